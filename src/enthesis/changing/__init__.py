@@ -1,0 +1,1 @@
+"""Survey against estate: what would change, in what order, and what that gives and takes."""

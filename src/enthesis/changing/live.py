@@ -1,0 +1,116 @@
+"""What a live system says it has now, in the estate's words."""
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from enthesis.reading.nodes import parse
+from enthesis.reading.sections import SECTIONS
+from enthesis.reading.shapes import MISSING, Notes
+
+COLLECTIONS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
+Body = Mapping[str, Any]
+Key = tuple[str, str, str, str]
+"""Provider, collection, holder, and what tells statements of one holder apart."""
+
+
+@dataclass(frozen=True, slots=True)
+class LiveObject:
+    """One statement on the live side. Its id is never reused; `etag` changes with every change.
+
+    `body` is in the estate's words: addresses and names, no ids. What an id names that is gone is written
+    `gone: ADDRESS`, so that it is never taken for a new identity of the same name.
+    """
+
+    provider: str
+    collection: str
+    holder: str
+    id: str
+    etag: str
+    mark: str | None
+    body: Body
+
+    @property
+    def key(self) -> Key:
+        return (self.provider, self.collection, self.holder, statement_key(self.collection, self.body))
+
+
+@dataclass(frozen=True, slots=True)
+class Surveyed:
+    """What one provider has, for the holders asked about, and what exists there already."""
+
+    provider: str
+    holders: tuple[str, ...]
+    objects: tuple[LiveObject, ...] = ()
+    accounts: frozenset[str] = frozenset()
+    resources: frozenset[str] = frozenset()
+    ids: Mapping[str, str] = field(default_factory=dict)
+
+    def seen(self) -> dict[str, str]:
+        """Ids with their etags: what a proposal was made for."""
+        return {one.id: one.etag for one in self.objects}
+
+
+def statement_key(collection: str, body: Body) -> str:
+    """What makes a statement the same statement while the rest of it changes.
+
+    A named one is its name. Otherwise a grant is its (`to`, `role`, `at`), a trust its `of` and whom it admits
+    (an issuer, an identity …; not the claims, so that narrowing them changes the trust there is).
+    """
+    if collection in ("identities", "groups"):
+        return str(body["address"])
+    if body.get("name") is not None:
+        return f"name {body['name']}"
+    if collection == "grants":
+        return f"{_text(body['to'])} {body['role']} {body['at']}"
+    if collection == "trusts":
+        admits = body["admits"]
+        forms = sorted(form for form in admits if form not in ("claims", "attributes", "subject"))
+        return f"{body['of']} " + " ".join(f"{form} {_text(admits[form])}" for form in forms)
+    return _text(body["what"])
+
+
+def normalised(collection: str, body: Body) -> dict[str, Any]:
+    """A statement as the estate would write it, so that two that mean the same compare equal."""
+    section = SECTIONS[collection]
+    key = section.key or ""
+    rest = {name: value for name, value in body.items() if name != key}
+    node, _ = parse(json.dumps(rest).encode())
+    if node is None:
+        return dict(body)
+    given = {key: body[key]} if key else {}
+    value = section.record.read(node, Notes(""), **given)
+    return dict(body) if value is MISSING else {**given, **section.record.plain(value)}
+
+
+def merged_ids(surveys: Sequence[Surveyed]) -> dict[str, str]:
+    """Addresses of identities and groups to live ids; of several providers."""
+    return {address: identifier for surveyed in surveys for address, identifier in surveyed.ids.items()}
+
+
+def across(surveys: Sequence[Surveyed]) -> tuple[Surveyed, ...]:
+    """The surveys with what one provider knows of another's identities resolved.
+
+    A trust may admit an identity of another provider, which this one knows by id and address only. Where that
+    address has another id by now, the identity it was made for is gone.
+    """
+    ids = merged_ids(surveys)
+
+    def admitted(value: Any) -> Any:
+        if not isinstance(value, Mapping) or "id" not in value:
+            return value
+        address = str(value["address"])
+        return address if ids.get(address) == value["id"] else {"gone": address}
+
+    def resolved(one: LiveObject) -> LiveObject:
+        if one.collection != "trusts":
+            return one
+        admits = {form: admitted(value) for form, value in one.body["admits"].items()}
+        return replace(one, body={**one.body, "admits": admits})
+
+    return tuple(replace(one, objects=tuple(map(resolved, one.objects))) for one in surveys)
+
+
+def _text(value: Any) -> str:
+    return value if isinstance(value, str) else json.dumps(value, sort_keys=True)

@@ -1,0 +1,158 @@
+"""Compares what is wanted with what is there, and orders what is to be done."""
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from enthesis.changing.live import Key, LiveObject, Surveyed, normalised
+from enthesis.changing.sentences import gives_sentence, statement_sentence
+from enthesis.changing.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
+from enthesis.changing.wanted import Wanted, wanted
+from enthesis.model.addresses import account_of, standing_in
+from enthesis.model.estate import Estate
+
+MAKING_ORDER = ("ceilings", "identities", "groups", "roles", "trusts", "grants", "attachments")
+REMOVING_ORDER = ("attachments", "grants", "trusts", "groups", "roles", "identities", "ceilings")
+
+
+def propose(estate: Estate, surveys: Sequence[Surveyed], *, prune: bool = False) -> Proposal:
+    """The proposal for an estate against what its providers have now."""
+    ours, theirs = wanted(estate)
+    live = {one.key: one for surveyed in surveys for one in surveyed.objects}
+    blocked, why_blocked = _blocked(estate, ours, surveys, live)
+    steps: list[Step] = []
+    for one in ours:
+        if one.key in why_blocked:
+            continue
+        found = live.get(one.key)
+        body = normalised(one.collection, one.body)
+        if found is None:
+            steps.append(_making(one, body, estate.name))
+        elif normalised(one.collection, found.body) != body:
+            steps.append(_changing(one, body, found))
+    kept = {one.key for one in ours}
+    leftover = [one for key, one in live.items() if key not in kept]
+    lingering = [one for one in leftover if one.mark == estate.name]
+    steps.sort(key=lambda step: MAKING_ORDER.index(step.collection))
+    if prune:
+        goes = sorted(lingering, key=lambda one: REMOVING_ORDER.index(one.collection))
+        steps.extend(_removing(one) for one in goes)
+    return Proposal(
+        estate=estate.name,
+        steps=tuple(steps),
+        blocked=tuple(blocked),
+        not_ours=tuple(_title(one) for one in leftover if one.mark != estate.name and _is_statement(one)),
+        left=() if prune else tuple(_title(one) for one in lingering),
+        theirs=tuple(f"{statement_sentence(one.collection, one.body)} ({one.holder})" for one in theirs),
+        gives=_effects(step.body for step in steps if step.action != REMOVE and step.body is not None),
+        takes=_effects(step.before for step in steps if step.action != MAKE and step.before is not None),
+        seen={surveyed.provider: surveyed.seen() for surveyed in surveys},
+    )
+
+
+def _is_statement(one: LiveObject) -> bool:
+    """People exist already and are nobody's statement."""
+    return not (one.collection == "identities" and one.body.get("kind") == "person")
+
+
+def _title(one: LiveObject) -> str:
+    return f"{statement_sentence(one.collection, one.body)} ({one.holder})"
+
+
+def _making(one: Wanted, body: dict[str, Any], mark: str) -> Step:
+    sentence = statement_sentence(one.collection, body)
+    return Step(MAKE, one.provider, one.collection, one.holder, sentence, mark, body)
+
+
+def _changing(one: Wanted, body: dict[str, Any], found: LiveObject) -> Step:
+    before = normalised(one.collection, found.body)
+    parts = [
+        f"{name} from {_shown(before.get(name))} to {_shown(body.get(name))}"
+        for name in dict.fromkeys([*before, *body])
+        if before.get(name) != body.get(name)
+    ]
+    sentence = f"{statement_sentence(one.collection, body)}: {'; '.join(parts)}"
+    return Step(
+        CHANGE, one.provider, one.collection, one.holder, sentence, found.mark or "", body, before, found.id, found.etag
+    )
+
+
+def _removing(one: LiveObject) -> Step:
+    sentence = statement_sentence(one.collection, one.body)
+    return Step(
+        REMOVE,
+        one.provider,
+        one.collection,
+        one.holder,
+        sentence,
+        one.mark or "",
+        before=dict(one.body),
+        id=one.id,
+        etag=one.etag,
+    )
+
+
+def _shown(value: Any) -> str:
+    if value is None:
+        return "nothing"
+    if isinstance(value, Mapping):
+        return "{" + ", ".join(f"{name}: {_shown(inner)}" for name, inner in value.items()) + "}"
+    if isinstance(value, list):
+        return "[" + ", ".join(_shown(inner) for inner in value) + "]"
+    return "true" if value is True else "false" if value is False else str(value)
+
+
+def _effects(bodies: Any) -> tuple[str, ...]:
+    sentences = (gives_sentence(body) for body in bodies)
+    return tuple(dict.fromkeys(sentence for sentence in sentences if sentence))
+
+
+def _blocked(
+    estate: Estate, ours: Sequence[Wanted], surveys: Sequence[Surveyed], live: Mapping[Key, LiveObject]
+) -> tuple[list[Blocked], set[Key]]:
+    """What cannot be done yet: something must exist that does not, or something else has its name."""
+    accounts = {name for surveyed in surveys for name in surveyed.accounts}
+    existing = {name for surveyed in surveys for name in surveyed.resources} | accounts
+    blocked: list[Blocked] = []
+    keys: set[Key] = set()
+    missing: set[str] = set()
+    known = {address for surveyed in surveys for address in surveyed.ids}
+    for one in ours:
+        why, who = "", ""
+        found = live.get(one.key)
+        for need in one.needs:
+            if need in estate.identities and need not in known and estate.administered_by_others(need):
+                why = f"the id of {need} is not known here"
+                who = f"the administrators of {account_of(need)}, who can tell it"
+                continue
+            lacking = need if need in missing else _lacking(estate, need, accounts, existing)
+            if lacking:
+                made_by = account_of(lacking) or lacking
+                in_account = lacking != made_by
+                who = f"the administrators of {made_by}" if in_account else f"whoever makes accounts for {made_by}"
+                why = f"it needs {lacking}, which does not exist"
+        if not why and account_of(one.holder) and one.holder not in accounts:
+            why, who = f"the account {one.holder} does not exist", "whoever makes its accounts"
+        differs = found is not None and normalised(one.collection, found.body) != normalised(one.collection, one.body)
+        if not why and found is not None and differs and found.mark != estate.name:
+            why = "one of that name exists already, and Enthesis did not make it for this estate"
+            who = f"the administrators of {one.holder}: remove it, or describe it as it is"
+        if why:
+            blocked.append(Blocked(statement_sentence(one.collection, one.body), why, who))
+            keys.add(one.key)
+            if one.collection in ("identities", "groups"):
+                missing.add(str(one.body["address"]))
+    return blocked, keys
+
+
+def _lacking(estate: Estate, need: str, accounts: set[str], existing: set[str]) -> str:
+    """The first thing on the way to an address that must exist already and does not; '' where all does."""
+    if need.startswith("@") or need in estate.identities or need in estate.groups:
+        account = account_of(need)
+        theirs = bool(account) and estate.administered_by_others(account)
+        return "" if not account or theirs or account in accounts else account
+    if estate.administered_by_others(account_of(need)):
+        return ""
+    for place in reversed(list(standing_in(need, estate.catalogue))):
+        if (place in estate.resources or place in estate.accounts) and place not in existing:
+            return place
+    return ""

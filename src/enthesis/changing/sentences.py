@@ -1,0 +1,91 @@
+"""Statements in words: what each one is, and what it gives."""
+
+from collections.abc import Mapping
+from typing import Any
+
+VOUCHES = {"token": "a token of", "assertion": "an assertion of", "certificate": "a certificate of"}
+
+
+def statement_sentence(collection: str, body: Mapping[str, Any]) -> str:
+    """The statement in a few words, beginning with what it is."""
+    if collection == "identities":
+        return f"the {body['kind']} {body['address']}"
+    if collection == "groups":
+        return f"the group {body['address']}"
+    if collection == "roles":
+        return f"the role {body['name']}, which allows {permissions(body['allows'])}"
+    if collection == "trusts":
+        return f"the trust of {body['of']} in {admitted(body['admits'])}, for {body.get('session', '1h')}"
+    if collection == "grants":
+        return f"the grant of {body['role']} to {_named(body['to'])} at {body['at']}"
+    if collection == "ceilings":
+        what = f"bars {permissions(body['bars'])}" if "bars" in body else f"leaves only {permissions(body['only'])}"
+        return f"the ceiling {body['name']} over {body['over']} at {body['at']}, which {what}"
+    return f"the attachment by which {_named(body['what'])} runs as {_list(body['runs_as'])}"
+
+
+def gives_sentence(body: Mapping[str, Any]) -> str:
+    """What a grant or a trust says somebody may do; '' for what gives nothing by itself."""
+    if "admits" in body:
+        return f"{admitted(body['admits'])} takes on {body['of']} for {body.get('session', '1h')} at a time"
+    if "role" in body and "to" in body:
+        return f"{_named(body['to'])} has {body['role']} at {body['at']}"
+    return ""
+
+
+def admitted(admits: Mapping[str, Any]) -> str:
+    """Whom a trust admits."""
+    for form, words in VOUCHES.items():
+        if form in admits:
+            shown = admits.get("claims", admits.get("attributes", {"subject": admits.get("subject")}))
+            tests = " and ".join(f"{name} {tested(test)}" for name, test in shown.items() if test is not None)
+            return f"{words} {admits[form]}" + (f" with {tests}" if tests else " with any claims")
+    if "account" in admits:
+        return f"any identity that {admits['account']} lets"
+    if "attached" in admits:
+        return "whatever runs as it" if admits["attached"] is True else f"{_named(admits['attached'])} running as it"
+    ((form, whom),) = admits.items()
+    return _named(whom) if form != "group" else f"anyone in {_named(whom)}"
+
+
+def tested(test: Any) -> str:
+    """A test in words."""
+    if isinstance(test, list):
+        return "one of " + ", ".join(tested(one) for one in test)
+    if isinstance(test, Mapping):
+        words = {
+            "glob": "like",
+            "not": "not",
+            "within": "within",
+            "before": "before",
+            "after": "from",
+            "longer_than": "longer than",
+        }
+        parts = []
+        for operator, operand in test.items():
+            if operator == "present":
+                parts.append("present" if operand else "absent")
+            else:
+                parts.append(f"{words.get(operator, operator)} {tested(operand)}")
+        return " and ".join(parts)
+    return "true" if test is True else "false" if test is False else str(test)
+
+
+def permissions(listed: Mapping[str, Any]) -> str:
+    """Kinds and verbs in words: `write and list on object`."""
+    parts = []
+    for kind, verbs in listed.items():
+        words = "everything" if verbs in ("*", ["*"]) else _list(verbs)
+        parts.append(f"{words} on {'every kind' if kind == '*' else kind}")
+    return "; ".join(parts) or "nothing"
+
+
+def _list(values: Any) -> str:
+    names = [values] if isinstance(values, str) else [str(value) for value in values]
+    return names[0] if len(names) == 1 else ", ".join(names[:-1]) + " and " + names[-1]
+
+
+def _named(value: Any) -> str:
+    if isinstance(value, Mapping):
+        return f"{value['gone']} (which is gone)" if "gone" in value else f"what is like {value.get('glob')}"
+    return str(value)

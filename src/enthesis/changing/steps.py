@@ -1,0 +1,80 @@
+"""Steps and proposals: the ordered changes that turn the surveyed state into the described one."""
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+DOCUMENT, FORMAT = "proposal", 1  # of a proposal file
+MAKE, CHANGE, REMOVE = "make", "change", "remove"
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """One change. `body` is what should be (None where it goes), `before` what is (None where it is new).
+    `mark` is the estate that the statement is made for."""
+
+    action: str
+    provider: str
+    collection: str
+    holder: str
+    sentence: str
+    mark: str
+    body: dict[str, Any] | None = None
+    before: dict[str, Any] | None = None
+    id: str | None = None
+    etag: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Blocked:
+    """Something wanted that cannot be done yet, why, and who has to act."""
+
+    sentence: str
+    why: str
+    who: str
+
+
+@dataclass(frozen=True, slots=True)
+class Proposal:
+    """Everything that would be done, and what was found besides.
+
+    `seen` are the ids and etags of the live side that it was made for, by provider. `left` are statements that
+    Enthesis made and that the estate no longer has; they go only when pruning is asked for.
+    """
+
+    estate: str
+    steps: tuple[Step, ...] = ()
+    blocked: tuple[Blocked, ...] = ()
+    not_ours: tuple[str, ...] = ()
+    left: tuple[str, ...] = ()
+    theirs: tuple[str, ...] = ()
+    gives: tuple[str, ...] = ()
+    takes: tuple[str, ...] = ()
+    seen: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+
+    @property
+    def nothing_to_do(self) -> bool:
+        return not self.steps and not self.blocked
+
+    def as_json(self) -> dict[str, Any]:
+        """The proposal as a file holds it; there is no secret in it."""
+        return {"enthesis": DOCUMENT, "format": FORMAT, **asdict(self)}
+
+
+def proposal_from(data: Any) -> Proposal:
+    """The proposal that a file holds; ValueError where it holds none."""
+    if not isinstance(data, dict) or (data.get("enthesis"), data.get("format")) != (DOCUMENT, FORMAT):
+        raise ValueError(f"this is no proposal of format {FORMAT}")
+    try:
+        steps = tuple(Step(**step) for step in data["steps"])
+        if any(not isinstance(one, str) for step in steps for one in (step.action, step.provider, step.collection)):
+            raise ValueError("a step of this proposal is not understood")
+        return Proposal(
+            estate=str(data["estate"]),
+            steps=steps,
+            blocked=tuple(Blocked(**one) for one in data["blocked"]),
+            **{name: tuple(data[name]) for name in ("not_ours", "left", "theirs", "gives", "takes")},
+            seen={str(name): dict(seen) for name, seen in data["seen"].items()},
+        )
+    except (TypeError, KeyError, AttributeError) as fault:
+        raise ValueError("this proposal is not understood") from fault

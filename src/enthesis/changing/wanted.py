@@ -1,0 +1,161 @@
+"""The statements that an estate wants on the live side, each at its provider and held by its holder."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from enthesis.changing.live import Key, statement_key
+from enthesis.model.addresses import account_of
+from enthesis.model.conditions import Glob
+from enthesis.model.estate import Estate, Grant, boundary_of
+from enthesis.model.mistakes import Source
+from enthesis.reading.shapes import NameOrGlob
+from enthesis.reading.writing import plain_statement
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """One statement as it should be. `needs` are addresses that must exist, made by us or there already."""
+
+    provider: str
+    collection: str
+    holder: str
+    body: dict[str, Any]
+    source: Source
+    needs: tuple[str, ...] = ()
+
+    @property
+    def key(self) -> Key:
+        return (self.provider, self.collection, self.holder, statement_key(self.collection, self.body))
+
+
+def wanted(estate: Estate) -> tuple[list[Wanted], list[Wanted]]:
+    """What our administrators hold, and what is for the administrators of others to write."""
+    ours: list[Wanted] = []
+    theirs: list[Wanted] = []
+    for one in _all(estate):
+        (theirs if estate.administered_by_others(one.holder) else ours).append(one)
+    return ours, theirs
+
+
+def holders(estate: Estate, provider: str) -> list[str]:
+    """The accounts and organisations of ours that a provider is surveyed for."""
+    accounts = [
+        account.name
+        for account in estate.accounts.values()
+        if account.provider == provider and not estate.administered_by_others(account.name)
+    ]
+    tops = {f"@{estate.organisation_of(account)}": None for account in accounts}
+    below = {f"{top}/{unit}": None for top in tops for unit in estate.organisations[top[1:]].units}
+    return [*accounts, *tops, *below]
+
+
+def _all(estate: Estate) -> Iterator[Wanted]:
+    yield from _ceilings(estate)
+    yield from _identities(estate)
+    yield from _groups(estate)
+    yield from _roles(estate)
+    yield from _trusts(estate)
+    yield from _grants(estate)
+    yield from _attachments(estate)
+
+
+def _ceilings(estate: Estate) -> Iterator[Wanted]:
+    for ceiling in estate.ceilings:
+        holder = boundary_of(ceiling.at)
+        for provider in estate.providers_of(holder):
+            body = plain_statement("ceilings", ceiling)
+            yield Wanted(provider, "ceilings", holder, body, ceiling.source, (ceiling.at,))
+
+
+def _identities(estate: Estate) -> Iterator[Wanted]:
+    for address, identity in estate.identities.items():
+        account = estate.accounts.get(account_of(address))
+        if identity.kind == "person" or account is None:
+            continue
+        body = {"address": address, **plain_statement("identities", identity)}
+        stands_in = address.rsplit("/identity/", 1)[0]
+        needs = (stands_in, *([identity.tied_to] if identity.tied_to else []))
+        yield Wanted(account.provider, "identities", account.name, body, identity.source, needs)
+
+
+def _groups(estate: Estate) -> Iterator[Wanted]:
+    for address, group in estate.groups.items():
+        holder = boundary_of(address)
+        body = {"address": address, **plain_statement("groups", group)}
+        for provider in estate.providers_of(holder):
+            yield Wanted(provider, "groups", holder, body, group.source, group.members)
+
+
+def _roles(estate: Estate) -> Iterator[Wanted]:
+    """A role has no scope of its own: each holder of a grant that binds it has it, with what it includes."""
+    needed: dict[tuple[str, str, str], None] = {}
+    for grant in estate.grants:
+        for provider in _providers_of_grant(estate, grant):
+            for name in _with_included(estate, grant.role):
+                needed[provider, estate.holder_of(grant), name] = None
+    for provider, holder, name in needed:
+        role = estate.roles[name]
+        body = {"name": name, **plain_statement("roles", role)}
+        yield Wanted(provider, "roles", holder, body, role.source)
+
+
+def _with_included(estate: Estate, role: str) -> list[str]:
+    """A role after those it includes, so that they can be made in this order."""
+    found: list[str] = []
+
+    def visit(name: str, above: tuple[str, ...]) -> None:
+        if name in found or name in above:
+            return
+        for included in estate.roles[name].includes:
+            visit(included, (*above, name))
+        found.append(name)
+
+    visit(role, ())
+    return found
+
+
+def _trusts(estate: Estate) -> Iterator[Wanted]:
+    for trust in estate.trusts:
+        account = estate.accounts[account_of(trust.of)]
+        body = plain_statement("trusts", trust)
+        admits = trust.admits
+        named = isinstance(admits.whom, str) and admits.form in ("identity", "group", "person", "attached")
+        needs = (trust.of, *([str(admits.whom)] if named else []))
+        yield Wanted(account.provider, "trusts", account.name, body, trust.source, needs)
+
+
+def _grants(estate: Estate) -> Iterator[Wanted]:
+    for grant in estate.grants:
+        body = plain_statement("grants", grant)
+        body.pop("held_by", None)
+        for provider in _providers_of_grant(estate, grant):
+            needs = (grant.to, grant.at)
+            yield Wanted(provider, "grants", estate.holder_of(grant), body, grant.source, needs)
+
+
+def _providers_of_grant(estate: Estate, grant: Grant) -> tuple[str, ...]:
+    """An account's grant lives at its provider; a boundary's where the one it names can use it."""
+    held_at = estate.providers_of(estate.holder_of(grant))
+    own = estate.accounts.get(account_of(grant.to))
+    return (own.provider,) if own is not None and own.provider in held_at else held_at
+
+
+def _attachments(estate: Estate) -> Iterator[Wanted]:
+    """What each resource runs as, from both places where an estate says so."""
+    runs: dict[str | Glob, tuple[list[str], Source]] = {}
+    for address, resource in estate.resources.items():
+        if resource.runs_as:
+            runs[address] = (list(resource.runs_as), resource.source)
+    for attachment in estate.attachments:
+        known, _ = runs.setdefault(attachment.what, ([], attachment.source))
+        known.extend(one for one in attachment.runs_as if one not in known)
+    for what, (identities, source) in runs.items():
+        pattern = what.pattern if isinstance(what, Glob) else what
+        account = estate.accounts.get(account_of(pattern))
+        if account is None:
+            continue
+        names = identities[0] if len(identities) == 1 else identities
+        body = {"what": NameOrGlob().plain(what), "runs_as": names}
+        needs = (*([what] if isinstance(what, str) else []), *identities)
+        yield Wanted(account.provider, "attachments", account.name, body, source, needs)

@@ -1,0 +1,106 @@
+"""What every command shares: its options, where the estate is, and how an answer is put out."""
+
+import os
+import sys
+from collections.abc import Iterable
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+if TYPE_CHECKING:
+    from enthesis.model.estate import Estate
+    from enthesis.showing.lines import Line
+
+
+class Format(StrEnum):
+    """How an answer is put out."""
+
+    TEXT = "text"
+    JSON = "json"
+
+
+EstateOption = Annotated[
+    Path | None,
+    typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward with estate.yaml."),
+]
+FormatOption = Annotated[Format, typer.Option("--format", help="How the answer is put out.")]
+QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="No progress and no remarks.")]
+PLACE_OF_WORK = ".enthesis"  # in the estate's folder: the lab's state, and nothing that cannot be made anew
+
+
+def estate_folder(given: Path | None) -> Path:
+    """The estate's folder; Mistaken where there is none."""
+    from enthesis.errors import Mistaken
+    from enthesis.reading.folder import HEAD, find_estate
+
+    if given is not None:
+        if not (given / HEAD).exists():
+            raise Mistaken(f"there is no {HEAD} in {given}", remedy="name the folder that holds it with --estate")
+        return given.resolve()
+    found = find_estate(Path.cwd())
+    if found is None:
+        raise Mistaken(f"there is no {HEAD} here or in any folder above", remedy="`enthesis demo` shows one at work")
+    return found
+
+
+def cache_folder() -> Path:
+    """Where parsed files are remembered; safe to delete."""
+    from platformdirs import user_cache_path
+
+    return user_cache_path("enthesis") / "reading"
+
+
+def read_estate(folder: Path) -> "Estate":
+    """The estate in a folder; EstateMistaken with all mistakes where it has any."""
+    from enthesis.errors import EstateMistaken
+    from enthesis.reading.folder import read_folder
+
+    reading = read_folder(folder, cache=cache_folder())
+    if reading.estate is None:
+        raise EstateMistaken(reading.mistakes)
+    return reading.estate
+
+
+def lab_state(folder: Path) -> Path:
+    """Where the lab of an estate keeps its state."""
+    return folder / PLACE_OF_WORK / "lab"
+
+
+def put_lines(lines: "Iterable[Line]", *, to_error: bool = False) -> None:
+    """Lines to standard output, or as remarks to standard error; in colour only on a terminal."""
+    from enthesis.showing.lines import rendered
+
+    stream = sys.stderr if to_error else sys.stdout
+    colour = stream.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+    stream.write(rendered(lines, colour=colour))
+    stream.flush()
+
+
+def put_json(value: Any) -> None:
+    """A value as JSON to standard output."""
+    from enthesis.showing.lines import json_text
+
+    sys.stdout.write(json_text(value) + "\n")
+    sys.stdout.flush()
+
+
+def remark(text: str, *, quiet: bool = False) -> None:
+    """One line beside the answer, on standard error."""
+    if not quiet:
+        from enthesis.showing.lines import line
+
+        put_lines([line(text)], to_error=True)
+
+
+def write_file(path: Path, content: bytes) -> None:
+    """Writes a file whole or not at all; Mistaken where it cannot be written."""
+    from enthesis.errors import Mistaken
+
+    beside = path.with_name(path.name + ".new")
+    try:
+        beside.write_bytes(content)
+        beside.replace(path)
+    except OSError as fault:
+        raise Mistaken(f"{path} cannot be written: {fault.strerror}") from None

@@ -1,0 +1,180 @@
+"""`enthesis demo`: the worked example on the lab, narrated, with the real commands."""
+
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib import resources
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from enthesis.commands.common import lab_state, put_lines, remark
+
+EXAMPLE = "saltmarsh"
+ESTATE_FILES = ("estate.yaml", "publishing.yaml", "expected.yaml")
+INTERRUPTED = 130  # exit code, as shells have it
+
+# What is said, the command as a user types it, and the exit code it must have.
+STORY: tuple[tuple[str, tuple[str, ...], int], ...] = (
+    ("An estate describes the access that workloads are meant to have. Is it sound?", ("check",), 0),
+    ("Nothing is set up yet, so the journey that should work does not.", ("prove",), 1),
+    ("What would make it so?", ("propose", "--out", "proposal.json"), 0),
+    ("Carry it out, with the administrators' one-hour sessions.", ("enact", "proposal.json", "--quiet"), 0),
+    ("Now the pipeline gets in without any stored key, and the wrong branch does not.", ("prove",), 0),
+    ("And nothing is left to do.", ("propose", "--expect-none"), 0),
+)
+
+
+class _Failed(Exception):
+    """A command of the story did not end as the story says."""
+
+
+def demo(
+    into: Annotated[
+        Path | None, typer.Option("--into", metavar="DIR", help="Copy the estate here, and leave it.")
+    ] = None,
+    keep: Annotated[bool, typer.Option("--keep", help="Leave the lab running, for exploring.")] = False,
+) -> None:
+    """The worked example: a pipeline publishes without any stored key, and the wrong branch cannot.
+
+    Needs no rights and no network but loopback. It copies the Saltmarsh estate to a fresh folder, starts the lab,
+    runs the real commands one after another, and stops the lab again.
+
+    Example: enthesis demo --into ./saltmarsh --keep
+    """
+    folder = _fresh_folder(into)
+    code = 0
+    stopped = False
+    try:
+        with _interrupts():
+            _copy_estate(folder)
+            put_lines(_opening(folder))
+            _tell(folder)
+    except _Failed as fault:
+        remark(f"The demo did not go as it should: {fault}")
+        code = 1
+    except KeyboardInterrupt:
+        stopped, code = True, INTERRUPTED
+    if keep and not code:
+        _invite(folder)
+        return
+    _clean_up(folder, leave=into is not None)
+    if stopped:
+        remark("Interrupted: the lab is stopped" + ("." if into else ", and its folder removed."))
+    elif not code:
+        put_lines(_closing(into))
+    raise typer.Exit(code)
+
+
+def _fresh_folder(into: Path | None) -> Path:
+    from enthesis.errors import Mistaken
+
+    if into is None:
+        return Path(tempfile.mkdtemp(prefix="enthesis-demo-"))
+    try:
+        into.mkdir(parents=True, exist_ok=True)
+        if any(into.iterdir()):
+            raise Mistaken(f"{into} is not empty", remedy="name a fresh folder; nothing is overwritten")
+    except OSError as fault:
+        raise Mistaken(f"{into} cannot be used: {fault.strerror}") from None
+    return into.resolve()
+
+
+def _copy_estate(folder: Path) -> None:
+    source = resources.files("enthesis").joinpath("data", EXAMPLE)
+    for name in ESTATE_FILES:
+        (folder / name).write_bytes(source.joinpath(name).read_bytes())
+
+
+@contextmanager
+def _interrupts() -> Iterator[None]:
+    """SIGTERM and SIGHUP end the demo as Ctrl-C does, so that nothing is left behind."""
+
+    def interrupt(number: int, frame: Any) -> None:
+        raise KeyboardInterrupt
+
+    before = {number: signal.signal(number, interrupt) for number in (signal.SIGTERM, signal.SIGHUP)}
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def _tell(folder: Path) -> None:
+    _run(folder, ("lab", "start"), 0, silent=True)
+    for said, command, code in STORY:
+        from enthesis.showing.lines import Span, line
+
+        put_lines([line(), line(said), line(Span(f"  enthesis {' '.join(command)}", "command"))])
+        _run(folder, command, code)
+
+
+def _run(folder: Path, command: tuple[str, ...], code: int, *, silent: bool = False) -> None:
+    """Runs a real command in the folder; its own session, so that Ctrl-C reaches this process first."""
+    out = subprocess.DEVNULL if silent else None
+    line = [sys.executable, "-m", "enthesis", *command]
+    with subprocess.Popen(  # noqa: S603  our own program
+        line, cwd=folder, stdout=out, start_new_session=True
+    ) as process:
+        try:
+            found = process.wait()
+        except KeyboardInterrupt:
+            process.terminate()
+            raise
+    if found != code:
+        raise _Failed(f"`enthesis {' '.join(command)}` ended with {found}, not with {code}")
+
+
+def _clean_up(folder: Path, *, leave: bool) -> None:
+    from enthesis.lab.control import stop
+
+    state = lab_state(folder)
+    stop(state, clean=True)
+    if leave:
+        shutil.rmtree(state.parent, ignore_errors=True)
+    else:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def _opening(folder: Path) -> Any:
+    from enthesis.showing.lines import line
+
+    return [
+        line("Saltmarsh Flood Watch publishes its bulletin from a pipeline. No key is stored anywhere."),
+        line(f"The estate is in {folder}; every command below runs there, at a lab on this machine."),
+    ]
+
+
+def _closing(into: Path | None) -> Any:
+    from enthesis.showing.lines import line
+
+    where = (
+        f"The estate stays in {into}." if into else "Keep it all for exploring with: enthesis demo --into DIR --keep"
+    )
+    return [line(), line(f"The lab is stopped. {where}")]
+
+
+def _invite(folder: Path) -> None:
+    from enthesis.showing.lines import Span, line
+
+    put_lines(
+        [
+            line(),
+            line("The lab goes on running. Look around, change the estate, propose and enact again:"),
+            line(Span(f"  cd {_quoted(folder)}", "command")),
+            line("and when you are done:"),
+            line(Span("  enthesis lab stop --clean", "command")),
+        ]
+    )
+
+
+def _quoted(folder: Path) -> str:
+    import shlex
+
+    return shlex.quote(str(folder))

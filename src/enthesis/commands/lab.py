@@ -1,0 +1,223 @@
+"""`enthesis lab`: starts, stops and tunes the stand-ins."""
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from enthesis.commands.common import (
+    EstateOption,
+    Format,
+    FormatOption,
+    QuietOption,
+    estate_folder,
+    lab_state,
+    put_json,
+    put_lines,
+    read_estate,
+    remark,
+)
+
+if TYPE_CHECKING:
+    from enthesis.lab.control import Running
+    from enthesis.model.estate import Estate
+
+app = typer.Typer(help="Start, stop and tune the stand-ins.", no_args_is_help=True)
+
+
+@app.command()
+def start(
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    foreground: Annotated[bool, typer.Option("--foreground", help="Stay, until interrupted.")] = False,
+) -> None:
+    """Start the lab of an estate; returns when it is ready.
+
+    It is furnished with what exists already: organisations, accounts, resources and people. Run again, it renews
+    the administrators' one-hour sessions, and furnishes anew what has changed.
+
+    Example: enthesis lab start
+    """
+    from enthesis.errors import LiveFailure
+    from enthesis.lab.control import LabFailed
+    from enthesis.lab.control import start as start_lab
+
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    state = lab_state(folder)
+    _make_place_of_work(state)
+    try:
+        found = start_lab(state, furniture(described), foreground=foreground)
+    except LabFailed as fault:
+        raise LiveFailure(str(fault)) from None
+    if found is not None:
+        _put_status(found, output)
+
+
+@app.command()
+def stop(
+    estate: EstateOption = None,
+    quiet: QuietOption = False,
+    clean: Annotated[bool, typer.Option("--clean", help="Also remove its state.")] = False,
+) -> None:
+    """Stop the lab of an estate. Its state stays, unless --clean is said.
+
+    Example: enthesis lab stop --clean
+    """
+    from enthesis.lab.control import stop as stop_lab
+
+    state = lab_state(estate_folder(estate))
+    was_running = stop_lab(state, clean=clean)
+    if clean:
+        _remove_place_of_work(state)
+    removed = " Its state is removed." if clean else ""
+    remark(("The lab is stopped." if was_running else "No lab was running.") + removed, quiet=quiet)
+
+
+@app.command()
+def status(estate: EstateOption = None, output: FormatOption = Format.TEXT) -> None:
+    """Say whether a lab runs, and at which addresses. Exit 1 where none does.
+
+    Example: enthesis lab status --format json
+    """
+    from enthesis.lab.control import running
+
+    found = running(lab_state(estate_folder(estate)))
+    if found is None:
+        if output is Format.JSON:
+            put_json({"running": False, "services": []})
+        else:
+            remark("No lab runs for this estate.")
+        raise typer.Exit(1)
+    _put_status(found, output)
+
+
+@app.command()
+def clock(
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    forward: Annotated[str | None, typer.Option("--forward", metavar="DURATION", help="How far, e.g. 20m.")] = None,
+) -> None:
+    """Show how far the lab's clock is ahead, or move it forward, so that expiry can be tried without waiting.
+
+    Example: enthesis lab clock --forward 20m
+    """
+    from datetime import timedelta
+
+    from enthesis.errors import Mistaken
+    from enthesis.lab.control import clock as move
+    from enthesis.reading.nodes import Node
+    from enthesis.reading.shapes import MISSING, Duration, Notes, duration_text
+    from enthesis.showing.lines import line
+
+    seconds = 0.0
+    if forward is not None:
+        length = Duration().read(Node(forward, 1, 1), Notes(""))
+        if length is MISSING:
+            raise Mistaken(f"{forward} is no duration", remedy="write it like 15m, 8h or 30d")
+        seconds = length.total_seconds()
+    ahead = move(_state_of_running(estate), seconds)
+    if output is Format.JSON:
+        put_json({"ahead_seconds": ahead})
+    else:
+        put_lines([line(f"The lab's clock is {duration_text(timedelta(seconds=ahead))} ahead.")])
+
+
+@app.command()
+def rotate(
+    issuer: Annotated[str, typer.Argument(help="The name of a service in the estate.")],
+    estate: EstateOption = None,
+    quiet: QuietOption = False,
+) -> None:
+    """Give a service of the lab new signing keys; tokens signed with the old ones stay good until they end.
+
+    Example: enthesis lab rotate forge
+    """
+    from enthesis.errors import Mistaken
+    from enthesis.lab.control import rotate as new_keys
+    from enthesis.lab.control import running
+    from enthesis.reading.shapes import nearest
+
+    state = _state_of_running(estate)
+    found = running(state)
+    names = [service["name"] for service in found.services] if found else []
+    if issuer not in names:
+        close = nearest(issuer, names) or names
+        raise Mistaken(f"the lab has no service called {issuer}", remedy=f"perhaps {' or '.join(close)}")
+    new_keys(state, issuer)
+    remark(f"{issuer} signs with new keys.", quiet=quiet)
+
+
+def _state_of_running(estate: Path | None) -> Path:
+    from enthesis.errors import Unreachable
+    from enthesis.lab.control import running
+
+    state = lab_state(estate_folder(estate))
+    if running(state) is None:
+        raise Unreachable("no lab runs for this estate", remedy="enthesis lab start")
+    return state
+
+
+def _make_place_of_work(state: Path) -> None:
+    """The folder beside the estate's files, which no repository should take in."""
+    from enthesis.errors import Mistaken
+
+    try:
+        state.parent.mkdir(mode=0o700, exist_ok=True)
+        (state.parent / ".gitignore").write_text("*\n", encoding="utf-8")
+    except OSError as fault:
+        raise Mistaken(f"{state.parent} cannot be written: {fault.strerror}") from None
+
+
+def _remove_place_of_work(state: Path) -> None:
+    place = state.parent
+    if place.is_dir() and [entry.name for entry in place.iterdir()] == [".gitignore"]:
+        (place / ".gitignore").unlink()
+        place.rmdir()
+
+
+def _put_status(found: "Running", output: Format) -> None:
+    from enthesis.showing.lines import Span, line
+
+    if output is Format.JSON:
+        services = [dict(service) for service in found.services]
+        put_json({"running": True, "estate": found.estate, "authority": str(found.authority), "services": services})
+        return
+    lines = [line("The lab of ", found.estate, " is ", Span("running", "good"), ".")]
+    width = max(len(service["name"]) for service in found.services)
+    for service in found.services:
+        lines.append(line(f"  {service['name'].ljust(width)}  {service['kind'].ljust(8)}  {service['url']}"))
+    lines.append(line("  their certificates are signed by ", str(found.authority)))
+    put_lines(lines)
+
+
+def furniture(estate: "Estate") -> dict[str, Any]:
+    """What exists already, as plain data: everything but the statements about access."""
+    from enthesis.reading.writing import plain_statement
+
+    def section(name: str, entries: Mapping[str, Any]) -> dict[str, Any]:
+        return {key: plain_statement(name, value) for key, value in entries.items()}
+
+    kinds = {
+        name: {"in": list(kind.within), "leaf": kind.leaf, "verbs": dict(kind.verbs)}
+        for name, kind in estate.catalogue.kinds.items()
+    }
+    organisations = {
+        name: {**plain_statement("organisations", one), "units": list(one.units)}
+        for name, one in estate.organisations.items()
+    }
+    resources = section("resources", estate.resources)
+    for resource in resources.values():
+        resource.pop("runs_as", None)
+    people = {address: one for address, one in estate.identities.items() if one.kind == "person"}
+    return {
+        "estate": estate.name,
+        "catalogue": {"kinds": kinds, "verbs_everywhere": dict(estate.catalogue.everywhere)},
+        "organisations": organisations,
+        "providers": section("providers", estate.providers),
+        "accounts": section("accounts", estate.accounts),
+        "issuers": section("issuers", estate.issuers),
+        "resources": resources,
+        "people": section("identities", people),
+    }

@@ -1,0 +1,267 @@
+"""A cloud that speaks the lab's administration interface and OAuth 2.0 token exchange (RFC 8693)."""
+
+import hashlib
+import json
+from collections.abc import Mapping, Sequence
+from datetime import timedelta
+from typing import Any
+from urllib.parse import quote, urlencode
+
+from enthesis.connectors.http import Answer, Client, problem_said
+from enthesis.errors import MovedAway, RightMissing, UnexpectedAnswer
+from enthesis.model.addresses import account_of
+from enthesis.model.estate import Attempt, KindVerbs
+from enthesis.ports import Asked, Credential, Done, LiveObject, Refusal, Secret, Step, Surveyed
+
+EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
+TYPES = {"token": "urn:ietf:params:oauth:token-type:jwt", "session": "urn:ietf:params:oauth:token-type:access_token"}
+IN_ORDER = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
+MARKS = ("id", "holder", "mark", "etag")
+TRIED = b"Enthesis tried to write here and puts back what was there.\n"
+
+
+class Cloud:
+    """One provider. `sessions` are administrators' sessions by the account or organisation they administer."""
+
+    def __init__(self, name: str, client: Client, sessions: Mapping[str, Secret]) -> None:
+        self.name = name
+        self.client = client
+        self.sessions = sessions
+        self._roles: dict[tuple[str, str], str] = {}
+
+    # -- survey ----------------------------------------------------------------------------------------------
+
+    def survey(self, holders: Sequence[str]) -> Surveyed:
+        """Needs, for each holder, the right to read what its administrators wrote."""
+        raw: list[tuple[str, dict[str, Any]]] = []
+        accounts: set[str] = set()
+        resources: set[str] = set()
+        for holder in holders:
+            bearer = self._session(holder)
+            for collection in IN_ORDER:
+                found = self.client.get_all(f"/administration/{collection}", bearer=bearer, params={"holder": holder})
+                raw.extend((collection, item) for item in found)
+            if holder in self.sessions:
+                answer = self.client.ask("GET", "/administration/furniture", bearer=bearer)
+                there = self.client.expect(answer, 200).json(self.client.who)
+                accounts.update(there["accounts"])
+                resources.update(there["resources"])
+        return self._surveyed(holders, raw, accounts, resources)
+
+    def _surveyed(
+        self,
+        holders: Sequence[str],
+        raw: list[tuple[str, dict[str, Any]]],
+        accounts: set[str],
+        resources: set[str],
+    ) -> Surveyed:
+        addressed = [item for collection, item in raw if collection in ("identities", "groups")]
+        ids = {item["address"]: item["id"] for item in addressed}
+        names = {item["id"]: item["address"] for item in addressed}
+        for collection, item in raw:
+            if collection == "roles":
+                names[item["id"]] = item["name"]
+                self._roles[item["holder"], item["name"]] = item["id"]
+        objects = tuple(self._object(collection, item, names) for collection, item in raw)
+        return Surveyed(self.name, tuple(holders), objects, frozenset(accounts), frozenset(resources), ids)
+
+    def _object(self, collection: str, item: Mapping[str, Any], names: Mapping[str, str]) -> LiveObject:
+        body = {name: value for name, value in item.items() if name not in MARKS and value is not None}
+        if collection == "grants":
+            body["to"] = _name_of(item["to"], names)
+            body["role"] = names.get(item["role"], "gone")
+        elif collection == "trusts":
+            body["of"] = names.get(item["of"], {"gone": "an identity"})
+            body["admits"] = {
+                form: _name_of(value, names) if form in ("identity", "person", "group") else value
+                for form, value in item["admits"].items()
+            }
+        elif collection == "groups" and "members" in item:
+            body["members"] = [_name_of(member, names) for member in item["members"]]
+        elif collection == "attachments":
+            found = [names.get(one, "gone") for one in item["runs_as"]]
+            body["runs_as"] = found[0] if len(found) == 1 else found
+        return LiveObject(self.name, collection, item["holder"], item["id"], item["etag"], item["mark"], body)
+
+    # -- change ----------------------------------------------------------------------------------------------
+
+    def change(self, step: Step, ids: dict[str, str]) -> LiveObject | None:
+        """Needs the right of the holder's administrators to change access."""
+        bearer = self._session(step.holder)
+        path = f"/administration/{step.collection}"
+        if step.body is None:
+            answer = self.client.ask(
+                "DELETE", f"{path}/{step.id}", bearer=bearer, headers={"If-Match": step.etag or ""}
+            )
+            self._moved(step, answer)
+            self.client.expect(answer, 204, 404)
+            return None
+        body = self._wire(step, ids)
+        if step.id is None:
+            answer = self.client.ask("POST", path, bearer=bearer, body={**body, "holder": step.holder})
+            self._moved(step, answer)
+            made = self.client.expect(answer, 201).json(self.client.who)
+        else:
+            headers = {"If-Match": step.etag or ""}
+            answer = self.client.ask("PUT", f"{path}/{step.id}", bearer=bearer, headers=headers, body=body)
+            self._moved(step, answer)
+            made = self.client.expect(answer, 200).json(self.client.who)
+        if step.collection in ("identities", "groups"):
+            ids[made["address"]] = made["id"]
+        if step.collection == "roles":
+            self._roles[made["holder"], made["name"]] = made["id"]
+        return LiveObject(self.name, step.collection, step.holder, made["id"], made["etag"], made["mark"], step.body)
+
+    @staticmethod
+    def _moved(step: Step, answer: Answer) -> None:
+        if answer.status in (409, 412):
+            raise MovedAway(f"meanwhile somebody else changed {step.sentence}", remedy="propose again")
+
+    def _wire(self, step: Step, ids: Mapping[str, str]) -> dict[str, Any]:
+        """The body as the interface wants it: ids for everything that has one."""
+        body = dict(step.body or {})
+        if step.collection == "grants":
+            body["to"] = _reference(body["to"], ids)
+            body["role"] = self._role(step.holder, body["role"])
+        elif step.collection == "trusts":
+            body["of"] = _id(body["of"], ids)
+            admits = dict(body["admits"])
+            for form in ("identity", "person"):
+                if form in admits:
+                    admits[form] = {"id": _id(admits[form], ids), "address": admits[form]}
+            if "group" in admits:
+                admits["group"] = _id(admits["group"], ids)
+            body["admits"] = admits
+        elif step.collection == "groups" and "members" in body:
+            body["members"] = [_reference(member, ids) for member in body["members"]]
+        elif step.collection == "attachments":
+            listed = body["runs_as"]
+            body["runs_as"] = [_id(one, ids) for one in ([listed] if isinstance(listed, str) else listed)]
+        return {**body, "mark": step.mark}
+
+    def _role(self, holder: str, name: str) -> str:
+        found = self._roles.get((holder, name))
+        if found is None:
+            raise MovedAway(f"{holder} has no role {name} any more", remedy="propose again")
+        return found
+
+    def _session(self, holder: str) -> Secret:
+        """The administrator's session for a holder: its own, or that of its organisation for a unit."""
+        for candidate in (holder, holder.split("/", maxsplit=1)[0]):
+            if candidate in self.sessions:
+                return self.sessions[candidate]
+        raise RightMissing(
+            f"there is no administrator session for {holder} at {self.name}",
+            remedy="while a lab runs, `enthesis lab start` renews its sessions",
+        )
+
+    # -- obtain and attempt ----------------------------------------------------------------------------------
+
+    def take_on(
+        self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
+    ) -> Credential | Refusal:
+        """RFC 8693, section 2.1. Needs no right of ours: the workload's own credential is shown."""
+        form = {
+            "grant_type": EXCHANGE,
+            "subject_token": shown.secret.reveal(),
+            "subject_token_type": TYPES[shown.form],
+            "requested_token_type": TYPES["session"],
+            "resource": f"{self.client.url}/places/{identity}",
+        }
+        if asked.reference is not None:
+            form["reference"] = asked.reference
+        if narrowed is not None:
+            kinds = {kind: list(verbs) for kind, verbs in narrowed.items()}
+            form["authorization_details"] = json.dumps([{"type": "narrowing", "kinds": kinds}])
+        answer = self.client.ask("POST", "/token", form=form, headers=_from(asked))
+        body = answer.json(self.client.who)
+        if answer.status == 200:
+            return self._obtained(body)
+        steps = body.get("refused_at")
+        if answer.status == 400 and isinstance(steps, list) and steps:
+            return Refusal(tuple(map(str, steps)), problem_said(answer))
+        raise UnexpectedAnswer(f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}")
+
+    def _obtained(self, body: Mapping[str, Any]) -> Credential:
+        token, life = body.get("access_token"), body.get("expires_in")
+        if not isinstance(token, str) or not isinstance(life, int):
+            raise UnexpectedAnswer(f"{self.name} answered without a token or without its life")
+        return Credential(Secret(token), "session", timedelta(seconds=life))
+
+    def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
+        """Does it for real as a trial, looks whether it was done, and has it put back."""
+        method, params = _how(attempt)
+        path = f"/places/{quote(attempt.target, safe='/@')}?{urlencode(params)}"
+        content = TRIED if method == "PUT" else None
+        answer = self.client.ask(method, path, bearer=session.secret, headers=_from(asked), content=content)
+        if answer.status == 403:
+            steps = answer.json(self.client.who).get("refused_at")
+            if isinstance(steps, list) and steps:
+                return Refusal(tuple(map(str, steps)), problem_said(answer))
+        if answer.status == 201 and "location" in answer.headers:
+            return self._tried(session, answer.headers["location"], removed=method == "DELETE")
+        if answer.status == 404 and b":nothing-stored" in answer.content:
+            return Done("allowed, and nothing is stored there")
+        if answer.status == 200:
+            return Done("read" if attempt.verb == "read" else "listed" if attempt.verb == "list" else "allowed")
+        raise UnexpectedAnswer(f"{self.name} answered {answer.status} to {attempt.verb}: {problem_said(answer)}")
+
+    def _tried(self, session: Credential, location: str, *, removed: bool) -> Done:
+        """Looks at a trial, and ends it whatever was seen."""
+        if not location.startswith(self.client.url + "/"):
+            raise UnexpectedAnswer(f"{self.name} names a trial on another service")
+        try:
+            answer = self.client.ask("GET", location, bearer=session.secret)
+            seen = self.client.expect(answer, 200).json(self.client.who)
+            digest = None if removed else hashlib.sha256(TRIED).hexdigest()
+            if seen.get("sha256") != digest:
+                raise UnexpectedAnswer(f"{self.name} said it was done, and it was not")
+        finally:
+            answer = self.client.ask("DELETE", location, bearer=session.secret)
+        self.client.expect(answer, 204)
+        return Done("really gone, and put back" if removed else "really there, and removed again")
+
+
+def _how(attempt: Attempt) -> tuple[str, dict[str, str]]:
+    """Method and query for a verb."""
+    if attempt.verb == "read":
+        return "GET", {}
+    if attempt.verb == "list":
+        return "GET", {"list": ""}
+    if attempt.verb == "write":
+        return "PUT", {"trial": ""}
+    if attempt.verb == "delete":
+        return "DELETE", {"trial": ""}
+    return "POST", {"verb": attempt.verb, "trial": "", **({"onto": attempt.onto} if attempt.onto else {})}
+
+
+def _from(asked: Asked) -> dict[str, str]:
+    """Where the request says it comes from (RFC 7239)."""
+    if asked.network is None:
+        return {}
+    quoted = f'"[{asked.network}]"' if ":" in asked.network else asked.network
+    return {"Forwarded": f"for={quoted}"}
+
+
+def _name_of(reference: Any, names: Mapping[str, str]) -> Any:
+    """The address behind an id; what is gone is said to be gone, with the address it had."""
+    if isinstance(reference, str):
+        return names.get(reference, {"gone": "a group"})
+    identifier = reference.get("id") or reference.get("identity") or reference.get("group")
+    if identifier in names and "gone" not in reference:
+        return names[identifier]
+    if "id" in reference and account_of(str(reference.get("address", ""))):
+        return {"id": identifier, "address": reference["address"]}
+    return {"gone": reference.get("gone") or reference.get("address") or "somebody"}
+
+
+def _reference(name: Any, ids: Mapping[str, str]) -> dict[str, str]:
+    form = "group" if "/group/" in name else "identity"
+    return {form: _id(name, ids)}
+
+
+def _id(name: Any, ids: Mapping[str, str]) -> str:
+    found = ids.get(name) if isinstance(name, str) else None
+    if found is None:
+        raise MovedAway(f"{name} does not exist any more", remedy="propose again")
+    return found

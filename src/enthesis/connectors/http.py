@@ -1,0 +1,146 @@
+"""The shared HTTP client of all connectors: time-outs, size caps, no redirects, every fault mapped, no secret shown."""
+
+import json
+import ssl
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+from urllib.parse import urlsplit
+
+import httpx
+
+from enthesis.errors import RightMissing, UnexpectedAnswer, Unreachable
+from enthesis.ports import Secret
+
+TIMEOUT = httpx.Timeout(20.0, connect=5.0)  # seconds
+MAX_ANSWER = 32 * 1024 * 1024  # bytes
+MAX_PAGES = 100_000
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
+
+
+@dataclass(frozen=True)
+class Answer:
+    """A whole answer; `links` are its Link relations (RFC 8288)."""
+
+    status: int
+    headers: Mapping[str, str]
+    content: bytes
+    links: Mapping[str, str] = field(default_factory=dict)
+
+    def json(self, who: str) -> dict[str, Any]:
+        """The JSON object in it; UnexpectedAnswer where there is none."""
+        try:
+            value = json.loads(self.content)
+        except (ValueError, RecursionError):
+            raise UnexpectedAnswer(f"{who} answered {self.status} with something that is not JSON") from None
+        if not isinstance(value, dict):
+            raise UnexpectedAnswer(f"{who} answered {self.status} with something that is not a JSON object")
+        return value
+
+
+class Client:
+    """Speaks to one service. `who` is its name for messages; `authority` a PEM file to trust instead of the usual."""
+
+    def __init__(
+        self, who: str, url: str, *, authority: Path | None = None, transport: httpx.BaseTransport | None = None
+    ) -> None:
+        parts = urlsplit(url)
+        if parts.scheme != "https" and parts.hostname not in LOOPBACK:
+            raise Unreachable(f"{who} is at {url}, which is not https", remedy="write its url with https://")
+        self.who = who
+        self.url = url.rstrip("/")
+        verify = ssl.create_default_context(cafile=str(authority) if authority else None)
+        self._client = httpx.Client(
+            verify=verify, timeout=TIMEOUT, trust_env=False, follow_redirects=False, transport=transport
+        )
+
+    def __enter__(self) -> "Client":
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, fault: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._client.close()
+
+    def ask(
+        self,
+        method: str,
+        path: str,
+        *,
+        bearer: Secret | None = None,
+        headers: Mapping[str, str] | None = None,
+        params: Mapping[str, str] | None = None,
+        body: Any = None,
+        form: Mapping[str, str] | None = None,
+        content: bytes | None = None,
+    ) -> Answer:
+        """One request. Unreachable where no whole answer came; no status is an exception here."""
+        sent = dict(headers or {})
+        if bearer is not None:
+            sent["Authorization"] = f"Bearer {bearer.reveal()}"
+        url = path if path.startswith(self.url + "/") else self.url + path
+        try:
+            with self._client.stream(
+                method, url, headers=sent, params=params, json=body, data=form, content=content
+            ) as answer:
+                collected = bytearray()
+                for chunk in answer.iter_bytes():
+                    collected += chunk
+                    if len(collected) > MAX_ANSWER:
+                        raise UnexpectedAnswer(f"{self.who} answered with more than {MAX_ANSWER} bytes")
+                links = {str(name): str(link.get("url", "")) for name, link in answer.links.items()}
+                return Answer(answer.status_code, dict(answer.headers), bytes(collected), links)
+        except httpx.TimeoutException:
+            raise Unreachable(f"{self.who} at {self.url} did not answer in time") from None
+        except httpx.HTTPError as fault:
+            raise Unreachable(f"{self.who} at {self.url} cannot be reached: {_reason(fault)}") from None
+        except httpx.InvalidURL:
+            raise Unreachable(f"{self.who} is at {self.url}, which is no address") from None
+
+    def get_all(self, path: str, *, bearer: Secret, params: Mapping[str, str]) -> Iterator[dict[str, Any]]:
+        """The items of a paged collection, following Link `next` on the same service only."""
+        following: str | None = path
+        query: Mapping[str, str] | None = params
+        for _ in range(MAX_PAGES):
+            if following is None:
+                return
+            answer = self.ask("GET", following, bearer=bearer, params=query)
+            items = self.expect(answer, 200).json(self.who).get("items")
+            if not isinstance(items, list):
+                raise UnexpectedAnswer(f"{self.who} answered without a list of items")
+            yield from items
+            following, query = answer.links.get("next"), None
+            if following is not None and not following.startswith(("/", self.url + "/")):
+                raise UnexpectedAnswer(f"{self.who} names a next page on another service")
+        raise UnexpectedAnswer(f"{self.who} has more than {MAX_PAGES} pages")
+
+    def expect(self, answer: Answer, *statuses: int) -> Answer:
+        """The answer, if its status is one of these; otherwise what it says, as our own failure."""
+        if answer.status in statuses:
+            return answer
+        said = problem_said(answer)
+        if answer.status in (401, 403):
+            raise RightMissing(f"{self.who} refused us: {said}")
+        raise UnexpectedAnswer(f"{self.who} answered {answer.status}: {said}")
+
+
+def problem_said(answer: Answer) -> str:
+    """What an answer says went wrong, in one line of bounded length."""
+    try:
+        body = json.loads(answer.content)
+    except (ValueError, RecursionError):
+        return "no reason given"
+    if not isinstance(body, dict):
+        return "no reason given"
+    found = body.get("detail") or body.get("error_description") or body.get("title") or body.get("error")
+    return str(found)[:300] if found else "no reason given"
+
+
+def _reason(fault: httpx.HTTPError) -> str:
+    """The fault in words that hold no header and no body."""
+    return str(fault)[:200] or type(fault).__name__

@@ -1,0 +1,159 @@
+"""The lab's process: every service on its own loopback port, until it is told to stop.
+
+    python -m enthesis.lab STATE [READY]
+
+STATE is the folder that holds the furniture and all state. READY is a file descriptor to write one line to.
+"""
+
+import asyncio
+import contextlib
+import fcntl
+import json
+import os
+import signal
+import socket
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import IO, Any
+
+import uvicorn
+
+from enthesis.lab.authority import make_certificates
+from enthesis.lab.cloud import Cloud
+from enthesis.lab.pipeline import Pipeline
+from enthesis.lab.store import Store
+from enthesis.lab.tokens import Clock, Signer
+
+HOST = "127.0.0.1"
+
+
+class _Server(uvicorn.Server):
+    """A server that leaves signals to the process, since several run in one."""
+
+    @contextlib.contextmanager
+    def capture_signals(self) -> Iterator[None]:
+        yield
+
+
+def _socket(wanted: int | None) -> socket.socket:
+    """A loopback socket, on the port it had before where that is free."""
+    for port in (wanted or 0, 0):
+        listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+        listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            listening.bind((HOST, port))
+        except OSError:
+            listening.close()
+            continue
+        return listening
+    raise OSError("no loopback port is free")
+
+
+def _services(furniture: dict[str, Any]) -> dict[str, str]:
+    """The services to run: names in the estate, and their kinds."""
+    found = dict.fromkeys(furniture["providers"], "cloud")
+    found |= {name: "pipeline" for name, issuer in furniture["issuers"].items() if issuer["kind"] == "oidc"}
+    return found
+
+
+async def _serve(state: Path, ready: int | None) -> None:
+    furniture = json.loads((state / "furniture.json").read_text(encoding="utf-8"))
+    store = Store(state / "lab.db")
+    store.end_all_trials()
+    _furnish_people(store, furniture)
+    clock = Clock(store)
+    authority, chain, key = make_certificates(state)
+    ports: dict[str, int] = store.setting("ports", {})
+    kinds = _services(furniture)
+    sockets = {name: _socket(ports.get(name)) for name in kinds}
+    signers: dict[str, Signer] = {}
+    for name, listening in sockets.items():
+        signers[name] = Signer(store, clock, name)
+        signers[name].ensure_keys()
+        signers[name].issuer = f"https://{HOST}:{listening.getsockname()[1]}"
+    store.set_setting("ports", {name: listening.getsockname()[1] for name, listening in sockets.items()})
+    servers: list[_Server] = []
+    for name, kind in kinds.items():
+        app = (
+            Cloud(name, furniture, store, clock, signers).app()
+            if kind == "cloud"
+            else Pipeline(name, furniture["issuers"][name], store, clock, signers[name]).app()
+        )
+        config = uvicorn.Config(
+            app,
+            ssl_certfile=chain,
+            ssl_keyfile=key,
+            log_config=None,
+            access_log=False,
+            lifespan="off",
+            server_header=False,
+            timeout_graceful_shutdown=3,
+        )
+        servers.append(_Server(config))
+    listed = [{"name": name, "kind": kinds[name], "url": signers[name].issuer} for name in kinds]
+    described = {"estate": furniture["estate"], "authority": str(authority), "services": listed}
+    beside = state / "services.json.new"
+    beside.write_text(json.dumps(described), encoding="utf-8")
+    beside.replace(state / "services.json")
+    await _until_told(servers, list(sockets.values()), ready)
+    store.close()
+
+
+async def _until_told(servers: list[_Server], sockets: list[socket.socket], ready: int | None) -> None:
+    def stop() -> None:
+        for server in servers:
+            server.should_exit = True
+
+    loop = asyncio.get_running_loop()
+    for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
+        loop.add_signal_handler(number, stop)
+    tasks = [asyncio.create_task(server.serve(sockets=[one])) for server, one in zip(servers, sockets, strict=True)]
+    while not all(server.started for server in servers) and not any(task.done() for task in tasks):
+        await asyncio.sleep(0.01)
+    if ready is not None and not any(task.done() for task in tasks):
+        os.write(ready, b"ready\n")
+        os.close(ready)
+    await asyncio.gather(*tasks)
+
+
+def _locked(lock: IO[str]) -> bool:
+    """Takes the lock; tried for a moment, since whoever asks whether a lab runs holds it for an instant."""
+    for _ in range(50):
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            time.sleep(0.01)
+        else:
+            return True
+    return False
+
+
+def _furnish_people(store: Store, furniture: dict[str, Any]) -> None:
+    """People exist already: each cloud knows them, with ids of its own."""
+    for cloud in furniture["providers"]:
+        known = {one.name for one in store.statements(cloud, "identities")}
+        for address, person in furniture["people"].items():
+            if address not in known:
+                body = {"address": address, "kind": "person", "labels": person.get("labels", {})}
+                store.add(cloud, "identities", address.split("/")[0], address, None, body)
+
+
+def main() -> int:
+    """Runs until SIGTERM; exit 3 where another lab runs in the same folder."""
+    state = Path(sys.argv[1])
+    ready = int(sys.argv[2]) if len(sys.argv) > 2 else None
+    os.umask(0o077)
+    with (state / "lock").open("a+") as lock:
+        if not _locked(lock):
+            return 3
+        lock.truncate(0)
+        lock.write(str(os.getpid()))
+        lock.flush()
+        asyncio.run(_serve(state, ready))
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,315 @@
+"""A cloud's administration interface: the statements about access, changed by the administrators of their holder."""
+
+import json
+import sqlite3
+from collections.abc import Callable, Mapping
+from datetime import datetime
+from typing import Any
+from urllib.parse import urlencode
+
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+
+from enthesis.lab.conditions import NotUnderstood, seconds, understand
+from enthesis.lab.deciding import World, account_of, declared, exists, organisation_of, place_of, verbs_of
+from enthesis.lab.problems import Problem
+from enthesis.lab.store import COLLECTIONS, Statement, Store
+
+MAX_BODY = 1_000_000  # bytes
+PAGE = 200  # statements
+FIELDS = {
+    "identities": {"address", "kind", "owner", "purpose", "labels", "tied_to", "disabled", "environment"},
+    "groups": {"address", "members", "where"},
+    "roles": {"name", "allows", "includes"},
+    "trusts": {"name", "of", "admits", "when", "session", "until"},
+    "grants": {"name", "to", "role", "at", "when", "until"},
+    "ceilings": {"name", "over", "at", "bars", "only", "except", "when"},
+    "attachments": {"what", "runs_as"},
+}
+REQUIRED = {
+    "identities": {"address", "kind"},
+    "groups": {"address"},
+    "roles": {"name", "allows"},
+    "trusts": {"of", "admits"},
+    "grants": {"to", "role", "at"},
+    "ceilings": {"name", "over", "at"},
+    "attachments": {"what", "runs_as"},
+}
+KINDS = ("service-account", "instance-role", "managed-identity")
+ADMITS = ("token", "identity", "group", "account", "person")
+
+
+class Administration:
+    """The handlers for one cloud. `session` checks a bearer token and answers whom it administers."""
+
+    def __init__(self, store: Store, world: Callable[[], World], session: Callable[[Request], str]) -> None:
+        self.store = store
+        self.world = world
+        self.session = session
+
+    async def collection(self, request: Request) -> Response:
+        collection = _collection(request)
+        holder_of_session = self.session(request)
+        if request.method == "POST":
+            return await self._create(request, collection, holder_of_session)
+        holder = request.query_params.get("holder", holder_of_session)
+        self._may(holder_of_session, holder)
+        return self._listed(request, collection, holder)
+
+    def _listed(self, request: Request, collection: str, holder: str) -> Response:
+        try:
+            after = int(request.query_params.get("after", "0"))
+            limit = min(PAGE, max(1, int(request.query_params.get("limit", str(PAGE)))))
+        except ValueError:
+            raise Problem(400, "bad-request", "after and limit are whole numbers") from None
+        found, following = self.store.page(self.world().provider, collection, holder, after, limit)
+        headers = {}
+        if following is not None:
+            query = urlencode({"holder": holder, "after": following, "limit": limit})
+            headers["Link"] = f'<{request.url.path}?{query}>; rel="next"'
+        return JSONResponse({"items": [self._shown(one) for one in found]}, headers=headers)
+
+    async def _create(self, request: Request, collection: str, holder_of_session: str) -> Response:
+        body = await json_body(request)
+        holder = body.pop("holder", None)
+        mark = body.pop("mark", None)
+        if not isinstance(holder, str) or not isinstance(mark, str | None):
+            raise Problem(422, "not-understood", "`holder` and `mark` are texts")
+        self._may(holder_of_session, holder)
+        self._understand(collection, holder, body)
+        name = body.get("address") if collection in ("identities", "groups") else body.get("name")
+        try:
+            made = self.store.add(self.world().provider, collection, holder, name, mark, body)
+        except sqlite3.IntegrityError:
+            raise Problem(409, "exists", f"one of {collection} is called {name} already") from None
+        location = {"Location": f"/administration/{collection}/{made.id}", "ETag": made.etag}
+        return JSONResponse(self._shown(made), 201, location)
+
+    async def item(self, request: Request) -> Response:
+        collection = _collection(request)
+        holder_of_session = self.session(request)
+        found = self.store.statement(self.world().provider, collection, request.path_params["id"])
+        if found is None or not self._is_of(holder_of_session, found.holder):
+            raise Problem(404, "not-found", f"none of {collection} has this id, or it is not yours")
+        if request.method == "GET":
+            return JSONResponse(self._shown(found), headers={"ETag": found.etag})
+        wanted = request.headers.get("if-match")
+        if wanted is None:
+            raise Problem(428, "precondition-required", "say which version with If-Match")
+        if wanted not in ("*", found.etag):
+            raise Problem(412, "changed-meanwhile", "the statement is of another version by now")
+        if request.method == "DELETE":
+            self.store.remove(found)
+            return Response(status_code=204)
+        body = await json_body(request)
+        mark = body.pop("mark", found.mark)
+        if body.pop("holder", found.holder) != found.holder:
+            raise Problem(422, "not-understood", "a statement keeps its holder")
+        self._understand(collection, found.holder, body)
+        for kept in ("address", "name"):
+            if kept in found.body and body.get(kept) != found.body[kept]:
+                raise Problem(422, "not-understood", f"a statement keeps its {kept}")
+        changed = self.store.replace(found, mark, body)
+        return JSONResponse(self._shown(changed), headers={"ETag": changed.etag})
+
+    async def furniture(self, request: Request) -> Response:
+        """The accounts and resources below the session's boundary: what exists already."""
+        holder = self.session(request)
+        world = self.world()
+        accounts = [
+            name
+            for name, one in world.furniture["accounts"].items()
+            if one["provider"] == world.provider and (name == holder or self._below(holder, one["in"]))
+        ]
+        resources = [one for one in world.furniture["resources"] if account_of(one) in accounts]
+        return JSONResponse({"accounts": accounts, "resources": resources})
+
+    # -- who may, and what is understood ---------------------------------------------------------------------
+
+    def _may(self, holder_of_session: str, holder: str) -> None:
+        if not self._is_of(holder_of_session, holder):
+            raise Problem(403, "not-your-boundary", f"this session administers {holder_of_session} and nothing else")
+
+    def _is_of(self, holder_of_session: str, holder: str) -> bool:
+        return holder == holder_of_session or self._below(holder_of_session, holder)
+
+    @staticmethod
+    def _below(boundary: str, inner: str) -> bool:
+        return boundary.startswith("@") and inner.startswith("@") and (inner + "/").startswith(boundary + "/")
+
+    def _understand(self, collection: str, holder: str, body: Mapping[str, Any]) -> None:
+        unknown = set(body) - FIELDS[collection]
+        missing = REQUIRED[collection] - set(body)
+        if unknown or missing:
+            what = f"unknown: {', '.join(sorted(unknown))}" if unknown else f"missing: {', '.join(sorted(missing))}"
+            raise Problem(422, "not-understood", f"fields of {collection}, {what}")
+        try:
+            understand(body.get("when", {}))
+            getattr(self, f"_understand_{collection}")(holder, body)
+            if "until" in body:
+                _time(body["until"])
+        except NotUnderstood as fault:
+            raise Problem(422, "not-understood", f"the lab does not understand {fault}") from None
+        except (TypeError, KeyError, AttributeError, ValueError) as fault:
+            raise Problem(422, "not-understood", f"a field of {collection} is of the wrong form") from fault
+
+    def _understand_identities(self, holder: str, body: Mapping[str, Any]) -> None:
+        world, address = self.world(), body["address"]
+        place = place_of(world, address)
+        if place is None or place.kind != "identity" or not declared(world, place.parent):
+            raise NotUnderstood(f"the address {address}")
+        if body["kind"] not in KINDS or account_of(address) != holder or place.parent != holder:
+            raise NotUnderstood(f"an identity of kind {body['kind']} at {address} held by {holder}")
+        if not isinstance(body.get("labels", {}), dict) or not isinstance(body.get("disabled", False), bool):
+            raise NotUnderstood("these labels")
+
+    def _understand_groups(self, holder: str, body: Mapping[str, Any]) -> None:
+        world, address = self.world(), body["address"]
+        place = place_of(world, address)
+        if place is None or place.kind != "group" or place.parent != holder:
+            raise NotUnderstood(f"the address {address}")
+        for member in body.get("members", []):
+            self._known(member)
+        rule = body.get("where")
+        if rule is not None and (set(rule) - {"kind", "in", "labels"} or not rule):
+            raise NotUnderstood("this rule")
+
+    def _understand_roles(self, holder: str, body: Mapping[str, Any]) -> None:
+        self._kind_verbs(body["allows"])
+        mine = {one.name for one in self.world().of("roles") if one.holder == holder}
+        for name in body.get("includes", []):
+            if name not in mine:
+                raise NotUnderstood(f"the role {name}, which {holder} has not")
+
+    def _understand_trusts(self, holder: str, body: Mapping[str, Any]) -> None:
+        world = self.world()
+        of = world.identity(body["of"])
+        if of is None or of.holder != holder:
+            raise NotUnderstood("a trust of an identity that is not this account's")
+        admits = body["admits"]
+        forms = [form for form in ADMITS if form in admits]
+        if len(forms) != 1 or set(admits) - {forms[0], "claims"}:
+            raise NotUnderstood(f"a trust that admits {', '.join(sorted(admits)) or 'nobody'}")
+        if "token" in admits:
+            if admits["token"] not in world.furniture["issuers"]:
+                raise NotUnderstood(f"the issuer {admits['token']}")
+            understand(admits.get("claims", {}), claims=True)
+        elif "claims" in admits:
+            raise NotUnderstood("claims without a token")
+        elif "account" in admits and admits["account"] not in world.furniture["accounts"]:
+            raise NotUnderstood(f"the account {admits['account']}")
+        elif "group" in admits:
+            self._known({"group": admits["group"]})
+        elif forms[0] in ("identity", "person") and not isinstance(admits[forms[0]]["id"], str):
+            raise NotUnderstood("an identity without its id")
+        if "session" in body and seconds(body["session"]) <= 0:
+            raise NotUnderstood("this session length")
+
+    def _understand_grants(self, holder: str, body: Mapping[str, Any]) -> None:
+        world = self.world()
+        to = self._known(body["to"])
+        role = next((one for one in world.of("roles") if one.id == body["role"]), None)
+        if role is None or role.holder != holder:
+            raise NotUnderstood(f"a role that {holder} has not")
+        if exists(world, body["at"]) is None:
+            raise NotUnderstood(f"the place {body['at']}")
+        if holder.startswith("@"):
+            sides = {organisation_of(world, body["at"]), organisation_of(world, to.body["address"])}
+            fits = organisation_of(world, holder) in sides
+        else:
+            fits = holder in (account_of(body["at"]), account_of(to.body["address"]))
+        if not fits:
+            raise NotUnderstood(f"a grant of which neither side is {holder}'s")
+
+    def _understand_ceilings(self, holder: str, body: Mapping[str, Any]) -> None:
+        world = self.world()
+        at = body["at"]
+        if body["over"] not in ("callers", "resources") or ("bars" in body) == ("only" in body):
+            raise NotUnderstood("this ceiling")
+        self._kind_verbs(body.get("bars", body.get("only", {})))
+        fits = account_of(at) == holder if not holder.startswith("@") else at == holder
+        if not fits or exists(world, at) is None:
+            raise NotUnderstood(f"a ceiling at {at} held by {holder}")
+        for one in body.get("except", []):
+            if not isinstance(one, str) and not (isinstance(one, dict) and list(one) == ["glob"]):
+                raise NotUnderstood("this exception")
+
+    def _understand_attachments(self, holder: str, body: Mapping[str, Any]) -> None:
+        what = body["what"]
+        if isinstance(what, str) and (account_of(what) != holder or exists(self.world(), what) is None):
+            raise NotUnderstood(f"the resource {what}")
+        if not isinstance(what, str) and list(what) != ["glob"]:
+            raise NotUnderstood("this resource")
+        for identifier in body["runs_as"]:
+            self._known({"identity": identifier})
+
+    def _known(self, reference: Mapping[str, str]) -> Statement:
+        """The identity or group that a reference by id names."""
+        world = self.world()
+        ((form, identifier),) = reference.items()
+        if form not in ("identity", "group"):
+            raise NotUnderstood(f"a reference to a {form}")
+        collection = "identities" if form == "identity" else "groups"
+        found = next((one for one in world.of(collection) if one.id == identifier), None)
+        if found is None:
+            raise NotUnderstood(f"an id that no {form} has")
+        return found
+
+    def _kind_verbs(self, listed: Mapping[str, Any]) -> None:
+        world = self.world()
+        kinds = world.furniture["catalogue"]["kinds"]
+        for kind, verbs in listed.items():
+            if kind != "*" and kind not in kinds:
+                raise NotUnderstood(f"the kind {kind}")
+            for verb in [verbs] if isinstance(verbs, str) else verbs:
+                having = kinds if kind == "*" else [kind]
+                if verb != "*" and not any(verb in verbs_of(world, one) for one in having):
+                    raise NotUnderstood(f"the verb {verb} on {kind}")
+
+    # -- what is shown ---------------------------------------------------------------------------------------
+
+    def _shown(self, statement: Statement) -> dict[str, Any]:
+        """A statement as the interface shows it; ids that nothing has any more are said to be gone."""
+        shown: dict[str, Any] = {
+            "id": statement.id,
+            "holder": statement.holder,
+            "mark": statement.mark,
+            "etag": statement.etag,
+            **statement.body,
+        }
+        if statement.collection == "grants":
+            shown["to"] = self._reference(statement.body["to"])
+        return shown
+
+    def _reference(self, reference: Mapping[str, str]) -> dict[str, Any]:
+        ((form, identifier),) = reference.items()
+        gone = self.store.address_gone(identifier)
+        return {form: identifier, "gone": gone} if gone else {form: identifier}
+
+
+def _time(text: str) -> None:
+    if datetime.fromisoformat(text).tzinfo is None:
+        raise NotUnderstood("a time without its offset")
+
+
+def _collection(request: Request) -> str:
+    name: str = request.path_params["collection"]
+    if name not in COLLECTIONS:
+        raise Problem(404, "not-found", "there is no such collection")
+    return name
+
+
+async def json_body(request: Request) -> dict[str, Any]:
+    """The JSON object in a request, within bounds."""
+    body = b""
+    async for chunk in request.stream():
+        body += chunk
+        if len(body) > MAX_BODY:
+            raise Problem(413, "too-large", f"more than {MAX_BODY} bytes")
+    try:
+        value = json.loads(body)
+    except (ValueError, RecursionError):
+        raise Problem(400, "bad-request", "the body is not JSON") from None
+    if not isinstance(value, dict):
+        raise Problem(400, "bad-request", "the body is not a JSON object")
+    return value

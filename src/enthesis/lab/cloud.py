@@ -1,0 +1,342 @@
+"""A stand-in cloud: OAuth 2.0 token exchange for taking on identities, and places where things are really stored."""
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import replace
+from ipaddress import ip_address
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from enthesis.lab.administration import MAX_BODY, Administration
+from enthesis.lab.deciding import (
+    Caller,
+    Outcome,
+    Surroundings,
+    World,
+    decide,
+    place_of,
+    session_end,
+    verbs_of,
+)
+from enthesis.lab.openapi import document
+from enthesis.lab.problems import Problem, oauth_error, refused
+from enthesis.lab.store import COLLECTIONS, Store
+from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenRefused, unverified_issuer
+
+EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
+ACCESS_TOKEN = "urn:ietf:params:oauth:token-type:access_token"  # noqa: S105  a type, not a token
+TOKEN_TYPES = (ACCESS_TOKEN, "urn:ietf:params:oauth:token-type:id_token", "urn:ietf:params:oauth:token-type:jwt")
+NARROWING = "narrowing"  # the type of an authorization detail (RFC 9396)
+MAX_CHAIN = 20  # hops
+
+
+class Cloud:
+    """One provider. `signers` are those of every service of the lab, by name: clouds know one another's keys."""
+
+    def __init__(
+        self, name: str, furniture: Mapping[str, Any], store: Store, clock: Clock, signers: Mapping[str, Signer]
+    ) -> None:
+        self.name = name
+        self.furniture = furniture
+        self.store = store
+        self.clock = clock
+        self.signers = signers
+        self.signer = signers[name]
+        self._seen: tuple[int, int] | None = None
+        self._world: World | None = None
+
+    @property
+    def url(self) -> str:
+        return self.signer.issuer
+
+    def world(self) -> World:
+        """The statements as they stand now; read again only after a change."""
+        version = self.store.version()
+        if self._world is None or version != self._seen:
+            every = self.store.statements(self.name)
+            by_collection = {name: tuple(one for one in every if one.collection == name) for name in COLLECTIONS}
+            self._world, self._seen = World(self.name, self.furniture, by_collection), version
+        return self._world
+
+    def app(self) -> Starlette:
+        """The HTTP interface."""
+        administration = Administration(self.store, self.world, self._administrator)
+        routes = [
+            Route("/.well-known/oauth-authorization-server", self._metadata),
+            Route("/jwks", self._jwks),
+            Route("/openapi.json", self._openapi),
+            Route("/token", self._token, methods=["POST"]),
+            Route("/administration/furniture", administration.furniture),
+            Route("/administration/{collection}", administration.collection, methods=["GET", "POST"]),
+            Route("/administration/{collection}/{id}", administration.item, methods=["GET", "PUT", "DELETE"]),
+            Route("/places/{address:path}", self._place, methods=["GET", "PUT", "DELETE", "POST"]),
+            Route("/trials/{id}", self._trial, methods=["GET", "DELETE"]),
+        ]
+        return Starlette(routes=routes, exception_handlers={Problem: _as_problem})
+
+    # -- what clients read first -----------------------------------------------------------------------------
+
+    async def _metadata(self, request: Request) -> Response:
+        """RFC 8414, section 2."""
+        return JSONResponse(
+            {
+                "issuer": self.url,
+                "token_endpoint": f"{self.url}/token",
+                "jwks_uri": f"{self.url}/jwks",
+                "grant_types_supported": [EXCHANGE],
+                "response_types_supported": [],
+                "token_endpoint_auth_methods_supported": ["none"],
+                "authorization_details_types_supported": [NARROWING],
+                "service_documentation": f"{self.url}/openapi.json",
+            }
+        )
+
+    async def _jwks(self, request: Request) -> Response:
+        return JSONResponse(self.signer.jwks())
+
+    async def _openapi(self, request: Request) -> Response:
+        return JSONResponse(document(f"The stand-in cloud {self.name}", self.url))
+
+    # -- who asks --------------------------------------------------------------------------------------------
+
+    def _administrator(self, request: Request) -> str:
+        claims = self._own_session(_bearer(request))
+        holder = claims.get("administers")
+        if not isinstance(holder, str):
+            raise Problem(403, "not-an-administrator", "this session administers nothing")
+        return holder
+
+    def _own_session(self, token: str) -> dict[str, Any]:
+        try:
+            claims = self.signer.verify(token, typ=SESSION_TYPE)
+        except TokenRefused as fault:
+            raise Problem(401, "invalid-token", str(fault)) from None
+        if claims.get("aud") != self.url:
+            raise Problem(401, "invalid-token", "the token is meant for another audience")
+        return claims
+
+    def _session(self, token: str) -> Caller:
+        """The caller of an attempt: a session of this cloud, or of another one, which works nowhere here."""
+        issuer = unverified_issuer(token)
+        other = next((one for one in self.signers.values() if one.issuer == issuer and one is not self.signer), None)
+        if other is not None and other.service in self.furniture["providers"]:
+            try:
+                return self._caller(other.verify(token, typ=SESSION_TYPE), other.service)
+            except TokenRefused as fault:
+                raise Problem(401, "invalid-token", str(fault)) from None
+        return self._caller(self._own_session(token), self.name)
+
+    def _caller(self, claims: Mapping[str, Any], provider: str) -> Caller:
+        if "administers" in claims:
+            raise Problem(403, "only-administration", "an administrator's session opens no place")
+        details = claims.get("authorization_details", [])
+        return Caller(
+            "identity",
+            claims["sub"],
+            claims["sub_id"],
+            provider,
+            origin=claims.get("origin", {}),
+            narrowings=tuple(one["kinds"] for one in details),
+            ends=claims["exp"],
+            started=claims["iat"],
+        )
+
+    def _around(self, request: Request, reference: str | None = None) -> Surroundings:
+        return Surroundings(self.clock.now(), _network(request), reference)
+
+    # -- taking on -------------------------------------------------------------------------------------------
+
+    async def _token(self, request: Request) -> Response:
+        """RFC 8693, section 2.1: a token or a session for a session as the identity named in `resource`."""
+        async with request.form(max_files=0, max_fields=20) as form:
+            fields = {name: value for name, value in form.items() if isinstance(value, str)}
+        if fields.get("grant_type") != EXCHANGE:
+            return oauth_error("unsupported_grant_type", f"only {EXCHANGE} is known here")
+        if fields.get("subject_token_type") not in TOKEN_TYPES or not fields.get("subject_token"):
+            return oauth_error("invalid_request", "subject_token and its type are missing or not understood")
+        target = fields.get("resource", "")
+        if not target.startswith(f"{self.url}/places/"):
+            return oauth_error("invalid_target", "`resource` names no place of this cloud")
+        try:
+            caller = self._subject(fields["subject_token"])
+            narrowing = _narrowing(fields.get("authorization_details"))
+        except (TokenRefused, Problem) as fault:
+            return oauth_error("invalid_request", str(fault), ["session"] if "expired" in str(fault) else ())
+        address = target[len(f"{self.url}/places/") :]
+        around = self._around(request, fields.get("reference"))
+        world = self.world()
+        outcome = decide(world, caller, "take-on", address, around)
+        if not outcome.allowed:
+            error = "invalid_target" if "names" in outcome.refused_at else "invalid_request"
+            return oauth_error(error, "access is refused", outcome.refused_at)
+        return self._issued(world, caller, address, outcome, around, narrowing)
+
+    def _subject(self, token: str) -> Caller:
+        """Who shows this token: a bearer, or a session of any cloud of the lab."""
+        issuer = unverified_issuer(token)
+        signer = next((one for one in self.signers.values() if one.issuer == issuer), None)
+        if signer is None:
+            raise TokenRefused("the token's issuer is not known here")
+        if signer.service in self.furniture["providers"]:
+            claims = signer.verify(token, typ=SESSION_TYPE)
+            if _depth(claims) >= MAX_CHAIN:
+                raise TokenRefused(f"the chain is longer than {MAX_CHAIN} hops")
+            return replace(self._caller(claims, signer.service), actor=_actor(claims))
+        claims = signer.verify(token, typ="JWT")
+        owner = {"kind": "token", "issuer": signer.service}
+        own = {name: value for name, value in claims.items() if name not in ("iss", "exp", "iat", "nbf", "jti")}
+        return Caller("bearer", claims=own, issuer=signer.service, origin=owner, actor=_actor(claims))
+
+    def _issued(
+        self,
+        world: World,
+        caller: Caller,
+        address: str,
+        outcome: Outcome,
+        around: Surroundings,
+        narrowing: Mapping[str, list[str]] | None,
+    ) -> Response:
+        identity = world.identity_at(address)
+        if identity is None:
+            raise Problem(500, "inconsistent", "the identity has gone")
+        ends = session_end(outcome, caller, around)
+        kinds = [*caller.narrowings, *([narrowing] if narrowing is not None else [])]
+        claims: dict[str, Any] = {
+            "aud": self.url,
+            "sub": address,
+            "sub_id": identity.id,
+            "client_id": identity.id,
+            "exp": int(ends),
+            "origin": dict(caller.origin),
+            "act": dict(caller.actor),
+        }
+        if kinds:
+            claims["authorization_details"] = [{"type": NARROWING, "kinds": one} for one in kinds]
+        token = self.signer.sign(claims, typ=SESSION_TYPE)
+        body = {
+            "access_token": token,
+            "issued_token_type": ACCESS_TOKEN,
+            "token_type": "Bearer",
+            "expires_in": int(ends - around.now),
+        }
+        return JSONResponse(body, headers={"Cache-Control": "no-store"})
+
+    # -- attempts --------------------------------------------------------------------------------------------
+
+    async def _place(self, request: Request) -> Response:
+        address: str = request.path_params["address"]
+        verb = self._verb(request)
+        caller = self._session(_bearer(request))
+        world = self.world()
+        onto = request.query_params.get("onto", "")
+        outcome = decide(world, caller, verb, address, self._around(request), onto=onto)
+        if not outcome.allowed:
+            raise refused(outcome.refused_at)
+        place = place_of(world, address)
+        its_class = verbs_of(world, place.kind)[verb] if place else ""
+        if request.method == "GET" and verb == "list":
+            return JSONResponse({"items": self.store.listed(address)})
+        if its_class == "read":
+            found = self.store.content(address)
+            if found is None:
+                raise Problem(404, "nothing-stored", "access is allowed, and nothing is stored there")
+            return Response(found, media_type="application/octet-stream")
+        if its_class == "write" or verb == "delete":
+            return await self._store(request, caller, address, removing=verb == "delete")
+        return JSONResponse({"decided": "allowed", "verb": verb, "place": address})
+
+    def _verb(self, request: Request) -> str:
+        query = request.query_params
+        if request.method == "GET":
+            return "list" if "list" in query else "read"
+        if request.method == "POST":
+            if not query.get("verb") or query["verb"] == "take-on":
+                raise Problem(400, "bad-request", "say which verb; identities are taken on at the token endpoint")
+            return query["verb"]
+        return {"PUT": "write", "DELETE": "delete"}[request.method]
+
+    async def _store(self, request: Request, caller: Caller, address: str, *, removing: bool) -> Response:
+        content: bytes | None = None
+        if not removing:
+            content = await request.body()
+            if len(content) > MAX_BODY:
+                raise Problem(413, "too-large", f"more than {MAX_BODY} bytes")
+        if "trial" in request.query_params:
+            identifier = self.store.start_trial(caller.address, address, content, self.clock.now())
+            return JSONResponse({"trial": identifier}, 201, {"Location": f"{self.url}/trials/{identifier}"})
+        self.store.set_content(address, content)
+        return Response(status_code=204 if removing else 201)
+
+    async def _trial(self, request: Request) -> Response:
+        """Shows whether what was tried is there, and ends the trial; for the identity that started it."""
+        caller = self._session(_bearer(request))
+        identifier: str = request.path_params["id"]
+        found = self.store.trial(identifier)
+        if found is None or found[0] != caller.address:
+            raise Problem(404, "not-found", "you have no such trial")
+        if request.method == "DELETE":
+            self.store.end_trial(identifier)
+            return Response(status_code=204)
+        content = self.store.content(found[1])
+        digest = hashlib.sha256(content).hexdigest() if content is not None else None
+        return JSONResponse({"place": found[1], "stored": content is not None, "sha256": digest})
+
+
+async def _as_problem(request: Request, fault: Exception) -> Response:
+    if isinstance(fault, Problem):
+        return fault.response()
+    raise fault
+
+
+def _bearer(request: Request) -> str:
+    """RFC 6750, section 2.1; the other two ways are not taken."""
+    scheme, _, token = request.headers.get("authorization", "").partition(" ")
+    if scheme.lower() != "bearer" or not token:
+        raise Problem(401, "invalid-token", "a bearer token is needed")
+    return token.strip()
+
+
+def _network(request: Request) -> str | None:
+    """Where a request comes from: what `Forwarded` (RFC 7239) says, since all of a lab's callers are local."""
+    for part in request.headers.get("forwarded", "").split(";"):
+        name, _, value = part.strip().partition("=")
+        if name.lower() == "for":
+            text = value.strip('"').strip("[]")
+            try:
+                return str(ip_address(text))
+            except ValueError:
+                raise Problem(400, "bad-request", "Forwarded names no address") from None
+    return request.client.host if request.client else None
+
+
+def _narrowing(text: str | None) -> Mapping[str, list[str]] | None:
+    """The narrowing in authorization_details (RFC 9396, section 2)."""
+    if text is None:
+        return None
+    try:
+        details = json.loads(text)
+        kinds: dict[str, list[str]] = {}
+        for one in details:
+            if one["type"] != NARROWING or len(details) != 1:
+                raise Problem(400, "bad-request", "one authorization detail of type narrowing is understood")
+            kinds = {kind: [verbs] if isinstance(verbs, str) else list(verbs) for kind, verbs in one["kinds"].items()}
+    except (ValueError, TypeError, KeyError, AttributeError, RecursionError):
+        raise Problem(400, "bad-request", "authorization_details is not understood") from None
+    return kinds
+
+
+def _actor(claims: Mapping[str, Any]) -> dict[str, Any]:
+    """Who acts, and on whose behalf before (RFC 8693, section 4.1)."""
+    return {name: claims[name] for name in ("iss", "sub", "act") if name in claims}
+
+
+def _depth(claims: Mapping[str, Any]) -> int:
+    depth, actor = 0, claims.get("act")
+    while isinstance(actor, dict) and actor:
+        depth, actor = depth + 1, actor.get("act")
+    return depth

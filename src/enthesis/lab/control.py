@@ -1,0 +1,219 @@
+"""Starts, stops and tunes a lab from outside its process. Whoever may read the lab's folder administers the lab."""
+
+import fcntl
+import json
+import os
+import select
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+SESSION_LIFE = 3600  # seconds; of an administrator's session
+START_TIMEOUT = 20.0  # seconds
+STOP_TIMEOUT = 10.0  # seconds
+
+
+class LabFailed(RuntimeError):
+    """The lab could not be started or stopped; the message says why."""
+
+
+@dataclass(frozen=True)
+class Running:
+    """A running lab: its process, its services (name, kind, url) and the certificate of its authority."""
+
+    estate: str
+    pid: int
+    authority: Path
+    services: tuple[Mapping[str, str], ...]
+
+
+def running(state: Path) -> Running | None:
+    """The lab that runs in a state folder, if one does."""
+    try:
+        with (state / "lock").open("r+") as lock:
+            try:
+                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError:
+                described = json.loads((state / "services.json").read_text(encoding="utf-8"))
+                pid = int(lock.read() or 0)
+                return Running(described["estate"], pid, Path(described["authority"]), tuple(described["services"]))
+    except (OSError, ValueError):
+        return None
+    return None
+
+
+def start(state: Path, furniture: Mapping[str, Any], *, foreground: bool = False) -> Running | None:
+    """Starts a lab, or furnishes a running one anew; answers when it is ready (None after --foreground ended)."""
+    state.mkdir(mode=0o700, parents=True, exist_ok=True)
+    state.chmod(0o700)
+    written = json.dumps(furniture, sort_keys=True)
+    place = state / "furniture.json"
+    found = running(state)
+    if found and place.read_text(encoding="utf-8") != written:
+        stop(state)
+        found = None
+    if found:
+        renew_sessions(state, found)
+        return found
+    (state / "services.json").unlink(missing_ok=True)
+    place.write_text(written, encoding="utf-8")
+    if foreground:
+        _in_foreground(state)
+        return None
+    _launch(state)
+    found = running(state)
+    if found is None:
+        raise LabFailed("the lab ended as soon as it had started" + _log_tail(state))
+    renew_sessions(state, found)
+    return found
+
+
+def _in_foreground(state: Path) -> None:
+    process = _spawn(state, sys.stderr, own_session=False)
+    try:
+        _wait_ready(process, state)
+        found = running(state)
+        if found:
+            renew_sessions(state, found)
+            for service in found.services:
+                sys.stderr.write(f"{service['name']} ({service['kind']}) at {service['url']}\n")
+        process[0].wait()
+    except KeyboardInterrupt:
+        process[0].terminate()
+        process[0].wait(STOP_TIMEOUT)
+
+
+def _launch(state: Path) -> None:
+    descriptor = os.open(state / "lab.log", os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
+    with os.fdopen(descriptor, "w") as log:
+        process = _spawn(state, log, own_session=True)
+    try:
+        _wait_ready(process, state)
+    except BaseException:
+        process[0].terminate()
+        process[0].wait(STOP_TIMEOUT)
+        raise
+    process[0].returncode = 0  # it goes on by itself; nothing waits for it here
+
+
+def _spawn(state: Path, log: Any, *, own_session: bool) -> tuple[subprocess.Popen[bytes], int]:
+    reading, writing = os.pipe()
+    command = [sys.executable, "-m", "enthesis.lab", str(state), str(writing)]
+    try:
+        process = subprocess.Popen(  # noqa: S603  our own module
+            command,
+            stdin=subprocess.DEVNULL,
+            stdout=log,
+            stderr=log,
+            pass_fds=(writing,),
+            start_new_session=own_session,
+            cwd="/",
+        )
+    finally:
+        os.close(writing)
+    return process, reading
+
+
+def _wait_ready(process: tuple[subprocess.Popen[bytes], int], state: Path) -> None:
+    reading = process[1]
+    try:
+        seen, _, _ = select.select([reading], [], [], START_TIMEOUT)
+        if not seen or os.read(reading, 16) != b"ready\n":
+            raise LabFailed("the lab did not start" + _log_tail(state))
+    finally:
+        os.close(reading)
+
+
+def _log_tail(state: Path) -> str:
+    try:
+        lines = (state / "lab.log").read_text(encoding="utf-8", errors="replace").strip().splitlines()
+    except OSError:
+        return ""
+    return f": {lines[-1]}" if lines else ""
+
+
+def stop(state: Path, *, clean: bool = False) -> bool:
+    """Stops the lab of a state folder and, with `clean`, removes the folder; whether one was running."""
+    found = running(state)
+    if found:
+        os.kill(found.pid, signal.SIGTERM)
+        deadline = time.monotonic() + STOP_TIMEOUT
+        while running(state):
+            if time.monotonic() > deadline:
+                os.kill(found.pid, signal.SIGKILL)
+                deadline += STOP_TIMEOUT
+            time.sleep(0.02)
+    (state / "administrators.json").unlink(missing_ok=True)
+    if clean and state.exists():
+        shutil.rmtree(state)
+    return found is not None
+
+
+def renew_sessions(state: Path, found: Running) -> Path:
+    """Leaves a one-hour administrator session for each account and organisation in a 0600 file."""
+    from enthesis.lab.store import Store
+    from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer
+
+    furniture = json.loads((state / "furniture.json").read_text(encoding="utf-8"))
+    store = Store(state / "lab.db")
+    clock = Clock(store)
+    sessions: list[dict[str, Any]] = []
+    try:
+        for service in found.services:
+            if service["kind"] != "cloud":
+                continue
+            signer = Signer(store, clock, service["name"])
+            signer.issuer = service["url"]
+            ends = int(clock.now()) + SESSION_LIFE
+            for holder in _holders(furniture, service["name"]):
+                claims = {"aud": signer.issuer, "sub": f"administrator of {holder}", "administers": holder}
+                token = signer.sign({**claims, "client_id": "lab", "exp": ends}, typ=SESSION_TYPE)
+                sessions.append({"cloud": service["name"], "holder": holder, "session": token, "ends": ends})
+    finally:
+        store.close()
+    place = state / "administrators.json"
+    beside = state / "administrators.json.new"
+    beside.unlink(missing_ok=True)
+    descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+        json.dump(sessions, file)
+    beside.replace(place)
+    return place
+
+
+def _holders(furniture: Mapping[str, Any], provider: str) -> list[str]:
+    accounts = [name for name, one in furniture["accounts"].items() if one["provider"] == provider]
+    organisations = {furniture["accounts"][name]["in"].split("/")[0] for name in accounts}
+    return [*accounts, *sorted(organisations)]
+
+
+def clock(state: Path, forward: float = 0) -> float:
+    """Moves the lab's clock forward by some seconds; answers how far it is ahead of the machine's."""
+    from enthesis.lab.store import Store
+
+    store = Store(state / "lab.db")
+    try:
+        ahead = float(store.setting("clock-ahead", 0)) + forward
+        if forward:
+            store.set_setting("clock-ahead", ahead)
+    finally:
+        store.close()
+    return ahead
+
+
+def rotate(state: Path, service: str) -> None:
+    """Gives a service new signing keys; the old ones still verify what they signed."""
+    from enthesis.lab.store import Store
+    from enthesis.lab.tokens import Clock, Signer
+
+    store = Store(state / "lab.db")
+    try:
+        Signer(store, Clock(store), service).rotate()
+    finally:
+        store.close()

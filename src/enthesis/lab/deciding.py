@@ -1,0 +1,515 @@
+"""The lab's own enforcement: one request against the statements it was given, in the seven steps, with loops.
+
+Nothing here is clever on purpose. It is written from the meaning of a verdict alone, so that it can disagree
+with the tool.
+"""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+from enthesis.lab.conditions import all_hold, matches, seconds
+from enthesis.lab.store import Statement
+
+ALLOWED, REFUSED, NOT_NEEDED, THEIRS = "allowed", "refused", "not needed", "theirs"
+STEPS = ("names", "provider", "ceilings", "owner", "caller", "companions", "session")
+MAX_COMPANIONS = 4  # companions of companions end long before
+
+
+@dataclass(frozen=True)
+class World:
+    """What one cloud knows: its furniture and the statements it was given."""
+
+    provider: str
+    furniture: Mapping[str, Any]
+    statements: Mapping[str, tuple[Statement, ...]]
+
+    def of(self, collection: str) -> tuple[Statement, ...]:
+        return self.statements.get(collection, ())
+
+    def identity_at(self, address: str) -> Statement | None:
+        return next((one for one in self.of("identities") if one.body["address"] == address), None)
+
+    def identity(self, identifier: str | None) -> Statement | None:
+        return next((one for one in self.of("identities") if one.id == identifier), None)
+
+
+@dataclass(frozen=True)
+class Caller:
+    """Who asks. A bearer has shown a token and taken on nothing yet; it has no address here.
+
+    `actor` is the chain so far, as it stands in the `act` claim of what the caller gets next.
+    """
+
+    form: str  # bearer, identity or person
+    address: str = ""
+    id: str = ""
+    provider: str = ""
+    claims: Mapping[str, Any] = field(default_factory=dict)
+    issuer: str = ""
+    origin: Mapping[str, Any] = field(default_factory=dict)
+    actor: Mapping[str, Any] = field(default_factory=dict)
+    narrowings: tuple[Mapping[str, list[str]], ...] = ()
+    ends: float | None = None
+    started: float | None = None
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """Time in seconds since 1970, and what the request says of itself."""
+
+    now: float
+    network: str | None = None
+    reference: str | None = None
+
+
+@dataclass
+class Outcome:
+    """The steps in words, and which trusts admitted."""
+
+    steps: dict[str, str] = field(default_factory=lambda: dict.fromkeys(STEPS, NOT_NEEDED))
+    admitting: list[Statement] = field(default_factory=list)
+
+    @property
+    def allowed(self) -> bool:
+        return REFUSED not in self.steps.values()
+
+    @property
+    def refused_at(self) -> list[str]:
+        return [step for step in STEPS if self.steps[step] == REFUSED]
+
+
+@dataclass(frozen=True)
+class Place:
+    """An address taken apart by the catalogue of the furniture."""
+
+    address: str
+    kind: str
+    parent: str
+
+
+def place_of(world: World, address: str) -> Place | None:
+    """The place an address names, if it can be one."""
+    kinds = world.furniture["catalogue"]["kinds"]
+    parts = address.split("/")
+    if "" in parts or "." in parts or ".." in parts:
+        return None
+    if parts[0].startswith("@"):
+        if len(parts) == 1:
+            return Place(address, "organisation", "")
+        if len(parts) == 3 and parts[1] in ("identity", "group"):
+            return Place(address, parts[1], parts[0])
+        return Place(address, "unit", "/".join(parts[:-1]))
+    place = Place(parts[0], "account", "")
+    at = 1
+    while at < len(parts):
+        kind = kinds.get(parts[at])
+        if kind is None or place.kind not in kind["in"] or at + 1 >= len(parts):
+            return None
+        end = len(parts) if kind.get("leaf") else at + 2
+        place = Place("/".join(parts[:end]), parts[at], "/".join(parts[:at]))
+        at = end
+    return place
+
+
+def declared(world: World, address: str) -> bool:
+    """Whether something of that address exists, leaves not counted."""
+    furniture = world.furniture
+    if address in furniture["accounts"] or address in furniture["resources"]:
+        return True
+    if address.startswith("@"):
+        name, _, rest = address[1:].partition("/")
+        organisation = furniture["organisations"].get(name)
+        if organisation and (not rest or rest in organisation.get("units", [])):
+            return True
+    known = (*world.of("identities"), *world.of("groups"))
+    return any(one.body["address"] == address for one in known)
+
+
+def exists(world: World, address: str) -> Place | None:
+    """The place, if it is declared or is a leaf whose parent is."""
+    place = place_of(world, address)
+    if place is None:
+        return None
+    leaf = world.furniture["catalogue"]["kinds"][place.kind].get("leaf", False)
+    return place if declared(world, address) or (leaf and declared(world, place.parent)) else None
+
+
+def account_of(address: str) -> str:
+    return "" if address.startswith("@") else address.split("/", maxsplit=1)[0]
+
+
+def boundaries_above(world: World, account: str) -> list[str]:
+    """The units and the organisation above an account, nearest first."""
+    found = world.furniture["accounts"].get(account)
+    parts = found["in"].split("/") if found else []
+    return ["/".join(parts[:count]) for count in range(len(parts), 0, -1)]
+
+
+def above(world: World, address: str) -> list[str]:
+    """The address and everything it lies in, nearest first, up to the organisation."""
+    parts = address.split("/")
+    if address.startswith("@"):
+        if len(parts) == 3 and parts[1] in ("identity", "group"):
+            return [address, parts[0]]
+        return ["/".join(parts[:count]) for count in range(len(parts), 0, -1)]
+    own = ["/".join(parts[:count]) for count in range(len(parts), 0, -1)]
+    return own + boundaries_above(world, parts[0])
+
+
+def organisation_of(world: World, address: str) -> str:
+    if not address:
+        return ""
+    top = above(world, address)[-1]
+    return top[1:].split("/")[0] if top.startswith("@") else ""
+
+
+def verbs_of(world: World, kind: str) -> dict[str, str]:
+    catalogue = world.furniture["catalogue"]
+    own = catalogue["kinds"].get(kind, {}).get("verbs", {})
+    return {**catalogue["verbs_everywhere"], **own}
+
+
+def lists(world: World, listed: Mapping[str, Any], kind: str, verb: str, *, all_included: bool) -> bool:
+    """Whether a mapping of kinds to verbs lists a verb on a kind."""
+    for selector, verbs in listed.items():
+        if selector not in ("*", kind):
+            continue
+        wanted = [verbs] if isinstance(verbs, str) else verbs
+        if verb in wanted:
+            return True
+        if "*" in wanted and (all_included or verbs_of(world, kind).get(verb) != "power"):
+            return True
+    return False
+
+
+def role_allows(world: World, role: str, kind: str, verb: str) -> bool:
+    """Whether a role (by id), or one it includes, allows a verb on a kind."""
+    seen: set[str] = set()
+    waiting = [role]
+    while waiting:
+        identifier = waiting.pop()
+        found = next((one for one in world.of("roles") if one.id == identifier), None)
+        if found is None or identifier in seen:
+            continue
+        seen.add(identifier)
+        if lists(world, found.body["allows"], kind, verb, all_included=False):
+            return True
+        waiting.extend(
+            one.id
+            for one in world.of("roles")
+            if one.holder == found.holder and one.name in found.body.get("includes", [])
+        )
+    return False
+
+
+def member_of(world: World, caller: Caller, group: str, seen: frozenset[str] = frozenset()) -> bool:
+    """Whether a caller is in a group (by id), listed, by a group in it, or by its rule."""
+    found = next((one for one in world.of("groups") if one.id == group), None)
+    if found is None or group in seen:
+        return False
+    for member in found.body.get("members", []):
+        if member.get("identity") == caller.id and caller.id:
+            return True
+        if "group" in member and member_of(world, caller, member["group"], seen | {group}):
+            return True
+    rule = found.body.get("where")
+    return bool(rule) and found_by(world, caller, rule, found.holder)
+
+
+def found_by(world: World, caller: Caller, rule: Mapping[str, Any], holder: str) -> bool:
+    """Whether a group's rule finds this identity."""
+    identity = world.identity(caller.id)
+    if identity is None:
+        return False
+    outside = world.furniture["organisations"].get(organisation_of(world, caller.address), {}).get("outside")
+    within = rule.get("in", holder)
+    labels = identity.body.get("labels", {})
+    return (
+        not outside
+        and within in above(world, caller.address)
+        and rule.get("kind", identity.body["kind"]) == identity.body["kind"]
+        and all(labels.get(name) == value for name, value in rule.get("labels", {}).items())
+    )
+
+
+def attributes(world: World, caller: Caller, target: str, around: Surroundings) -> dict[str, Any]:
+    """Everything a condition can speak of; what is absent is left out."""
+    out: dict[str, Any] = {
+        "time": datetime.fromtimestamp(around.now, UTC),
+        "network": around.network,
+        "reference": around.reference,
+        "mfa": caller.origin.get("mfa"),
+        "session.age": around.now - caller.started if caller.started is not None else 0,
+    }
+    for name in ("kind", "issuer", "organisation", "address"):
+        out[f"origin.{name}"] = caller.origin.get(name)
+    if caller.form != "bearer":
+        identity = world.identity(caller.id)
+        out["caller.address"] = caller.address
+        out["caller.account"] = account_of(caller.address) or None
+        out["caller.organisation"] = organisation_of(world, caller.address) or None
+        out["caller.kind"] = identity.body["kind"] if identity else None
+        for name, value in (identity.body.get("labels", {}) if identity else {}).items():
+            out[f"caller.labels.{name}"] = value
+    for name, value in caller.claims.items():
+        out[f"claims.{name}"] = value
+    for place in reversed(above(world, target)):
+        for name, value in _labels(world, place).items():
+            out[f"target.labels.{name}"] = value
+    return {name: value for name, value in out.items() if value is not None}
+
+
+def _labels(world: World, address: str) -> Mapping[str, str]:
+    furniture = world.furniture
+    name = address[1:] if address.startswith("@") else address
+    for section in ("accounts", "resources", "organisations"):
+        if name in furniture[section] and (section == "organisations") == address.startswith("@"):
+            return furniture[section][name].get("labels", {})  # type: ignore[no-any-return]
+    identity = world.identity_at(address)
+    return identity.body.get("labels", {}) if identity else {}
+
+
+def runs_as(world: World, address: str) -> list[Statement]:
+    """The identities that a resource runs as."""
+    found: list[Statement] = []
+    for attachment in world.of("attachments"):
+        what = attachment.body["what"]
+        hit = matches(what["glob"], address) if isinstance(what, Mapping) else what == address
+        if hit:
+            found += [one for one in map(world.identity, attachment.body["runs_as"]) if one is not None]
+    return found
+
+
+def decide(
+    world: World, caller: Caller, verb: str, target: str, around: Surroundings, *, onto: str = "", depth: int = 0
+) -> Outcome:
+    """The verdict on one request, all seven steps judged whatever the earlier ones say."""
+    outcome = Outcome()
+    steps = outcome.steps
+    place = exists(world, target)
+    named = place is not None and verb in verbs_of(world, place.kind) and _caller_stands(world, caller)
+    if place is not None and place.kind == "identity":
+        identity = world.identity_at(target)
+        named = named and identity is not None and _identity_stands(world, identity)
+    if onto:
+        named = named and exists(world, onto) is not None
+    steps["names"] = ALLOWED if named else REFUSED
+    if place is None or verb not in verbs_of(world, place.kind):
+        return outcome
+    around_it = attributes(world, caller, target, around)
+    steps["provider"] = _provider(world, caller, verb, target)
+    steps["ceilings"] = ALLOWED if _ceilings_let(world, caller, verb, place, around_it) else REFUSED
+    if verb == "take-on":
+        outcome.admitting = [one for one in world.of("trusts") if _admits(world, one, caller, place, around_it, around)]
+        steps["owner"] = ALLOWED if outcome.admitting else REFUSED
+    else:
+        owners = above(world, target)
+        holders = set(owners) | ({account_of(target)} if account_of(target) else set())
+        granted = _granted(world, caller, verb, place, holders, around_it, around)
+        steps["owner"] = ALLOWED if granted else REFUSED
+    steps["caller"] = _callers_side(world, caller, verb, place, outcome, around_it, around)
+    if depth < MAX_COMPANIONS:
+        steps["companions"] = _companions(world, caller, verb, place, around, onto, depth)
+    steps["session"] = _session(world, caller, verb, place, around)
+    return outcome
+
+
+def _caller_stands(world: World, caller: Caller) -> bool:
+    if caller.form == "bearer":
+        return True
+    if caller.provider and caller.provider != world.provider:
+        return True  # its own provider vouches for it
+    identity = world.identity(caller.id)
+    return identity is not None and identity.body["address"] == caller.address and _identity_stands(world, identity)
+
+
+def _identity_stands(world: World, identity: Statement) -> bool:
+    tied = identity.body.get("tied_to")
+    return not identity.body.get("disabled") and (tied is None or exists(world, tied) is not None)
+
+
+def _provider(world: World, caller: Caller, verb: str, target: str) -> str:
+    if verb == "take-on" or not account_of(target) or caller.form == "person":
+        return ALLOWED
+    return ALLOWED if caller.form == "identity" and caller.provider == world.provider else REFUSED
+
+
+def _ceilings_let(world: World, caller: Caller, verb: str, place: Place, around_it: Mapping[str, Any]) -> bool:
+    over = {
+        "callers": set(above(world, caller.address)) if caller.address else set(),
+        "resources": set(above(world, place.address)),
+    }
+    for ceiling in world.of("ceilings"):
+        body = ceiling.body
+        if body["at"] not in over[body["over"]]:
+            continue
+        if any(
+            (matches(one["glob"], caller.address) and body["at"] in above(world, caller.address))
+            if isinstance(one, Mapping)
+            else one == caller.address
+            for one in body.get("except", [])
+            if caller.address
+        ):
+            continue
+        if all_hold(body.get("when", {}), around_it) is False:
+            continue
+        if "bars" in body and lists(world, body["bars"], place.kind, verb, all_included=True):
+            return False
+        if "only" in body and not lists(world, body["only"], place.kind, verb, all_included=True):
+            return False
+    return True
+
+
+def _in_force(body: Mapping[str, Any], around: Surroundings) -> bool:
+    until = body.get("until")
+    return until is None or datetime.fromisoformat(until).timestamp() > around.now
+
+
+def _admits(
+    world: World,
+    trust: Statement,
+    caller: Caller,
+    place: Place,
+    around_it: Mapping[str, Any],
+    around: Surroundings,
+) -> bool:
+    body = trust.body
+    identity = world.identity_at(place.address)
+    if identity is None or body["of"] != identity.id or not _in_force(body, around):
+        return False
+    admits = body["admits"]
+    at_home = caller.form == "person" or (caller.form == "identity" and caller.provider == world.provider)
+    if "token" in admits:
+        named = {name[len("claims.") :]: value for name, value in around_it.items() if name.startswith("claims.")}
+        hit = (
+            caller.form == "bearer"
+            and caller.issuer == admits["token"]
+            and all_hold(admits.get("claims", {}), named) is True
+        )
+    elif "identity" in admits:
+        hit = caller.form == "identity" and caller.id == admits["identity"]["id"]
+    elif "person" in admits:
+        hit = caller.form == "person" and caller.id == admits["person"]["id"]
+    elif "group" in admits:
+        hit = at_home and member_of(world, caller, admits["group"])
+    else:
+        hit = at_home and admits.get("account") == account_of(caller.address) != ""
+    return hit and all_hold(body.get("when", {}), around_it) is True
+
+
+def _granted(
+    world: World,
+    caller: Caller,
+    verb: str,
+    place: Place,
+    holders: set[str],
+    around_it: Mapping[str, Any],
+    around: Surroundings,
+) -> bool:
+    return any(
+        _names(world, grant.body["to"], caller)
+        and grant.holder in holders
+        and grant.body["at"] in above(world, place.address)
+        and role_allows(world, grant.body["role"], place.kind, verb)
+        and _in_force(grant.body, around)
+        and all_hold(grant.body.get("when", {}), around_it) is True
+        for grant in world.of("grants")
+    )
+
+
+def _names(world: World, to: Mapping[str, str], caller: Caller) -> bool:
+    if caller.form == "bearer" or not caller.id:
+        return False
+    return to["identity"] == caller.id if "identity" in to else member_of(world, caller, to["group"])
+
+
+def _callers_side(
+    world: World,
+    caller: Caller,
+    verb: str,
+    place: Place,
+    outcome: Outcome,
+    around_it: Mapping[str, Any],
+    around: Surroundings,
+) -> str:
+    own, theirs = account_of(caller.address), account_of(place.address)
+    if not own or caller.provider != world.provider:
+        return NOT_NEEDED
+    style = world.furniture["providers"][world.provider]["style"]
+    crossing = bool(theirs) and own != theirs and style == "two-sided"
+    by_account = bool(outcome.admitting) and all("account" in one.body["admits"] for one in outcome.admitting)
+    if not crossing and not by_account:
+        return NOT_NEEDED
+    account = world.furniture["accounts"][own]
+    organisation = world.furniture["organisations"].get(organisation_of(world, own), {})
+    if account.get("administered_by") == "others" or organisation.get("outside"):
+        return THEIRS
+    holders = {own, *boundaries_above(world, own)}
+    return ALLOWED if _granted(world, caller, verb, place, holders, around_it, around) else REFUSED
+
+
+def _companions(
+    world: World, caller: Caller, verb: str, place: Place, around: Surroundings, onto: str, depth: int
+) -> str:
+    asked = list(_companion_requests(world, caller, verb, place, onto))
+    if not asked:
+        return NOT_NEEDED
+    for who, further, target in asked:
+        if not target or not decide(world, who, further, target, around, depth=depth + 1).allowed:
+            return REFUSED
+    return ALLOWED
+
+
+def _companion_requests(
+    world: World, caller: Caller, verb: str, place: Place, onto: str
+) -> Iterator[tuple[Caller, str, str]]:
+    """Who must also be allowed what on what; an empty target stands for one that is never allowed."""
+    its_class = verbs_of(world, place.kind)[verb]
+    if its_class in ("read", "write"):
+        key = _key_above(world, place.address)
+        if key:
+            by_provider = world.furniture["resources"].get(key, {}).get("managed_by") == "provider"
+            never = by_provider and account_of(caller.address) != account_of(key)
+            yield caller, "decrypt" if its_class == "read" else "encrypt", "" if never else key
+    if its_class == "run":
+        for identity in runs_as(world, place.address):
+            yield caller, "use", identity.body["address"]
+    if verb == "attach":
+        yield caller, "configure", onto
+    origin = caller.origin
+    target_organisation = organisation_of(world, place.address)
+    if origin.get("kind") == "person" and verb != "enter" and origin.get("organisation") != target_organisation:
+        person = world.identity_at(str(origin.get("address")))
+        if target_organisation and person is not None:
+            outside = Caller("person", person.body["address"], person.id, origin=origin)
+            yield outside, "enter", f"@{target_organisation}"
+
+
+def _key_above(world: World, address: str) -> str:
+    for place in above(world, address):
+        key = world.furniture["resources"].get(place, {}).get("encrypted_by")
+        if key:
+            return str(key)
+    return ""
+
+
+def _session(world: World, caller: Caller, verb: str, place: Place, around: Surroundings) -> str:
+    if caller.ends is not None and caller.ends <= around.now:
+        return REFUSED
+    inside = all(lists(world, narrowing, place.kind, verb, all_included=False) for narrowing in caller.narrowings)
+    if not inside:
+        return REFUSED
+    return ALLOWED if caller.ends is not None else NOT_NEEDED
+
+
+def session_end(outcome: Outcome, caller: Caller, around: Surroundings) -> float:
+    """When a session that starts now ends: the longest that an admitting trust gives, within the parent's."""
+    ends = []
+    for trust in outcome.admitting:
+        end = around.now + seconds(trust.body.get("session", "1h"))
+        until = trust.body.get("until")
+        ends.append(min(end, datetime.fromisoformat(until).timestamp()) if until else end)
+    longest = max(ends)
+    return longest if caller.ends is None else min(longest, caller.ends)

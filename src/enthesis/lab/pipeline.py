@@ -1,0 +1,111 @@
+"""A stand-in pipeline service: an OIDC issuer whose runs get tokens."""
+
+from collections.abc import Mapping
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from enthesis.lab.administration import json_body
+from enthesis.lab.problems import Problem
+from enthesis.lab.store import Store
+from enthesis.lab.tokens import Clock, Signer
+
+TOKEN_LIFE = 600  # seconds
+REGISTERED = ("iss", "exp", "iat", "nbf", "jti", "aud")
+RUN_FIELDS = ("project", "branch", "event", "environment")
+
+
+class Pipeline:
+    """One issuer. Anybody on this machine may start a run: what a run may do is for others to decide."""
+
+    def __init__(self, name: str, settings: Mapping[str, Any], store: Store, clock: Clock, signer: Signer) -> None:
+        self.name = name
+        self.settings = settings
+        self.store = store
+        self.clock = clock
+        self.signer = signer
+
+    def app(self) -> Starlette:
+        """The HTTP interface."""
+
+        async def as_problem(request: Request, fault: Exception) -> Response:
+            if isinstance(fault, Problem):
+                return fault.response()
+            raise fault
+
+        routes = [
+            Route("/.well-known/openid-configuration", self._configuration),
+            Route("/jwks", self._jwks),
+            Route("/runs", self._start, methods=["POST"]),
+            Route("/runs/{id}/token", self._token, methods=["POST"]),
+        ]
+        return Starlette(routes=routes, exception_handlers={Problem: as_problem})
+
+    async def _configuration(self, request: Request) -> Response:
+        """OpenID Connect Discovery 1.0, section 3."""
+        url = self.signer.issuer
+        return JSONResponse(
+            {
+                "issuer": url,
+                "jwks_uri": f"{url}/jwks",
+                "response_types_supported": ["id_token"],
+                "subject_types_supported": ["public"],
+                "id_token_signing_alg_values_supported": ["ES256", "RS256"],
+                "claims_supported": [*REGISTERED, *(self.settings.get("claims") or ("sub", *RUN_FIELDS))],
+                "run_endpoint": f"{url}/runs",
+            }
+        )
+
+    async def _jwks(self, request: Request) -> Response:
+        return JSONResponse(self.signer.jwks())
+
+    async def _start(self, request: Request) -> Response:
+        """A run by project, branch, event and environment; or one whose tokens carry just these claims."""
+        body = await json_body(request)
+        if "claims" in body:
+            claims = body["claims"]
+            if set(body) != {"claims"} or not isinstance(claims, dict):
+                raise Problem(422, "not-understood", "`claims` is a mapping and stands alone")
+        else:
+            if set(body) - set(RUN_FIELDS) or not all(isinstance(one, str) for one in body.values()):
+                raise Problem(422, "not-understood", f"a run has {', '.join(RUN_FIELDS)}, all texts")
+            if "project" not in body or "branch" not in body:
+                raise Problem(422, "not-understood", "a run has at least a project and a branch")
+            claims = {"event": "push", **body, "sub": f"project/{body['project']}/branch/{body['branch']}"}
+        self._issues(claims)
+        identifier = self.store.add_run(self.name, claims, self.clock.now())
+        return JSONResponse({"id": identifier, "token_endpoint": f"{self.signer.issuer}/runs/{identifier}/token"}, 201)
+
+    def _issues(self, claims: Mapping[str, Any]) -> None:
+        taken = set(claims) & set(REGISTERED)
+        if taken:
+            raise Problem(422, "not-understood", f"the issuer sets {', '.join(sorted(taken))} itself")
+        listed = self.settings.get("claims")
+        for name, value in claims.items():
+            if listed is not None and name not in listed:
+                raise Problem(422, "not-issued", f"this issuer never issues the claim {name}")
+            if isinstance(value, list) and (listed or {}).get(name) != "list":
+                raise Problem(422, "not-issued", f"this issuer issues {name} as one value")
+
+    async def _token(self, request: Request) -> Response:
+        """A token for a run, for one audience or several."""
+        body = await json_body(request)
+        claims = self.store.run(self.name, request.path_params["id"])
+        if claims is None:
+            raise Problem(404, "not-found", "there is no such run")
+        audience = body.get("audience", self.signer.issuer)
+        texts = audience if isinstance(audience, list) else [audience]
+        if not texts or not all(isinstance(one, str) for one in texts):
+            raise Problem(422, "not-understood", "`audience` is a text, or a list of texts")
+        allowed = self.settings.get("audiences")
+        if allowed and set(texts) - set(allowed):
+            raise Problem(422, "not-issued", "this issuer issues no token for this audience")
+        full = {**claims, "aud": audience, "exp": int(self.clock.now()) + TOKEN_LIFE}
+        try:
+            token = self.signer.sign(full, typ="JWT", algorithm=body.get("alg", "ES256"))
+        except LookupError:
+            raise Problem(422, "not-understood", "`alg` is ES256 or RS256") from None
+        return JSONResponse({"token": token, "expires_in": TOKEN_LIFE}, headers={"Cache-Control": "no-store"})

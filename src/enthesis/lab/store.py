@@ -1,0 +1,245 @@
+"""The lab's state: one SQLite file that survives a crash. Every change is one transaction."""
+
+import json
+import sqlite3
+import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+SCHEMA = """
+CREATE TABLE IF NOT EXISTS settings (name TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS keys (
+  service TEXT NOT NULL, kid TEXT NOT NULL, private TEXT NOT NULL, made REAL NOT NULL, retired REAL,
+  PRIMARY KEY (service, kid));
+CREATE TABLE IF NOT EXISTS statements (
+  number INTEGER PRIMARY KEY AUTOINCREMENT, id TEXT UNIQUE NOT NULL, cloud TEXT NOT NULL,
+  collection TEXT NOT NULL, holder TEXT NOT NULL, name TEXT, version INTEGER NOT NULL, mark TEXT,
+  body TEXT NOT NULL);
+CREATE UNIQUE INDEX IF NOT EXISTS by_name ON statements (cloud, collection, holder, name) WHERE name IS NOT NULL;
+CREATE TABLE IF NOT EXISTS gone (id TEXT PRIMARY KEY, address TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS contents (address TEXT PRIMARY KEY, content BLOB NOT NULL);
+CREATE TABLE IF NOT EXISTS trials (
+  id TEXT PRIMARY KEY, subject TEXT NOT NULL, address TEXT NOT NULL, before BLOB, made REAL NOT NULL);
+CREATE TABLE IF NOT EXISTS runs (id TEXT PRIMARY KEY, service TEXT NOT NULL, claims TEXT NOT NULL, made REAL NOT NULL);
+"""
+COLLECTIONS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
+
+
+@dataclass(frozen=True)
+class Statement:
+    """An object of the administration interface; its id is never used again."""
+
+    id: str
+    cloud: str
+    collection: str
+    holder: str
+    name: str | None
+    version: int
+    mark: str | None
+    body: dict[str, Any]
+
+    @property
+    def etag(self) -> str:
+        return f'"{self.id[:8]}-{self.version}"'
+
+
+class Store:
+    """All state of one lab. One connection, used from one thread."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.connection = sqlite3.connect(path, isolation_level=None, timeout=10)
+        self.connection.executescript("PRAGMA journal_mode=WAL;" + SCHEMA)
+        self.changes = 0
+
+    def close(self) -> None:
+        self.connection.close()
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """All or nothing; `version()` differs afterwards."""
+        self.connection.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+        except BaseException:
+            self.connection.execute("ROLLBACK")
+            raise
+        self.connection.execute("COMMIT")
+        self.changes += 1
+
+    def version(self) -> tuple[int, int]:
+        """Changes whenever anything in the file does, by this connection or by another one."""
+        return self.changes, self.connection.execute("PRAGMA data_version").fetchone()[0]
+
+    # settings
+
+    def setting(self, name: str, default: Any = None) -> Any:
+        row = self.connection.execute("SELECT value FROM settings WHERE name = ?", (name,)).fetchone()
+        return json.loads(row[0]) if row else default
+
+    def set_setting(self, name: str, value: Any) -> None:
+        with self.transaction():
+            self.connection.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (name, json.dumps(value)))
+
+    # statements
+
+    def statements(self, cloud: str, collection: str | None = None, holder: str | None = None) -> list[Statement]:
+        """Statements of a cloud in the order they were made."""
+        query = "SELECT id, cloud, collection, holder, name, version, mark, body FROM statements WHERE cloud = ?"
+        values = [cloud]
+        for column, value in (("collection", collection), ("holder", holder)):
+            if value is not None:
+                query += f" AND {column} = ?"
+                values.append(value)
+        rows = self.connection.execute(query + " ORDER BY number", values).fetchall()
+        return [Statement(*row[:7], json.loads(row[7])) for row in rows]
+
+    def page(
+        self, cloud: str, collection: str, holder: str, after: int, limit: int
+    ) -> tuple[list[Statement], int | None]:
+        """One page, and the number after which the next one starts (None at the end)."""
+        rows = self.connection.execute(
+            "SELECT id, cloud, collection, holder, name, version, mark, body, number FROM statements"
+            " WHERE cloud = ? AND collection = ? AND holder = ? AND number > ? ORDER BY number LIMIT ?",
+            (cloud, collection, holder, after, limit + 1),
+        ).fetchall()
+        found = [Statement(*row[:7], json.loads(row[7])) for row in rows[:limit]]
+        return found, rows[limit - 1][8] if len(rows) > limit else None
+
+    def statement(self, cloud: str, collection: str, identifier: str) -> Statement | None:
+        row = self.connection.execute(
+            "SELECT id, cloud, collection, holder, name, version, mark, body FROM statements"
+            " WHERE cloud = ? AND collection = ? AND id = ?",
+            (cloud, collection, identifier),
+        ).fetchone()
+        return Statement(*row[:7], json.loads(row[7])) if row else None
+
+    def add(
+        self, cloud: str, collection: str, holder: str, name: str | None, mark: str | None, body: dict[str, Any]
+    ) -> Statement:
+        """Adds a statement; sqlite3.IntegrityError where its name is taken."""
+        made = Statement(str(uuid.uuid4()), cloud, collection, holder, name, 1, mark, body)
+        with self.transaction():
+            self.connection.execute(
+                "INSERT INTO statements (id, cloud, collection, holder, name, version, mark, body)"
+                " VALUES (?, ?, ?, ?, ?, 1, ?, ?)",
+                (made.id, cloud, collection, holder, name, mark, json.dumps(body)),
+            )
+        return made
+
+    def replace(self, old: Statement, mark: str | None, body: dict[str, Any]) -> Statement:
+        with self.transaction():
+            self.connection.execute(
+                "UPDATE statements SET version = version + 1, mark = ?, body = ? WHERE id = ?",
+                (mark, json.dumps(body), old.id),
+            )
+        changed = self.statement(old.cloud, old.collection, old.id)
+        if changed is None:
+            raise LookupError(old.id)
+        return changed
+
+    def remove(self, old: Statement) -> None:
+        """Removes a statement and remembers the address it had, for those that still name its id."""
+        with self.transaction():
+            self.connection.execute("DELETE FROM statements WHERE id = ?", (old.id,))
+            address = old.body.get("address") or old.name or ""
+            self.connection.execute("INSERT OR REPLACE INTO gone VALUES (?, ?)", (old.id, address))
+
+    def address_gone(self, identifier: str) -> str:
+        row = self.connection.execute("SELECT address FROM gone WHERE id = ?", (identifier,)).fetchone()
+        return row[0] if row else ""
+
+    # what is stored
+
+    def content(self, address: str) -> bytes | None:
+        row = self.connection.execute("SELECT content FROM contents WHERE address = ?", (address,)).fetchone()
+        return row[0] if row else None
+
+    def set_content(self, address: str, content: bytes | None) -> None:
+        with self.transaction():
+            self._put(address, content)
+
+    def _put(self, address: str, content: bytes | None) -> None:
+        if content is None:
+            self.connection.execute("DELETE FROM contents WHERE address = ?", (address,))
+        else:
+            self.connection.execute("INSERT OR REPLACE INTO contents VALUES (?, ?)", (address, content))
+
+    def listed(self, prefix: str) -> list[str]:
+        """Addresses of what is stored at or below a place."""
+        rows = self.connection.execute(
+            "SELECT address FROM contents WHERE address = ? OR substr(address, 1, ?) = ? ORDER BY address",
+            (prefix, len(prefix) + 1, prefix + "/"),
+        )
+        return [row[0] for row in rows]
+
+    # trials: attempts that are put back afterwards
+
+    def start_trial(self, subject: str, address: str, content: bytes | None, now: float) -> str:
+        """Stores (or with None removes) content and keeps what was there before."""
+        identifier = str(uuid.uuid4())
+        with self.transaction():
+            before = self.content(address)
+            self.connection.execute(
+                "INSERT INTO trials VALUES (?, ?, ?, ?, ?)", (identifier, subject, address, before, now)
+            )
+            self._put(address, content)
+        return identifier
+
+    def trial(self, identifier: str) -> tuple[str, str] | None:
+        """Subject and address of an open trial."""
+        row = self.connection.execute("SELECT subject, address FROM trials WHERE id = ?", (identifier,)).fetchone()
+        return (row[0], row[1]) if row else None
+
+    def end_trial(self, identifier: str) -> None:
+        """Puts back what was there before."""
+        with self.transaction():
+            row = self.connection.execute("SELECT address, before FROM trials WHERE id = ?", (identifier,)).fetchone()
+            if row:
+                self._put(row[0], row[1])
+                self.connection.execute("DELETE FROM trials WHERE id = ?", (identifier,))
+
+    def end_all_trials(self) -> None:
+        """Puts back what interrupted trials left, the newest first."""
+        for (identifier,) in self.connection.execute("SELECT id FROM trials ORDER BY rowid DESC").fetchall():
+            self.end_trial(identifier)
+
+    # runs of the pipeline service
+
+    def add_run(self, service: str, claims: dict[str, Any], now: float) -> str:
+        identifier = str(uuid.uuid4())
+        with self.transaction():
+            self.connection.execute(
+                "INSERT INTO runs VALUES (?, ?, ?, ?)", (identifier, service, json.dumps(claims), now)
+            )
+        return identifier
+
+    def run(self, service: str, identifier: str) -> dict[str, Any] | None:
+        row = self.connection.execute(
+            "SELECT claims FROM runs WHERE id = ? AND service = ?", (identifier, service)
+        ).fetchone()
+        return json.loads(row[0]) if row else None
+
+    # keys
+
+    def keys(self, service: str) -> list[tuple[str, float, float | None]]:
+        """Private JWKs of a service with when they were made and retired, the newest first."""
+        rows = self.connection.execute(
+            "SELECT private, made, retired FROM keys WHERE service = ? ORDER BY made DESC, kid", (service,)
+        )
+        return [tuple(row) for row in rows]
+
+    def add_key(self, service: str, kid: str, private: str, now: float) -> None:
+        with self.transaction():
+            self.connection.execute("INSERT INTO keys VALUES (?, ?, ?, ?, NULL)", (service, kid, private, now))
+
+    def retire_keys(self, service: str, now: float, drop_before: float) -> None:
+        """Retires all keys of a service; those retired before `drop_before` are forgotten."""
+        with self.transaction():
+            self.connection.execute(
+                "DELETE FROM keys WHERE service = ? AND retired IS NOT NULL AND retired < ?", (service, drop_before)
+            )
+            self.connection.execute("UPDATE keys SET retired = ? WHERE service = ? AND retired IS NULL", (now, service))

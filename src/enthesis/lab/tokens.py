@@ -1,0 +1,137 @@
+"""Signs and checks the lab's tokens: JWTs (RFC 7519) with the profile of RFC 9068 for sessions."""
+
+import json
+import time
+import uuid
+from dataclasses import dataclass
+from typing import Any
+
+from joserfc import jwt
+from joserfc.errors import JoseError
+from joserfc.jwk import ECKey, KeyParameters, RSAKey
+from joserfc.util import urlsafe_b64decode
+
+from enthesis.lab.store import Store
+
+ALGORITHMS = {"RSA": "RS256", "EC": "ES256"}
+KEPT_AFTER_RETIREMENT = 2 * 3600  # seconds; longer than any token lives
+SKEW = 30  # seconds
+MAX_TOKEN = 16_384  # characters
+SESSION_TYPE = "at+jwt"
+
+
+class TokenRefused(Exception):
+    """The token is not one of ours, or not in time; the message holds nothing of it."""
+
+
+@dataclass
+class Clock:
+    """The lab's time: the machine's, moved forward by what the store says."""
+
+    store: Store
+
+    def now(self) -> float:
+        """Seconds since 1970."""
+        return time.time() + float(self.store.setting("clock-ahead", 0))
+
+
+class Signer:
+    """The keys of one service, and the tokens signed with them."""
+
+    def __init__(self, store: Store, clock: Clock, service: str) -> None:
+        self.store = store
+        self.clock = clock
+        self.service = service
+        self.issuer = ""
+        self._seen: tuple[int, int] | None = None
+        self._keys: list[tuple[RSAKey | ECKey, bool]] = []
+
+    def ensure_keys(self) -> None:
+        """Makes the first two keys, of different types, where there are none."""
+        if not any(retired is None for _, _, retired in self.store.keys(self.service)):
+            self.make_keys()
+
+    def make_keys(self) -> None:
+        now = self.clock.now()
+        for kind in ("EC", "RSA"):
+            kid = uuid.uuid4().hex
+            parameters: KeyParameters = {"kid": kid, "use": "sig", "alg": ALGORITHMS[kind]}
+            key = ECKey.generate_key("P-256", parameters) if kind == "EC" else RSAKey.generate_key(2048, parameters)
+            self.store.add_key(self.service, kid, json.dumps(key.as_dict(private=True)), now)
+
+    def rotate(self) -> None:
+        """New keys sign from now on; the old ones still verify what they signed."""
+        now = self.clock.now()
+        self.store.retire_keys(self.service, now, now - KEPT_AFTER_RETIREMENT)
+        self.make_keys()
+
+    def jwks(self) -> dict[str, Any]:
+        """The public keys (RFC 7517, section 5)."""
+        return {"keys": [key.as_dict(private=False) for key, _ in self._all()]}
+
+    def sign(self, claims: dict[str, Any], *, typ: str, algorithm: str = "ES256") -> str:
+        """A token with these claims; adds iss, iat, nbf and jti. LookupError for an algorithm without a key."""
+        now = int(self.clock.now())
+        for key, current in self._all():
+            if current and ALGORITHMS[key.key_type] == algorithm:
+                header = {"typ": typ, "alg": algorithm, "kid": key.kid}
+                full = {"iss": self.issuer, "iat": now, "nbf": now, "jti": str(uuid.uuid4()), **claims}
+                return jwt.encode(header, full, key, algorithms=[algorithm])
+        raise LookupError(algorithm)
+
+    def verify(self, token: str, *, typ: str) -> dict[str, Any]:
+        """The claims of a token that this service signed and that is in time; TokenRefused otherwise."""
+        try:
+            if len(token) > MAX_TOKEN:
+                raise TokenRefused("the token is too long")
+            header = _header(token)
+            key = next((key for key, _ in self._all() if key.kid == header.get("kid")), None)
+            if key is None:
+                raise TokenRefused("the token is signed with a key that is not its issuer's")
+            if str(header.get("typ", "")).lower() != typ.lower():
+                raise TokenRefused("the token is of another type")
+            claims = jwt.decode(token, key, algorithms=[ALGORITHMS[key.key_type]]).claims
+        except (JoseError, ValueError, TypeError, KeyError) as fault:
+            raise TokenRefused("the token's signature or form is wrong") from fault
+        return self._in_time(claims)
+
+    def _in_time(self, claims: dict[str, Any]) -> dict[str, Any]:
+        now = self.clock.now()
+        times = [claims.get(name) for name in ("exp", "nbf", "iat")]
+        if any(isinstance(one, bool) or not isinstance(one, int | float) for one in times):
+            raise TokenRefused("the token has no times")
+        if claims["exp"] <= now:
+            raise TokenRefused("the token has expired")
+        if claims["nbf"] > now + SKEW or claims["iat"] > now + SKEW:
+            raise TokenRefused("the token is not valid yet")
+        if claims.get("iss") != self.issuer:
+            raise TokenRefused("the token names another issuer")
+        return claims
+
+    def _all(self) -> list[tuple[RSAKey | ECKey, bool]]:
+        version = self.store.version()
+        if version != self._seen:
+            found: list[tuple[RSAKey | ECKey, bool]] = []
+            for private, _, retired in self.store.keys(self.service):
+                data = json.loads(private)
+                key = RSAKey.import_key(data) if data["kty"] == "RSA" else ECKey.import_key(data)
+                found.append((key, retired is None))
+            self._keys, self._seen = found, version
+        return self._keys
+
+
+def _header(token: str) -> dict[str, Any]:
+    header = json.loads(urlsafe_b64decode(token.split(".", 1)[0].encode()))
+    if not isinstance(header, dict) or "crit" in header:
+        raise TokenRefused("the token's header is not understood")
+    return header
+
+
+def unverified_issuer(token: str) -> str:
+    """The issuer that a token names, not checked in any way; '' where it names none."""
+    try:
+        claims = json.loads(urlsafe_b64decode(token.split(".")[1].encode()))
+        issuer = claims.get("iss", "")
+    except (ValueError, IndexError, AttributeError, RecursionError):
+        return ""
+    return issuer if isinstance(issuer, str) else ""

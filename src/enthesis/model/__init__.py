@@ -1,0 +1,1 @@
+"""What an estate is: addresses, places, kinds, conditions and statements. Frozen data, standard library only."""

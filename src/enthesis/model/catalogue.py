@@ -1,0 +1,73 @@
+"""The catalogue of kinds: which things there are, what can be done to each, and how wildcards in roles read."""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+CLASSES = ("look", "read", "write", "run", "manage", "power")
+EVERYTHING = "*"
+
+Permissions = frozenset[tuple[str, str]]
+"""Pairs of kind and verb."""
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """One kind of thing; `within` lists the kinds it may stand in, `verbs` maps each verb to its class."""
+
+    name: str
+    within: tuple[str, ...]
+    leaf: bool
+    verbs: Mapping[str, str]
+
+
+@dataclass(frozen=True, slots=True)
+class Catalogue:
+    """All kinds by name. `everywhere` are the verbs that every kind has unless it says otherwise."""
+
+    kinds: Mapping[str, Kind]
+    everywhere: Mapping[str, str]
+
+    def extended(self, further: Iterable[Kind]) -> "Catalogue":
+        """A catalogue with further kinds, each given the verbs that stand everywhere."""
+        added = {
+            kind.name: Kind(kind.name, kind.within, kind.leaf, {**self.everywhere, **kind.verbs}) for kind in further
+        }
+        return Catalogue({**self.kinds, **added}, self.everywhere)
+
+    def verbs_of(self, kind: str) -> Mapping[str, str]:
+        """The verbs of a kind with their classes; empty for an unknown kind."""
+        found = self.kinds.get(kind)
+        return found.verbs if found else {}
+
+    def all_verbs(self) -> frozenset[str]:
+        """Every verb that any kind has."""
+        return frozenset(verb for kind in self.kinds.values() for verb in kind.verbs)
+
+    def permissions(self, listed: Mapping[str, tuple[str, ...]], *, power_included: bool) -> Permissions:
+        """What a mapping of kinds to verbs lists, wildcards written out.
+
+        In roles and narrowings (`power_included` false) a `*` among the verbs is every verb but those of
+        class power; a power verb counts only where it is named. In ceilings `*` means all of them.
+        """
+        found: set[tuple[str, str]] = set()
+        for selector, verbs in listed.items():
+            kinds = self.kinds.values() if selector == EVERYTHING else [self.kinds[selector]]
+            for kind in kinds:
+                for verb, its_class in kind.verbs.items():
+                    by_star = EVERYTHING in verbs and (power_included or its_class != "power")
+                    if by_star or verb in verbs:
+                        found.add((kind.name, verb))
+        return frozenset(found)
+
+
+def catalogue_from(data: Mapping[str, object]) -> Catalogue:
+    """The catalogue that the packaged data describes; ValueError where the data is not a catalogue."""
+    everywhere = data.get("verbs_everywhere")
+    kinds = data.get("kinds")
+    if not isinstance(everywhere, Mapping) or not isinstance(kinds, Mapping):
+        raise ValueError("a catalogue has `verbs_everywhere` and `kinds`")
+    read = [
+        Kind(name, tuple(entry.get("in", ())), entry.get("leaf", False), entry["verbs"])
+        for name, entry in kinds.items()
+    ]
+    return Catalogue({}, everywhere).extended(read)

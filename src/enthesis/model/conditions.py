@@ -1,0 +1,121 @@
+"""Conditions: tests on attributes, as written. What they mean for a request is judged elsewhere.
+
+A pattern: `*` any run of characters but '/' and ':'; `**` any run at all; `?` one character but '/' and ':';
+a backslash escapes the next character.
+"""
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from ipaddress import IPv4Network, IPv6Network
+
+Plain = str | int | float | bool
+Network = IPv4Network | IPv6Network
+
+
+@dataclass(frozen=True, slots=True)
+class Equal:
+    """The attribute is this very value, of this very type."""
+
+    value: Plain
+
+    def __eq__(self, other: object) -> bool:
+        same_type = isinstance(other, Equal) and type(other.value) is type(self.value)
+        return same_type and other.value == self.value  # type: ignore[union-attr]
+
+    def __hash__(self) -> int:
+        return hash((type(self.value).__name__, self.value))
+
+
+@dataclass(frozen=True, slots=True)
+class AnyOf:
+    """At least one of these tests holds."""
+
+    tests: tuple["Test", ...]
+
+
+@dataclass(frozen=True, slots=True)
+class AllOf:
+    """Several operators in one test: all hold of one element."""
+
+    tests: tuple["Test", ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Glob:
+    """The text matches this pattern as a whole."""
+
+    pattern: str
+
+
+@dataclass(frozen=True, slots=True)
+class Not:
+    """The test does not hold; of a list, that no element passes it."""
+
+    test: "Test"
+
+
+@dataclass(frozen=True, slots=True)
+class Within:
+    """The network address lies in one of these networks."""
+
+    networks: tuple[Network, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Before:
+    """The time is earlier than this instant."""
+
+    time: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class After:
+    """The time is this instant or later than it."""
+
+    time: datetime
+
+
+@dataclass(frozen=True, slots=True)
+class LongerThan:
+    """The duration is longer than this one."""
+
+    duration: timedelta
+
+
+@dataclass(frozen=True, slots=True)
+class Present:
+    """The attribute is there, and neither null nor empty; or is not."""
+
+    wanted: bool
+
+
+Test = Equal | AnyOf | AllOf | Glob | Not | Within | Before | After | LongerThan | Present
+
+Conditions = tuple[tuple[str, Test], ...]
+"""Pairs of attribute and test, all of which must hold; in the order written."""
+
+
+def pattern_mistake(pattern: str) -> str:
+    """Why this is not a pattern; '' where it is one."""
+    if not pattern:
+        return "an empty pattern matches nothing but the empty text"
+    trailing = len(pattern) - len(pattern.rstrip("\\"))
+    return "a pattern cannot end in a lone backslash" if trailing % 2 else ""
+
+
+def holds_unescaped_wildcard(pattern: str) -> bool:
+    """Whether a pattern has any wildcard at all, so that it is more than a plain string."""
+    i = 0
+    while i < len(pattern):
+        if pattern[i] == "\\":
+            i += 2
+            continue
+        if pattern[i] in "*?":
+            return True
+        i += 1
+    return False
+
+
+def literal_pattern(text: str) -> str:
+    """The pattern that matches exactly this text."""
+    return "".join("\\" + char if char in "*?\\" else char for char in text)

@@ -1,0 +1,407 @@
+"""The statements of an estate, as frozen records. One class per section; equality leaves out where they stand."""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+
+from enthesis.model.addresses import account_of, contains, organisation_named, standing_in
+from enthesis.model.catalogue import Catalogue, Kind
+from enthesis.model.conditions import Conditions, Glob, Network
+from enthesis.model.mistakes import Source
+
+Labels = Mapping[str, str]
+KindVerbs = Mapping[str, tuple[str, ...]]
+ClaimValue = str | int | float | bool | None | tuple["ClaimValue", ...] | Mapping[str, "ClaimValue"]
+Claims = Mapping[str, ClaimValue]
+
+NOWHERE = Source("", 0, 0)
+DEFAULT_SESSION = timedelta(hours=1)
+WORKLOAD_KINDS = ("service-account", "instance-role", "managed-identity", "cluster-service-account")
+IDENTITY_KINDS = (*WORKLOAD_KINDS, "person")
+
+
+def _source() -> Source:
+    return field(default=NOWHERE, compare=False, kw_only=True)
+
+
+@dataclass(frozen=True, slots=True)
+class Organisation:
+    """`units` holds paths below the organisation: `field`, `field/north`."""
+
+    name: str
+    units: tuple[str, ...] = ()
+    outside: bool = False
+    labels: Labels = field(default_factory=dict)
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Provider:
+    """A cloud; `style` is two-sided or one-sided."""
+
+    name: str
+    style: str
+    url: str | None = None
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Account:
+    """`within` is the address of an organisation or unit; `administered_by` is us, others or None (unsaid)."""
+
+    name: str
+    within: str
+    provider: str
+    labels: Labels = field(default_factory=dict)
+    administered_by: str | None = None
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Issuer:
+    """Something that signs statements about callers; `claims` maps a name to `text` or `list`."""
+
+    name: str
+    kind: str
+    url: str | None = None
+    shared: bool = False
+    owned: Conditions = ()
+    claims: Mapping[str, str] | None = None
+    audiences: tuple[str, ...] = ()
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Resource:
+    """What exists already."""
+
+    address: str
+    labels: Labels = field(default_factory=dict)
+    encrypted_by: str | None = None
+    managed_by: str | None = None
+    runs_as: tuple[str, ...] = ()
+    protected: bool = False
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Identity:
+    """What a workload is known as, or a person of an organisation."""
+
+    address: str
+    kind: str
+    owner: str | None = None
+    purpose: str | None = None
+    labels: Labels = field(default_factory=dict)
+    tied_to: str | None = None
+    disabled: bool = False
+    environment: str | None = None
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class GroupRule:
+    """Finds members by kind, place and labels; all that is said must hold."""
+
+    kind: str | None = None
+    within: str | None = None
+    labels: Labels = field(default_factory=dict)
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Group:
+    """A named set of identities: listed, and found by a rule."""
+
+    address: str
+    members: tuple[str, ...] = ()
+    where: GroupRule | None = None
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Role:
+    """A named set of permissions, without a scope."""
+
+    name: str
+    allows: KindVerbs = field(default_factory=dict)
+    includes: tuple[str, ...] = ()
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Admission:
+    """Whom a trust admits. `form` is the word used; `whom` the name, address, pattern or True.
+
+    `conditions` are the claims (token), attributes (assertion) or subject tests (certificate).
+    """
+
+    form: str
+    whom: str | Glob | bool
+    conditions: Conditions = ()
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Trust:
+    """On an identity: who is admitted to take it on, on which conditions, for how long."""
+
+    of: str
+    admits: Admission
+    name: str | None = None
+    when: Conditions = ()
+    session: timedelta = DEFAULT_SESSION
+    until: datetime | None = None
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Grant:
+    """Binds a role to an identity or group at a place."""
+
+    to: str
+    role: str
+    at: str
+    name: str | None = None
+    held_by: str | None = None
+    when: Conditions = ()
+    until: datetime | None = None
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Ceiling:
+    """What callers beneath a boundary may at most do, or what may at most be done to things beneath it."""
+
+    name: str
+    over: str
+    at: str
+    bars: KindVerbs | None = None
+    only: KindVerbs | None = None
+    excepts: tuple[str | Glob, ...] = ()
+    when: Conditions = ()
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Attachment:
+    """Lets what is there run as further identities."""
+
+    what: str | Glob
+    runs_as: tuple[str, ...]
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Credential:
+    """A keyed credential that is known of; never its value."""
+
+    name: str
+    of: str
+    form: str
+    created: datetime | None = None
+    expires: datetime | None = None
+    last_used: datetime | None = None
+    disabled: bool = False
+    when: Conditions = ()
+    held_in: tuple[str, ...] = ()
+    fingerprint: str | None = None
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Lodged:
+    """A way into an identity that a pipeline service keeps for its projects."""
+
+    name: str
+    at: str
+    of: str
+    admits: Conditions = ()
+    credential: str | None = None
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """Where a journey starts. `form` is the word used; `shows` the claims, attributes or subject."""
+
+    form: str
+    whom: str
+    shows: Claims = field(default_factory=dict)
+    mfa: bool | None = None
+    mfa_said: bool = False
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Hop:
+    """Taking on an identity, perhaps narrowed to some permissions."""
+
+    identity: str
+    narrowed: KindVerbs | None = None
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Attempt:
+    """A verb on a target; for `attach`, the target is the identity and `onto` the resource."""
+
+    verb: str
+    target: str
+    onto: str | None = None
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Context:
+    """What surrounds a request. A name in `said` was written, if only as null: absent on purpose."""
+
+    time: datetime | None = None
+    network: Network | None = None
+    reference: str | None = None
+    session_age: timedelta | None = None
+    said: frozenset[str] = frozenset()
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Journey:
+    """A written expectation: from this origin, through these hops, this attempt is allowed or refused."""
+
+    name: str
+    origin: Origin
+    expect: str
+    through: tuple[Hop, ...] = ()
+    attempt: Attempt | None = None
+    context: Context = Context()
+    because: tuple[str, ...] = ()
+    keyless: bool = False
+    within: timedelta | None = None
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Start:
+    """The callers an invariant speaks of: an origin with claims left free, or addresses and patterns."""
+
+    form: str
+    whom: tuple[str | Glob, ...] = ()
+    conditions: Conditions = ()
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Claimed:
+    """What an invariant claims: nobody that starts so or passes so ends so; or nobody but these does."""
+
+    can: tuple[str, ...]
+    at: str
+    start: Start | None = None
+    by: tuple[str | Glob, ...] = ()
+    on: tuple[str, ...] = ()
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Invariant:
+    """A written claim about all chains at once; `form` is never or only."""
+
+    name: str
+    form: str
+    claimed: Claimed
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Estate:
+    """Everything described. Mappings keep the order in which the files name things."""
+
+    name: str
+    catalogue: Catalogue = field(compare=False)
+    organisations: Mapping[str, Organisation] = field(default_factory=dict)
+    providers: Mapping[str, Provider] = field(default_factory=dict)
+    accounts: Mapping[str, Account] = field(default_factory=dict)
+    issuers: Mapping[str, Issuer] = field(default_factory=dict)
+    resources: Mapping[str, Resource] = field(default_factory=dict)
+    identities: Mapping[str, Identity] = field(default_factory=dict)
+    groups: Mapping[str, Group] = field(default_factory=dict)
+    roles: Mapping[str, Role] = field(default_factory=dict)
+    trusts: tuple[Trust, ...] = ()
+    grants: tuple[Grant, ...] = ()
+    ceilings: tuple[Ceiling, ...] = ()
+    attachments: tuple[Attachment, ...] = ()
+    credentials: Mapping[str, Credential] = field(default_factory=dict)
+    lodged: Mapping[str, Lodged] = field(default_factory=dict)
+    journeys: Mapping[str, Journey] = field(default_factory=dict)
+    invariants: tuple[Invariant, ...] = ()
+    kinds: Mapping[str, Kind] = field(default_factory=dict)
+
+    def boundary_above(self, account: str) -> tuple[str, ...]:
+        """The units and the organisation above an account, nearest first; empty for an unknown account."""
+        found = self.accounts.get(account)
+        if found is None:
+            return ()
+        parts = found.within.split("/")
+        return tuple("/".join(parts[:count]) for count in range(len(parts), 0, -1))
+
+    def places_above(self, address: str) -> Iterator[str]:
+        """The address itself and every place above it, nearest first, up to its organisation."""
+        yield from standing_in(address, self.catalogue)
+        yield from self.boundary_above(account_of(address))
+
+    def organisation_of(self, address: str) -> str:
+        """The name of the organisation an address belongs to; '' where none is known."""
+        named = organisation_named(address)
+        if named:
+            return named
+        above = self.boundary_above(account_of(address))
+        return organisation_named(above[-1]) if above else ""
+
+    def is_outside(self, address: str) -> bool:
+        """Whether an address belongs to another party: one that Enthesis never changes anything of."""
+        found = self.organisations.get(self.organisation_of(address))
+        return found is not None and found.outside
+
+    def administered_by_others(self, holder: str) -> bool:
+        """Whether the administrators of this account (or '@' boundary) are others than us."""
+        if self.is_outside(holder):
+            return True
+        account = self.accounts.get(account_of(holder))
+        return account is not None and account.administered_by == "others"
+
+    def holder_of(self, grant: Grant) -> str:
+        """The account, unit or organisation whose administrators wrote a grant."""
+        return grant.held_by or boundary_of(grant.at)
+
+    def providers_of(self, holder: str) -> tuple[str, ...]:
+        """The providers at which a holder's statements live: an account's one, all those below a boundary."""
+        account = self.accounts.get(account_of(holder))
+        if account is not None:
+            return (account.provider,)
+        below = {a.provider: None for a in self.accounts.values() if contains(holder, a.within)}
+        return tuple(below)
+
+    def permissions_of(self, role: str) -> frozenset[tuple[str, str]]:
+        """Everything a role allows, with what it includes; a cycle of inclusions ends where it closes."""
+        seen: set[str] = set()
+        found: set[tuple[str, str]] = set()
+        waiting = [role]
+        while waiting:
+            name = waiting.pop()
+            if name in seen or name not in self.roles:
+                continue
+            seen.add(name)
+            found |= self.catalogue.permissions(self.roles[name].allows, power_included=False)
+            waiting.extend(self.roles[name].includes)
+        return frozenset(found)
+
+
+def boundary_of(address: str) -> str:
+    """The account an address lies in, or else the organisation or unit it is or stands in."""
+    account = account_of(address)
+    if account:
+        return account
+    for word in ("/identity/", "/group/"):
+        if word in address:
+            return address.split(word, 1)[0]
+    return address

@@ -1,0 +1,34 @@
+"""Where something stands in a file, and what is wrong with it there. A mistake is a value, not an exception."""
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+
+class Source(NamedTuple):
+    """A place in a file: path relative to the estate, line and column counted from 1."""
+
+    file: str
+    line: int
+    column: int
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}"
+
+
+@dataclass(frozen=True, slots=True)
+class Mistake:
+    """One thing wrong with an estate.
+
+    `code` is stable and meant for machines; `text` is the line itself, empty where there is none.
+    """
+
+    code: str
+    message: str
+    source: Source
+    text: str = ""
+    expected: str = ""
+    nearest: tuple[str, ...] = ()
+
+
+class AddressMistake(ValueError):
+    """An address or a pattern that is not well formed; the message says which part."""

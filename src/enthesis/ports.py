@@ -1,0 +1,135 @@
+"""What the work needs from outside, as Protocols. Connectors stand behind them; the pure parts never see one."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+from typing import Protocol
+
+from enthesis.changing.live import LiveObject, Surveyed
+from enthesis.changing.steps import Step
+from enthesis.model.estate import Attempt, Claims, KindVerbs
+
+__all__ = [
+    "Administered",
+    "Asked",
+    "Attempts",
+    "Connected",
+    "Credential",
+    "Done",
+    "Issues",
+    "LiveObject",
+    "LiveProvider",
+    "Refusal",
+    "Reporter",
+    "Secret",
+    "Step",
+    "Surveyed",
+    "TakesOn",
+]
+
+
+class Secret:
+    """A value that must not be seen: it masks itself wherever it is shown."""
+
+    __slots__ = ("_value",)
+
+    def __init__(self, value: str) -> None:
+        self._value = value
+
+    def __repr__(self) -> str:
+        return "<secret>"
+
+    __str__ = __repr__
+
+    def reveal(self) -> str:
+        """The value itself, for putting it into a request and for nothing else."""
+        return self._value
+
+
+@dataclass(frozen=True, slots=True)
+class Credential:
+    """Something that opens doors, what it is, and how long it lives."""
+
+    secret: Secret
+    form: str  # token or session
+    life: timedelta
+
+
+@dataclass(frozen=True, slots=True)
+class Refusal:
+    """Access was refused, as access. `steps` are those that refuse, where the live system says."""
+
+    steps: tuple[str, ...]
+    said: str
+
+
+@dataclass(frozen=True, slots=True)
+class Done:
+    """An attempt that was allowed; `said` tells what was seen of its effect."""
+
+    said: str
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What surrounds a request, as far as the caller supplies it."""
+
+    network: str | None = None
+    reference: str | None = None
+
+
+class Administered(Protocol):
+    """The survey and change ports: one live provider, seen by its administrators."""
+
+    name: str
+
+    def survey(self, holders: Sequence[str]) -> Surveyed:
+        """Everything about access that these holders have, in the estate's words."""
+        ...
+
+    def change(self, step: Step, ids: dict[str, str]) -> LiveObject | None:
+        """Carries one step out. `ids` maps addresses to live ids, across providers, and is kept up to date."""
+        ...
+
+
+class TakesOn(Protocol):
+    """The obtain port of a provider: a credential for a session as an identity."""
+
+    def take_on(
+        self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
+    ) -> Credential | Refusal: ...
+
+
+class Attempts(Protocol):
+    """The attempt port: does a thing for real, sees that it was done, and puts it back."""
+
+    def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal: ...
+
+
+class Issues(Protocol):
+    """The obtain port of an issuer: a token that shows these claims."""
+
+    name: str
+
+    def obtain(self, claims: Claims) -> Credential: ...
+
+
+class LiveProvider(Administered, TakesOn, Attempts, Protocol):
+    """A provider with all of its ports."""
+
+
+class Reporter(Protocol):
+    """Told how far long work has come; the work itself never prints."""
+
+    def begin(self, what: str, total: int) -> None: ...
+    def step(self, what: str) -> None: ...
+    def end(self) -> None: ...
+
+
+@dataclass(frozen=True)
+class Connected:
+    """The live systems of an estate by name; `spoke_to` says in words what they are (a lab, say)."""
+
+    providers: Mapping[str, LiveProvider]
+    issuers: Mapping[str, Issues]
+    spoke_to: str

@@ -1,0 +1,289 @@
+"""The one door to files: finds the files of an estate, reads them all and reports every mistake at once."""
+
+import os
+import stat
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+from enthesis.model.catalogue import Catalogue, catalogue_from
+from enthesis.model.estate import Estate
+from enthesis.model.mistakes import Mistake, Source
+from enthesis.reading.cache import TreeCache
+from enthesis.reading.checking import check
+from enthesis.reading.nodes import MAX_BYTES, Node, UnreadableFile, parse, too_large
+from enthesis.reading.sections import SECTIONS
+from enthesis.reading.shapes import MISSING, Notes, described
+
+HEAD = "estate.yaml"
+ENDINGS = (".yaml", ".json")
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What reading a folder gave: the estate (None where there are mistakes), the mistakes, the files."""
+
+    estate: Estate | None
+    mistakes: tuple[Mistake, ...]
+    files: tuple[str, ...]
+
+
+def find_estate(start: Path) -> Path | None:
+    """The nearest folder, from this one upward, that has an `estate.yaml`."""
+    for folder in (start, *start.parents):
+        if (folder / HEAD).is_file():
+            return folder
+    return None
+
+
+def packaged_catalogue() -> Catalogue:
+    """The catalogue of kinds that ships with the product."""
+    return catalogue_from(plain_value(packaged_tree("catalogue.yaml")))
+
+
+def packaged_tree(name: str) -> Node:
+    """A packaged YAML file as a tree."""
+    tree, _ = parse(resources.files("enthesis").joinpath("data", name).read_bytes())
+    if tree is None:
+        raise ValueError(f"the packaged {name} is empty")
+    return tree
+
+
+def plain_value(node: Node) -> Any:
+    """A tree without its places."""
+    if isinstance(node.value, dict):
+        return {key: plain_value(item) for key, item in node.value.items()}
+    if isinstance(node.value, list):
+        return [plain_value(item) for item in node.value]
+    return node.value
+
+
+def read_folder(folder: Path, *, cache: Path | None = None) -> Reading:
+    """Reads every `*.yaml` and `*.json` file in a folder and below it, except in hidden folders."""
+    remembered = TreeCache(cache)
+    contents: dict[str, bytes] = {}
+    trees: list[tuple[str, Node]] = []
+    mistakes: list[Mistake] = []
+    for path, fault in _files(folder):
+        name = path.relative_to(folder).as_posix()
+        data, problem = (b"", fault) if fault else _bytes(path)
+        if problem:
+            mistakes.append(Mistake("unreadable-file", problem, Source(name, 0, 0)))
+            continue
+        contents[name] = data
+        tree, found = _parse(name, data, remembered)
+        mistakes.extend(found)
+        if tree is not None:
+            if _is_document(tree):
+                contents.pop(name)
+            else:
+                trees.append((name, tree))
+    if HEAD not in contents and not any(mistake.source.file == HEAD for mistake in mistakes):
+        mistakes.append(Mistake("no-estate", f"there is no {HEAD} here", Source(HEAD, 0, 0)))
+    estate, found = assemble(trees, packaged_catalogue(), complete=not mistakes)
+    mistakes.extend(found)
+    located = tuple(_with_line(mistake, contents) for mistake in _ordered(mistakes))
+    return Reading(None if located else estate, located, tuple(contents))
+
+
+def read_texts(texts: Mapping[str, str]) -> Reading:
+    """The same for texts by file name, with no file behind them."""
+    contents = {name: text.encode() for name, text in texts.items()}
+    trees: list[tuple[str, Node]] = []
+    mistakes: list[Mistake] = []
+    for name, data in contents.items():
+        tree, found = _parse(name, data, TreeCache(None))
+        mistakes.extend(found)
+        if tree is not None:
+            trees.append((name, tree))
+    estate, found = assemble(trees, packaged_catalogue(), complete=not mistakes)
+    located = tuple(_with_line(mistake, contents) for mistake in _ordered([*mistakes, *found]))
+    return Reading(None if located else estate, located, tuple(contents))
+
+
+def assemble(
+    trees: list[tuple[str, Node]], catalogue: Catalogue, *, complete: bool
+) -> tuple[Estate | None, list[Mistake]]:
+    """The estate that these trees describe together, and all mistakes in them.
+
+    Names are looked up only where every file could be read (`complete`) and every entry has its shape:
+    a name that is missing only since its own entry is at fault would be a second message for one mistake.
+    """
+    merged = _Merge(catalogue)
+    for name, tree in trees:
+        merged.add(name, tree)
+    estate = merged.estate()
+    if complete and not merged.mistakes:
+        return estate, check(estate, merged.records, merged.named_at)
+    return None, merged.mistakes
+
+
+class _Merge:
+    """Puts the sections of several files together."""
+
+    def __init__(self, catalogue: Catalogue) -> None:
+        self.catalogue = catalogue
+        self.mistakes: list[Mistake] = []
+        self.records: dict[Source, Node] = {}
+        self.named_at: dict[tuple[str, str], Source] = {}
+        self.values: dict[str, Any] = {name: {} if section.key else [] for name, section in SECTIONS.items()}
+        self.name = ""
+
+    def add(self, file: str, tree: Node) -> None:
+        notes = Notes(file)
+        if isinstance(tree.value, dict):
+            for section, node in tree.value.items():
+                self._section(section, node, tree, notes)
+        else:
+            notes.wrong("wrong-type", f"found {described(tree.value)}", tree, expected="a mapping of sections")
+        self.mistakes.extend(notes.mistakes)
+        self.records.update(notes.records)
+
+    def _section(self, word: str, node: Node, tree: Node, notes: Notes) -> None:
+        if word == "estate":
+            self._name(node, notes)
+            return
+        section = SECTIONS.get(word)
+        if section is None:
+            line, column = tree.keys[word] if tree.keys else (tree.line, tree.column)
+            at = Source(notes.file, line, column)
+            known = ("estate", *SECTIONS)
+            expected = "one of " + ", ".join(known)
+            message = f"`{word}` is not a section"
+            notes.wrong_at("unknown-section", message, at, expected=expected, known=known, word=word)
+        elif node.value is None:
+            return
+        elif section.key:
+            self._named(word, node, notes)
+        elif isinstance(node.value, list):
+            read = [section.record.read(item, notes) for item in node.value]
+            self.values[word].extend(value for value in read if value is not MISSING)
+        else:
+            notes.wrong("wrong-type", f"found {described(node.value)}", node, expected=f"a list under `{word}`")
+
+    def _name(self, node: Node, notes: Notes) -> None:
+        if not isinstance(node.value, str) or not node.value:
+            notes.wrong("wrong-type", f"found {described(node.value)}", node, expected="the name of the estate")
+        elif self.name and self.name != node.value:
+            first = self.named_at["estate", ""]
+            notes.wrong("duplicate", f"the estate is named {self.name} at {first} already", node)
+        else:
+            self.name = node.value
+            self.named_at["estate", ""] = notes.source(node)
+
+    def _named(self, word: str, node: Node, notes: Notes) -> None:
+        section = SECTIONS[word]
+        if not isinstance(node.value, dict) or node.keys is None:
+            expected = f"a mapping of names under `{word}`"
+            notes.wrong("wrong-type", f"found {described(node.value)}", node, expected=expected)
+            return
+        for key, item in node.value.items():
+            line, column = node.keys[key]
+            at = Source(notes.file, line, column)
+            first = self.named_at.setdefault((word, key), at)
+            if first is not at:
+                message = f"`{key}` is defined twice under `{word}`: here and at {first}"
+                notes.wrong_at("duplicate", message, at)
+                continue
+            entry = item
+            if item.value is None and item.keys is None:
+                entry = Node({}, line, column, {})
+            value = section.record.read(entry, notes, **{str(section.key): key})
+            if value is not MISSING:
+                self.values[word][key] = value
+
+    def estate(self) -> Estate:
+        values: dict[str, Any] = {
+            word: value if SECTIONS[word].key else tuple(value) for word, value in self.values.items()
+        }
+        catalogue = self.catalogue.extended(values["kinds"].values())
+        if not self.name and not self.mistakes:
+            self.mistakes.append(
+                Mistake("missing-field", "no file names the estate", Source(HEAD, 1, 1), expected="estate: NAME")
+            )
+        return Estate(self.name, catalogue, **values)
+
+
+def _parse(name: str, data: bytes, remembered: TreeCache) -> tuple[Node | None, list[Mistake]]:
+    tree = remembered.get(data)
+    if tree is not None:
+        return tree, []
+    try:
+        tree, duplicates = parse(data, as_json=name.endswith(".json"))
+    except UnreadableFile as fault:
+        return None, [Mistake("unreadable-file", str(fault), Source(name, fault.line, fault.column))]
+    if not duplicates and tree is not None:
+        remembered.put(data, tree)
+    return tree, [
+        Mistake(
+            "duplicate",
+            f"`{key}` stands twice in one mapping: here and on line {first}",
+            Source(name, line, column),
+        )
+        for key, line, column, first in duplicates
+    ]
+
+
+def _is_document(tree: Node) -> bool:
+    """Whether a file is one that Enthesis wrote for something else (a proposal, say), and so no part of an estate."""
+    return isinstance(tree.value, dict) and "enthesis" in tree.value
+
+
+def _bytes(path: Path) -> tuple[bytes, str]:
+    """The content of a file, and what is wrong with it ('' where nothing is)."""
+    try:
+        size = path.stat().st_size
+        if size > MAX_BYTES:
+            return b"", too_large(size)
+        return path.read_bytes(), ""
+    except OSError as fault:
+        return b"", fault.strerror or "it cannot be read"
+
+
+def _files(folder: Path) -> Iterator[tuple[Path, str]]:
+    """Paths in order, each with what is wrong with it ('' where nothing is)."""
+    yield from _walk(folder, frozenset())
+
+
+def _walk(folder: Path, above: frozenset[tuple[int, int]]) -> Iterator[tuple[Path, str]]:
+    try:
+        here = folder.stat()
+        entries = sorted(os.scandir(folder), key=lambda entry: entry.name)
+    except OSError as fault:
+        yield folder, fault.strerror or "the folder cannot be read"
+        return
+    inside = above | {(here.st_dev, here.st_ino)}
+    for entry in entries:
+        if entry.name.startswith("."):
+            continue
+        path = Path(entry.path)
+        try:
+            found = entry.stat()
+        except OSError as fault:
+            if path.suffix in ENDINGS or entry.is_symlink():
+                yield path, fault.strerror or "it cannot be read"
+            continue
+        if stat.S_ISDIR(found.st_mode):
+            if (found.st_dev, found.st_ino) in inside:
+                yield path, "the link leads back to a folder above it"
+            else:
+                yield from _walk(path, inside)
+        elif path.suffix in ENDINGS:
+            yield path, "" if stat.S_ISREG(found.st_mode) else "it is not a regular file"
+
+
+def _ordered(mistakes: list[Mistake]) -> list[Mistake]:
+    return sorted(mistakes, key=lambda one: (one.source.file != HEAD, one.source, one.code))
+
+
+def _with_line(mistake: Mistake, contents: Mapping[str, bytes]) -> Mistake:
+    data = contents.get(mistake.source.file)
+    if data is None or not mistake.source.line:
+        return mistake
+    lines = data.decode("utf-8-sig", "replace").split("\n")
+    if mistake.source.line > len(lines):
+        return mistake
+    text = lines[mistake.source.line - 1].rstrip("\r")
+    return Mistake(mistake.code, mistake.message, mistake.source, text, mistake.expected, mistake.nearest)

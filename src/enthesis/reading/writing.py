@@ -1,0 +1,47 @@
+"""The model back to files: plain data with the same shapes that reading uses."""
+
+from typing import Any
+
+import yaml
+
+from enthesis.model.estate import Estate
+from enthesis.reading.nodes import resolved
+from enthesis.reading.sections import SECTIONS
+
+
+def plain_estate(estate: Estate) -> dict[str, Any]:
+    """The estate as it stands in one file; empty sections are left out."""
+    out: dict[str, Any] = {"estate": estate.name}
+    for word, section in SECTIONS.items():
+        values = getattr(estate, word)
+        if not values:
+            continue
+        if section.key:
+            out[word] = {name: section.record.plain(value) for name, value in values.items()}
+        else:
+            out[word] = [section.record.plain(value) for value in values]
+    return out
+
+
+def plain_statement(section: str, value: Any) -> dict[str, Any]:
+    """One entry of a section as it stands in a file, without its name or address."""
+    plain: dict[str, Any] = SECTIONS[section].record.plain(value)
+    return plain
+
+
+class _Dumper(yaml.SafeDumper):
+    """Quotes what YAML 1.2 would read as something other than text."""
+
+
+def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
+    style = None if isinstance(resolved(text), str) else "'"
+    return dumper.represent_scalar("tag:yaml.org,2002:str", text, style=style)
+
+
+_Dumper.add_representer(str, _text)
+
+
+def estate_text(estate: Estate) -> str:
+    """The estate as YAML 1.2."""
+    text: str = yaml.dump(plain_estate(estate), Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=100)
+    return text

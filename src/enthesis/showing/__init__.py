@@ -1,0 +1,1 @@
+"""Renders values as lines, tables and files. Nothing here decides anything."""

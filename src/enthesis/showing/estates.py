@@ -1,0 +1,46 @@
+"""An estate in one look: what it describes, counted."""
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from enthesis.model.estate import Estate
+from enthesis.showing.lines import Line, Span, counted, line
+
+SECTIONS = (
+    ("organisations", "organisation"),
+    ("providers", "provider"),
+    ("accounts", "account"),
+    ("issuers", "issuer"),
+    ("resources", "resource"),
+    ("identities", "identity"),
+    ("groups", "group"),
+    ("roles", "role"),
+    ("trusts", "trust"),
+    ("grants", "grant"),
+    ("ceilings", "ceiling"),
+    ("attachments", "attachment"),
+    ("credentials", "credential"),
+    ("lodged", "lodged credential"),
+    ("journeys", "journey"),
+    ("invariants", "invariant"),
+)
+PLURALS = {"identity": "identities"}
+
+
+def estate_lines(estate: Estate, files: Sequence[str]) -> Iterable[Line]:
+    """The answer in a sentence, then what was read."""
+    words = Span("reads without a mistake", "good")
+    yield line(f"The estate {estate.name} ", words, f" ({counted(len(files), 'file')}).")
+    parts = [
+        counted(len(getattr(estate, name)), word, PLURALS.get(word, ""))
+        for name, word in SECTIONS
+        if getattr(estate, name)
+    ]
+    for start in range(0, len(parts), 8):
+        comma = "," if start + 8 < len(parts) else ""
+        yield line("  ", ", ".join(parts[start : start + 8]) + comma)
+
+
+def estate_json(estate: Estate) -> dict[str, Any]:
+    """The same for a program."""
+    return {"estate": estate.name, "counts": {name: len(getattr(estate, name)) for name, _ in SECTIONS}}

@@ -1,0 +1,67 @@
+"""Lines of spans: the one way text reaches a terminal. Control characters in any of it are made visible."""
+
+import json
+import re
+from collections.abc import Iterable
+from typing import Any, NamedTuple
+
+
+class Span(NamedTuple):
+    """Text with what it stands for; a style only supports what the word already says."""
+
+    text: str
+    style: str = ""
+
+
+Line = list[Span]
+STYLES = {
+    "good": "32",
+    "bad": "31",
+    "doubt": "33",
+    "quiet": "2",
+    "strong": "1",
+    "command": "1;36",
+}
+# C0, DEL, C1, and the marks that reorder or hide text
+_UNSEEN = re.compile("[\x00-\x1f\x7f-\x9f\u00ad\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff]")
+
+
+def visible(text: str) -> str:
+    """The text with control characters, and those that reorder or hide text, written as escapes."""
+    return _UNSEEN.sub(_escape, text)
+
+
+def _escape(match: re.Match[str]) -> str:
+    code = ord(match[0])
+    return {9: "\\t", 10: "\\n", 13: "\\r"}.get(code, f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}")
+
+
+def line(*parts: str | Span) -> Line:
+    """A line of plain texts and spans."""
+    return [part if isinstance(part, Span) else Span(part) for part in parts]
+
+
+def rendered(lines: Iterable[Line], *, colour: bool) -> str:
+    """The lines as text, a newline after each."""
+    return "".join("".join(_rendered(span, colour) for span in one).rstrip() + "\n" for one in lines)
+
+
+def _rendered(span: Span, colour: bool) -> str:
+    text = visible(span.text)
+    code = STYLES.get(span.style, "")
+    return f"\x1b[{code}m{text}\x1b[0m" if colour and code and text else text
+
+
+def json_text(value: Any) -> str:
+    """JSON, two spaces deep, with nothing in it that a terminal acts on."""
+    text = json.dumps(value, indent=2, ensure_ascii=False)
+    return re.sub(
+        "[\x7f-\x9f\u00ad\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff]",
+        lambda match: f"\\u{ord(match[0]):04x}",
+        text,
+    )
+
+
+def counted(count: int, word: str, plural: str = "") -> str:
+    """`1 account`, `2 accounts`."""
+    return f"{count} {word if count == 1 else plural or word + 's'}"

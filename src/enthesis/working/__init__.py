@@ -1,0 +1,1 @@
+"""The work itself, over ports only: survey, enact, prove."""
