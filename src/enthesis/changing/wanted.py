@@ -39,15 +39,14 @@ def wanted(estate: Estate) -> tuple[list[Wanted], list[Wanted]]:
 
 
 def holders(estate: Estate, provider: str) -> list[str]:
-    """The accounts and organisations of ours that a provider is surveyed for."""
+    """The accounts and organisations of ours that a provider is surveyed for; units go with their organisation."""
     accounts = [
         account.name
         for account in estate.accounts.values()
         if account.provider == provider and not estate.administered_by_others(account.name)
     ]
     tops = {f"@{estate.organisation_of(account)}": None for account in accounts}
-    below = {f"{top}/{unit}": None for top in tops for unit in estate.organisations[top[1:]].units}
-    return [*accounts, *tops, *below]
+    return [*accounts, *tops]
 
 
 def _all(estate: Estate) -> Iterator[Wanted]:

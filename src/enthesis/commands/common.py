@@ -33,7 +33,7 @@ PLACE_OF_WORK = ".enthesis"  # in the estate's folder: the lab's state, and noth
 def estate_folder(given: Path | None) -> Path:
     """The estate's folder; Mistaken where there is none."""
     from enthesis.errors import Mistaken
-    from enthesis.reading.folder import HEAD, find_estate
+    from enthesis.reading.finding import HEAD, find_estate
 
     if given is not None:
         if not (given / HEAD).exists():

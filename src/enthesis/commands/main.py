@@ -1,6 +1,7 @@
 """The program: its commands, and how errors become messages and exit codes."""
 
 import sys
+from itertools import pairwise
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -85,4 +86,4 @@ def _put_error(fault: "EnthesisError") -> None:
 
 def _json_wanted() -> bool:
     words = sys.argv[1:]
-    return "--format=json" in words or any(pair == ("--format", "json") for pair in zip(words, words[1:], strict=False))
+    return "--format=json" in words or ("--format", "json") in pairwise(words)

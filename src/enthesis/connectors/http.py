@@ -74,7 +74,6 @@ class Client:
         *,
         bearer: Secret | None = None,
         headers: Mapping[str, str] | None = None,
-        params: Mapping[str, str] | None = None,
         body: Any = None,
         form: Mapping[str, str] | None = None,
         content: bytes | None = None,
@@ -85,9 +84,7 @@ class Client:
             sent["Authorization"] = f"Bearer {bearer.reveal()}"
         url = path if path.startswith(self.url + "/") else self.url + path
         try:
-            with self._client.stream(
-                method, url, headers=sent, params=params, json=body, data=form, content=content
-            ) as answer:
+            with self._client.stream(method, url, headers=sent, json=body, data=form, content=content) as answer:
                 collected = bytearray()
                 for chunk in answer.iter_bytes():
                     collected += chunk
@@ -102,19 +99,18 @@ class Client:
         except httpx.InvalidURL:
             raise Unreachable(f"{self.who} is at {self.url}, which is no address") from None
 
-    def get_all(self, path: str, *, bearer: Secret, params: Mapping[str, str]) -> Iterator[dict[str, Any]]:
+    def get_all(self, path: str, *, bearer: Secret) -> Iterator[dict[str, Any]]:
         """The items of a paged collection, following Link `next` on the same service only."""
         following: str | None = path
-        query: Mapping[str, str] | None = params
         for _ in range(MAX_PAGES):
             if following is None:
                 return
-            answer = self.ask("GET", following, bearer=bearer, params=query)
+            answer = self.ask("GET", following, bearer=bearer)
             items = self.expect(answer, 200).json(self.who).get("items")
             if not isinstance(items, list):
                 raise UnexpectedAnswer(f"{self.who} answered without a list of items")
             yield from items
-            following, query = answer.links.get("next"), None
+            following = answer.links.get("next")
             if following is not None and not following.startswith(("/", self.url + "/")):
                 raise UnexpectedAnswer(f"{self.who} names a next page on another service")
         raise UnexpectedAnswer(f"{self.who} has more than {MAX_PAGES} pages")

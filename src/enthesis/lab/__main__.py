@@ -40,7 +40,9 @@ class _Server(uvicorn.Server):
 def _socket(wanted: int | None) -> socket.socket:
     """A loopback socket, on the port it had before where that is free."""
     for port in (wanted or 0, 0):
-        listening = socket.socket(socket.AF_INET, socket.SOCK_STREAM)
+        listening = socket.socket(
+            socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP
+        )  # so that asyncio sets TCP_NODELAY
         listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
             listening.bind((HOST, port))

@@ -52,9 +52,7 @@ class Administration:
         holder_of_session = self.session(request)
         if request.method == "POST":
             return await self._create(request, collection, holder_of_session)
-        holder = request.query_params.get("holder", holder_of_session)
-        self._may(holder_of_session, holder)
-        return self._listed(request, collection, holder)
+        return self._listed(request, collection, holder_of_session)
 
     def _listed(self, request: Request, collection: str, holder: str) -> Response:
         try:
@@ -65,7 +63,7 @@ class Administration:
         found, following = self.store.page(self.world().provider, collection, holder, after, limit)
         headers = {}
         if following is not None:
-            query = urlencode({"holder": holder, "after": following, "limit": limit})
+            query = urlencode({"after": following, "limit": limit})
             headers["Link"] = f'<{request.url.path}?{query}>; rel="next"'
         return JSONResponse({"items": [self._shown(one) for one in found]}, headers=headers)
 

@@ -215,7 +215,7 @@ def member_of(world: World, caller: Caller, group: str, seen: frozenset[str] = f
         if "group" in member and member_of(world, caller, member["group"], seen | {group}):
             return True
     rule = found.body.get("where")
-    return bool(rule) and found_by(world, caller, rule, found.holder)
+    return rule is not None and found_by(world, caller, rule, found.holder)
 
 
 def found_by(world: World, caller: Caller, rule: Mapping[str, Any], holder: str) -> bool:

@@ -69,7 +69,7 @@ def document(title: str, url: str) -> dict[str, Any]:
 
 
 def _collection_paths(collection: str) -> dict[str, Any]:
-    query = [{"name": name, "in": "query", "schema": {"type": "string"}} for name in ("holder", "after", "limit")]
+    query = [{"name": name, "in": "query", "schema": {"type": "string"}} for name in ("after", "limit")]
     return {
         "get": {**_operation(f"lists {collection}, in pages by Link (RFC 8288)"), "parameters": query},
         "post": _operation(f"makes one of {collection}", body=JSON, schema=collection, status="201"),

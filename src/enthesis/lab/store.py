@@ -46,6 +46,11 @@ class Statement:
         return f'"{self.id[:8]}-{self.version}"'
 
 
+def _statement(row: tuple[Any, ...]) -> Statement:
+    identifier, cloud, collection, holder, name, version, mark, body = row[:8]
+    return Statement(identifier, cloud, collection, holder, name, version, mark, json.loads(body))
+
+
 class Store:
     """All state of one lab. One connection, used from one thread."""
 
@@ -95,18 +100,19 @@ class Store:
                 query += f" AND {column} = ?"
                 values.append(value)
         rows = self.connection.execute(query + " ORDER BY number", values).fetchall()
-        return [Statement(*row[:7], json.loads(row[7])) for row in rows]
+        return [_statement(row) for row in rows]
 
     def page(
         self, cloud: str, collection: str, holder: str, after: int, limit: int
     ) -> tuple[list[Statement], int | None]:
-        """One page, and the number after which the next one starts (None at the end)."""
+        """One page of what a boundary and those below it hold; the number after which the next one starts, or None."""
         rows = self.connection.execute(
             "SELECT id, cloud, collection, holder, name, version, mark, body, number FROM statements"
-            " WHERE cloud = ? AND collection = ? AND holder = ? AND number > ? ORDER BY number LIMIT ?",
-            (cloud, collection, holder, after, limit + 1),
+            " WHERE cloud = ? AND collection = ? AND (holder = ? OR substr(holder, 1, ?) = ?) AND number > ?"
+            " ORDER BY number LIMIT ?",
+            (cloud, collection, holder, len(holder) + 1, holder + "/", after, limit + 1),
         ).fetchall()
-        found = [Statement(*row[:7], json.loads(row[7])) for row in rows[:limit]]
+        found = [_statement(row) for row in rows[:limit]]
         return found, rows[limit - 1][8] if len(rows) > limit else None
 
     def statement(self, cloud: str, collection: str, identifier: str) -> Statement | None:
@@ -115,7 +121,7 @@ class Store:
             " WHERE cloud = ? AND collection = ? AND id = ?",
             (cloud, collection, identifier),
         ).fetchone()
-        return Statement(*row[:7], json.loads(row[7])) if row else None
+        return _statement(row) if row else None
 
     def add(
         self, cloud: str, collection: str, holder: str, name: str | None, mark: str | None, body: dict[str, Any]

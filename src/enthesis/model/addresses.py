@@ -79,7 +79,7 @@ def parse(address: str, catalogue: Catalogue) -> Place:
             raise AddressMistake(f"'{word}' is not a kind")
         if outer not in found.within:
             stands = " or ".join(found.within) or "nothing"
-            raise AddressMistake(f"a {word} stands in {stands}, not in {_article(outer)}")
+            raise AddressMistake(f"a {word} stands in {stands}, not in {article(outer)}")
         if position + 1 == len(parts):
             raise AddressMistake(f"'{word}' is a kind; its name is missing after it")
         end = len(parts) if found.leaf else position + 2
@@ -136,5 +136,6 @@ def standing_in(address: str, catalogue: Catalogue) -> Iterator[str]:
         yield from standing_in(place.parent, catalogue)
 
 
-def _article(word: str) -> str:
+def article(word: str) -> str:
+    """The word with `a` or `an` before it."""
     return ("an " if word[0] in "aeiou" else "a ") + word

@@ -19,8 +19,9 @@ class Equal:
     value: Plain
 
     def __eq__(self, other: object) -> bool:
-        same_type = isinstance(other, Equal) and type(other.value) is type(self.value)
-        return same_type and other.value == self.value  # type: ignore[union-attr]
+        if not isinstance(other, Equal) or type(other.value) is not type(self.value):
+            return False
+        return other.value == self.value
 
     def __hash__(self) -> int:
         return hash((type(self.value).__name__, self.value))

@@ -49,6 +49,9 @@ class _Checker:
             for unit in organisation.units
         }
         self.boundaries = {f"@{name}" for name in estate.organisations} | self.units
+        self.grantees = {*estate.identities, *estate.groups}
+        self.people = {address for address, one in estate.identities.items() if one.kind == "person"}
+        self.holders = {*estate.accounts, *self.boundaries}
         self.declared: set[str] = {
             *estate.accounts,
             *estate.resources,
@@ -59,25 +62,24 @@ class _Checker:
 
     # -- helpers ------------------------------------------------------------------------------------------
 
-    def spot(self, source: Source, *path: str) -> Source:
-        """Where the value of a field of the record at `source` stands; the record where it is not written."""
+    def spot(self, source: Source, *path: str | int) -> Source:
+        """Where what a path of fields and positions leads to stands, as far as it is written."""
         node = self.records.get(source)
         for word in path:
             value = node.value if node else None
-            if isinstance(value, dict) and word in value:
+            if (isinstance(value, dict) and word in value) or (isinstance(value, list) and isinstance(word, int)):
                 node = value[word]
             else:
                 break
         return Source(source.file, node.line, node.column) if node else source
 
-    def item(self, source: Source, field: str, position: int) -> Source:
-        """Where one element of a list stands."""
+    def key(self, source: Source, field: str, name: str) -> Source:
+        """Where a key of the mapping in a field stands."""
         node = self.records.get(source)
-        value = node.value.get(field) if node and isinstance(node.value, dict) else None
-        if value is not None and isinstance(value.value, list):
-            inner = value.value[position]
-            return Source(source.file, inner.line, inner.column)
-        return self.spot(source, field)
+        inner = node.value.get(field) if node and isinstance(node.value, dict) else None
+        if inner is None or not inner.keys or name not in inner.keys:
+            return self.spot(source, field)
+        return Source(source.file, *inner.keys[name])
 
     def wrong(self, code: str, message: str, source: Source, expected: str = "", close: tuple[str, ...] = ()) -> None:
         self.mistakes.append(Mistake(code, message, source, expected=expected, nearest=close))
@@ -91,7 +93,7 @@ class _Checker:
             "unknown-name",
             f"no {what} is called `{name}`",
             source,
-            f"{what} of this estate",
+            f"{addresses.article(what)} of this estate",
             nearest(name, names),
         )
         return False
@@ -139,16 +141,17 @@ class _Checker:
         """Checks the kinds and verbs of a role, a narrowing or a ceiling."""
         catalogue = self.estate.catalogue
         for kind, verbs in (listed or {}).items():
-            at = self.spot(source, field, kind)
+            at = self.key(source, field, kind)
             if kind != EVERYTHING and not self.known(kind, catalogue.kinds, "kind", at):
                 continue
             having = catalogue.all_verbs() if kind == EVERYTHING else catalogue.verbs_of(kind)
             what = "verb" if kind == EVERYTHING else f"verb of kind {kind}"
-            for verb in verbs:
+            for position, verb in enumerate(verbs):
                 if verb != EVERYTHING:
-                    self.known(verb, having, what, at)
+                    self.known(verb, having, what, self.spot(source, field, kind, position))
             if not verbs:
-                self.wrong("empty", f"no verb is listed for {kind}", at, "one verb or several")
+                values = self.spot(source, field, kind)
+                self.wrong("empty", f"no verb is listed for {kind}", values, "one verb or several")
 
     def conditions(self, conditions: Conditions, source: Source, field: str) -> None:
         """Checks the accounts and organisations that conditions compare with."""
@@ -228,7 +231,7 @@ class _Checker:
                 if key and key.kind != "key":
                     self.wrong("wrong-kind", f"`{resource.encrypted_by}` is a {key.kind}", at, "a key")
             for position, identity in enumerate(resource.runs_as):
-                self.identity(identity, self.item(resource.source, "runs_as", position))
+                self.identity(identity, self.spot(resource.source, "runs_as", position))
 
     def identities(self) -> None:
         for address, identity in self.estate.identities.items():
@@ -268,9 +271,8 @@ class _Checker:
             if place and place.kind != "group":
                 self.wrong("wrong-kind", f"`{address}` is no group but a {place.kind}", at, "…/group/NAME")
             for position, member in enumerate(group.members):
-                spot = self.item(group.source, "members", position)
-                names = {*estate.identities, *estate.groups}
-                if not self.known(member, names, "identity or group", spot):
+                spot = self.spot(group.source, "members", position)
+                if not self.known(member, self.grantees, "identity or group", spot):
                     continue
                 if member in estate.groups and estate.organisation_of(member) != estate.organisation_of(address):
                     self.wrong("other-organisation", f"the group `{member}` is of another organisation", spot)
@@ -302,7 +304,7 @@ class _Checker:
         for role in self.estate.roles.values():
             self.kind_verbs(role.allows, role.source, "allows")
             for position, name in enumerate(role.includes):
-                self.known(name, self.estate.roles, "role", self.item(role.source, "includes", position))
+                self.known(name, self.estate.roles, "role", self.spot(role.source, "includes", position))
 
     def trusts(self) -> None:
         for trust in self.estate.trusts:
@@ -328,8 +330,7 @@ class _Checker:
         elif admits.form == "account":
             self.known(whom, estate.accounts, "account", at)
         elif admits.form == "person":
-            people = {a for a, identity in estate.identities.items() if identity.kind == "person"}
-            self.known(whom, people, "person", at)
+            self.known(whom, self.people, "person", at)
         else:
             self.place(whom, at)
 
@@ -343,18 +344,12 @@ class _Checker:
         for grant in estate.grants:
             source = grant.source
             self.known(grant.role, estate.roles, "role", self.spot(source, "role"))
-            to = self.known(
-                grant.to, {*estate.identities, *estate.groups}, "identity or group", self.spot(source, "to")
-            )
+            to = self.known(grant.to, self.grantees, "identity or group", self.spot(source, "to"))
             at = self.place(grant.at, self.spot(source, "at"))
             self.conditions(grant.when, source, "when")
             if grant.held_by is not None:
-                held = self.known(
-                    grant.held_by,
-                    {*estate.accounts, *self.boundaries},
-                    "account, organisation or unit",
-                    self.spot(source, "held_by"),
-                )
+                spot = self.spot(source, "held_by")
+                held = self.known(grant.held_by, self.holders, "account, organisation or unit", spot)
                 if held and to and at:
                     self._holder(grant.to, grant.at, grant.held_by, self.spot(source, "held_by"))
             elif to and at and addresses.account_of(grant.to) and addresses.account_of(grant.at):
@@ -378,16 +373,14 @@ class _Checker:
         estate = self.estate
         for ceiling in estate.ceilings:
             at = self.spot(ceiling.source, "at")
-            allowed = {*self.boundaries, *estate.accounts}
-            if ceiling.over == "callers":
-                allowed |= set(estate.identities)
-            self.known(ceiling.at, allowed, "organisation, unit or account", at)
+            if ceiling.over != "callers" or ceiling.at not in estate.identities:
+                self.known(ceiling.at, self.holders, "organisation, unit or account", at)
             self.kind_verbs(ceiling.bars, ceiling.source, "bars")
             self.kind_verbs(ceiling.only, ceiling.source, "only")
             self.conditions(ceiling.when, ceiling.source, "when")
             for position, caller in enumerate(ceiling.excepts):
                 if isinstance(caller, str):
-                    self.known(caller, self.declared, "caller", self.item(ceiling.source, "except", position))
+                    self.known(caller, self.declared, "caller", self.spot(ceiling.source, "except", position))
 
     def further(self) -> None:
         estate = self.estate
@@ -395,7 +388,7 @@ class _Checker:
             if isinstance(attachment.what, str):
                 self.place(attachment.what, self.spot(attachment.source, "what"))
             for position, identity in enumerate(attachment.runs_as):
-                self.identity(identity, self.item(attachment.source, "runs_as", position))
+                self.identity(identity, self.spot(attachment.source, "runs_as", position))
         for credential in estate.credentials.values():
             self.identity(credential.of, self.spot(credential.source, "of"))
             self.conditions(credential.when, credential.source, "when")
@@ -461,18 +454,18 @@ class _Checker:
             self.place(claimed.at, self.spot(source, "at"))
             for position, verb in enumerate(claimed.can):
                 if verb != EVERYTHING:
-                    self.known(verb, self.estate.catalogue.all_verbs(), "verb", self.item(source, "can", position))
+                    self.known(verb, self.estate.catalogue.all_verbs(), "verb", self.spot(source, "can", position))
             for position, kind in enumerate(claimed.on):
-                self.known(kind, self.estate.catalogue.kinds, "kind", self.item(source, "on", position))
+                self.known(kind, self.estate.catalogue.kinds, "kind", self.spot(source, "on", position))
             for position, caller in enumerate(claimed.by):
                 if not isinstance(caller, Glob):
-                    self.known(caller, self.declared, "caller", self.item(source, "by", position))
+                    self.known(caller, self.declared, "caller", self.spot(source, "by", position))
             if claimed.start:
                 for position, name in enumerate(claimed.start.whom):
                     self._start(
                         claimed.start.form,
                         name,
-                        self.item(claimed.start.source, claimed.start.form, position),
+                        self.spot(claimed.start.source, claimed.start.form, position),
                     )
 
     def _start(self, form: str, name: str | Glob, source: Source) -> None:

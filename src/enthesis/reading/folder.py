@@ -13,11 +13,11 @@ from enthesis.model.estate import Estate
 from enthesis.model.mistakes import Mistake, Source
 from enthesis.reading.cache import TreeCache
 from enthesis.reading.checking import check
+from enthesis.reading.finding import HEAD
 from enthesis.reading.nodes import MAX_BYTES, Node, UnreadableFile, parse, too_large
 from enthesis.reading.sections import SECTIONS
 from enthesis.reading.shapes import MISSING, Notes, described
 
-HEAD = "estate.yaml"
 ENDINGS = (".yaml", ".json")
 
 
@@ -28,14 +28,6 @@ class Reading:
     estate: Estate | None
     mistakes: tuple[Mistake, ...]
     files: tuple[str, ...]
-
-
-def find_estate(start: Path) -> Path | None:
-    """The nearest folder, from this one upward, that has an `estate.yaml`."""
-    for folder in (start, *start.parents):
-        if (folder / HEAD).is_file():
-            return folder
-    return None
 
 
 def packaged_catalogue() -> Catalogue:
@@ -114,7 +106,7 @@ def assemble(
     merged = _Merge(catalogue)
     for name, tree in trees:
         merged.add(name, tree)
-    estate = merged.estate()
+    estate = merged.estate(complete=complete)
     if complete and not merged.mistakes:
         return estate, check(estate, merged.records, merged.named_at)
     return None, merged.mistakes
@@ -194,12 +186,12 @@ class _Merge:
             if value is not MISSING:
                 self.values[word][key] = value
 
-    def estate(self) -> Estate:
+    def estate(self, *, complete: bool) -> Estate:
         values: dict[str, Any] = {
             word: value if SECTIONS[word].key else tuple(value) for word, value in self.values.items()
         }
         catalogue = self.catalogue.extended(values["kinds"].values())
-        if not self.name and not self.mistakes:
+        if not self.name and complete and not self.mistakes:
             self.mistakes.append(
                 Mistake("missing-field", "no file names the estate", Source(HEAD, 1, 1), expected="estate: NAME")
             )

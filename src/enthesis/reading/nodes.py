@@ -7,7 +7,7 @@ Safe by construction: values are plain text, numbers, booleans and null (the YAM
 import json
 import re
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import yaml
 from yaml._yaml import CParser
@@ -56,7 +56,7 @@ class UnreadableFile(ValueError):
         self.column = column
 
 
-class _Quiet(CParser):  # type: ignore[misc]  # compiled, without type hints
+class _Quiet(CParser):
     """The C parser, used for its events only."""
 
 
@@ -152,7 +152,7 @@ class _Builder:
         message = f"{what} {context}" if context else str(what)
         return UnreadableFile(message, mark.line + 1, mark.column + 1) if mark else UnreadableFile(message)
 
-    def _take(self, event: object) -> None:
+    def _take(self, event: Any) -> None:
         kind = type(event)
         if kind is ScalarEvent:
             self._scalar(event)
@@ -165,10 +165,10 @@ class _Builder:
         elif kind is DocumentStartEvent:
             self.documents += 1
             if self.documents > 1:
-                mark = event.start_mark  # type: ignore[attr-defined]
+                mark = event.start_mark
                 raise UnreadableFile("a second document; keep one to a file", mark.line + 1, mark.column + 1)
 
-    def _scalar(self, event: ScalarEvent) -> None:
+    def _scalar(self, event: Any) -> None:
         mark = event.start_mark
         line, column = mark.line + 1, mark.column + 1
         text: str = event.value
@@ -196,7 +196,7 @@ class _Builder:
             top.keys[text] = (line, column)
         top.key = text
 
-    def _open(self, event: MappingStartEvent | SequenceStartEvent) -> None:
+    def _open(self, event: Any) -> None:
         mark = event.start_mark
         line, column = mark.line + 1, mark.column + 1
         if event.tag is not None and event.tag not in ("tag:yaml.org,2002:map", "tag:yaml.org,2002:seq", "!"):
@@ -219,7 +219,7 @@ class _Builder:
             self.anchors[done.anchor] = node, done.size
         self._place(node, done.size)
 
-    def _alias(self, event: AliasEvent) -> None:
+    def _alias(self, event: Any) -> None:
         mark = event.start_mark
         line, column = mark.line + 1, mark.column + 1
         name = event.anchor

@@ -33,8 +33,13 @@ class _Dumper(yaml.SafeDumper):
     """Quotes what YAML 1.2 would read as something other than text."""
 
 
+_LINE_BREAKS = frozenset("\x85\u2028\u2029\ufeff")  # YAML 1.1 breaks lines there, and 1.2 does not
+
+
 def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
     style = None if isinstance(resolved(text), str) else "'"
+    if _LINE_BREAKS & set(text):
+        style = '"'
     return dumper.represent_scalar("tag:yaml.org,2002:str", text, style=style)
 
 

@@ -1,0 +1,127 @@
+"""What the tests share: a scrubbed environment, the program as a subprocess, and one lab for a session of tests."""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import settings
+
+settings.register_profile("ordinary", max_examples=100, deadline=None)
+settings.load_profile("ordinary")
+
+SALTMARSH = Path(__file__).parent.parent / "src" / "enthesis" / "data" / "saltmarsh"
+KEPT = ("PATH", "LANG", "SYSTEMROOT", "TMPDIR", "PYTHONPYCACHEPREFIX", "PYTHONDONTWRITEBYTECODE")
+
+
+@dataclass(frozen=True)
+class Ran:
+    """What a run of the program gave."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+Program = Callable[..., Ran]
+
+
+@pytest.fixture(scope="session")
+def environment(tmp_path_factory: pytest.TempPathFactory) -> Mapping[str, str]:
+    """The environment of every run: a home and a cache of its own, nothing else inherited."""
+    home = tmp_path_factory.mktemp("home")
+    kept = {name: os.environ[name] for name in KEPT if name in os.environ}
+    return {**kept, "HOME": str(home), "XDG_CACHE_HOME": str(home / "cache"), "COLUMNS": "100", "TERM": "dumb"}
+
+
+@pytest.fixture(scope="session")
+def enthesis(environment: Mapping[str, str]) -> Program:
+    """Runs the built program in a folder."""
+
+    def run(*words: str, at: Path, stdin: str = "", timeout: float = 90, **more: str) -> Ran:
+        done = subprocess.run(
+            [sys.executable, "-m", "enthesis", *words],
+            cwd=at,
+            env={**environment, **more},
+            input=stdin,
+            capture_output=True,
+            text=True,
+            timeout=timeout,
+            check=False,
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+        return Ran(done.returncode, done.stdout, done.stderr)
+
+    return run
+
+
+def write_estate(folder: Path, files: Mapping[str, str]) -> Path:
+    """Writes the files of an estate; answers the folder."""
+    folder.mkdir(parents=True, exist_ok=True)
+    for name, text in files.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(text, encoding="utf-8")
+    return folder
+
+
+@pytest.fixture
+def saltmarsh(tmp_path: Path) -> Path:
+    """A copy of the packaged estate."""
+    return Path(shutil.copytree(SALTMARSH, tmp_path / "saltmarsh"))
+
+
+@dataclass(frozen=True)
+class Lab:
+    """A running lab with the Saltmarsh estate, nothing enacted."""
+
+    folder: Path
+    services: Mapping[str, str]
+    authority: str
+
+    @property
+    def state(self) -> Path:
+        return self.folder / ".enthesis" / "lab"
+
+    def administrator(self, holder: str) -> str:
+        """The session of an administrator, of the first cloud that has one for this holder."""
+        listed = json.loads((self.state / "administrators.json").read_text(encoding="utf-8"))
+        return str(next(one["session"] for one in listed if one["holder"] == holder))
+
+
+def start_lab(enthesis: Program, folder: Path) -> Lab:
+    """Starts a lab for the estate in a folder."""
+    ran = enthesis("lab", "start", "--format", "json", at=folder)
+    assert ran.code == 0, ran.err
+    services = {one["name"]: one["url"] for one in ran.json["services"]}
+    return Lab(folder, services, ran.json["authority"])
+
+
+@pytest.fixture
+def fresh_lab(enthesis: Program, saltmarsh: Path) -> Iterator[Lab]:
+    """A lab of a test's own."""
+    try:
+        yield start_lab(enthesis, saltmarsh)
+    finally:
+        enthesis("lab", "stop", "--clean", at=saltmarsh)
+
+
+@pytest.fixture(scope="session")
+def enacted_lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    """One lab for many tests, with the estate enacted; they leave it as it is."""
+    folder = Path(shutil.copytree(SALTMARSH, tmp_path_factory.mktemp("shared") / "saltmarsh"))
+    try:
+        lab = start_lab(enthesis, folder)
+        assert enthesis("enact", "--yes", at=folder).code == 0
+        yield lab
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)

@@ -1,0 +1,277 @@
+"""Reading an estate: every mistake located, nothing that can be put in a file ends in a traceback."""
+
+import os
+from pathlib import Path
+
+import pytest
+
+from enthesis.model.mistakes import Mistake
+from enthesis.reading import nodes
+from enthesis.reading.folder import read_folder, read_texts
+
+from .conftest import Program, write_estate
+
+HEAD = """\
+estate: small
+organisations: {works: {units: [one]}}
+providers: {north: {style: two-sided}}
+accounts:
+  left: {in: "@works/one", provider: north}
+  right: {in: "@works", provider: north}
+"""
+
+
+def mistakes_of(text: str) -> list[Mistake]:
+    return list(read_texts({"estate.yaml": HEAD + text}).mistakes)
+
+
+def the_mistake(text: str) -> Mistake:
+    found = mistakes_of(text)
+    assert len(found) == 1, found
+    return found[0]
+
+
+def test_a_small_estate_is_enough(enthesis: Program, tmp_path: Path) -> None:
+    text = """\
+estate: tiny
+organisations: {works: {}}
+providers: {north: {style: one-sided}}
+accounts: {left: {in: "@works", provider: north}}
+issuers: {forge: {kind: oidc}}
+identities: {left/identity/runner: {kind: service-account}}
+trusts: [{of: left/identity/runner, admits: {token: forge, claims: {sub: main}}}]
+"""
+    ran = enthesis("check", at=write_estate(tmp_path, {"estate.yaml": text}))
+    assert ran.code == 0
+    assert ran.out.startswith("The estate tiny reads without a mistake (1 file).")
+
+
+def test_all_mistakes_are_reported_in_one_run_with_line_and_caret(enthesis: Program, tmp_path: Path) -> None:
+    files = {
+        "estate.yaml": HEAD.replace("provider: north}\n  right", "provider: nort}\n  right"),
+        "more/grants.yaml": "roles:\n  reading: {allows: {objekt: [read]}}\n",
+    }
+    ran = enthesis("check", at=write_estate(tmp_path, files))
+    assert ran.code == 2
+    assert "2 mistakes" in ran.out
+    assert "estate.yaml:5:38  no provider is called `nort`" in ran.out
+    lines = ran.out.splitlines()
+    at = next(i for i, text in enumerate(lines) if 'left: {in: "@works/one"' in text)
+    assert lines[at + 1].index("^") == lines[at].index("nort}")
+    assert "perhaps north" in ran.out
+    assert "more/grants.yaml:2:" in ran.out
+    assert "perhaps object" in ran.out
+
+
+@pytest.mark.parametrize(
+    ("text", "code", "line", "column"),
+    [
+        ("identitys: {}", "unknown-section", 7, 1),
+        ("identities: {left/identity/a: {kind: service-acount}}", "unknown-word", 7, 38),
+        ("identities: {left/identity/a: {knd: person}}", "unknown-field", 7, 32),
+        ("identities: {left/identity: {kind: service-account}}", "wrong-address", 7, 14),
+        ("identities: {left//a: {kind: service-account}}", "wrong-address", 7, 14),
+        ("identities: {nowhere/identity/a: {kind: service-account}}", "unknown-name", 7, 14),
+        ("identities: {left/identity/a: {kind: person}}", "wrong-kind", 7, 14),
+        ("resources: {left/bucket/b: {labels: {a: 1}}}", "wrong-type", 7, 41),
+        ("resources: {left/bukket/b: {}}", "wrong-address", 7, 13),
+        ("resources: {left/bucket/b: {encrypted_by: left/key/k}}", "unknown-name", 7, 43),
+        ("roles: {r: {allows: {object: [reed]}}}", "unknown-name", 7, 31),
+        ("roles: {r: {allows: {object: []}}}", "empty", 7, 30),
+        ("trusts: [{of: left/identity/a, admits: {}}]", "one-of", 7, 40),
+        ("grants: {}", "wrong-type", 7, 9),
+        ("groups: {left/group/g: {members: [left/group/g]}}", "group-cycle", 7, 10),
+        (
+            "journeys: {j: {from: {person: '@works/identity/p'}, expect: alowed, attempt: enter @works}}",
+            "unknown-word",
+            7,
+            61,
+        ),
+        ("journeys: {j: {from: {person: p}, expect: allowed}}", "missing-field", 7, 15),
+        ("journeys: {j: {from: {person: p}, attempt: enter, expect: allowed}}", "wrong-attempt", 7, 44),
+        ("ceilings: [{name: c, over: callers, at: '@work', bars: {'*': '*'}}]", "unknown-name", 7, 41),
+    ],
+)
+def test_each_mistake_says_where(text: str, code: str, line: int, column: int) -> None:
+    found = mistakes_of(text)
+    assert (code, line, column) in [(one.code, one.source.line, one.source.column) for one in found], found
+    assert all(one.text for one in found)
+
+
+def test_a_name_defined_twice_names_both_lines() -> None:
+    more = "providers:\n  north: {style: one-sided}\n"
+    found = read_texts({"estate.yaml": HEAD, "more.yaml": more}).mistakes
+    assert [one.message for one in found] == ["`north` is defined twice under `providers`: here and at estate.yaml:3"]
+    assert str(found[0].source) == "more.yaml:2"
+    twice = the_mistake("roles:\n  a: {allows: {object: [read]}}\n  a: {allows: {object: [write]}}\n")
+    assert twice.message == "`a` stands twice in one mapping: here and on line 8"
+    assert twice.source.line == 9
+
+
+def test_a_grant_across_accounts_says_who_holds_it() -> None:
+    text = """\
+identities: {left/identity/a: {kind: service-account}}
+resources: {right/bucket/b: {}}
+roles: {reading: {allows: {object: [read]}}}
+grants: [{to: left/identity/a, role: reading, at: right/bucket/b%s}]
+"""
+    found = the_mistake(text % "")
+    assert found.expected == "held_by: left or held_by: right"
+    assert mistakes_of(text % ", held_by: right") == []
+    assert mistakes_of(text % ', held_by: "@works/one"') == []
+    assert the_mistake(text.replace("left/id", "right/id") % ", held_by: left").code == "wrong-holder"
+
+
+@pytest.mark.parametrize(
+    ("value", "code"),
+    [
+        ("tide*", "pattern-in-plain-string"),
+        ("{glob: 'a\\'}", "wrong-pattern"),
+        ("{like: a}", "unknown-operator"),
+        ("{}", "empty"),
+        ("[]", "empty"),
+        ("null", "wrong-type"),
+        (".nan", "wrong-type"),
+        ("{within: 10.0.0.0/33}", "wrong-network"),
+        ("{before: tomorrow}", "wrong-time"),
+        ("{longer_than: long}", "wrong-duration"),
+        ("{present: false}", "absence-as-permission"),
+        ("{not: {present: true}}", "absence-as-permission"),
+    ],
+)
+def test_a_wrong_test_of_a_claim(value: str, code: str) -> None:
+    text = f"""\
+issuers: {{forge: {{kind: oidc}}}}
+identities: {{left/identity/a: {{kind: service-account}}}}
+trusts: [{{of: left/identity/a, admits: {{token: forge, claims: {{sub: {value}}}}}}}]
+"""
+    assert the_mistake(text).code == code
+
+
+def test_values_are_those_of_yaml_1_2() -> None:
+    text = "a: on\nb: no\nc: 0o17\nd: 1e3\ne: 2026-01-01\nf: 012\ng: ~\nh: '12'\ni: 1_000\nj: TRUE\n"
+    tree, _ = nodes.parse(text.encode())
+    assert tree is not None and isinstance(tree.value, dict)
+    values = {key: node.value for key, node in tree.value.items()}
+    expected = {"a": "on", "b": "no", "c": 15, "d": 1000.0, "e": "2026-01-01", "f": 12, "g": None, "h": "12"}
+    assert values == {**expected, "i": "1_000", "j": True}
+
+
+BOMB = "a: &a [x, x, x, x, x, x, x, x, x, x]\n" + "".join(
+    f"{new}: &{new} [{', '.join([f'*{old}'] * 10)}]\n" for old, new in zip("abcdefgh", "bcdefghi", strict=True)
+)
+
+
+@pytest.mark.parametrize(
+    ("content", "said"),
+    [
+        (b"estate: [", "estate.yaml:2:1"),
+        (b"estate: \xff\xfe", "estate.yaml:1:9"),
+        (b"estate: a\n\tb: c", "estate.yaml:2"),
+        (b"estate: &a [*a]", "stands inside what it names"),
+        (b"estate: *b", "no anchor"),
+        (BOMB.encode(), "aliases expand"),
+        (b"[" * 5000, "nested deeper"),
+        (b"a: " + b"{a: " * 200, "nested deeper"),
+        (b"estate: !!python/object/apply:os.system [ls]", "means nothing here"),
+        (b"? [a]\n: b", "cannot be a key"),
+        (b"estate: a\n---\nestate: b", "a second document"),
+        (b"estate: \x00", "control characters"),
+        (b"- a", "expected a mapping of sections"),
+        (b"", "no file names the estate"),
+    ],
+)
+def test_malformed_yaml_is_one_clear_message(enthesis: Program, tmp_path: Path, content: bytes, said: str) -> None:
+    (tmp_path / "estate.yaml").write_bytes(content)
+    ran = enthesis("check", at=tmp_path)
+    assert ran.code == 2
+    assert "1 mistake." in ran.out
+    assert said in ran.out
+
+
+@pytest.mark.parametrize("content", [b"{", b'{"a": NaNa}', b'{"a": 1} x', b"[" * 100_000, b'{"a": "\\ud800"}'])
+def test_malformed_json(tmp_path: Path, content: bytes) -> None:
+    write_estate(tmp_path, {"estate.yaml": HEAD})
+    (tmp_path / "more.json").write_bytes(content)
+    found = read_folder(tmp_path).mistakes
+    assert [one.source.file for one in found] == ["more.json"]
+
+
+def test_json_is_read_with_its_lines(tmp_path: Path) -> None:
+    text = '{\n\t"identities": {\n\t\t"left/identity/\\ud83c\\udf0a": {"kind": "persn"}}}'
+    write_estate(tmp_path, {"estate.yaml": HEAD, "more.json": text})
+    (found,) = read_folder(tmp_path).mistakes
+    assert (found.source.line, found.code) == (3, "unknown-word")
+    (tmp_path / "more.json").write_text(text.replace("persn", "service-account"), encoding="utf-8")
+    estate = read_folder(tmp_path).estate
+    assert estate is not None
+    assert list(estate.identities) == ["left/identity/🌊"]
+
+
+def test_files_that_cannot_be_read(enthesis: Program, tmp_path: Path) -> None:
+    write_estate(tmp_path, {"estate.yaml": HEAD})
+    with (tmp_path / "huge.yaml").open("wb") as file:
+        file.truncate(200 * 2**20)
+    (tmp_path / "self.yaml").symlink_to("self.yaml")
+    (tmp_path / "inner").mkdir()
+    (tmp_path / "inner" / "up").symlink_to(tmp_path)
+    os.mkfifo(tmp_path / "pipe.yaml")
+    ran = enthesis("check", at=tmp_path)
+    assert ran.code == 2
+    assert "4 mistakes" in ran.out
+    for said in ("200 MiB", "symbolic links", "leads back to a folder above", "not a regular file"):
+        assert said in ran.out, said
+
+
+def test_hidden_folders_and_documents_of_our_own_are_no_part(tmp_path: Path) -> None:
+    files = {"estate.yaml": HEAD, ".hidden/x.yaml": "nonsense: true", "p.json": '{"enthesis": "proposal"}'}
+    reading = read_folder(write_estate(tmp_path, files))
+    assert reading.mistakes == ()
+    assert reading.files == ("estate.yaml",)
+
+
+def test_control_characters_are_made_visible(enthesis: Program, tmp_path: Path) -> None:
+    text = HEAD + 'roles: {"evil\\e[31m\\u202e\\u009b": {allows: {objekt: [read]}}}\n'
+    text += '"also\\e]0;title\\a": {}\n'
+    for words in (("check",), ("check", "--format", "json")):
+        ran = enthesis(*words, at=write_estate(tmp_path, {"estate.yaml": text}))
+        assert ran.code == 2
+        for bad in ("\x1b", "\x07", "\u202e", "\u009b"):
+            assert bad not in ran.out + ran.err
+
+
+def test_no_estate_is_said(enthesis: Program, tmp_path: Path) -> None:
+    for words in (("check",), ("prove",), ("check", "--estate", str(tmp_path))):
+        ran = enthesis(*words, at=tmp_path)
+        assert ran.code == 2
+        assert "estate.yaml" in ran.err
+    ran = enthesis("check", "--format", "json", at=tmp_path)
+    assert ran.json["error"]["code"] == "mistaken"
+
+
+def test_the_cache_is_used_and_never_trusted_over_the_file(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, saltmarsh: Path
+) -> None:
+    cache = tmp_path / "cache"
+    (saltmarsh / "estate.yaml").write_text((saltmarsh / "estate.yaml").read_text() + "#" + "x" * 3000 + "\n")
+    first = read_folder(saltmarsh, cache=cache)
+    kept = list(cache.glob("*.json"))
+    assert first.estate is not None and kept
+    parsed: list[int] = []
+    real = nodes.parse
+
+    def watched(data: bytes, *, as_json: bool = False) -> object:
+        parsed.append(len(data))
+        return real(data, as_json=as_json)
+
+    monkeypatch.setattr("enthesis.reading.folder.parse", watched)
+    again = read_folder(saltmarsh, cache=cache)
+    assert again == first
+    big = (saltmarsh / "estate.yaml").stat().st_size
+    assert big not in parsed
+    (saltmarsh / "estate.yaml").write_text((saltmarsh / "estate.yaml").read_text().replace("gauges:", "gorges:", 1))
+    assert read_folder(saltmarsh, cache=cache).mistakes
+    for damaged in (b"", b"[1, 2", b"[1,2,1,[[1]]]", b'{"a": 1}'):
+        for path in cache.glob("*.json"):
+            path.write_bytes(damaged)
+        assert read_folder(saltmarsh, cache=cache).mistakes
