@@ -32,7 +32,7 @@ def estate_text(statements: int) -> str:
     )
     trusts = "".join(
         f"  - of: left/identity/runner-{i}\n"
-        f"    admits: {{token: forge, claims: {{sub: project/part-{i}/branch/main, aud: north, event: {{not: fork}}}}}}\n"
+        f"    admits: {{token: forge, claims: {{sub: part-{i}/branch/main, aud: north, event: {{not: fork}}}}}}\n"
         "    session: 15m\n"
         for i in range(third)
     )

@@ -72,7 +72,10 @@ def some(values: list[str]) -> st.SearchStrategy[str]:
 @st.composite
 def estates(draw: st.DrawFn) -> dict[str, Any]:
     """The plain data of an estate that the reader accepts."""
-    maybe = lambda strategy, **more: draw(st.one_of(st.none(), strategy), **more)  # noqa: E731
+
+    def maybe(strategy: st.SearchStrategy[Any]) -> Any:
+        return draw(st.one_of(st.none(), strategy))
+
     organisation = draw(SEGMENT)
     units = draw(st.lists(SEGMENT.filter(lambda name: name not in ("identity", "group")), unique=True, max_size=2))
     accounts = draw(st.lists(SEGMENT, unique=True, min_size=1, max_size=3))

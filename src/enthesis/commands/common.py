@@ -26,7 +26,7 @@ EstateOption = Annotated[
     typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward with estate.yaml."),
 ]
 FormatOption = Annotated[Format, typer.Option("--format", help="How the answer is put out.")]
-QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="No progress and no remarks.")]
+QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="No progress, no remarks, no details.")]
 PLACE_OF_WORK = ".enthesis"  # in the estate's folder: the lab's state, and nothing that cannot be made anew
 
 

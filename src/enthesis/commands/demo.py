@@ -18,6 +18,7 @@ from enthesis.commands.common import lab_state, put_lines, remark
 EXAMPLE = "saltmarsh"
 ESTATE_FILES = ("estate.yaml", "publishing.yaml", "expected.yaml")
 INTERRUPTED = 130  # exit code, as shells have it
+PATIENCE = 5.0  # seconds that an interrupted command has to end by itself
 
 # What is said, the command as a user types it, and the exit code it must have.
 STORY: tuple[tuple[str, tuple[str, ...], int], ...] = (
@@ -125,7 +126,11 @@ def _run(folder: Path, command: tuple[str, ...], code: int, *, silent: bool = Fa
         try:
             found = process.wait()
         except KeyboardInterrupt:
-            process.terminate()
+            process.send_signal(signal.SIGINT)  # so that it can stop what it was starting
+            try:
+                process.wait(PATIENCE)
+            except subprocess.TimeoutExpired:
+                process.kill()
             raise
     if found != code:
         raise _Failed(f"`enthesis {' '.join(command)}` ended with {found}, not with {code}")

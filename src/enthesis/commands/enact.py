@@ -76,7 +76,7 @@ def enact(
         put_json({"spoke_to": connected.spoke_to, "estate": proposal.estate, **done})
     else:
         lines = [line(Span(_sentence(len(enacted.done), len(enacted.found_done)), "strong"))]
-        lines += [line("  ", sentence) for sentence in enacted.done]
+        lines += [line("  ", sentence) for sentence in enacted.done if not quiet]
         if proposal.blocked:
             lines.append(line(f"{counted(len(proposal.blocked), 'statement')} cannot be done yet; propose says why."))
         put_lines(lines)

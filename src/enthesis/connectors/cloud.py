@@ -193,7 +193,7 @@ class Cloud:
         path = f"/places/{quote(attempt.target, safe='/@')}?{urlencode(params)}"
         content = TRIED if method == "PUT" else None
         answer = self.client.ask(method, path, bearer=session.secret, headers=_from(asked), content=content)
-        if answer.status == 403:
+        if answer.status in (401, 403):
             steps = answer.json(self.client.who).get("refused_at")
             if isinstance(steps, list) and steps:
                 return Refusal(tuple(map(str, steps)), problem_said(answer))

@@ -16,7 +16,7 @@ import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 import uvicorn
 
@@ -120,7 +120,7 @@ async def _until_told(servers: list[_Server], sockets: list[socket.socket], read
     await asyncio.gather(*tasks)
 
 
-def _locked(lock: IO[str]) -> bool:
+def _locked(lock: int) -> bool:
     """Takes the lock; tried for a moment, since whoever asks whether a lab runs holds it for an instant."""
     for _ in range(50):
         try:
@@ -147,13 +147,12 @@ def main() -> int:
     state = Path(sys.argv[1])
     ready = int(sys.argv[2]) if len(sys.argv) > 2 else None
     os.umask(0o077)
-    with (state / "lock").open("a+") as lock:
-        if not _locked(lock):
-            return 3
-        lock.truncate(0)
-        lock.write(str(os.getpid()))
-        lock.flush()
-        asyncio.run(_serve(state, ready))
+    lock = os.open(state / "lock", os.O_RDWR | os.O_CREAT, 0o600)  # never closed: held until the process is gone
+    if not _locked(lock):
+        return 3
+    os.ftruncate(lock, 0)
+    os.write(lock, str(os.getpid()).encode())
+    asyncio.run(_serve(state, ready))
     return 0
 
 

@@ -26,7 +26,7 @@ from enthesis.lab.deciding import (
 from enthesis.lab.openapi import document
 from enthesis.lab.problems import Problem, oauth_error, refused
 from enthesis.lab.store import COLLECTIONS, Store
-from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenRefused, unverified_issuer
+from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused, unverified_issuer
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ACCESS_TOKEN = "urn:ietf:params:oauth:token-type:access_token"  # noqa: S105  a type, not a token
@@ -115,7 +115,7 @@ class Cloud:
         try:
             claims = self.signer.verify(token, typ=SESSION_TYPE)
         except TokenRefused as fault:
-            raise Problem(401, "invalid-token", str(fault)) from None
+            raise _not_taken(fault) from None
         if claims.get("aud") != self.url:
             raise Problem(401, "invalid-token", "the token is meant for another audience")
         return claims
@@ -128,7 +128,7 @@ class Cloud:
             try:
                 return self._caller(other.verify(token, typ=SESSION_TYPE), other.service)
             except TokenRefused as fault:
-                raise Problem(401, "invalid-token", str(fault)) from None
+                raise _not_taken(fault) from None
         return self._caller(self._own_session(token), self.name)
 
     def _caller(self, claims: Mapping[str, Any], provider: str) -> Caller:
@@ -166,7 +166,7 @@ class Cloud:
             caller = self._subject(fields["subject_token"])
             narrowing = _narrowing(fields.get("authorization_details"))
         except (TokenRefused, Problem) as fault:
-            return oauth_error("invalid_request", str(fault), ["session"] if "expired" in str(fault) else ())
+            return oauth_error("invalid_request", str(fault), ["session"] if isinstance(fault, TokenExpired) else ())
         address = target[len(f"{self.url}/places/") :]
         around = self._around(request, fields.get("reference"))
         world = self.world()
@@ -291,6 +291,12 @@ async def _as_problem(request: Request, fault: Exception) -> Response:
     if isinstance(fault, Problem):
         return fault.response()
     raise fault
+
+
+def _not_taken(fault: TokenRefused) -> Problem:
+    """A token that is not taken; one that has expired refuses as access does, at the step of its session."""
+    more = {"refused_at": ["session"]} if isinstance(fault, TokenExpired) else {}
+    return Problem(401, "invalid-token", str(fault), **more)
 
 
 def _bearer(request: Request) -> str:

@@ -34,15 +34,25 @@ class Running:
 
 
 def running(state: Path) -> Running | None:
-    """The lab that runs in a state folder, if one does."""
+    """The lab that runs in a state folder and is ready, if one does."""
+    pid = _holder_of_lock(state)
+    if pid is None:
+        return None
+    try:
+        described = json.loads((state / "services.json").read_text(encoding="utf-8"))
+        return Running(described["estate"], pid, Path(described["authority"]), tuple(described["services"]))
+    except (OSError, ValueError):
+        return None
+
+
+def _holder_of_lock(state: Path) -> int | None:
+    """The process of the lab in a state folder, ready or not; None where there is none."""
     try:
         with (state / "lock").open("r+") as lock:
             try:
                 fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except OSError:
-                described = json.loads((state / "services.json").read_text(encoding="utf-8"))
-                pid = int(lock.read() or 0)
-                return Running(described["estate"], pid, Path(described["authority"]), tuple(described["services"]))
+                return int(lock.read() or 0) or None
     except (OSError, ValueError):
         return None
     return None
@@ -140,19 +150,19 @@ def _log_tail(state: Path) -> str:
 
 def stop(state: Path, *, clean: bool = False) -> bool:
     """Stops the lab of a state folder and, with `clean`, removes the folder; whether one was running."""
-    found = running(state)
-    if found:
-        os.kill(found.pid, signal.SIGTERM)
+    pid = _holder_of_lock(state)
+    if pid is not None:
+        os.kill(pid, signal.SIGTERM)
         deadline = time.monotonic() + STOP_TIMEOUT
-        while running(state):
+        while _holder_of_lock(state) == pid:
             if time.monotonic() > deadline:
-                os.kill(found.pid, signal.SIGKILL)
+                os.kill(pid, signal.SIGKILL)
                 deadline += STOP_TIMEOUT
             time.sleep(0.02)
     (state / "administrators.json").unlink(missing_ok=True)
     if clean and state.exists():
         shutil.rmtree(state)
-    return found is not None
+    return pid is not None
 
 
 def renew_sessions(state: Path, found: Running) -> Path:

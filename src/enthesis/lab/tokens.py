@@ -24,6 +24,10 @@ class TokenRefused(Exception):
     """The token is not one of ours, or not in time; the message holds nothing of it."""
 
 
+class TokenExpired(TokenRefused):
+    """The token was good once."""
+
+
 @dataclass
 class Clock:
     """The lab's time: the machine's, moved forward by what the store says."""
@@ -101,7 +105,7 @@ class Signer:
         if any(isinstance(one, bool) or not isinstance(one, int | float) for one in times):
             raise TokenRefused("the token has no times")
         if claims["exp"] <= now:
-            raise TokenRefused("the token has expired")
+            raise TokenExpired("the token has expired")
         if claims["nbf"] > now + SKEW or claims["iat"] > now + SKEW:
             raise TokenRefused("the token is not valid yet")
         if claims.get("iss") != self.issuer:

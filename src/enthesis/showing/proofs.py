@@ -5,7 +5,7 @@ from xml.etree.ElementTree import Element, SubElement, tostring  # writes only, 
 
 from enthesis.reading.shapes import duration_text
 from enthesis.showing.lines import Line, Span, counted, line, visible
-from enthesis.working.proving import UNDECIDED, Proof
+from enthesis.working.proving import ALLOWED, UNDECIDED, Proof
 
 
 def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
@@ -16,8 +16,8 @@ def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
         yield _one(proof, width)
         for reason in proof.unmet:
             yield line("      ", Span(reason, "bad"))
-        if proof.unmet:
-            for seen in proof.evidence:
+        for seen in proof.evidence if proof.unmet else ():
+            if seen.outcome != ALLOWED or proof.outcome == ALLOWED:
                 yield line("      ", seen.what, ": ", seen.said)
 
 

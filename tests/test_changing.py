@@ -1,0 +1,189 @@
+"""Proposing on its own: what is wanted, compared with what is there; no live side, no files."""
+
+from dataclasses import replace
+from typing import Any
+
+import pytest
+
+from enthesis.changing.live import LiveObject, Surveyed, across, statement_key
+from enthesis.changing.proposing import propose
+from enthesis.changing.steps import Proposal, proposal_from
+from enthesis.changing.wanted import holders, wanted
+from enthesis.model.estate import Estate
+from enthesis.reading.folder import read_texts
+
+from .conftest import SALTMARSH
+
+HEAD = """\
+estate: small
+organisations: {works: {units: [one]}, guests: {outside: true}}
+providers: {north: {style: two-sided}, south: {style: one-sided}}
+accounts:
+  left: {in: "@works/one", provider: north}
+  right: {in: "@works", provider: south}
+  guest: {in: "@guests", provider: north}
+issuers: {forge: {kind: oidc}}
+resources: {left/bucket/b: {}}
+"""
+
+
+def estate_of(text: str) -> Estate:
+    reading = read_texts({"estate.yaml": HEAD + text})
+    assert reading.estate is not None, reading.mistakes
+    return reading.estate
+
+
+def saltmarsh() -> Estate:
+    texts = {path.name: path.read_text(encoding="utf-8") for path in SALTMARSH.glob("*.yaml")}
+    found = read_texts(texts).estate
+    assert found is not None
+    return found
+
+
+def empty(estate: Estate, **less: Any) -> list[Surveyed]:
+    """A live side with everything that must exist and nothing else."""
+    accounts, resources = frozenset(estate.accounts), frozenset(estate.resources)
+    there = {"accounts": accounts, "resources": resources, **less}
+    return [Surveyed(name, tuple(holders(estate, name)), **there) for name in estate.providers]
+
+
+def carried_out(estate: Estate, proposal: Proposal) -> list[Surveyed]:
+    """The live side after a proposal for an empty one."""
+    surveys = []
+    for one in empty(estate):
+        steps = [step for step in proposal.steps if step.provider == one.provider]
+        objects = tuple(
+            LiveObject(one.provider, step.collection, step.holder, f"id-{n}", "1", step.mark, step.body or {})
+            for n, step in enumerate(steps)
+        )
+        ids = {str(live.body["address"]): live.id for live in objects if live.collection == "identities"}
+        surveys.append(replace(one, objects=objects, ids=ids))
+    return surveys
+
+
+def test_what_is_enacted_leaves_nothing_to_do() -> None:
+    estate = saltmarsh()
+    proposal = propose(estate, empty(estate))
+    assert len(proposal.steps) == 9
+    assert {step.action for step in proposal.steps} == {"make"}
+    assert proposal_from(proposal.as_json()).steps == proposal.steps
+    after = propose(estate, carried_out(estate, proposal))
+    assert after.nothing_to_do and not after.left and not after.not_ours
+
+
+def test_the_order_is_that_of_need_and_ceilings_come_first() -> None:
+    collections = [step.collection for step in propose(saltmarsh(), empty(saltmarsh())).steps]
+    first = list(dict.fromkeys(collections))
+    assert first == ["ceilings", "identities", "roles", "trusts", "grants"]
+    assert collections == sorted(collections, key=first.index)
+
+
+def test_narrowing_the_claims_changes_the_trust_there_is() -> None:
+    text = """\
+identities: {left/identity/a: {kind: service-account}}
+trusts: [{of: left/identity/a, admits: {token: forge, claims: {sub: %s}}}]
+"""
+    wide, narrow = estate_of(text % "{glob: a/**}"), estate_of(text % "a/main")
+    live = carried_out(wide, propose(wide, empty(wide)))
+    (step,) = propose(narrow, live).steps
+    assert (step.action, step.collection) == ("change", "trusts")
+    assert "from {token: forge, claims: {sub: {glob: a/**}}} to" in step.sentence
+    assert step.before and step.etag == "1"
+
+
+def test_what_the_estate_no_longer_has_goes_only_when_pruned_and_grants_go_before_identities() -> None:
+    full = saltmarsh()
+    live = carried_out(full, propose(full, empty(full)))
+    bare = replace(full, identities={}, trusts=(), roles={}, grants=(), ceilings=(), journeys={})
+    kept = propose(bare, live)
+    assert kept.steps == () and len(kept.left) == 9
+    gone = propose(bare, live, prune=True)
+    assert {step.action for step in gone.steps} == {"remove"}
+    assert [step.collection for step in gone.steps][0] == "grants"
+    assert [step.collection for step in gone.steps][-1] == "ceilings"
+    assert len(gone.takes) == 4
+
+
+def test_what_others_made_is_never_touched() -> None:
+    estate = estate_of("identities: {left/identity/a: {kind: service-account, owner: us}}\n")
+    by_hand = LiveObject(
+        "north", "identities", "left", "1", "1", None, {"address": "left/identity/z", "kind": "service-account"}
+    )
+    same_name = replace(
+        by_hand, id="2", body={"address": "left/identity/a", "kind": "service-account", "owner": "them"}
+    )
+    live = [replace(one, objects=(by_hand, same_name)) if one.provider == "north" else one for one in empty(estate)]
+    proposal = propose(estate, live, prune=True)
+    assert proposal.steps == ()
+    assert [one.why for one in proposal.blocked] == [
+        "one of that name exists already, and Enthesis did not make it for this estate"
+    ]
+    assert proposal.not_ours == ("the service-account left/identity/z (left)",)
+    as_described = replace(same_name, body={"address": "left/identity/a", "kind": "service-account", "owner": "us"})
+    live = [replace(one, objects=(as_described,)) if one.provider == "north" else one for one in empty(estate)]
+    assert propose(estate, live).nothing_to_do
+    other_estate = replace(by_hand, mark="another")
+    live = [replace(one, objects=(other_estate,)) if one.provider == "north" else one for one in empty(estate)]
+    assert not any(step.action == "remove" for step in propose(estate, live, prune=True).steps)
+
+
+@pytest.mark.parametrize(
+    ("less", "who"),
+    [
+        ({"resources": frozenset()}, "the administrators of left"),
+        ({"accounts": frozenset({"right"})}, "whoever makes accounts for left"),
+    ],
+)
+def test_what_must_exist_and_does_not_blocks_what_needs_it(less: Any, who: str) -> None:
+    estate = estate_of(
+        "identities: {left/identity/a: {kind: service-account}}\nroles: {r: {allows: {object: [read]}}}\n"
+        "grants: [{to: left/identity/a, role: r, at: left/bucket/b/object/x}]\n"
+    )
+    proposal = propose(estate, empty(estate, **less))
+    blocked = {one.sentence.split()[1]: one for one in proposal.blocked}
+    assert blocked["grant"].who == who
+    assert not any(step.collection == "grants" for step in proposal.steps)
+    assert not proposal.nothing_to_do
+
+
+def test_the_half_of_another_party_is_theirs() -> None:
+    estate = estate_of(
+        "identities: {guest/identity/g: {kind: service-account}, left/identity/a: {kind: service-account}}\n"
+        "roles: {r: {allows: {identity: [take-on]}}}\n"
+        "trusts: [{of: left/identity/a, admits: {identity: guest/identity/g}}]\n"
+        "grants: [{to: guest/identity/g, role: r, at: left/identity/a, held_by: guest}]\n"
+    )
+    ours, theirs = wanted(estate)
+    assert {one.collection for one in theirs} == {"identities", "roles", "grants"}
+    assert "guest" not in holders(estate, "north")
+    proposal = propose(estate, empty(estate))
+    assert [one.who for one in proposal.blocked] == ["the administrators of guest, who can tell it"]
+    assert len(ours) == 2
+
+
+def test_an_identity_made_anew_inherits_nothing() -> None:
+    trust = {"of": "left/identity/a", "admits": {"identity": {"id": "old", "address": "right/identity/b"}}}
+    live = LiveObject("north", "trusts", "left", "t", "1", "small", trust)
+    other = Surveyed("south", ("right",), ids={"right/identity/b": "new"})
+    (first, _) = across([Surveyed("north", ("left",), (live,)), other])
+    assert first.objects[0].body["admits"] == {"identity": {"gone": "right/identity/b"}}
+    (same, _) = across([Surveyed("north", ("left",), (live,)), replace(other, ids={"right/identity/b": "old"})])
+    assert same.objects[0].body["admits"] == {"identity": "right/identity/b"}
+
+
+def test_keys_of_statements() -> None:
+    grant = {"to": "a", "role": "r", "at": "p"}
+    assert statement_key("grants", grant) == statement_key("grants", {**grant, "until": "2027-01-01T00:00:00Z"})
+    assert statement_key("grants", grant) != statement_key("grants", {**grant, "name": "n"})
+    trust = {"of": "a", "admits": {"token": "forge", "claims": {"sub": "x"}}}
+    narrowed = {"of": "a", "admits": {"token": "forge", "claims": {"sub": "y"}}}
+    assert statement_key("trusts", trust) == statement_key("trusts", narrowed)
+
+
+@pytest.mark.parametrize(
+    "data",
+    [None, [], {}, {"enthesis": "proposal", "format": 99}, {"enthesis": "proposal", "format": 1}],
+)
+def test_what_is_no_proposal_is_said(data: Any) -> None:
+    with pytest.raises(ValueError, match="proposal"):
+        proposal_from(data)

@@ -1,0 +1,67 @@
+"""Every command has help and a documented example, and what the documents show is what the program says."""
+
+import re
+import shlex
+from pathlib import Path
+
+import pytest
+
+from .conftest import Lab, Program
+
+ROOT = Path(__file__).parent.parent
+COMMANDS = [
+    "demo",
+    "check",
+    "propose",
+    "enact",
+    "prove",
+    "lab",
+    "lab start",
+    "lab stop",
+    "lab status",
+    "lab clock",
+    "lab rotate",
+]
+PAGES = sorted((ROOT / "docs").rglob("*.md"))
+EXAMPLE = re.compile(r"```console\n(.*?)```", re.DOTALL)
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_every_command_has_help_with_an_example_and_a_page(enthesis: Program, tmp_path: Path, command: str) -> None:
+    ran = enthesis(*command.split(), "--help", at=tmp_path)
+    assert ran.code == 0
+    if command != "lab":
+        assert f"Example: enthesis {command}" in re.sub(r"\s+", " ", ran.out)
+    page = ROOT / "docs" / "commands" / f"{command.split()[0]}.md"
+    assert f"enthesis {command}" in page.read_text(encoding="utf-8")
+
+
+def test_the_first_help_page_names_every_command(enthesis: Program, tmp_path: Path) -> None:
+    ran = enthesis("--help", at=tmp_path)
+    assert ran.code == 0
+    for command in COMMANDS:
+        assert command.split()[0] in ran.out
+    assert enthesis("--version", at=tmp_path).out.startswith("enthesis ")
+    assert enthesis("chekc", at=tmp_path).code == 2
+
+
+def examples() -> list[tuple[str, str]]:
+    found = []
+    for page in [ROOT / "README.md", *PAGES]:
+        for number, match in enumerate(EXAMPLE.finditer(page.read_text(encoding="utf-8"))):
+            found.append(pytest.param(match[1], id=f"{page.relative_to(ROOT)}-{number}"))
+    return found  # type: ignore[return-value]
+
+
+@pytest.mark.parametrize("session", examples())
+def test_what_the_documents_show_is_what_the_program_says(enthesis: Program, enacted_lab: Lab, session: str) -> None:
+    """Lines that start with `$` are run in the Saltmarsh estate, enacted at a lab; the rest must be among what is said."""
+    out: list[str] = []
+    for line in session.splitlines():
+        if line.startswith("$ "):
+            words = shlex.split(line[2:])
+            assert words[0] == "enthesis"
+            ran = enthesis(*words[1:], at=enacted_lab.folder)
+            out = (ran.out + ran.err).splitlines()
+        elif line.strip() and line.strip() != "…":
+            assert line.rstrip() in [said.rstrip() for said in out], f"{line!r} is not in {out}"

@@ -1,0 +1,87 @@
+"""The worked example: it runs twice, in awkward folders, and leaves nothing behind, interrupted or not."""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Mapping
+from pathlib import Path
+
+import pytest
+
+from .conftest import Program
+
+
+def labs_running(folder: Path) -> list[str]:
+    """Command lines of lab processes with their state below a folder."""
+    found = []
+    for process in Path("/proc").glob("[0-9]*/cmdline"):
+        try:
+            words = process.read_bytes().split(b"\0")
+        except OSError:
+            continue
+        if b"enthesis.lab" in words and any(word.startswith(os.fsencode(folder)) for word in words):
+            found.append(b" ".join(words).decode(errors="replace"))
+    return found
+
+
+def test_twice_in_a_row_and_nothing_is_left(enthesis: Program, tmp_path: Path) -> None:
+    temporary = tmp_path / "temporary files"
+    temporary.mkdir()
+    for _ in range(2):
+        ran = enthesis("demo", at=tmp_path, TMPDIR=str(temporary))
+        assert ran.code == 0, ran.err
+        assert ran.out.count("  enthesis ") == 6
+        assert "2 of 2 journeys did not end as expected" in ran.out
+        assert "All is as expected: 2 journeys tried with real credentials." in ran.out
+        assert "Nothing is to be done" in ran.out
+        assert len(ran.out.splitlines()) < 75
+        assert list(temporary.iterdir()) == []
+        assert labs_running(tmp_path) == []
+
+
+def test_in_a_folder_with_spaces_that_is_kept(enthesis: Program, tmp_path: Path) -> None:
+    folder = tmp_path / "my flood watch"
+    ran = enthesis("demo", "--into", str(folder), "--keep", at=tmp_path)
+    try:
+        assert ran.code == 0, ran.err
+        assert f"cd '{folder}'" in ran.out
+        assert enthesis("prove", at=folder).code == 0
+        again = enthesis("demo", "--into", str(folder), at=tmp_path)
+        assert again.code == 2 and "not empty" in again.err
+    finally:
+        assert enthesis("lab", "stop", "--clean", at=folder).code == 0
+    assert not (folder / ".enthesis").exists()
+    assert enthesis("check", at=folder).code == 0
+    assert labs_running(tmp_path) == []
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+@pytest.mark.parametrize("after", [0.3, 0.8, 1.3, 5.0])
+def test_interrupted_it_stops_its_lab_and_says_so(
+    tmp_path: Path, environment: Mapping[str, str], number: int, after: float
+) -> None:
+    temporary = tmp_path / "temporary"
+    temporary.mkdir()
+    process = subprocess.Popen(
+        [sys.executable, "-m", "enthesis", "demo"],
+        cwd=tmp_path,
+        env={**environment, "TMPDIR": str(temporary)},
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+    deadline = time.monotonic() + 10
+    while not list(temporary.iterdir()) and time.monotonic() < deadline:
+        time.sleep(0.01)
+    time.sleep(after)
+    process.send_signal(number)
+    _, err = process.communicate(timeout=30)
+    assert process.returncode == 130
+    assert [line for line in err.splitlines() if line.startswith("Interrupted")] == [
+        "Interrupted: the lab is stopped, and its folder removed."
+    ]
+    assert "Traceback" not in err
+    assert list(temporary.iterdir()) == []
+    assert labs_running(tmp_path) == []
