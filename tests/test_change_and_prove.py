@@ -36,7 +36,7 @@ def test_the_whole_way(enthesis: Program, fresh_lab: Lab) -> None:
     assert outcomes["publish-from-main"]["refused_at"] == ["names"]
     assert outcomes["publish-from-a-side-branch"]["met"] is False
     assert before.json["spoke_to"] == "the lab of this estate"
-    suite = ElementTree.parse(folder / "proof.xml").getroot()
+    suite = ElementTree.parse(folder / "proof.xml").getroot()  # noqa: S314  our own file
     assert (suite.get("tests"), suite.get("failures"), suite.get("errors")) == ("2", "2", "0")
 
     assert enthesis("propose", "--expect-none", "--out", "proposal.json", at=folder).code == 1
@@ -212,7 +212,7 @@ def test_wrong_requests(enthesis: Program, enacted_lab: Lab, tmp_path: Path) -> 
     assert enthesis("enact", str(tmp_path / "not.json"), at=folder).code == 2
     assert enthesis("enact", str(tmp_path / "missing.json"), at=folder).code == 2
     other = {"enthesis": "proposal", "format": 1, "estate": "other", "steps": [], "blocked": [], "seen": {}}
-    lists = {name: [] for name in ("not_ours", "left", "theirs", "gives", "takes")}
+    lists: dict[str, list[str]] = {name: [] for name in ("not_ours", "left", "theirs", "gives", "takes")}
     (tmp_path / "other.json").write_text(json.dumps({**other, **lists}), encoding="utf-8")
     ran = enthesis("enact", str(tmp_path / "other.json"), at=folder)
     assert ran.code == 2 and "the estate other" in ran.err

@@ -122,7 +122,7 @@ def _blocked(
         for need in one.needs:
             if need in estate.identities and need not in known and estate.administered_by_others(need):
                 why = f"the id of {need} is not known here"
-                who = f"the administrators of {account_of(need)}, who can tell it"
+                who = f"the administrators of {account_of(need)}: they know it"
                 continue
             lacking = need if need in missing else _lacking(estate, need, accounts, existing)
             if lacking:

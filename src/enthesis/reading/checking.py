@@ -67,7 +67,9 @@ class _Checker:
         node = self.records.get(source)
         for word in path:
             value = node.value if node else None
-            if (isinstance(value, dict) and word in value) or (isinstance(value, list) and isinstance(word, int)):
+            if isinstance(word, int) and isinstance(value, list):  # noqa: SIM114  one index of each type
+                node = value[word]
+            elif isinstance(value, dict) and word in value:
                 node = value[word]
             else:
                 break
