@@ -2,6 +2,8 @@
 
 import re
 import shlex
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -65,3 +67,33 @@ def test_what_the_documents_show_is_what_the_program_says(enthesis: Program, ena
             out = (ran.out + ran.err).splitlines()
         elif line.strip() and line.strip() != "…":
             assert line.rstrip() in [said.rstrip() for said in out], f"{line!r} is not in {out}"
+
+
+@pytest.mark.parametrize("words", ["--help", "check", "lab status", "check --schema"])
+def test_heavy_libraries_load_only_where_they_are_needed(enacted_lab: Lab, words: str) -> None:
+    """The server, HTTP and certificate libraries stay out of what does not speak to anything."""
+    program = (
+        "import sys\n"
+        "from enthesis.commands.main import run\n"
+        f"sys.argv = ['enthesis', *{words.split()!r}]\n"
+        "try:\n    run()\nexcept SystemExit:\n    pass\n"
+        "print(*{name.partition('.')[0] for name in sys.modules}, file=sys.stderr)\n"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", program], cwd=enacted_lab.folder, capture_output=True, text=True, check=True
+    )
+    loaded = set(done.stderr.splitlines()[-1].split())
+    heavy = {
+        "httpx",
+        "starlette",
+        "uvicorn",
+        "cryptography",
+        "joserfc",
+        "numpy",
+        "scipy",
+        "pandas",
+        "matplotlib",
+        "sqlite3",
+    }
+    assert "enthesis" in loaded
+    assert not loaded & heavy

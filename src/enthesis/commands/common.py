@@ -1,6 +1,7 @@
 """What every command shares: its options, where the estate is, and how an answer is put out."""
 
 import os
+import shutil
 import sys
 from collections.abc import Iterable
 from enum import StrEnum
@@ -74,7 +75,8 @@ def put_lines(lines: "Iterable[Line]", *, to_error: bool = False) -> None:
 
     stream = sys.stderr if to_error else sys.stdout
     colour = stream.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
-    stream.write(rendered(lines, colour=colour))
+    width = shutil.get_terminal_size().columns if stream.isatty() else 0
+    stream.write(rendered(lines, colour=colour, width=width))
     stream.flush()
 
 

@@ -97,6 +97,7 @@ def _in_foreground(state: Path) -> None:
     except KeyboardInterrupt:
         process[0].terminate()
         process[0].wait(STOP_TIMEOUT)
+    (state / "administrators.json").unlink(missing_ok=True)
 
 
 def _launch(state: Path) -> None:

@@ -15,7 +15,6 @@ from enthesis.reading.nodes import Node
 
 FORMAT = "1"  # changes whenever the tree does
 MAX_ENTRIES = 200
-MIN_BYTES = 2_000  # smaller files are parsed as quickly as they are looked up
 
 
 class TreeCache:
@@ -26,7 +25,7 @@ class TreeCache:
 
     def get(self, data: bytes) -> Node | None:
         """The tree of these bytes, if it is remembered."""
-        if self.folder is None or len(data) < MIN_BYTES:
+        if self.folder is None:
             return None
         try:
             return _tree(json.loads(self._path(data).read_bytes()))
@@ -35,7 +34,7 @@ class TreeCache:
 
     def put(self, data: bytes, tree: Node) -> None:
         """Remembers a tree; a folder that cannot be written to is no mistake."""
-        if self.folder is None or len(data) < MIN_BYTES:
+        if self.folder is None:
             return
         try:
             self.folder.mkdir(mode=0o700, parents=True, exist_ok=True)

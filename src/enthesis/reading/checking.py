@@ -15,9 +15,14 @@ Named = Mapping[tuple[str, str], Source]
 SIGNS = {"token": ("oidc",), "assertion": ("saml",), "certificate": ("x509", "ssh")}
 
 
-def check(estate: Estate, records: Mapping[Source, Node], named_at: Named) -> list[Mistake]:
-    """All mistakes that show only when the estate is looked at as a whole."""
-    checker = _Checker(estate, records, named_at)
+def check(
+    estate: Estate, records: Mapping[Source, Node], named_at: Named, broken: Mapping[str, set[str]]
+) -> list[Mistake]:
+    """All mistakes that show only when the estate is looked at as a whole.
+
+    `broken` are the names, by section, of entries that could not be read: they count as defined.
+    """
+    checker = _Checker(estate, records, named_at, broken)
     for part in (
         checker.tree,
         checker.kinds,
@@ -38,27 +43,37 @@ def check(estate: Estate, records: Mapping[Source, Node], named_at: Named) -> li
 
 
 class _Checker:
-    def __init__(self, estate: Estate, records: Mapping[Source, Node], named_at: Named) -> None:
+    def __init__(
+        self,
+        estate: Estate,
+        records: Mapping[Source, Node],
+        named_at: Named,
+        broken: Mapping[str, set[str]],
+    ) -> None:
         self.estate = estate
         self.records = records
         self.named_at = named_at
         self.mistakes: list[Mistake] = []
+
+        def defined(section: str) -> set[str]:
+            return {*getattr(estate, section), *broken.get(section, ())}
+
+        self.providers, self.issuers, self.accounts = map(defined, ("providers", "issuers", "accounts"))
+        self.organisations, self.roles_defined = defined("organisations"), defined("roles")
+        self.identities_defined, self.groups_defined = defined("identities"), defined("groups")
+        self.credentials = defined("credentials")
+        self.without_units = {f"@{name}/" for name in broken.get("organisations", ())}
         self.units = {
             f"@{organisation.name}/{unit}"
             for organisation in estate.organisations.values()
             for unit in organisation.units
         }
-        self.boundaries = {f"@{name}" for name in estate.organisations} | self.units
-        self.grantees = {*estate.identities, *estate.groups}
+        self.boundaries = {f"@{name}" for name in self.organisations} | self.units
+        self.grantees = self.identities_defined | self.groups_defined
         self.people = {address for address, one in estate.identities.items() if one.kind == "person"}
-        self.holders = {*estate.accounts, *self.boundaries}
-        self.declared: set[str] = {
-            *estate.accounts,
-            *estate.resources,
-            *estate.identities,
-            *estate.groups,
-            *self.boundaries,
-        }
+        self.people |= broken.get("identities", set())
+        self.holders = self.accounts | self.boundaries
+        self.declared = self.holders | self.grantees | defined("resources")
 
     # -- helpers ------------------------------------------------------------------------------------------
 
@@ -75,6 +90,11 @@ class _Checker:
                 break
         return Source(source.file, node.line, node.column) if node else source
 
+    def written(self, source: Source, field: str) -> bool:
+        """Whether a field is written, be it rightly or wrongly."""
+        node = self.records.get(source)
+        return node is not None and isinstance(node.value, dict) and field in node.value
+
     def key(self, source: Source, field: str, name: str) -> Source:
         """Where a key of the mapping in a field stands."""
         node = self.records.get(source)
@@ -89,7 +109,7 @@ class _Checker:
     def known(self, name: str, among: Iterable[str], what: str, source: Source) -> bool:
         """Whether a name is one of those; a mistake with the nearest ones where it is not."""
         names = among if isinstance(among, Mapping | set | frozenset) else set(among)
-        if name in names:
+        if name in names or name.startswith(tuple(self.without_units)):
             return True
         self.wrong(
             "unknown-name",
@@ -137,7 +157,7 @@ class _Checker:
         return place
 
     def identity(self, address: str, source: Source) -> bool:
-        return self.known(address, self.estate.identities, "identity", source)
+        return self.known(address, self.identities_defined, "identity", source)
 
     def kind_verbs(self, listed: KindVerbs | None, source: Source, field: str) -> None:
         """Checks the kinds and verbs of a role, a narrowing or a ceiling."""
@@ -160,11 +180,11 @@ class _Checker:
         for attribute, test in conditions:
             among: Iterable[str] | None = None
             if attribute.endswith(".organisation"):
-                among, what = self.estate.organisations, "organisation"
+                among, what = self.organisations, "organisation"
             elif attribute == "caller.account":
-                among, what = self.estate.accounts, "account"
+                among, what = self.accounts, "account"
             elif attribute == "origin.issuer":
-                among, what = self.estate.issuers, "issuer"
+                among, what = self.issuers, "issuer"
             if among is None:
                 continue
             for value in _values(test):
@@ -187,13 +207,13 @@ class _Checker:
         for name, issuer in estate.issuers.items():
             self._simple_name(name, "issuers")
             self._url(issuer.url, issuer.source)
-            if name in estate.providers:
+            if name in self.providers:
                 self.wrong("duplicate", f"`{name}` is a provider's name already", self.named_at["issuers", name])
         for name, account in estate.accounts.items():
             self._simple_name(name, "accounts")
             source = account.source
             self.known(account.within, self.boundaries, "organisation or unit", self.spot(source, "in"))
-            self.known(account.provider, estate.providers, "provider", self.spot(source, "provider"))
+            self.known(account.provider, self.providers, "provider", self.spot(source, "provider"))
 
     def _simple_name(self, name: str, section: str) -> None:
         if not name or "/" in name or name.startswith("@") or name in (".", ".."):
@@ -306,12 +326,12 @@ class _Checker:
         for role in self.estate.roles.values():
             self.kind_verbs(role.allows, role.source, "allows")
             for position, name in enumerate(role.includes):
-                self.known(name, self.estate.roles, "role", self.spot(role.source, "includes", position))
+                self.known(name, self.roles_defined, "role", self.spot(role.source, "includes", position))
 
     def trusts(self) -> None:
         for trust in self.estate.trusts:
             at = self.spot(trust.source, "of")
-            if self.identity(trust.of, at) and self.estate.identities[trust.of].kind == "person":
+            if self.identity(trust.of, at) and trust.of.startswith("@"):
                 self.wrong("wrong-kind", "nobody takes on a person", at)
             self._admission(trust.admits)
             self.conditions(trust.when, trust.source, "when")
@@ -323,14 +343,14 @@ class _Checker:
         if not isinstance(whom, str):
             return
         if admits.form in SIGNS:
-            if self.known(whom, estate.issuers, "issuer", at):
+            if self.known(whom, self.issuers, "issuer", at) and whom in estate.issuers:
                 self._signs(estate.issuers[whom], admits.form, at)
         elif admits.form == "identity":
             self.identity(whom, at)
         elif admits.form == "group":
-            self.known(whom, estate.groups, "group", at)
+            self.known(whom, self.groups_defined, "group", at)
         elif admits.form == "account":
-            self.known(whom, estate.accounts, "account", at)
+            self.known(whom, self.accounts, "account", at)
         elif admits.form == "person":
             self.known(whom, self.people, "person", at)
         else:
@@ -345,7 +365,7 @@ class _Checker:
         estate = self.estate
         for grant in estate.grants:
             source = grant.source
-            self.known(grant.role, estate.roles, "role", self.spot(source, "role"))
+            self.known(grant.role, self.roles_defined, "role", self.spot(source, "role"))
             to = self.known(grant.to, self.grantees, "identity or group", self.spot(source, "to"))
             at = self.place(grant.at, self.spot(source, "at"))
             self.conditions(grant.when, source, "when")
@@ -354,7 +374,13 @@ class _Checker:
                 held = self.known(grant.held_by, self.holders, "account, organisation or unit", spot)
                 if held and to and at:
                     self._holder(grant.to, grant.at, grant.held_by, self.spot(source, "held_by"))
-            elif to and at and addresses.account_of(grant.to) and addresses.account_of(grant.at):
+            elif (
+                to
+                and at
+                and not self.written(source, "held_by")
+                and addresses.account_of(grant.to)
+                and addresses.account_of(grant.at)
+            ):
                 sides = addresses.account_of(grant.to), addresses.account_of(grant.at)
                 if sides[0] != sides[1]:
                     message = f"`{grant.to}` lives in another account than `{grant.at}`, so say who holds this grant"
@@ -375,7 +401,7 @@ class _Checker:
         estate = self.estate
         for ceiling in estate.ceilings:
             at = self.spot(ceiling.source, "at")
-            if ceiling.over != "callers" or ceiling.at not in estate.identities:
+            if ceiling.over != "callers" or ceiling.at not in self.identities_defined:
                 self.known(ceiling.at, self.holders, "organisation, unit or account", at)
             self.kind_verbs(ceiling.bars, ceiling.source, "bars")
             self.kind_verbs(ceiling.only, ceiling.source, "only")
@@ -395,7 +421,7 @@ class _Checker:
             self.identity(credential.of, self.spot(credential.source, "of"))
             self.conditions(credential.when, credential.source, "when")
         for lodged in estate.lodged.values():
-            self.known(lodged.at, estate.issuers, "issuer", self.spot(lodged.source, "at"))
+            self.known(lodged.at, self.issuers, "issuer", self.spot(lodged.source, "at"))
             self.identity(lodged.of, self.spot(lodged.source, "of"))
             if lodged.credential is not None:
                 self.known(
@@ -414,7 +440,7 @@ class _Checker:
                     "`because` says why it is refused, and it is expected to be allowed",
                     self.spot(source, "because"),
                 )
-            if not journey.through and journey.attempt is None:
+            if not self.written(source, "through") and not self.written(source, "attempt"):
                 self.wrong(
                     "missing-field",
                     "the journey neither takes on nor attempts anything",
@@ -474,9 +500,9 @@ class _Checker:
         if isinstance(name, Glob):
             return
         if form in SIGNS:
-            self.known(name, self.estate.issuers, "issuer", source)
+            self.known(name, self.issuers, "issuer", source)
         elif form == "credential":
-            self.known(name, self.estate.credentials, "credential", source)
+            self.known(name, self.credentials, "credential", source)
         elif form in ("person", "identity"):
             self.identity(name, source)
         else:

@@ -75,6 +75,7 @@ class ConditionsShape:
         out: list[tuple[str, Test]] = []
         sound = True
         for attribute, item in node.value.items():
+            notes.field = attribute
             test = self._test(item, notes)
             if not self.free and not self._known(attribute, node, notes):
                 sound = False

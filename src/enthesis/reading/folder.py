@@ -30,17 +30,13 @@ class Reading:
     files: tuple[str, ...]
 
 
-def packaged_catalogue() -> Catalogue:
+def packaged_catalogue(remembered: TreeCache) -> Catalogue:
     """The catalogue of kinds that ships with the product."""
-    return catalogue_from(plain_value(packaged_tree("catalogue.yaml")))
-
-
-def packaged_tree(name: str) -> Node:
-    """A packaged YAML file as a tree."""
-    tree, _ = parse(resources.files("enthesis").joinpath("data", name).read_bytes())
+    data = resources.files("enthesis").joinpath("data", "catalogue.yaml").read_bytes()
+    tree, _ = _parse("catalogue.yaml", data, remembered)
     if tree is None:
-        raise ValueError(f"the packaged {name} is empty")
-    return tree
+        raise ValueError("the packaged catalogue cannot be read")
+    return catalogue_from(plain_value(tree))
 
 
 def plain_value(node: Node) -> Any:
@@ -74,7 +70,8 @@ def read_folder(folder: Path, *, cache: Path | None = None) -> Reading:
                 trees.append((name, tree))
     if HEAD not in contents and not any(mistake.source.file == HEAD for mistake in mistakes):
         mistakes.append(Mistake("no-estate", f"there is no {HEAD} here", Source(HEAD, 0, 0)))
-    estate, found = assemble(trees, packaged_catalogue(), complete=not mistakes)
+    complete = all(mistake.code == "duplicate" for mistake in mistakes)
+    estate, found = assemble(trees, packaged_catalogue(remembered), complete=complete)
     mistakes.extend(found)
     located = tuple(_with_line(mistake, contents) for mistake in _ordered(mistakes))
     return Reading(None if located else estate, located, tuple(contents))
@@ -90,7 +87,8 @@ def read_texts(texts: Mapping[str, str]) -> Reading:
         mistakes.extend(found)
         if tree is not None:
             trees.append((name, tree))
-    estate, found = assemble(trees, packaged_catalogue(), complete=not mistakes)
+    complete = all(mistake.code == "duplicate" for mistake in mistakes)
+    estate, found = assemble(trees, packaged_catalogue(remembered), complete=complete)
     located = tuple(_with_line(mistake, contents) for mistake in _ordered([*mistakes, *found]))
     return Reading(None if located else estate, located, tuple(contents))
 
@@ -100,16 +98,17 @@ def assemble(
 ) -> tuple[Estate | None, list[Mistake]]:
     """The estate that these trees describe together, and all mistakes in them.
 
-    Names are looked up only where every file could be read (`complete`) and every entry has its shape:
-    a name that is missing only since its own entry is at fault would be a second message for one mistake.
+    Names are looked up only where every file could be read (`complete`), and those of entries that are at fault
+    themselves count as defined: otherwise one mistake would draw others after it.
     """
     merged = _Merge(catalogue)
     for name, tree in trees:
         merged.add(name, tree)
     estate = merged.estate(complete=complete)
-    if complete and not merged.mistakes:
-        return estate, check(estate, merged.records, merged.named_at)
-    return None, merged.mistakes
+    if not complete or merged.broken.get("kinds"):
+        return None, merged.mistakes
+    found = check(estate, merged.records, merged.named_at, merged.broken)
+    return estate, [*merged.mistakes, *found]
 
 
 class _Merge:
@@ -120,6 +119,7 @@ class _Merge:
         self.mistakes: list[Mistake] = []
         self.records: dict[Source, Node] = {}
         self.named_at: dict[tuple[str, str], Source] = {}
+        self.broken: dict[str, set[str]] = {}
         self.values: dict[str, Any] = {name: {} if section.key else [] for name, section in SECTIONS.items()}
         self.name = ""
 
@@ -183,7 +183,9 @@ class _Merge:
             if item.value is None and item.keys is None:
                 entry = Node({}, line, column, {})
             value = section.record.read(entry, notes, **{str(section.key): key})
-            if value is not MISSING:
+            if value is MISSING:
+                self.broken.setdefault(word, set()).add(key)
+            else:
                 self.values[word][key] = value
 
     def estate(self, *, complete: bool) -> Estate:

@@ -34,6 +34,7 @@ class Notes:
 
     def __init__(self, file: str) -> None:
         self.file = file
+        self.field = ""  # the one being read, for messages
         self.mistakes: list[Mistake] = []
         self.records: dict[Source, Node] = {}
 
@@ -49,6 +50,8 @@ class Notes:
     ) -> Any:
         """The same at a source; `known` are the names that `word` could have been meant for."""
         close = nearest(word, known) if word else ()
+        if message.startswith("found ") and self.field:
+            message = f"`{self.field}`: {message}"
         self.mistakes.append(Mistake(code, message, source, expected=expected, nearest=close))
         return MISSING
 
@@ -338,7 +341,10 @@ class MapOf:
     def read(self, node: Node, notes: Notes) -> Any:
         if not isinstance(node.value, dict):
             return notes.wrong("wrong-type", f"found {described(node.value)}", node, expected=self.expected)
-        out = {key: self.item.read(item, notes) for key, item in node.value.items()}
+        out: dict[str, Any] = {}
+        for key, item in node.value.items():
+            notes.field = key
+            out[key] = self.item.read(item, notes)
         return MISSING if MISSING in out.values() else out
 
     def plain(self, value: Mapping[str, Any]) -> Any:
@@ -368,7 +374,8 @@ class Record:
     """A mapping with known fields, made into a model value.
 
     `make` gets the fields by attribute and `source`; `one_of` are groups of fields of which exactly one is
-    written; `goes_with` names for a field the other it needs. `apart` takes apart values whose attributes
+    written. A field that could not be read and is not needed is left out, so that the rest can be looked at too;
+    `goes_with` names for a field the other it needs. `apart` takes apart values whose attributes
     do not match the fields one to one.
     """
 
@@ -401,13 +408,14 @@ class Record:
         for name, item in entries.items():
             field = known.get(name)
             if field is None:
-                sound = self._unknown(name, node, notes, known)
+                self._unknown(name, node, notes, known)
                 continue
+            notes.field = name
             value = field.shape.read(item, notes)
-            if value is MISSING:
-                sound = False
-            else:
+            if value is not MISSING:
                 values[field.attr or name] = value
+            elif field.required or any(name in names for names in self.one_of):
+                sound = False
         for field in self.fields:
             if field.required and field.name not in entries:
                 sound = False
@@ -429,7 +437,7 @@ class Record:
         notes.records[source] = node
         return self.make(**values, source=source)
 
-    def _unknown(self, name: str, node: Node, notes: Notes, known: Mapping[str, Field]) -> bool:
+    def _unknown(self, name: str, node: Node, notes: Notes, known: Mapping[str, Field]) -> None:
         line, column = node.keys[name] if node.keys else (node.line, node.column)
         notes.wrong_at(
             "unknown-field",
@@ -439,7 +447,6 @@ class Record:
             known=known,
             word=name,
         )
-        return False
 
     def plain(self, value: Any) -> Any:
         parts = self.apart(value) if self.apart else None

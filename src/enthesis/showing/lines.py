@@ -15,9 +15,9 @@ class Span(NamedTuple):
 
 Line = list[Span]
 STYLES = {
-    "good": "32",
-    "bad": "31",
-    "doubt": "33",
+    "good": "92",
+    "bad": "91",
+    "doubt": "93",
     "quiet": "2",
     "strong": "1",
     "command": "1;36",
@@ -41,9 +41,41 @@ def line(*parts: str | Span) -> Line:
     return [part if isinstance(part, Span) else Span(part) for part in parts]
 
 
-def rendered(lines: Iterable[Line], *, colour: bool) -> str:
-    """The lines as text, a newline after each."""
-    return "".join("".join(_rendered(span, colour) for span in one).rstrip() + "\n" for one in lines)
+def rendered(lines: Iterable[Line], *, colour: bool, width: int = 0) -> str:
+    """The lines as text, a newline after each; with a width, folded at spaces and indented below themselves."""
+    folded = (part for one in lines for part in (_folded(one, width) if width else [one]))
+    return "".join("".join(_rendered(span, colour) for span in one).rstrip() + "\n" for one in folded)
+
+
+def _folded(one: Line, width: int) -> list[Line]:
+    """A line as several, none wider than asked where there is a space to fold at."""
+    spans = [Span(visible(span.text), span.style) for span in one]
+    text = "".join(span.text for span in spans).rstrip()
+    indent = min(len(text) - len(text.lstrip()) + 2, width // 2)
+    out: list[Line] = []
+    start, room = 0, width
+    while len(text) - start > room:
+        end = text.rfind(" ", start + 1, start + room + 1)
+        if end < 0 or not text[start:end].strip():
+            end = text.find(" ", start + room)
+        if end < 0:
+            break
+        out.append(_cut(spans, start, end))
+        start = len(text) - len(text[end:].lstrip())
+        room = width - indent
+    out.append(_cut(spans, start, len(text)))
+    return [part if not number else [Span(" " * indent), *part] for number, part in enumerate(out)]
+
+
+def _cut(spans: Line, start: int, end: int) -> Line:
+    """The part of a line between two positions of its text."""
+    out, at = [], 0
+    for span in spans:
+        part = span.text[max(0, start - at) : max(0, end - at)]
+        if part:
+            out.append(Span(part, span.style))
+        at += len(span.text)
+    return out
 
 
 def _rendered(span: Span, colour: bool) -> str:

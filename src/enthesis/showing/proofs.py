@@ -5,7 +5,7 @@ from xml.etree.ElementTree import Element, SubElement, tostring  # writes only, 
 
 from enthesis.reading.shapes import duration_text
 from enthesis.showing.lines import Line, Span, counted, line, visible
-from enthesis.working.proving import ALLOWED, UNDECIDED, Proof
+from enthesis.working.proving import REFUSED, UNDECIDED, Proof
 
 
 def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
@@ -16,9 +16,8 @@ def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
         yield _one(proof, width)
         for reason in proof.unmet:
             yield line("      ", Span(reason, "bad"))
-        for seen in proof.evidence if proof.unmet else ():
-            if seen.outcome != ALLOWED or proof.outcome == ALLOWED:
-                yield line("      ", seen.what, ": ", seen.said)
+        for seen in proof.evidence if proof.outcome == UNDECIDED else ():
+            yield line("      ", seen.what, ": ", seen.said)
 
 
 def first_sentence(proofs: Sequence[Proof]) -> str:
@@ -34,13 +33,14 @@ def first_sentence(proofs: Sequence[Proof]) -> str:
 def _one(proof: Proof, width: int) -> Line:
     word = "as expected" if proof.met else "unmet"
     at = f" at {', '.join(proof.refused_at)}" if proof.refused_at else ""
+    if proof.outcome == REFUSED:
+        at += f", to {proof.evidence[-1].what}"
     origin = "keyless" if proof.keyless else "keyed"
-    life = f", shortest credential {duration_text(proof.shortest_life)}" if proof.shortest_life else ""
+    life = f", shortest life {duration_text(proof.shortest_life)}" if proof.shortest_life else ""
     return line(
         f"  {proof.journey.ljust(width)}  ",
         Span(word.ljust(11), "good" if proof.met else "bad"),
         f"  {proof.outcome}{at}",
-        "" if proof.outcome == proof.expected else f" (expected {proof.expected})",
         Span(f"  {origin}{life}", "quiet"),
     )
 

@@ -13,7 +13,6 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
     yield line(Span(first_sentence(proposal), "strong"))
     holders = dict.fromkeys((step.provider, step.holder) for step in proposal.steps)
     for provider, holder in holders:
-        yield line()
         yield line(Span(holder, "strong"), Span(f" at {provider}", "quiet"))
         mine = [step for step in proposal.steps if (step.provider, step.holder) == (provider, holder)]
         for action, words, style in HEADS:

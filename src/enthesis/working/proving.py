@@ -186,10 +186,10 @@ def _unmet(journey: Journey, outcome: str, refused_at: tuple[str, ...], keyless:
     if outcome != journey.expect:
         yield f"it was to be {journey.expect} and was {outcome}"
     elif outcome == REFUSED:
+        missing = [step for step in journey.because if step not in refused_at]
         if "names" in refused_at and "names" not in journey.because:
             yield "a name does not exist, so the refusal shows nothing about access"
-        missing = [step for step in journey.because if step not in refused_at]
-        if missing:
+        elif missing:
             yield f"it was to be refused at {', '.join(missing)} and was refused at {', '.join(refused_at)}"
     if journey.keyless and not keyless:
         yield "its origin is keyed"
