@@ -50,47 +50,40 @@ def plain_value(node: Node) -> Any:
 
 def read_folder(folder: Path, *, cache: Path | None = None) -> Reading:
     """Reads every `*.yaml` and `*.json` file in a folder and below it, except in hidden folders."""
-    remembered = TreeCache(cache)
     contents: dict[str, bytes] = {}
-    trees: list[tuple[str, Node]] = []
     mistakes: list[Mistake] = []
     for path, fault in _files(folder):
         name = path.relative_to(folder).as_posix()
         data, problem = (b"", fault) if fault else _bytes(path)
         if problem:
             mistakes.append(Mistake("unreadable-file", problem, Source(name, 0, 0)))
-            continue
-        contents[name] = data
-        tree, found = _parse(name, data, remembered)
-        mistakes.extend(found)
-        if tree is not None:
-            if _is_document(tree):
-                contents.pop(name)
-            else:
-                trees.append((name, tree))
+        else:
+            contents[name] = data
     if HEAD not in contents and not any(mistake.source.file == HEAD for mistake in mistakes):
         mistakes.append(Mistake("no-estate", f"there is no {HEAD} here", Source(HEAD, 0, 0)))
-    complete = all(mistake.code == "duplicate" for mistake in mistakes)
-    estate, found = assemble(trees, packaged_catalogue(remembered), complete=complete)
-    mistakes.extend(found)
-    located = tuple(_with_line(mistake, contents) for mistake in _ordered(mistakes))
-    return Reading(None if located else estate, located, tuple(contents))
+    return _read(contents, mistakes, TreeCache(cache))
 
 
 def read_texts(texts: Mapping[str, str]) -> Reading:
     """The same for texts by file name, with no file behind them."""
-    contents = {name: text.encode() for name, text in texts.items()}
+    return _read({name: text.encode() for name, text in texts.items()}, [], TreeCache(None))
+
+
+def _read(contents: dict[str, bytes], mistakes: list[Mistake], remembered: TreeCache) -> Reading:
     trees: list[tuple[str, Node]] = []
-    mistakes: list[Mistake] = []
+    files: list[str] = []
     for name, data in contents.items():
-        tree, found = _parse(name, data, TreeCache(None))
+        tree, found = _parse(name, data, remembered)
         mistakes.extend(found)
+        if tree is not None and _is_document(tree):
+            continue
+        files.append(name)
         if tree is not None:
             trees.append((name, tree))
     complete = all(mistake.code == "duplicate" for mistake in mistakes)
     estate, found = assemble(trees, packaged_catalogue(remembered), complete=complete)
     located = tuple(_with_line(mistake, contents) for mistake in _ordered([*mistakes, *found]))
-    return Reading(None if located else estate, located, tuple(contents))
+    return Reading(None if located else estate, located, tuple(files))
 
 
 def assemble(
