@@ -33,13 +33,15 @@ def main() -> None:
         folder = Path(name)
         bare = folder / "bare.py"
         bare.write_text(BARE.format(commands="".join(ONE.format(n=n) for n in range(COMMANDS))), encoding="utf-8")
+        estate = folder / "estate"
+        estate.mkdir()
         for file in resources.files("enthesis").joinpath("data", "saltmarsh").iterdir():
-            (folder / file.name).write_bytes(file.read_bytes())
+            (estate / file.name).write_bytes(file.read_bytes())
         runs = {
             "bare --help": [sys.executable, str(bare), "--help"],
             "bare command": [sys.executable, str(bare), "c1"],
             "enthesis --help": [sys.executable, "-m", "enthesis", "--help"],
-            "enthesis check": [sys.executable, "-m", "enthesis", "check"],
+            "enthesis check": [sys.executable, "-m", "enthesis", "check", "--estate", str(estate)],
         }
         found: dict[str, list[float]] = {what: [] for what in runs}
         for round_number in range(ROUNDS + 1):

@@ -273,7 +273,7 @@ def test_the_cache_is_used_and_never_trusted_over_the_file(
 ) -> None:
     cache = tmp_path / "cache"
     first = read_folder(saltmarsh, cache=cache)
-    kept = list(cache.glob("*.json"))
+    kept = list(cache.glob("*.tree"))
     assert first.estate is not None and kept
     parsed: list[int] = []
     real = nodes.parse
@@ -289,6 +289,6 @@ def test_the_cache_is_used_and_never_trusted_over_the_file(
     (saltmarsh / "estate.yaml").write_text((saltmarsh / "estate.yaml").read_text().replace("gauges:", "gorges:", 1))
     assert read_folder(saltmarsh, cache=cache).mistakes
     for damaged in (b"", b"[1, 2", b"[1,2,1,[[1]]]", b'{"a": 1}'):
-        for path in cache.glob("*.json"):
+        for path in cache.glob("*.tree"):
             path.write_bytes(damaged)
         assert read_folder(saltmarsh, cache=cache).mistakes

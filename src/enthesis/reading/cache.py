@@ -49,11 +49,11 @@ class TreeCache:
 
     def _path(self, data: bytes) -> Path:
         assert self.folder is not None  # noqa: S101  for the type checker
-        return self.folder / (hashlib.sha256(FORMAT.encode() + data).hexdigest() + ".json")
+        return self.folder / (hashlib.sha256(FORMAT.encode() + data).hexdigest() + ".tree")
 
     def _prune(self) -> None:
         assert self.folder is not None  # noqa: S101  for the type checker
-        entries = sorted(self.folder.glob("*.json"), key=lambda path: path.stat().st_mtime)
+        entries = sorted(self.folder.glob("*.tree"), key=lambda path: path.stat().st_mtime)
         for old in entries[:-MAX_ENTRIES]:
             old.unlink(missing_ok=True)
 
