@@ -1,0 +1,1 @@
+"""One request: the verdict with its grounds, and the changes that would turn it."""

@@ -1,0 +1,1 @@
+"""Patterns and conditions: what they say of a value, and which values they leave open."""

@@ -1,0 +1,484 @@
+"""Random small estates with every feature in play, and journeys through them that are about as often allowed as not.
+
+Everything hangs together on purpose: few names, many statements about them, so that rules meet.
+"""
+
+from random import Random
+from typing import Any
+
+PROVIDERS = {"north": {"style": "two-sided"}, "south": {"style": "one-sided"}}
+LABELS = ({}, {"tier": "high"}, {"tier": "low"}, {"coast": "north", "tier": "high"}, {"coast": ""})
+TIMES = ("2026-06-01T00:00:00Z", "2027-06-01T00:00:00Z")
+NETWORKS = ("10.0.0.0/8", "10.1.0.0/16", "192.0.2.7")
+SUBJECTS = ("tides/main", "tides/try", "tidewater/main", "other/main")
+VERBS = {
+    "object": ("read", "write", "list", "delete"),
+    "bucket": ("describe", "delete", "configure"),
+    "key": ("encrypt", "decrypt"),
+    "secret": ("read", "list"),
+    "host": ("login", "configure", "describe"),
+    "identity": ("take-on", "use", "attach", "describe"),
+    "queue": ("send", "receive"),
+    "workload": ("create", "list"),
+}
+
+
+class World:
+    """One estate as plain data, drawn from `rng`."""
+
+    def __init__(self, rng: Random) -> None:
+        self.rng = rng
+        self.accounts = {
+            "aa": ("@one/u", "north"),
+            "bb": ("@one/u/v", "north"),
+            "cc": ("@one", "south"),
+            "dd": ("@two", "north"),
+            "ee": ("@two", "south"),
+        }
+        self.identities = [f"{account}/identity/i{n}" for account in self.accounts for n in range(2)]
+        self.identities.append("cc/cluster/k/namespace/s/identity/j")
+        self.people = ["@one/identity/p", "@two/identity/q"]
+        self.groups = ["aa/group/g", "@one/group/h", "bb/group/r"]
+        self.hosts = [f"{account}/host/x" for account in self.accounts] + ["aa/pool/l/host/y"]
+        self.workload = "cc/cluster/k/namespace/s/workload/w"
+        self.data = self._estate()
+        self.made = 0
+
+    def some(self, values: Any, most: int = 2) -> list[Any]:
+        return self.rng.sample(list(values), self.rng.randint(1, min(most, len(values))))
+
+    def maybe(self, chance: float, make: Any) -> dict[str, Any]:
+        return make() if self.rng.random() < chance else {}
+
+    def test(self, attribute: str, depth: int = 0) -> Any:
+        """A test that fits its attribute, now and then one of another type."""
+        rng = self.rng
+        if depth < 2 and rng.random() < 0.25:
+            inner = self.test(attribute, depth + 1)
+            if rng.random() < 0.5 and "present" not in repr(inner):
+                return {"not": inner}
+            return [inner, self.test(attribute, depth + 1)]
+        if rng.random() < 0.08:
+            return {"present": True}
+        if attribute == "time":
+            return rng.choice([{"before": TIMES[1]}, {"after": TIMES[0]}, {"after": TIMES[0], "before": TIMES[1]}])
+        if attribute == "network":
+            return {"within": self.some(NETWORKS)}
+        if attribute == "session.age":
+            return {"longer_than": rng.choice(["5m", "30m"])}
+        if attribute == "mfa":
+            return True
+        words = {
+            "reference": ["r1", "r2", {"glob": "r*"}],
+            "caller.account": list(self.accounts),
+            "caller.organisation": ["one", "two"],
+            "caller.kind": ["service-account", "host", "person"],
+            "caller.address": [*self.identities, {"glob": "aa/**"}],
+            "caller.labels.tier": ["high", "low"],
+            "target.labels.coast": ["north"],
+            "target.labels.tier": ["high", "low"],
+            "origin.kind": ["token", "person", "host", "credential"],
+            "origin.issuer": ["forge"],
+            "origin.organisation": ["one", "two"],
+            "origin.address": [*self.people, {"glob": "**/host/*"}],
+            "claims.sub": [*SUBJECTS, {"glob": "tides/*"}, {"glob": "**/main", "not": "other/main"}],
+            "claims.aud": ["north", "south", {"glob": "n*"}],
+            "claims.event": ["push", {"not": "fork"}, {"glob": "pu??"}, 7],
+            "claims.teams": ["red", ["red", "blue"], {"not": "blue"}],
+        }
+        return rng.choice(words[attribute])
+
+    def when(self, chance: float = 0.4) -> dict[str, Any]:
+        names = [
+            "time", "network", "mfa", "reference", "session.age", "caller.account", "caller.organisation",
+            "caller.kind", "caller.address", "caller.labels.tier", "target.labels.coast", "target.labels.tier",
+            "origin.kind", "origin.issuer", "origin.organisation", "origin.address", "claims.sub",
+        ]  # fmt: skip
+        return self.maybe(chance, lambda: {"when": {name: self.test(name) for name in self.some(names)}})
+
+    def claims(self) -> dict[str, Any]:
+        names = ["sub", "aud", "event", "teams"]
+        return {name: self.test(f"claims.{name}") for name in self.some(names, 3)}
+
+    def permissions(self, *, ceiling: bool = False) -> dict[str, Any]:
+        rng = self.rng
+        if rng.random() < (0.25 if not ceiling else 0.05):
+            return {"*": rng.choice(["*", ["*", "take-on", "use"], ["read", "write", "list"]])}
+        return {
+            kind: "*" if rng.random() < 0.2 else self.some(VERBS[kind], 3) for kind in self.some(VERBS, 3)
+        }
+
+    def until(self) -> dict[str, Any]:
+        return self.maybe(0.15, lambda: {"until": self.rng.choice(TIMES)})
+
+    def _estate(self) -> dict[str, Any]:
+        rng = self.rng
+        buckets = [f"{account}/bucket/b" for account in self.accounts]
+        keys = [f"{account}/key/k" for account in self.accounts]
+        secrets = [f"{account}/secret/s" for account in self.accounts] + ["cc/cluster/k/namespace/s/secret/t"]
+        resources: dict[str, Any] = {
+            "cc/cluster/k": {}, "cc/cluster/k/namespace/s": {}, "aa/pool/l": {},
+            "aa/queue/q": {}, "dd/queue/q": {"encrypted_by": "dd/key/k"}, self.workload: {},
+        }  # fmt: skip
+        for key in keys:
+            resources[key] = {"managed_by": rng.choice(["account", "account", "provider"])}
+        for holder in (*buckets, *secrets):
+            resources[holder] = self.maybe(0.4, lambda: {"encrypted_by": rng.choice(keys)})
+        for host in self.hosts:
+            own = host.split("/", maxsplit=1)[0]
+            resources[host] = self.maybe(0.7, lambda own=own: {"runs_as": self.some(
+                [one for one in self.identities if one.startswith(own) or rng.random() < 0.1] or self.identities)})
+        for place in resources.values():
+            place.update(self.maybe(0.3, lambda: {"labels": rng.choice(LABELS)}))
+        identities: dict[str, Any] = {}
+        for one in self.identities:
+            kind = "cluster-service-account" if "/namespace/" in one else rng.choice(
+                ["service-account", "instance-role", "managed-identity"])
+            identities[one] = {"kind": kind, **self.maybe(0.4, lambda: {"labels": rng.choice(LABELS)}),
+                               **self.maybe(0.05, lambda: {"disabled": True})}
+            if kind == "managed-identity" and rng.random() < 0.3:
+                identities[one]["tied_to"] = rng.choice([*self.hosts, "aa/host/gone"])
+        for person in self.people:
+            identities[person] = {"kind": "person", **self.maybe(0.4, lambda: {"labels": rng.choice(LABELS)})}
+        return {
+            "estate": "random",
+            "organisations": {
+                "one": {"units": {"u": ["v"]}, **self.maybe(0.4, lambda: {"labels": rng.choice(LABELS)})},
+                "two": {"outside": rng.random() < 0.4},
+            },
+            "providers": PROVIDERS,
+            "accounts": {
+                name: {"in": place, "provider": provider, **self.maybe(0.1, lambda: {"administered_by": "others"}),
+                       **self.maybe(0.3, lambda: {"labels": rng.choice(LABELS)})}
+                for name, (place, provider) in self.accounts.items()
+            },
+            "issuers": {
+                "forge": {"kind": "oidc", "claims": {"sub": "text", "event": "text", "teams": "list"}},
+                "kiln": {"kind": "saml"},
+                "seal": {"kind": "x509"},
+            },
+            "resources": resources,
+            "identities": identities,
+            "groups": {
+                "aa/group/g": {"members": self.some([*self.identities, *self.people, "bb/group/r"], 3)},
+                "@one/group/h": {"where": self.rule(["@one", "@one/u", "cc"]), "members": self.some(self.people)},
+                "bb/group/r": {"where": self.rule(["bb", "@one"])},
+            },
+            "trusts": self.trusts(),
+            "roles": self.roles(),
+            "grants": self.grants([*buckets, *secrets, *keys]),
+            "ceilings": [self.ceiling(n) for n in range(rng.choice([0, 1, 1, 2]))],
+            "attachments": self.attachments(),
+            "credentials": {
+                "key1": {"of": rng.choice(self.identities), "form": "access-key", **self.when(0.3)},
+                "key2": {"of": rng.choice(self.identities), "form": "static-token", "disabled": rng.random() < 0.5,
+                         "expires": rng.choice(TIMES)},
+            },
+        }  # fmt: skip
+
+    def rule(self, places: list[str]) -> dict[str, Any]:
+        return {
+            **self.maybe(0.6, lambda: {"in": self.rng.choice(places)}),
+            **self.maybe(0.4, lambda: {"kind": self.rng.choice(["service-account", "person", "instance-role"])}),
+            **self.maybe(0.4, lambda: {"labels": {"tier": "high"}}),
+        }
+
+    def trusts(self) -> list[dict[str, Any]]:
+        rng = self.rng
+        out = []
+        for number in range(rng.randint(12, 26)):
+            of = rng.choice(self.identities)
+            admits = rng.choice([
+                {"token": "forge", "claims": self.claims()},
+                {"token": "forge", "claims": {"sub": rng.choice(SUBJECTS)}},
+                {"assertion": "kiln", "attributes": {"team": "red"}},
+                {"certificate": "seal", "subject": {"glob": "spiffe://one/**"}},
+                {"identity": rng.choice(self.identities)},
+                {"identity": rng.choice(self.identities)},
+                {"group": rng.choice(self.groups)},
+                {"account": rng.choice(list(self.accounts))},
+                {"attached": True},
+                {"attached": rng.choice([*self.hosts, {"glob": "*/host/*"}, {"glob": "**/y"}])},
+                {"person": rng.choice(self.people)},
+            ])  # fmt: skip
+            session = rng.choice(["15m", "1h", "4h"])
+            out.append({"name": f"t{number}", "of": of, "admits": admits, "session": session,
+                        **self.when(0.3), **self.until()})  # fmt: skip
+        return out
+
+    def roles(self) -> dict[str, Any]:
+        out: dict[str, Any] = {f"r{n}": {"allows": self.permissions()} for n in range(5)}
+        out["takes"] = {"allows": {"identity": ["take-on", "use"]}}
+        out["stores"] = {"allows": {"object": ["read", "write"], "key": ["encrypt", "decrypt"]}}
+        out["both"] = {"allows": {"organisation": ["enter"]}, "includes": ["takes", "r0", "both"]}
+        out["enters"] = {"allows": {"organisation": "enter"}}
+        return out
+
+    def grants(self, things: list[str]) -> list[dict[str, Any]]:
+        rng = self.rng
+        places = [
+            *things, *things, *self.identities, *self.accounts, *self.hosts, "@one", "@one/u", "@one/u/v", "@two",
+            "aa/bucket/b/object/p", "aa/bucket/b/object/p/q", "cc/cluster/k", "cc/cluster/k/namespace/s", self.workload,
+        ]  # fmt: skip
+        out = []
+        for number in range(rng.randint(30, 60)):
+            to, at = rng.choice([*self.identities, *self.identities, *self.people, *self.groups]), rng.choice(places)
+            sides = [side for side in map(self._side, (to, at)) if side]
+            holders = [place for side in sides for place in side]
+            grant = {"name": f"g{number}", "to": to, "role": rng.choice(["takes", "stores", "both", "enters", "r0",
+                     "r1", "r2", "r3", "r4"]), "at": at, **self.when(0.3), **self.until()}  # fmt: skip
+            own = [one.split("/", maxsplit=1)[0] for one in (to, at) if not one.startswith("@")]
+            if (len(own) == 2 and own[0] != own[1]) or rng.random() < 0.2:
+                grant["held_by"] = rng.choice(holders)
+            out.append(grant)
+        return out
+
+    def _side(self, address: str) -> list[str]:
+        """Who may hold a grant on this side."""
+        first = address.split("/identity/", maxsplit=1)[0].split("/group/")[0] if address.startswith("@") else (
+            address.split("/", maxsplit=1)[0])  # fmt: skip
+        top = self.accounts[first][0] if first in self.accounts else first
+        parts = top.split("/")
+        above = ["/".join(parts[:n]) for n in range(len(parts), 0, -1)]
+        return [first, *above] if first in self.accounts else above
+
+    def ceiling(self, number: int) -> dict[str, Any]:
+        rng = self.rng
+        over = rng.choice(["callers", "resources"])
+        at = rng.choice(["@one", "@one/u", "aa", "cc", "@two", *(self.identities[:2] if over == "callers" else [])])
+        what = rng.choice(["bars", "bars", "bars", "only"])
+        listed = self.permissions(ceiling=True) if what == "bars" else {"*": "*", "key": ["decrypt"]}
+        if what == "only" and rng.random() < 0.5:
+            listed = {"identity": "*", "object": "*", "key": "*", "host": "*"}
+        return {"name": f"c{number}", "over": over, "at": at, what: listed, **self.when(0.4),
+                **self.maybe(0.3, lambda: {"except": [rng.choice([self.identities[0], {"glob": "**/i1"}])]})}  # fmt: skip
+
+    def attachments(self) -> list[dict[str, Any]]:
+        rng = self.rng
+        whats = [self.hosts[0], {"glob": "aa/**"}, {"glob": "*/host/x"}, self.workload]
+        chosen = rng.sample(whats, rng.randint(0, 2))
+        return [{"what": what, "runs_as": self.some(self.identities)} for what in chosen]
+
+    # -- support ------------------------------------------------------------------------------------------------
+
+    def support(self, journey: dict[str, Any], chance: float = 0.9) -> None:
+        """Adds statements by which a journey would be allowed, each left out now and then."""
+        rng = self.rng
+        origin = journey["from"]
+        form = next(name for name in origin if name not in ("claims", "attributes", "subject", "mfa"))
+        at = "" if form in ("token", "assertion", "certificate") else origin[form]
+        at = self.data["credentials"][at]["of"] if form == "credential" else at
+        good = self.good(journey, form)
+        for hop in journey["through"]:
+            of = hop if isinstance(hop, str) else hop["identity"]
+            admits: dict[str, Any] = {"identity": at}
+            if not at:
+                shown = {name: origin[name] for name in origin if name != form}
+                plain = {name: value for name, value in shown.get("claims", {}).items() if isinstance(value, str)}
+                admits = {form: origin[form], **({"claims": {n: v for n, v in plain.items() if v}} if plain else {})}
+            elif at.startswith("@"):
+                admits = {"person": at}
+            elif at not in self.identities:
+                admits = {"attached": rng.choice([at, True])}
+                if at in self.data["resources"] and of in self.identities:
+                    self.data["resources"][at]["runs_as"] = [of]
+            elif rng.random() < 0.3:
+                admits = {"account": at.split("/", maxsplit=1)[0]}
+            unknown = admits.get("token") == "forgery" or at.endswith(("/typo", "/gone"))
+            if of in self.identities and not unknown and rng.random() < chance:
+                self.add("trusts", of=of, admits=admits, session=rng.choice(["15m", "4h"]), **good())
+            self.support_request(at, "take-on", of, good, chance)
+            at = of
+        if "attempt" in journey:
+            verb, _, rest = journey["attempt"].partition(" ")
+            target, _, onto = rest.partition(" to ")
+            self.support_request(at, verb, target, good, chance)
+            if onto:
+                self.support_request(at, "configure", onto, good, chance)
+        if form == "person":
+            for organisation in ("@one", "@two"):
+                self.grant(origin[form], "enters", organisation, organisation, good, chance)
+
+    def support_request(self, at: str, verb: str, target: str, good: Any, chance: float) -> None:
+        rng = self.rng
+        known = at in self.identities or at in self.people
+        sides = [target.split("/", maxsplit=1)[0]] + ([at.split("/", maxsplit=1)[0]] if known else [])
+        if not known or sides[0] not in (*self.accounts, "@one", "@two") or verb == "juggle":
+            return
+        kind = "organisation" if target.startswith("@") else target.split("/")[-2] if "/" in target else "account"
+        kind = "object" if "/object/" in target else kind
+        role = f"does-{verb}-{kind}"
+        self.data["roles"].setdefault(role, {"allows": {"*": [verb]} if kind != "organisation" else {kind: verb}})
+        top = self.accounts[sides[0]][0] if sides[0] in self.accounts else sides[0]
+        holder = rng.choice([sides[0], sides[0], top])
+        if verb != "take-on":
+            self.grant(at, role, target, holder, good, chance)
+        if sides[-1] != sides[0] and not sides[-1].startswith("@"):
+            self.grant(at, role, target, sides[-1], good, chance)
+        place = self.data["resources"].get(target.split("/object/")[0], {})
+        if place.get("encrypted_by") and verb in ("read", "write", "send", "receive"):
+            further = "decrypt" if verb in ("read", "receive") else "encrypt"
+            self.support_request(at, further, place["encrypted_by"], good, chance)
+        for one in place.get("runs_as", ()) if verb in ("login", "configure", "create") else ():
+            self.support_request(at, "use", one, good, chance)
+
+    def grant(self, to: str, role: str, at: str, holder: str, good: Any, chance: float) -> None:
+        if self.rng.random() < chance and ("/typo" not in at and "/gone" not in at):
+            self.data["roles"].setdefault(role, {"allows": {"*": ["read"]}})
+            self.add("grants", to=to, role=role, at=at, held_by=holder, **good())
+
+    def add(self, section: str, **entry: Any) -> None:
+        self.made += 1
+        self.data[section].append({"name": f"more-{self.made}", **entry})
+
+    def good(self, journey: dict[str, Any], form: str) -> Any:
+        """Makes conditions: usually ones that this journey meets, now and then any."""
+        rng, context = self.rng, journey["context"]
+
+        def make() -> dict[str, Any]:
+            if rng.random() < 0.1:
+                return self.when(1.0)
+            if rng.random() < 0.45:
+                return {}
+            fitting: dict[str, Any] = {
+                "time": {"after": "2025-01-01T00:00:00Z", "before": "2028-01-01T00:00:00Z"},
+                "session.age": {"not": {"longer_than": "6h"}},
+                "network": {"within": [context.get("network") or "10.0.0.0/8", "198.51.100.0/24"]},
+                "reference": [context.get("reference") or "r1", {"glob": "special-*"}],
+                "origin.kind": [form, "host"],
+            }
+            return {"when": {name: fitting[name] for name in self.some(fitting)}}
+
+        return make
+
+    # -- journeys -------------------------------------------------------------------------------------------------
+
+    def journey(self) -> dict[str, Any]:
+        """A journey that follows the statements more often than chance would."""
+        rng = self.rng
+        origin, at = self.origin()
+        through: list[Any] = []
+        bearer = "token" in origin or "assertion" in origin or "certificate" in origin
+        for _ in range(rng.choice([1 if bearer and rng.random() < 0.9 else 0, 1, 1, 1, 2, 3])):
+            at = self.next_hop(origin, at)
+            through.append({"identity": at, "narrowed": rng.choice([{"*": ["*", "take-on"]}, {"object": ["read"]}])}
+                           if rng.random() < 0.1 else at)  # fmt: skip
+        entry: dict[str, Any] = {"from": origin, "through": through, "expect": "allowed", "context": self.context()}
+        if not through or rng.random() < 0.8:
+            entry["attempt"] = self.attempt(at)
+        if rng.random() < 0.85:
+            self.support(entry)
+        return entry
+
+    def context(self) -> dict[str, Any]:
+        rng = self.rng
+        return {
+            **self.maybe(0.5, lambda: {"time": rng.choice(["2026-01-01T00:00:00Z", "2027-01-01T00:00:00Z", TIMES[1]])}),
+            **self.maybe(0.7, lambda: {"network": rng.choice(["10.1.2.3", "10.2.0.1", "192.0.2.7", "10.0.0.0/7", None])}),
+            **self.maybe(0.7, lambda: {"reference": rng.choice(["r1", "r2", "x", None])}),
+            **self.maybe(0.3, lambda: {"session_age": rng.choice(["10m", "20m", "2h", "5h"])}),
+        }
+
+    def origin(self) -> tuple[dict[str, Any], str]:
+        rng = self.rng
+        form = rng.choice(["token", "token", "assertion", "certificate", "host", "person", "credential", "identity",
+                           "identity", "workload"])  # fmt: skip
+        if form == "token":
+            claims = {
+                "sub": rng.choice([*SUBJECTS, "tides/main"]),
+                "aud": rng.choice(["north", ["south", "north"], "x"]),
+                **self.maybe(0.8, lambda: {"event": rng.choice(["push", "fork", "push", 7, None, ""])}),
+                **self.maybe(0.6, lambda: {"teams": rng.choice(["red", ["red", "blue"], ["green", 3], []])}),
+            }
+            if rng.random() < 0.1:
+                claims.pop("sub")
+            return {"token": "forge" if rng.random() < 0.97 else "forgery", "claims": claims}, ""
+        if form == "assertion":
+            return {"assertion": "kiln", "attributes": {"team": rng.choice(["red", "blue"])}}, ""
+        if form == "certificate":
+            return {"certificate": "seal", "subject": rng.choice(["spiffe://one/a", "spiffe://two/a"])}, ""
+        if form == "host":
+            host = rng.choice([*self.hosts, "aa/host/gone"] if rng.random() < 0.1 else self.hosts)
+            return {"host": host}, host
+        if form == "workload":
+            work = rng.choice([self.workload, "cc/cluster/k/namespace/s/workload/other"])
+            return {"workload": work}, work
+        if form == "person":
+            person = rng.choice(self.people)
+            return {"person": person, **self.maybe(0.7, lambda: {"mfa": rng.choice([True, False, None])})}, person
+        if form == "credential":
+            name = rng.choice(["key1", "key2"])
+            return {"credential": name}, self.data["credentials"][name]["of"]
+        one = rng.choice([*self.identities, *self.people])
+        return {"identity": one}, one
+
+    def next_hop(self, origin: dict[str, Any], at: str) -> str:
+        """An identity that some trust gives to whoever is here, more often than not."""
+        rng = self.rng
+        if rng.random() < 0.02:
+            return "aa/identity/typo"
+        fitting = [
+            trust["of"]
+            for trust in self.data["trusts"]
+            for form, whom in trust["admits"].items()
+            if (not at and form in origin and form in ("token", "assertion", "certificate"))
+            or (at and whom == at)
+            or (form == "group" and at.split("/", maxsplit=1)[0] in ("aa", "bb", "@one"))
+            or (form == "account" and at.startswith(f"{whom}/"))
+            or (form == "attached" and "/host/" in at)
+        ]
+        if fitting and rng.random() < 0.5:
+            return str(rng.choice(fitting))
+        return self.sound(rng.choice(self.identities))
+
+    def sound(self, identity: str) -> str:
+        """The identity, or another where this one is disabled: such would refuse too often."""
+        for other in (identity, *self.identities):
+            entry = self.data["identities"][other]
+            if not entry.get("disabled") and "tied_to" not in entry:
+                return str(other)
+        return identity
+
+    def attempt(self, at: str) -> str:
+        rng = self.rng
+        groups = {
+            "aa/group/g": ("aa/", "bb/", "@"), "@one/group/h": ("aa/", "bb/", "cc/", "@one"), "bb/group/r": ("bb/", "aa/"),
+        }  # fmt: skip
+        account = {name: provider for name, (_, provider) in self.accounts.items()}
+        own = [
+            grant for grant in self.data["grants"]
+            if grant["to"] == at or at.startswith(groups.get(grant["to"], ("-",)))
+        ]  # fmt: skip
+        kinds = dict.fromkeys(("bucket", "key", "secret", "host", "identity", "object"))
+        for _ in range(8):
+            place = rng.choice(own)["at"] if own and rng.random() < 0.6 else rng.choice(list(self.data["resources"]))
+            target = self.beneath(place)
+            homes = [account.get(side.split("/", maxsplit=1)[0]) for side in (at, target)]
+            if at and not at.startswith("@") and homes[0] != homes[1] and rng.random() < 0.9:
+                continue
+            kind = next(word for word in reversed(target.split("/")[1::2]) if word) if "/" in target else "account"
+            kind = "object" if "/object/" in target else kind
+            if kind in VERBS or kind in kinds:
+                break
+        else:
+            target, kind = "aa/bucket/b", "bucket"
+        verb = rng.choice(VERBS.get(kind, ("describe",)))
+        if target.startswith("@"):
+            return f"enter {target}"
+        if verb == "attach":
+            return f"attach {target} to {rng.choice([*self.hosts, 'aa/host/gone'])}"
+        return f"{verb if rng.random() < 0.98 else 'juggle'} {target}"
+
+    def beneath(self, place: str) -> str:
+        """Something at or below a place."""
+        rng = self.rng
+        known = [*self.data["resources"], *self.data["identities"]]
+        accounts = {"@one": ("aa", "bb", "cc"), "@one/u": ("aa", "bb"), "@one/u/v": ("bb",), "@two": ("dd", "ee")}
+        tops = accounts.get(place, (place,))
+        if place in ("@one", "@two") and rng.random() < 0.2:
+            return place
+        inside = [one for one in known if any(one == top or one.startswith(f"{top}/") for top in tops)] or [place]
+        target = str(rng.choice(inside))
+        if target.endswith("/bucket/b") and rng.random() < 0.8:
+            target += rng.choice(["/object/p/q/r", "/object/p", "/object/z"])
+        return target
