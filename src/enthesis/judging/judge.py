@@ -21,9 +21,9 @@ from enthesis.judging.verdicts import (
     Unmet,
     Verdict,
 )
-from enthesis.model.addresses import account_of, article
+from enthesis.model.addresses import account_of, article, parse
 from enthesis.model.conditions import Conditions, Glob
-from enthesis.model.mistakes import Source
+from enthesis.model.mistakes import AddressMistake, Source
 from enthesis.reading.shapes import duration_text, nearest, time_text
 from enthesis.trusting.patterns import matcher
 from enthesis.trusting.truth import hold, passes
@@ -197,7 +197,8 @@ class _Chain:
         kind = kind_name(compiled, address) or ""
         verbs = compiled.catalogue.verbs_of(kind)
         if verb not in verbs:
-            yield f"{verb} is no verb of {article(kind)}", nearest(verb, verbs) or tuple(verbs)
+            text = f"{verb} is no verb of {article(kind)}; those are {', '.join(sorted(verbs))}"
+            yield text, nearest(verb, verbs)
         if onto is not None and not compiled.exists(onto):
             yield f"nothing is called {onto}", self._close(onto)
 
@@ -212,8 +213,16 @@ class _Chain:
         return number != NONE and number in self.compiled.identity_kind
 
     def _close(self, address: str, *, identities: bool = False) -> tuple[str, ...]:
-        """The nearest known names: those of the same kind that share an account or their last word first."""
+        """The nearest known names: those that share an account or their last word first. A leaf keeps its own name."""
         compiled = self.compiled
+        try:
+            place = parse(address, compiled.catalogue)
+            kind = compiled.catalogue.kinds.get(place.kind)
+            if kind is not None and kind.leaf and not compiled.exists(place.parent):
+                rest = address[len(place.parent) :]
+                return tuple(one + rest for one in self._close(place.parent) if compiled.exists(one + rest))
+        except AddressMistake:
+            pass
         account, last = account_of(address), address.rsplit("/", 1)[-1]
         names = compiled.tables.identities if identities else compiled.places.names
         alike = [name for name in names if name.endswith("/" + last) or (account and name.startswith(account + "/"))]

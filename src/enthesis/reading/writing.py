@@ -50,3 +50,11 @@ def estate_text(estate: Estate) -> str:
     """The estate as YAML 1.2."""
     text: str = yaml.dump(plain_estate(estate), Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=100)
     return text
+
+
+def flow_text(value: Any) -> str:
+    """A value as YAML 1.2 on one line, as it can stand inside another."""
+    text: str = yaml.dump(
+        value, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=10**6, default_flow_style=True
+    )
+    return text.removesuffix("\n...\n").rstrip("\n")

@@ -86,7 +86,7 @@ def solve(wanted: Sequence[Wanted], room: Room) -> Found | None:
             return Found(value)
     if room.absent and good(None):
         return Found(None)
-    elements = list(_elements([test for test, _ in wanted], room))
+    elements = list(cells([test for test, _ in wanted], room))
     for element in elements:
         if good(element):
             return Found(element)
@@ -100,7 +100,7 @@ def solve(wanted: Sequence[Wanted], room: Room) -> Found | None:
     return None
 
 
-def _elements(tests: Sequence[Test], room: Room) -> Iterator[Value]:
+def cells(tests: Sequence[Test], room: Room) -> Iterator[Value]:
     """One value from each cell that the tests cut the room into."""
     atoms = list(dict.fromkeys(atom for test in tests for atom in _atoms(test)))
     networks = [network for atom in atoms if isinstance(atom, Within) for network in atom.networks]
@@ -141,10 +141,10 @@ def _texts(atoms: Iterable[Test], networks: Sequence[Network]) -> Iterator[str]:
         yield from (str(network.network_address) for network in _networks(networks))
     if len(patterns) > MAX_PATTERNS:
         raise Undecided(f"more than {MAX_PATTERNS} patterns about one attribute")
-    yield from _cells(patterns, [], [literal(text) for text in plain])
+    yield from _choices(patterns, [], [literal(text) for text in plain])
 
 
-def _cells(
+def _choices(
     patterns: list[str], inside: list[tuple[str, ...]], outside: list[tuple[str, ...]]
 ) -> Iterator[str]:
     """A text for every choice of the patterns that it matches; choices that no text makes are cut off early."""
@@ -156,8 +156,8 @@ def _cells(
             yield text
         return
     row = tokens(patterns[0])
-    yield from _cells(patterns[1:], [*inside, row], outside)
-    yield from _cells(patterns[1:], inside, [*outside, row])
+    yield from _choices(patterns[1:], [*inside, row], outside)
+    yield from _choices(patterns[1:], inside, [*outside, row])
 
 
 def _numbers(atoms: Iterable[Test]) -> Iterator[int | float]:

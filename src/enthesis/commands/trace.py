@@ -1,0 +1,207 @@
+"""`enthesis trace`: why a request is allowed or refused, and what would turn it."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from enthesis.commands.asking import (
+    FROM_HELP,
+    AgeOption,
+    ClaimOption,
+    MfaOption,
+    NetworkOption,
+    ReferenceOption,
+    Surroundings,
+    TimeOption,
+    claims_from,
+    context_from,
+    now,
+    origin_from,
+    token_origin,
+)
+from enthesis.commands.common import (
+    EstateOption,
+    Format,
+    FormatOption,
+    QuietOption,
+    estate_folder,
+    put_json,
+    put_lines,
+    read_estate,
+    remark,
+    write_file,
+)
+
+if TYPE_CHECKING:
+    from enthesis.judging.questions import Question
+    from enthesis.judging.remedies import Remedy
+    from enthesis.model.estate import Estate
+
+
+def trace(
+    words: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[VERB TARGET]", help="What is attempted: `write ADDRESS`, `attach IDENTITY to RESOURCE`."),
+    ] = None,
+    who: Annotated[str | None, typer.Option("--from", metavar="WHO", help=FROM_HELP)] = None,
+    through: Annotated[
+        list[str] | None, typer.Option("--through", metavar="IDENTITY", help="Taken on on the way; several in order.")
+    ] = None,
+    journey: Annotated[str | None, typer.Option("--journey", metavar="NAME", help="Ask what this journey asks.")] = None,
+    token: Annotated[str | None, typer.Option("--token", metavar="FILE|-", help="A token to start from.")] = None,
+    claim: ClaimOption = None,
+    at_time: TimeOption = None,
+    network: NetworkOption = None,
+    reference: ReferenceOption = None,
+    mfa: MfaOption = None,
+    session_age: AgeOption = None,
+    write: Annotated[
+        int | None, typer.Option("--write", metavar="N", help="Put remedy N into the estate's files.")
+    ] = None,
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """Why is this request allowed or refused, and what would turn it?
+
+    Needs no live system and no rights. Exit 0 allowed, 1 refused, 2 where a name is unknown.
+
+    Example: enthesis trace write bulletin/bucket/public-pages/object/a.html --from bulletin/identity/page-writer
+    """
+    from enthesis.errors import Mistaken
+    from enthesis.judging.compiling import compile_estate
+    from enthesis.judging.judge import Judge
+    from enthesis.judging.remedies import remedies_for
+    from enthesis.reaching.differing import newly_allowed
+    from enthesis.showing.verdicts import remedies_json, remedy_lines, verdict_json, verdict_lines
+
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    around = Surroundings(at_time, network, reference, session_age)
+    if journey is not None:
+        if words or who or through or token or claim:
+            raise Mistaken("--journey is the whole question", remedy="only surroundings go with it")
+        question = _of_journey(described, journey, around, mfa)
+    else:
+        question = _asked(described, words, who, through, token, claims_from(claim), mfa, around)
+    if token is not None:
+        remark("The token's signature was not checked: it is taken for what it says.", quiet=quiet)
+    verdict = Judge(compile_estate(described)).judge(question)
+    remedies = remedies_for(described, verdict)
+    also = [newly_allowed(described, remedy, question) for remedy in remedies.found]
+    if output is Format.JSON:
+        put_json({**verdict_json(described, verdict), **remedies_json(remedies, also)})
+    else:
+        put_lines(verdict_lines(described, verdict))
+        if not verdict.allowed and not quiet:
+            put_lines(remedy_lines(remedies, also))
+    if write is not None:
+        if not 1 <= write <= len(remedies.found):
+            raise Mistaken(f"there is no remedy {write}: {len(remedies.found)} were found")
+        for name in write_remedy(folder, described, remedies.found[write - 1], question, journey):
+            remark(f"Remedy {write} is written into {name}.", quiet=quiet)
+    if not verdict.allowed:
+        raise typer.Exit(2 if "names" in verdict.refusing and _unknown(verdict) else 1)
+
+
+def _unknown(verdict: Any) -> bool:
+    """Whether a name is not there at all, rather than disabled or lapsed."""
+    return any(request.step("owner").outcome == "unknown" for request in verdict.requests)
+
+
+def _of_journey(estate: "Estate", name: str, around: Surroundings, mfa: bool | None) -> "Question":
+    from dataclasses import replace
+
+    from enthesis.errors import Mistaken
+    from enthesis.judging.questions import question_of
+    from enthesis.reading.shapes import nearest
+
+    found = estate.journeys.get(name)
+    if found is None:
+        close = nearest(name, estate.journeys)
+        raise Mistaken(f"no journey is called {name}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+    question = question_of(found, now())
+    given = context_from(around)
+    said = {field: getattr(given, field) for field in given.said}
+    origin = question.origin if mfa is None else replace(question.origin, mfa=mfa)
+    context = replace(question.context, **said)
+    return replace(question, origin=origin, context=context, time=said.get("time", question.time))
+
+
+def _asked(
+    estate: "Estate",
+    words: list[str] | None,
+    who: str | None,
+    through: list[str] | None,
+    token: str | None,
+    claims: dict[str, Any],
+    mfa: bool | None,
+    around: Surroundings,
+) -> "Question":
+    from enthesis.errors import Mistaken
+    from enthesis.judging.questions import Question
+    from enthesis.model.estate import Hop
+    from enthesis.model.mistakes import AddressMistake
+    from enthesis.reading.sections import attempt_from
+
+    if token is not None:
+        origin = token_origin(estate, token, who)
+    elif who is not None:
+        origin = origin_from(estate, who, claims, mfa)
+    else:
+        raise Mistaken("nobody asks", remedy="name who with --from, a token with --token, or a journey with --journey")
+    try:
+        attempt = attempt_from(" ".join(words)) if words else None
+    except AddressMistake as fault:
+        raise Mistaken(str(fault), remedy="expected `VERB TARGET`, or `attach IDENTITY to RESOURCE`") from None
+    if attempt is None and not through:
+        raise Mistaken("nothing is asked for", remedy="say VERB TARGET, or --through IDENTITY, or both")
+    context = context_from(around)
+    hops = tuple(Hop(identity) for identity in through or ())
+    return Question(origin, hops, attempt, context, context.time or now())
+
+
+def write_remedy(
+    folder: Path, estate: "Estate", remedy: "Remedy", question: "Question", journey: str | None
+) -> list[str]:
+    """Puts a remedy into the estate's files; the names of those that changed. Mistaken where it cannot be kept exact.
+
+    The result is read back first, and nothing is written unless it is just the estate that was asked for.
+    """
+    from dataclasses import replace
+
+    from enthesis.errors import Mistaken
+    from enthesis.judging.remedies import applied, asked
+    from enthesis.reading.editing import NotEditable, Replacement, edited
+    from enthesis.reading.folder import estate_texts, read_texts
+    from enthesis.reading.sections import SECTIONS
+
+    wanted = applied(estate, remedy.changes)
+    edits = [edit for change in remedy.changes if (edit := change.edit()) is not None]
+    after = asked(question, remedy.changes)
+    if after != question:
+        if journey is None:
+            raise Mistaken("this remedy asks something else, and changes nothing in the estate")
+        old = estate.journeys[journey]
+        new = replace(old, origin=after.origin, through=after.through, attempt=after.attempt)
+        wanted = replace(wanted, journeys={**wanted.journeys, journey: new})
+        plain, before = (SECTIONS["journeys"].record.plain(one) for one in (new, old))
+        source = old.source
+        edits += [
+            Replacement(source.file, source.line, source.column, (field,), plain.get(field))
+            for field in ("from", "through", "attempt")
+            if plain.get(field) != before.get(field)
+        ]
+    texts = estate_texts(folder)
+    try:
+        changed = edited(texts, edits)
+    except NotEditable as fault:
+        raise Mistaken(f"the files are not edited: {fault}", remedy="put the lines there yourself") from None
+    reading = read_texts(changed)
+    if reading.estate != wanted:
+        raise Mistaken("the files would not say what was meant, so nothing is written", remedy="put the lines there yourself")
+    names = [name for name in texts if changed[name] != texts[name]]
+    for name in names:
+        write_file(folder / name, changed[name].encode())
+    return names

@@ -1,0 +1,135 @@
+"""Holds a journey's expectation against its verdict; every way in which it is not met, in words."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+from itertools import product
+from typing import Any
+
+from enthesis.judging.compiling import Compiled
+from enthesis.judging.judge import Judge
+from enthesis.judging.questions import question_of
+from enthesis.judging.verdicts import REFUSED, Request, Verdict
+from enthesis.model.conditions import Test
+from enthesis.model.estate import Journey
+from enthesis.reading.shapes import duration_text
+from enthesis.trusting.patterns import Undecided
+from enthesis.trusting.values import ROOMS, Room, cells
+
+MAX_TRIED = 200  # values of what a journey forgets that are tried
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """A journey with its verdict; `unmet` is empty where all is as expected."""
+
+    journey: Journey
+    verdict: Verdict
+    unmet: tuple[str, ...]
+
+    @property
+    def met(self) -> bool:
+        return not self.unmet
+
+
+def judge_journey(compiled: Compiled, journey: Journey, now: datetime) -> Judged:
+    """The verdict on a journey, judged now where it says no time, and what of its expectation is not met."""
+    verdict = Judge(compiled).judge(question_of(journey, now))
+    return Judged(journey, verdict, tuple(_unmet(compiled, journey, verdict)))
+
+
+def _unmet(compiled: Compiled, journey: Journey, verdict: Verdict) -> Iterator[str]:
+    outcome = "allowed" if verdict.allowed else "refused"
+    forgotten = _rests_on(compiled, journey, verdict) if not verdict.allowed else ""
+    if forgotten:
+        yield f"it is refused only because {forgotten}: write a value, or null for absent on purpose"
+    if outcome != journey.expect:
+        yield f"it was to be {journey.expect} and is {outcome}{_first(verdict)}"
+    elif outcome == REFUSED:
+        refusing = verdict.refusing
+        missing = [step for step in journey.because if step not in refusing]
+        if "names" in refusing and "names" not in journey.because:
+            yield f"a name in it does not exist, so its refusal shows nothing about access{_first(verdict)}"
+        elif missing:
+            yield f"it was to be refused at {', '.join(missing)} and is refused at {', '.join(refusing)}"
+    if journey.keyless and not verdict.keyless:
+        yield f"it was to be keyless, and its origin is a {journey.origin.form}"
+    if journey.within is not None:
+        yield from _too_long(compiled, verdict, journey.within)
+
+
+def _first(verdict: Verdict) -> str:
+    """Where a chain is first refused, in words."""
+    request = verdict.first_refused
+    if request is None:
+        return ""
+    return f" at {', '.join(request.refusing)}, to {attempt_words(request)}"
+
+
+def attempt_words(request: Request) -> str:
+    """A request in words: `take on build/identity/publisher`."""
+    verb = "take on" if request.verb == "take-on" else request.verb
+    return f"{verb} {request.target}" + (f" to {request.onto}" if request.onto else "")
+
+
+def _too_long(compiled: Compiled, verdict: Verdict, within: timedelta) -> Iterator[str]:
+    for request in verdict.requests:
+        if request.life is not None and request.life > within:
+            lives = f"{duration_text(request.life)}, longer than {duration_text(within)}"
+            yield f"the session as {request.target} lives {lives}"
+    origin = verdict.question.origin
+    credential = compiled.estate.credentials.get(origin.whom) if origin.form == "credential" else None
+    if credential is None:
+        return
+    if credential.expires is None:
+        yield f"the credential {credential.name} has no end"
+    elif credential.expires - verdict.question.time > within:
+        yield f"the credential {credential.name} lives longer than {duration_text(within)}"
+
+
+def _rests_on(compiled: Compiled, journey: Journey, verdict: Verdict) -> str:
+    """What the journey forgot to say, where with some value of it the journey would be allowed; '' otherwise."""
+    names = [name for name in ("network", "reference") if name not in journey.context.said]
+    if journey.origin.form == "person" and not journey.origin.mfa_said:
+        names.append("mfa")
+    tests = _tests_on(compiled, names)
+    names = [name for name in names if tests[name]]
+    if not names:
+        return ""
+    try:
+        rooms = [(None, *cells(tests[name], replace(ROOMS.get(name, Room()), absent=False))) for name in names]
+    except Undecided:
+        return ""
+    judge = Judge(compiled)
+    for number, values in enumerate(product(*rooms)):
+        if number >= MAX_TRIED:
+            break
+        if judge.judge(_with(verdict, dict(zip(names, values, strict=True)))).allowed:
+            said = [name for name, value in zip(names, values, strict=True) if value is not None]
+            return f"{' and '.join(said)} {'is' if len(said) == 1 else 'are'} left out"
+    return ""
+
+
+def _with(verdict: Verdict, values: dict[str, Any]) -> Any:
+    question = verdict.question
+    mfa = values.pop("mfa", question.origin.mfa)
+    return replace(
+        question, origin=replace(question.origin, mfa=mfa), context=replace(question.context, **values)
+    )
+
+
+def _tests_on(compiled: Compiled, names: list[str]) -> dict[str, list[Test]]:
+    """The tests about these attributes that any statement has."""
+    estate = compiled.estate
+    found: dict[str, dict[Test, None]] = {name: {} for name in names}
+    if not names:
+        return {}
+    conditions = [compiled.trust_when(number) for number in compiled.tables.trust_when]
+    conditions += [compiled.grant_when(number) for number in compiled.tables.grant_when]
+    conditions += [ceiling.when for ceiling in estate.ceilings]
+    conditions += [credential.when for credential in estate.credentials.values()]
+    for when in conditions:
+        for attribute, test in when:
+            if attribute in found:
+                found[attribute][test] = None
+    return {name: list(tests) for name, tests in found.items()}

@@ -1,0 +1,524 @@
+"""What would turn a refusal: every minimal set of changes up to a bound, each judged again before it is offered.
+
+The search starts from the refusal, asks for each first failing step which single changes speak to it, applies them to
+a copy of the estate, and goes on until the verdict turns. A set that has a smaller one inside it is dropped.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import timedelta
+from ipaddress import IPv4Network, IPv6Network
+from typing import Any
+
+from enthesis.judging.compiling import compile_estate
+from enthesis.judging.judge import Judge
+from enthesis.judging.questions import BEARERS, RESOURCES, Question
+from enthesis.judging.verdicts import REFUSED, Miss, Request, Step, Unmet, Verdict
+from enthesis.model import estate as m
+from enthesis.model.addresses import account_of, article, parse
+from enthesis.model.conditions import AnyOf, Equal, Glob, Test, Within
+from enthesis.model.estate import Estate, boundary_of
+from enthesis.reading.conditions import plain_test
+from enthesis.reading.editing import Addition, Edit, Replacement
+from enthesis.reading.sections import SECTIONS
+from enthesis.reading.shapes import duration_text
+from enthesis.reading.writing import plain_statement
+
+MAX_CHANGES = 6  # in one remedy
+MAX_JUDGED = 160  # sets of changes that are tried for one refusal
+MAX_REMEDIES = 12
+FLEETING = ("exp", "iat", "nbf", "jti", "auth_time")  # claims that differ from token to token
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One change of the estate, or of the question where `section` is ''.
+
+    A new entry has `name` ('' in lists) and `value`; a changed one also `old`, and `path` with `plain`, the new value
+    at that path. `whose` are the administrators who have to make it; `width` is how much it lets in, for ordering.
+    """
+
+    sentence: str
+    whose: str
+    section: str
+    name: str = ""
+    value: Any = None
+    old: Any = None
+    path: tuple[str | int, ...] = ()
+    plain: Any = None
+    width: int = 0
+    question: Question | None = None
+
+    @property
+    def key(self) -> tuple[Any, ...]:
+        return (self.section, self.name, self.sentence)
+
+    def edit(self) -> Edit | None:
+        """The same as an edit of the estate's files; None for a change of the question."""
+        if not self.section:
+            return None
+        if self.old is None:
+            return Addition(self.section, self.name, plain_statement(self.section, self.value))
+        source = self.old.source
+        return Replacement(source.file, source.line, source.column, self.path, self.plain)
+
+    def line(self) -> str:
+        """The change as it stands in the estate, on one line; '' for a change of the question."""
+        edit = self.edit()
+        if edit is None:
+            return ""
+        if isinstance(edit, Addition):
+            return f"{self.section}: {edit.line()}"
+        return f"{self.old.source}: {'.'.join(map(str, self.path))}: {Addition('', '', edit.value).line()[2:]}"
+
+
+Made = Change | tuple[Change, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Remedy:
+    """A minimal set of changes that turns the verdict."""
+
+    changes: tuple[Change, ...]
+
+    @property
+    def in_estate(self) -> bool:
+        """Whether it changes the estate; otherwise it asks something else."""
+        return all(change.section for change in self.changes)
+
+
+@dataclass(frozen=True, slots=True)
+class Remedies:
+    """The remedies found, narrowest first; `complete` says that the bound on work was not reached."""
+
+    found: tuple[Remedy, ...]
+    complete: bool
+    unmendable: tuple[str, ...] = ()
+
+
+def applied(estate: Estate, changes: Iterable[Change]) -> Estate:
+    """A copy of the estate with changes made. Changes of the question leave it as it is."""
+    for change in changes:
+        if not change.section:
+            continue
+        entries = getattr(estate, change.section)
+        more: Any = {**entries, change.name: change.value} if change.name else (*entries, change.value)
+        if change.old is not None and not change.name:
+            more = tuple(change.value if one is change.old else one for one in entries)
+        fields: dict[str, Any] = {change.section: more}
+        estate = replace(estate, **fields)
+    return estate
+
+
+def asked(question: Question, changes: Iterable[Change]) -> Question:
+    """The question with its corrections made."""
+    for change in changes:
+        if change.question is not None:
+            question = change.question
+    return question
+
+
+def remedies_for(estate: Estate, verdict: Verdict) -> Remedies:
+    """The remedies of a refusal. Each was applied to a copy of the estate and turned the verdict there."""
+    if verdict.allowed:
+        return Remedies((), complete=True)
+    return _Search(estate, verdict).run()
+
+
+class _Search:
+    """Breadth first over sets of changes, so that smaller sets are found first."""
+
+    def __init__(self, estate: Estate, verdict: Verdict) -> None:
+        self.estate = estate
+        self.verdict = verdict
+        self.judged = 0
+        self.found: list[tuple[Change, ...]] = []
+        self.unmendable: dict[str, None] = {}
+
+    def run(self) -> Remedies:
+        waiting: list[tuple[tuple[Change, ...], Verdict, Estate]] = [((), self.verdict, self.estate)]
+        seen: set[frozenset[Any]] = set()
+        complete = True
+        while waiting and complete:
+            changes, verdict, estate = waiting.pop(0)
+            for step in self._changes_for(estate, verdict):
+                more = (*changes, *step)
+                keys = frozenset(one.key for one in more)
+                if keys in seen or len(more) > MAX_CHANGES or self._has_inside(keys):
+                    continue
+                seen.add(keys)
+                if self.judged >= MAX_JUDGED or len(self.found) >= MAX_REMEDIES:
+                    complete = False
+                    break
+                changed = applied(estate, step)
+                after = self._judge(changed, asked(verdict.question, step))
+                if after.allowed:
+                    self.found.append(self._smallest(more))
+                elif _progress(verdict, after):
+                    waiting.append((more, after, changed))
+        unique = {frozenset(one.key for one in changes): changes for changes in self.found}
+        minimal = [c for k, c in unique.items() if not any(other < k for other in unique)]
+        minimal.sort(key=lambda changes: (sum(one.width for one in changes), len(changes)))
+        return Remedies(tuple(Remedy(changes) for changes in minimal), complete, tuple(self.unmendable))
+
+    def _judge(self, estate: Estate, question: Question) -> Verdict:
+        self.judged += 1
+        return Judge(compile_estate(estate)).judge(question)
+
+    def _has_inside(self, keys: frozenset[Any]) -> bool:
+        return any(frozenset(one.key for one in changes) <= keys for changes in self.found)
+
+    def _smallest(self, changes: tuple[Change, ...]) -> tuple[Change, ...]:
+        """The set without what it does not need."""
+        for change in changes:
+            rest = tuple(one for one in changes if one is not change)
+            if rest and self._judge(applied(self.estate, rest), asked(self.verdict.question, rest)).allowed:
+                return self._smallest(rest)
+        return changes
+
+    def _changes_for(self, estate: Estate, verdict: Verdict) -> list[tuple[Change, ...]]:
+        """Changes that speak to the first step that refuses; a new role goes with the grant that binds it."""
+        request = verdict.first_refused
+        if request is None:
+            return []
+        number = next(at for at, one in enumerate(verdict.requests) if one is request)
+        maker = _Maker(estate, verdict, number)
+        found = [one if isinstance(one, tuple) else (one,) for one in maker.changes(request)]
+        for text in maker.unmendable:
+            self.unmendable[text] = None
+        return found
+
+
+def _progress(before: Verdict, after: Verdict) -> bool:
+    """Whether a change got rid of some step that refused."""
+
+    def refusing(verdict: Verdict) -> set[Any]:
+        return set(_refusing(verdict.requests, ()))
+
+    return bool(refusing(before) - refusing(after))
+
+
+def _refusing(requests: Sequence[Request], path: tuple[Any, ...]) -> Iterator[Any]:
+    for number, request in enumerate(requests):
+        for step in request.steps:
+            if step.outcome == REFUSED:
+                yield (*path, number, step.name, tuple(ground.text for ground in step.grounds))
+                yield from _refusing(step.within, (*path, number, step.name))
+
+
+class _Maker:
+    """Makes the single changes for one refused request of a chain."""
+
+    def __init__(self, estate: Estate, verdict: Verdict, number: int) -> None:
+        self.estate = estate
+        self.verdict = verdict
+        self.question = verdict.question
+        self.number = number
+        self.unmendable: list[str] = []
+
+    def changes(self, request: Request) -> Iterator[Made]:
+        """For the first step of this request that refuses."""
+        step = request.step(request.refusing[0])
+        make = getattr(self, f"_for_{step.name}")
+        found = list(make(request, step))
+        if not found:
+            grounds = "; ".join(ground.text for ground in step.grounds)
+            self.unmendable.append(f"{step.name}: {grounds or 'no change of access mends this'}")
+        yield from found
+
+    # names
+
+    def _for_names(self, request: Request, step: Step) -> Iterator[Made]:
+        for address in (request.caller, request.target):
+            identity = self.estate.identities.get(address)
+            if identity is not None and identity.disabled:
+                yield self._changed(
+                    "identities", address, identity, "disabled", None, f"enable {address} again", account_of(address), 3
+                )
+        for name in step.nearest:
+            corrected = self._corrected(request, name)
+            if corrected is not None:
+                yield Change(f"ask for {name}", "whoever asks", "", question=corrected)
+
+    def _corrected(self, request: Request, name: str) -> Question | None:
+        """The question with the wrong name made right."""
+        question, origin = self.question, self.question.origin
+        exists = self.estate
+        if origin.form in BEARERS and origin.whom not in exists.issuers and name in exists.issuers:
+            return replace(question, origin=replace(origin, whom=name))
+        if origin.form == "credential" and origin.whom not in exists.credentials and name in exists.credentials:
+            return replace(question, origin=replace(origin, whom=name))
+        if request.is_hop and request.target not in exists.identities and name in exists.identities:
+            hop = replace(question.through[self.number], identity=name)
+            through = (*question.through[: self.number], hop, *question.through[self.number + 1 :])
+            return replace(question, through=through)
+        if self.number == 0 and origin.whom == request.caller and name.split("/")[-2:-1] == request.caller.split("/")[-2:-1]:
+            if request.caller not in exists.identities and request.caller not in exists.resources:
+                return replace(question, origin=replace(origin, whom=name))
+        attempt = question.attempt
+        if attempt is None or request.is_hop:
+            return None
+        if name in exists.catalogue.all_verbs() and "/" not in name:
+            return replace(question, attempt=replace(attempt, verb=name))
+        if attempt.onto is not None and attempt.onto not in exists.resources and attempt.target in exists.identities:
+            return replace(question, attempt=replace(attempt, onto=name))
+        return replace(question, attempt=replace(attempt, target=name))
+
+    # provider and session: the question is at fault, or its narrowing
+
+    def _for_provider(self, request: Request, step: Step) -> Iterator[Made]:
+        return iter(())
+
+    def _for_session(self, request: Request, step: Step) -> Iterator[Made]:
+        question = self.question
+        kind = self._kind(request.target)
+        for at, hop in enumerate(question.through):
+            if hop.narrowed is None:
+                continue
+            listed = self.estate.catalogue.permissions(hop.narrowed, power_included=False)
+            if (kind, request.verb) not in listed:
+                wider = {**hop.narrowed, kind: (*hop.narrowed.get(kind, ()), request.verb)}
+                through = (*question.through[:at], replace(hop, narrowed=wider), *question.through[at + 1 :])
+                text = f"narrow {hop.identity} less: leave {request.verb} on {article(kind)} in it"
+                yield Change(text, "whoever asks", "", question=replace(question, through=through), width=1)
+        age = question.context.session_age
+        if age is None:
+            return
+        longer = timedelta(hours=int(age.total_seconds()) // 3600 + 1)
+        for earlier in self.verdict.requests[: self.number]:
+            for ground in earlier.step("owner").grounds:
+                if ground.number is None or not earlier.is_hop:
+                    continue
+                trust = self.estate.trusts[ground.number]
+                if trust.session <= age:
+                    text = f"let sessions as {trust.of} last {duration_text(longer)}"
+                    yield self._changed(
+                        "trusts", "", trust, "session", longer, text, account_of(trust.of), 4, duration_text(longer)
+                    )
+
+    # ceilings
+
+    def _for_ceilings(self, request: Request, step: Step) -> Iterator[Made]:
+        for ground in step.grounds:
+            ceiling = next((one for one in self.estate.ceilings if ground.source is one.source), None)
+            if ceiling is None:
+                ceiling = next((one for one in self.estate.ceilings if f"ceiling {one.name} " in ground.text), None)
+            if ceiling is None or not request.caller:
+                continue
+            excepts = (*ceiling.excepts, request.caller)
+            text = f"except {request.caller} from the ceiling {ceiling.name}"
+            plain = SECTIONS["ceilings"].record.plain(replace(ceiling, excepts=excepts))["except"]
+            yield self._changed(
+                "ceilings", "", ceiling, "excepts", excepts, text, boundary_of(ceiling.at), 20, plain, path="except"
+            )
+
+    # owner and caller
+
+    def _for_owner(self, request: Request, step: Step) -> Iterator[Made]:
+        if request.verb == "take-on":
+            yield from self._wider_trusts(step)
+            yield from self._new_trusts(request)
+            return
+        yield from self._mended_grants(step)
+        yield from self._new_grants(request, self._holder(request.target))
+        if request.step("caller").outcome == REFUSED:
+            yield from self._new_grants(request, self._common_boundary(request))
+
+    def _for_caller(self, request: Request, step: Step) -> Iterator[Made]:
+        yield from self._mended_grants(step)
+        yield from self._new_grants(request, account_of(request.caller))
+
+    def _holder(self, target: str) -> str:
+        return account_of(target) or boundary_of(target)
+
+    def _common_boundary(self, request: Request) -> str:
+        """The nearest organisation or unit above both sides of a crossing; '' where there is none."""
+        above = [self.estate.boundary_above(account_of(one)) for one in (request.caller, request.target)]
+        return next((place for place in above[0] if place in above[1]), "")
+
+    def _kind(self, address: str) -> str:
+        return parse(address, self.estate.catalogue).kind
+
+    def _new_grants(self, request: Request, holder: str) -> Iterator[Made]:
+        """Grants to this caller at this target, with the narrowest roles that do."""
+        if not holder or request.caller not in self.estate.identities:
+            return
+        wanted = (self._kind(request.target), request.verb)
+        fitting = []
+        for name in self.estate.roles:
+            permissions = self.estate.permissions_of(name)
+            if wanted in permissions:
+                fitting.append((len(permissions) - 1, name))
+        fitting.sort()
+        for excess, name in fitting[:2]:
+            yield self._grant(request, name, holder, width=2 + excess)
+        if not fitting or fitting[0][0]:
+            kind, verb = wanted
+            name = self._fresh(f"{verb}-{kind}", self.estate.roles)
+            role = m.Role(name, {kind: (verb,)})
+            text = f"a new role {name} that allows {verb} on {article(kind)} and nothing else"
+            made = Change(text, holder, "roles", name, role, width=0)
+            yield made, self._grant(request, name, holder, width=2)
+
+    def _grant(self, request: Request, role: str, holder: str, width: int) -> Change:
+        at = request.target
+        crossing = account_of(request.caller) != account_of(at)
+        written = holder if crossing or holder != boundary_of(at) else None
+        same = [g for g in self.estate.grants if (g.to, g.role, g.at) == (request.caller, role, at)]
+        twin = any(self.estate.holder_of(one) == holder for one in same)
+        names = {one.name for one in self.estate.grants}
+        name = self._fresh(f"{role}-for-{request.caller.rsplit('/', 1)[-1]}", names) if twin else None
+        grant = m.Grant(request.caller, role, at, name, written)
+        text = f"a grant of {role} to {request.caller} at {at}, held by {holder}"
+        return Change(text, holder, "grants", "", grant, width=width)
+
+    @staticmethod
+    def _fresh(name: str, known: Any) -> str:
+        number = 2
+        candidate = name
+        while candidate in known:
+            candidate, number = f"{name}-{number}", number + 1
+        return candidate
+
+    def _mended_grants(self, step: Step) -> Iterator[Made]:
+        """Grants that only ended, or whose condition is one value too narrow."""
+        for miss in step.misses:
+            if miss.ground.number is None:
+                continue
+            grant = self.estate.grants[miss.ground.number]
+            holder = self.estate.holder_of(grant)
+            yield from self._mended("grants", grant, miss, holder, f"{grant.role} to {grant.to} at {grant.at}")
+
+    def _mended(self, section: str, old: Any, miss: Miss, holder: str, words: str) -> Iterator[Made]:
+        if miss.lacks == ("it has ended",) and not miss.unmet:
+            text = f"take the end away from {section[:-1]} {old.name or words}"
+            yield self._changed(section, "", old, "until", None, text, holder, 5)
+        elif not miss.lacks and len(miss.unmet) == 1 and not miss.unmet[0].attribute.startswith("claims."):
+            unmet = miss.unmet[0]
+            wider = _widened(unmet)
+            if wider is not None:
+                when = tuple((name, wider if name == unmet.attribute else test) for name, test in old.when)
+                yield self._widening(section, old, unmet, {"when": when}, ("when", unmet.attribute), wider, holder)
+
+    def _widening(
+        self, section: str, old: Any, unmet: Unmet, fields: Any, path: tuple[str, ...], wider: Test, holder: str
+    ) -> Change:
+        attribute = unmet.attribute.removeprefix("claims.")
+        text = f"let {attribute} be {_value_text(unmet.found)} too in the {section[:-1]} at {old.source}"
+        return Change(text, holder, section, "", replace(old, **fields), old, path, plain_test(wider), width=3)
+
+    def _wider_trusts(self, step: Step) -> Iterator[Made]:
+        for miss in step.misses:
+            if miss.ground.number is None:
+                continue
+            trust = self.estate.trusts[miss.ground.number]
+            holder = account_of(trust.of)
+            yield from self._mended("trusts", trust, miss, holder, f"of {trust.of}")
+            if miss.lacks or not all(_claimed(trust, unmet) for unmet in miss.unmet):
+                continue
+            yield from self._wider_claims(trust, miss, holder)
+
+    def _wider_claims(self, trust: m.Trust, miss: Miss, holder: str) -> Iterator[Made]:
+        """One change that widens every claim that is too narrow; only where each can be widened."""
+        wider = {unmet.attribute.removeprefix("claims."): _widened(unmet) for unmet in miss.unmet}
+        if not wider or any(test is None for test in wider.values()):
+            return
+        conditions = tuple((name, wider.get(name) or test) for name, test in trust.admits.conditions)
+        changed = replace(trust, admits=replace(trust.admits, conditions=conditions))
+        field = {"token": "claims", "assertion": "attributes", "certificate": "subject"}[trust.admits.form]
+        said = " and ".join(
+            f"{unmet.attribute.removeprefix('claims.')} be {_value_text(unmet.found)} too" for unmet in miss.unmet
+        )
+        text = f"let {said} in the trust of {trust.of}"
+        if field == "subject":
+            path: tuple[str, ...] = ("admits", field)
+            plain = plain_test(conditions[0][1])
+        elif len(wider) == 1:
+            path = ("admits", field, next(iter(wider)))
+            plain = plain_test(next(test for test in wider.values() if test is not None))
+        else:
+            path = ("admits", field)
+            plain = {name: plain_test(test) for name, test in conditions}
+        yield Change(text, holder, "trusts", "", changed, trust, path, plain, width=3)
+
+    def _new_trusts(self, request: Request) -> Iterator[Made]:
+        origin, target = self.question.origin, request.target
+        holder = account_of(target)
+        conditions: tuple[tuple[str, Test], ...] = ()
+        whom: str = request.caller
+        if not request.caller:
+            form, whom = origin.form, origin.whom
+            conditions = tuple(
+                (name, Equal(value))
+                for name, value in origin.shows.items()
+                if isinstance(value, str | int | bool) and value != "" and name not in FLEETING
+            )
+            if origin.form == "token" and not conditions:
+                return
+            words = f"{article(form)} of {whom} with just these claims"
+        elif origin.form in RESOURCES and self.number == 0:
+            form, words = "attached", f"{whom} running as it"
+            resource = self.estate.resources.get(whom)
+            if resource is not None and target not in resource.runs_as:
+                runs = (*resource.runs_as, target)
+                plain = SECTIONS["resources"].record.plain(replace(resource, runs_as=runs))["runs_as"]
+                text = f"{whom} runs as {target}"
+                yield self._changed(
+                    "resources", whom, resource, "runs_as", runs, text, account_of(whom), 6, plain
+                )
+        else:
+            form = "person" if self.estate.identities[whom].kind == "person" else "identity"
+            words = whom
+        if any((t.of, t.admits.form, t.admits.whom, t.admits.conditions, t.when) == (target, form, whom, conditions, ())
+               for t in self.estate.trusts):  # fmt: skip
+            return
+        twins = any((t.of, t.admits.form, t.admits.whom) == (target, form, whom) for t in self.estate.trusts)
+        names = {one.name for one in self.estate.trusts}
+        name = self._fresh(f"{target.rsplit('/', 1)[-1]}-for-{whom.rsplit('/', 1)[-1]}", names) if twins else None
+        trust = m.Trust(target, m.Admission(form, whom, conditions), name, session=timedelta(minutes=15))
+        text = f"a trust of {target} in {words}, for 15m at a time"
+        yield Change(text, holder, "trusts", "", trust, width=4)
+
+    # companions
+
+    def _for_companions(self, request: Request, step: Step) -> Iterator[Made]:
+        for ground in step.grounds:
+            self.unmendable.append(ground.text)
+        refused = next((one for one in step.within if not one.allowed), None)
+        if refused is not None and not step.grounds:
+            yield from self.changes(refused)
+
+    # helpers
+
+    def _changed(
+        self, section: str, name: str, old: Any, attribute: str, value: Any, text: str, whose: str, width: int,
+        plain: Any = None, path: str = "",
+    ) -> Change:  # fmt: skip
+        default = type(old).__dataclass_fields__[attribute].default
+        new = replace(old, **{attribute: default if value is None else value})
+        return Change(text, whose, section, name, new, old, (path or attribute,), plain, width=width)
+
+
+def _claimed(trust: m.Trust, unmet: Unmet) -> bool:
+    """Whether an unmet test is one on what the bearer shows."""
+    name = unmet.attribute.removeprefix("claims.")
+    return unmet.attribute.startswith("claims.") and any(name == attribute for attribute, _ in trust.admits.conditions)
+
+
+def _widened(unmet: Unmet) -> Test | None:
+    """The test with the found value let through too; None where there is no such value, or the test bars it."""
+    found, test = unmet.found, unmet.test
+    if unmet.truth is None:
+        return None
+    if isinstance(test, Within) and isinstance(found, IPv4Network | IPv6Network):
+        return Within((*test.networks, found))
+    if not isinstance(found, str | int | float | bool) or not isinstance(test, Equal | AnyOf | Glob):
+        return None
+    tests = test.tests if isinstance(test, AnyOf) else (test,)
+    return AnyOf((*tests, Equal(found)))
+
+
+def _value_text(value: object) -> str:
+    return str(value)
+
+

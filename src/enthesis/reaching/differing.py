@@ -1,0 +1,2 @@
+def newly_allowed(estate, remedy, question):
+    return []
