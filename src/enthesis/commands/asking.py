@@ -48,7 +48,7 @@ def context_from(around: Surroundings) -> "Context":
     from enthesis.reading.nodes import Node
     from enthesis.reading.shapes import MISSING, Duration, NetworkText, Notes, Time
 
-    given = {
+    given: dict[str, tuple[str, str | None, Any]] = {
         "time": ("--at-time", around.at_time, Time()),
         "network": ("--network", around.network, NetworkText()),
         "session_age": ("--session-age", around.session_age, Duration()),

@@ -1,55 +1,184 @@
-"""`enthesis check`: reads the estate and says what is wrong with it."""
+"""`enthesis check`: reads the estate, judges its journeys and invariants, and compares it with another version."""
 
-from typing import Annotated
+from enum import StrEnum
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from enthesis.commands.common import (
     EstateOption,
-    Format,
-    FormatOption,
     QuietOption,
     cache_folder,
     estate_folder,
     put_json,
     put_lines,
-    remark,
+    put_text,
 )
+
+if TYPE_CHECKING:
+    from enthesis.judging.compiling import Compiled
+    from enthesis.model.estate import Estate
+    from enthesis.reaching.differing import Difference, Gain
+    from enthesis.reading.folder import Reading
+
+
+class CheckFormat(StrEnum):
+    """How the answer is put out; markdown is for a review, and goes with --compared-with."""
+
+    TEXT = "text"
+    JSON = "json"
+    MARKDOWN = "markdown"
 
 
 def check(
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: Annotated[CheckFormat, typer.Option("--format", help="How the answer is put out.")] = CheckFormat.TEXT,
     quiet: QuietOption = False,
     schema: Annotated[bool, typer.Option("--schema", help="Print the JSON Schema of an estate's files.")] = False,
+    compared_with: Annotated[
+        str | None,
+        typer.Option("--compared-with", metavar="FOLDER|REVISION", help="Who gains and loses what since then."),
+    ] = None,
+    fail_on_gain: Annotated[
+        list[str] | None,
+        typer.Option("--fail-on-gain", metavar="'VERBS PLACE'", help="Exit 1 where anybody gains that."),
+    ] = None,
+    by_change: Annotated[
+        bool, typer.Option("--by-change", help="Invariants count what chains get by first changing access.")
+    ] = False,
 ) -> None:
-    """Read the estate: every mistake, with its line.
+    """Read the estate: every mistake with its line, every journey and invariant judged.
 
-    Needs no live system and no rights. Exit 0 where the estate can be used, 2 where it has mistakes.
+    Needs no live system and no rights. Exit 0 where all is well, 1 where a journey is not as expected, an invariant
+    does not hold or a gain was barred, 2 where the estate has mistakes.
 
     Example: enthesis check --estate ./saltmarsh
     """
+    from enthesis.errors import Mistaken
+
     if schema:
         from enthesis.reading.sections import schema as json_schema
 
         put_json(json_schema())
         return
+    if output is CheckFormat.MARKDOWN and compared_with is None:
+        raise Mistaken("--format markdown goes with --compared-with")
+    if fail_on_gain and compared_with is None:
+        raise Mistaken("--fail-on-gain goes with --compared-with")
     from enthesis.reading.folder import read_folder
-    from enthesis.showing.estates import estate_json, estate_lines
     from enthesis.showing.mistakes import mistake_json, mistake_lines
 
-    reading = read_folder(estate_folder(estate), cache=cache_folder())
-    if output is Format.JSON:
-        mistakes = [mistake_json(mistake) for mistake in reading.mistakes]
-        described = estate_json(reading.estate) if reading.estate else {}
-        put_json(
-            {"usable": reading.estate is not None, "files": list(reading.files), **described, "mistakes": mistakes}
-        )
-    elif reading.estate is None:
-        put_lines(mistake_lines(reading.mistakes))
-    else:
-        put_lines(estate_lines(reading.estate, reading.files))
-        if reading.estate.invariants:
-            remark("Invariants are read and not yet decided.", quiet=quiet)
+    folder = estate_folder(estate)
+    reading = read_folder(folder, cache=cache_folder())
     if reading.estate is None:
+        if output is CheckFormat.JSON:
+            mistakes = [mistake_json(mistake) for mistake in reading.mistakes]
+            put_json({"usable": False, "files": list(reading.files), "mistakes": mistakes})
+        else:
+            put_lines(mistake_lines(reading.mistakes))
         raise typer.Exit(2)
+    well = _judged(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change)
+    if not well:
+        raise typer.Exit(1)
+
+
+def _judged(  # noqa: PLR0913  the options of the command
+    folder: Path,
+    reading: "Reading",
+    estate: "Estate",
+    output: CheckFormat,
+    compared_with: str | None,
+    barred: list[str],
+    quiet: bool,
+    by_change: bool,
+) -> bool:
+    """Judges, compares and shows; whether all is well."""
+    from enthesis.commands.asking import now
+    from enthesis.judging.expecting import judge_journey
+    from enthesis.reading.folder import estate_texts
+    from enthesis.showing.checks import check_lines, check_sentence, decided_json, judged_json
+    from enthesis.showing.differences import difference_json, difference_lines, difference_markdown
+    from enthesis.showing.estates import count_lines, estate_json
+    from enthesis.showing.lines import Span, line
+
+    instant = now()
+    journeys, decided, chains, compiled = [], [], None, None
+    if estate.journeys or estate.invariants or barred:
+        from enthesis.judging.compiling import compile_estate
+
+        compiled = compile_estate(estate)
+        journeys = [judge_journey(compiled, journey, instant) for journey in estate.journeys.values()]
+    if estate.invariants and compiled is not None:
+        from enthesis.reaching.changes import decide_by_change
+        from enthesis.reaching.invariants import chains_from_now_on, decide
+        from enthesis.reaching.web import Web
+
+        chains = chains_from_now_on(Web(compiled, instant.timestamp()))
+        deciding = decide_by_change if by_change else decide
+        decided = [deciding(chains, invariant) for invariant in estate.invariants]
+    found = _difference(folder, estate, compared_with, instant.timestamp())
+    gained = _barred_gains(compiled, found, barred)
+    well = all(one.met for one in journeys) and all(one.outcome == "holds" for one in decided) and not gained
+    if output is CheckFormat.MARKDOWN and found is not None:
+        put_text("\n".join(difference_markdown(found)) + "\n")
+    elif output is CheckFormat.JSON:
+        put_json(
+            {
+                "usable": True,
+                "files": list(reading.files),
+                **estate_json(estate),
+                "mistakes": [],
+                "journeys": [judged_json(one) for one in journeys],
+                "invariants": [decided_json(chains, one) for one in decided] if chains else [],
+                **({"compared": difference_json(found), "barred_gains": len(gained)} if found is not None else {}),
+            }
+        )
+    else:
+        style = "good" if well else "bad"
+        put_lines([line(Span(check_sentence(estate, len(reading.files), journeys, decided), style))])
+        if not quiet:
+            put_lines(count_lines(estate))
+        put_lines(check_lines(estate_texts(folder) if not well else {}, chains, journeys, decided))
+        if found is not None:
+            put_lines([line(), *difference_lines(found)])
+        for gain in gained:
+            put_lines([line(Span("barred: ", "bad"), f"{gain.caller} gains {gain.verb} at {gain.target}")])
+    return well
+
+
+def _difference(folder: Path, estate: "Estate", named: str | None, instant: float) -> "Difference | None":
+    if named is None:
+        return None
+    from enthesis.commands.versions import other_version
+    from enthesis.reaching.differing import difference
+
+    return difference(other_version(folder, named), estate, instant)
+
+
+def _barred_gains(compiled: "Compiled | None", found: "Difference | None", barred: list[str]) -> "list[Gain]":
+    """The gains that --fail-on-gain bars; Mistaken where it names no known verb or place."""
+    from enthesis.errors import Mistaken
+    from enthesis.reading.shapes import nearest
+
+    out: list[Any] = []
+    for text in barred:
+        if compiled is None or found is None:
+            continue
+        words, _, place = text.strip().partition(" ")
+        verbs = words.split(",")
+        known = compiled.catalogue.all_verbs()
+        for verb in verbs:
+            if verb not in known and verb != "*":
+                close = nearest(verb, known)
+                hint = f"perhaps {' or '.join(close)}" if close else "expected 'VERB,VERB PLACE'"
+                raise Mistaken(f"--fail-on-gain {text}: no verb is called {verb}", remedy=hint)
+        if not place or not compiled.exists(place.strip()):
+            close = nearest(place.strip(), compiled.places.names)
+            hint = f"perhaps {' or '.join(close)}" if close else "expected 'VERB,VERB PLACE'"
+            raise Mistaken(f"--fail-on-gain {text}: nothing is called {place.strip()!r}", remedy=hint)
+        at = compiled.chain_of(place.strip())[0]
+        for gain in found.gains:
+            if ("*" in verbs or gain.verb in verbs) and at in compiled.chain_of(gain.target):
+                out.append(gain)
+    return out

@@ -88,6 +88,12 @@ def put_json(value: Any) -> None:
     sys.stdout.flush()
 
 
+def put_text(text: str) -> None:
+    """Text that was made for a file or another program, as it is, to standard output."""
+    sys.stdout.write(text)
+    sys.stdout.flush()
+
+
 def remark(text: str, *, quiet: bool = False) -> None:
     """One line beside the answer, on standard error."""
     if not quiet:

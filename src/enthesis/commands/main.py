@@ -14,6 +14,7 @@ from enthesis.commands.demo import demo
 from enthesis.commands.enact import enact
 from enthesis.commands.propose import propose
 from enthesis.commands.prove import prove
+from enthesis.commands.reach import reach
 from enthesis.commands.trace import trace
 
 if TYPE_CHECKING:
@@ -29,6 +30,7 @@ app = typer.Typer(
 app.command(rich_help_panel="Begin")(demo)
 app.command(rich_help_panel="Describe")(check)
 app.command(rich_help_panel="Ask")(trace)
+app.command(rich_help_panel="Ask")(reach)
 app.command(rich_help_panel="Change")(propose)
 app.command(rich_help_panel="Change")(enact)
 app.command(rich_help_panel="Prove")(prove)

@@ -74,7 +74,8 @@ def trace(
     from enthesis.judging.judge import Judge
     from enthesis.judging.remedies import remedies_for
     from enthesis.reaching.differing import newly_allowed
-    from enthesis.showing.verdicts import remedies_json, remedy_lines, verdict_json, verdict_lines
+    from enthesis.showing.differences import gain_sentences
+    from enthesis.showing.verdicts import TOLD, remedies_json, remedy_lines, verdict_json, verdict_lines
 
     folder = estate_folder(estate)
     described = read_estate(folder)
@@ -89,7 +90,10 @@ def trace(
         remark("The token's signature was not checked: it is taken for what it says.", quiet=quiet)
     verdict = Judge(compile_estate(described)).judge(question)
     remedies = remedies_for(described, verdict)
-    also = [newly_allowed(described, remedy, question) for remedy in remedies.found]
+    also = [
+        gain_sentences(newly_allowed(described, remedy, verdict)) if number < TOLD else []
+        for number, remedy in enumerate(remedies.found)
+    ]
     if output is Format.JSON:
         put_json({**verdict_json(described, verdict), **remedies_json(remedies, also)})
     else:

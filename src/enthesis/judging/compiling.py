@@ -60,8 +60,10 @@ class Places:
 class Compiled:
     """One estate, compiled. Arrays are in the order of the statements unless their name says otherwise."""
 
-    def __init__(self, tables: Tables) -> None:
+    def __init__(self, tables: Tables, mentioned: Iterable[str] = ()) -> None:
+        """`mentioned` are addresses to be told apart besides those that the estate names itself."""
         self.tables = tables
+        self._mentioned = mentioned
         self.estate: Estate = tables.head
         self.catalogue = self.estate.catalogue
         self._conditions: dict[tuple[str, int], Conditions] = {}
@@ -174,6 +176,7 @@ class Compiled:
         """Preorder numbers: a place holds those from its own to before its end. Called once places are known."""
         mentioned = {*self.tables.grant_at, *(one for one in self.tables.trust_whom if isinstance(one, str))}
         mentioned |= {one.what for one in self.estate.attachments if isinstance(one.what, str)}
+        mentioned |= {one for one in self._mentioned if self.exists(one)}
         for address in sorted(mentioned - self.places.index.keys()):
             if "/" in address:
                 self.place(address)
@@ -479,6 +482,6 @@ def _key(one: Ints, other: Ints) -> Ints:
     return out
 
 
-def compile_estate(estate: Estate) -> Compiled:
+def compile_estate(estate: Estate, mentioned: Iterable[str] = ()) -> Compiled:
     """A described estate, compiled."""
-    return Compiled(tables_of(estate))
+    return Compiled(tables_of(estate), mentioned)

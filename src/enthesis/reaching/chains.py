@@ -5,8 +5,8 @@ dropped where another at the same node takes no more; a chain counts only while 
 """
 
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -29,7 +29,8 @@ ORIGIN_NAMES = ("kind", "issuer", "organisation", "address")
 class Start:
     """Where a chain can start. `knowns` is what is known of it; `open` where its origin is left open.
 
-    `person` is the number of the person behind it, NONE where there is none.
+    `person` is the number of the person behind it, NONE where there is none; `when` are the conditions of the
+    credential, which every request of the chain must meet.
     """
 
     node: int
@@ -38,6 +39,7 @@ class Start:
     knowns: Knowns = field(default_factory=Knowns)
     open: bool = False
     person: int = NONE
+    when: Conditions = ()
 
     @property
     def keyless(self) -> bool | None:
@@ -122,13 +124,7 @@ class Chains:
         lapsed = credential.expires is not None and credential.expires.timestamp() <= self.web.now
         if number == NONE or credential.disabled or lapsed:
             return None
-        knowns = self._known("credential", credential.of)
-        limits = tuple(
-            (attribute, test, Want.HOLDS)
-            for attribute, test in credential.when
-            if not attribute.startswith(("caller.", "target."))
-        )
-        return Start(number, "credential", name, Knowns(knowns.values, (*knowns.limits, *limits)))
+        return Start(number, "credential", name, self._known("credential", credential.of), when=credential.when)
 
     def from_lodged(self, name: str) -> Start | None:
         """A way in that a pipeline service keeps, by a stored credential; None where there is no such way."""
@@ -138,9 +134,14 @@ class Chains:
             return None
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in lodged.admits)
         rooms = _claim_rooms(self.compiled.estate.issuers[lodged.at], "token")
-        return Start(
-            start.node, "lodged", name, Knowns(start.knowns.values, (*start.knowns.limits, *limits), rooms)
-        )
+        knowns = Knowns(start.knowns.values, (*start.knowns.limits, *limits), rooms)
+        return replace(start, form="lodged", whom=name, knowns=knowns)
+
+    @staticmethod
+    def narrowed(start: Start, shown: Conditions) -> Start:
+        """A start whose bearers' claims pass further tests."""
+        limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
+        return replace(start, knowns=replace(start.knowns, limits=(*start.knowns.limits, *limits)))
 
     def _known(self, form: str, address: str) -> Knowns:
         organisation = organisation_at(self.compiled, address)
@@ -208,7 +209,16 @@ class Chains:
             raise Undecided(f"more than {MAX_ORIGINS} origins")
         return self._origins
 
-    def entering(self, start: Start, target: int) -> Requirement | None:
+    def takes(self, start: Start, who: int, permission: int, target: int, known: Requirement | None) -> (
+        Requirement | None
+    ):  # fmt: skip
+        """What one request takes in a chain from this start; `known` is what it takes in any chain."""
+        if start.when:
+            web = self.web
+            known = web.requests.request(web.node(who), permission, web.goal(target), start.when)
+        return joined((known, self._entering(start, target)))
+
+    def _entering(self, start: Start, target: int) -> Requirement | None:
         """What it takes of the person behind a chain to come to a target of another organisation."""
         if start.person == NONE:
             return ALWAYS
@@ -262,9 +272,8 @@ class Chains:
                 node = int(self.web.edge_to[edge])
                 if inside is not None and not inside[node]:
                     continue
-                takes = joined(
-                    (label.takes, self.web.requirement(edge), self.entering(label.start, int(self.web.edge_target[edge])))
-                )
+                asked = (label.node, int(self.web.edge_permission[edge]), int(self.web.edge_target[edge]))
+                takes = joined((label.takes, self.takes(label.start, *asked, self.web.requirement(edge))))
                 values = self._try(takes, label.start, label)
                 if takes is None or values is None:
                     continue
@@ -285,7 +294,7 @@ class Chains:
 
     def ending(self, label: "_Label", row: tuple[int, int, int]) -> Chain | None:
         """The chain that a label and a direct request make together; None where they do not go together."""
-        takes = joined((label.takes, self.web.row_requirement(*row), self.entering(label.start, row[2])))
+        takes = joined((label.takes, self.takes(label.start, *row, self.web.row_requirement(*row))))
         values = self._try(takes, label.start, label)
         if values is None:
             return None
@@ -297,25 +306,29 @@ class Chains:
         rows: Rows,
         *,
         passing: Bools | None = None,
-        taking_on: Callable[[int], bool] | None = None,
+        taken: Bools | None = None,
     ) -> Chain | None:
-        """A shortest chain from one of the starts to one of the rows (or to an identity that counts as an end).
+        """A shortest chain from one of the starts to one of the rows, or to taking on one of the identities `taken`.
 
         None where there is none. Raises Undecided where what was left open could have been one.
         """
+        web = self.web
+        onward = web.closure((start.node for start in starts)).reached
+        rows = rows.where(onward[rows.who])
         by_node: dict[int, list[tuple[int, int, int]]] = {}
-        for who, permission, target in zip(rows.who, rows.permission, rows.target, strict=True):
-            by_node.setdefault(int(who), []).append((int(who), int(permission), int(target)))
+        for who, permission, target in zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True):
+            by_node.setdefault(who, []).append((who, permission, target))
         ends = set(by_node)
-        if taking_on is not None:
-            ends |= {int(one) for one in np.unique(self.web.edge_to) if taking_on(int(one))}
-        inside = self.web.closure(ends, backward=True).reached
+        if taken is not None:
+            ends.update(np.flatnonzero(taken & onward).tolist())
+        inside = web.closure(ends, backward=True).reached & onward
         missed = self.undecided
         for label in self.labels(starts, inside=inside, passing=passing):
             if not label.passed:
                 continue
-            if taking_on is not None and label.before is not None and taking_on(label.node):
-                if int(self.web.edge_permission[label.edge]) == self.compiled.take_on:
+            if taken is not None and label.before is not None and taken[label.node]:
+                taken_on = int(web.edge_permission[label.edge]) == self.compiled.take_on
+                if taken_on:
                     return Chain(label.start, label.edges(), label.values, bool(label.takes))
             for row in by_node.get(label.node, ()):
                 chain = self.ending(label, row)

@@ -63,9 +63,15 @@ class Requests:
         self.now = now
         self.powers = powers
 
-    def request(self, node: Node, permission: int, goal: Goal) -> Requirement | None:
-        """What it takes that this node does this there; ALWAYS where it takes nothing, None where it never may."""
+    def request(self, node: Node, permission: int, goal: Goal, besides: Conditions = ()) -> Requirement | None:
+        """What it takes that this node does this there; ALWAYS where it takes nothing, None where it never may.
+
+        `besides` are conditions that every request of the chain must meet, companions too: those of its credential.
+        """
         compiled = self.compiled
+        bound = self._holding(besides, node, goal)
+        if bound is None:
+            return None
         _, verb = compiled.permission_pairs[permission]
         if not self._stands(node, goal) or not self._provider(node, verb, goal):
             return None
@@ -81,7 +87,8 @@ class Requests:
                 sides = joined((own, self._callers_side(node, permission, goal)))
         if sides is None:
             return None
-        return joined((ceilings, sides, *self._companions(node, permission, verb, goal)))
+        tied: Requirement = ((bound,),) if bound else ALWAYS
+        return joined((tied, ceilings, sides, *self._companions(node, permission, goal, besides)))
 
     # -- steps ----------------------------------------------------------------------------------------------------
 
@@ -245,7 +252,9 @@ class Requests:
             return True
         return int(compiled.provider[node.place]) == int(compiled.provider[goal.chain[0]])
 
-    def _companions(self, node: Node, permission: int, verb: str, goal: Goal) -> Iterator[Requirement | None]:
+    def _companions(
+        self, node: Node, permission: int, goal: Goal, besides: Conditions
+    ) -> Iterator[Requirement | None]:
         compiled = self.compiled
         its_class = compiled.class_of[permission]
         if its_class in ("read", "write"):
@@ -256,10 +265,10 @@ class Requests:
                     yield None
                     return
                 further = compiled.permission["key", "decrypt" if its_class == "read" else "encrypt"]
-                yield self.request(node, further, self.goal(key))
+                yield self.request(node, further, self.goal(key), besides)
         if its_class == "run":
             for identity in compiled.runs(goal.address):
-                yield self.request(node, compiled.permission["identity", "use"], self.goal(identity))
+                yield self.request(node, compiled.permission["identity", "use"], self.goal(identity), besides)
 
     def goal(self, place: int) -> Goal:
         """A known place as what is asked about."""

@@ -10,7 +10,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from enthesis.judging.compiling import NONE, Compiled, Ints
+from enthesis.judging.compiling import NONE, Barred, Compiled, Ints
+from enthesis.judging.facts import kind_name
 from enthesis.judging.questions import BEARERS
 from enthesis.model.conditions import Glob
 from enthesis.reaching.free import Requirement
@@ -130,6 +131,10 @@ class Web:
     def target_name(self, target: int) -> str:
         """The address of a target; one that ends in … stands for any leaf that nobody declared."""
         return self._target_name.get(target) or self.compiled.places.names[int(self.target_place[target])]
+
+    def leaf_names(self) -> Iterable[tuple[int, str]]:
+        """The targets that are no known place, with their names."""
+        return self._target_name.items()
 
     def targets_in(self, place: int) -> Bools:
         """Which targets lie in a place."""
@@ -319,11 +324,7 @@ class Web:
                     rows = rows[~spared]
                 state[rows] = np.minimum(state[rows], LOOK if barred.ceiling.when else NO)
 
-    def _spared(self, barred: object, who: Ints) -> Bools:
-        from enthesis.judging.compiling import Barred
-
-        if not isinstance(barred, Barred):
-            raise TypeError("a ceiling is expected")
+    def _spared(self, barred: Barred, who: Ints) -> Bools:
         names = self.compiled.places.names
         different, back = np.unique(who, return_inverse=True)
         inside = [self.compiled.inside(barred.place, one) for one in different.tolist()]
@@ -384,13 +385,10 @@ class Web:
             self._also(state, rows, who[rows], further, key, depth)
         running = np.flatnonzero((its_class == 3) & (state > NO))
         if len(running):
-            pairs = [
-                (row, identity)
-                for row in running.tolist()
-                for identity in self._runs(int(target[row]))
-            ]  # fmt: skip
+            pairs = [(row, one) for row in running.tolist() for one in self._runs(int(target[row]))]
             if pairs:
-                rows, identities = (np.array(column, np.int64) for column in zip(*pairs, strict=True))
+                rows = np.array([row for row, _ in pairs], np.int64)
+                identities = np.array([one for _, one in pairs], np.int64)
                 use = np.full(len(rows), compiled.permission["identity", "use"], np.int64)
                 self._also(state, rows, who[rows], use, identities, depth)
 
@@ -428,15 +426,12 @@ class Web:
 
     def _edges(self) -> None:
         """Who takes on whom by a trust, and who is led on: by using an identity, or running code on a resource."""
-        source, goal, permission, target, sort, state = ([] for _ in range(6))  # type: ignore[var-annotated]
+        parts: list[tuple[Ints, Ints, Ints, Ints, Ints, States]] = []
 
         def add(who: Ints, to: Ints, what: Ints, on: Ints, how: int, states: States) -> None:
             kept = states > NO
-            for column, values in zip(
-                (source, goal, permission, target, state), (who, to, what, on, states), strict=True
-            ):
-                column.append(values[kept])
-            sort.append(np.full(int(kept.sum()), how, np.int8))
+            sort = np.full(int(kept.sum()), how, np.int64)
+            parts.append((who[kept], to[kept], what[kept], on[kept], sort, states[kept]))
 
         who, of, looks = self._trusted()
         if len(who):
@@ -448,11 +443,11 @@ class Web:
             resource = known[~self.compiled.is_identity[who[known]]]
             named = known[self.compiled.is_identity[who[known]]]
             _lower(states, named, self.states(who[named], take_on[named], of[named], sides=False))
-            for rows, callers in ((np.flatnonzero(bearer), None), (resource, who[resource])):
-                part = states[rows]
-                part[~self.compiled.stands[of[rows]]] = NO
-                self._ceilings(part, callers, take_on[rows], of[rows])
-                states[rows] = part
+            for some, callers in ((np.flatnonzero(bearer), None), (resource, who[resource])):
+                part = states[some]
+                part[~self.compiled.stands[of[some]]] = NO
+                self._ceilings(part, callers, take_on[some], of[some])
+                states[some] = part
             add(who, of, take_on, of, TAKES_ON, states)
         leading = np.array(
             [
@@ -464,9 +459,10 @@ class Web:
         )
         rows = self._leading(leading)
         add(rows.who, self.target_place[rows.target], rows.permission, rows.target, LEADS_ON, rows.state)
-        columns = [np.concatenate(column) if column else np.zeros(0, np.int64) for column in
-                   (source, goal, permission, target, sort, state)]  # fmt: skip
-        self.edge_from, self.edge_to, self.edge_permission, self.edge_target, self.edge_sort, self.edge_state = columns
+        self.edge_from, self.edge_to, self.edge_permission, self.edge_target, self.edge_sort = (
+            np.concatenate([part[column] for part in parts]) for column in range(5)
+        )
+        self.edge_state: States = np.concatenate([part[5] for part in parts])
         self.forward = _Adjacency(self.edge_from, self.nodes)
         self.backward = _Adjacency(self.edge_to, self.nodes)
 
@@ -493,7 +489,6 @@ class Web:
             for row in generic.tolist()
             for identity in self._runs(int(rows.target[row]))
         ]
-        self._through_leaves = more
         plain = rows.where(rows.target < self.places)
         if not more:
             return plain
@@ -651,6 +646,4 @@ def _unique(who: Ints, permission: Ints, target: Ints) -> tuple[Ints, Ints, Ints
 
 
 def _kind_of(compiled: Compiled, address: str) -> int:
-    from enthesis.judging.facts import kind_name
-
     return compiled.kind_number.get(kind_name(compiled, address) or "", NONE)

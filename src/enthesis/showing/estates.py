@@ -1,10 +1,10 @@
 """An estate in one look: what it describes, counted."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from typing import Any
 
 from enthesis.model.estate import Estate
-from enthesis.showing.lines import Line, Span, counted, line
+from enthesis.showing.lines import Line, counted, line
 
 SECTIONS = (
     ("organisations", "organisation"),
@@ -27,10 +27,8 @@ SECTIONS = (
 PLURALS = {"identity": "identities"}
 
 
-def estate_lines(estate: Estate, files: Sequence[str]) -> Iterable[Line]:
-    """The answer in a sentence, then what was read."""
-    words = Span("reads without a mistake", "good")
-    yield line(f"The estate {estate.name} ", words, f" ({counted(len(files), 'file')}).")
+def count_lines(estate: Estate) -> Iterable[Line]:
+    """What was read, counted."""
     parts = [
         counted(len(getattr(estate, name)), word, PLURALS.get(word, ""))
         for name, word in SECTIONS

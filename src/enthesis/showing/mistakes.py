@@ -14,10 +14,11 @@ def mistake_lines(mistakes: Sequence[Mistake]) -> Iterable[Line]:
     yield line("The estate cannot be used: it has ", Span(counted(len(mistakes), "mistake"), "bad"), ".")
     for mistake in mistakes:
         yield line()
-        yield from _one(mistake)
+        yield from one_mistake(mistake)
 
 
-def _one(mistake: Mistake) -> Iterable[Line]:
+def one_mistake(mistake: Mistake) -> Iterable[Line]:
+    """One mistake with its line."""
     source = mistake.source
     where = f"{source.file}:{source.line}:{source.column}" if source.line else source.file
     yield line(Span(where, "strong"), "  ", mistake.message, Span(f"  ({mistake.code})", "quiet"))

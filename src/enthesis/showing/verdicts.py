@@ -25,6 +25,7 @@ OPTIONS = {
     "session.age": "--session-age DURATION",
 }
 WIDTH = 10  # of the name of a step
+TOLD = 4  # remedies that are told in text, and looked at for what else they allow
 
 
 # -- the first line -------------------------------------------------------------------------------------------------
@@ -38,7 +39,17 @@ def first_sentence(estate: Estate, verdict: Verdict) -> str:
     step = request.step(request.refusing[0])
     others = [name for name in verdict.refusing if name != step.name]
     more = f" (refused at {', '.join(others)} too)" if others else ""
-    return f"Refused at {step.name}: {cause(request, step)}{more}; up to {whose(estate, request, step)}."
+    return f"Refused at {step.name}: {cause(request, step)}{more}; up to {_everybody(estate, verdict)}."
+
+
+def _everybody(estate: Estate, verdict: Verdict) -> str:
+    """All who have to act for the whole chain to be allowed, those of the first refusal first."""
+    parties: dict[str, None] = {}
+    for request in verdict.requests:
+        for name in request.refusing:
+            for one in whose(estate, request, request.step(name)):
+                parties[one] = None
+    return " and ".join(parties)
 
 
 def chain_words(verdict: Verdict) -> str:
@@ -91,24 +102,24 @@ def _but_for(step: Step) -> str:
     return ""
 
 
-def whose(estate: Estate, request: Request, step: Step) -> str:
+def whose(estate: Estate, request: Request, step: Step) -> list[str]:
     """Who can mend a step that refuses."""
     if step.name in ("names", "provider", "session"):
         disabled = any("disabled" in ground.text or "tied" in ground.text for ground in step.grounds)
         if step.name == "names" and disabled:
-            return f"the administrators of {boundary_of(request.target)}"
-        return "whoever asks"
+            return [f"the administrators of {boundary_of(request.target)}"]
+        return ["whoever asks"]
     if step.name == "ceilings":
         sources = {ground.source for ground in step.grounds}
-        owners = [boundary_of(one.at) for one in estate.ceilings if one.source in sources]
-        return "the administrators of " + " and ".join(dict.fromkeys(owners))
+        return [f"the administrators of {boundary_of(one.at)}" for one in estate.ceilings if one.source in sources]
     if step.name == "companions":
-        inner = next((one for one in step.within if not one.allowed), None)
-        if inner is not None and not step.grounds:
-            return whose(estate, inner, inner.step(inner.refusing[0]))
-        return "whoever owns the key"
+        found = ["whoever owns the key"] if step.grounds else []
+        for inner in step.within:
+            for name in inner.refusing:
+                found += whose(estate, inner, inner.step(name))
+        return list(dict.fromkeys(found))
     side = request.target if step.name == "owner" else request.caller
-    return f"the administrators of {boundary_of(side)}"
+    return [f"the administrators of {boundary_of(side)}"]
 
 
 # -- the ladder -----------------------------------------------------------------------------------------------------
@@ -152,6 +163,8 @@ def _step_lines(request: Request) -> Iterator[Line]:
     for step in request.steps:
         head = line("  ", step.name.ljust(WIDTH), "  ", Span(step.outcome, STYLES.get(step.outcome, "quiet")))
         told = step.grounds[:1] if not _companion_names(step) else ()
+        if step.outcome == REFUSED and not (step.grounds or step.misses or step.within):
+            told = (Ground(f"no grant to {request.caller or 'a bearer'}, or to a group of it, says so"),)
         for ground in told:
             head += line("  ", *_ground(ground))
         yield head
@@ -237,7 +250,7 @@ def remedy_lines(remedies: Remedies, also: Sequence[Sequence[str]]) -> Iterator[
     yield line()
     if not remedies.found:
         yield line(Span("No change of the estate found that would turn this.", "doubt"))
-    for number, (remedy, more) in enumerate(zip(remedies.found, also, strict=True), 1):
+    for number, (remedy, more) in enumerate(list(zip(remedies.found, also, strict=True))[:TOLD], 1):
         if number == 1:
             yield line(Span("What would turn it, narrowest first", "strong"), Span("  (--write N puts it there)", "quiet"))
         for at, change in enumerate(remedy.changes):
@@ -245,6 +258,8 @@ def remedy_lines(remedies: Remedies, also: Sequence[Sequence[str]]) -> Iterator[
             if change.line():
                 yield line("       ", Span(change.line(), "command"))
         yield from (line("     also newly allowed: ", one) for one in more)
+    if len(remedies.found) > TOLD:
+        yield line(Span(f"  … and {len(remedies.found) - TOLD} more: --format json has them all", "quiet"))
     for text in remedies.unmendable:
         yield line("  not to be mended by access: ", text)
     if not remedies.complete:
@@ -286,7 +301,7 @@ def _request_json(estate: Estate, request: Request) -> dict[str, Any]:
             {
                 "step": step.name,
                 "outcome": step.outcome,
-                "up_to": whose(estate, request, step) if step.outcome == REFUSED else None,
+                "up_to": whose(estate, request, step) if step.outcome == REFUSED else [],
                 "grounds": [_ground_json(ground) for ground in step.grounds],
                 "nearest": list(step.nearest),
                 "near_misses": [

@@ -1,0 +1,163 @@
+"""`enthesis reach`: everything that somebody can reach, and everybody who can reach a place."""
+
+from enum import StrEnum
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from enthesis.commands.asking import (
+    ClaimOption,
+    MfaOption,
+    NetworkOption,
+    ReferenceOption,
+    Surroundings,
+    TimeOption,
+    claims_from,
+    context_from,
+    now,
+)
+from enthesis.commands.common import EstateOption, QuietOption, estate_folder, put_json, put_lines, put_text, read_estate
+
+if TYPE_CHECKING:
+    from enthesis.judging.compiling import Compiled
+    from enthesis.model.estate import Estate
+    from enthesis.reaching.chains import Chains, Start
+    from enthesis.reaching.reach import Reached
+
+
+class ReachFormat(StrEnum):
+    """How the answer is put out."""
+
+    TEXT = "text"
+    JSON = "json"
+    CSV = "csv"
+
+
+def reach(
+    who: Annotated[
+        str | None,
+        typer.Option("--from", metavar="WHO", help="An identity, person, group, resource, credential or issuer."),
+    ] = None,
+    to: Annotated[str | None, typer.Option("--to", metavar="ADDRESS", help="The place that is reached.")] = None,
+    verb: Annotated[list[str] | None, typer.Option("--verb", help="Only these verbs; default: all.")] = None,
+    hops: Annotated[int, typer.Option("--hops", min=0, help="No further than so many hops; 0: any number.")] = 0,
+    only_crossings: Annotated[bool, typer.Option("--only-crossings", help="Only chains that leave an account.")] = False,
+    by_change: Annotated[
+        bool, typer.Option("--by-change", help="Also what can be had by first changing access.")
+    ] = False,
+    claim: ClaimOption = None,
+    at_time: TimeOption = None,
+    network: NetworkOption = None,
+    reference: ReferenceOption = None,
+    mfa: MfaOption = None,
+    estate: EstateOption = None,
+    output: Annotated[ReachFormat, typer.Option("--format", help="How the answer is put out.")] = ReachFormat.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """Everything that somebody can reach (--from), or everybody who can reach a place (--to), by which chains.
+
+    What is not said (networks, claims …) is free: a chain counts if there are values with which it can be walked,
+    and they are told. Needs no live system and no rights. Exit 1 where nothing is reached.
+
+    Example: enthesis reach --to bulletin/bucket/public-pages/object/today.html --verb write
+    """
+    from enthesis.errors import Mistaken
+    from enthesis.judging.compiling import compile_estate
+    from enthesis.reaching.chains import Chains
+    from enthesis.reaching.web import Web
+    from enthesis.showing.reach import from_lines, reached_csv, reached_json, to_lines
+
+    del quiet
+    if (who is None) == (to is None):
+        raise Mistaken("say --from WHO or --to ADDRESS", remedy="one of them, not both")
+    described = read_estate(estate_folder(estate))
+    compiled = compile_estate(described)
+    context = context_from(Surroundings(at_time, network, reference))
+    when: dict[str, Any] = {"time": context.time or now()}
+    when |= {name: getattr(context, name) for name in context.said if name != "time"}
+    when |= {"mfa": mfa} if mfa is not None else {}
+    chains = Chains(Web(compiled, when["time"].timestamp()), when)
+    wanted = _wanted(compiled, verb)
+    if who is not None:
+        starts = starts_from(chains, described, who, claims_from(claim))
+        found = _from(chains, starts, wanted, hops, by_change=by_change)
+    else:
+        found = _to(chains, str(to), wanted, hops, by_change=by_change)
+    if only_crossings:
+        found = [one for one in found if one.crossing]
+    if output is ReachFormat.JSON:
+        put_json({"asked": {"from": who, "to": to}, "undecided": chains.undecided,
+                  "found": [reached_json(one) for one in found]})  # fmt: skip
+    elif output is ReachFormat.CSV:
+        put_text(reached_csv(found))
+    elif who is not None:
+        put_lines(from_lines(who, found, chains.undecided))
+    else:
+        does = " or ".join(verb) if verb else "do something at"
+        put_lines(to_lines(f"{does} {to}", found, chains.undecided))
+    if not found:
+        raise typer.Exit(1)
+
+
+def _wanted(compiled: "Compiled", verbs: list[str] | None) -> Any:
+    from enthesis.errors import Mistaken
+    from enthesis.reaching.invariants import wanted_permissions
+    from enthesis.reading.shapes import nearest
+
+    known = compiled.catalogue.all_verbs()
+    for one in verbs or ():
+        if one not in known:
+            close = nearest(one, known)
+            raise Mistaken(f"no verb is called {one}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+    return wanted_permissions(compiled, verbs or ["*"], ())
+
+
+def starts_from(chains: "Chains", estate: "Estate", who: str, claims: dict[str, Any]) -> "list[Start]":
+    """The starts that a word names; Mistaken with the nearest names where it names none."""
+    from enthesis.errors import Mistaken
+    from enthesis.reading.shapes import nearest
+
+    compiled = chains.compiled
+    if who in estate.issuers:
+        return [chains.from_issuer(who, claims=claims)]
+    if claims:
+        raise Mistaken(f"{who} is no issuer, so it shows no claims")
+    if who in estate.credentials:
+        found = chains.from_credential(who)
+        return [found] if found is not None else []
+    if who in estate.groups:
+        members = compiled.members[compiled.find(who)]
+        return [chains.from_place(number) for number in members.tolist()]
+    if who in estate.identities or who in estate.resources or who in estate.accounts:
+        return [chains.from_place(compiled.find(who))]
+    known = [*estate.issuers, *estate.credentials, *estate.groups, *estate.identities, *estate.resources]
+    close = nearest(who, known)
+    raise Mistaken(f"nothing is called {who}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+
+
+def _from(chains: "Chains", starts: "list[Start]", wanted: Any, hops: int, *, by_change: bool) -> "list[Reached]":
+    from enthesis.reaching.changes import reachable_by_change
+    from enthesis.reaching.reach import reachable
+
+    found = reachable(chains, starts, wanted, hops=hops)
+    if by_change:
+        found += reachable_by_change(chains, starts, wanted, {(one.target, one.verb) for one in found})
+    return found
+
+
+def _to(chains: "Chains", address: str, wanted: Any, hops: int, *, by_change: bool) -> "list[Reached]":
+    from enthesis.errors import Mistaken
+    from enthesis.reaching.changes import reaching_by_change
+    from enthesis.reaching.reach import reaching
+    from enthesis.reading.shapes import nearest
+
+    compiled = chains.compiled
+    if not compiled.exists(address):
+        close = nearest(address, compiled.places.names)
+        raise Mistaken(f"nothing is called {address}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+    targets = chains.web.targets_at(address)
+    found = reaching(chains, targets, wanted, hops=hops)
+    if by_change:
+        known = {(one.chain.start.form, one.chain.start.whom) for one in found}
+        found += reaching_by_change(chains, targets, wanted, known)
+    return found

@@ -1,0 +1,222 @@
+"""Invariants: claims about every chain at once. Each holds, is broken (with a shortest chain), or is not decided.
+
+Exact: the web says which chains could be; a claim that none could break holds at once. Those that could are walked
+nearest first, with values for everything that was left free, until one can be walked or none is left.
+"""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+import numpy as np
+
+from enthesis.judging.compiling import NONE, Compiled
+from enthesis.judging.questions import BEARERS
+from enthesis.model.catalogue import EVERYTHING
+from enthesis.model.conditions import After, Glob
+from enthesis.model.estate import Claimed, Invariant
+from enthesis.reaching.chains import Chain, Chains, Start
+from enthesis.reaching.web import YES, Bools, Rows, Web
+from enthesis.trusting.patterns import Undecided, matcher
+from enthesis.trusting.values import Want
+
+HOLDS, BROKEN, NOT_DECIDED = "holds", "broken", "not decided"
+
+
+@dataclass(frozen=True, slots=True)
+class Decided:
+    """What came of one invariant; `chain` is a shortest one that breaks it, `why` says what was not decided."""
+
+    invariant: Invariant
+    outcome: str
+    chain: Chain | None = None
+    why: str = ""
+
+
+def chains_from_now_on(web: Web) -> Chains:
+    """Chains with everything free: the time too, from the web's instant on."""
+    begins = datetime.fromtimestamp(web.now, UTC)
+    return Chains(web, always=(("time", After(begins), Want.HOLDS),))
+
+
+def decide(chains: Chains, invariant: Invariant) -> Decided:
+    """Whether an invariant holds."""
+    missed = chains.undecided
+    try:
+        chain = _never(chains, invariant.claimed) if invariant.form == "never" else _only(chains, invariant.claimed)
+    except Undecided as fault:
+        return Decided(invariant, NOT_DECIDED, why=str(fault))
+    if chain is not None:
+        return Decided(invariant, BROKEN, chain)
+    if chains.undecided > missed:
+        return Decided(invariant, NOT_DECIDED, why=f"{chains.undecided - missed} chains were past the bound on work")
+    return Decided(invariant, HOLDS)
+
+
+def wanted_permissions(compiled: Compiled, verbs: Sequence[str], kinds: Sequence[str]) -> Bools:
+    """The permissions that some verbs on some kinds are; `*` or no kinds at all stand for every one."""
+    return np.array(
+        [
+            (EVERYTHING in verbs or verb in verbs) and (not kinds or EVERYTHING in kinds or kind in kinds)
+            for kind, verb in compiled.permission_pairs
+        ],
+        bool,
+    )
+
+
+def _never(chains: Chains, claimed: Claimed) -> Chain | None:
+    """A shortest chain that starts so, comes by there, and ends so."""
+    web = chains.web
+    rows, taken = ends_at(web, claimed)
+    reaching = _can_come(web, rows, taken)
+    by = _matching(web, claimed.by) if claimed.by else None
+    if claimed.start is not None:
+        return _first(chains, list(_starts(chains, claimed)), rows, taken, reaching, passing=by)
+    if by is not None:
+        starts = [chains.from_place(number) for number in np.flatnonzero(by & reaching).tolist()]
+    else:
+        starts = list(_anybody(chains, reaching))
+    return _first(chains, starts, rows, taken, reaching)
+
+
+def _only(chains: Chains, claimed: Claimed) -> Chain | None:
+    """A shortest chain of somebody else: any other identity or person, directly or by taking on and being led on."""
+    web = chains.web
+    rows, taken = ends_at(web, claimed)
+    reaching = _can_come(web, rows, taken)
+    others = reaching & _somebody(web) & ~_matching(web, claimed.by)
+    plain = np.flatnonzero((rows.state == YES) & others[rows.who])
+    if len(plain):  # somebody else may directly, whatever else holds
+        end = (int(rows.who[plain[0]]), int(rows.permission[plain[0]]), int(rows.target[plain[0]]))
+        start = chains.from_place(end[0])
+        if start.person == NONE:
+            return Chain(start, (), {}, False, end)
+    return _first(chains, [chains.from_place(n) for n in np.flatnonzero(others).tolist()], rows, taken, reaching)
+
+
+def _somebody(web: Web) -> Bools:
+    """Identities and people; for an account that others administer also any that nobody declared."""
+    out = np.zeros(web.nodes, bool)
+    out[: web.places] = web.compiled.is_identity
+    out[sorted(web.compiled.theirs)] = True
+    return out
+
+
+def ends_at(web: Web, claimed: Claimed) -> tuple[Rows, Bools]:
+    """The direct rows that end so, and the identities whose being taken on does."""
+    compiled = web.compiled
+    wanted = wanted_permissions(compiled, claimed.can, claimed.on)
+    taken = np.zeros(web.nodes, bool)
+    place = compiled.find(claimed.at)
+    if place == NONE:  # a leaf that nobody declared
+        found = [web.rows_on(target, wanted) for target in web.targets_at(claimed.at)]
+        rows = found[0] if found else web.rows_of(np.zeros(0, np.int64), wanted)
+    else:
+        rows = web.rows_at(place, wanted)
+        if wanted[compiled.take_on]:
+            numbers = np.flatnonzero(compiled.is_identity)
+            first = compiled.first[numbers]
+            inside = (first >= compiled.first[place]) & (first < compiled.end[place])
+            taken[numbers[inside]] = True
+    # taking on is by trust, whatever is granted
+    return rows.where(rows.permission != compiled.take_on), taken
+
+
+def _can_come(web: Web, rows: Rows, taken: Bools) -> Bools:
+    """The nodes from which some end could be come to."""
+    takers = web.edge_from[taken[web.edge_to] & (web.edge_permission == web.compiled.take_on)]
+    return web.closure([*np.unique(rows.who).tolist(), *np.unique(takers).tolist()], backward=True).reached
+
+
+def _first(
+    chains: Chains,
+    starts: Sequence[Start],
+    rows: Rows,
+    taken: Bools,
+    reaching: Bools,
+    *,
+    passing: Bools | None = None,
+) -> Chain | None:
+    near = [start for start in starts if reaching[start.node]]
+    if not near:
+        return None
+    return chains.first_to(near, rows, passing=passing, taken=taken)
+
+
+def _starts(chains: Chains, claimed: Claimed) -> Iterable[Start]:
+    """The starts that an invariant's `from` speaks of."""
+    start, compiled = claimed.start, chains.compiled
+    if start is None:
+        return
+    if start.form in BEARERS:
+        for name in _named(start.whom, compiled.estate.issuers):
+            if chains.web.node(chains.web.places + chains.web.issuers.index(name)).form == start.form:
+                yield chains.from_issuer(name, start.conditions)
+        if start.form == "token":
+            for lodged in compiled.estate.lodged.values():
+                if lodged.at in _named(start.whom, compiled.estate.issuers):
+                    found = chains.from_lodged(lodged.name)
+                    if found is not None:
+                        yield chains.narrowed(found, start.conditions)
+    elif start.form == "credential":
+        for name in _named(start.whom, compiled.estate.credentials):
+            keyed = chains.from_credential(name)
+            if keyed is not None:
+                yield keyed
+    else:
+        person = start.form == "person"
+        resource = start.form in ("host", "workload")
+        for number in np.flatnonzero(_matching(chains.web, start.whom)).tolist():
+            found = chains.from_place(number)
+            if (found.form == "person") == person and (found.form in ("host", "workload")) == resource:
+                yield found
+
+
+def _named(whom: Sequence[str | Glob], known: Iterable[str]) -> list[str]:
+    plain = {one for one in whom if isinstance(one, str)}
+    patterns = [matcher(one.pattern) for one in whom if isinstance(one, Glob)]
+    return [name for name in known if name in plain or any(matches(name) for matches in patterns)]
+
+
+def _matching(web: Web, whom: Sequence[str | Glob]) -> Bools:
+    """The nodes that addresses and patterns name: identities, people, resources; a group stands for its members."""
+    compiled = web.compiled
+    out = np.zeros(web.nodes, bool)
+    for one in whom:
+        if isinstance(one, Glob):
+            matches = matcher(one.pattern)
+            for name, number in compiled.places.index.items():
+                if matches(name):
+                    out[number] = True
+        else:
+            number = compiled.find(one)
+            if number in compiled.members:
+                out[compiled.members[number]] = True
+            elif number != NONE:
+                out[number] = True
+    return out
+
+
+def _anybody(chains: Chains, reaching: Bools) -> Iterable[Start]:
+    """Every origin, and every identity half-way, from which something is come to."""
+    yield from (start for start in chains.origins() if reaching[start.node])
+    half_way = _somebody(chains.web) & reaching
+    half_way[: chains.web.places] &= ~chains.compiled.is_person
+    for number in np.flatnonzero(half_way).tolist():
+        yield chains.from_place(number)
+
+
+def claimed_starts(chains: Chains, claimed: Claimed, *, never: bool) -> Iterable[tuple[Start, Bools | None]]:
+    """Where chains that could break a claim start, and what they must come by, whatever they can come to."""
+    web = chains.web
+    everywhere = np.ones(web.nodes, bool)
+    by = _matching(web, claimed.by) if claimed.by else None
+    if not never:
+        others = _somebody(web) & ~_matching(web, claimed.by)
+        yield from ((chains.from_place(number), None) for number in np.flatnonzero(others).tolist())
+    elif claimed.start is not None:
+        yield from ((start, by) for start in _starts(chains, claimed))
+    elif by is not None:
+        yield from ((chains.from_place(number), None) for number in np.flatnonzero(by).tolist())
+    else:
+        yield from ((start, None) for start in _anybody(chains, everywhere))

@@ -1,0 +1,101 @@
+"""What `check` found besides mistakes: journeys and invariants, each where it stands."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from enthesis.judging.expecting import Judged, attempt_words
+from enthesis.model.estate import Estate
+from enthesis.model.mistakes import Mistake, Source
+from enthesis.reaching.chains import Chain, Chains
+from enthesis.reaching.invariants import BROKEN, HOLDS, Decided
+from enthesis.showing.lines import Line, Span, counted, line
+from enthesis.showing.mistakes import one_mistake
+from enthesis.showing.reach import start_words
+from enthesis.showing.verdicts import jsonable, shown
+
+
+def check_sentence(estate: Estate, files: int, journeys: Sequence[Judged], invariants: Sequence[Decided]) -> str:
+    """The answer in a sentence."""
+    said = f"The estate {estate.name} reads without a mistake ({counted(files, 'file')})"
+    unmet = sum(not one.met for one in journeys)
+    broken = sum(one.outcome != HOLDS for one in invariants)
+    parts = []
+    if journeys:
+        words = f"{unmet} of {counted(len(journeys), 'journey')}"
+        parts.append(f"{counted(len(journeys), 'journey')} as expected" if not unmet else f"{words} not as expected")
+    if invariants:
+        words = f"{broken} of {counted(len(invariants), 'invariant')}"
+        holding = f"{counted(len(invariants), 'invariant')} {'holds' if len(invariants) == 1 else 'hold'}"
+        parts.append(holding if not broken else f"{words} {'does' if broken == 1 else 'do'} not hold")
+    return said + (": " + ", ".join(parts) if parts else "") + "."
+
+
+def check_lines(
+    texts: Mapping[str, str], chains: Chains | None, journeys: Sequence[Judged], invariants: Sequence[Decided]
+) -> Iterator[Line]:
+    """Every journey that is not as expected and every invariant that does not hold, each at its line."""
+    for judged in journeys:
+        if not judged.met:
+            mistake = _mistake(texts, "journey-contradicted", judged.journey.source, judged.journey.name, judged.unmet)
+            yield line()
+            yield from one_mistake(mistake)
+            request = judged.verdict.first_refused
+            if request is not None:
+                yield line("    ", f"enthesis trace --journey {judged.journey.name} tells why")
+    for decided in invariants:
+        if decided.outcome == HOLDS:
+            continue
+        word = "is broken" if decided.outcome == BROKEN else "is not decided"
+        why = [decided.why] if decided.why else []
+        code = "invariant-broken" if decided.outcome == BROKEN else "invariant-not-decided"
+        mistake = _mistake(texts, code, decided.invariant.source, f"{decided.invariant.name} {word}", why)
+        yield line()
+        yield from one_mistake(mistake)
+        if decided.chain is not None and chains is not None:
+            yield from chain_lines(chains, decided.chain)
+
+
+def chain_lines(chains: Chains, chain: Chain) -> Iterator[Line]:
+    """A chain, a line a step, with the values of what was free."""
+    yield line("    ", Span(start_words(chain.start), "strong"))
+    for _, verb, target in chains.steps(chain):
+        yield line("      ", Span(f"{verb.replace('take-on', 'take on')} {target}", "bad"))
+    if chain.values:
+        said = ", ".join(f"{name.removeprefix('claims.')} {shown(value)}" for name, value in sorted(chain.values.items()))
+        yield line("      ", Span("with ", "doubt"), said)
+
+
+def _mistake(texts: Mapping[str, str], code: str, source: Source, name: str, why: Sequence[str]) -> Mistake:
+    lines = texts.get(source.file, "").split("\n")
+    text = lines[source.line - 1] if 0 < source.line <= len(lines) else ""
+    return Mistake(code, f"{name}: {'; '.join(why)}" if why else name, source, text)
+
+
+def judged_json(judged: Judged) -> dict[str, Any]:
+    """One journey for a program."""
+    first = judged.verdict.first_refused
+    return {
+        "journey": judged.journey.name,
+        "source": str(judged.journey.source),
+        "expected": judged.journey.expect,
+        "outcome": "allowed" if judged.verdict.allowed else "refused",
+        "met": judged.met,
+        "unmet": list(judged.unmet),
+        "refusing": list(judged.verdict.refusing),
+        "first_refused": {"to": attempt_words(first), "steps": list(first.refusing)} if first else None,
+        "keyless": judged.verdict.keyless,
+    }
+
+
+def decided_json(chains: Chains, decided: Decided) -> dict[str, Any]:
+    """One invariant for a program."""
+    chain = decided.chain
+    return {
+        "invariant": decided.invariant.name,
+        "source": str(decided.invariant.source),
+        "outcome": decided.outcome,
+        "why": decided.why or None,
+        "start": start_words(chain.start) if chain else None,
+        "chain": [{"caller": c, "verb": v, "target": t} for c, v, t in chains.steps(chain)] if chain else [],
+        "with": {name: jsonable(value) for name, value in sorted(chain.values.items())} if chain else {},
+    }

@@ -1,0 +1,123 @@
+"""Who reaches what, as a table, JSON and CSV."""
+
+import csv
+import io
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
+
+from enthesis.reaching.chains import Chain, Start
+from enthesis.reaching.reach import Reached
+from enthesis.showing.lines import Line, Span, counted, line, visible
+from enthesis.showing.verdicts import jsonable, shown
+
+MOST = 60  # rows of the table; JSON and CSV have them all
+COLUMNS = ("start", "origin", "keyless", "target", "verb", "chain", "hops", "crossing", "hangs_on")
+
+
+def start_words(start: Start) -> str:
+    """Where a chain starts, in words."""
+    words = {
+        "token": "the bearer of a token of ",
+        "assertion": "the bearer of an assertion of ",
+        "certificate": "the bearer of a certificate of ",
+        "credential": "the credential ",
+        "lodged": "a run that uses the lodged credential ",
+        "anyone": "any identity of ",
+    }
+    return words.get(start.form, "") + start.whom
+
+
+def keyless_words(start: Start) -> str:
+    """Whether a chain starts keyless."""
+    return {True: "keyless", False: "keyed", None: "half-way"}[start.keyless]
+
+
+def chain_words(one: Reached) -> str:
+    """The way to the last step, in words; '' where it is direct."""
+    hops = one.steps[:-1] if not one.by_change else ()
+    return ", ".join([f"{verb} {target}" for _, verb, target in hops] + list(one.by_change))
+
+
+def hangs_on(chain: Chain) -> str:
+    """What a chain hangs on: values with which it can be walked."""
+    if not chain.conditional and not chain.values:
+        return ""
+    said = [f"{name.removeprefix('claims.')} {shown(value)}" for name, value in sorted(chain.values.items())]
+    return ", ".join(said)
+
+
+def from_lines(whom: str, found: Sequence[Reached], undecided: int) -> Iterable[Line]:
+    """Everything that somebody can reach, by place."""
+    places = len({one.target for one in found})
+    yield line(Span(f"{whom} can reach {counted(places, 'place')}" + (":" if found else "."), "strong"))
+    groups: dict[tuple[str, str, str], list[str]] = {}
+    for one in found:
+        groups.setdefault((one.target, chain_words(one), hangs_on(one.chain)), []).append(one.verb)
+    width = min(60, max((len(target) for target, *_ in groups), default=0))
+    for (target, way, hangs), verbs in list(groups.items())[:MOST]:
+        yield line(f"  {target.ljust(width)}  ", Span(", ".join(verbs), "good"), Span(f"  {way}" if way else "", "quiet"))
+        if hangs:
+            yield line(" " * (width + 4), Span("with ", "doubt"), hangs)
+    yield from _rest(len(groups), undecided)
+
+
+def to_lines(what: str, found: Sequence[Reached], undecided: int) -> Iterable[Line]:
+    """Everybody who can reach a place; where whole chains start first, then identities half-way."""
+    whole = [one for one in found if one.chain.start.keyless is not None]
+    half = [one for one in found if one.chain.start.keyless is None]
+    said = f"{counted(len(whole), 'origin')} and {counted(len(half), 'identity', 'identities')} can {what}"
+    yield line(Span(said + (":" if found else "."), "strong"))
+    width = min(64, max((len(start_words(one.chain.start)) for one in found), default=0))
+    for one in [*whole, *half][:MOST]:
+        start = one.chain.start
+        word = keyless_words(start)
+        style = {"keyless": "good", "keyed": "bad"}.get(word, "quiet")
+        way = chain_words(one)
+        does = f"{one.verb} {one.target}"
+        yield line(
+            f"  {start_words(start).ljust(width)}  ",
+            Span(word.ljust(8), style),
+            f"  {way}, then {does}" if way else f"  {does}",
+        )
+        hangs = hangs_on(one.chain)
+        if hangs:
+            yield line(" " * (width + 4), Span("with ", "doubt"), hangs)
+    yield from _rest(len(found), undecided)
+
+
+def _rest(count: int, undecided: int) -> Iterator[Line]:
+    if count > MOST:
+        yield line(Span(f"  … and {count - MOST} more: --format json or csv has them all", "quiet"))
+    if undecided:
+        said = f"  {counted(undecided, 'chain')} not decided within the bound on work"
+        yield line(Span(said, "doubt"))
+
+
+def reached_json(one: Reached) -> dict[str, Any]:
+    """One answer for a program."""
+    return {
+        "start": one.chain.start.whom,
+        "origin": one.chain.start.form,
+        "keyless": one.chain.start.keyless,
+        "target": one.target,
+        "verb": one.verb,
+        "steps": [{"caller": caller, "verb": verb, "target": target} for caller, verb, target in one.steps],
+        "crossing": one.crossing,
+        "hangs_on": {name: jsonable(value) for name, value in sorted(one.chain.values.items())},
+        "by_change": list(one.by_change),
+    }
+
+
+def reached_csv(found: Sequence[Reached]) -> str:
+    """RFC 4180, a header first. A cell that a spreadsheet would take for a formula is put in quotes of its own."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow(COLUMNS)
+    for one in found:
+        start = one.chain.start
+        cells = (
+            start.whom, start.form, keyless_words(start), one.target, one.verb, chain_words(one),
+            str(max(0, len(one.steps) - 1)), "yes" if one.crossing else "no", hangs_on(one.chain),
+        )  # fmt: skip
+        writer.writerow(["'" + cell if cell[:1] in ("=", "+", "-", "\t") else visible(cell) for cell in cells])
+    return out.getvalue()
