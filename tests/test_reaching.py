@@ -30,7 +30,7 @@ def test_rows_and_requirements_agree_with_single_verdicts() -> None:
     counted = {"allowed": 0, "refused": 0, "looked at": 0}
 
     @given(st.integers(0, 2**32))
-    @settings(max_examples=25)
+    @settings(max_examples=12)
     def compare(seed: int) -> None:
         rng = Random(seed)
         estate = random_estate(seed, journeys=10)
@@ -198,7 +198,7 @@ def test_a_difference_is_what_every_caller_can_do_on_one_side_alone() -> None:
     counted = {"gains": 0, "losses": 0}
 
     @given(st.integers(0, 2**32))
-    @settings(max_examples=8)
+    @settings(max_examples=12)
     def compare(seed: int) -> None:
         rng = Random(seed)
         before = random_estate(seed, journeys=10)

@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from enthesis.changing.live import Key, LiveObject, Surveyed, normalised
-from enthesis.changing.sentences import gives_sentence, statement_sentence
+from enthesis.reading.sentences import statement_sentence
 from enthesis.changing.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
 from enthesis.changing.wanted import Wanted, wanted
 from enthesis.model.addresses import account_of, standing_in
@@ -43,8 +43,6 @@ def propose(estate: Estate, surveys: Sequence[Surveyed], *, prune: bool = False)
         not_ours=tuple(_title(one) for one in leftover if one.mark != estate.name and _is_statement(one)),
         left=() if prune else tuple(_title(one) for one in lingering),
         theirs=tuple(f"{statement_sentence(one.collection, one.body)} ({one.holder})" for one in theirs),
-        gives=_effects(step.body for step in steps if step.action != REMOVE and step.body is not None),
-        takes=_effects(step.before for step in steps if step.action != MAKE and step.before is not None),
         seen={surveyed.provider: surveyed.seen() for surveyed in surveys},
     )
 
@@ -99,11 +97,6 @@ def _shown(value: Any) -> str:
     if isinstance(value, list):
         return "[" + ", ".join(_shown(inner) for inner in value) + "]"
     return "true" if value is True else "false" if value is False else str(value)
-
-
-def _effects(bodies: Any) -> tuple[str, ...]:
-    sentences = (gives_sentence(body) for body in bodies)
-    return tuple(dict.fromkeys(sentence for sentence in sentences if sentence))
 
 
 def _blocked(

@@ -1,14 +1,15 @@
 """`enthesis check`: reads the estate, judges its journeys and invariants, and compares it with another version."""
 
-from enum import StrEnum
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from enthesis.commands.barring import barred_gains, put_barred
 from enthesis.commands.common import (
     EstateOption,
     QuietOption,
+    ReviewFormat,
     cache_folder,
     estate_folder,
     put_json,
@@ -17,23 +18,14 @@ from enthesis.commands.common import (
 )
 
 if TYPE_CHECKING:
-    from enthesis.judging.compiling import Compiled
     from enthesis.model.estate import Estate
-    from enthesis.reaching.differing import Difference, Gain
+    from enthesis.reaching.differing import Difference
     from enthesis.reading.folder import Reading
-
-
-class CheckFormat(StrEnum):
-    """How the answer is put out; markdown is for a review, and goes with --compared-with."""
-
-    TEXT = "text"
-    JSON = "json"
-    MARKDOWN = "markdown"
 
 
 def check(
     estate: EstateOption = None,
-    output: Annotated[CheckFormat, typer.Option("--format", help="How the answer is put out.")] = CheckFormat.TEXT,
+    output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
     schema: Annotated[bool, typer.Option("--schema", help="Print the JSON Schema of an estate's files.")] = False,
     compared_with: Annotated[
@@ -62,7 +54,7 @@ def check(
 
         put_json(json_schema())
         return
-    if output is CheckFormat.MARKDOWN and compared_with is None:
+    if output is ReviewFormat.MARKDOWN and compared_with is None:
         raise Mistaken("--format markdown goes with --compared-with")
     if fail_on_gain and compared_with is None:
         raise Mistaken("--fail-on-gain goes with --compared-with")
@@ -72,7 +64,7 @@ def check(
     folder = estate_folder(estate)
     reading = read_folder(folder, cache=cache_folder())
     if reading.estate is None:
-        if output is CheckFormat.JSON:
+        if output is ReviewFormat.JSON:
             mistakes = [mistake_json(mistake) for mistake in reading.mistakes]
             put_json({"usable": False, "files": list(reading.files), "mistakes": mistakes})
         else:
@@ -87,7 +79,7 @@ def _judged(  # noqa: PLR0913  the options of the command
     folder: Path,
     reading: "Reading",
     estate: "Estate",
-    output: CheckFormat,
+    output: ReviewFormat,
     compared_with: str | None,
     barred: list[str],
     quiet: bool,
@@ -104,7 +96,7 @@ def _judged(  # noqa: PLR0913  the options of the command
 
     instant = now()
     journeys, decided, chains, compiled = [], [], None, None
-    if estate.journeys or estate.invariants or barred:
+    if estate.journeys or estate.invariants:
         from enthesis.judging.compiling import compile_estate
 
         compiled = compile_estate(estate)
@@ -118,11 +110,11 @@ def _judged(  # noqa: PLR0913  the options of the command
         deciding = decide_by_change if by_change else decide
         decided = [deciding(chains, invariant) for invariant in estate.invariants]
     found = _difference(folder, estate, compared_with, instant.timestamp())
-    gained = _barred_gains(compiled, found, barred)
+    gained = barred_gains(estate, found, barred)
     well = all(one.met for one in journeys) and all(one.outcome == "holds" for one in decided) and not gained
-    if output is CheckFormat.MARKDOWN and found is not None:
+    if output is ReviewFormat.MARKDOWN and found is not None:
         put_text("\n".join(difference_markdown(found)) + "\n")
-    elif output is CheckFormat.JSON:
+    elif output is ReviewFormat.JSON:
         put_json(
             {
                 "usable": True,
@@ -139,11 +131,10 @@ def _judged(  # noqa: PLR0913  the options of the command
         put_lines([line(Span(check_sentence(estate, len(reading.files), journeys, decided), style))])
         if not quiet:
             put_lines(count_lines(estate))
-        put_lines(check_lines(estate_texts(folder) if not well else {}, chains, journeys, decided))
+        put_lines(check_lines(estate_texts(folder) if not well else {}, reading.named_at, chains, journeys, decided))
         if found is not None:
             put_lines([line(), *difference_lines(found)])
-        for gain in gained:
-            put_lines([line(Span("barred: ", "bad"), f"{gain.caller} gains {gain.verb} at {gain.target}")])
+    put_barred(gained, to_error=output is not ReviewFormat.TEXT)
     return well
 
 
@@ -154,31 +145,3 @@ def _difference(folder: Path, estate: "Estate", named: str | None, instant: floa
     from enthesis.reaching.differing import difference
 
     return difference(other_version(folder, named), estate, instant)
-
-
-def _barred_gains(compiled: "Compiled | None", found: "Difference | None", barred: list[str]) -> "list[Gain]":
-    """The gains that --fail-on-gain bars; Mistaken where it names no known verb or place."""
-    from enthesis.errors import Mistaken
-    from enthesis.reading.shapes import nearest
-
-    out: list[Any] = []
-    for text in barred:
-        if compiled is None or found is None:
-            continue
-        words, _, place = text.strip().partition(" ")
-        verbs = words.split(",")
-        known = compiled.catalogue.all_verbs()
-        for verb in verbs:
-            if verb not in known and verb != "*":
-                close = nearest(verb, known)
-                hint = f"perhaps {' or '.join(close)}" if close else "expected 'VERB,VERB PLACE'"
-                raise Mistaken(f"--fail-on-gain {text}: no verb is called {verb}", remedy=hint)
-        if not place or not compiled.exists(place.strip()):
-            close = nearest(place.strip(), compiled.places.names)
-            hint = f"perhaps {' or '.join(close)}" if close else "expected 'VERB,VERB PLACE'"
-            raise Mistaken(f"--fail-on-gain {text}: nothing is called {place.strip()!r}", remedy=hint)
-        at = compiled.chain_of(place.strip())[0]
-        for gain in found.gains:
-            if ("*" in verbs or gain.verb in verbs) and at in compiled.chain_of(gain.target):
-                out.append(gain)
-    return out

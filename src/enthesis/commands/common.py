@@ -22,6 +22,14 @@ class Format(StrEnum):
     JSON = "json"
 
 
+class ReviewFormat(StrEnum):
+    """The same, and Markdown for a review."""
+
+    TEXT = "text"
+    JSON = "json"
+    MARKDOWN = "markdown"
+
+
 EstateOption = Annotated[
     Path | None,
     typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward with estate.yaml."),

@@ -64,7 +64,7 @@ def enact(
         connected = connect(described, folder)
         surveys = survey(described, connected, reporter(quiet=quiet))
     else:
-        proposal, surveys, connected = proposed(folder, prune=prune, quiet=quiet)
+        proposal, surveys, connected, _ = proposed(folder, prune=prune, quiet=quiet)
         if proposal.steps and not yes:
             if not sys.stdin.isatty():
                 raise Mistaken("nobody is here to ask", remedy="say --yes, or name a proposal file")

@@ -1,18 +1,21 @@
 """`enthesis propose`: what would change on the live side, in what order, and what that gives and takes."""
 
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from enthesis.commands.asking import now
+from enthesis.commands.barring import barred_gains, put_barred
 from enthesis.commands.common import (
     EstateOption,
-    Format,
-    FormatOption,
     QuietOption,
+    ReviewFormat,
     estate_folder,
     put_json,
     put_lines,
+    put_text,
     read_estate,
     remark,
     write_file,
@@ -22,15 +25,20 @@ if TYPE_CHECKING:
     from enthesis.changing.live import Surveyed
     from enthesis.changing.steps import Proposal
     from enthesis.ports import Connected
+    from enthesis.reaching.differing import Difference
 
 
 def propose(
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
     out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Also write the proposal, as JSON.")] = None,
     prune: Annotated[bool, typer.Option("--prune", help="Also remove what the estate no longer describes.")] = False,
     expect_none: Annotated[bool, typer.Option("--expect-none", help="Exit 1 where anything is to be done.")] = False,
+    fail_on_gain: Annotated[
+        list[str] | None,
+        typer.Option("--fail-on-gain", metavar="'VERBS PLACE'", help="Exit 1 where anybody gains that."),
+    ] = None,
 ) -> None:
     """Compare the live side with the estate, and say what would change.
 
@@ -39,30 +47,47 @@ def propose(
 
     Example: enthesis propose --out proposal.json
     """
-    proposal, _, connected = proposed(estate_folder(estate), prune=prune, quiet=quiet)
+    folder = estate_folder(estate)
+    proposal, _, connected, change = proposed(folder, prune=prune, quiet=quiet)
+    gained = barred_gains(read_estate(folder), change, fail_on_gain or [])
     if out is not None:
         from enthesis.showing.lines import json_text
 
         write_file(out, json_text(proposal.as_json()).encode() + b"\n")
-    if output is Format.JSON:
-        put_json({"spoke_to": connected.spoke_to, **proposal.as_json()})
+    if output is ReviewFormat.JSON:
+        from enthesis.showing.differences import difference_json
+
+        put_json({"spoke_to": connected.spoke_to, **proposal.as_json(), "access": difference_json(change)})
+    elif output is ReviewFormat.MARKDOWN:
+        from enthesis.showing.differences import difference_markdown
+        from enthesis.showing.proposals import proposal_markdown
+
+        put_text("\n".join([*proposal_markdown(proposal), "", *difference_markdown(change)]) + "\n")
     else:
         from enthesis.showing.proposals import proposal_lines
 
         put_lines(proposal_lines(proposal))
         remark(f"Surveyed at {connected.spoke_to}.", quiet=quiet)
-    if expect_none and not (proposal.nothing_to_do and not proposal.left):
+    put_barred(gained, to_error=output is not ReviewFormat.TEXT)
+    if gained or (expect_none and not (proposal.nothing_to_do and not proposal.left)):
         raise typer.Exit(1)
 
 
-def proposed(folder: Path, *, prune: bool, quiet: bool) -> "tuple[Proposal, tuple[Surveyed, ...], Connected]":
-    """The proposal for the estate in a folder, the surveys behind it, and what was spoken to."""
+def proposed(
+    folder: Path, *, prune: bool, quiet: bool
+) -> "tuple[Proposal, tuple[Surveyed, ...], Connected, Difference]":
+    """The proposal for the estate in a folder, the surveys behind it, what was spoken to, and what access changes."""
+    from enthesis.changing.effects import access_change
     from enthesis.changing.proposing import propose as compare
     from enthesis.commands.wiring import connect
+    from enthesis.showing.differences import gain_sentences
     from enthesis.showing.progress import reporter
     from enthesis.working.surveying import survey
 
     described = read_estate(folder)
     connected = connect(described, folder)
     surveys = survey(described, connected, reporter(quiet=quiet))
-    return compare(described, surveys, prune=prune), surveys, connected
+    proposal = compare(described, surveys, prune=prune)
+    change = access_change(described, proposal, surveys, now().timestamp())
+    gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
+    return replace(proposal, gives=gives, takes=takes), surveys, connected, change

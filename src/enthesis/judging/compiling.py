@@ -106,14 +106,17 @@ class Compiled:
         for account in estate.accounts.values():
             number = self._add(account.name, "account", self._boundary(account.within))
             self.places.account[number] = number
-        self.boundaries = len(self.places.names)  # organisations, units and accounts come first
-        identity = self.kind_number["identity"]
-        self.identity_places = np.fromiter(
-            (self._quick(one, "/identity/", identity) for one in tables.identities), np.int64, len(tables.identities)
-        )
+        top = self.kind_number["account"]
+        self._at_top = {
+            kind.name: self.kind_number[kind.name]
+            for kind in self.catalogue.kinds.values()
+            if "account" in kind.within and not kind.leaf and self.kind_number[kind.name] != top
+        }
+        identities = [self._quick(address) for address in tables.identities]
+        self.identity_places = np.array(identities, np.int64)
         for address in estate.groups:
             self.place(address)
-        resources = [self.place(address) for address in tables.resources]
+        resources = [self._quick(address) for address in tables.resources]
         self.declared = set(range(len(self.places.names)))
         self.resource_places = np.array(resources, np.int64)
 
@@ -139,16 +142,18 @@ class Compiled:
         places.organisation.append(places.organisation[parent] if parent != NONE else NONE)
         return number
 
-    def _quick(self, address: str, word: str, kind: int) -> int:
-        """The same for the commonest form of address, `ACCOUNT/identity/NAME`, without taking it apart."""
+    def _quick(self, address: str) -> int:
+        """The same as `place` for the commonest form of address, `ACCOUNT/KIND/NAME`, without taking it apart."""
         places = self.places
-        account, found, name = address.partition(word)
-        parent = places.index.get(account, NONE)
-        if not found or "/" in name or not name or parent == NONE or parent >= self.boundaries or "/" in account:
+        parts = address.split("/")
+        kind = self._at_top.get(parts[1]) if len(parts) == 3 else None
+        parent = places.index.get(parts[0], NONE) if kind is not None else NONE
+        if kind is None or parent == NONE or parts[2] in ("", ".", "..") or parts[0].startswith("@"):
             return self.place(address)
         number = len(places.names)
+        if places.index.setdefault(address, number) != number:
+            return places.index[address]
         places.names.append(address)
-        places.index[address] = number
         places.parent.append(parent)
         places.kind.append(kind)
         places.account.append(places.account[parent])
@@ -272,13 +277,13 @@ class Compiled:
         count = len(tables.grant_to)
 
         def numbers(column: Iterable[str]) -> Ints:
-            return np.fromiter((find(one, NONE) for one in column), np.int64, count)
+            return np.array([find(one, NONE) for one in column], np.int64)
 
         self.grant_to, self.grant_at = numbers(tables.grant_to), numbers(tables.grant_at)
         self.grant_holder = numbers(tables.grant_holder)
         role = self.role_number.get
         none = len(self.role_names)
-        self.grant_role = np.fromiter((role(one, none) for one in tables.grant_role), np.int64, count)
+        self.grant_role = np.array([role(one, none) for one in tables.grant_role], np.int64)
         self.grant_until = np.full(count, ENDLESS)
         for number, until in tables.grant_until.items():
             self.grant_until[number] = until
@@ -299,7 +304,7 @@ class Compiled:
         tables = self.tables
         find = self.places.index.get
         count = len(tables.trust_of)
-        self.trust_of = np.fromiter((find(one, NONE) for one in tables.trust_of), np.int64, count)
+        self.trust_of = np.array([find(one, NONE) for one in tables.trust_of], np.int64)
         self.trusts_by_of = np.argsort(self.trust_of, kind="stable")
         self.trust_ofs = self.trust_of[self.trusts_by_of]
         self.trust_until = np.full(count, ENDLESS)

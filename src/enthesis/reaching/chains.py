@@ -15,6 +15,7 @@ from enthesis.judging.facts import organisation_at
 from enthesis.model.conditions import Conditions
 from enthesis.model.estate import Issuer
 from enthesis.reaching.free import ALWAYS, Alternative, Knowns, Requirement, Solver, joined
+from enthesis.reaching.requests import Bound
 from enthesis.reaching.web import LEADS_ON, YES, Bools, Rows, Web
 from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value
@@ -90,6 +91,7 @@ class Chains:
         self.solver = Solver()
         self._origins: list[dict[str, Value]] | None = None
         self.undecided = 0
+        self._bound: dict[object, Requirement | None] = {}
 
     # -- starts ---------------------------------------------------------------------------------------------------
 
@@ -175,16 +177,17 @@ class Chains:
         """Values under which a chain from this start can be walked; None where there are none. Raises Undecided."""
         if not takes and not start.knowns.limits:
             return {}
-        origin_told = any(
-            name.startswith(("origin.", "mfa")) for clause in takes for alternative in clause for name, *_ in alternative
-        )
-        if not start.open or not origin_told:
-            return self.solver.witness(takes, start.knowns)
-        for values in self._possible_origins():
-            knowns = Knowns({**start.knowns.values, **values}, start.knowns.limits)
+        told = {name for clause in takes for alternative in clause for name, *_ in alternative}
+        if not start.open or not any(name.startswith(("origin.", "mfa")) for name in told):
+            values = self.solver.witness(takes, start.knowns)
+            if values is not None and "time" not in told:
+                values.pop("time", None)  # any time does
+            return values
+        for origin in self._possible_origins():
+            knowns = Knowns({**start.knowns.values, **origin}, start.knowns.limits)
             found = self.solver.witness(takes, knowns)
             if found is not None:
-                return {**found, **{name: value for name, value in values.items() if value is not None}}
+                return {**found, **{name: value for name, value in origin.items() if value is not None}}
         return None
 
     def _possible_origins(self) -> list[dict[str, Value]]:
@@ -213,21 +216,13 @@ class Chains:
         Requirement | None
     ):  # fmt: skip
         """What one request takes in a chain from this start; `known` is what it takes in any chain."""
-        if start.when:
-            web = self.web
-            known = web.requests.request(web.node(who), permission, web.goal(target), start.when)
-        return joined((known, self._entering(start, target)))
-
-    def _entering(self, start: Start, target: int) -> Requirement | None:
-        """What it takes of the person behind a chain to come to a target of another organisation."""
-        if start.person == NONE:
-            return ALWAYS
-        organisation = self.compiled.places.organisation
-        there = organisation[int(self.web.target_place[target])]
-        if there == NONE or there == organisation[start.person]:
-            return ALWAYS
-        permission = self.compiled.permission["organisation", "enter"]
-        return self.web.row_requirement(start.person, permission, there)
+        if known is None or not (start.when or start.person != NONE):
+            return known
+        key = (who, permission, target, start.when, start.person)
+        if key not in self._bound:
+            web, bound = self.web, Bound(start.when, start.person)
+            self._bound[key] = web.requests.request(web.node(who), permission, web.goal(target), bound)
+        return self._bound[key]
 
     # -- searching --------------------------------------------------------------------------------------------------
 
@@ -312,26 +307,22 @@ class Chains:
 
         None where there is none. Raises Undecided where what was left open could have been one.
         """
-        web = self.web
+        web, take_on = self.web, self.compiled.take_on
         onward = web.closure((start.node for start in starts)).reached
         rows = rows.where(onward[rows.who])
-        by_node: dict[int, list[tuple[int, int, int]]] = {}
-        for who, permission, target in zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True):
-            by_node.setdefault(who, []).append((who, permission, target))
-        ends = set(by_node)
+        ends = list(zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True))
         if taken is not None:
-            ends.update(np.flatnonzero(taken & onward).tolist())
-        inside = web.closure(ends, backward=True).reached & onward
+            edges = np.flatnonzero(taken[web.edge_to] & onward[web.edge_from] & (web.edge_permission == take_on))
+            ends += [(int(web.edge_from[edge]), take_on, int(web.edge_to[edge])) for edge in edges.tolist()]
+        by_node: dict[int, list[tuple[int, int, int]]] = {}
+        for row in ends:
+            by_node.setdefault(row[0], []).append(row)
+        inside = web.closure(by_node, backward=True).reached & onward
         missed = self.undecided
         for label in self.labels(starts, inside=inside, passing=passing):
-            if not label.passed:
-                continue
-            if taken is not None and label.before is not None and taken[label.node]:
-                taken_on = int(web.edge_permission[label.edge]) == self.compiled.take_on
-                if taken_on:
-                    return Chain(label.start, label.edges(), label.values, bool(label.takes))
             for row in by_node.get(label.node, ()):
-                chain = self.ending(label, row)
+                comes_by = passing is not None and row[1] == take_on and bool(passing[row[2]])
+                chain = self.ending(label, row) if label.passed or comes_by else None
                 if chain is not None:
                     return chain
         if self.undecided > missed:
@@ -352,7 +343,7 @@ class Chains:
         if chain.end is not None:
             who_number, permission, target = chain.end
             verb = self.compiled.permission_pairs[permission][1]
-            out.append((web.node(who_number).name, verb, web.target_name(target)))
+            out.append((web.node(who_number).name, verb.replace("take-on", "take on"), web.target_name(target)))
         return out
 
 

@@ -4,8 +4,8 @@ Only those whose access can differ are looked at: whoever has a changed statemen
 hangs on conditions is compared as such: values are looked for that meet what is taken now and not what was before.
 """
 
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from itertools import product
 
 import numpy as np
@@ -17,7 +17,7 @@ from enthesis.model.estate import Estate
 from enthesis.reaching.chains import Chain, Chains, Start
 from enthesis.reaching.free import Alternative, Requirement
 from enthesis.reaching.reach import reachable
-from enthesis.reaching.web import LOOK, YES, Bools, Rows, Web
+from enthesis.reaching.web import LOOK, YES, Bools, Rows, States, Web, spread
 from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value
 from enthesis.trusting.values import Want
@@ -66,85 +66,145 @@ def difference(before: Estate, after: Estate, now: float) -> Difference:
 def web_difference(before: Web, after: Web, *, told: int = MAX_CHAINS) -> Difference:
     """The same between two webs that were made over the same addresses; chains for so many of the differences."""
     sides = _Sides(before, after)
-    gains, missed = sides.only(after, before, told)
-    losses, missed_too = sides.only(before, after, told)
+    gains, missed = sides.only(sides.after, sides.before, told)
+    losses, missed_too = sides.only(sides.before, sides.after, told)
     return Difference(tuple(gains), tuple(losses), missed + missed_too)
 
 
-class _Sides:
-    """Two webs with the numbers of the one in terms of the other, by name."""
+class _Side:
+    """One of two webs: what of its statements the other has not, and what its callers can do."""
 
-    def __init__(self, before: Web, after: Web) -> None:
-        self.webs = (before, after)
-        self.everybody = _structure(before.compiled) != _structure(after.compiled)
+    def __init__(self, web: Web, other: Web) -> None:
+        self.web = web
+        self.to_node, self.to_target, self.to_permission = _numbers(web, other)
+        self.grants = np.zeros(0, np.int64)
+        self.edges = np.zeros(0, np.int64)
+        self.nodes = np.zeros(0, np.int64)
+        self.possible = self.certain = np.zeros(0, np.int64)
 
-    def only(self, here: Web, there: Web, told: int) -> tuple[list[Gain], int]:
-        """What can be done in one web and not in the other."""
-        numbers = to_node, to_target, to_permission = _numbers(here, there)
-        changed = self._changed(here, there, to_node)
-        callers = self._callers(here, changed)
-        possible = _codes(here, callers)
-        surely_there = _codes_there(here, there, callers, numbers, certain=True)
-        open_rows = possible.where(~_among(here, possible, surely_there))
-        sure = _among(here, open_rows, _encoded(here, _codes(here, callers, certain=True)))
-        sure &= ~_among(here, open_rows, _codes_there(here, there, callers, numbers, certain=False))
-        doubtful = open_rows.where(~sure)
-        settled, missed = _settled(here, there, doubtful, numbers)
-        fresh = [*_triples(open_rows.where(sure)), *settled]
-        chains = Chains(here)
-        gains = [
-            _with_chain(chains, _gain(here, *row), row) if number < told else _gain(here, *row)
-            for number, row in enumerate(fresh)
-        ]
-        conditions, missed_too = self._other_conditions(here, there, changed, to_node, to_target, to_permission)
-        return [*(gain for gain in gains if gain is not None), *conditions], missed + missed_too
+    def changed(self, other: Web, *, everybody: bool, grants: Sequence[int], trusts: Sequence[int]) -> None:
+        """Finds what of this side is not on the other: grants, edges, and the nodes that have any."""
+        web, compiled = self.web, self.web.compiled
+        self.grants = np.array(grants, np.int64)
+        if everybody:
+            self.nodes, self.edges = np.arange(web.nodes), np.arange(len(web.edge_from))
+            return
+        holders, _ = web.grants_held(self.grants)
+        moved = [one for one in self._regrouped(other)]
+        self.edges = np.flatnonzero(self._fresh_edges(other, compiled.trust_of[np.array(trusts, np.int64)]))
+        unknown = np.flatnonzero(self.to_node == NONE)
+        unknown = unknown[(unknown >= web.places) | compiled.is_identity[np.minimum(unknown, web.places - 1)]]
+        self.nodes = np.unique(np.concatenate([holders, np.array(moved, np.int64), web.edge_from[self.edges], unknown]))
 
-    def _changed(self, here: Web, there: Web, to_node: Ints) -> Ints:
-        """The nodes that have statements of their own on this side that the other has not, or that differ themselves."""
-        if self.everybody:
-            return np.arange(here.nodes)
-        compiled, other = here.compiled, there.compiled
-        known = _grant_keys(other)
-        grants = [number for number, key in _grant_rows(compiled) if key not in known]
-        to = compiled.grant_to[grants]
-        out = {int(one) for one in to.tolist() if not here.is_group[one]}
-        for group in {int(one) for one in to.tolist() if here.is_group[one]}:
-            out.update(compiled.members[group].tolist())
-        for group, members in compiled.members.items():
-            twin = other.find(compiled.places.names[group])
-            before = {other.places.names[one] for one in other.members.get(twin, np.zeros(0, np.int64)).tolist()}
-            out.update(one for one in members.tolist() if compiled.places.names[one] not in before)
-        edges = _edge_keys(there)
-        for edge, key in _edge_rows(here):
-            if key not in edges:
-                out.add(int(here.edge_from[edge]))
-        missing = np.flatnonzero(to_node == NONE)
-        out.update(int(one) for one in missing.tolist())
-        return np.array(sorted(one for one in out if one != NONE), np.int64)
+    def _regrouped(self, other: Web) -> Iterator[int]:
+        """The identities that are in a group here and not there."""
+        names, theirs = self.web.compiled.places.names, other.compiled
+        for group, members in self.web.compiled.members.items():
+            twin = theirs.members.get(theirs.find(names[group]), np.zeros(0, np.int64))
+            known = {theirs.places.names[one] for one in twin.tolist()}
+            yield from (one for one in members.tolist() if names[one] not in known)
 
-    def _callers(self, here: Web, changed: Ints) -> Ints:
+    def _fresh_edges(self, other: Web, retrusted: Ints) -> Bools:
+        """Which edges the other web has not in the same state, or has behind other trusts."""
+        web = self.web
+        twin = _edge_code(other, other.edge_from, other.edge_to, other.edge_sort, other.edge_state)
+        source, goal = self.to_node[web.edge_from], self.to_node[web.edge_to]
+        mine = _edge_code(other, source, goal, web.edge_sort, web.edge_state)
+        fresh: Bools = (source == NONE) | (goal == NONE) | ~np.isin(mine, twin)
+        behind = np.isin(web.edge_to, retrusted) & (web.edge_permission == web.compiled.take_on)
+        fresh |= behind & (web.edge_state == LOOK)
+        return fresh
+
+    def callers(self) -> Ints:
         """Everybody who comes to a changed node, and the node itself: identities, people, resources, bearers."""
-        if not len(changed):
-            return changed
-        reached = here.closure(changed.tolist(), backward=True).reached
-        asks = np.ones(here.nodes, bool)
-        asks[: here.places] = here.compiled.is_identity
-        asks[[place for place, found in here.compiled.runs_as.items() if found]] = True
-        asks[sorted(here.compiled.theirs)] = True
+        web, compiled = self.web, self.web.compiled
+        if not len(self.nodes):
+            return self.nodes
+        reached = web.closure(self.nodes.tolist(), backward=True).reached
+        asks = np.ones(web.nodes, bool)
+        asks[: web.places] = compiled.is_identity
+        asks[[place for place, found in compiled.runs_as.items() if found]] = True
+        asks[sorted(compiled.theirs)] = True
         return np.flatnonzero(reached & asks)
 
-    def _other_conditions(
-        self, here: Web, there: Web, changed: Ints, to_node: Ints, to_target: Ints, to_permission: Ints
-    ) -> tuple[list[Gain], int]:
-        """Direct requests that both webs can allow, and this one under conditions that the other does not."""
-        own = _direct(here, changed)
-        mapped = Rows(to_node[own.who], to_permission[own.permission], to_target[own.target], own.state)
+    def able(self, callers: Ints) -> None:
+        """Finds everything that these callers can do: what hangs on nothing, and what can be at all."""
+        pairs = _pairs(self.web, callers, certain=False)
+        rows = _direct(self.web, np.unique(pairs[1]))
+        self.possible = _codes(self.web, pairs, rows)
+        who, node = _pairs(self.web, callers, certain=True)
+        # what a person comes to in another organisation hangs on being let enter it
+        people = np.flatnonzero(self.web.compiled.is_person)
+        alone = ~np.isin(who, people) | (who == node)
+        sure = rows.where((rows.state == YES) & ~self._entering(rows))
+        self.certain = _codes(self.web, (who[alone], node[alone]), sure)
+
+    def _entering(self, rows: Rows) -> Bools:
+        """The rows of people at what is of another organisation."""
+        compiled = self.web.compiled
+        known = np.minimum(rows.who, self.web.places - 1)
+        there = compiled.organisation[self.web.target_place[rows.target]]
+        abroad: Bools = (there != NONE) & (there != compiled.organisation[known])
+        return abroad & (rows.who < self.web.places) & compiled.is_person[known]
+
+    def from_other(self, other: "_Side", codes: Ints) -> Ints:
+        """Codes of the other side as codes of this one; what this one does not know is left out."""
+        rows = _decoded(other.web, codes)
+        who, permission = other.to_node[rows.who], other.to_permission[rows.permission]
+        target = other.to_target[rows.target]
+        sound = (who != NONE) & (permission != NONE) & (target != NONE)
+        return np.unique(_code(self.web, who[sound], permission[sound], target[sound]))
+
+
+def _edge_code(web: Web, source: Ints, goal: Ints, sort: Ints, state: States) -> Ints:
+    out: Ints = (((source.astype(np.int64) * web.nodes + goal) * 2 + sort) * 4) + state
+    return out
+
+
+class _Sides:
+    """Two webs, compared."""
+
+    def __init__(self, before: Web, after: Web) -> None:
+        self.before, self.after = _Side(before, after), _Side(after, before)
+        self.everybody = _structure(before.compiled) != _structure(after.compiled)
+        grants = _fresh(_grant_rows(before.compiled), _grant_rows(after.compiled))
+        trusts = _fresh(_trust_rows(before.compiled), _trust_rows(after.compiled))
+        self.before.changed(after, everybody=self.everybody, grants=grants[0], trusts=trusts[0])
+        self.after.changed(before, everybody=self.everybody, grants=grants[1], trusts=trusts[1])
+        mine = self.after.callers()
+        theirs = self.before.callers()
+        self.after.able(_with_twins(mine, self.before, theirs))
+        self.before.able(_with_twins(theirs, self.after, mine))
+
+    def only(self, here: _Side, there: _Side, told: int) -> tuple[list[Gain], int]:
+        """What can be done on one side and not on the other."""
+        surely_there = here.from_other(there, there.certain)
+        possible_there = here.from_other(there, there.possible)
+        only_here = here.possible[~np.isin(here.possible, surely_there)]
+        sure = np.isin(only_here, here.certain) & ~np.isin(only_here, possible_there)
+        doubtful = only_here[~sure]
+        settled, missed = _settled(here, there, doubtful, possible_there)
+        fresh = [*_triples(_decoded(here.web, only_here[sure])), *settled]
+        chains = Chains(here.web)
+        gains = [
+            _with_chain(chains, _gain(here.web, *row), row) if number < told else _gain(here.web, *row)
+            for number, row in enumerate(fresh)
+        ]
+        conditions, missed_too = self._other_conditions(here, there)
+        return [*(gain for gain in gains if gain is not None), *conditions], missed + missed_too
+
+    def _other_conditions(self, here: _Side, there: _Side) -> tuple[list[Gain], int]:
+        """Direct requests that both sides can allow, and this one under conditions that the other does not."""
+        web = here.web
+        rows = _changed_rows(here, everybody=self.everybody)
+        mapped = Rows(here.to_node[rows.who], here.to_permission[rows.permission], here.to_target[rows.target], rows.state)
         both = (mapped.who != NONE) & (mapped.permission != NONE) & (mapped.target != NONE)
         out: list[Gain] = []
         missed = 0
-        chains = Chains(here)
-        for row, twin, state in zip(_triples(own.where(both)), _triples(mapped.where(both)), own.state[both].tolist(), strict=True):
-            wants, had = _requirement(here, row, state), _requirement(there, twin, LOOK)
+        chains, other = Chains(web), Chains(there.web)
+        mine, twins = _triples(rows.where(both)), _triples(mapped.where(both))
+        for row, twin, state in zip(mine, twins, rows.state[both].tolist(), strict=True):
+            wants, had = _requirement(chains, row, state), _requirement(other, twin, LOOK)
             if wants is None or had is None or had == () or wants == had:
                 continue
             try:
@@ -153,15 +213,44 @@ class _Sides:
                 missed += 1
                 continue
             if values is not None:
-                gain = _gain(here, *row)
-                out.append(Gain(gain.caller, gain.form, gain.verb, gain.target, values, ((gain.caller, gain.verb, gain.target),)))
+                gain = _gain(web, *row)
+                step = (gain.caller, gain.verb.replace("take-on", "take on"), gain.target)
+                out.append(replace(gain, values=values, chain=(step,)))
         return out, missed
 
 
-def _requirement(web: Web, row: tuple[int, int, int], state: int) -> Requirement | None:
-    if state == YES and row[1] != web.compiled.take_on:
-        return ()
-    return web.row_requirement(*row)
+def _with_twins(callers: Ints, other: _Side, theirs: Ints) -> Ints:
+    """Callers of one side, with those of the other that it knows too."""
+    twins = other.to_node[theirs]
+    return np.unique(np.concatenate([callers, twins[twins != NONE]]))
+
+
+def _changed_rows(side: _Side, *, everybody: bool) -> Rows:
+    """The direct requests that a changed statement speaks of, and those that could need one as a companion."""
+    web, compiled = side.web, side.web.compiled
+    everything = np.ones(len(compiled.permission_pairs), bool)
+    if everybody:
+        return _direct(web, side.nodes)
+    holders, numbers = web.grants_held(side.grants)
+    further = [compiled.permission[pair] for pair in (("key", "decrypt"), ("key", "encrypt"), ("identity", "use"))]
+    further.append(compiled.take_on)
+    deep = compiled.role_allows[compiled.grant_role[numbers]][:, further].any(axis=1)
+    own = web.granted_rows(holders[~deep], numbers[~deep], everything)
+    also = _direct(web, np.unique(holders[deep]))
+    edges = side.edges[web.edge_permission[side.edges] == compiled.take_on]
+    return Rows(
+        np.concatenate([own.who, also.who, web.edge_from[edges]]),
+        np.concatenate([own.permission, also.permission, web.edge_permission[edges]]),
+        np.concatenate([own.target, also.target, web.edge_target[edges]]),
+        np.concatenate([own.state, also.state, web.edge_state[edges]]),
+    )
+
+
+def _requirement(chains: Chains, row: tuple[int, int, int], state: int) -> Requirement | None:
+    """What a direct request takes of whoever it is, a person's being let enter included."""
+    web = chains.web
+    plain = state == YES and row[1] != web.compiled.take_on
+    return chains.takes(_start(chains, row[0]), *row, () if plain else web.row_requirement(*row))
 
 
 def _newly(chains: Chains, node: int, wants: Requirement, had: Requirement) -> Mapping[str, Value] | None:
@@ -209,48 +298,40 @@ def _numbers(here: Web, there: Web) -> tuple[Ints, Ints, Ints]:
     return node, target, permission
 
 
-def _grant_rows(compiled: Compiled) -> Iterator[tuple[int, object]]:
-    names = compiled.tables
-    roles = [compiled.role_mask[number] for number in range(len(compiled.role_names))] + [0]
-    for number, role in enumerate(compiled.grant_role.tolist()):
-        yield number, (
-            names.grant_to[number], roles[role], names.grant_at[number], names.grant_holder[number],
-            names.grant_until.get(number), _plain(names.grant_when.get(number)),
-        )  # fmt: skip
+def _fresh(one: list[object], other: list[object]) -> tuple[list[int], list[int]]:
+    """The positions of what each of two columns has and the other has not."""
+    mine, theirs = set(one), set(other)
+    if mine == theirs:
+        return [], []
+    return (
+        [number for number, key in enumerate(one) if key not in theirs],
+        [number for number, key in enumerate(other) if key not in mine],
+    )
 
 
-def _grant_keys(compiled: Compiled) -> set[object]:
-    return {key for _, key in _grant_rows(compiled)}
+def _grant_rows(compiled: Compiled) -> list[object]:
+    """Every grant as what it says; a role as what it allows."""
+    tables = compiled.tables
+    masks = [*compiled.role_mask, 0]
+    roles = [masks[number] for number in compiled.grant_role.tolist()]
+    out: list[object] = list(zip(tables.grant_to, roles, tables.grant_at, tables.grant_holder, strict=True))
+    for number in {*tables.grant_until, *tables.grant_when}:
+        out[number] = (out[number], tables.grant_until.get(number), _plain(tables.grant_when.get(number)))
+    return out
+
+
+def _trust_rows(compiled: Compiled) -> list[object]:
+    """Every trust as what it says; how long its sessions last gives nobody anything more."""
+    tables = compiled.tables
+    out: list[object] = list(zip(tables.trust_of, tables.trust_form, tables.trust_whom, strict=True))
+    for number in {*tables.trust_until, *tables.trust_shown, *tables.trust_when}:
+        shown, when = tables.trust_shown.get(number), tables.trust_when.get(number)
+        out[number] = (out[number], tables.trust_until.get(number), _plain(shown), _plain(when))
+    return out
 
 
 def _plain(conditions: object) -> object:
     return conditions if isinstance(conditions, tuple) or conditions is None else repr(conditions)
-
-
-def _edge_rows(web: Web) -> Iterator[tuple[int, object]]:
-    """Edges with their names, and for those that hang on conditions the trusts behind them."""
-    names, tables = web.compiled.places.names, web.compiled.tables
-    trusts: dict[int, object] = {}
-    source, goal, sort, state = (column.tolist() for column in (web.edge_from, web.edge_to, web.edge_sort, web.edge_state))
-    for edge in range(len(source)):
-        who = names[source[edge]] if source[edge] < web.places else web.issuers[source[edge] - web.places]
-        behind: object = None
-        if state[edge] == LOOK and web.edge_permission[edge] == web.compiled.take_on:
-            to = goal[edge]
-            if to not in trusts:
-                trusts[to] = frozenset(
-                    (
-                        tables.trust_form[number], tables.trust_whom[number], tables.trust_until.get(number),
-                        _plain(tables.trust_shown.get(number)), _plain(tables.trust_when.get(number)),
-                    )
-                    for number in web.compiled.trusts_of(to)
-                )  # fmt: skip
-            behind = trusts[to]
-        yield edge, (who, names[goal[edge]], sort[edge], state[edge], behind)
-
-
-def _edge_keys(web: Web) -> set[object]:
-    return {key for _, key in _edge_rows(web)}
 
 
 def _direct(web: Web, nodes: Ints) -> Rows:
@@ -269,27 +350,29 @@ def _direct(web: Web, nodes: Ints) -> Rows:
     )
 
 
-def _settled(here: Web, there: Web, rows: Rows, numbers: tuple[Ints, Ints, Ints]) -> tuple[list[tuple[int, int, int]], int]:
-    """Those of the rows that hang on conditions and can be had here and not there, by walking their chains.
+def _settled(here: _Side, there: _Side, codes: Ints, possible_there: Ints) -> tuple[list[tuple[int, int, int]], int]:
+    """Those of the codes that hang on conditions and can be had here and not there, by walking their chains.
 
-    Past MAX_WALKED callers nothing is walked, and the rows that could be had only here are taken as gained.
+    Past MAX_WALKED callers, what the other side could not have at all is taken as had only here, and chains that both
+    sides could have are compared hop by hop alone, as `_other_conditions` does.
     """
+    rows = _decoded(here.web, codes)
     callers = np.unique(rows.who).tolist()
     if len(callers) > MAX_WALKED:
-        return [], len(rows)
+        return _triples(_decoded(here.web, codes[~np.isin(codes, possible_there)])), 0
     out: list[tuple[int, int, int]] = []
     missed = 0
-    everything = np.ones(len(here.compiled.permission_pairs), bool)
-    mine, theirs = Chains(here), Chains(there)
+    everything = np.ones(len(here.web.compiled.permission_pairs), bool)
+    mine, theirs = Chains(here.web), Chains(there.web)
     for caller in callers:
         had = set()
-        twin = int(numbers[0][caller])
+        twin = int(here.to_node[caller])
         if twin != NONE:
             had = {(one.target, one.verb) for one in reachable(theirs, [_start(theirs, twin)], everything)}
         has = {(one.target, one.verb) for one in reachable(mine, [_start(mine, caller)], everything)}
         for row in _triples(rows.where(rows.who == caller)):
-            verb = here.compiled.permission_pairs[row[1]][1].replace("take-on", "take on")
-            name = (here.target_name(row[2]), verb)
+            verb = here.web.compiled.permission_pairs[row[1]][1].replace("take-on", "take on")
+            name = (here.web.target_name(row[2]), verb)
             if name in has and name not in had:
                 out.append(row)
     return out, missed + mine.undecided + theirs.undecided
@@ -314,21 +397,17 @@ def _pairs(web: Web, callers: Ints, *, certain: bool) -> tuple[Ints, Ints]:
     return seen // web.nodes, seen % web.nodes
 
 
-def _codes(web: Web, callers: Ints, *, certain: bool = False) -> Rows:
-    """Everything that callers can do, each once, directly or through hops; with `certain`, what hangs on nothing."""
-    who, node = _pairs(web, callers, certain=certain)
-    rows = _direct(web, np.unique(node))
-    rows = rows.where(rows.state == YES) if certain else rows
+def _codes(web: Web, pairs: tuple[Ints, Ints], rows: Rows) -> Ints:
+    """Everything that callers can do by the rows of the nodes that they come to, as sorted codes."""
+    who, node = pairs
     order = np.argsort(rows.who, kind="stable")
     rows = Rows(rows.who[order], rows.permission[order], rows.target[order], rows.state[order])
     low = np.searchsorted(rows.who, node)
     count = np.searchsorted(rows.who, node + 1) - low
     if int(count.sum()) > MAX_TRIPLES:
         raise Undecided(f"more than {MAX_TRIPLES} requests")
-    pair = np.repeat(np.arange(len(node)), count)
-    at = np.arange(int(count.sum())) - np.repeat(np.cumsum(count) - count, count) + np.repeat(low, count)
-    code = np.unique(_code(web, who[pair], rows.permission[at], rows.target[at]))
-    return _decoded(web, code)
+    pair, at = spread(low, count)
+    return np.unique(_code(web, who[pair], rows.permission[at], rows.target[at]))
 
 
 def _code(web: Web, who: Ints, permission: Ints, target: Ints) -> Ints:
@@ -340,36 +419,6 @@ def _decoded(web: Web, code: Ints) -> Rows:
     targets, permissions = len(web.target_place), len(web.compiled.permission_pairs)
     rest = code // targets
     return Rows(rest // permissions, rest % permissions, code % targets, np.full(len(code), LOOK, np.int8))
-
-
-def _encoded(web: Web, rows: Rows) -> Ints:
-    return _code(web, rows.who, rows.permission, rows.target)
-
-
-def _codes_there(
-    here: Web, there: Web, callers: Ints, numbers: tuple[Ints, Ints, Ints], *, certain: bool
-) -> Ints:
-    """What the same callers can do in the other web, as codes of this one."""
-    to_node, to_target, to_permission = numbers
-    known = to_node[callers]
-    theirs = _codes(there, known[known != NONE], certain=certain)
-    back_node = _inverse(to_node, there.nodes)
-    back_target = _inverse(to_target, len(there.target_place))
-    back_permission = _inverse(to_permission, len(there.compiled.permission_pairs))
-    who, permission, target = back_node[theirs.who], back_permission[theirs.permission], back_target[theirs.target]
-    sound = (who != NONE) & (permission != NONE) & (target != NONE)
-    return np.unique(_code(here, who[sound], permission[sound], target[sound]))
-
-
-def _inverse(numbers: Ints, count: int) -> Ints:
-    out = np.full(count, NONE, np.int64)
-    known = numbers != NONE
-    out[numbers[known]] = np.flatnonzero(known)
-    return out
-
-
-def _among(web: Web, rows: Rows, codes: Ints) -> Bools:
-    return np.isin(_code(web, rows.who, rows.permission, rows.target), codes)
 
 
 def _triples(rows: Rows) -> list[tuple[int, int, int]]:

@@ -49,13 +49,13 @@ def reachable(chains: Chains, starts: Sequence[Start], wanted: Bools, *, hops: i
     by_node: dict[int, list[tuple[int, int, int]]] = {}
     for who, permission, target in zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True):
         by_node.setdefault(who, []).append((who, permission, target))
+    if wanted[compiled.take_on]:
+        edges = web.forward.edges(np.flatnonzero(near))
+        for edge in edges[web.edge_permission[edges] == compiled.take_on].tolist():
+            who = int(web.edge_from[edge])
+            by_node.setdefault(who, []).append((who, compiled.take_on, int(web.edge_target[edge])))
     found: dict[tuple[int, int], Reached] = {}
     for label in chains.labels(starts, inside=near, hops=hops):
-        if label.before is not None and wanted[web.edge_permission[label.edge]]:
-            here = (int(web.edge_target[label.edge]), int(web.edge_permission[label.edge]))
-            if here not in found:
-                chain = Chain(label.start, label.edges(), label.values, bool(label.takes))
-                found[here] = _reached(chains, chain)
         for row in by_node.get(label.node, ()):
             if (row[2], row[1]) not in found:
                 ended = chains.ending(label, row)
@@ -81,9 +81,7 @@ def reaching(chains: Chains, targets: Sequence[int], wanted: Bools, *, hops: int
             if key in out:
                 continue
             chain = _plain(chains, start, answer) or _searched(chains, start, rows, taken)
-            if chain is None or (hops and len(chain.edges) + (chain.end is not None) > hops + 1):
-                continue
-            if chain.edges or chain.end is not None:
+            if chain is not None and not (hops and len(chain.edges) > hops):
                 out[key] = _reached(chains, chain)
     return sorted(out.values(), key=lambda one: (len(one.steps), one.chain.start.form, one.chain.start.whom))
 

@@ -55,6 +55,18 @@ class Powers:
 NO_POWERS = Powers()
 
 
+@dataclass(frozen=True, slots=True)
+class Bound:
+    """What every request of a chain is bound to, companions too: the conditions of the credential it started with,
+    and the person behind it, who must be let enter another organisation. NONE: no person."""
+
+    when: Conditions = ()
+    person: int = NONE
+
+
+UNBOUND = Bound()
+
+
 class Requests:
     """Requirements of single requests on one compiled estate, at or after one instant."""
 
@@ -63,14 +75,11 @@ class Requests:
         self.now = now
         self.powers = powers
 
-    def request(self, node: Node, permission: int, goal: Goal, besides: Conditions = ()) -> Requirement | None:
-        """What it takes that this node does this there; ALWAYS where it takes nothing, None where it never may.
-
-        `besides` are conditions that every request of the chain must meet, companions too: those of its credential.
-        """
+    def request(self, node: Node, permission: int, goal: Goal, bound: Bound = UNBOUND) -> Requirement | None:
+        """What it takes that this node does this there; ALWAYS where it takes nothing, None where it never may."""
         compiled = self.compiled
-        bound = self._holding(besides, node, goal)
-        if bound is None:
+        held = self._holding(bound.when, node, goal)
+        if held is None:
             return None
         _, verb = compiled.permission_pairs[permission]
         if not self._stands(node, goal) or not self._provider(node, verb, goal):
@@ -87,8 +96,18 @@ class Requests:
                 sides = joined((own, self._callers_side(node, permission, goal)))
         if sides is None:
             return None
-        tied: Requirement = ((bound,),) if bound else ALWAYS
-        return joined((tied, ceilings, sides, *self._companions(node, permission, goal, besides)))
+        tied: Requirement = ((held,),) if held else ALWAYS
+        entering = self._entering(bound, verb, goal)
+        return joined((tied, entering, ceilings, sides, *self._companions(node, permission, goal, bound)))
+
+    def _entering(self, bound: Bound, verb: str, goal: Goal) -> Requirement | None:
+        """What it takes of the person behind a chain to come to something of another organisation."""
+        organisation = self.compiled.places.organisation
+        there = organisation[goal.chain[0]]
+        if bound.person == NONE or verb == "enter" or there in (NONE, organisation[bound.person]):
+            return ALWAYS
+        person = Node("identity", bound.person, self.compiled.places.names[bound.person])
+        return self.request(person, self.compiled.permission["organisation", "enter"], self.goal(there))
 
     # -- steps ----------------------------------------------------------------------------------------------------
 
@@ -253,7 +272,7 @@ class Requests:
         return int(compiled.provider[node.place]) == int(compiled.provider[goal.chain[0]])
 
     def _companions(
-        self, node: Node, permission: int, goal: Goal, besides: Conditions
+        self, node: Node, permission: int, goal: Goal, bound: Bound
     ) -> Iterator[Requirement | None]:
         compiled = self.compiled
         its_class = compiled.class_of[permission]
@@ -265,10 +284,10 @@ class Requests:
                     yield None
                     return
                 further = compiled.permission["key", "decrypt" if its_class == "read" else "encrypt"]
-                yield self.request(node, further, self.goal(key), besides)
+                yield self.request(node, further, self.goal(key), bound)
         if its_class == "run":
             for identity in compiled.runs(goal.address):
-                yield self.request(node, compiled.permission["identity", "use"], self.goal(identity), besides)
+                yield self.request(node, compiled.permission["identity", "use"], self.goal(identity), bound)
 
     def goal(self, place: int) -> Goal:
         """A known place as what is asked about."""

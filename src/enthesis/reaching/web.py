@@ -71,7 +71,8 @@ class Web:
     # -- targets --------------------------------------------------------------------------------------------------
 
     def _targets(self) -> None:
-        """Everything that can be asked about: the known places, and for every parent of leaves any other leaf of it."""
+        """Everything that can be asked about: the known places, and for every place that leaves stand in, or begin
+        with, any other such leaf."""
         compiled = self.compiled
         kinds = compiled.catalogue.kinds
         place = list(range(self.places))
@@ -86,6 +87,10 @@ class Web:
             for parent in parents:
                 name[len(place)] = f"{compiled.places.names[parent]}/{word}/{ANY}"
                 place.append(parent)
+                kind.append(leaf)
+            for prefix in np.flatnonzero(compiled.kind == leaf).tolist():  # a leaf's name may go on below another's
+                name[len(place)] = f"{compiled.places.names[prefix]}/{ANY}"
+                place.append(prefix)
                 kind.append(leaf)
             for example in self._running_leaves(word, parents):
                 name[len(place)] = example
@@ -200,7 +205,7 @@ class Web:
         principal, of = self._principals(who)
         keys = self.compiled.grant_keys
         low, high = np.searchsorted(keys, principal << 32), np.searchsorted(keys, (principal + 1) << 32)
-        row, at = _spread(low, high - low)
+        row, at = spread(low, high - low)
         grants = self.compiled.grants_by_key[at]
         live = (self.compiled.grant_reach[grants] != NONE) & (self.compiled.grant_until[grants] > self.now)
         return who[of[row[live]]], grants[live]
@@ -209,11 +214,11 @@ class Web:
         """Every number by which grants can name each of these, and its position among them."""
         compiled = self.compiled
         low, high = np.searchsorted(compiled.member, who), np.searchsorted(compiled.member, who + 1)
-        row, at = _spread(low, high - low)
+        row, at = spread(low, high - low)
         here = np.arange(len(who))
         return np.concatenate([who, compiled.member_group[at]]), np.concatenate([here, row])
 
-    def _holders(self, grants: Ints) -> tuple[Ints, Ints]:
+    def grants_held(self, grants: Ints) -> tuple[Ints, Ints]:
         """Pairs of an identity that a grant is to, members of groups each, and the grant."""
         to = self.compiled.grant_to[grants]
         single = ~self.is_group[to]
@@ -234,7 +239,7 @@ class Web:
         """Everybody who directly may do something wanted (by permission) at a place or in it, as granted."""
         grants = self.grants_about(place)
         grants = grants[(self.compiled.role_allows[self.compiled.grant_role[grants]] & wanted).any(axis=1)]
-        who, numbers = self._holders(grants)
+        who, numbers = self.grants_held(grants)
         low, high = int(self.compiled.first[place]), int(self.compiled.end[place])
         return self.decided(self._expanded(who, numbers, wanted, low, high))
 
@@ -250,46 +255,62 @@ class Web:
         mine = wanted & (np.array([self.compiled.kind_number[one] for one, _ in self.compiled.permission_pairs]) == kind)
         allows = self.compiled.role_allows[self.compiled.grant_role[grants]] & mine
         keep = above & allows.any(axis=1)
-        who, numbers = self._holders(grants[keep])
+        who, numbers = self.grants_held(grants[keep])
         row, permission = np.nonzero(self.compiled.role_allows[self.compiled.grant_role[numbers]] & mine)
-        return self.decided(_unique(who[row], permission.astype(np.int64), np.full(len(row), target, np.int64)))
+        own = self._owned(numbers[row])
+        return self.decided(_unique(who[row], permission.astype(np.int64), np.full(len(row), target, np.int64), own))
 
     def rows_of(self, who: Ints, wanted: Bools) -> Rows:
         """Everything wanted that these identities directly may do, as granted."""
         people, grants = self.grants_of(who)
         return self.decided(self._expanded(people, grants, wanted, 0, self.places + 1))
 
-    def _expanded(self, who: Ints, grants: Ints, wanted: Bools, low: int, high: int) -> tuple[Ints, Ints, Ints]:
-        """Pairs of identity and grant as triples of identity, permission and target, each once."""
+    def granted_rows(self, who: Ints, grants: Ints, wanted: Bools) -> Rows:
+        """What pairs of an identity and a grant to it make for, as decided."""
+        live = (self.compiled.grant_reach[grants] != NONE) & (self.compiled.grant_until[grants] > self.now)
+        return self.decided(self._expanded(who[live], grants[live], wanted, 0, self.places + 1))
+
+    def _owned(self, grants: Ints) -> States:
+        """What each grant is worth on the owner's side of what it reaches."""
+        return np.where(self.compiled.grant_conditional[grants], LOOK, YES).astype(np.int8)
+
+    def _expanded(self, who: Ints, grants: Ints, wanted: Bools, low: int, high: int) -> Rows:
+        """Pairs of identity and grant as requests, each once, with what the owner's side comes to."""
         compiled = self.compiled
         reach, role = compiled.grant_reach[grants], compiled.grant_role[grants]
         start = np.maximum(compiled.first[reach], low)
         stop = np.minimum(compiled.end[reach], high)
-        parts: list[tuple[Ints, Ints, Ints]] = []
+        own = self._owned(grants)
+        parts: list[tuple[Ints, Ints, Ints, States]] = []
         allowed = compiled.role_allows & wanted
         for permission in np.flatnonzero(allowed.any(axis=0)).tolist():
             kind, _ = compiled.permission_pairs[permission]
             first, mine = self.by_kind[compiled.kind_number[kind]]
             has = allowed[role, permission]
             begin, end = np.searchsorted(first, start[has]), np.searchsorted(first, stop[has])
-            row, at = _spread(begin, np.maximum(end - begin, 0))
-            parts.append((who[has][row], np.full(len(row), permission, np.int64), mine[at]))
+            row, at = spread(begin, np.maximum(end - begin, 0))
+            parts.append((who[has][row], np.full(len(row), permission, np.int64), mine[at], own[has][row]))
         if not parts:
             empty = np.zeros(0, np.int64)
-            return empty, empty, empty
-        return _unique(*(np.concatenate(column) for column in zip(*parts, strict=True)))
+            return Rows(empty, empty, empty, np.zeros(0, np.int8))
+        return _unique(
+            np.concatenate([part[0] for part in parts]),
+            np.concatenate([part[1] for part in parts]),
+            np.concatenate([part[2] for part in parts]),
+            np.concatenate([part[3] for part in parts]),
+        )
 
-    def decided(self, triples: tuple[Ints, Ints, Ints], *, depth: int = 0) -> Rows:
-        """The state of each triple of identity, permission and target; those that are never allowed left out."""
-        who, permission, target = triples
-        state = self.states(who, permission, target, depth=depth)
-        rows = Rows(who, permission, target, state)
-        return rows.where(state > NO)
+    def decided(self, rows: Rows) -> Rows:
+        """The rows with the state that all steps come to; those that are never allowed left out."""
+        state = self.states(rows.who, rows.permission, rows.target, owner=rows.state)
+        return Rows(rows.who, rows.permission, rows.target, state).where(state > NO)
 
     # -- many requests at a time ----------------------------------------------------------------------------------
 
-    def states(self, who: Ints, permission: Ints, target: Ints, *, depth: int = 0, sides: bool = True) -> States:
-        """YES, NO or LOOK for each request of an identity, the owner's and the caller's side included if `sides`."""
+    def states(
+        self, who: Ints, permission: Ints, target: Ints, *, depth: int = 0, owner: States | None = None
+    ) -> States:
+        """YES, NO or LOOK for each request of an identity. `owner` is what the owner's side comes to, where known."""
         compiled = self.compiled
         place = self.target_place[target]
         state = np.full(len(who), YES, np.int8)
@@ -301,8 +322,7 @@ class Web:
         elsewhere = (wanted != NONE) & (compiled.provider[who] != wanted) & ~compiled.is_person[who] & ~taking
         state[elsewhere] = NO
         self._ceilings(state, who, permission, place)
-        if sides:
-            _lower(state, np.arange(len(who)), self.covered("owner", who, permission, place))
+        np.minimum(state, self.covered("owner", who, permission, place) if owner is None else owner, out=state)
         self._callers_side(state, who, permission, place)
         if depth < 3:
             self._companions(state, who, permission, target, depth)
@@ -350,7 +370,7 @@ class Web:
         while len(at):
             wanted = (principal << 32) | at
             low, high = np.searchsorted(compiled.grant_keys, wanted), np.searchsorted(compiled.grant_keys, wanted + 1)
-            pair, position = _spread(low, high - low)
+            pair, position = spread(low, high - low)
             if len(pair):
                 grant, here = compiled.grants_by_key[position], row[pair]
                 sound = compiled.role_allows[compiled.grant_role[grant], permission[here]]
@@ -442,7 +462,7 @@ class Web:
             known = np.flatnonzero(~bearer)
             resource = known[~self.compiled.is_identity[who[known]]]
             named = known[self.compiled.is_identity[who[known]]]
-            _lower(states, named, self.states(who[named], take_on[named], of[named], sides=False))
+            states[named] = self.states(who[named], take_on[named], of[named], owner=states[named])
             for some, callers in ((np.flatnonzero(bearer), None), (resource, who[resource])):
                 part = states[some]
                 part[~self.compiled.stands[of[some]]] = NO
@@ -470,17 +490,15 @@ class Web:
         """Rows of what leads on: to identities, and to resources that run as something."""
         compiled = self.compiled
         grants = self.reaching_grants[(compiled.role_allows[compiled.grant_role[self.reaching_grants]] & leading).any(axis=1)]
-        who, numbers = self._holders(grants)
-        triples = self._expanded(who, numbers, leading, 0, self.places + 1)
-        is_identity = self.target_kind[triples[2]] == compiled.kind_number["identity"]
+        who, numbers = self.grants_held(grants)
+        expanded = self._expanded(who, numbers, leading, 0, self.places + 1)
+        is_identity = self.target_kind[expanded.target] == compiled.kind_number["identity"]
         running = np.zeros(len(self.target_place), bool)
         running[[place for place, found in compiled.runs_as.items() if found]] = True
         for target in self._target_name:
             running[target] = bool(self._runs(target))
-        kept = is_identity | running[triples[2]]
-        who, permission, target = (column[kept] for column in triples)
         # a leaf that nobody declared is no node: being led on to it is being led on to what it runs as
-        rows = self.decided((who, permission, target))
+        rows = self.decided(expanded.where(is_identity | running[expanded.target]))
         generic = np.flatnonzero(rows.target >= self.places)
         if not len(generic):
             return rows
@@ -617,11 +635,11 @@ class _Adjacency:
     def edges(self, nodes: Ints) -> Ints:
         """The numbers of all edges at these nodes."""
         low = self.starts[nodes]
-        _, at = _spread(low, self.starts[nodes + 1] - low)
+        _, at = spread(low, self.starts[nodes + 1] - low)
         return self.order[at]
 
 
-def _spread(low: Ints, count: Ints) -> tuple[Ints, Ints]:
+def spread(low: Ints, count: Ints) -> tuple[Ints, Ints]:
     """For ranges that begin at `low` with `count` each: the range and the position of every element in turn."""
     total = int(count.sum())
     row = np.repeat(np.arange(len(low)), count)
@@ -634,15 +652,15 @@ def _lower(state: States, rows: Ints, found: States) -> None:
     np.minimum.at(state, rows, found)
 
 
-def _unique(who: Ints, permission: Ints, target: Ints) -> tuple[Ints, Ints, Ints]:
-    """Triples, each once."""
+def _unique(who: Ints, permission: Ints, target: Ints, state: States) -> Rows:
+    """Rows, each request once and with the best of its states."""
     if not len(who):
-        return who, permission, target
-    order = np.lexsort((target, permission, who))
-    who, permission, target = who[order], permission[order], target[order]
+        return Rows(who, permission, target, state)
+    order = np.lexsort((-state, target, permission, who))
+    who, permission, target, state = who[order], permission[order], target[order], state[order]
     new = np.ones(len(who), bool)
     new[1:] = (who[1:] != who[:-1]) | (permission[1:] != permission[:-1]) | (target[1:] != target[:-1])
-    return who[new], permission[new], target[new]
+    return Rows(who[new], permission[new], target[new], state[new])
 
 
 def _kind_of(compiled: Compiled, address: str) -> int:

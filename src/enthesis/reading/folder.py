@@ -3,7 +3,7 @@
 import os
 import stat
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -23,11 +23,15 @@ ENDINGS = (".yaml", ".json")
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """What reading a folder gave: the estate (None where there are mistakes), the mistakes, the files."""
+    """What reading a folder gave: the estate (None where there are mistakes), the mistakes, the files.
+
+    `named_at` says by section and name where each named entry stands.
+    """
 
     estate: Estate | None
     mistakes: tuple[Mistake, ...]
     files: tuple[str, ...]
+    named_at: Mapping[tuple[str, str], Source] = field(default_factory=dict)
 
 
 def packaged_catalogue(remembered: TreeCache) -> Catalogue:
@@ -90,15 +94,15 @@ def _read(contents: dict[str, bytes], mistakes: list[Mistake], remembered: TreeC
         if tree is not None:
             trees.append((name, tree))
     complete = all(mistake.code == "duplicate" for mistake in mistakes)
-    estate, found = assemble(trees, packaged_catalogue(remembered), complete=complete)
+    estate, found, named_at = assemble(trees, packaged_catalogue(remembered), complete=complete)
     located = tuple(_with_line(mistake, contents) for mistake in _ordered([*mistakes, *found]))
-    return Reading(None if located else estate, located, tuple(files))
+    return Reading(None if located else estate, located, tuple(files), named_at)
 
 
 def assemble(
     trees: list[tuple[str, Node]], catalogue: Catalogue, *, complete: bool
-) -> tuple[Estate | None, list[Mistake]]:
-    """The estate that these trees describe together, and all mistakes in them.
+) -> tuple[Estate | None, list[Mistake], Mapping[tuple[str, str], Source]]:
+    """The estate that these trees describe together, all mistakes in them, and where named entries stand.
 
     Names are looked up only where every file could be read (`complete`), and those of entries that are at fault
     themselves count as defined: otherwise one mistake would draw others after it.
@@ -108,9 +112,9 @@ def assemble(
         merged.add(name, tree)
     estate = merged.estate(complete=complete)
     if not complete or merged.broken.get("kinds"):
-        return None, merged.mistakes
+        return None, merged.mistakes, merged.named_at
     found = check(estate, merged.records, merged.named_at, merged.broken)
-    return estate, [*merged.mistakes, *found]
+    return estate, [*merged.mistakes, *found], merged.named_at
 
 
 class _Merge:

@@ -21,8 +21,8 @@ def check_sentence(estate: Estate, files: int, journeys: Sequence[Judged], invar
     broken = sum(one.outcome != HOLDS for one in invariants)
     parts = []
     if journeys:
-        words = f"{unmet} of {counted(len(journeys), 'journey')}"
-        parts.append(f"{counted(len(journeys), 'journey')} as expected" if not unmet else f"{words} not as expected")
+        words = f"{unmet} of {counted(len(journeys), 'journey')} {'is' if unmet == 1 else 'are'} not as expected"
+        parts.append(f"{counted(len(journeys), 'journey')} as expected" if not unmet else words)
     if invariants:
         words = f"{broken} of {counted(len(invariants), 'invariant')}"
         holding = f"{counted(len(invariants), 'invariant')} {'holds' if len(invariants) == 1 else 'hold'}"
@@ -31,17 +31,23 @@ def check_sentence(estate: Estate, files: int, journeys: Sequence[Judged], invar
 
 
 def check_lines(
-    texts: Mapping[str, str], chains: Chains | None, journeys: Sequence[Judged], invariants: Sequence[Decided]
+    texts: Mapping[str, str],
+    named_at: Mapping[tuple[str, str], Source],
+    chains: Chains | None,
+    journeys: Sequence[Judged],
+    invariants: Sequence[Decided],
 ) -> Iterator[Line]:
     """Every journey that is not as expected and every invariant that does not hold, each at its line."""
     for judged in journeys:
         if not judged.met:
-            mistake = _mistake(texts, "journey-contradicted", judged.journey.source, judged.journey.name, judged.unmet)
+            name = judged.journey.name
+            source = named_at.get(("journeys", name), judged.journey.source)
+            mistake = _mistake(texts, "journey-contradicted", source, name, judged.unmet)
             yield line()
             yield from one_mistake(mistake)
             request = judged.verdict.first_refused
             if request is not None:
-                yield line("    ", f"enthesis trace --journey {judged.journey.name} tells why")
+                yield line("    ", f"enthesis trace --journey {name} tells why")
     for decided in invariants:
         if decided.outcome == HOLDS:
             continue

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 from enthesis.reaching.differing import Difference, Gain
-from enthesis.showing.lines import Line, Span, counted, line, visible
+from enthesis.showing.lines import Line, Span, counted, line, markdown_text
 from enthesis.showing.verdicts import jsonable, shown
 
 MOST = 40  # sentences of each kind in text and Markdown; JSON has them all
@@ -105,15 +105,7 @@ def difference_markdown(found: Difference) -> Iterable[str]:
                 caller_words(gain), gain.verb.replace("take-on", "take on"), gain.target,
                 _way(gain).removeprefix(", through: "), _values(gain).removeprefix(", with "),
             )  # fmt: skip
-            yield "| " + " | ".join(_cell(cell) for cell in cells) + " |"
+            yield "| " + " | ".join(markdown_text(cell) for cell in cells) + " |"
         if len(gains) > MOST:
             yield ""
             yield f"… and {len(gains) - MOST} more."
-
-
-def _cell(text: str) -> str:
-    """Text that Markdown and HTML take for nothing but text."""
-    out = visible(text)
-    for char in "\\`*_{}[]<>|#":
-        out = out.replace(char, f"&#{ord(char)};")
-    return out

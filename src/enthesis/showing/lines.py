@@ -94,6 +94,14 @@ def json_text(value: Any) -> str:
     )
 
 
+def markdown_text(text: str) -> str:
+    """Text that Markdown and HTML take for nothing but text."""
+    out = visible(text).replace("&", "&amp;")
+    for char in "\\`*_{}[]<>|#":
+        out = out.replace(char, f"&#{ord(char)};") if char != "#" else out
+    return out
+
+
 def counted(count: int, word: str, plural: str = "") -> str:
     """`1 account`, `2 accounts`."""
     return f"{count} {word if count == 1 else plural or word + 's'}"

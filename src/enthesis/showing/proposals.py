@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from enthesis.changing.steps import CHANGE, MAKE, REMOVE, Proposal, Step
-from enthesis.showing.lines import Line, Span, counted, line
+from enthesis.showing.lines import Line, Span, counted, line, markdown_text
 
 HEADS = ((MAKE, "will exist", "good"), (CHANGE, "will change", "doubt"), (REMOVE, "will go", "bad"))
 
@@ -25,8 +25,18 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
     yield from _listed("for the administrators of others to write", proposal.theirs)
     yield from _listed("left behind by this estate (they go with --prune)", proposal.left)
     yield from _listed("there already and not ours, left alone", proposal.not_ours)
-    yield from _listed("access this gives", proposal.gives)
-    yield from _listed("access this takes", proposal.takes)
+    yield from _listed("access gained", proposal.gives)
+    yield from _listed("access lost", proposal.takes)
+
+
+def proposal_markdown(proposal: Proposal) -> Iterable[str]:
+    """The steps for a review, as a list; what they do to access is told beside it."""
+    yield f"## {markdown_text(first_sentence(proposal))}"
+    for step in proposal.steps:
+        words = next(words for action, words, _ in HEADS if action == step.action)
+        if step is proposal.steps[0]:
+            yield ""
+        yield f"- {markdown_text(step.holder)}, {words}: {markdown_text(step.sentence)}"
 
 
 def first_sentence(proposal: Proposal) -> str:

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
-from enthesis.changing.sentences import tested
+from enthesis.reading.sentences import tested
 from enthesis.judging.expecting import attempt_words
 from enthesis.judging.questions import BEARERS
 from enthesis.judging.remedies import Change, Remedies

@@ -24,15 +24,6 @@ def statement_sentence(collection: str, body: Mapping[str, Any]) -> str:
     return f"the attachment by which {_named(body['what'])} runs as {_list(body['runs_as'])}"
 
 
-def gives_sentence(body: Mapping[str, Any]) -> str:
-    """What a grant or a trust says somebody may do; '' for what gives nothing by itself."""
-    if "admits" in body:
-        return f"{admitted(body['admits'])} takes on {body['of']} for {body.get('session', '1h')} at a time"
-    if "role" in body and "to" in body:
-        return f"{_named(body['to'])} has {body['role']} at {body['at']}"
-    return ""
-
-
 def admitted(admits: Mapping[str, Any]) -> str:
     """Whom a trust admits."""
     for form, words in VOUCHES.items():

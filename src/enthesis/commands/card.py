@@ -1,0 +1,50 @@
+"""`enthesis card`: one page on an identity, resource, group or role."""
+
+from typing import Annotated
+
+import typer
+
+from enthesis.commands.common import (
+    EstateOption,
+    Format,
+    FormatOption,
+    QuietOption,
+    estate_folder,
+    put_json,
+    put_lines,
+    read_estate,
+)
+
+
+def card(
+    name: Annotated[str, typer.Argument(metavar="ADDRESS", help="An address, or the name of a role.")],
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """One page: what it is, who comes to it, what it may do and where, its credentials, who speaks of it.
+
+    Needs no live system and no rights.
+
+    Example: enthesis card bulletin/identity/page-writer
+    """
+    from enthesis.commands.asking import now
+    from enthesis.errors import Mistaken
+    from enthesis.judging.compiling import compile_estate
+    from enthesis.reaching.cards import card as made
+    from enthesis.reaching.web import Web
+    from enthesis.reading.shapes import nearest
+    from enthesis.showing.cards import card_json, card_lines
+
+    del quiet
+    described = read_estate(estate_folder(estate))
+    compiled = compile_estate(described)
+    instant = now()
+    found = made(Web(compiled, instant.timestamp()), name, instant)
+    if found is None:
+        close = nearest(name, [*compiled.places.names, *described.roles])
+        raise Mistaken(f"nothing is called {name}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+    if output is Format.JSON:
+        put_json(card_json(found))
+    else:
+        put_lines(card_lines(found))
