@@ -78,8 +78,8 @@ class Generated:
             yield {"section": "roles", "name": name, "allows": allows}
         for number in range(5):
             bars = {"object": "delete", "bucket": "delete"} if number % 2 else {"secret": "delete"}
-            yield {"section": "ceilings", "name": f"ceiling-{number}", "over": "resources", "at": f"@works/unit-{number}",
-                   "bars": bars}  # fmt: skip
+            at = f"@works/unit-{number}"
+            yield {"section": "ceilings", "name": f"ceiling-{number}", "over": "resources", "at": at, "bars": bars}
         for group in self.groups:
             account = group.split("/", maxsplit=1)[0]
             members = [f"{account}/identity/runner-{n}" for n in range(min(10, self.each))]
@@ -95,7 +95,7 @@ class Generated:
         for account in self.accounts:
             yield {"section": "resources", "address": f"{account}/key/main", "managed_by": "account"}
             for number in range(RESOURCES_EACH):
-                record = {"section": "resources", "address": self.resource(account, number)}
+                record: dict[str, Any] = {"section": "resources", "address": self.resource(account, number)}
                 if number % 10 == 0:
                     record["encrypted_by"] = f"{account}/key/main"
                 yield record
@@ -116,10 +116,8 @@ class Generated:
         if draw < 0.002:  # a wide one
             at = f"@works/unit-{rng.randrange(20)}" if draw < 0.0001 else rng.choice(self.accounts)
             to = rng.choice(self.groups) if at.startswith("@") is False else self.identities[self.somebody()]
-            own = to.split("/", maxsplit=1)[0]
             role = rng.choice(["looking", "looking", "looking", "administering"])
-            held = at if at.startswith("@") or own == at else at
-            return {"section": "grants", "to": to, "role": role, "at": at, "held_by": held}
+            return {"section": "grants", "to": to, "role": role, "at": at, "held_by": at}
         to = self.identities[self.somebody()]
         own = to.split("/", maxsplit=1)[0]
         if draw < 0.12:  # what lets it take on another
@@ -131,7 +129,7 @@ class Generated:
             return {"section": "grants", "to": to, "role": "key-using", "at": f"{account}/key/main"}
         number = rng.randrange(RESOURCES_EACH)
         role = rng.choice(NARROW[KINDS[number % len(KINDS)]])
-        record = {"section": "grants", "to": to, "role": role, "at": self.resource(account, number)}
+        record: dict[str, Any] = {"section": "grants", "to": to, "role": role, "at": self.resource(account, number)}
         if crosses:
             record["held_by"] = rng.choice([own, account])
         if draw > 0.93:
@@ -151,7 +149,11 @@ class Generated:
         if draw < 0.59:
             return {"section": "trusts", "of": of, "admits": {"account": rng.choice(self.accounts)}}
         if draw < 0.62:  # a deep chain: each takes on the next
-            return {"section": "trusts", "of": of, "admits": {"identity": self.identities[number % len(self.identities) - 1]}}
+            return {
+                "section": "trusts",
+                "of": of,
+                "admits": {"identity": self.identities[number % len(self.identities) - 1]},
+            }
         return {"section": "trusts", "of": of, "admits": {"identity": self.identities[self.somebody()]}}
 
 

@@ -10,6 +10,7 @@ import resource
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from random import Random
 from statistics import median
@@ -28,7 +29,7 @@ from enthesis.model.conditions import Equal
 from enthesis.model.estate import Attempt, Claimed, Context, Estate, Invariant, Origin, Start
 from enthesis.reaching.differing import web_difference
 from enthesis.reaching.invariants import chains_from_now_on, decide, wanted_permissions
-from enthesis.reaching.reach import who_can
+from enthesis.reaching.reach import WhoCan, who_can
 from enthesis.reaching.web import Web
 from enthesis.reading.cache import TreeCache
 from enthesis.reading.folder import packaged_catalogue
@@ -56,6 +57,11 @@ def loaded(texts: list[str]) -> Iterator[Any]:
     return (json.loads(text) for text in texts)
 
 
+def compiled_lines(texts: list[str]) -> tuple[Compiled, Web]:
+    """The same from lines."""
+    return compiled_from(loaded(texts))
+
+
 def only_parsed(texts: list[str]) -> None:
     """What compiling is compared with: every line parsed and let go."""
     for text in texts:
@@ -67,7 +73,11 @@ def questions(made: Generated, count: int) -> list[Question]:
     rng = Random(3)
     grants = []
     for record in made.records():
-        if record["section"] == "grants" and record["role"] in ("object-reading", "secret-reading") and "/identity/" in record["to"]:
+        if (
+            record["section"] == "grants"
+            and record["role"] in ("object-reading", "secret-reading")
+            and "/identity/" in record["to"]
+        ):
             grants.append(record)
             if len(grants) >= count:
                 break
@@ -116,7 +126,9 @@ def reach_ratio(web: Web) -> float:
     edges = len(compiled.tables.trust_of) + len(compiled.tables.grant_to)
     rng = np.random.default_rng(5)
     nodes = web.nodes
-    graph = csr_array((np.ones(edges, np.int8), (rng.integers(0, nodes, edges), rng.integers(0, nodes, edges))), (nodes, nodes))
+    graph = csr_array(
+        (np.ones(edges, np.int8), (rng.integers(0, nodes, edges), rng.integers(0, nodes, edges))), (nodes, nodes)
+    )
     search = median(timed(lambda: breadth_first_order(graph, 0))[0] for _ in range(5))
     wanted = wanted_permissions(compiled, ["read"], [])
     resources = compiled.resource_places
@@ -125,11 +137,19 @@ def reach_ratio(web: Web) -> float:
     for place in rng.choice(resources, 40, replace=False).tolist():
         name = compiled.places.names[place]
         target = web.targets_at(name + "/object/a" if "/bucket/" in name else name)[0]
-        seconds, answer = timed(lambda target=target: who_can(web, web.rows_on(target, wanted)))
+        seconds, answer = timed(partial(asked_of, web, target, wanted))
         ratios.append(seconds / search)
         found += int(answer.possible.reached.sum())
-    print(f"    (one search {search * 1e3:.1f} ms; {found / 40:.0f} nodes come to a place on average; worst {max(ratios):.2f})")
+    print(
+        f"    (one search {search * 1e3:.1f} ms; {found / 40:.0f} nodes come to a place on average;"
+        f" worst {max(ratios):.2f})"
+    )
     return median(ratios)
+
+
+def asked_of(web: Web, target: int, wanted: Any) -> WhoCan:
+    """Who can come to one target."""
+    return who_can(web, web.rows_on(target, wanted))
 
 
 def twenty_invariants(made: Generated) -> list[Invariant]:
@@ -167,8 +187,12 @@ def main() -> None:
     parsing = min(timed(lambda: only_parsed(texts))[0] for _ in range(2))
     compiling, (compiled, web) = timed(lambda: compiled_from(loaded(texts)))
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    print(f"compiled from parsed lines, parsing counted in: {compiling / parsing:.2f} times json.loads (at most 5 wanted)")
-    print(f"    ({compiling:.1f} s; peak {peak / 2**20:.2f} GiB, of which {before / 2**20:.2f} GiB the lines themselves)")
+    print(
+        f"compiled from parsed lines, parsing counted in: {compiling / parsing:.2f} times json.loads (at most 5 wanted)"
+    )
+    print(
+        f"    ({compiling:.1f} s; peak {peak / 2**20:.2f} GiB, of which {before / 2**20:.2f} GiB the lines themselves)"
+    )
     asked = questions(Generated(given.scale), 1000)
     small = Generated(given.scale / 100)
     small_compiled, _ = compiled_from(small.records())
@@ -208,7 +232,7 @@ def curve(file: Path) -> None:
         scale = statements / 1_400_000
         texts = list(lines(scale))
         seconds, (compiled, web) = min(
-            (timed(lambda texts=texts: compiled_from(loaded(texts))) for _ in range(2)), key=lambda pair: pair[0]
+            (timed(partial(compiled_lines, texts)) for _ in range(2)), key=lambda pair: pair[0]
         )
         wanted = wanted_permissions(compiled, ["read"], [])
         web._keys()
@@ -222,7 +246,10 @@ def curve(file: Path) -> None:
         compiling.append(seconds)
         reaching.append(min(timed(ask)[0] for _ in range(3)) / len(places))
     slopes = [np.polyfit(np.log(sizes), np.log(times), 1)[0] for times in (compiling, reaching)]
-    print(f"log-log slopes from 10^5 to 10^6 statements: compile {slopes[0]:.2f}, reach {slopes[1]:.2f} (at most 1.1 wanted)")
+    print(
+        f"log-log slopes from 10^5 to 10^6 statements: compile {slopes[0]:.2f}, reach {slopes[1]:.2f}"
+        " (at most 1.1 wanted)"
+    )
     figure, axes = plt.subplots(figsize=(9, 5.5))
     axes.loglog(sizes, compiling, "o-", color="#20639b", label=f"compile (slope {slopes[0]:.2f})")
     axes.loglog(sizes, reaching, "s-", color="#c1582d", label=f"reach --to one place (slope {slopes[1]:.2f})")

@@ -44,24 +44,42 @@ def escaped(text: str) -> str:
 PLAIN = st.one_of(
     TEXT.map(escaped), st.integers(-9, 9), st.booleans(), st.floats(allow_nan=False, allow_infinity=False)
 )
+
+
+def nested(inner: st.SearchStrategy[Any]) -> st.SearchStrategy[Any]:
+    return st.one_of(
+        st.lists(inner, min_size=1, max_size=3),
+        st.builds(lambda one: {"not": one}, inner.filter(lambda test: "present" not in repr(test))),
+    )
+
+
 TESTS: st.SearchStrategy[Any] = st.recursive(
     st.one_of(
         PLAIN,
         st.builds(lambda pattern: {"glob": pattern}, PATTERN),
         st.builds(lambda network: {"within": network}, NETWORK),
-        st.builds(lambda one, two: {"before": one, "after": two}, TIME, TIME),
-        st.builds(lambda length: {"longer_than": length}, DURATION),
         st.just({"present": True}),
     ),
-    lambda inner: st.one_of(
-        st.lists(inner, min_size=1, max_size=3),
-        st.builds(lambda one: {"not": one}, inner.filter(lambda test: "present" not in repr(test))),
-    ),
+    nested,
     max_leaves=4,
 )
 CLAIMS = st.dictionaries(NAME, TESTS, max_size=3)
-WHEN = st.dictionaries(
-    st.sampled_from(["time", "network", "mfa", "caller.labels.x", "target.labels.y", "claims.z"]), TESTS, max_size=2
+
+
+def tests_of(leaf: st.SearchStrategy[Any]) -> st.SearchStrategy[Any]:
+    return st.recursive(st.one_of(leaf, st.just({"present": True})), nested, max_leaves=4)
+
+
+WHEN = st.fixed_dictionaries(
+    {},
+    optional={
+        "time": tests_of(st.builds(lambda one, two: {"before": one, "after": two}, TIME, TIME)),
+        "network": tests_of(st.builds(lambda network: {"within": network}, NETWORK)),
+        "mfa": tests_of(st.booleans()),
+        "session.age": tests_of(st.builds(lambda length: {"longer_than": length}, DURATION)),
+        "caller.labels.x": tests_of(st.one_of(TEXT.map(escaped), st.builds(lambda one: {"glob": one}, PATTERN))),
+        "claims.z": TESTS,
+    },
 )
 
 

@@ -233,7 +233,7 @@ class Oracle:
         if rule is None or identity is None:
             return False
         organisation = self.estate.organisations.get(self.organisation(caller) or "")
-        place = rule.within or self.account(group) or group.split("/")[0]
+        place = rule.within or self.account(group) or group.split("/", maxsplit=1)[0]
         return (
             organisation is not None
             and not organisation.outside

@@ -2,6 +2,7 @@
 
 import json
 from collections import Counter
+from dataclasses import replace
 from datetime import UTC, datetime
 from random import Random
 
@@ -10,10 +11,13 @@ from hypothesis import strategies as st
 
 from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
-from enthesis.judging.questions import question_of
+from enthesis.judging.questions import Question, question_of
+from enthesis.judging.remedies import Change, applied, asked, remedies_for
 from enthesis.judging.verdicts import REFUSED, STEPS, THEIRS
-from enthesis.model.estate import Estate
+from enthesis.model.estate import Estate, Journey
+from enthesis.reading.editing import edited
 from enthesis.reading.folder import read_texts
+from enthesis.reading.writing import estate_text
 
 from .oracle import Oracle
 from .worlds import World
@@ -56,3 +60,48 @@ def test_engine_and_oracle_agree_on_every_step_of_every_request() -> None:
     assert counted["allowed"] > 0.3 * counted["requests"], counted
     assert counted["hanging"] > 0.3 * counted["requests"], counted
     assert all(counted[step] > 50 for step in STEPS), counted
+
+
+def test_every_remedy_turns_the_verdict_needs_all_of_its_changes_and_can_be_written() -> None:
+    counted: Counter[str] = Counter()
+
+    @given(st.integers(0, 2**32))
+    @settings(max_examples=12)
+    def compare(seed: int) -> None:
+        rng = Random(seed)
+        estate = random_estate(seed)
+        text = estate_text(estate)
+        reading = read_texts({"estate.yaml": text})
+        assert reading.estate is not None
+        estate = reading.estate
+        judge = Judge(compile_estate(estate))
+        refused = [
+            verdict
+            for journey in estate.journeys.values()
+            if not (verdict := judge.judge(question_of(journey, NOW))).allowed
+        ]
+        for verdict in rng.sample(refused, min(3, len(refused))):
+            remedies = remedies_for(estate, verdict)
+            counted["refused"] += 1
+            counted["with a remedy"] += bool(remedies.found)
+            for remedy in remedies.found[:3]:
+                assert turned(estate, remedy.changes, verdict.question), f"seed {seed}"
+                for change in remedy.changes:
+                    rest = tuple(one for one in remedy.changes if one is not change)
+                    assert not turned(estate, rest, verdict.question), f"seed {seed}: not minimal: {change.sentence}"
+                edits = [edit for change in remedy.changes if (edit := change.edit()) is not None]
+                written = read_texts(edited({"estate.yaml": text}, edits))
+                assert written.mistakes == (), f"seed {seed}: {written.mistakes[:1]}"
+                assert written.estate == applied(estate, remedy.changes), f"seed {seed}"
+                counted["remedies"] += 1
+
+    compare()
+    assert counted["remedies"] > 25, counted
+    assert counted["with a remedy"] > 0.5 * counted["refused"], counted
+
+
+def turned(estate: Estate, changes: tuple[Change, ...], question: Question) -> bool:
+    """Whether the naive evaluator allows the question once these changes are made."""
+    after, now = applied(estate, changes), asked(question, changes)
+    journey = Journey("asked", now.origin, "allowed", now.through, now.attempt, replace(now.context, time=now.time))
+    return not any(seen.refused for seen in Oracle(after, NOW).judge(journey))

@@ -7,7 +7,13 @@ from random import Random
 from typing import Any
 
 PROVIDERS = {"north": {"style": "two-sided"}, "south": {"style": "one-sided"}}
-LABELS = ({}, {"tier": "high"}, {"tier": "low"}, {"coast": "north", "tier": "high"}, {"coast": ""})
+LABELS: tuple[dict[str, str], ...] = (
+    {},
+    {"tier": "high"},
+    {"tier": "low"},
+    {"coast": "north", "tier": "high"},
+    {"coast": ""},
+)
 TIMES = ("2026-06-01T00:00:00Z", "2027-06-01T00:00:00Z")
 NETWORKS = ("10.0.0.0/8", "10.1.0.0/16", "192.0.2.7")
 SUBJECTS = ("tides/main", "tides/try", "tidewater/main", "other/main")
@@ -26,6 +32,8 @@ VERBS = {
 class World:
     """One estate as plain data, drawn from `rng`."""
 
+    live = False  # whether a lab's clouds are to enforce it
+
     def __init__(self, rng: Random) -> None:
         self.rng = rng
         self.accounts = {
@@ -36,7 +44,8 @@ class World:
             "ee": ("@two", "south"),
         }
         self.identities = [f"{account}/identity/i{n}" for account in self.accounts for n in range(2)]
-        self.identities.append("cc/cluster/k/namespace/s/identity/j")
+        if not self.live:
+            self.identities.append("cc/cluster/k/namespace/s/identity/j")
         self.people = ["@one/identity/p", "@two/identity/q"]
         self.groups = ["aa/group/g", "@one/group/h", "bb/group/r"]
         self.hosts = [f"{account}/host/x" for account in self.accounts] + ["aa/pool/l/host/y"]
@@ -68,7 +77,7 @@ class World:
             return {"longer_than": rng.choice(["5m", "30m"])}
         if attribute == "mfa":
             return True
-        words = {
+        words: dict[str, list[Any]] = {
             "reference": ["r1", "r2", {"glob": "r*"}],
             "caller.account": list(self.accounts),
             "caller.organisation": ["one", "two"],
@@ -104,9 +113,7 @@ class World:
         rng = self.rng
         if rng.random() < (0.25 if not ceiling else 0.05):
             return {"*": rng.choice(["*", ["*", "take-on", "use"], ["read", "write", "list"]])}
-        return {
-            kind: "*" if rng.random() < 0.2 else self.some(VERBS[kind], 3) for kind in self.some(VERBS, 3)
-        }
+        return {kind: "*" if rng.random() < 0.2 else self.some(VERBS[kind], 3) for kind in self.some(VERBS, 3)}
 
     def until(self) -> dict[str, Any]:
         return self.maybe(0.15, lambda: {"until": self.rng.choice(TIMES)})
@@ -126,16 +133,28 @@ class World:
             resources[holder] = self.maybe(0.4, lambda: {"encrypted_by": rng.choice(keys)})
         for host in self.hosts:
             own = host.split("/", maxsplit=1)[0]
-            resources[host] = self.maybe(0.7, lambda own=own: {"runs_as": self.some(
-                [one for one in self.identities if one.startswith(own) or rng.random() < 0.1] or self.identities)})
+            resources[host] = self.maybe(
+                0.7,
+                lambda own=own: {
+                    "runs_as": self.some(
+                        [one for one in self.identities if one.startswith(own) or rng.random() < 0.1] or self.identities
+                    )
+                },
+            )
         for place in resources.values():
             place.update(self.maybe(0.3, lambda: {"labels": rng.choice(LABELS)}))
         identities: dict[str, Any] = {}
         for one in self.identities:
-            kind = "cluster-service-account" if "/namespace/" in one else rng.choice(
-                ["service-account", "instance-role", "managed-identity"])
-            identities[one] = {"kind": kind, **self.maybe(0.4, lambda: {"labels": rng.choice(LABELS)}),
-                               **self.maybe(0.05, lambda: {"disabled": True})}
+            kind = (
+                "cluster-service-account"
+                if "/namespace/" in one
+                else rng.choice(["service-account", "instance-role", "managed-identity"])
+            )
+            identities[one] = {
+                "kind": kind,
+                **self.maybe(0.4, lambda: {"labels": rng.choice(LABELS)}),
+                **self.maybe(0.05, lambda: {"disabled": True}),
+            }
             if kind == "managed-identity" and rng.random() < 0.3:
                 identities[one]["tied_to"] = rng.choice([*self.hosts, "aa/host/gone"])
         for person in self.people:
@@ -188,7 +207,7 @@ class World:
         out = []
         for number in range(rng.randint(12, 26)):
             of = rng.choice(self.identities)
-            admits = rng.choice([
+            choices: list[dict[str, Any]] = [
                 {"token": "forge", "claims": self.claims()},
                 {"token": "forge", "claims": {"sub": rng.choice(SUBJECTS)}},
                 {"assertion": "kiln", "attributes": {"team": "red"}},
@@ -200,7 +219,10 @@ class World:
                 {"attached": True},
                 {"attached": rng.choice([*self.hosts, {"glob": "*/host/*"}, {"glob": "**/y"}])},
                 {"person": rng.choice(self.people)},
-            ])  # fmt: skip
+            ]
+            if self.live:
+                choices = [one for one in choices if not {"assertion", "certificate", "attached"} & one.keys()]
+            admits = rng.choice(choices)
             session = rng.choice(["15m", "1h", "4h"])
             out.append({"name": f"t{number}", "of": of, "admits": admits, "session": session,
                         **self.when(0.3), **self.until()})  # fmt: skip
@@ -235,8 +257,8 @@ class World:
 
     def _side(self, address: str) -> list[str]:
         """Who may hold a grant on this side."""
-        first = address.split("/identity/", maxsplit=1)[0].split("/group/")[0] if address.startswith("@") else (
-            address.split("/", maxsplit=1)[0])  # fmt: skip
+        outer = address.split("/identity/", maxsplit=1)[0].split("/group/", maxsplit=1)[0]
+        first = outer if address.startswith("@") else address.split("/", maxsplit=1)[0]
         top = self.accounts[first][0] if first in self.accounts else first
         parts = top.split("/")
         above = ["/".join(parts[:n]) for n in range(len(parts), 0, -1)]
@@ -250,8 +272,8 @@ class World:
         listed = self.permissions(ceiling=True) if what == "bars" else {"*": "*", "key": ["decrypt"]}
         if what == "only" and rng.random() < 0.5:
             listed = {"identity": "*", "object": "*", "key": "*", "host": "*"}
-        return {"name": f"c{number}", "over": over, "at": at, what: listed, **self.when(0.4),
-                **self.maybe(0.3, lambda: {"except": [rng.choice([self.identities[0], {"glob": "**/i1"}])]})}  # fmt: skip
+        spared = self.maybe(0.3, lambda: {"except": [rng.choice([self.identities[0], {"glob": "**/i1"}])]})
+        return {"name": f"c{number}", "over": over, "at": at, what: listed, **self.when(0.4), **spared}
 
     def attachments(self) -> list[dict[str, Any]]:
         rng = self.rng
@@ -315,7 +337,7 @@ class World:
             self.grant(at, role, target, holder, good, chance)
         if sides[-1] != sides[0] and not sides[-1].startswith("@"):
             self.grant(at, role, target, sides[-1], good, chance)
-        place = self.data["resources"].get(target.split("/object/")[0], {})
+        place = self.data["resources"].get(target.split("/object/", maxsplit=1)[0], {})
         if place.get("encrypted_by") and verb in ("read", "write", "send", "receive"):
             further = "decrypt" if verb in ("read", "receive") else "encrypt"
             self.support_request(at, further, place["encrypted_by"], good, chance)
@@ -359,7 +381,7 @@ class World:
         origin, at = self.origin()
         through: list[Any] = []
         bearer = "token" in origin or "assertion" in origin or "certificate" in origin
-        for _ in range(rng.choice([1 if bearer and rng.random() < 0.9 else 0, 1, 1, 1, 2, 3])):
+        for _ in range(rng.choice([1 if bearer and (self.live or rng.random() < 0.9) else 0, 1, 1, 1, 2, 3])):
             at = self.next_hop(origin, at)
             through.append({"identity": at, "narrowed": rng.choice([{"*": ["*", "take-on"]}, {"object": ["read"]}])}
                            if rng.random() < 0.1 else at)  # fmt: skip
@@ -374,14 +396,16 @@ class World:
         rng = self.rng
         return {
             **self.maybe(0.5, lambda: {"time": rng.choice(["2026-01-01T00:00:00Z", "2027-01-01T00:00:00Z", TIMES[1]])}),
-            **self.maybe(0.7, lambda: {"network": rng.choice(["10.1.2.3", "10.2.0.1", "192.0.2.7", "10.0.0.0/7", None])}),
+            **self.maybe(
+                0.7, lambda: {"network": rng.choice(["10.1.2.3", "10.2.0.1", "192.0.2.7", "10.0.0.0/7", None])}
+            ),
             **self.maybe(0.7, lambda: {"reference": rng.choice(["r1", "r2", "x", None])}),
             **self.maybe(0.3, lambda: {"session_age": rng.choice(["10m", "20m", "2h", "5h"])}),
         }
 
     def origin(self) -> tuple[dict[str, Any], str]:
         rng = self.rng
-        form = rng.choice(["token", "token", "assertion", "certificate", "host", "person", "credential", "identity",
+        form = "token" if self.live else rng.choice(["token", "token", "assertion", "certificate", "host", "person", "credential", "identity",
                            "identity", "workload"])  # fmt: skip
         if form == "token":
             claims = {
@@ -392,7 +416,7 @@ class World:
             }
             if rng.random() < 0.1:
                 claims.pop("sub")
-            return {"token": "forge" if rng.random() < 0.97 else "forgery", "claims": claims}, ""
+            return {"token": "forge" if self.live or rng.random() < 0.97 else "forgery", "claims": claims}, ""
         if form == "assertion":
             return {"assertion": "kiln", "attributes": {"team": rng.choice(["red", "blue"])}}, ""
         if form == "certificate":
@@ -442,8 +466,10 @@ class World:
     def attempt(self, at: str) -> str:
         rng = self.rng
         groups = {
-            "aa/group/g": ("aa/", "bb/", "@"), "@one/group/h": ("aa/", "bb/", "cc/", "@one"), "bb/group/r": ("bb/", "aa/"),
-        }  # fmt: skip
+            "aa/group/g": ("aa/", "bb/", "@"),
+            "@one/group/h": ("aa/", "bb/", "cc/", "@one"),
+            "bb/group/r": ("bb/", "aa/"),
+        }
         account = {name: provider for name, (_, provider) in self.accounts.items()}
         own = [
             grant for grant in self.data["grants"]
@@ -482,3 +508,46 @@ class World:
         if target.endswith("/bucket/b") and rng.random() < 0.8:
             target += rng.choice(["/object/p/q/r", "/object/p", "/object/z"])
         return target
+
+
+class LiveWorld(World):
+    """One of the kinds of statement that the lab's clouds enforce, all of it ours, with journeys from tokens."""
+
+    live = True
+
+    def journey(self) -> dict[str, Any]:
+        while True:
+            entry = super().journey()
+            entry["context"] = {
+                name: entry["context"][name] for name in ("network", "reference") if name in entry["context"]
+            }
+            text = repr(entry)
+            if not any(word in text for word in ("cluster", "typo", "/gone", "juggle", "10.0.0.0/7")):
+                return entry
+
+    def plain(self) -> dict[str, Any]:
+        """The estate, without what names an identity or group of another cloud: no cloud of the lab takes such."""
+        data = self.data
+        for entry in (*data["organisations"].values(), *data["accounts"].values()):
+            entry.pop("outside", None)
+            entry.pop("administered_by", None)
+        data["roles"]["both"]["includes"].remove("both")
+        for group in data["groups"].values():
+            if group.get("where") == {}:
+                group["where"] = {"kind": "instance-role"}
+        members = data["groups"]["aa/group/g"]["members"]
+        data["groups"]["aa/group/g"]["members"] = [one for one in members if self.cloud(one) in ("north", "")]
+
+        def in_one_cloud(*addresses: str) -> bool:
+            return len({self.cloud(one) for one in addresses} - {""}) <= 1
+
+        grants = [one for one in data["grants"] if in_one_cloud(one["to"], one["at"], one.get("held_by", "@"))]
+        trusts = [one for one in data["trusts"] if in_one_cloud(one["of"], one["admits"].get("group", "@"))]
+        for host, entry in data["resources"].items():
+            if "runs_as" in entry:
+                entry["runs_as"] = [one for one in entry["runs_as"] if self.cloud(one) == self.cloud(host)]
+        return {**data, "grants": grants, "trusts": trusts, "credentials": {}, "attachments": []}
+
+    def cloud(self, address: str) -> str:
+        """The provider that an address is at; '' for organisations, their people and their groups."""
+        return self.accounts.get(address.split("/", maxsplit=1)[0], ("", ""))[1]

@@ -50,7 +50,9 @@ def _estate(described: Estate, live: Live) -> Estate:
         elif value not in sections[collection]:
             sections[collection].append(value)
     resources = {address: replace(one, runs_as=()) for address, one in described.resources.items()}
-    lists: dict[str, Any] = {name: tuple(value) if isinstance(value, list) else value for name, value in sections.items()}
+    lists: dict[str, Any] = {
+        name: tuple(value) if isinstance(value, list) else value for name, value in sections.items()
+    }
     known = {*lists["identities"], *lists["groups"]}
     lists["grants"] = tuple(one for one in lists["grants"] if one.to in known and one.role in lists["roles"])
     lists["trusts"] = tuple(one for one in lists["trusts"] if one.of in lists["identities"])

@@ -4,11 +4,11 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from enthesis.changing.live import Key, LiveObject, Surveyed, normalised
-from enthesis.reading.sentences import statement_sentence
 from enthesis.changing.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
 from enthesis.changing.wanted import Wanted, wanted
 from enthesis.model.addresses import account_of, standing_in
 from enthesis.model.estate import Estate
+from enthesis.reading.sentences import statement_sentence
 
 MAKING_ORDER = ("ceilings", "identities", "groups", "roles", "trusts", "grants", "attachments")
 REMOVING_ORDER = ("attachments", "grants", "trusts", "groups", "roles", "identities", "ceilings")
@@ -123,6 +123,11 @@ def _blocked(
                 in_account = lacking != made_by
                 who = f"the administrators of {made_by}" if in_account else f"whoever makes accounts for {made_by}"
                 why = f"it needs {lacking}, which does not exist"
+        if not why and one.collection == "grants":
+            account = estate.accounts.get(account_of(str(one.body["to"])))
+            if account is not None and account.provider != one.provider:
+                why = f"{one.body['to']} is known at {account.provider} alone, and can do nothing at {one.provider}"
+                who = "whoever wrote this grant: it gives nothing"
         if not why and account_of(one.holder) and one.holder not in accounts:
             why, who = f"the account {one.holder} does not exist", "whoever makes its accounts"
         differs = found is not None and normalised(one.collection, found.body) != normalised(one.collection, one.body)

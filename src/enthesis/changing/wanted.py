@@ -1,13 +1,13 @@
 """The statements that an estate wants on the live side, each at its provider and held by its holder."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from enthesis.changing.live import Key, statement_key
 from enthesis.model.addresses import account_of
 from enthesis.model.conditions import Glob
-from enthesis.model.estate import Estate, Grant, boundary_of
+from enthesis.model.estate import Estate, Grant, Group, boundary_of
 from enthesis.model.mistakes import Source
 from enthesis.reading.shapes import NameOrGlob
 from enthesis.reading.writing import plain_statement
@@ -79,11 +79,34 @@ def _identities(estate: Estate) -> Iterator[Wanted]:
 
 
 def _groups(estate: Estate) -> Iterator[Wanted]:
-    for address, group in estate.groups.items():
+    for address, group in _inner_first(estate):
         holder = boundary_of(address)
-        body = {"address": address, **plain_statement("groups", group)}
         for provider in estate.providers_of(holder):
-            yield Wanted(provider, "groups", holder, body, group.source, group.members)
+            # a provider knows the identities of its own accounts, and people; others could not use the group there
+            members = tuple(one for one in group.members if _known_at(estate, one, provider))
+            body = {"address": address, **plain_statement("groups", replace(group, members=members))}
+            yield Wanted(provider, "groups", holder, body, group.source, members)
+
+
+def _known_at(estate: Estate, address: str, provider: str) -> bool:
+    """Whether a provider has an identity or group of this address."""
+    account = estate.accounts.get(account_of(address))
+    return account is None or account.provider == provider
+
+
+def _inner_first(estate: Estate) -> list[tuple[str, Group]]:
+    """The groups, each after those that are in it, so that they can be made in this order."""
+    found: dict[str, Group] = {}
+
+    def visit(address: str) -> None:
+        for member in estate.groups[address].members:
+            if member in estate.groups and member not in found:
+                visit(member)
+        found[address] = estate.groups[address]
+
+    for address in estate.groups:
+        visit(address)
+    return list(found.items())
 
 
 def _roles(estate: Estate) -> Iterator[Wanted]:
@@ -134,10 +157,13 @@ def _grants(estate: Estate) -> Iterator[Wanted]:
 
 
 def _providers_of_grant(estate: Estate, grant: Grant) -> tuple[str, ...]:
-    """An account's grant lives at its provider; a boundary's where the one it names can use it."""
+    """An account's grant lives at its provider; a boundary's where the one it names can use it, or where it is at."""
     held_at = estate.providers_of(estate.holder_of(grant))
-    own = estate.accounts.get(account_of(grant.to))
-    return (own.provider,) if own is not None and own.provider in held_at else held_at
+    for side in (grant.to, grant.at):
+        account = estate.accounts.get(account_of(side))
+        if account is not None and account.provider in held_at:
+            return (account.provider,)
+    return held_at
 
 
 def _attachments(estate: Estate) -> Iterator[Wanted]:

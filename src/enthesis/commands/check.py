@@ -75,7 +75,7 @@ def check(
         raise typer.Exit(1)
 
 
-def _judged(  # noqa: PLR0913  the options of the command
+def _judged(
     folder: Path,
     reading: "Reading",
     estate: "Estate",

@@ -16,7 +16,15 @@ from enthesis.commands.asking import (
     context_from,
     now,
 )
-from enthesis.commands.common import EstateOption, QuietOption, estate_folder, put_json, put_lines, put_text, read_estate
+from enthesis.commands.common import (
+    EstateOption,
+    QuietOption,
+    estate_folder,
+    put_json,
+    put_lines,
+    put_text,
+    read_estate,
+)
 
 if TYPE_CHECKING:
     from enthesis.judging.compiling import Compiled
@@ -41,7 +49,9 @@ def reach(
     to: Annotated[str | None, typer.Option("--to", metavar="ADDRESS", help="The place that is reached.")] = None,
     verb: Annotated[list[str] | None, typer.Option("--verb", help="Only these verbs; default: all.")] = None,
     hops: Annotated[int, typer.Option("--hops", min=0, help="No further than so many hops; 0: any number.")] = 0,
-    only_crossings: Annotated[bool, typer.Option("--only-crossings", help="Only chains that leave an account.")] = False,
+    only_crossings: Annotated[
+        bool, typer.Option("--only-crossings", help="Only chains that leave an account.")
+    ] = False,
     by_change: Annotated[
         bool, typer.Option("--by-change", help="Also what can be had by first changing access.")
     ] = False,

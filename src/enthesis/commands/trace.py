@@ -42,13 +42,17 @@ if TYPE_CHECKING:
 def trace(
     words: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[VERB TARGET]", help="What is attempted: `write ADDRESS`, `attach IDENTITY to RESOURCE`."),
+        typer.Argument(
+            metavar="[VERB TARGET]", help="What is attempted: `write ADDRESS`, `attach IDENTITY to RESOURCE`."
+        ),
     ] = None,
     who: Annotated[str | None, typer.Option("--from", metavar="WHO", help=FROM_HELP)] = None,
     through: Annotated[
         list[str] | None, typer.Option("--through", metavar="IDENTITY", help="Taken on on the way; several in order.")
     ] = None,
-    journey: Annotated[str | None, typer.Option("--journey", metavar="NAME", help="Ask what this journey asks.")] = None,
+    journey: Annotated[
+        str | None, typer.Option("--journey", metavar="NAME", help="Ask what this journey asks.")
+    ] = None,
     token: Annotated[str | None, typer.Option("--token", metavar="FILE|-", help="A token to start from.")] = None,
     claim: ClaimOption = None,
     at_time: TimeOption = None,
@@ -204,7 +208,9 @@ def write_remedy(
         raise Mistaken(f"the files are not edited: {fault}", remedy="put the lines there yourself") from None
     reading = read_texts(changed)
     if reading.estate != wanted:
-        raise Mistaken("the files would not say what was meant, so nothing is written", remedy="put the lines there yourself")
+        raise Mistaken(
+            "the files would not say what was meant, so nothing is written", remedy="put the lines there yourself"
+        )
     names = [name for name in texts if changed[name] != texts[name]]
     for name in names:
         write_file(folder / name, changed[name].encode())

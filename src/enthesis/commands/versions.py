@@ -59,7 +59,10 @@ def _git(folder: Path, *words: str) -> bytes | None:
 
     try:
         done = subprocess.run(  # noqa: S603  a fixed program, and no shell
-            ["git", "-C", str(folder), *words], capture_output=True, timeout=PATIENCE, check=False  # noqa: S607
+            ["git", "-C", str(folder), *words],  # noqa: S607  whichever git is installed
+            capture_output=True,
+            timeout=PATIENCE,
+            check=False,
         )
     except FileNotFoundError:
         raise Mistaken("git is not installed here", remedy="name a folder instead") from None

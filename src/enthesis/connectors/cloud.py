@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+from collections import ChainMap
 from collections.abc import Mapping, Sequence
 from datetime import timedelta
 from typing import Any
@@ -28,6 +29,9 @@ class Cloud:
         self.client = client
         self.sessions = sessions
         self._roles: dict[tuple[str, str], str] = {}
+        self._own: dict[
+            str, str
+        ] = {}  # addresses to ids here; people and groups of an organisation have one at each cloud
 
     # -- survey ----------------------------------------------------------------------------------------------
 
@@ -56,6 +60,7 @@ class Cloud:
     ) -> Surveyed:
         addressed = [item for collection, item in raw if collection in ("identities", "groups")]
         ids = {item["address"]: item["id"] for item in addressed}
+        self._own.update(ids)
         names = {item["id"]: item["address"] for item in addressed}
         for collection, item in raw:
             if collection == "roles":
@@ -95,7 +100,7 @@ class Cloud:
             self._moved(step, answer)
             self.client.expect(answer, 204, 404)
             return None
-        body = self._wire(step, ids)
+        body = self._wire(step, ChainMap(self._own, ids))
         if step.id is None:
             answer = self.client.ask("POST", path, bearer=bearer, body={**body, "holder": step.holder})
             self._moved(step, answer)
@@ -106,7 +111,7 @@ class Cloud:
             self._moved(step, answer)
             made = self.client.expect(answer, 200).json(self.client.who)
         if step.collection in ("identities", "groups"):
-            ids[made["address"]] = made["id"]
+            self._own[made["address"]] = ids[made["address"]] = made["id"]
         if step.collection == "roles":
             self._roles[made["holder"], made["name"]] = made["id"]
         return LiveObject(self.name, step.collection, step.holder, made["id"], made["etag"], made["mark"], step.body)
@@ -167,8 +172,6 @@ class Cloud:
             "requested_token_type": TYPES["session"],
             "resource": f"{self.client.url}/places/{identity}",
         }
-        if asked.reference is not None:
-            form["reference"] = asked.reference
         if narrowed is not None:
             kinds = {kind: list(verbs) for kind, verbs in narrowed.items()}
             form["authorization_details"] = json.dumps([{"type": "narrowing", "kinds": kinds}])
@@ -235,11 +238,14 @@ def _how(attempt: Attempt) -> tuple[str, dict[str, str]]:
 
 
 def _from(asked: Asked) -> dict[str, str]:
-    """Where the request says it comes from (RFC 7239)."""
-    if asked.network is None:
-        return {}
-    quoted = f'"[{asked.network}]"' if ":" in asked.network else asked.network
-    return {"Forwarded": f"for={quoted}"}
+    """Where the request says it comes from (RFC 7239), and the reference that was agreed with a third party."""
+    headers = {}
+    if asked.network is not None:
+        quoted = f'"[{asked.network}]"' if ":" in asked.network else asked.network
+        headers["Forwarded"] = f"for={quoted}"
+    if asked.reference is not None:
+        headers["Agreed-Reference"] = quote(asked.reference, safe="")
+    return headers
 
 
 def _name_of(reference: Any, names: Mapping[str, str]) -> Any:

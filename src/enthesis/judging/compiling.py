@@ -232,9 +232,7 @@ class Compiled:
         self.provider = np.where(self.account == NONE, NONE, of_account[self.account])
         self.two_sided = np.array([one.style == "two-sided" for one in self.estate.providers.values()] + [False])
         index = self.places.index
-        self.theirs = {
-            index[name] for name in self.estate.accounts if self.estate.administered_by_others(name)
-        }
+        self.theirs = {index[name] for name in self.estate.accounts if self.estate.administered_by_others(name)}
         self.key_above = {index[at]: index.get(key, NONE) for at, key in tables.encrypted_by.items()}
         self.key_by_provider = {index[at] for at in tables.by_provider}
         self._running()
@@ -343,9 +341,7 @@ class Compiled:
         if rule is None or within == NONE:
             return found[:0]
         inside = (self.first[within] <= self.first[found]) & (self.first[found] < self.end[within])
-        outside = [
-            self.places.index[f"@{one.name}"] for one in self.estate.organisations.values() if one.outside
-        ]
+        outside = [self.places.index[f"@{one.name}"] for one in self.estate.organisations.values() if one.outside]
         inside &= ~np.isin(self.organisation[found], outside)
         if rule.kind is not None:
             inside &= np.array([kind == rule.kind for kind in self.tables.kinds], bool)

@@ -113,9 +113,7 @@ def _rests_on(compiled: Compiled, journey: Journey, verdict: Verdict) -> str:
 def _with(verdict: Verdict, values: dict[str, Any]) -> Any:
     question = verdict.question
     mfa = values.pop("mfa", question.origin.mfa)
-    return replace(
-        question, origin=replace(question.origin, mfa=mfa), context=replace(question.context, **values)
-    )
+    return replace(question, origin=replace(question.origin, mfa=mfa), context=replace(question.context, **values))
 
 
 def _tests_on(compiled: Compiled, names: list[str]) -> dict[str, list[Test]]:

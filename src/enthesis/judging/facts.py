@@ -9,7 +9,7 @@ from enthesis.trusting.truth import Value
 
 
 class Facts:
-    """The attributes of one request. `caller` is '' for a bearer; `first` says that it is the hop that shows a token."""
+    """The attributes of one request. `caller` is '' for a bearer; `first`: it is the hop that shows a token."""
 
     def __init__(
         self, compiled: Compiled, question: Question, caller: str, target: list[int], *, first: bool, age: timedelta

@@ -362,9 +362,7 @@ class _Chain:
         unmet += _unmet(self.compiled.trust_when(number), facts)
         return ground, lacks, unmet
 
-    def _not_admitted(
-        self, form: str, whom: str | Glob | bool, caller: Caller, target: Target
-    ) -> Iterator[str]:
+    def _not_admitted(self, form: str, whom: str | Glob | bool, caller: Caller, target: Target) -> Iterator[str]:
         """Why a trust of this form does not admit this caller; nothing where it does."""
         compiled, origin = self.compiled, self.question.origin
         here = caller.address or f"the bearer of a {origin.form} of {origin.whom}"
@@ -555,9 +553,7 @@ class _Chain:
         return Step("session", ALLOWED if caller.has_session else NOT_NEEDED)
 
 
-def _unmet(
-    conditions: Conditions, facts: Facts, *, claims: bool = False, unknown_only: bool = False
-) -> list[Unmet]:
+def _unmet(conditions: Conditions, facts: Facts, *, claims: bool = False, unknown_only: bool = False) -> list[Unmet]:
     """The tests that do not hold, with what was found."""
     out = []
     for attribute, test in conditions:

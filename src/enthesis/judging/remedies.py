@@ -252,9 +252,10 @@ class _Maker:
             hop = replace(question.through[self.number], identity=name)
             through = (*question.through[: self.number], hop, *question.through[self.number + 1 :])
             return replace(question, through=through)
-        if self.number == 0 and origin.whom == request.caller and name.split("/")[-2:-1] == request.caller.split("/")[-2:-1]:
-            if request.caller not in exists.identities and request.caller not in exists.resources:
-                return replace(question, origin=replace(origin, whom=name))
+        known = request.caller in exists.identities or request.caller in exists.resources
+        alike = name.split("/")[-2:-1] == request.caller.split("/")[-2:-1]
+        if self.number == 0 and origin.whom == request.caller and alike and not known:
+            return replace(question, origin=replace(origin, whom=name))
         attempt = question.attempt
         if attempt is None or request.is_hop:
             return None
@@ -463,9 +464,7 @@ class _Maker:
                 runs = (*resource.runs_as, target)
                 plain = SECTIONS["resources"].record.plain(replace(resource, runs_as=runs))["runs_as"]
                 text = f"{whom} runs as {target}"
-                yield self._changed(
-                    "resources", whom, resource, "runs_as", runs, text, account_of(whom), 6, plain
-                )
+                yield self._changed("resources", whom, resource, "runs_as", runs, text, account_of(whom), 6, plain)
         else:
             form = "person" if self.estate.identities[whom].kind == "person" else "identity"
             words = whom
@@ -490,7 +489,7 @@ class _Maker:
 
     # helpers
 
-    def _changed(
+    def _changed(  # noqa: PLR0913, PLR0917  a row of the table that a change is
         self, section: str, name: str, old: Any, attribute: str, value: Any, text: str, whose: str, width: int,
         plain: Any = None, path: str = "",
     ) -> Change:  # fmt: skip
@@ -520,5 +519,3 @@ def _widened(unmet: Unmet) -> Test | None:
 
 def _value_text(value: object) -> str:
     return str(value)
-
-

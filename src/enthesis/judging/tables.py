@@ -299,5 +299,3 @@ def _node(value: Any, line: int = 1) -> Node:
     if isinstance(value, list):
         return Node([_node(item, line) for item in value], line, 1)
     return Node(value, line, 1)
-
-

@@ -2,10 +2,11 @@
 
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from ipaddress import ip_address
 from typing import Any
+from urllib.parse import unquote
 
 from starlette.applications import Starlette
 from starlette.requests import Request
@@ -25,7 +26,7 @@ from enthesis.lab.deciding import (
 )
 from enthesis.lab.openapi import document
 from enthesis.lab.problems import Problem, oauth_error, refused
-from enthesis.lab.store import COLLECTIONS, Store
+from enthesis.lab.store import COLLECTIONS, Statement, Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused, unverified_issuer
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
@@ -59,8 +60,12 @@ class Cloud:
         version = self.store.version()
         if self._world is None or version != self._seen:
             every = self.store.statements(self.name)
-            by_collection = {name: tuple(one for one in every if one.collection == name) for name in COLLECTIONS}
-            self._world, self._seen = World(self.name, self.furniture, by_collection), version
+            others = {
+                name: World(name, self.furniture, _by_collection(self.store.statements(name)))
+                for name in self.furniture["providers"]
+                if name != self.name
+            }
+            self._world, self._seen = World(self.name, self.furniture, _by_collection(every), others), version
         return self._world
 
     def app(self) -> Starlette:
@@ -146,8 +151,9 @@ class Cloud:
             started=claims["iat"],
         )
 
-    def _around(self, request: Request, reference: str | None = None) -> Surroundings:
-        return Surroundings(self.clock.now(), _network(request), reference)
+    def _around(self, request: Request) -> Surroundings:
+        reference = request.headers.get("agreed-reference")
+        return Surroundings(self.clock.now(), _network(request), unquote(reference) if reference is not None else None)
 
     # -- taking on -------------------------------------------------------------------------------------------
 
@@ -168,7 +174,7 @@ class Cloud:
         except (TokenRefused, Problem) as fault:
             return oauth_error("invalid_request", str(fault), ["session"] if isinstance(fault, TokenExpired) else ())
         address = target[len(f"{self.url}/places/") :]
-        around = self._around(request, fields.get("reference"))
+        around = self._around(request)
         world = self.world()
         outcome = decide(world, caller, "take-on", address, around)
         if not outcome.allowed:
@@ -307,8 +313,15 @@ def _bearer(request: Request) -> str:
     return token.strip()
 
 
+def _by_collection(every: Sequence[Statement]) -> dict[str, tuple[Statement, ...]]:
+    return {name: tuple(one for one in every if one.collection == name) for name in COLLECTIONS}
+
+
 def _network(request: Request) -> str | None:
-    """Where a request comes from: what `Forwarded` (RFC 7239) says, since all of a lab's callers are local."""
+    """Where a request comes from: what `Forwarded` (RFC 7239) says, since all of a lab's callers are local.
+
+    A request that says nothing comes from nowhere that is known.
+    """
     for part in request.headers.get("forwarded", "").split(";"):
         name, _, value = part.strip().partition("=")
         if name.lower() == "for":
@@ -317,7 +330,7 @@ def _network(request: Request) -> str | None:
                 return str(ip_address(text))
             except ValueError:
                 raise Problem(400, "bad-request", "Forwarded names no address") from None
-    return request.client.host if request.client else None
+    return None
 
 
 def _narrowing(text: str | None) -> Mapping[str, list[str]] | None:

@@ -4,7 +4,7 @@ True, False or None (unknown). Every function here is called once per statement 
 """
 
 from collections.abc import Mapping
-from datetime import datetime
+from datetime import datetime, timedelta
 from ipaddress import ip_address, ip_network
 from typing import Any
 
@@ -89,8 +89,7 @@ def _operator(name: str, operand: Any, value: Any) -> Truth:
         instant = datetime.fromisoformat(operand.upper())
         return value < instant if name == "before" else value >= instant
     if name == "longer_than":
-        is_number = isinstance(value, int | float) and not isinstance(value, bool)
-        return value > seconds(operand) if is_number else None
+        return value > timedelta(seconds=seconds(operand)) if isinstance(value, timedelta) else None
     raise NotUnderstood(f"the operator {name}")
 
 

@@ -5,8 +5,8 @@ with the tool.
 """
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from enthesis.lab.conditions import all_hold, matches, seconds
@@ -19,11 +19,29 @@ MAX_COMPANIONS = 4  # companions of companions end long before
 
 @dataclass(frozen=True)
 class World:
-    """What one cloud knows: its furniture and the statements it was given."""
+    """What one cloud knows: its furniture, the statements it was given, and the other clouds that it can ask.
+
+    Another cloud is asked about what is its own: who its identities are and what its ceilings let them do, and
+    companions at places of its accounts.
+    """
 
     provider: str
     furniture: Mapping[str, Any]
     statements: Mapping[str, tuple[Statement, ...]]
+    others: Mapping[str, "World"] = field(default_factory=dict)
+
+    def home_of(self, caller: "Caller") -> "World":
+        """The cloud that vouches for a caller."""
+        return self.others.get(caller.provider, self)
+
+    def having(self, address: str) -> "World":
+        """The cloud that an address is at, which can ask this one in turn."""
+        account = self.furniture["accounts"].get(account_of(address))
+        found = self.others.get(account["provider"]) if account else None
+        if found is None:
+            return self
+        around = {name: one for name, one in self.others.items() if name != found.provider}
+        return replace(found, others={**around, self.provider: self})
 
     def of(self, collection: str) -> tuple[Statement, ...]:
         return self.statements.get(collection, ())
@@ -241,12 +259,12 @@ def attributes(world: World, caller: Caller, target: str, around: Surroundings) 
         "network": around.network,
         "reference": around.reference,
         "mfa": caller.origin.get("mfa"),
-        "session.age": around.now - caller.started if caller.started is not None else 0,
+        "session.age": timedelta(seconds=around.now - caller.started if caller.started is not None else 0),
     }
     for name in ("kind", "issuer", "organisation", "address"):
         out[f"origin.{name}"] = caller.origin.get(name)
     if caller.form != "bearer":
-        identity = world.identity(caller.id)
+        identity = world.home_of(caller).identity(caller.id)
         out["caller.address"] = caller.address
         out["caller.account"] = account_of(caller.address) or None
         out["caller.organisation"] = organisation_of(world, caller.address) or None
@@ -286,6 +304,7 @@ def decide(
     world: World, caller: Caller, verb: str, target: str, around: Surroundings, *, onto: str = "", depth: int = 0
 ) -> Outcome:
     """The verdict on one request, all seven steps judged whatever the earlier ones say."""
+    world = world.having(target)
     outcome = Outcome()
     steps = outcome.steps
     place = exists(world, target)
@@ -319,8 +338,7 @@ def decide(
 def _caller_stands(world: World, caller: Caller) -> bool:
     if caller.form == "bearer":
         return True
-    if caller.provider and caller.provider != world.provider:
-        return True  # its own provider vouches for it
+    world = world.home_of(caller)
     identity = world.identity(caller.id)
     return identity is not None and identity.body["address"] == caller.address and _identity_stands(world, identity)
 
@@ -341,7 +359,9 @@ def _ceilings_let(world: World, caller: Caller, verb: str, place: Place, around_
         "callers": set(above(world, caller.address)) if caller.address else set(),
         "resources": set(above(world, place.address)),
     }
-    for ceiling in world.of("ceilings"):
+    home = world.home_of(caller)
+    abroad = [one for one in home.of("ceilings") if one.body["over"] == "callers"] if home is not world else []
+    for ceiling in (*world.of("ceilings"), *abroad):
         body = ceiling.body
         if body["at"] not in over[body["over"]]:
             continue

@@ -57,7 +57,7 @@ class Store:
     def __init__(self, path: Path) -> None:
         self.path = path
         self.connection = sqlite3.connect(path, isolation_level=None, timeout=10)
-        self.connection.executescript("PRAGMA journal_mode=WAL;" + SCHEMA)
+        self.connection.executescript("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;" + SCHEMA)
         self.changes = 0
 
     def close(self) -> None:

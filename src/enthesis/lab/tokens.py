@@ -49,6 +49,7 @@ class Signer:
         self.issuer = ""
         self._seen: tuple[int, int] | None = None
         self._keys: list[tuple[RSAKey | ECKey, bool]] = []
+        self._imported: dict[str, RSAKey | ECKey] = {}
 
     def ensure_keys(self) -> None:
         """Makes the first two keys, of different types, where there are none."""
@@ -117,9 +118,11 @@ class Signer:
         if version != self._seen:
             found: list[tuple[RSAKey | ECKey, bool]] = []
             for private, _, retired in self.store.keys(self.service):
-                data = json.loads(private)
-                key = RSAKey.import_key(data) if data["kty"] == "RSA" else ECKey.import_key(data)
-                found.append((key, retired is None))
+                if private not in self._imported:  # importing a key takes far longer than using it
+                    data = json.loads(private)
+                    key = RSAKey.import_key(data) if data["kty"] == "RSA" else ECKey.import_key(data)
+                    self._imported[private] = key
+                found.append((self._imported[private], retired is None))
             self._keys, self._seen = found, version
         return self._keys
 

@@ -6,7 +6,6 @@ from datetime import datetime
 
 import numpy as np
 
-from enthesis.reading.sentences import admitted, permissions, tested
 from enthesis.judging.compiling import NONE, Compiled
 from enthesis.model import estate as m
 from enthesis.model.addresses import article
@@ -14,6 +13,7 @@ from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.mistakes import Source
 from enthesis.reaching.web import LOOK, Rows, Web
 from enthesis.reading.conditions import plain_test
+from enthesis.reading.sentences import admitted, permissions, tested
 from enthesis.reading.shapes import duration_text, time_text
 from enthesis.reading.writing import plain_statement
 from enthesis.trusting.patterns import matcher
@@ -99,7 +99,9 @@ class _Cards:
             there = "" if self.compiled.exists(identity.tied_to) else ", which does not exist"
             yield Item(f"tied to {identity.tied_to}{there}")
         yield from self._labels(identity.labels)
-        groups = [self.compiled.places.names[one] for one in self.compiled.groups_of(self.compiled.find(identity.address))]
+        groups = [
+            self.compiled.places.names[one] for one in self.compiled.groups_of(self.compiled.find(identity.address))
+        ]
         if groups:
             yield Item(f"in {', '.join(groups)}")
 
@@ -162,7 +164,9 @@ class _Cards:
         for edge in edges.tolist():
             verb = self.compiled.permission_pairs[int(self.web.edge_permission[edge])][1]
             state = " (on a condition)" if self.web.edge_state[edge] == LOOK else ""
-            yield Item(f"{verb.replace('take-on', 'take on')} {self.web.target_name(int(self.web.edge_target[edge]))}{state}")
+            yield Item(
+                f"{verb.replace('take-on', 'take on')} {self.web.target_name(int(self.web.edge_target[edge]))}{state}"
+            )
 
     def _running(self, number: int) -> Iterator[Item]:
         for place, identities in self.compiled.runs_as.items():
@@ -249,7 +253,10 @@ class _Cards:
             Part(
                 "who has it, and where",
                 tuple(
-                    Item(f"{grant.to} at {grant.at}, held by {self.estate.holder_of(grant)}{self._when(grant.when)}", grant.source)
+                    Item(
+                        f"{grant.to} at {grant.at}, held by {self.estate.holder_of(grant)}{self._when(grant.when)}",
+                        grant.source,
+                    )
                     for grant in self.estate.grants
                     if grant.role == role.name
                 ),
@@ -280,8 +287,8 @@ class _Cards:
         chain = self.web.goal(target).chain
         own = compiled.labels_at(chain[0])
         above = {label: value for place in reversed(chain) for label, value in compiled.labels_at(place).items()}
-        yield Item(f"in {' in '.join(compiled.places.names[place] for place in chain[1:])}" if chain[1:] else "at the top",
-                   resource.source if resource else None)  # fmt: skip
+        outer = " in ".join(compiled.places.names[place] for place in chain[1:])
+        yield Item(f"in {outer}" if outer else "at the top", resource.source if resource else None)
         yield from self._labels(own)
         inherited = {label: value for label, value in above.items() if label not in own}
         if inherited:
@@ -301,7 +308,11 @@ class _Cards:
                 ceiling = barred.ceiling
                 if ceiling.over == "resources":
                     listed = plain_statement("ceilings", ceiling)
-                    what = f"bars {permissions(listed['bars'])}" if "bars" in listed else f"leaves only {permissions(listed['only'])}"
+                    what = (
+                        f"bars {permissions(listed['bars'])}"
+                        if "bars" in listed
+                        else f"leaves only {permissions(listed['only'])}"
+                    )
                     yield Item(f"{ceiling.name} at {ceiling.at} {what}{self._when(ceiling.when)}", ceiling.source)
 
 

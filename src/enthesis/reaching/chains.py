@@ -16,7 +16,7 @@ from enthesis.model.conditions import Conditions
 from enthesis.model.estate import Issuer
 from enthesis.reaching.free import ALWAYS, Alternative, Knowns, Requirement, Solver, joined
 from enthesis.reaching.requests import Bound
-from enthesis.reaching.web import LEADS_ON, YES, Bools, Rows, Web
+from enthesis.reaching.web import LEADS_ON, Bools, Rows, Web
 from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value
 from enthesis.trusting.values import Room, Want
@@ -275,7 +275,9 @@ class Chains:
                 passed = label.passed or (passing is not None and bool(passing[node]))
                 keep(_Label(node, passed, takes, label, edge, label.start, values), depth + 1)
 
-    def _try(self, takes: Requirement | None, start: Start, before: "_Label | None" = None) -> Mapping[str, Value] | None:
+    def _try(
+        self, takes: Requirement | None, start: Start, before: "_Label | None" = None
+    ) -> Mapping[str, Value] | None:
         """Values for a requirement; None where there are none or where that is not decided, which is counted."""
         if takes is None:
             return None
@@ -308,7 +310,7 @@ class Chains:
         None where there is none. Raises Undecided where what was left open could have been one.
         """
         web, take_on = self.web, self.compiled.take_on
-        onward = web.closure((start.node for start in starts)).reached
+        onward = web.closure(start.node for start in starts).reached
         rows = rows.where(onward[rows.who])
         ends = list(zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True))
         if taken is not None:
@@ -389,5 +391,3 @@ class _Rooms(dict[str, Room]):
             return Room(frozenset(), absent=True)
         many = claim == "aud" or (known or {}).get(claim) == "list"
         return Room(many=many, absent=claim != "aud", typical=typical)
-
-

@@ -79,7 +79,7 @@ class Changes:
 
     def gather(self, seeds: Iterable[int]) -> Gathered:
         """Everything that chains from these nodes come to, changing access as they can. Raises Undecided."""
-        nodes = {seed: (NONE, "") for seed in seeds}
+        nodes = dict.fromkeys(seeds, (NONE, ""))
         powers = NO_POWERS
         self.asked = 0
         while True:

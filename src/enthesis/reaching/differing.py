@@ -80,7 +80,8 @@ class _Side:
         self.grants = np.zeros(0, np.int64)
         self.edges = np.zeros(0, np.int64)
         self.nodes = np.zeros(0, np.int64)
-        self.possible = self.certain = np.zeros(0, np.int64)
+        self.possible = self.certain = self.asked = np.zeros(0, np.int64)
+        self.rows = Rows(self.nodes, self.nodes, self.nodes, np.zeros(0, np.int8))
 
     def changed(self, other: Web, *, everybody: bool, grants: Sequence[int], trusts: Sequence[int]) -> None:
         """Finds what of this side is not on the other: grants, edges, and the nodes that have any."""
@@ -90,11 +91,11 @@ class _Side:
             self.nodes, self.edges = np.arange(web.nodes), np.arange(len(web.edge_from))
             return
         holders, _ = web.grants_held(self.grants)
-        moved = [one for one in self._regrouped(other)]
+        moved = list(self._regrouped(other))
         self.edges = np.flatnonzero(self._fresh_edges(other, compiled.trust_of[np.array(trusts, np.int64)]))
         unknown = np.flatnonzero(self.to_node == NONE)
         unknown = unknown[(unknown >= web.places) | compiled.is_identity[np.minimum(unknown, web.places - 1)]]
-        self.nodes = np.unique(np.concatenate([holders, np.array(moved, np.int64), web.edge_from[self.edges], unknown]))
+        self.nodes = _once(np.concatenate([holders, np.array(moved, np.int64), web.edge_from[self.edges], unknown]))
 
     def _regrouped(self, other: Web) -> Iterator[int]:
         """The identities that are in a group here and not there."""
@@ -111,7 +112,7 @@ class _Side:
         source, goal = self.to_node[web.edge_from], self.to_node[web.edge_to]
         mine = _edge_code(other, source, goal, web.edge_sort, web.edge_state)
         fresh: Bools = (source == NONE) | (goal == NONE) | ~np.isin(mine, twin)
-        behind = np.isin(web.edge_to, retrusted) & (web.edge_permission == web.compiled.take_on)
+        behind = _in(web.edge_to, np.sort(retrusted)) & (web.edge_permission == web.compiled.take_on)
         fresh |= behind & (web.edge_state == LOOK)
         return fresh
 
@@ -127,17 +128,46 @@ class _Side:
         asks[sorted(compiled.theirs)] = True
         return np.flatnonzero(reached & asks)
 
-    def able(self, callers: Ints) -> None:
-        """Finds everything that these callers can do: what hangs on nothing, and what can be at all."""
+    def able(self, callers: Ints, twin: "_Side | None" = None) -> None:
+        """Finds everything that these callers can do: what hangs on nothing, and what can be at all.
+
+        What a node can do directly is taken over from the twin side for every node that has no changed statement.
+        """
         pairs = _pairs(self.web, callers, certain=False)
-        rows = _direct(self.web, np.unique(pairs[1]))
-        self.possible = _codes(self.web, pairs, rows)
+        self.asked = _once(pairs[1])
+        self.rows = self._direct(self.asked, twin)
+        self.possible = _codes(self.web, pairs, self.rows)
         who, node = _pairs(self.web, callers, certain=True)
         # what a person comes to in another organisation hangs on being let enter it
         people = np.flatnonzero(self.web.compiled.is_person)
-        alone = ~np.isin(who, people) | (who == node)
-        sure = rows.where((rows.state == YES) & ~self._entering(rows))
+        alone = ~_in(who, people) | (who == node)
+        sure = self.rows.where((self.rows.state == YES) & ~self._entering(self.rows))
         self.certain = _codes(self.web, (who[alone], node[alone]), sure)
+
+    def _direct(self, nodes: Ints, twin: "_Side | None") -> Rows:
+        if twin is None:
+            return _direct(self.web, nodes)
+        changed = np.zeros(self.web.nodes, bool)
+        changed[self.nodes] = True
+        theirs = twin.to_node[twin.nodes]
+        changed[theirs[theirs != NONE]] = True
+        known = np.zeros(self.web.nodes, bool)
+        asked = twin.to_node[twin.asked]
+        known[asked[asked != NONE]] = True
+        wanted = np.zeros(self.web.nodes, bool)
+        wanted[nodes] = True
+        fresh = _direct(self.web, np.flatnonzero(wanted & (changed | ~known)))
+        who = twin.to_node[twin.rows.who]
+        kept = (who != NONE) & wanted[who] & ~changed[who]
+        old = twin.rows.where(kept)
+        who, permission, target = who[kept], twin.to_permission[old.permission], twin.to_target[old.target]
+        sound = target != NONE
+        return Rows(
+            np.concatenate([fresh.who, who[sound]]),
+            np.concatenate([fresh.permission, permission[sound]]),
+            np.concatenate([fresh.target, target[sound]]),
+            np.concatenate([fresh.state, old.state[sound]]),
+        )
 
     def _entering(self, rows: Rows) -> Bools:
         """The rows of people at what is of another organisation."""
@@ -153,7 +183,7 @@ class _Side:
         who, permission = other.to_node[rows.who], other.to_permission[rows.permission]
         target = other.to_target[rows.target]
         sound = (who != NONE) & (permission != NONE) & (target != NONE)
-        return np.unique(_code(self.web, who[sound], permission[sound], target[sound]))
+        return _once(_code(self.web, who[sound], permission[sound], target[sound]))
 
 
 def _edge_code(web: Web, source: Ints, goal: Ints, sort: Ints, state: States) -> Ints:
@@ -174,14 +204,14 @@ class _Sides:
         mine = self.after.callers()
         theirs = self.before.callers()
         self.after.able(_with_twins(mine, self.before, theirs))
-        self.before.able(_with_twins(theirs, self.after, mine))
+        self.before.able(_with_twins(theirs, self.after, mine), None if self.everybody else self.after)
 
     def only(self, here: _Side, there: _Side, told: int) -> tuple[list[Gain], int]:
         """What can be done on one side and not on the other."""
         surely_there = here.from_other(there, there.certain)
         possible_there = here.from_other(there, there.possible)
-        only_here = here.possible[~np.isin(here.possible, surely_there)]
-        sure = np.isin(only_here, here.certain) & ~np.isin(only_here, possible_there)
+        only_here = here.possible[~_in(here.possible, surely_there)]
+        sure = _in(only_here, here.certain) & ~_in(only_here, possible_there)
         doubtful = only_here[~sure]
         settled, missed = _settled(here, there, doubtful, possible_there)
         fresh = [*_triples(_decoded(here.web, only_here[sure])), *settled]
@@ -197,15 +227,19 @@ class _Sides:
         """Direct requests that both sides can allow, and this one under conditions that the other does not."""
         web = here.web
         rows = _changed_rows(here, everybody=self.everybody)
-        mapped = Rows(here.to_node[rows.who], here.to_permission[rows.permission], here.to_target[rows.target], rows.state)
+        mapped = Rows(
+            here.to_node[rows.who], here.to_permission[rows.permission], here.to_target[rows.target], rows.state
+        )
         both = (mapped.who != NONE) & (mapped.permission != NONE) & (mapped.target != NONE)
+        rows, mapped = rows.where(both), mapped.where(both)
+        look = _state_of(there.web, mapped) == LOOK  # the others are had there already, or cannot be had there at all
         out: list[Gain] = []
         missed = 0
         chains, other = Chains(web), Chains(there.web)
-        mine, twins = _triples(rows.where(both)), _triples(mapped.where(both))
-        for row, twin, state in zip(mine, twins, rows.state[both].tolist(), strict=True):
+        mine, twins = _triples(rows.where(look)), _triples(mapped.where(look))
+        for row, twin, state in zip(mine, twins, rows.state[look].tolist(), strict=True):
             wants, had = _requirement(chains, row, state), _requirement(other, twin, LOOK)
-            if wants is None or had is None or had == () or wants == had:
+            if wants is None or had is None or had in ((), wants):
                 continue
             try:
                 values = _newly(chains, row[0], wants, had)
@@ -222,7 +256,7 @@ class _Sides:
 def _with_twins(callers: Ints, other: _Side, theirs: Ints) -> Ints:
     """Callers of one side, with those of the other that it knows too."""
     twins = other.to_node[theirs]
-    return np.unique(np.concatenate([callers, twins[twins != NONE]]))
+    return _once(np.concatenate([callers, twins[twins != NONE]]))
 
 
 def _changed_rows(side: _Side, *, everybody: bool) -> Rows:
@@ -233,17 +267,57 @@ def _changed_rows(side: _Side, *, everybody: bool) -> Rows:
         return _direct(web, side.nodes)
     holders, numbers = web.grants_held(side.grants)
     further = [compiled.permission[pair] for pair in (("key", "decrypt"), ("key", "encrypt"), ("identity", "use"))]
-    further.append(compiled.take_on)
-    deep = compiled.role_allows[compiled.grant_role[numbers]][:, further].any(axis=1)
+    allows = compiled.role_allows[compiled.grant_role[numbers]]
+    deep = allows[:, further].any(axis=1)
     own = web.granted_rows(holders[~deep], numbers[~deep], everything)
-    also = _direct(web, np.unique(holders[deep]))
-    edges = side.edges[web.edge_permission[side.edges] == compiled.take_on]
+    own = own.where(own.permission != compiled.take_on)
+    also = _direct(web, _once(holders[deep]))
+    letting = web.forward.edges(_once(holders[allows[:, compiled.take_on]]))
+    edges = _once(np.concatenate([side.edges, letting]))
+    edges = edges[web.edge_permission[edges] == compiled.take_on]
     return Rows(
         np.concatenate([own.who, also.who, web.edge_from[edges]]),
         np.concatenate([own.permission, also.permission, web.edge_permission[edges]]),
         np.concatenate([own.target, also.target, web.edge_target[edges]]),
         np.concatenate([own.state, also.state, web.edge_state[edges]]),
     )
+
+
+def _state_of(web: Web, rows: Rows) -> States:
+    """The states of direct requests; those of taking on by the best edge there is."""
+    state = np.zeros(len(rows), np.int8)
+    taking = rows.permission == web.compiled.take_on
+    code = rows.who * web.nodes + rows.target
+    kept = web.edge_permission == web.compiled.take_on
+    edges, worth = (web.edge_from * web.nodes + web.edge_to)[kept], web.edge_state[kept]
+    order = np.lexsort((-worth, edges))
+    edges, worth = edges[order], worth[order]
+    if len(edges):
+        at = np.minimum(np.searchsorted(edges, code), len(edges) - 1)
+        state = np.where(taking & (edges[at] == code), worth[at], state)
+    asks = np.flatnonzero(~taking & (rows.who < web.places))
+    asks = asks[web.compiled.is_identity[rows.who[asks]]]
+    state[asks] = web.states(rows.who[asks], rows.permission[asks], rows.target[asks])
+    return state
+
+
+def _once(values: Ints) -> Ints:
+    """Every value once, sorted. (Sorting is quicker here than the library's hashing.)"""
+    if not len(values):
+        return values
+    values = np.sort(values)
+    new = np.ones(len(values), bool)
+    new[1:] = values[1:] != values[:-1]
+    return values[new]
+
+
+def _in(values: Ints, known: Ints) -> Bools:
+    """Which values are among those of a sorted array."""
+    if not len(known):
+        return np.zeros(len(values), bool)
+    at = np.minimum(np.searchsorted(known, values), len(known) - 1)
+    out: Bools = known[at] == values
+    return out
 
 
 def _requirement(chains: Chains, row: tuple[int, int, int], state: int) -> Requirement | None:
@@ -258,7 +332,9 @@ def _newly(chains: Chains, node: int, wants: Requirement, had: Requirement) -> M
     start = _start(chains, node)
     for clause in had:
         for literals in product(*clause):
-            denied: Alternative = tuple((name, test, Want.NOT_HELD) for name, test, want in literals if want is Want.HOLDS)
+            denied: Alternative = tuple(
+                (name, test, Want.NOT_HELD) for name, test, want in literals if want is Want.HOLDS
+            )
             denied += tuple((name, test, Want.HOLDS) for name, test, want in literals if want is Want.FAILS)
             found = chains.values_for((*wants, (denied,)), start)
             if found is not None:
@@ -359,7 +435,7 @@ def _settled(here: _Side, there: _Side, codes: Ints, possible_there: Ints) -> tu
     rows = _decoded(here.web, codes)
     callers = np.unique(rows.who).tolist()
     if len(callers) > MAX_WALKED:
-        return _triples(_decoded(here.web, codes[~np.isin(codes, possible_there)])), 0
+        return _triples(_decoded(here.web, codes[~_in(codes, possible_there)])), 0
     out: list[tuple[int, int, int]] = []
     missed = 0
     everything = np.ones(len(here.web.compiled.permission_pairs), bool)
@@ -381,16 +457,16 @@ def _settled(here: _Side, there: _Side, codes: Ints, possible_there: Ints) -> tu
 def _pairs(web: Web, callers: Ints, *, certain: bool) -> tuple[Ints, Ints]:
     """Every caller with every node that it comes to, itself included."""
     who, node = callers, callers
-    seen = np.unique(who * web.nodes + node)
+    seen = _once(who * web.nodes + node)
     while len(who):
         count = web.forward.starts[node + 1] - web.forward.starts[node]
         row = np.repeat(np.arange(len(node)), count)
         edges = web.forward.edges(node)
         if certain:
             row, edges = row[web.edge_state[edges] == YES], edges[web.edge_state[edges] == YES]
-        code = np.unique(who[row] * web.nodes + web.edge_to[edges])
-        code = code[~np.isin(code, seen, assume_unique=True)]
-        seen = np.union1d(seen, code)
+        code = _once(who[row] * web.nodes + web.edge_to[edges])
+        code = code[~_in(code, seen)]
+        seen = np.sort(np.concatenate([seen, code]))
         if len(seen) > MAX_TRIPLES:
             raise Undecided(f"more than {MAX_TRIPLES} pairs")
         who, node = code // web.nodes, code % web.nodes
@@ -407,7 +483,7 @@ def _codes(web: Web, pairs: tuple[Ints, Ints], rows: Rows) -> Ints:
     if int(count.sum()) > MAX_TRIPLES:
         raise Undecided(f"more than {MAX_TRIPLES} requests")
     pair, at = spread(low, count)
-    return np.unique(_code(web, who[pair], rows.permission[at], rows.target[at]))
+    return _once(_code(web, who[pair], rows.permission[at], rows.target[at]))
 
 
 def _code(web: Web, who: Ints, permission: Ints, target: Ints) -> Ints:
@@ -453,7 +529,6 @@ def _with_chain(chains: Chains, gain: Gain, row: tuple[int, int, int]) -> Gain |
     return Gain(gain.caller, gain.form, gain.verb, gain.target, chain.values, tuple(chains.steps(chain)))
 
 
-
 def newly_allowed(estate: Estate, remedy: Remedy, verdict: Verdict) -> list[Gain]:
     """What a remedy allows besides the requests of the verdict that it turns."""
     question = asked(verdict.question, remedy.changes)
@@ -467,9 +542,11 @@ def newly_allowed(estate: Estate, remedy: Remedy, verdict: Verdict) -> list[Gain
     return [
         gain
         for gain in found.gains
-        if (gain.caller, gain.verb, gain.target) not in turned
-        and not any((gain.verb, gain.target) == (end.verb, end.target) for end in ends)
-        or gain.values and gain.form in ("token", "assertion", "certificate")
+        if (
+            (gain.caller, gain.verb, gain.target) not in turned
+            and not any((gain.verb, gain.target) == (end.verb, end.target) for end in ends)
+        )
+        or (gain.values and gain.form in ("token", "assertion", "certificate"))
     ]
 
 

@@ -150,4 +150,3 @@ class Solver:
                 return None
             out[name] = found.value
         return out
-

@@ -13,7 +13,7 @@ import numpy as np
 from enthesis.judging.compiling import NONE, Compiled
 from enthesis.judging.questions import BEARERS
 from enthesis.model.catalogue import EVERYTHING
-from enthesis.model.conditions import After, Glob
+from enthesis.model.conditions import After, Conditions, Glob
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.reaching.chains import Chain, Chains, Start
 from enthesis.reaching.web import YES, Bools, Rows, Web
@@ -145,24 +145,14 @@ def _first(
 
 def _starts(chains: Chains, claimed: Claimed) -> Iterable[Start]:
     """The starts that an invariant's `from` speaks of."""
-    start, compiled = claimed.start, chains.compiled
+    start, estate = claimed.start, chains.compiled.estate
     if start is None:
         return
     if start.form in BEARERS:
-        for name in _named(start.whom, compiled.estate.issuers):
-            if chains.web.node(chains.web.places + chains.web.issuers.index(name)).form == start.form:
-                yield chains.from_issuer(name, start.conditions)
-        if start.form == "token":
-            for lodged in compiled.estate.lodged.values():
-                if lodged.at in _named(start.whom, compiled.estate.issuers):
-                    found = chains.from_lodged(lodged.name)
-                    if found is not None:
-                        yield chains.narrowed(found, start.conditions)
+        yield from _bearers(chains, start.form, _named(start.whom, estate.issuers), start.conditions)
     elif start.form == "credential":
-        for name in _named(start.whom, compiled.estate.credentials):
-            keyed = chains.from_credential(name)
-            if keyed is not None:
-                yield keyed
+        keyed = (chains.from_credential(name) for name in _named(start.whom, estate.credentials))
+        yield from (one for one in keyed if one is not None)
     else:
         person = start.form == "person"
         resource = start.form in ("host", "workload")
@@ -170,6 +160,18 @@ def _starts(chains: Chains, claimed: Claimed) -> Iterable[Start]:
             found = chains.from_place(number)
             if (found.form == "person") == person and (found.form in ("host", "workload")) == resource:
                 yield found
+
+
+def _bearers(chains: Chains, form: str, names: Sequence[str], shown: Conditions) -> Iterable[Start]:
+    """Bearers of what these issuers sign, and of what they keep for such bearers."""
+    web, estate = chains.web, chains.compiled.estate
+    for name in names:
+        if web.node(web.places + web.issuers.index(name)).form == form:
+            yield chains.from_issuer(name, shown)
+    for lodged in estate.lodged.values():
+        found = chains.from_lodged(lodged.name) if form == "token" and lodged.at in names else None
+        if found is not None:
+            yield chains.narrowed(found, shown)
 
 
 def _named(whom: Sequence[str | Glob], known: Iterable[str]) -> list[str]:

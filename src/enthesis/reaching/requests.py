@@ -271,9 +271,7 @@ class Requests:
             return True
         return int(compiled.provider[node.place]) == int(compiled.provider[goal.chain[0]])
 
-    def _companions(
-        self, node: Node, permission: int, goal: Goal, bound: Bound
-    ) -> Iterator[Requirement | None]:
+    def _companions(self, node: Node, permission: int, goal: Goal, bound: Bound) -> Iterator[Requirement | None]:
         compiled = self.compiled
         its_class = compiled.class_of[permission]
         if its_class in ("read", "write"):

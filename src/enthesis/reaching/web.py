@@ -252,7 +252,9 @@ class Web:
             self.compiled.first[place] < self.compiled.end[reach]
         )
         kind = int(self.target_kind[target])
-        mine = wanted & (np.array([self.compiled.kind_number[one] for one, _ in self.compiled.permission_pairs]) == kind)
+        mine = wanted & (
+            np.array([self.compiled.kind_number[one] for one, _ in self.compiled.permission_pairs]) == kind
+        )
         allows = self.compiled.role_allows[self.compiled.grant_role[grants]] & mine
         keep = above & allows.any(axis=1)
         who, numbers = self.grants_held(grants[keep])
@@ -349,7 +351,7 @@ class Web:
         different, back = np.unique(who, return_inverse=True)
         inside = [self.compiled.inside(barred.place, one) for one in different.tolist()]
         spared = [barred.leaves_alone(names[one], near) for one, near in zip(different.tolist(), inside, strict=True)]
-        return np.array(spared, bool)[back] if len(spared) else np.zeros(0, bool)
+        return np.array(spared, bool)[back] if spared else np.zeros(0, bool)
 
     def _callers_side(self, state: States, who: Ints, permission: Ints, place: Ints) -> None:
         compiled = self.compiled
@@ -414,10 +416,15 @@ class Web:
 
     def _also(self, state: States, rows: Ints, who: Ints, permission: Ints, target: Ints, depth: int) -> None:
         """Lowers states by what their companions come to; equal companions are decided once."""
-        keys = np.stack([who, permission, target], axis=1)
-        different, back = np.unique(keys, axis=0, return_inverse=True)
-        found = self.states(different[:, 0], different[:, 1], different[:, 2], depth=depth + 1)
-        _lower(state, rows, found[back.reshape(-1)])
+        code = (who * len(self.compiled.permission_pairs) + permission) * len(self.target_place) + target
+        order = np.argsort(code)
+        new = np.ones(len(code), bool)
+        new[1:] = code[order][1:] != code[order][:-1]
+        first = order[new]
+        found = self.states(who[first], permission[first], target[first], depth=depth + 1)
+        back = np.empty(len(code), np.int64)
+        back[order] = np.cumsum(new) - 1
+        _lower(state, rows, found[back])
 
     def _runs(self, target: int) -> Sequence[int]:
         place = int(self.target_place[target])
@@ -472,9 +479,7 @@ class Web:
         leading = np.array(
             [
                 (kind, verb) == ("identity", "use") or verb == "login" or its_class == "run"
-                for (kind, verb), its_class in zip(
-                    self.compiled.permission_pairs, self.compiled.class_of, strict=True
-                )
+                for (kind, verb), its_class in zip(self.compiled.permission_pairs, self.compiled.class_of, strict=True)
             ]
         )
         rows = self._leading(leading)
@@ -489,7 +494,9 @@ class Web:
     def _leading(self, leading: Bools) -> Rows:
         """Rows of what leads on: to identities, and to resources that run as something."""
         compiled = self.compiled
-        grants = self.reaching_grants[(compiled.role_allows[compiled.grant_role[self.reaching_grants]] & leading).any(axis=1)]
+        grants = self.reaching_grants[
+            (compiled.role_allows[compiled.grant_role[self.reaching_grants]] & leading).any(axis=1)
+        ]
         who, numbers = self.grants_held(grants)
         expanded = self._expanded(who, numbers, leading, 0, self.places + 1)
         is_identity = self.target_kind[expanded.target] == compiled.kind_number["identity"]

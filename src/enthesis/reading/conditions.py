@@ -90,6 +90,12 @@ class ConditionsShape:
                     item,
                     expected="a test of a value that must be there",
                 )
+            misfit = _misfit("claims." if self.free else attribute, test)
+            if misfit:
+                sound = False
+                name, fitting = misfit
+                message = f"{name} says nothing of `{attribute}`, so this can never hold"
+                notes.wrong("wrong-test", message, item, expected=f"a test of {fitting}")
             out.append((attribute, test))
         return tuple(out) if sound else MISSING
 
@@ -239,6 +245,37 @@ def absence_wanted(test: Test) -> bool:
         return isinstance(one, AnyOf | AllOf) and any(among(inner, wanted) for inner in one.tests)
 
     return among(test, False)
+
+
+_FITTING: dict[str, tuple[tuple[type, ...], str]] = {
+    "time": ((Before, After), "a time: {before: …}, {after: …}"),
+    "network": ((Within,), "a network: {within: …}"),
+    "mfa": ((Equal,), "true or false"),
+    "session.age": ((LongerThan,), "a duration: {longer_than: …}"),
+    "claims.": ((Equal, Glob, Within), "a value, {glob: …} or {within: …}"),
+    "": ((Equal, Glob), "a text or {glob: …}"),
+}
+_NAMES = {Before: "`before`", After: "`after`", Within: "`within`", LongerThan: "`longer_than`", Glob: "`glob`"}
+
+
+def _misfit(attribute: str, test: Test) -> tuple[str, str] | None:
+    """The first operator of a test that its attribute can never pass, and what fits; None where all may."""
+    family = "claims." if attribute.startswith("claims.") else attribute if attribute in _FITTING else ""
+    fitting, words = _FITTING[family]
+    if isinstance(test, AnyOf | AllOf):
+        return next((found for one in test.tests if (found := _misfit(attribute, one))), None)
+    if isinstance(test, Not):
+        return _misfit(attribute, test.test)
+    if isinstance(test, Present) or (isinstance(test, fitting) and _is_of_type(family, test)):
+        return None
+    return _NAMES.get(type(test), f"the value {getattr(test, 'value', '')!r}"), words
+
+
+def _is_of_type(family: str, test: Test) -> bool:
+    """Whether a plain value is of the one type that an attribute has."""
+    if not isinstance(test, Equal) or family == "claims.":
+        return True
+    return isinstance(test.value, bool) if family == "mfa" else isinstance(test.value, str)
 
 
 def _supplied(attribute: str) -> bool:

@@ -67,7 +67,9 @@ def chain_lines(chains: Chains, chain: Chain) -> Iterator[Line]:
     for _, verb, target in chains.steps(chain):
         yield line("      ", Span(f"{verb.replace('take-on', 'take on')} {target}", "bad"))
     if chain.values:
-        said = ", ".join(f"{name.removeprefix('claims.')} {shown(value)}" for name, value in sorted(chain.values.items()))
+        said = ", ".join(
+            f"{name.removeprefix('claims.')} {shown(value)}" for name, value in sorted(chain.values.items())
+        )
         yield line("      ", Span("with ", "doubt"), said)
 
 

@@ -55,7 +55,9 @@ def from_lines(whom: str, found: Sequence[Reached], undecided: int) -> Iterable[
         groups.setdefault((one.target, chain_words(one), hangs_on(one.chain)), []).append(one.verb)
     width = min(60, max((len(target) for target, *_ in groups), default=0))
     for (target, way, hangs), verbs in list(groups.items())[:MOST]:
-        yield line(f"  {target.ljust(width)}  ", Span(", ".join(verbs), "good"), Span(f"  {way}" if way else "", "quiet"))
+        yield line(
+            f"  {target.ljust(width)}  ", Span(", ".join(verbs), "good"), Span(f"  {way}" if way else "", "quiet")
+        )
         if hangs:
             yield line(" " * (width + 4), Span("with ", "doubt"), hangs)
     yield from _rest(len(groups), undecided)

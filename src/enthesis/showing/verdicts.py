@@ -4,7 +4,6 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
-from enthesis.reading.sentences import tested
 from enthesis.judging.expecting import attempt_words
 from enthesis.judging.questions import BEARERS
 from enthesis.judging.remedies import Change, Remedies
@@ -13,6 +12,7 @@ from enthesis.model.addresses import account_of, article
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.reading.conditions import plain_test
+from enthesis.reading.sentences import tested
 from enthesis.reading.shapes import duration_text, time_text
 from enthesis.showing.lines import Line, Span, line
 
@@ -76,7 +76,9 @@ def cause(request: Request, step: Step) -> str:
         inner = next((one for one in step.within if not one.allowed), None)
         if inner is not None and not step.grounds:
             deeper = inner.step(inner.refusing[0])
-            return f"it also takes `{attempt_words(inner)}`, and that is refused at {deeper.name}: {cause(inner, deeper)}"
+            return (
+                f"it also takes `{attempt_words(inner)}`, and that is refused at {deeper.name}: {cause(inner, deeper)}"
+            )
     if step.grounds:
         text = "; ".join(ground.text for ground in step.grounds)
         return f"{text} bars it" if step.name == "ceilings" else text
@@ -252,7 +254,9 @@ def remedy_lines(remedies: Remedies, also: Sequence[Sequence[str]]) -> Iterator[
         yield line(Span("No change of the estate found that would turn this.", "doubt"))
     for number, (remedy, more) in enumerate(list(zip(remedies.found, also, strict=True))[:TOLD], 1):
         if number == 1:
-            yield line(Span("What would turn it, narrowest first", "strong"), Span("  (--write N puts it there)", "quiet"))
+            yield line(
+                Span("What would turn it, narrowest first", "strong"), Span("  (--write N puts it there)", "quiet")
+            )
         for at, change in enumerate(remedy.changes):
             yield line(f"  {number if not at else ' '}  {change.sentence}", Span(f"  up to {_whom(change)}", "doubt"))
             if change.line():

@@ -144,9 +144,7 @@ def _texts(atoms: Iterable[Test], networks: Sequence[Network]) -> Iterator[str]:
     yield from _choices(patterns, [], [literal(text) for text in plain])
 
 
-def _choices(
-    patterns: list[str], inside: list[tuple[str, ...]], outside: list[tuple[str, ...]]
-) -> Iterator[str]:
+def _choices(patterns: list[str], inside: list[tuple[str, ...]], outside: list[tuple[str, ...]]) -> Iterator[str]:
     """A text for every choice of the patterns that it matches; choices that no text makes are cut off early."""
     text = witness(inside, outside)
     if text is None and witness(inside, []) is None:

@@ -135,7 +135,11 @@ def _walk(estate: Estate, journey: Journey, connected: Connected, run: _Run) -> 
         return None
     what = f"{journey.attempt.verb} {journey.attempt.target}"
     provider = _provider(estate, journey.attempt.target, connected)
-    done = provider.attempt(credential, journey.attempt, asked)
+    if journey.attempt.verb == "take-on":
+        taken = provider.take_on(credential, journey.attempt.target, None, asked)
+        done: Done | Refusal = taken if isinstance(taken, Refusal) else Done("a session was got, and let go")
+    else:
+        done = provider.attempt(credential, journey.attempt, asked)
     if isinstance(done, Done):
         run.evidence.append(Evidence(what, ALLOWED, done.said))
         return None
