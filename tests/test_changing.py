@@ -5,6 +5,7 @@ from typing import Any
 
 import pytest
 
+from enthesis.changing.effects import access_change
 from enthesis.changing.live import LiveObject, Surveyed, across, statement_key
 from enthesis.changing.proposing import propose
 from enthesis.changing.steps import Proposal, proposal_from
@@ -101,7 +102,13 @@ def test_what_the_estate_no_longer_has_goes_only_when_pruned_and_grants_go_befor
     assert {step.action for step in gone.steps} == {"remove"}
     assert gone.steps[0].collection == "grants"
     assert gone.steps[-1].collection == "ceilings"
-    assert len(gone.takes) == 4
+    lost = access_change(full, gone, live, 1.8e9).losses
+    assert {(one.caller, one.verb) for one in lost} == {
+        ("forge", "take-on"), ("forge", "write"), ("forge", "list"),
+        ("build/identity/publisher", "take-on"), ("build/identity/publisher", "write"),
+        ("build/identity/publisher", "list"),
+        ("bulletin/identity/page-writer", "write"), ("bulletin/identity/page-writer", "list"),
+    }  # fmt: skip
 
 
 def test_what_others_made_is_never_touched() -> None:

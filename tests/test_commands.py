@@ -14,6 +14,9 @@ ROOT = Path(__file__).parent.parent
 COMMANDS = [
     "demo",
     "check",
+    "card",
+    "trace",
+    "reach",
     "propose",
     "enact",
     "prove",
@@ -69,7 +72,9 @@ def test_what_the_documents_show_is_what_the_program_says(enthesis: Program, ena
             assert line.rstrip() in [said.rstrip() for said in out], f"{line!r} is not in {out}"
 
 
-@pytest.mark.parametrize("words", ["--help", "check", "lab status", "check --schema"])
+@pytest.mark.parametrize(
+    "words", ["--help", "check", "lab status", "check --schema", "trace --journey publish-from-main"]
+)
 def test_heavy_libraries_load_only_where_they_are_needed(enacted_lab: Lab, words: str) -> None:
     """The server, HTTP and certificate libraries stay out of what does not speak to anything."""
     program = (
@@ -89,7 +94,6 @@ def test_heavy_libraries_load_only_where_they_are_needed(enacted_lab: Lab, words
         "uvicorn",
         "cryptography",
         "joserfc",
-        "numpy",
         "scipy",
         "pandas",
         "matplotlib",
@@ -97,3 +101,4 @@ def test_heavy_libraries_load_only_where_they_are_needed(enacted_lab: Lab, words
     }
     assert "enthesis" in loaded
     assert not loaded & heavy
+    assert ("numpy" in loaded) == (words.startswith(("check", "trace")) and "--schema" not in words)

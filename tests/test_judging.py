@@ -103,5 +103,7 @@ def test_every_remedy_turns_the_verdict_needs_all_of_its_changes_and_can_be_writ
 def turned(estate: Estate, changes: tuple[Change, ...], question: Question) -> bool:
     """Whether the naive evaluator allows the question once these changes are made."""
     after, now = applied(estate, changes), asked(question, changes)
+    if any(grant.role not in after.roles for grant in after.grants):
+        return False  # a grant of a role that is not there is no estate at all
     journey = Journey("asked", now.origin, "allowed", now.through, now.attempt, replace(now.context, time=now.time))
     return not any(seen.refused for seen in Oracle(after, NOW).judge(journey))

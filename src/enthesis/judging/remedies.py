@@ -23,6 +23,7 @@ from enthesis.reading.editing import Addition, Edit, Replacement
 from enthesis.reading.sections import SECTIONS
 from enthesis.reading.shapes import duration_text
 from enthesis.reading.writing import plain_statement
+from enthesis.trusting.patterns import matches
 
 MAX_CHANGES = 6  # in one remedy
 MAX_JUDGED = 160  # sets of changes that are tried for one refusal
@@ -268,7 +269,7 @@ class _Maker:
     # provider and session: the question is at fault, or its narrowing
 
     def _for_provider(self, request: Request, step: Step) -> Iterator[Made]:
-        return iter(())
+        yield from self._taking_on_first(request)
 
     def _for_session(self, request: Request, step: Step) -> Iterator[Made]:
         question = self.question
@@ -291,7 +292,7 @@ class _Maker:
                 if ground.number is None or not earlier.is_hop:
                     continue
                 trust = self.estate.trusts[ground.number]
-                if trust.session <= age:
+                if trust.session <= age and trust.source.file:
                     text = f"let sessions as {trust.of} last {duration_text(longer)}"
                     yield self._changed(
                         "trusts", "", trust, "session", longer, text, account_of(trust.of), 4, duration_text(longer)
@@ -320,6 +321,8 @@ class _Maker:
             yield from self._wider_trusts(step)
             yield from self._new_trusts(request)
             return
+        if self.question.origin.form in RESOURCES and not self.question.through:
+            yield from self._taking_on_first(request)
         yield from self._mended_grants(step)
         yield from self._new_grants(request, self._holder(request.target))
         if request.step("caller").outcome == REFUSED:
@@ -391,6 +394,8 @@ class _Maker:
             yield from self._mended("grants", grant, miss, holder, f"{grant.role} to {grant.to} at {grant.at}")
 
     def _mended(self, section: str, old: Any, miss: Miss, holder: str, words: str) -> Iterator[Made]:
+        if not old.source.file:
+            return  # it was added by this very remedy
         if miss.lacks == ("it has ended",) and not miss.unmet:
             text = f"take the end away from {section[:-1]} {old.name or words}"
             yield self._changed(section, "", old, "until", None, text, holder, 5)
@@ -446,6 +451,7 @@ class _Maker:
         origin, target = self.question.origin, request.target
         holder = account_of(target)
         conditions: tuple[tuple[str, Test], ...] = ()
+        first: tuple[Change, ...] = ()
         whom: str = request.caller
         if not request.caller:
             form, whom = origin.form, origin.whom
@@ -459,12 +465,7 @@ class _Maker:
             words = f"{article(form)} of {whom} with just these claims"
         elif origin.form in RESOURCES and self.number == 0:
             form, words = "attached", f"{whom} running as it"
-            resource = self.estate.resources.get(whom)
-            if resource is not None and target not in resource.runs_as:
-                runs = (*resource.runs_as, target)
-                plain = SECTIONS["resources"].record.plain(replace(resource, runs_as=runs))["runs_as"]
-                text = f"{whom} runs as {target}"
-                yield self._changed("resources", whom, resource, "runs_as", runs, text, account_of(whom), 6, plain)
+            first = self._running(whom, target)
         else:
             form = "person" if self.estate.identities[whom].kind == "person" else "identity"
             words = whom
@@ -474,9 +475,45 @@ class _Maker:
         twins = any((t.of, t.admits.form, t.admits.whom) == (target, form, whom) for t in self.estate.trusts)
         names = {one.name for one in self.estate.trusts}
         name = self._fresh(f"{target.rsplit('/', 1)[-1]}-for-{whom.rsplit('/', 1)[-1]}", names) if twins else None
-        trust = m.Trust(target, m.Admission(form, whom, conditions), name, session=timedelta(minutes=15))
-        text = f"a trust of {target} in {words}, for 15m at a time"
-        yield Change(text, holder, "trusts", "", trust, width=4)
+        age = self.question.context.session_age
+        session = timedelta(minutes=15) if age is None else timedelta(hours=int(age.total_seconds()) // 3600 + 1)
+        trust = m.Trust(target, m.Admission(form, whom, conditions), name, session=session)
+        text = f"a trust of {target} in {words}, for {duration_text(session)} at a time"
+        yield *first, Change(text, holder, "trusts", "", trust, width=4)
+
+    def _running(self, what: str, identity: str) -> tuple[Change, ...]:
+        """The change by which a resource runs as an identity; () where it does."""
+        if identity in _runs(self.estate, what):
+            return ()
+        text, whose = f"{what} runs as {identity}", account_of(what)
+        resource = self.estate.resources.get(what)
+        if resource is None or not resource.source.file:
+            attachment = m.Attachment(what, (identity,))
+            return (Change(text, whose, "attachments", "", attachment, width=6),)
+        runs = (*resource.runs_as, identity)
+        plain = SECTIONS["resources"].record.plain(replace(resource, runs_as=runs))["runs_as"]
+        return (self._changed("resources", what, resource, "runs_as", runs, text, whose, 6, plain),)
+
+    def _taking_on_first(self, request: Request) -> Iterator[Made]:
+        """The question with one more hop: an identity that this caller can take on, at the target's provider."""
+        question, origin = self.question, self.question.origin
+        account = self.estate.accounts.get(account_of(request.target))
+        if request.is_hop or account is None:
+            return
+        resource = origin.form in RESOURCES and not question.through
+        fitting = _runs(self.estate, request.caller) if resource else [
+            trust.of
+            for trust in self.estate.trusts
+            if (trust.admits.form, trust.admits.whom) == ("identity", request.caller)
+            or (not request.caller and (trust.admits.form, trust.admits.whom) == (origin.form, origin.whom))
+        ]  # fmt: skip
+        for identity in dict.fromkeys(fitting):
+            there = self.estate.accounts.get(account_of(identity))
+            if there is not None and there.provider == account.provider:
+                through = (*question.through, m.Hop(identity))
+                yield Change(
+                    f"take on {identity} first", "whoever asks", "", question=replace(question, through=through)
+                )
 
     # companions
 
@@ -496,6 +533,17 @@ class _Maker:
         default = type(old).__dataclass_fields__[attribute].default
         new = replace(old, **{attribute: default if value is None else value})
         return Change(text, whose, section, name, new, old, (path or attribute,), plain, width=width)
+
+
+def _runs(estate: Estate, what: str) -> list[str]:
+    """The identities that a resource runs as."""
+    resource = estate.resources.get(what)
+    found = list(resource.runs_as) if resource else []
+    for attachment in estate.attachments:
+        pattern = attachment.what
+        if matches(pattern.pattern, what) if isinstance(pattern, Glob) else pattern == what:
+            found += attachment.runs_as
+    return list(dict.fromkeys(found))
 
 
 def _claimed(trust: m.Trust, unmet: Unmet) -> bool:

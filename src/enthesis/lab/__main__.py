@@ -144,6 +144,7 @@ def _furnish_people(store: Store, furniture: dict[str, Any]) -> None:
 
 def main() -> int:
     """Runs until SIGTERM; exit 3 where another lab runs in the same folder."""
+    signal.pthread_sigmask(signal.SIG_UNBLOCK, (signal.SIGINT, signal.SIGTERM, signal.SIGHUP))  # held while starting
     state = Path(sys.argv[1])
     ready = int(sys.argv[2]) if len(sys.argv) > 2 else None
     os.umask(0o077)

@@ -17,6 +17,7 @@ from typing import Any
 SESSION_LIFE = 3600  # seconds; of an administrator's session
 START_TIMEOUT = 20.0  # seconds
 STOP_TIMEOUT = 10.0  # seconds
+INTERRUPTS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
 class LabFailed(RuntimeError):
@@ -102,9 +103,16 @@ def _in_foreground(state: Path) -> None:
 
 def _launch(state: Path) -> None:
     descriptor = os.open(state / "lab.log", os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-    with os.fdopen(descriptor, "w") as log:
-        process = _spawn(state, log, own_session=True)
+    # an interrupt between the start of the lab and the `try` would leave it running with nobody who knows of it
+    signal.pthread_sigmask(signal.SIG_BLOCK, INTERRUPTS)
     try:
+        with os.fdopen(descriptor, "w") as log:
+            process = _spawn(state, log, own_session=True)
+    except BaseException:
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, INTERRUPTS)
+        raise
+    try:
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, INTERRUPTS)
         _wait_ready(process, state)
     except BaseException:
         process[0].terminate()

@@ -304,7 +304,8 @@ def decide(
     world: World, caller: Caller, verb: str, target: str, around: Surroundings, *, onto: str = "", depth: int = 0
 ) -> Outcome:
     """The verdict on one request, all seven steps judged whatever the earlier ones say."""
-    world = world.having(target)
+    if depth:  # a companion may be at another cloud; what is asked of this one is decided here
+        world = world.having(target)
     outcome = Outcome()
     steps = outcome.steps
     place = exists(world, target)

@@ -155,7 +155,11 @@ def _replaced(text: str, edit: Replacement, *, as_json: bool) -> str:
         return _taken_out(text, node, str(last)) if child is not None else text
     new = json.dumps(edit.value) if as_json else flow_text(edit.value)
     if child is not None:
-        return text[: child.start_mark.index] + new + text[_end(child) :]
+        start, before = child.start_mark.index, ""
+        if isinstance(child, MappingNode | SequenceNode) and not child.flow_style and isinstance(node, MappingNode):
+            key = next(key for key, value in node.value if value is child)
+            start, before = text.index(":", key.end_mark.index) + 1, " "  # the new value stands on the key's own line
+        return text[:start] + before + new + text[_end(child) :]
     if isinstance(node, MappingNode) and node.flow_style:
         return _into_flow(text, node, str(last), edit.value)
     if isinstance(node, MappingNode) and node.value:
