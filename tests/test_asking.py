@@ -5,6 +5,7 @@ import csv
 import io
 import json
 import subprocess
+from collections.abc import Mapping
 from pathlib import Path
 
 import pytest
@@ -115,7 +116,7 @@ def test_new_statements_go_to_the_end_of_their_sections_and_comments_stay(enthes
 
 
 def test_a_token_is_an_origin_and_is_never_repeated(enthesis: Program, saltmarsh: Path) -> None:
-    def part(value: dict[str, object]) -> str:
+    def part(value: Mapping[str, object]) -> str:
         return base64.urlsafe_b64encode(json.dumps(value).encode()).decode().rstrip("=")
 
     claims = {"iss": "https://forge.saltmarsh.example", "sub": MAIN, "aud": ["lowland"], "event": "push"}

@@ -405,8 +405,8 @@ class World:
 
     def origin(self) -> tuple[dict[str, Any], str]:
         rng = self.rng
-        form = "token" if self.live else rng.choice(["token", "token", "assertion", "certificate", "host", "person", "credential", "identity",
-                           "identity", "workload"])  # fmt: skip
+        forms = ["token", "token", "assertion", "certificate", "host", "person", "credential", "identity", "identity"]
+        form = "token" if self.live else rng.choice([*forms, "workload"])
         if form == "token":
             claims = {
                 "sub": rng.choice([*SUBJECTS, "tides/main"]),

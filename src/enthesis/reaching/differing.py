@@ -7,6 +7,7 @@ hangs on conditions is compared as such: values are looked for that meet what is
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
+from typing import overload
 
 import numpy as np
 
@@ -42,12 +43,39 @@ class Gain:
     chain: tuple[tuple[str, str, str], ...] = ()
 
 
+class Gains(Sequence[Gain]):
+    """Gains, or losses: the first with their chains, the others made when they are asked for."""
+
+    def __init__(self, told: Sequence[Gain], web: Web, others: Rows) -> None:
+        self._told = tuple(told)
+        self._web = web
+        self._others = others
+
+    def __len__(self) -> int:
+        return len(self._told) + len(self._others)
+
+    @overload
+    def __getitem__(self, at: int) -> Gain: ...
+    @overload
+    def __getitem__(self, at: slice) -> tuple[Gain, ...]: ...
+    def __getitem__(self, at: int | slice) -> Gain | tuple[Gain, ...]:
+        if isinstance(at, slice):
+            return tuple(self[one] for one in range(*at.indices(len(self))))
+        at = at if at >= 0 else len(self) + at
+        if at < len(self._told):
+            return self._told[at]
+        rows, number = self._others, at - len(self._told)
+        if number >= len(rows):
+            raise IndexError(at)
+        return _gain(self._web, int(rows.who[number]), int(rows.permission[number]), int(rows.target[number]))
+
+
 @dataclass(frozen=True, slots=True)
 class Difference:
-    """What changes between two estates. `callers` counts those that gain or lose anything."""
+    """What changes between two estates."""
 
-    gains: tuple[Gain, ...]
-    losses: tuple[Gain, ...]
+    gains: Sequence[Gain]
+    losses: Sequence[Gain]
     undecided: int = 0
 
 
@@ -68,7 +96,7 @@ def web_difference(before: Web, after: Web, *, told: int = MAX_CHAINS) -> Differ
     sides = _Sides(before, after)
     gains, missed = sides.only(sides.after, sides.before, told)
     losses, missed_too = sides.only(sides.before, sides.after, told)
-    return Difference(tuple(gains), tuple(losses), missed + missed_too)
+    return Difference(gains, losses, missed + missed_too)
 
 
 class _Side:
@@ -83,10 +111,10 @@ class _Side:
         self.possible = self.certain = self.asked = np.zeros(0, np.int64)
         self.rows = Rows(self.nodes, self.nodes, self.nodes, np.zeros(0, np.int8))
 
-    def changed(self, other: Web, *, everybody: bool, grants: Sequence[int], trusts: Sequence[int]) -> None:
+    def changed(self, other: Web, *, everybody: bool, grants: Ints, trusts: Sequence[int]) -> None:
         """Finds what of this side is not on the other: grants, edges, and the nodes that have any."""
         web, compiled = self.web, self.web.compiled
-        self.grants = np.array(grants, np.int64)
+        self.grants = grants
         if everybody:
             self.nodes, self.edges = np.arange(web.nodes), np.arange(len(web.edge_from))
             return
@@ -197,8 +225,8 @@ class _Sides:
     def __init__(self, before: Web, after: Web) -> None:
         self.before, self.after = _Side(before, after), _Side(after, before)
         self.everybody = _structure(before.compiled) != _structure(after.compiled)
-        grants = _fresh(_grant_rows(before.compiled), _grant_rows(after.compiled))
-        trusts = _fresh(_trust_rows(before.compiled), _trust_rows(after.compiled))
+        grants = _fresh_grants(self.before, self.after)
+        trusts = _fresh_trusts(before.compiled, after.compiled)
         self.before.changed(after, everybody=self.everybody, grants=grants[0], trusts=trusts[0])
         self.after.changed(before, everybody=self.everybody, grants=grants[1], trusts=trusts[1])
         mine = self.after.callers()
@@ -206,7 +234,7 @@ class _Sides:
         self.after.able(_with_twins(mine, self.before, theirs))
         self.before.able(_with_twins(theirs, self.after, mine), None if self.everybody else self.after)
 
-    def only(self, here: _Side, there: _Side, told: int) -> tuple[list[Gain], int]:
+    def only(self, here: _Side, there: _Side, told: int) -> tuple[Gains, int]:
         """What can be done on one side and not on the other."""
         surely_there = here.from_other(there, there.certain)
         possible_there = here.from_other(there, there.possible)
@@ -214,14 +242,12 @@ class _Sides:
         sure = _in(only_here, here.certain) & ~_in(only_here, possible_there)
         doubtful = only_here[~sure]
         settled, missed = _settled(here, there, doubtful, possible_there)
-        fresh = [*_triples(_decoded(here.web, only_here[sure])), *settled]
+        fresh = np.concatenate([only_here[sure], settled])
         chains = Chains(here.web)
-        gains = [
-            _with_chain(chains, _gain(here.web, *row), row) if number < told else _gain(here.web, *row)
-            for number, row in enumerate(fresh)
-        ]
+        gains = [_with_chain(chains, _gain(here.web, *row), row) for row in _triples(_decoded(here.web, fresh[:told]))]
         conditions, missed_too = self._other_conditions(here, there)
-        return [*(gain for gain in gains if gain is not None), *conditions], missed + missed_too
+        first = [*(gain for gain in gains if gain is not None), *conditions]
+        return Gains(first, here.web, _decoded(here.web, fresh[told:])), missed + missed_too
 
     def _other_conditions(self, here: _Side, there: _Side) -> tuple[list[Gain], int]:
         """Direct requests that both sides can allow, and this one under conditions that the other does not."""
@@ -374,26 +400,46 @@ def _numbers(here: Web, there: Web) -> tuple[Ints, Ints, Ints]:
     return node, target, permission
 
 
-def _fresh(one: list[object], other: list[object]) -> tuple[list[int], list[int]]:
-    """The positions of what each of two columns has and the other has not."""
+def _fresh_grants(before: _Side, after: _Side) -> tuple[Ints, Ints]:
+    """The grants that each side has and the other has not, compared as numbers in terms of the later side."""
+    sides = (before, after)
+    tables = [side.web.compiled.tables for side in sides]
+    masks: dict[object, int] = {}
+    extras: dict[object, int] = {}
+    pairs, rests, known = [], [], []
+    for side, table in zip(sides, tables, strict=True):
+        compiled = side.web.compiled
+        columns = [compiled.grant_to, compiled.grant_at, compiled.grant_holder]
+        if side is before:
+            columns = [np.where(column == NONE, NONE, before.to_node[column]) for column in columns]
+        roles = np.array([masks.setdefault(mask, len(masks)) for mask in (*compiled.role_mask, 0)], np.int64)
+        extra = np.zeros(len(compiled.grant_to), np.int64)
+        for number in {*table.grant_until, *table.grant_when}:
+            said = (table.grant_until.get(number), _plain(table.grant_when.get(number)))
+            extra[number] = extras.setdefault(said, len(extras) + 1)
+        known.append((columns[0] != NONE) & (columns[1] != NONE) & (columns[2] != NONE))
+        pairs.append((columns[0] << 32) | columns[1])
+        rests.append((columns[2], roles[compiled.grant_role], extra))
+    ranks = _once(np.concatenate(pairs))
+    codes = [
+        ((np.searchsorted(ranks, pair) * after.web.places + holder) * len(masks) + role) * (len(extras) + 1) + extra
+        for pair, (holder, role, extra) in zip(pairs, rests, strict=True)
+    ]
+    found = [
+        np.flatnonzero(~mine | ~_in(code, np.sort(other[theirs])))
+        for code, mine, other, theirs in zip(codes, known, codes[::-1], known[::-1], strict=True)
+    ]
+    return found[0], found[1]
+
+
+def _fresh_trusts(before: Compiled, after: Compiled) -> tuple[list[int], list[int]]:
+    """The trusts that each side has and the other has not."""
+    one, other = _trust_rows(before), _trust_rows(after)
     mine, theirs = set(one), set(other)
-    if mine == theirs:
-        return [], []
     return (
         [number for number, key in enumerate(one) if key not in theirs],
         [number for number, key in enumerate(other) if key not in mine],
     )
-
-
-def _grant_rows(compiled: Compiled) -> list[object]:
-    """Every grant as what it says; a role as what it allows."""
-    tables = compiled.tables
-    masks = [*compiled.role_mask, 0]
-    roles = [masks[number] for number in compiled.grant_role.tolist()]
-    out: list[object] = list(zip(tables.grant_to, roles, tables.grant_at, tables.grant_holder, strict=True))
-    for number in {*tables.grant_until, *tables.grant_when}:
-        out[number] = (out[number], tables.grant_until.get(number), _plain(tables.grant_when.get(number)))
-    return out
 
 
 def _trust_rows(compiled: Compiled) -> list[object]:
@@ -426,7 +472,7 @@ def _direct(web: Web, nodes: Ints) -> Rows:
     )
 
 
-def _settled(here: _Side, there: _Side, codes: Ints, possible_there: Ints) -> tuple[list[tuple[int, int, int]], int]:
+def _settled(here: _Side, there: _Side, codes: Ints, possible_there: Ints) -> tuple[Ints, int]:
     """Those of the codes that hang on conditions and can be had here and not there, by walking their chains.
 
     Past MAX_WALKED callers, what the other side could not have at all is taken as had only here, and chains that both
@@ -435,9 +481,8 @@ def _settled(here: _Side, there: _Side, codes: Ints, possible_there: Ints) -> tu
     rows = _decoded(here.web, codes)
     callers = np.unique(rows.who).tolist()
     if len(callers) > MAX_WALKED:
-        return _triples(_decoded(here.web, codes[~_in(codes, possible_there)])), 0
-    out: list[tuple[int, int, int]] = []
-    missed = 0
+        return codes[~_in(codes, possible_there)], 0
+    kept = np.zeros(len(codes), bool)
     everything = np.ones(len(here.web.compiled.permission_pairs), bool)
     mine, theirs = Chains(here.web), Chains(there.web)
     for caller in callers:
@@ -446,12 +491,11 @@ def _settled(here: _Side, there: _Side, codes: Ints, possible_there: Ints) -> tu
         if twin != NONE:
             had = {(one.target, one.verb) for one in reachable(theirs, [_start(theirs, twin)], everything)}
         has = {(one.target, one.verb) for one in reachable(mine, [_start(mine, caller)], everything)}
-        for row in _triples(rows.where(rows.who == caller)):
-            verb = here.web.compiled.permission_pairs[row[1]][1].replace("take-on", "take on")
-            name = (here.web.target_name(row[2]), verb)
-            if name in has and name not in had:
-                out.append(row)
-    return out, missed + mine.undecided + theirs.undecided
+        for at in np.flatnonzero(rows.who == caller).tolist():
+            verb = here.web.compiled.permission_pairs[int(rows.permission[at])][1].replace("take-on", "take on")
+            name = (here.web.target_name(int(rows.target[at])), verb)
+            kept[at] = name in has and name not in had
+    return codes[kept], mine.undecided + theirs.undecided
 
 
 def _pairs(web: Web, callers: Ints, *, certain: bool) -> tuple[Ints, Ints]:
