@@ -26,7 +26,8 @@ from enthesis.reading.writing import plain_statement
 from enthesis.trusting.patterns import matches
 
 MAX_CHANGES = 6  # in one remedy
-MAX_JUDGED = 160  # sets of changes that are tried for one refusal
+MAX_JUDGED = 160  # sets of changes that are tried for one refusal, each on an estate compiled anew …
+SMALL = 4_000  # … of so many statements; on larger ones fewer are tried
 MAX_REMEDIES = 12
 FLEETING = ("exp", "iat", "nbf", "jti", "auth_time")  # claims that differ from token to token
 
@@ -133,6 +134,8 @@ class _Search:
         self.estate = estate
         self.verdict = verdict
         self.judged = 0
+        statements = len(estate.grants) + len(estate.trusts) + len(estate.identities)
+        self.most = max(12, min(MAX_JUDGED, MAX_JUDGED * SMALL // max(1, statements)))
         self.found: list[tuple[Change, ...]] = []
         self.unmendable: dict[str, None] = {}
 
@@ -148,7 +151,7 @@ class _Search:
                 if keys in seen or len(more) > MAX_CHANGES or self._has_inside(keys):
                     continue
                 seen.add(keys)
-                if self.judged >= MAX_JUDGED or len(self.found) >= MAX_REMEDIES:
+                if self.judged >= self.most or len(self.found) >= MAX_REMEDIES:
                     complete = False
                     break
                 changed = applied(estate, step)

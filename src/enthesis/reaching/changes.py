@@ -187,7 +187,7 @@ def reaching_by_change(
     out = []
     for start in (*chains.origins(), *half_way):
         if (start.form, start.whom) in known:
-            continue
+            continue  # it comes there as things are
         gathered = changes.gather([start.node])
         found = next(
             (

@@ -1,6 +1,6 @@
 """What somebody can reach, and who can reach a place: answers with the shortest chain for each."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -65,25 +65,35 @@ def reachable(chains: Chains, starts: Sequence[Start], wanted: Bools, *, hops: i
 
 
 def reaching(chains: Chains, targets: Sequence[int], wanted: Bools, *, hops: int = 0) -> list[Reached]:
-    """Everybody who can come to one of these targets: origins and identities, with a shortest chain each."""
+    """Everybody who can come to one of these targets: origins and identities, a shortest chain for each verb."""
     web, compiled = chains.web, chains.compiled
-    out: dict[tuple[str, str], Reached] = {}
+    out: dict[tuple[str, str, int], Reached] = {}
     for target in targets:
-        rows = web.rows_on(target, wanted)
-        rows = rows.where(rows.permission != compiled.take_on)
-        taken = _taken(web, target, wanted)
-        answer = who_can(web, rows)
-        possible = answer.possible.reached.copy()
-        if taken is not None:
-            possible |= web.closure(np.flatnonzero(taken), backward=True).reached
-        for start in _starts(chains, possible):
-            key = (start.form, start.whom)
-            if key in out:
+        kind = compiled.kind_names[int(web.target_kind[target])]
+        for permission in np.flatnonzero(wanted).tolist():
+            if compiled.permission_pairs[permission][0] != kind:
                 continue
-            chain = _plain(chains, start, answer) or _searched(chains, start, rows, taken)
-            if chain is not None and not (hops and len(chain.edges) > hops):
-                out[key] = _reached(chains, chain)
-    return sorted(out.values(), key=lambda one: (len(one.steps), one.chain.start.form, one.chain.start.whom))
+            only = np.zeros(len(wanted), bool)
+            only[permission] = True
+            for start, chain in _reaching(chains, target, only):
+                if not (hops and len(chain.edges) > hops):
+                    out.setdefault((start.form, start.whom, permission), _reached(chains, chain))
+    return sorted(out.values(), key=lambda one: (len(one.steps), one.chain.start.form, one.chain.start.whom, one.verb))
+
+
+def _reaching(chains: Chains, target: int, wanted: Bools) -> Iterator[tuple[Start, Chain]]:
+    web = chains.web
+    rows = web.rows_on(target, wanted)
+    rows = rows.where(rows.permission != web.compiled.take_on)
+    taken = _taken(web, target, wanted)
+    answer = who_can(web, rows)
+    possible = answer.possible.reached.copy()
+    if taken is not None:
+        possible |= web.closure(np.flatnonzero(taken), backward=True).reached
+    for start in _starts(chains, possible):
+        chain = _plain(chains, start, answer) or _searched(chains, start, rows, taken)
+        if chain is not None:
+            yield start, chain
 
 
 def _taken(web: Web, target: int, wanted: Bools) -> Bools | None:

@@ -346,7 +346,8 @@ class _Checker:
             if self.known(whom, self.issuers, "issuer", at) and whom in estate.issuers:
                 self._signs(estate.issuers[whom], admits.form, at)
         elif admits.form == "identity":
-            self.identity(whom, at)
+            if self.identity(whom, at) and whom.startswith("@"):
+                self.wrong("wrong-kind", f"`{whom}` is a person", at, f"person: {whom}")
         elif admits.form == "group":
             self.known(whom, self.groups_defined, "group", at)
         elif admits.form == "account":
@@ -407,8 +408,11 @@ class _Checker:
             self.kind_verbs(ceiling.only, ceiling.source, "only")
             self.conditions(ceiling.when, ceiling.source, "when")
             for position, caller in enumerate(ceiling.excepts):
-                if isinstance(caller, str):
-                    self.known(caller, self.declared, "caller", self.spot(ceiling.source, "except", position))
+                spot = self.spot(ceiling.source, "except", position)
+                place = self.place(caller, spot) if isinstance(caller, str) else None
+                if place is not None and place.kind in ("organisation", "unit", "account", "group"):
+                    expected = "the address of an identity, person or resource, or {glob: …}"
+                    self.wrong("wrong-kind", f"`{caller}` never calls, so this excepts nobody", spot, expected)
 
     def further(self) -> None:
         estate = self.estate

@@ -65,26 +65,24 @@ def from_lines(whom: str, found: Sequence[Reached], undecided: int) -> Iterable[
 
 def to_lines(what: str, found: Sequence[Reached], undecided: int) -> Iterable[Line]:
     """Everybody who can reach a place; where whole chains start first, then identities half-way."""
-    whole = [one for one in found if one.chain.start.keyless is not None]
-    half = [one for one in found if one.chain.start.keyless is None]
+    groups: dict[tuple[str, str, str, str, str], list[str]] = {}
+    for one in sorted(found, key=lambda one: one.chain.start.keyless is None):
+        start = one.chain.start
+        key = (start_words(start), keyless_words(start), chain_words(one), one.target, hangs_on(one.chain))
+        groups.setdefault(key, []).append(one.verb)
+    half = {key[0] for key in groups if key[1] == "half-way"}
+    whole = {key[0] for key in groups if key[1] != "half-way"}
     said = f"{counted(len(whole), 'origin')} and {counted(len(half), 'identity', 'identities')} can {what}"
     yield line(Span(said + (":" if found else "."), "strong"))
-    width = min(64, max((len(start_words(one.chain.start)) for one in found), default=0))
-    for one in [*whole, *half][:MOST]:
-        start = one.chain.start
-        word = keyless_words(start)
-        style = {"keyless": "good", "keyed": "bad"}.get(word, "quiet")
-        way = chain_words(one)
-        does = f"{one.verb} {one.target}"
-        yield line(
-            f"  {start_words(start).ljust(width)}  ",
-            Span(word.ljust(8), style),
-            f"  {way}, then {does}" if way else f"  {does}",
-        )
-        hangs = hangs_on(one.chain)
+    width = min(64, max((len(words) for words, *_ in groups), default=0))
+    for (words, keyless, way, target, hangs), verbs in list(groups.items())[:MOST]:
+        style = {"keyless": "good", "keyed": "bad"}.get(keyless, "quiet")
+        does = f"{', '.join(verbs)} {target}"
+        tail = f"  {way}, then {does}" if way else f"  {does}"
+        yield line(f"  {words.ljust(width)}  ", Span(keyless.ljust(8), style), tail)
         if hangs:
             yield line(" " * (width + 4), Span("with ", "doubt"), hangs)
-    yield from _rest(len(found), undecided)
+    yield from _rest(len(groups), undecided)
 
 
 def _rest(count: int, undecided: int) -> Iterator[Line]:
