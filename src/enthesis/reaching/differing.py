@@ -4,7 +4,7 @@ Only those whose access can differ are looked at: whoever has a changed statemen
 hangs on conditions is compared as such: values are looked for that meet what is taken now and not what was before.
 """
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
 from typing import overload
@@ -12,6 +12,7 @@ from typing import overload
 import numpy as np
 
 from enthesis.judging.compiling import NONE, Compiled, Ints, compile_estate
+from enthesis.judging.questions import BEARERS, Question
 from enthesis.judging.remedies import Remedy, applied, asked
 from enthesis.judging.verdicts import Request, Verdict
 from enthesis.model.estate import Estate
@@ -583,15 +584,16 @@ def newly_allowed(estate: Estate, remedy: Remedy, verdict: Verdict) -> list[Gain
     turned |= {(question.origin.whom, hop_verb, hop.identity) for hop in question.through for hop_verb in ("take-on",)}
     ends = [request for request in verdict.requests if not request.is_hop]
     found = difference(estate, after, question.time.timestamp())
-    return [
-        gain
-        for gain in found.gains
-        if (
-            (gain.caller, gain.verb, gain.target) not in turned
-            and not any((gain.verb, gain.target) == (end.verb, end.target) for end in ends)
-        )
-        or (gain.values and gain.form in ("token", "assertion", "certificate"))
-    ]
+    ended = {(end.verb, end.target) for end in ends}
+    return [gain for gain in found.gains if not _is_asked(gain, question, turned, ended)]
+
+
+def _is_asked(gain: Gain, question: Question, turned: Container[object], ended: Container[object]) -> bool:
+    """Whether a gain is just what was asked for: one of its requests, with the claims that were shown."""
+    shown = {name: value for name, value in gain.values.items() if name.startswith("claims.")}
+    if gain.form in BEARERS and shown:
+        return all(question.origin.shows.get(name.removeprefix("claims.")) == value for name, value in shown.items())
+    return (gain.caller, gain.verb, gain.target) in turned or (gain.verb, gain.target) in ended
 
 
 def _all_requests(requests: Iterable[Request]) -> Iterator[Request]:

@@ -75,9 +75,10 @@ def to_lines(what: str, found: Sequence[Reached], undecided: int) -> Iterable[Li
     said = f"{counted(len(whole), 'origin')} and {counted(len(half), 'identity', 'identities')} can {what}"
     yield line(Span(said + (":" if found else "."), "strong"))
     width = min(64, max((len(words) for words, *_ in groups), default=0))
+    one_target = len({one.target for one in found}) == 1  # which the first line names
     for (words, keyless, way, target, hangs), verbs in list(groups.items())[:MOST]:
         style = {"keyless": "good", "keyed": "bad"}.get(keyless, "quiet")
-        does = f"{', '.join(verbs)} {target}"
+        does = " and ".join(verbs) + ("" if one_target else f" {target}")
         tail = f"  {way}, then {does}" if way else f"  {does}"
         yield line(f"  {words.ljust(width)}  ", Span(keyless.ljust(8), style), tail)
         if hangs:

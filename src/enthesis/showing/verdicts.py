@@ -25,6 +25,7 @@ OPTIONS = {
     "session.age": "--session-age DURATION",
 }
 WIDTH = 10  # of the name of a step
+ALSO = 3  # sentences of what else a remedy allows
 TOLD = 4  # remedies that are told in text, and looked at for what else they allow
 
 
@@ -261,7 +262,11 @@ def remedy_lines(remedies: Remedies, also: Sequence[Sequence[str]]) -> Iterator[
             yield line(f"  {number if not at else ' '}  {change.sentence}", Span(f"  up to {_whom(change)}", "doubt"))
             if change.line():
                 yield line("       ", Span(change.line(), "command"))
-        yield from (line("     also newly allowed: ", one) for one in more)
+        if more:
+            yield line("     ", Span("besides what is asked, this newly allows:", "quiet"))
+        yield from (line("       ", one) for one in more[:ALSO])
+        if len(more) > ALSO:
+            yield line(Span(f"       … and {len(more) - ALSO} more", "quiet"))
     if len(remedies.found) > TOLD:
         yield line(Span(f"  … and {len(remedies.found) - TOLD} more: --format json has them all", "quiet"))
     for text in remedies.unmendable:
