@@ -29,7 +29,7 @@ from enthesis.model.conditions import Equal
 from enthesis.model.estate import Attempt, Claimed, Context, Estate, Invariant, Origin, Start
 from enthesis.reaching.differing import web_difference
 from enthesis.reaching.invariants import chains_from_now_on, decide, wanted_permissions
-from enthesis.reaching.reach import WhoCan, who_can
+from enthesis.reaching.reach import Coming, coming_to
 from enthesis.reaching.web import Web
 from enthesis.reading.cache import TreeCache
 from enthesis.reading.folder import packaged_catalogue
@@ -147,9 +147,9 @@ def reach_ratio(web: Web) -> float:
     return median(ratios)
 
 
-def asked_of(web: Web, target: int, wanted: Any) -> WhoCan:
+def asked_of(web: Web, target: int, wanted: Any) -> Coming:
     """Who can come to one target."""
-    return who_can(web, web.rows_on(target, wanted))
+    return coming_to(web, web.rows_on(target, wanted))
 
 
 def twenty_invariants(made: Generated) -> list[Invariant]:
@@ -240,7 +240,7 @@ def curve(file: Path) -> None:
 
         def ask(web: Web = web, places: list[int] = places, wanted: Any = wanted) -> None:
             for place in places:
-                who_can(web, web.rows_on(place, wanted))
+                coming_to(web, web.rows_on(place, wanted))
 
         sizes.append(statements)
         compiling.append(seconds)

@@ -19,7 +19,7 @@ from enthesis.reading.editing import edited
 from enthesis.reading.folder import read_texts
 from enthesis.reading.writing import estate_text
 
-from .oracle import Oracle
+from .naive import Naive
 from .worlds import World
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
@@ -35,17 +35,17 @@ def random_estate(seed: int, journeys: int = JOURNEYS) -> Estate:
     return reading.estate
 
 
-def test_engine_and_oracle_agree_on_every_step_of_every_request() -> None:
+def test_engine_and_naive_evaluator_agree_on_every_step_of_every_request() -> None:
     counted: Counter[str] = Counter()
 
     @given(st.integers(0, 2**32))
     @settings(max_examples=70)
     def compare(seed: int) -> None:
         estate = random_estate(seed)
-        judge, oracle = Judge(compile_estate(estate)), Oracle(estate, NOW)
+        judge, naive = Judge(compile_estate(estate)), Naive(estate, NOW)
         for journey in estate.journeys.values():
-            verdict, judged = judge.judge(question_of(journey, NOW)), oracle.judge(journey)
-            counted["hanging"] += sum(oracle.hang_on_a_condition(journey))
+            verdict, judged = judge.judge(question_of(journey, NOW)), naive.judge(journey)
+            counted["hanging"] += sum(naive.hang_on_a_condition(journey))
             for request, seen in zip(verdict.requests, judged, strict=True):
                 counted["requests"] += 1
                 counted["allowed"] += request.allowed
@@ -106,4 +106,4 @@ def turned(estate: Estate, changes: tuple[Change, ...], question: Question) -> b
     if any(grant.role not in after.roles for grant in after.grants):
         return False  # a grant of a role that is not there is no estate at all
     journey = Journey("asked", now.origin, "allowed", now.through, now.attempt, replace(now.context, time=now.time))
-    return not any(seen.refused for seen in Oracle(after, NOW).judge(journey))
+    return not any(seen.refused for seen in Naive(after, NOW).judge(journey))

@@ -24,7 +24,7 @@ class Reached:
 
 
 @dataclass(frozen=True, slots=True)
-class WhoCan:
+class Coming:
     """Who can come to some direct rows: those by whom it needs nothing more, and those by whom it could be."""
 
     rows: Rows
@@ -32,11 +32,11 @@ class WhoCan:
     possible: Closure
 
 
-def who_can(web: Web, rows: Rows) -> WhoCan:
+def coming_to(web: Web, rows: Rows) -> Coming:
     """The two closures backward from direct rows. Cost grows with what is reached, not with the estate."""
     surely = np.unique(rows.who[rows.state == YES]).tolist()
     possible = web.closure(np.unique(rows.who).tolist(), backward=True)
-    return WhoCan(rows, web.closure(surely, backward=True, certain=True), possible)
+    return Coming(rows, web.closure(surely, backward=True, certain=True), possible)
 
 
 def reachable(chains: Chains, starts: Sequence[Start], wanted: Bools, *, hops: int = 0) -> list[Reached]:
@@ -86,7 +86,7 @@ def _reaching(chains: Chains, target: int, wanted: Bools) -> Iterator[tuple[Star
     rows = web.rows_on(target, wanted)
     rows = rows.where(rows.permission != web.compiled.take_on)
     taken = _taken(web, target, wanted)
-    answer = who_can(web, rows)
+    answer = coming_to(web, rows)
     possible = answer.possible.reached.copy()
     if taken is not None:
         possible |= web.closure(np.flatnonzero(taken), backward=True).reached
@@ -117,7 +117,7 @@ def _starts(chains: Chains, possible: Bools) -> Iterable[Start]:
             yield chains.from_place(account)
 
 
-def _plain(chains: Chains, start: Start, answer: WhoCan) -> Chain | None:
+def _plain(chains: Chains, start: Start, answer: Coming) -> Chain | None:
     """The chain of a start that needs nothing more, read off the closure."""
     web = chains.web
     if not answer.certain.reached[start.node] or start.knowns.limits or start.when or start.person != NONE:

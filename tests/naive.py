@@ -126,7 +126,7 @@ class Caller:
     has_session: bool = False
 
 
-class Oracle:
+class Naive:
     """Judges journeys of one estate at one instant. `pretend` is what all conditions are taken for, if anything."""
 
     def __init__(self, estate: m.Estate, now: datetime) -> None:
