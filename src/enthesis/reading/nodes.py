@@ -150,6 +150,8 @@ class _Builder:
         what = getattr(fault, "problem", None) or getattr(fault, "reason", None) or "not YAML"
         context = getattr(fault, "context", None)
         message = f"{what} {context}" if context else str(what)
+        if "nesting depth" in message:  # the parser has a bound of its own, which it can meet before ours
+            message = f"nested deeper than {MAX_DEPTH} levels"
         return UnreadableFile(message, mark.line + 1, mark.column + 1) if mark else UnreadableFile(message)
 
     def _take(self, event: Any) -> None:
