@@ -23,6 +23,9 @@ if TYPE_CHECKING:
     from enthesis.reading.folder import Reading
 
 
+WORTH_A_BAR = 20  # journeys and invariants; fewer are judged before a bar is drawn
+
+
 def check(
     estate: EstateOption = None,
     output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
@@ -93,14 +96,19 @@ def _judged(
     from enthesis.showing.differences import difference_json, difference_lines, difference_markdown
     from enthesis.showing.estates import count_lines, estate_json
     from enthesis.showing.lines import Span, line
+    from enthesis.showing.progress import reporter
 
     instant = now()
     journeys, decided, chains, compiled = [], [], None, None
+    progress = reporter(quiet=quiet or len(estate.journeys) + len(estate.invariants) < WORTH_A_BAR)
     if estate.journeys or estate.invariants:
         from enthesis.judging.compiling import compile_estate
 
         compiled = compile_estate(estate)
-        journeys = [judge_journey(compiled, journey, instant) for journey in estate.journeys.values()]
+        progress.begin("judging", len(estate.journeys) + len(estate.invariants))
+        for journey in estate.journeys.values():
+            progress.step(journey.name)
+            journeys.append(judge_journey(compiled, journey, instant))
     if estate.invariants and compiled is not None:
         from enthesis.reaching.changes import decide_by_change
         from enthesis.reaching.invariants import chains_from_now_on, decide
@@ -108,7 +116,10 @@ def _judged(
 
         chains = chains_from_now_on(Web(compiled, instant.timestamp()))
         deciding = decide_by_change if by_change else decide
-        decided = [deciding(chains, invariant) for invariant in estate.invariants]
+        for invariant in estate.invariants:
+            progress.step(invariant.name)
+            decided.append(deciding(chains, invariant))
+    progress.end()
     found = _difference(folder, estate, compared_with, instant.timestamp())
     gained = barred_gains(estate, found, barred)
     well = all(one.met for one in journeys) and all(one.outcome == "holds" for one in decided) and not gained

@@ -474,7 +474,9 @@ class _Chain:
                 place = int(compiled.grant_at[number])
                 if place in target.chain or not self._role_allows(number, permission):
                     continue
-                found.append(Miss(self._grant_ground(number), (f"it is at {compiled.places.names[place]}",)))
+                lacks = [f"it is at {compiled.places.names[place]}"]
+                lacks += ["it has ended"] if compiled.grant_until[number] <= self.instant else []
+                found.append(Miss(self._grant_ground(number), tuple(lacks)))
                 if len(found) >= MISSES:
                     return found
         return found
