@@ -75,7 +75,9 @@ def _file_for(texts: Mapping[str, str], section: str) -> str:
         value = _section(_composed(text), section)
         if value is not None:
             sizes[name] = len(value.value) if isinstance(value, MappingNode | SequenceNode) else 0
-    return max(sizes, key=lambda name: sizes[name]) if sizes else HEAD
+    if sizes:
+        return max(sizes, key=lambda name: sizes[name])
+    return HEAD if HEAD in texts else next(iter(texts))
 
 
 def _composed(text: str) -> Node | None:
