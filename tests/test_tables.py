@@ -128,7 +128,7 @@ def test_replacements_touch_their_value_alone() -> None:
     change = Replacement("estate.yaml", 11, 3, ("when", "network"), {"within": ["10.0.0.0/8"]})
     (text,) = edited({"estate.yaml": TEXT}, [change]).values()
     assert "    network: {within: [10.0.0.0/8]}\n  until:" in text
-    both = [
+    both: list[Edit] = [
         change,
         Replacement("estate.yaml", 4, 12, ("includes",), ["writing"]),
         Addition("roles", "z", {"allows": {}}),
