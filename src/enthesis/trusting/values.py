@@ -91,13 +91,32 @@ def solve(wanted: Sequence[Wanted], room: Room) -> Found | None:
         if good(element):
             return Found(element)
     if room.many:
-        for size in range(1, MAX_ELEMENTS + 1):
+        most = max(1, sum(_elements_needed(test, want) for test, want in wanted))
+        for size in range(1, min(most, MAX_ELEMENTS) + 1):
             for chosen in combinations(elements, size):
                 if good(chosen):
                     return Found(chosen)
-        if len(elements) > MAX_ELEMENTS and len(wanted) > MAX_ELEMENTS:
+        if most > MAX_ELEMENTS:
             raise Undecided("longer lists were not tried")
     return None
+
+
+def _elements_needed(test: Test, want: Want) -> int:
+    """How many elements of a list a test can need to be as wanted.
+
+    Every element that some test needs to hold may be another one; what must not hold needs none, and holds of no part
+    of a list where it holds of no element of the whole.
+    """
+    if isinstance(test, Not):
+        turned = {Want.HOLDS: Want.FAILS, Want.FAILS: Want.HOLDS, Want.NOT_HELD: Want.HOLDS}
+        return _elements_needed(test.test, turned[want])
+    if isinstance(test, AnyOf):
+        needs = [_elements_needed(one, want) for one in test.tests]
+        return max(needs) if want is Want.HOLDS else sum(needs)
+    if isinstance(test, AllOf):
+        whole = [_elements_needed(one, want) for one in test.tests if isinstance(one, Not)]
+        return sum(whole) + 1
+    return 1 if want is Want.HOLDS else 0
 
 
 def cells(tests: Sequence[Test], room: Room) -> Iterator[Value]:
