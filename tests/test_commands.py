@@ -17,6 +17,7 @@ COMMANDS = [
     "card",
     "trace",
     "reach",
+    "admit",
     "propose",
     "enact",
     "prove",

@@ -8,6 +8,7 @@ import typer
 
 from enthesis import __version__
 from enthesis.commands import lab
+from enthesis.commands.admit import admit
 from enthesis.commands.card import card
 from enthesis.commands.check import check
 from enthesis.commands.common import put_json, put_lines
@@ -33,6 +34,7 @@ app.command(rich_help_panel="Describe")(check)
 app.command(rich_help_panel="Describe")(card)
 app.command(rich_help_panel="Ask")(trace)
 app.command(rich_help_panel="Ask")(reach)
+app.command(rich_help_panel="Ask")(admit)
 app.command(rich_help_panel="Change")(propose)
 app.command(rich_help_panel="Change")(enact)
 app.command(rich_help_panel="Prove")(prove)

@@ -1,0 +1,154 @@
+"""What a trust lets in: in words, by witnesses, against what was meant, and for sample tokens."""
+
+import base64
+import json
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from enthesis.judging.admitting import beyond, callers_of, left_out, near_misses, rooms_for, sample_of, somebody
+from enthesis.judging.compiling import compile_estate
+from enthesis.judging.judge import Judge
+from enthesis.judging.questions import Question
+from enthesis.model.estate import Attempt, Context, Estate, Origin
+from enthesis.reading.folder import read_texts
+
+from .conftest import Program
+
+MAIN = "project/tides/bulletin/branch/main"
+PUBLISHER = "build/identity/publisher"
+HEAD = """\
+estate: x
+organisations: {works: {}}
+providers: {north: {style: one-sided}}
+accounts: {left: {in: "@works", provider: north}}
+issuers: {forge: {kind: oidc, claims: {sub: text, event: text, teams: list}}}
+identities: {left/identity/a: {kind: service-account}}
+"""
+TESTS = st.sampled_from(
+    ["tides/main", "{glob: tides/*}", "{glob: 'ti**'}", "{not: tides/fork}", "[tides/main, tides/next]",
+     "{glob: '**/main', not: {glob: other/**}}", "{present: true}"]
+)  # fmt: skip
+CLAIMS = st.dictionaries(st.sampled_from(["sub", "event", "aud", "teams"]), TESTS, min_size=1)
+
+
+def estate_of(claims: Mapping[str, str]) -> Estate:
+    written = ", ".join(f"{name}: {test}" for name, test in claims.items())
+    text = f"{HEAD}trusts: [{{of: left/identity/a, admits: {{token: forge, claims: {{{written}}}}}}}]\n"
+    reading = read_texts({"estate.yaml": text})
+    assert reading.estate is not None, reading.mistakes
+    return reading.estate
+
+
+@given(CLAIMS)
+@settings(max_examples=80)
+def test_the_engine_admits_every_witness_and_no_near_miss(claims: dict[str, str]) -> None:
+    estate = estate_of(claims)
+    (trust,) = estate.trusts
+    judge = Judge(compile_estate(estate))
+
+    def admitted(shown: Mapping[str, object]) -> bool:
+        origin = Origin("token", "forge", {n: v for n, v in shown.items() if v is not None})  # type: ignore[misc]
+        attempt = Attempt("take-on", "left/identity/a")
+        return judge.judge(Question(origin, (), attempt, Context(), datetime(2026, 11, 24, tzinfo=UTC))).allowed
+
+    caller = somebody(estate, trust)
+    assert caller is not None and admitted(caller)
+    rooms = rooms_for(estate, estate.issuers["forge"])
+    near = near_misses(trust, caller, rooms)
+    assert near
+    for one in near:
+        assert admitted(one.shown) == one.admitted, one.what
+
+
+@given(CLAIMS, CLAIMS)
+@settings(max_examples=80)
+def test_what_goes_beyond_what_was_meant_and_what_is_left_out(one: dict[str, str], other: dict[str, str]) -> None:
+    estate, meant = estate_of(one), callers_of(estate_of(other).trusts[0])
+    (trust,) = estate.trusts
+    more, less = beyond(estate, trust, meant), left_out(estate, trust, meant)
+    assert more is None or (callers_of(trust).has(more) and not meant.has(more))
+    assert less is None or (meant.has(less) and not callers_of(trust).has(less))
+    if one == other:
+        assert more is None and less is None
+
+
+def test_admit_tells_claim_by_claim_and_who_is_near(enthesis: Program, saltmarsh: Path) -> None:
+    ran = enthesis("admit", PUBLISHER, at=saltmarsh)
+    assert ran.code == 0
+    assert "  event  open    not fork-merge" in ran.out
+    assert f"gets in  sub {MAIN}, aud lowland, event push" in ran.out
+    assert "gets in too: another event" in ran.out
+    assert "sub of a sibling with the same beginning" in ran.out
+    said = enthesis("admit", PUBLISHER, "--format", "json", at=saltmarsh).json
+    (trust,) = said["trusts"]
+    admitted = {one["what"] for one in trust["near"] if one["admitted"]}
+    assert admitted == {"another event", "aud in a list of two"}
+    assert len(trust["near"]) > 20
+
+
+@pytest.mark.parametrize(
+    ("meant", "code", "says"),
+    [
+        (f"{{sub: {MAIN}, aud: lowland, event: {{not: fork-merge}}}}", 0, "admits just what was meant"),
+        (f"{{sub: {MAIN}, aud: lowland, event: push}}", 1, "admits more than what was meant"),
+        ("{sub: {glob: project/tides/**}, aud: lowland, event: {not: fork-merge}}", 0, "leaves out some of what"),
+        ("{sub: [}", 2, "--meant"),
+        ("{sub: {globe: x}}", 2, "`globe` is not an operator"),
+    ],
+)  # fmt: skip
+def test_admit_compares_with_what_was_meant(
+    enthesis: Program, saltmarsh: Path, meant: str, code: int, says: str
+) -> None:
+    ran = enthesis("admit", PUBLISHER, "--meant", meant, at=saltmarsh)
+    assert ran.code == code
+    assert says in ran.out + ran.err
+
+
+def token(claims: Mapping[str, object]) -> str:
+    parts = (json.dumps(one).encode() for one in ({"alg": "none"}, claims))
+    return ".".join([*(base64.urlsafe_b64encode(one).decode().rstrip("=") for one in parts), "c2lnbmVk"])
+
+
+def test_a_token_is_held_against_a_trust_claim_by_claim(enthesis: Program, saltmarsh: Path) -> None:
+    good = token({"sub": MAIN, "aud": ["lowland", "other"], "event": "push"})
+    assert enthesis("admit", PUBLISHER, "--token", "-", at=saltmarsh, stdin=good).code == 0
+    ran = enthesis("admit", PUBLISHER, "--token", "-", at=saltmarsh, stdin=token({"sub": MAIN + "x", "aud": 7}))
+    assert ran.code == 1
+    assert f"sub is {MAIN}x, and is to be {MAIN}" in ran.out
+    assert "aud is 7 (of another type)" in ran.out
+    assert "event is not there, and is to be not fork-merge" in ran.out
+    assert "c2lnbmVk" not in ran.out + ran.err
+
+
+def test_a_sample_token_gives_a_trust_that_admits_it_and_needs_no_estate(enthesis: Program, tmp_path: Path) -> None:
+    claims = {
+        "iss": "https://forge.example",
+        "sub": MAIN,
+        "aud": "lowland",
+        "event": "push",
+        "run": "1234567",
+        "exp": 9,
+    }
+    ran = enthesis("admit", "--from-token", "-", at=tmp_path, stdin=token(claims))
+    assert ran.code == 0, ran.err
+    assert "The tightest sensible trust looks at 3 claims." in ran.out
+    assert "sub: {glob: project/tides/bulletin/branch/*}" in ran.out
+    said = enthesis("admit", "--from-token", "-", "--format", "json", at=tmp_path, stdin=token(claims)).json
+    lines = "\n".join(said["lines"]).replace("ISSUER", "forge").replace("IDENTITY", "left/identity/a")
+    reading = read_texts({"estate.yaml": HEAD.replace("issuers: {forge", "kinds: {} # {forge"), "more.yaml": lines})
+    assert reading.estate is not None, reading.mistakes
+    (trust,) = reading.estate.trusts
+    assert callers_of(trust).has(claims)
+    assert not callers_of(trust).has({**claims, "event": "fork"})
+    assert sample_of({"sub": "x"}).issuer == ""
+
+
+def test_what_names_nothing_is_told_with_the_nearest(enthesis: Program, saltmarsh: Path) -> None:
+    ran = enthesis("admit", "build/identity/publishr", at=saltmarsh)
+    assert ran.code == 2 and PUBLISHER in ran.err
+    assert enthesis("admit", at=saltmarsh).code == 2
