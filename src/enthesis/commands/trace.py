@@ -76,7 +76,7 @@ def trace(
     from enthesis.errors import Mistaken
     from enthesis.judging.compiling import compile_estate
     from enthesis.judging.judge import Judge
-    from enthesis.judging.remedies import remedies_for
+    from enthesis.judging.remedies import SMALL, remedies_for
     from enthesis.reaching.differing import newly_allowed
     from enthesis.showing.differences import gain_sentences
     from enthesis.showing.verdicts import TOLD, remedies_json, remedy_lines, verdict_json, verdict_lines
@@ -94,10 +94,13 @@ def trace(
         remark("The token's signature was not checked: it is taken for what it says.", quiet=quiet)
     verdict = Judge(compile_estate(described)).judge(question)
     remedies = remedies_for(described, verdict)
+    small = len(described.grants) + len(described.trusts) + len(described.identities) <= SMALL
     also = [
-        gain_sentences(newly_allowed(described, remedy, verdict)) if number < TOLD else []
+        gain_sentences(newly_allowed(described, remedy, verdict)) if number < TOLD and small else []
         for number, remedy in enumerate(remedies.found)
     ]
+    if remedies.found and not small:
+        remark("What else a remedy allows: write it, then enthesis check --compared-with HEAD.", quiet=quiet)
     if output is Format.JSON:
         put_json({**verdict_json(described, verdict), **remedies_json(remedies, also)})
     else:

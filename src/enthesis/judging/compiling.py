@@ -166,16 +166,18 @@ class Compiled:
         if known is not None:
             return known
         try:
-            above = list(standing_in(address, self.catalogue))
+            found = parse(address, self.catalogue)
         except AddressMistake:
             return NONE
-        parent = NONE
-        for one in reversed(above):
-            number = self.places.index.get(one)
-            if number is None:
-                number = self._add(one, parse(one, self.catalogue).kind, parent)
-            parent = number
-        return parent
+        parent = self.place(found.parent) if found.parent else NONE
+        kind = self.catalogue.kinds.get(found.kind)
+        if kind is not None and kind.leaf and "/" in found.name:  # prefixes of a leaf's name are places too
+            stem, words = address[: -len(found.name)], found.name.split("/")
+            for count in range(1, len(words)):
+                prefix = stem + "/".join(words[:count])
+                known = self.places.index.get(prefix)
+                parent = known if known is not None else self._add(prefix, found.kind, parent)
+        return self._add(address, found.kind, parent)
 
     def _intervals(self) -> None:
         """Preorder numbers: a place holds those from its own to before its end. Called once places are known."""
