@@ -83,11 +83,6 @@ class Remedy:
 
     changes: tuple[Change, ...]
 
-    @property
-    def in_estate(self) -> bool:
-        """Whether it changes the estate; otherwise it asks something else."""
-        return all(change.section for change in self.changes)
-
 
 @dataclass(frozen=True, slots=True)
 class Remedies:

@@ -14,8 +14,6 @@ from enthesis.reading.nodes import Node
 from enthesis.reading.sections import FREE_CLAIMS, SECTIONS
 from enthesis.reading.shapes import MISSING, Duration, Notes, Time
 
-ENDLESS = float("inf")
-COLUMNS = ("identities", "resources", "trusts", "grants")
 Raw = Conditions | Mapping[str, Any]
 """Conditions, or the plain data of them that is read when it is first needed."""
 

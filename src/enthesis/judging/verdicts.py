@@ -107,8 +107,3 @@ class Verdict:
         from enthesis.judging.questions import KEYED
 
         return self.question.origin.form not in KEYED
-
-    @property
-    def longest_life(self) -> timedelta | None:
-        """The longest life of any session of the chain."""
-        return max((request.life for request in self.requests if request.life is not None), default=None)

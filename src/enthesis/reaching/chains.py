@@ -17,6 +17,7 @@ from enthesis.model.estate import Issuer
 from enthesis.reaching.free import ALWAYS, Alternative, Knowns, Requirement, Solver, joined
 from enthesis.reaching.requests import Bound
 from enthesis.reaching.web import LEADS_ON, Bools, Rows, Web
+from enthesis.reading.sentences import verb_words
 from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value
 from enthesis.trusting.values import Room, Want
@@ -345,7 +346,7 @@ class Chains:
         if chain.end is not None:
             who_number, permission, target = chain.end
             verb = self.compiled.permission_pairs[permission][1]
-            out.append((web.node(who_number).name, verb.replace("take-on", "take on"), web.target_name(target)))
+            out.append((web.node(who_number).name, verb_words(verb), web.target_name(target)))
         return out
 
 

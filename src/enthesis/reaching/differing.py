@@ -20,6 +20,7 @@ from enthesis.reaching.chains import Chain, Chains, Start
 from enthesis.reaching.free import Alternative, Requirement
 from enthesis.reaching.reach import reachable
 from enthesis.reaching.web import LOOK, YES, Bools, Rows, States, Web, spread
+from enthesis.reading.sentences import verb_words
 from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value
 from enthesis.trusting.values import Want
@@ -275,7 +276,7 @@ class _Sides:
                 continue
             if values is not None:
                 gain = _gain(web, *row)
-                step = (gain.caller, gain.verb.replace("take-on", "take on"), gain.target)
+                step = (gain.caller, verb_words(gain.verb), gain.target)
                 out.append(replace(gain, values=values, chain=(step,)))
         return out, missed
 
@@ -581,7 +582,7 @@ def newly_allowed(estate: Estate, remedy: Remedy, verdict: Verdict) -> list[Gain
     if after == estate:
         return []
     turned = {(request.caller, request.verb, request.target) for request in _all_requests(verdict.requests)}
-    turned |= {(question.origin.whom, hop_verb, hop.identity) for hop in question.through for hop_verb in ("take-on",)}
+    turned |= {(question.origin.whom, "take-on", hop.identity) for hop in question.through}
     ends = [request for request in verdict.requests if not request.is_hop]
     found = difference(estate, after, question.time.timestamp())
     ended = {(end.verb, end.target) for end in ends}

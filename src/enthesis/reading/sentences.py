@@ -6,6 +6,11 @@ from typing import Any
 VOUCHES = {"token": "a token of", "assertion": "an assertion of", "certificate": "a certificate of"}
 
 
+def verb_words(verb: str) -> str:
+    """A verb as it is said in a sentence."""
+    return "take on" if verb == "take-on" else verb
+
+
 def statement_sentence(collection: str, body: Mapping[str, Any]) -> str:
     """The statement in a few words, beginning with what it is."""
     if collection == "identities":

@@ -4,6 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 from enthesis.reaching.differing import Difference, Gain
+from enthesis.reading.sentences import verb_words
 from enthesis.showing.lines import Line, Span, counted, line, markdown_text
 from enthesis.showing.verdicts import jsonable, shown
 
@@ -22,7 +23,7 @@ def gain_sentences(gains: Sequence[Gain]) -> list[str]:
     """One sentence for each caller, target and way, with all verbs that go together."""
     groups: dict[tuple[str, str, str, str], list[str]] = {}
     for gain in gains:
-        verb = gain.verb.replace("take-on", "take on")
+        verb = verb_words(gain.verb)
         groups.setdefault((caller_words(gain), gain.target, _way(gain), _values(gain)), []).append(verb)
     return [
         f"{caller} may {' and '.join(dict.fromkeys(verbs))} {target}{way}{values}"
@@ -102,7 +103,7 @@ def difference_markdown(found: Difference) -> Iterable[str]:
         yield "|---|---|---|---|---|"
         for gain in gains[:MOST]:
             cells = (
-                caller_words(gain), gain.verb.replace("take-on", "take on"), gain.target,
+                caller_words(gain), verb_words(gain.verb), gain.target,
                 _way(gain).removeprefix(", through: "), _values(gain).removeprefix(", with "),
             )  # fmt: skip
             yield "| " + " | ".join(markdown_text(cell) for cell in cells) + " |"
