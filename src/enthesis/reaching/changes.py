@@ -25,6 +25,7 @@ from enthesis.reaching.invariants import (
 from enthesis.reaching.reach import Reached
 from enthesis.reaching.requests import NO_POWERS, Powers, Requests
 from enthesis.reaching.web import Bools, Web
+from enthesis.reading.sentences import verb_words
 from enthesis.trusting.patterns import Undecided
 
 MAX_REQUESTS = 3_000_000  # that one fixed point may ask about
@@ -164,7 +165,7 @@ def reachable_by_change(
     for start in starts:
         gathered = changes.gather([start.node])
         for target, permission in _all_requests(web, wanted):
-            key = (web.target_name(target), compiled.permission_pairs[permission][1])
+            key = (web.target_name(target), verb_words(compiled.permission_pairs[permission][1]))
             if key in known or key in out:
                 continue
             node = next((one for one in gathered.nodes if changes.may(gathered, one, permission, target)), None)
