@@ -3,7 +3,6 @@
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
-CLASSES = ("look", "read", "write", "run", "manage", "power")
 EVERYTHING = "*"
 
 Permissions = frozenset[tuple[str, str]]

@@ -104,19 +104,6 @@ def pattern_mistake(pattern: str) -> str:
     return "a pattern cannot end in a lone backslash" if trailing % 2 else ""
 
 
-def holds_unescaped_wildcard(pattern: str) -> bool:
-    """Whether a pattern has any wildcard at all, so that it is more than a plain string."""
-    i = 0
-    while i < len(pattern):
-        if pattern[i] == "\\":
-            i += 2
-            continue
-        if pattern[i] in "*?":
-            return True
-        i += 1
-    return False
-
-
 def literal_pattern(text: str) -> str:
     """The pattern that matches exactly this text."""
     return "".join("\\" + char if char in "*?\\" else char for char in text)

@@ -1,10 +1,10 @@
 """The statements of an estate, as frozen records. One class per section; equality leaves out where they stand."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 
-from enthesis.model.addresses import account_of, contains, organisation_named, standing_in
+from enthesis.model.addresses import account_of, contains, organisation_named
 from enthesis.model.catalogue import Catalogue, Kind
 from enthesis.model.conditions import Conditions, Glob, Network
 from enthesis.model.mistakes import Source
@@ -343,11 +343,6 @@ class Estate:
             return ()
         parts = found.within.split("/")
         return tuple("/".join(parts[:count]) for count in range(len(parts), 0, -1))
-
-    def places_above(self, address: str) -> Iterator[str]:
-        """The address itself and every place above it, nearest first, up to its organisation."""
-        yield from standing_in(address, self.catalogue)
-        yield from self.boundary_above(account_of(address))
 
     def organisation_of(self, address: str) -> str:
         """The name of the organisation an address belongs to; '' where none is known."""

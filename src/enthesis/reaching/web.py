@@ -6,6 +6,7 @@ and LOOK: LOOK hangs on a condition, and `requests` says what it takes. Nodes ar
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -407,10 +408,10 @@ class Web:
 
     def _companions(self, state: States, who: Ints, permission: Ints, target: Ints, depth: int) -> None:
         compiled = self.compiled
-        its_class = self._class_of()[permission]
+        its_class = self._class_of[permission]
         touching = np.flatnonzero(((its_class == 1) | (its_class == 2)) & (state > NO))
         if len(touching) and compiled.key_above:
-            key = self._keys()[self.target_place[target[touching]]]
+            key = self.nearest_key[self.target_place[target[touching]]]
             rows, key = touching[key != NONE], key[key != NONE]
             managed = np.isin(key, list(compiled.key_by_provider))
             never = managed & (compiled.account[who[rows]] != compiled.account[key])
@@ -446,22 +447,21 @@ class Web:
             return self.compiled.runs_as.get(place, ())
         return self.compiled.runs(self.target_name(target)) if self.compiled.running_patterns else ()
 
+    @cached_property
     def _class_of(self) -> Ints:
         """1 read, 2 write, 3 run, 0 anything else, by permission."""
         words = {"read": 1, "write": 2, "run": 3}
         return np.array([words.get(one, 0) for one in self.compiled.class_of], np.int64)
 
-    def _keys(self) -> Ints:
-        """The nearest encrypting key at or above every place; NONE where there is none. Made once."""
-        known: Ints | None = self.__dict__.get("_nearest_key")
-        if known is None:
-            key = [NONE] * self.places
-            parent, own = self.compiled.places.parent, self.compiled.key_above
-            for place in range(self.places):
-                above = parent[place]
-                key[place] = own.get(place, key[above] if above != NONE else NONE)
-            known = self.__dict__["_nearest_key"] = np.array(key, np.int64)
-        return known
+    @cached_property
+    def nearest_key(self) -> Ints:
+        """The nearest encrypting key at or above every place; NONE where there is none."""
+        key = [NONE] * self.places
+        parent, own = self.compiled.places.parent, self.compiled.key_above
+        for place in range(self.places):
+            above = parent[place]
+            key[place] = own.get(place, key[above] if above != NONE else NONE)
+        return np.array(key, np.int64)
 
     # -- edges ----------------------------------------------------------------------------------------------------
 

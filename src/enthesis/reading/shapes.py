@@ -332,7 +332,6 @@ class MapOf:
 
     item: Shape
     keys: str = "name"
-    allow_stars: bool = False
 
     @property
     def expected(self) -> str:
