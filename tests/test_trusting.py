@@ -30,8 +30,8 @@ from enthesis.trusting.values import ROOMS, TEXT_ROOM, Found, Room, Want, solve
 from .naive import globbed
 from .naive import passes as naive_passes
 
-LETTERS = "ab/:"
-SHORT = ["".join(chars) for size in range(5) for chars in product(LETTERS, repeat=size)]
+LETTERS = "ab/"
+SHORT = ["".join(chars) for size in range(7) for chars in product(LETTERS, repeat=size)]
 PATTERN = st.lists(st.sampled_from(["a", "b", "/", ":", "*", "**", "?", "\\*", "\\?"]), min_size=1, max_size=5).map(
     "".join
 )

@@ -38,12 +38,15 @@ def rooms_for(estate: Estate, issuer: Issuer) -> Rooms:
                 if value not in shown.setdefault(name, []) and not isinstance(value, dict):
                     shown[name].append(value)
 
+    strangers = [one.name for one in estate.organisations.values() if one.outside] if issuer.shared else []
+    words = (*strangers, ELSEWHERE)
+
     def room(name: str) -> Room:
         typical = (*shown.get(name, ()), *(issuer.audiences if name == "aud" else ()))
         if issuer.claims is not None and name not in issuer.claims and name != "aud":
             return Room(frozenset(), absent=True)
         many = name == "aud" or (issuer.claims or {}).get(name) == "list"
-        return Room(many=many, absent=name != "aud", typical=typical)
+        return Room(many=many, absent=name != "aud", typical=typical, words=words)
 
     return room
 

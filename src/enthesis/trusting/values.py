@@ -1,15 +1,17 @@
 """Finds a value of which some tests hold and others do not, or shows that there is none.
 
 Exact: the tests cut the values into cells, one value is taken from each cell, and each is tried. For patterns the
-cells come from their automata. Where that would be too much work, Undecided is raised.
+cells come from their automata, cut off where nothing wanted can follow; for lists, from every way that elements can
+make the tests so. Where that would be too much work, Undecided is raised.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+import re
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from enum import Enum
 from ipaddress import ip_network
-from itertools import combinations
+from itertools import product
 
 from enthesis.model.conditions import (
     After,
@@ -21,41 +23,47 @@ from enthesis.model.conditions import (
     LongerThan,
     Network,
     Not,
+    Present,
     Test,
     Within,
 )
-from enthesis.trusting.patterns import Undecided, literal, tokens, witness
-from enthesis.trusting.truth import Truth, Value, passes
+from enthesis.trusting.patterns import FRESH, Undecided, cell_texts, literal, tokens
+from enthesis.trusting.truth import Truth, Value, both, passes
 
-MAX_PATTERNS = 10  # different patterns about one attribute
-MAX_ELEMENTS = 3  # elements of a list that are tried together
+MAX_WAYS = 5_000  # ways for tests of one list that are told apart
 EPOCH = datetime(2026, 1, 1, tzinfo=UTC)
 
 
 class Want(Enum):
-    """What is wanted of a test: that it holds, that it is false, or only that it does not hold."""
+    """What is wanted of a test: that it holds, that it is false, that it is unknown, or only that it does not hold."""
 
     HOLDS = "holds"
     FAILS = "fails"
+    UNKNOWN = "unknown"
     NOT_HELD = "not held"
 
     def met(self, truth: Truth) -> bool:
-        if self is Want.HOLDS:
-            return truth is True
-        return truth is False if self is Want.FAILS else truth is not True
+        if self is Want.NOT_HELD:
+            return truth is not True
+        return truth is MET[self]
 
 
+MET = {Want.HOLDS: True, Want.FAILS: False, Want.UNKNOWN: None}
 Wanted = tuple[Test, Want]
 
 
 @dataclass(frozen=True, slots=True)
 class Room:
-    """Which values an attribute can have. `typical` are tried first, so that an answer looks like a real one."""
+    """Which values an attribute can have.
+
+    `typical` are tried first, and `words` put where a text is free, so that an answer looks like a real one.
+    """
 
     types: frozenset[str] = frozenset(("text", "number", "truth"))
     many: bool = False
     absent: bool = True
     typical: tuple[Value, ...] = ()
+    words: tuple[str, ...] = ("elsewhere",)
 
 
 ROOMS = {
@@ -86,45 +94,251 @@ def solve(wanted: Sequence[Wanted], room: Room) -> Found | None:
             return Found(value)
     if room.absent and good(None):
         return Found(None)
-    elements = list(cells([test for test, _ in wanted], room))
-    for element in elements:
+    tests = [test for test, _ in wanted]
+    undecided: Undecided | None = None
+    if "text" in room.types:
+        try:
+            text = _text(wanted, good, room)
+        except Undecided as bound:
+            undecided = bound
+        else:
+            if text is not None:
+                return Found(text)
+    for element in _cells_but_texts(tests, room):
         if good(element):
             return Found(element)
     if room.many:
-        most = max(1, sum(_elements_needed(test, want) for test, want in wanted))
-        for size in range(1, min(most, MAX_ELEMENTS) + 1):
-            for chosen in combinations(elements, size):
-                if good(chosen):
-                    return Found(chosen)
-        if most > MAX_ELEMENTS:
-            raise Undecided("longer lists were not tried")
+        chosen = _list(wanted, list(cells(tests, room)))
+        if chosen is not None and good(chosen):
+            return Found(chosen)
+    if undecided is not None:
+        raise undecided
     return None
 
 
-def _elements_needed(test: Test, want: Want) -> int:
-    """How many elements of a list a test can need to be as wanted.
+# -- one text -------------------------------------------------------------------------------------------------------
 
-    Every element that some test needs to hold may be another one; what must not hold needs none, and holds of no part
-    of a list where it holds of no element of the whole.
-    """
+TRUE, FALSE, UNKNOWN = 1, 2, 4  # a set of truths, a bit each
+BIT = {True: TRUE, False: FALSE, None: UNKNOWN}
+
+
+def _text(wanted: Sequence[Wanted], good: Callable[[str], bool], room: Room) -> str | None:
+    """A text that does what is wanted, found by running all patterns and plain texts side by side."""
+    atoms = list(dict.fromkeys(atom for test, _ in wanted for atom in _atoms(test)))
+    plain, patterns, networks = _named(atoms)
+    for text in (*plain, *(str(network.network_address) for network in _networks(networks) if networks)):
+        if text and good(text):
+            return text
+    for pattern, word in product(patterns, room.words):
+        text = _filled(pattern, word)
+        if good(text):
+            return text
+    rows = [*map(literal, plain), *map(tokens, patterns)]
+    numbers: dict[Test, int] = {Equal(text): number for number, text in enumerate(plain)}
+    numbers |= {Glob(pattern): number for number, pattern in enumerate(patterns, len(plain))}
+
+    def may(sure: int, alive: int) -> bool:
+        def atom(test: Test) -> int:
+            number = numbers.get(test)
+            if number is None:
+                return BIT[passes(test, ORDINARY)]
+            return TRUE if sure >> number & 1 else TRUE | FALSE if alive >> number & 1 else FALSE
+
+        return all(_may_be(want) & _truths(test, atom) for test, want in wanted)
+
+    for _, text in cell_texts(rows, may):
+        if good(text):
+            return _like_a_real_one(text, good, room, rows)
+    if networks and patterns:
+        raise Undecided("a pattern and a network about one attribute")
+    return None
+
+
+ORDINARY = "a text that is no address"
+
+
+def _may_be(want: Want) -> int:
+    return BIT[MET[want]] if want in MET else FALSE | UNKNOWN
+
+
+def _truths(test: Test, atom: Callable[[Test], int]) -> int:
+    """Which truths a test of one text may have, where `atom` says it of its operators."""
     if isinstance(test, Not):
-        turned = {Want.HOLDS: Want.FAILS, Want.FAILS: Want.HOLDS, Want.NOT_HELD: Want.HOLDS}
-        return _elements_needed(test.test, turned[want])
+        inner = _truths(test.test, atom)
+        return (inner & UNKNOWN) | (TRUE if inner & FALSE else 0) | (FALSE if inner & TRUE else 0)
     if isinstance(test, AnyOf):
-        needs = [_elements_needed(one, want) for one in test.tests]
-        return max(needs) if want is Want.HOLDS else sum(needs)
+        return _folded((_truths(one, atom) for one in test.tests), winning=TRUE, losing=FALSE)
     if isinstance(test, AllOf):
-        whole = [_elements_needed(one, want) for one in test.tests if isinstance(one, Not)]
-        return sum(whole) + 1
-    return 1 if want is Want.HOLDS else 0
+        return _folded((_truths(one, atom) for one in test.tests), winning=FALSE, losing=TRUE)
+    return atom(test)
+
+
+def _folded(parts: Iterable[int], *, winning: int, losing: int) -> int:
+    """Kleene's or, or and with the words turned, of sets of truths: the one that wins, else unknown, else the other."""
+    out = losing
+    for part in parts:
+        out = ((part | out) & (winning | UNKNOWN)) | (part & out & losing)
+    return out
+
+
+def _filled(pattern: str, word: str) -> str:
+    """A text that a pattern matches, with a name for what is free."""
+    out = ""
+    for token in tokens(pattern):
+        if token in ("*", "**"):
+            out += f"-{word}" if out[-1:].isalnum() else word
+        else:
+            out += "x" if token == "??" else token[1:]
+    return out
+
+
+def _like_a_real_one(text: str, good: Callable[[str], bool], room: Room, rows: Sequence[Sequence[str]]) -> str:
+    """The same with names for what is free in it, where that still does; a reader sees at once what got in."""
+    free = next((char for char in FRESH if not any("\\" + char in row for row in rows)), None)
+    if free is not None and free in text:
+        for word in room.words:
+            longer = re.sub(f"{re.escape(free)}+", word, text)
+            if good(longer):
+                return longer
+    return text
+
+
+def _named(atoms: Iterable[Test]) -> tuple[list[str], list[str], list[Network]]:
+    """The plain texts, patterns and networks that tests are about."""
+    atoms = list(atoms)
+    plain = [atom.value for atom in atoms if isinstance(atom, Equal) and isinstance(atom.value, str) and atom.value]
+    patterns = [atom.pattern for atom in atoms if isinstance(atom, Glob)]
+    return plain, patterns, [network for atom in atoms if isinstance(atom, Within) for network in atom.networks]
+
+
+# -- a list ---------------------------------------------------------------------------------------------------------
+
+Part = tuple[Test, ...]  # operators that one element must meet together
+
+
+@dataclass(frozen=True, slots=True)
+class _Way:
+    """One way for tests of a list to be as wanted: some element passes each of `some`; of every element each of `all_`
+    is false, and each of `none` does not hold."""
+
+    some: frozenset[Part] = frozenset()
+    all_: frozenset[Part] = frozenset()
+    none: frozenset[Part] = frozenset()
+    maybe: frozenset[Part] = frozenset()  # of one element at least it is unknown, and it holds of none
+
+    def __or__(self, other: "_Way") -> "_Way":
+        return _Way(self.some | other.some, self.all_ | other.all_, self.none | other.none, self.maybe | other.maybe)
+
+
+def _list(wanted: Sequence[Wanted], elements: Sequence[Value]) -> tuple[Value, ...] | None:
+    """A list that does what is wanted, of one element from each cell."""
+    ways = [_Way()]
+    for test, want in wanted:
+        more = _ways(test, want)
+        ways = list(dict.fromkeys(one | other for one in ways for other in more))
+        if len(ways) > MAX_WAYS:
+            raise Undecided(f"more than {MAX_WAYS} ways for a list")
+    known: dict[Part, tuple[int, int, int]] = {}
+
+    def cells_of(part: Part) -> tuple[int, int, int]:
+        """The elements of which a part holds, is false, and is unknown."""
+        if part not in known:
+            truths = [both(passes(test, element) for test in part) for element in elements]
+            known[part] = tuple(  # type: ignore[assignment]
+                sum(1 << number for number, truth in enumerate(truths) if truth is word) for word in (True, False, None)
+            )
+        return known[part]
+
+    for way in sorted(ways, key=lambda one: len(one.some) + len(one.maybe)):
+        left = (1 << len(elements)) - 1
+        for part in way.all_:
+            left &= cells_of(part)[1]
+        for part in way.none | way.maybe:
+            left &= ~cells_of(part)[0]
+        wants = [left & cells_of(part)[0] for part in sorted(way.some, key=repr)]
+        wants += [left & cells_of(part)[2] for part in sorted(way.maybe, key=repr)]
+        if left and all(wants):
+            firsts = dict.fromkeys((one & -one).bit_length() - 1 for one in wants or [left])
+            return tuple(elements[number] for number in firsts)
+    return None
+
+
+def _ways(test: Test, want: Want) -> list[_Way]:
+    """Every way for a test of a list that is not empty to be as wanted."""
+    if isinstance(test, Not):
+        turned = {Want.HOLDS: (Want.FAILS,), Want.FAILS: (Want.HOLDS,), Want.NOT_HELD: (Want.HOLDS, Want.UNKNOWN)}
+        return [way for one in turned.get(want, (want,)) for way in _ways(test.test, one)]
+    if isinstance(test, Present):
+        met = want.met(test.wanted)
+        return [_Way()] if met else []
+    if isinstance(test, AnyOf):
+        return _of_several(test.tests, want, some=Want.HOLDS, every=Want.FAILS)
+    if isinstance(test, AllOf):
+        whole = tuple(one for one in test.tests if isinstance(one, Not | Present))
+        part = tuple(one for one in test.tests if not isinstance(one, Not | Present))
+        if whole:
+            inner = (AllOf(part), *whole) if part else whole
+            return _of_several(inner, want, some=Want.FAILS, every=Want.HOLDS)
+        return _of_part(part, want)
+    return _of_part((test,), want)
+
+
+def _of_part(part: Part, want: Want) -> list[_Way]:
+    one = frozenset((part,))
+    if want is Want.HOLDS:
+        return [_Way(some=one)]
+    if want is Want.FAILS:
+        return [_Way(all_=one)]
+    return [_Way(maybe=one)] if want is Want.UNKNOWN else [_Way(none=one)]
+
+
+def _of_several(tests: Sequence[Test], want: Want, *, some: Want, every: Want) -> list[_Way]:
+    """Kleene's or (some: HOLDS, every: FAILS) or and (the other way round) of tests of one list."""
+    if want is some:
+        return [way for one in tests for way in _ways(one, some)]
+    if want is every:
+        return _product([_ways(one, every) for one in tests])
+    if want is Want.UNKNOWN:  # at least one is unknown, and none decides
+        out: list[_Way] = []
+        for number in range(len(tests)):
+            choices = [
+                _ways(one, Want.UNKNOWN) if at == number else [*_ways(one, Want.UNKNOWN), *_ways(one, every)]
+                for at, one in enumerate(tests)
+            ]
+            out += _product(choices)
+        return out
+    if some is Want.HOLDS:  # not held: of none of them
+        return _product([_ways(one, Want.NOT_HELD) for one in tests])
+    return [way for one in tests for way in _ways(one, Want.NOT_HELD)]
+
+
+def _product(choices: Sequence[Sequence[_Way]]) -> list[_Way]:
+    ways = [_Way()]
+    for more in choices:
+        ways = list(dict.fromkeys(one | other for one in ways for other in more))
+        if len(ways) > MAX_WAYS:
+            raise Undecided(f"more than {MAX_WAYS} ways for a list")
+    return ways
+
+
+# -- cells ----------------------------------------------------------------------------------------------------------
 
 
 def cells(tests: Sequence[Test], room: Room) -> Iterator[Value]:
-    """One value from each cell that the tests cut the room into."""
-    atoms = list(dict.fromkeys(atom for test in tests for atom in _atoms(test)))
-    networks = [network for atom in atoms if isinstance(atom, Within) for network in atom.networks]
+    """One value from each cell that the tests cut the room into. Raises Undecided past the bound."""
     if "text" in room.types:
-        yield from _texts(atoms, networks)
+        atoms = list(dict.fromkeys(atom for test in tests for atom in _atoms(test)))
+        plain, patterns, networks = _named(atoms)
+        yield from plain
+        if networks:
+            yield from (str(network.network_address) for network in _networks(networks))
+        yield from (text for _, text in cell_texts([*map(literal, plain), *map(tokens, patterns)]))
+    yield from _cells_but_texts(tests, room)
+
+
+def _cells_but_texts(tests: Sequence[Test], room: Room) -> Iterator[Value]:
+    atoms = list(dict.fromkeys(atom for test in tests for atom in _atoms(test)))
+    networks = _named(atoms)[2]
     if "truth" in room.types:
         yield from (True, False)
     if "number" in room.types:
@@ -150,31 +364,6 @@ def _atoms(test: Test) -> Iterator[Test]:
         yield from _atoms(test.test)
     else:
         yield test
-
-
-def _texts(atoms: Iterable[Test], networks: Sequence[Network]) -> Iterator[str]:
-    plain = [atom.value for atom in atoms if isinstance(atom, Equal) and isinstance(atom.value, str)]
-    patterns = [atom.pattern for atom in atoms if isinstance(atom, Glob)]
-    yield from (text for text in plain if text)
-    if networks:
-        yield from (str(network.network_address) for network in _networks(networks))
-    if len(patterns) > MAX_PATTERNS:
-        raise Undecided(f"more than {MAX_PATTERNS} patterns about one attribute")
-    yield from _choices(patterns, [], [literal(text) for text in plain])
-
-
-def _choices(patterns: list[str], inside: list[tuple[str, ...]], outside: list[tuple[str, ...]]) -> Iterator[str]:
-    """A text for every choice of the patterns that it matches; choices that no text makes are cut off early."""
-    text = witness(inside, outside)
-    if text is None and witness(inside, []) is None:
-        return
-    if not patterns:
-        if text is not None:
-            yield text
-        return
-    row = tokens(patterns[0])
-    yield from _choices(patterns[1:], [*inside, row], outside)
-    yield from _choices(patterns[1:], inside, [*outside, row])
 
 
 def _numbers(atoms: Iterable[Test]) -> Iterator[int | float]:
