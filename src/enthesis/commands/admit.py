@@ -1,10 +1,10 @@
 """`enthesis admit`: what a trust lets in."""
 
+from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from enthesis.commands.asking import unverified_claims
 from enthesis.commands.common import (
     EstateOption,
     Format,
@@ -16,8 +16,10 @@ from enthesis.commands.common import (
     read_estate,
     remark,
 )
+from enthesis.commands.tokens import Belief, KeySource, ShownToken, belief, readable_token
 
 if TYPE_CHECKING:
+    from enthesis.judging.admitting import Told
     from enthesis.model.estate import Estate, Trust
     from enthesis.trusting.callers import Callers
 
@@ -29,6 +31,10 @@ def admit(
     token: Annotated[
         str | None, typer.Option("--token", metavar="FILE|-", help="Would this token be admitted?")
     ] = None,
+    keys: Annotated[
+        Path | None, typer.Option("--keys", metavar="FILE", help="Check --token with this key set, not the issuer's.")
+    ] = None,
+    offline: Annotated[bool, typer.Option("--offline", help="Do not ask the issuer for its keys.")] = False,
     from_token: Annotated[
         str | None,
         typer.Option("--from-token", metavar="FILE|-", help="Write the tightest trust for this one; needs no estate."),
@@ -46,68 +52,121 @@ def admit(
 ) -> None:
     """What a trust lets in: claim by claim, somebody who gets in, and who is near and does not.
 
-    Needs no live system and no rights. Exit 1 where the token is not admitted, or more gets in than was meant.
+    Needs no rights, and no live system but for the keys that --token is checked with. Exit 1 where the token is not
+    admitted, or more gets in than was meant; 3 where a token's claims are as wanted and its signature could not be
+    checked.
 
     Example: enthesis admit build/identity/publisher
     """
     from enthesis.errors import Mistaken
-    from enthesis.showing.admitting import trust_json, trust_lines
-    from enthesis.showing.lines import line
 
     if from_token is not None:
         _sample(from_token, output, quiet=quiet)
         return
     if what is None:
         raise Mistaken("nothing is named", remedy="name a trust or an identity, or a sample with --from-token")
+    if (keys is not None or offline) and token is None:
+        raise Mistaken("--keys and --offline go with --token")
     folder = estate_folder(estate)
     described = read_estate(folder)
     trusts = chosen(described, what)
-    well = True
-    records: list[dict[str, Any]] = []
-    if output is Format.TEXT:
-        put_lines([line(_first_sentence(what, trusts))])
-    other = _other(folder, compared_with)
-    claims = unverified_claims(token) if token is not None else None
     if token is not None:
-        remark("The token's signature was not checked: it is taken for what it says.", quiet=quiet)
-        well = False
-    wanted = _meant(meant)
-    for trust in trusts:
-        record, lines, good = _one(described, trust, claims, wanted, other)
-        well = well or good if token is not None else well and good
-        records.append({**trust_json(trust, record.pop("caller"), record.pop("near")), **record})
-        if output is Format.TEXT:
-            put_lines([line(), *trust_lines(trust), *lines])
-    if output is Format.JSON:
-        put_json({"asked": what, "well": well, "trusts": records})
+        _held_against(described, folder, trusts, token, KeySource(keys, offline), output)
+        return
+    well = _told(what, described, trusts, _meant(meant), _other(folder, compared_with), output)
     if not well:
         raise typer.Exit(1)
+
+
+def _told(
+    what: str,
+    estate: "Estate",
+    trusts: "list[Trust]",
+    wanted: "Callers | None",
+    other: "Estate | None",
+    output: Format,
+) -> bool:
+    """What trusts let in, and against what was meant or was before; whether no more gets in than was meant."""
+    from enthesis.judging.admitting import callers_of, told
+    from enthesis.showing.admitting import told_json, told_lines, trust_lines
+    from enthesis.showing.lines import line
+    from enthesis.trusting.callers import NOBODY
+
+    answers: list[Told] = []
+    for trust in trusts:
+        versions = [("what was meant", wanted)] if wanted is not None else []
+        if other is not None:
+            twins = [one for one in other.trusts if _key(one) == _key(trust)]
+            versions.append(("before", callers_of(twins[0]) if twins else NOBODY))
+        answers.append(told(estate, trust, versions))
+    well = all(one.than != "what was meant" or one.more is None for answer in answers for one in answer.compared)
+    if output is Format.JSON:
+        put_json({"asked": what, "well": well, "trusts": [told_json(one) for one in answers]})
+        return well
+    lines = [line(_first_sentence(what, answers))]
+    for answer in answers:
+        lines += [line(), *trust_lines(answer.trust), *told_lines(answer)]
+    put_lines(lines)
+    return well
+
+
+def _held_against(
+    estate: "Estate", folder: Path, trusts: "list[Trust]", source: str, keys: KeySource, output: Format
+) -> None:
+    """Whether a token is admitted by one of the trusts, and of each why not. Exits as the answer is."""
+    from enthesis.commands.asking import now
+    from enthesis.commands.tokens import read_token
+    from enthesis.judging.admitting import Held, held_against
+    from enthesis.showing.admitting import held_json, held_lines, held_sentence
+    from enthesis.trusting.tokens import Refused
+
+    instant = now()
+    shown: ShownToken | None = None
+    form = ""
+    try:
+        shown = read_token(source)
+    except Refused as fault:
+        form = fault.why
+    beliefs: dict[str, Belief] = {}
+    answers: list[Held] = []
+    for trust in trusts:
+        issuer = str(trust.admits.whom)
+        if shown is None:
+            answers.append(Held(trust, False, refused=form))
+            continue
+        if trust.admits.form == "token" and issuer not in beliefs:
+            beliefs[issuer] = belief(estate, folder, issuer, shown, instant, keys)
+        said = beliefs.get(issuer, Belief(None))
+        why = said.refused.why if said.refused else ""
+        answers.append(held_against(trust, shown.unverified_claims, instant, why, said.signed_with, said.unchecked))
+    admitted = any(one.admitted for one in answers)
+    unknown = admitted and not any(one.admitted and not one.unchecked for one in answers)
+    of = ", ".join(dict.fromkeys(trust.of for trust in trusts))
+    if output is Format.JSON:
+        put_json(
+            {
+                "says": held_sentence(of, admitted, unknown),
+                "admitted": None if unknown else admitted,
+                "trusts": [held_json(one) for one in answers],
+            }
+        )
+    else:
+        put_lines(held_lines(of, admitted, unknown, answers))
+    if not admitted:
+        raise typer.Exit(1)
+    if unknown and not keys.offline:
+        raise typer.Exit(3)
 
 
 def _sample(source: str, output: Format, *, quiet: bool) -> None:
     """Reads a sample token and writes the tightest sensible trust for it."""
     from enthesis.judging.admitting import sample_of
-    from enthesis.reading.conditions import plain_test
-    from enthesis.showing.admitting import sample_lines, sample_yaml
-    from enthesis.showing.verdicts import jsonable
+    from enthesis.showing.admitting import sample_json, sample_lines
 
-    sample = sample_of(unverified_claims(source))
+    sample = sample_of(readable_token(source).unverified_claims)
     remark("The token's signature was not checked: it is taken for what it says.", quiet=quiet)
     if output is Format.JSON:
-        wider = [
-            {"claim": name, "test": plain_test(test) if test is not None else None, "lets_in": lets}
-            for name, test, lets in sample.wider
-        ]
-        claims = {name: plain_test(test) for name, test in sample.tightest}
-        put_json(
-            {
-                "issuer": sample.issuer,
-                "shows": jsonable(dict(sample.claims)),
-                "claims": claims,
-                "lines": sample_yaml(sample),
-                "wider": wider,
-            }
-        )
+        put_json(sample_json(sample))
         return
     put_lines(sample_lines(sample))
 
@@ -128,12 +187,14 @@ def chosen(estate: "Estate", what: str) -> "list[Trust]":
     raise Mistaken(f"no trust and no identity is called {what}", remedy=hint)
 
 
-def _first_sentence(what: str, trusts: "list[Trust]") -> str:
+def _first_sentence(what: str, answers: "list[Told]") -> str:
     from enthesis.showing.lines import counted
 
-    of = ", ".join(dict.fromkeys(trust.of for trust in trusts))
-    whoever = "whoever it admits" if len(trusts) == 1 else "whoever one of them admits"
-    return f"{what}: {counted(len(trusts), 'trust')}; {whoever} can take on {of}."
+    of = ", ".join(dict.fromkeys(answer.trust.of for answer in answers))
+    more = sum(len([one for one in answer.near if one.admitted]) for answer in answers)
+    also = f"; so can {counted(more, 'caller')} one step away from the one meant" if more else ""
+    whoever = "whoever it admits" if len(answers) == 1 else "whoever one of them admits"
+    return f"{what}: {counted(len(answers), 'trust')}; {whoever} can take on {of}{also}."
 
 
 def _other(folder: Any, named: str | None) -> "Estate | None":
@@ -166,59 +227,5 @@ def _meant(text: str | None) -> "Callers | None":
     return Callers((read,))
 
 
-def _one(
-    estate: "Estate",
-    trust: "Trust",
-    claims: dict[str, Any] | None,
-    wanted: "Callers | None",
-    other: "Estate | None",
-) -> tuple[dict[str, Any], list[Any], bool]:
-    """What is told of one trust: for a program, in lines, and whether all is well with it."""
-    from enthesis.judging.admitting import beyond, callers_of, left_out, near_misses, rooms_for, somebody
-    from enthesis.judging.questions import BEARERS
-    from enthesis.showing.admitting import caller_json, compared_lines, near_lines
-    from enthesis.trusting.callers import NOBODY
-
-    if trust.admits.form not in BEARERS:
-        return {"caller": None, "near": ()}, [], claims is None
-    caller = somebody(estate, trust)
-    rooms = rooms_for(estate, estate.issuers[str(trust.admits.whom)])
-    near = near_misses(trust, caller, rooms) if caller is not None else []
-    record: dict[str, Any] = {"caller": caller, "near": near}
-    if claims is not None:
-        lines, good = _token_lines(trust, claims)
-        return record, lines, good
-    lines, good = list(near_lines(caller, near)), True
-    versions = [("what was meant", wanted)] if wanted is not None else []
-    if other is not None:
-        twins = [one for one in other.trusts if _key(one) == _key(trust)]
-        versions.append(("before", callers_of(twins[0]) if twins else NOBODY))
-    for than, callers in versions:
-        more, less = beyond(estate, trust, callers), left_out(estate, trust, callers)
-        record[than.replace(" ", "_")] = {"beyond": caller_json(more), "left_out": caller_json(less)}
-        lines += compared_lines(more, less, than)
-        good = good and (more is None or than == "before")
-    return record, lines, good
-
-
 def _key(trust: "Trust") -> tuple[Any, ...]:
     return (trust.name,) if trust.name is not None else (trust.of, trust.admits.form, trust.admits.whom)
-
-
-def _token_lines(trust: "Trust", claims: dict[str, Any]) -> tuple[list[Any], bool]:
-    """Claim by claim, why a token would be admitted or not; the token itself is never repeated."""
-    from enthesis.judging.admitting import failing
-    from enthesis.reading.conditions import plain_test
-    from enthesis.reading.sentences import tested
-    from enthesis.showing.lines import Span, line
-    from enthesis.showing.verdicts import shown
-
-    faults = failing(trust, claims)
-    if not faults:
-        return [line("  ", Span("admitted: its claims are as wanted", "good"))], True
-    lines = [line("  ", Span("not admitted", "bad"))]
-    for name, test, value, truth in faults:
-        found = "is not there" if value is None else f"is {shown(value)}"
-        unknown = " (of another type)" if truth is None and value is not None else ""
-        lines.append(line(f"    {name} {found}{unknown}, and is to be {tested(plain_test(test))}"))
-    return lines, False

@@ -1,11 +1,7 @@
 """What the asking commands share: who asks, in which surroundings, and what the words of the command line mean."""
 
-import base64
-import json
-import sys
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -13,7 +9,6 @@ import typer
 if TYPE_CHECKING:
     from enthesis.model.estate import Context, Estate, Origin
 
-MAX_TOKEN = 65_536  # bytes
 FROM_HELP = "Who asks: an identity, person, host, workload, credential or issuer."
 
 TimeOption = Annotated[str | None, typer.Option("--at-time", metavar="TIME", help="Judge at this time; default: now.")]
@@ -116,50 +111,3 @@ def origin_from(estate: "Estate", who: str, shows: dict[str, Any], mfa: bool | N
     if kind == "identity":
         return Origin("person" if who.startswith("@") else "identity", who, mfa=mfa, mfa_said=mfa is not None)
     return Origin("workload" if kind == "workload" else "host", who)
-
-
-def token_origin(estate: "Estate", source: str, who: str | None) -> "Origin":
-    """The origin that a token is, its claims read without checking the signature."""
-    from enthesis.errors import Mistaken
-    from enthesis.model.estate import Origin
-
-    claims = unverified_claims(source)
-    if who is not None:
-        if who not in estate.issuers:
-            raise Mistaken(f"no issuer is called {who}")
-        return Origin("token", who, claims)
-    url = claims.get("iss")
-    for issuer in estate.issuers.values():
-        if issuer.url is not None and issuer.url == url:
-            return Origin("token", issuer.name, claims)
-    known = ", ".join(f"{one.name} ({one.url})" for one in estate.issuers.values() if one.url)
-    raise Mistaken(
-        f"no issuer of this estate has the url {url!r}, which the token names",
-        remedy=f"known: {known or 'none with a url'}; or name the issuer with --from",
-    )
-
-
-def unverified_claims(source: str) -> dict[str, Any]:
-    """The claims of a token in a file, or on standard input for `-`. Nothing of it is checked or repeated."""
-    from enthesis.errors import Mistaken
-
-    try:
-        data = sys.stdin.buffer.read(MAX_TOKEN + 1) if source == "-" else Path(source).read_bytes()[: MAX_TOKEN + 1]
-    except OSError as fault:
-        raise Mistaken(f"{source} cannot be read: {fault.strerror}") from None
-    parts = data.strip().split(b".")
-    if len(data) > MAX_TOKEN or len(parts) != 3:
-        raise Mistaken(f"{source} holds no signed token", remedy="expected three parts joined by dots (RFC 7515)")
-    try:
-        claims = json.loads(base64.urlsafe_b64decode(parts[1] + b"=" * (-len(parts[1]) % 4)))
-    except (ValueError, RecursionError):
-        raise Mistaken(f"the claims of the token in {source} cannot be read") from None
-    if not isinstance(claims, dict):
-        raise Mistaken(f"the token in {source} holds no claims")
-    return {name: _frozen(value) for name, value in claims.items()}
-
-
-def _frozen(value: Any) -> Any:
-    if isinstance(value, list):
-        return tuple(_frozen(one) for one in value)
-    return {name: _frozen(one) for name, one in value.items()} if isinstance(value, dict) else value

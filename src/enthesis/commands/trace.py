@@ -18,7 +18,6 @@ from enthesis.commands.asking import (
     context_from,
     now,
     origin_from,
-    token_origin,
 )
 from enthesis.commands.common import (
     EstateOption,
@@ -89,7 +88,7 @@ def trace(
             raise Mistaken("--journey is the whole question", remedy="only surroundings go with it")
         question = _of_journey(described, journey, around, mfa)
     else:
-        question = _asked(described, words, who, through, token, claims_from(claim), mfa, around)
+        question = _asked(described, folder, words, who, through, token, claims_from(claim), mfa, around)
     if token is not None:
         remark("The token's signature was not checked: it is taken for what it says.", quiet=quiet)
     verdict = Judge(compile_estate(described)).judge(question)
@@ -142,6 +141,7 @@ def _of_journey(estate: "Estate", name: str, around: Surroundings, mfa: bool | N
 
 def _asked(
     estate: "Estate",
+    folder: Path,
     words: list[str] | None,
     who: str | None,
     through: list[str] | None,
@@ -150,6 +150,7 @@ def _asked(
     mfa: bool | None,
     around: Surroundings,
 ) -> "Question":
+    from enthesis.commands.tokens import token_origin
     from enthesis.errors import Mistaken
     from enthesis.judging.questions import Question
     from enthesis.model.estate import Hop
@@ -157,7 +158,7 @@ def _asked(
     from enthesis.reading.sections import attempt_from
 
     if token is not None:
-        origin = token_origin(estate, token, who)
+        origin = token_origin(estate, folder, token, who)
     elif who is not None:
         origin = origin_from(estate, who, claims, mfa)
     else:

@@ -2,6 +2,7 @@
 
 import json
 import ssl
+import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -16,8 +17,20 @@ from enthesis.ports import Secret
 
 TIMEOUT = httpx.Timeout(20.0, connect=5.0)  # seconds
 MAX_ANSWER = 32 * 1024 * 1024  # bytes
+MAX_SECONDS = 300.0  # for one whole answer, however slowly it drips
 MAX_PAGES = 100_000
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
+
+
+def is_safe(url: str) -> bool:
+    """Whether an address is spoken to over TLS, or stays on this machine."""
+    try:
+        parts = urlsplit(url)
+        return parts.hostname is not None and (
+            parts.scheme == "https" or (parts.scheme == "http" and parts.hostname in LOOPBACK)
+        )
+    except ValueError:
+        return False
 
 
 @dataclass(frozen=True)
@@ -41,16 +54,27 @@ class Answer:
 
 
 class Client:
-    """Speaks to one service. `who` is its name for messages; `authority` a PEM file to trust instead of the usual."""
+    """Speaks to one service. `who` is its name for messages; `authority` a PEM file to trust instead of the usual.
+
+    `max_answer` (bytes) and `max_seconds` bound each answer.
+    """
 
     def __init__(
-        self, who: str, url: str, *, authority: Path | None = None, transport: httpx.BaseTransport | None = None
+        self,
+        who: str,
+        url: str,
+        *,
+        authority: Path | None = None,
+        transport: httpx.BaseTransport | None = None,
+        max_answer: int = MAX_ANSWER,
+        max_seconds: float = MAX_SECONDS,
     ) -> None:
-        parts = urlsplit(url)
-        if parts.scheme != "https" and parts.hostname not in LOOPBACK:
+        if not is_safe(url):
             raise Unreachable(f"{who} is at {url}, which is not https", remedy="write its url with https://")
         self.who = who
         self.url = url.rstrip("/")
+        self.max_answer = max_answer
+        self.max_seconds = max_seconds
         verify = ssl.create_default_context(cafile=str(authority) if authority else None)
         self._client = httpx.Client(
             verify=verify, timeout=TIMEOUT, trust_env=False, follow_redirects=False, transport=transport
@@ -86,10 +110,13 @@ class Client:
         try:
             with self._client.stream(method, url, headers=sent, json=body, data=form, content=content) as answer:
                 collected = bytearray()
+                ends = time.monotonic() + self.max_seconds
                 for chunk in answer.iter_bytes():
                     collected += chunk
-                    if len(collected) > MAX_ANSWER:
-                        raise UnexpectedAnswer(f"{self.who} answered with more than {MAX_ANSWER} bytes")
+                    if len(collected) > self.max_answer:
+                        raise UnexpectedAnswer(f"{self.who} answered with more than {self.max_answer} bytes")
+                    if time.monotonic() > ends:
+                        raise Unreachable(f"{self.who} at {self.url} did not answer in time")
                 links = {str(name): str(link.get("url", "")) for name, link in answer.links.items()}
                 return Answer(answer.status_code, dict(answer.headers), bytes(collected), links)
         except httpx.TimeoutException:

@@ -1,18 +1,21 @@
 """What a trust lets in, as the exact set of callers: somebody in it, near-misses derived from it, and comparisons."""
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 
 from enthesis.judging.questions import BEARERS
 from enthesis.model.conditions import AnyOf, Conditions, Equal, Glob, Not, Test, literal_pattern
 from enthesis.model.estate import Estate, Issuer, Trust
-from enthesis.trusting.callers import Callers, Rooms, Shown, one_of, one_of_difference
+from enthesis.trusting.callers import EVERYBODY, Callers, Rooms, Shown, one_of, one_of_difference
+from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value, passes
-from enthesis.trusting.values import Room
+from enthesis.trusting.values import ROOMS, TEXT_ROOM, Room, Want, solve
 
 LOOK_ALIKES = str.maketrans({"a": "а", "e": "е", "o": "о", "i": "і", "p": "р", "c": "с"})  # Cyrillic on purpose
 ELSEWHERE = "elsewhere"
+BESIDES = "when."  # before the name of what is asked of the request and not of the token
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,9 +27,18 @@ class Near:
     admitted: bool
 
 
+def asked_of(trust: Trust) -> Conditions:
+    """All that a trust asks: its claims by their names, what it asks of the request besides as `when.` and the name."""
+    besides = [
+        (name.removeprefix("claims.") if name.startswith("claims.") else BESIDES + name, test)
+        for name, test in trust.when
+    ]
+    return (*trust.admits.conditions, *besides)
+
+
 def callers_of(trust: Trust) -> Callers:
-    """The claims, attributes or subjects that a trust admits; what its `when` asks besides is left aside."""
-    return Callers((trust.admits.conditions,))
+    """The callers that a trust admits while it lasts."""
+    return Callers((asked_of(trust),))
 
 
 def rooms_for(estate: Estate, issuer: Issuer) -> Rooms:
@@ -42,6 +54,8 @@ def rooms_for(estate: Estate, issuer: Issuer) -> Rooms:
     words = (*strangers, ELSEWHERE)
 
     def room(name: str) -> Room:
+        if name.startswith(BESIDES):
+            return ROOMS.get(name.removeprefix(BESIDES)) or TEXT_ROOM
         typical = (*shown.get(name, ()), *(issuer.audiences if name == "aud" else ()))
         if issuer.claims is not None and name not in issuer.claims and name != "aud":
             return Room(frozenset(), absent=True)
@@ -74,19 +88,68 @@ def is_pinned(test: Test) -> bool:
     return isinstance(test, Equal)
 
 
-def near_misses(trust: Trust, shown: Mapping[str, Value], rooms: Rooms) -> list[Near]:
-    """Callers one step away from one that gets in, each with whether it gets in too. Derived from the trust alone."""
-    callers = callers_of(trust)
+def near_misses(estate: Estate, trust: Trust, shown: Mapping[str, Value]) -> list[Near]:
+    """Callers one step away from one that gets in, each with whether it gets in too.
+
+    Derived from the trust alone, and from which subjects of a shared issuer are ours.
+    """
+    issuer = estate.issuers[str(trust.admits.whom)]
+    callers, rooms = callers_of(trust), rooms_for(estate, issuer)
     out: list[Near] = []
     known: list[Mapping[str, Value]] = [shown]
-    for name, test in trust.admits.conditions:
-        steps = _steps(name, shown.get(name), many=rooms(name).many)
+
+    def add(what: str, changes: Mapping[str, Value]) -> None:
+        changed = {one: two for one, two in {**shown, **changes}.items() if two is not None}
+        if changed not in known:
+            known.append(changed)
+            out.append(Near(what, changed, callers.has(changed)))
+
+    stranger = stranger_like(estate, issuer, shown)
+    if stranger is not None:
+        add(f"another organisation of {issuer.name}", stranger)
+    for name, test in asked_of(trust):
+        if name.startswith(BESIDES):
+            steps = _steps_besides(name, test, rooms(name))
+        else:
+            steps = _steps(name, shown.get(name), many=rooms(name).many)
         for what, value in list(steps)[: 2 if isinstance(test, Not) else None]:  # one other says all of what is barred
-            changed = {one: two for one, two in {**shown, name: value}.items() if two is not None}
-            if changed not in known:
-                known.append(changed)
-                out.append(Near(what, changed, callers.has(changed)))
+            add(what, {name: value})
     return out
+
+
+def stranger_like(estate: Estate, issuer: Issuer, shown: Mapping[str, Value]) -> Shown | None:
+    """What a caller that is not ours shows, as like this one as can be, on an issuer that others use too."""
+    if not issuer.shared or not issuer.owned:
+        return None
+    rooms = rooms_for(estate, issuer)
+    owned = Callers((issuer.owned,))
+    for name, _ in issuer.owned:
+        value = shown.get(name)
+        if not isinstance(value, str):
+            continue
+        for cut in re.finditer(r"[^/:]+", value):
+            for word in rooms(name).words:
+                changed = {**shown, name: f"{value[: cut.start()]}{word}{value[cut.end() :]}"}
+                if cut.start() and not owned.has(changed):
+                    return {name: changed[name]}
+    try:
+        return one_of_difference(EVERYBODY, owned, rooms)
+    except Undecided:
+        return None
+
+
+def _steps_besides(name: str, test: Test, room: Room) -> Iterator[tuple[str, Value]]:
+    """A request in other surroundings, of those that can be chosen: another network, another reference or none."""
+    said = name.removeprefix(BESIDES)
+    if said not in ("network", "reference"):
+        return
+    yield f"without a {said}", None
+    try:
+        found = solve([(test, Want.FAILS)], room)
+    except Undecided:
+        return
+    if found is not None and found.value is not None:
+        yield f"another {said}", found.value
 
 
 def _steps(name: str, value: Value, *, many: bool) -> Iterator[tuple[str, Value]]:
@@ -124,14 +187,75 @@ def _steps(name: str, value: Value, *, many: bool) -> Iterator[tuple[str, Value]
         yield f"{name} in look-alike letters", value.translate(LOOK_ALIKES)
 
 
-def failing(trust: Trust, shown: Mapping[str, Value]) -> list[tuple[str, Test, Value, bool | None]]:
-    """The tests of a trust that a caller does not pass: name, test, what it shows, and False or None (unknown)."""
-    out: list[tuple[str, Test, Value, bool | None]] = []
-    for name, test in trust.admits.conditions:
+Failing = tuple[str, Test, Value, bool | None]
+"""A test that is not passed: its name, the test, what is shown, and False or None (unknown)."""
+
+
+def failing(trust: Trust, shown: Mapping[str, Value]) -> list[Failing]:
+    """The tests of claims that a caller does not pass; what a trust asks of the request besides is left aside."""
+    out: list[Failing] = []
+    for name, test in asked_of(trust):
         truth = passes(test, shown.get(name))
-        if truth is not True:
+        if truth is not True and not name.startswith(BESIDES):
             out.append((name, test, shown.get(name), truth))
     return out
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """A token held against a trust: why it is not believed, or who signed it, or why that was not checked."""
+
+    trust: Trust
+    admitted: bool
+    refused: str = ""
+    signed_with: str = ""
+    unchecked: str = ""
+    failing: tuple[Failing, ...] = ()
+
+
+def held_against(
+    trust: Trust, claims: Mapping[str, Value], instant: datetime, refused: str, signed_with: str, unchecked: str
+) -> Held:
+    """Whether a token with these claims is admitted, once it is known whether it is to be believed."""
+    if trust.admits.form != "token":
+        return Held(trust, False, "this trust admits no token")
+    if trust.until is not None and trust.until <= instant:
+        refused = refused or "the trust has ended"
+    faults = tuple(failing(trust, claims))
+    return Held(trust, not refused and not faults, refused, signed_with, unchecked, faults)
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """A trust against another set of callers: somebody it admits beyond, and somebody it leaves out."""
+
+    than: str
+    more: Shown | None
+    less: Shown | None
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """All that is told of one trust. `undecided` says what was too much work."""
+
+    trust: Trust
+    caller: Shown | None = None
+    near: tuple[Near, ...] = ()
+    compared: tuple[Compared, ...] = ()
+    undecided: str = ""
+
+
+def told(estate: Estate, trust: Trust, versions: Sequence[tuple[str, Callers]]) -> Told:
+    """Who gets in, who is near, and how that compares with other sets."""
+    if trust.admits.form not in BEARERS:
+        return Told(trust)
+    try:
+        caller = somebody(estate, trust)
+        near = near_misses(estate, trust, caller) if caller is not None else []
+        compared = [Compared(than, beyond(estate, trust, one), left_out(estate, trust, one)) for than, one in versions]
+    except Undecided as bound:
+        return Told(trust, undecided=str(bound))
+    return Told(trust, caller, tuple(near), tuple(compared))
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,8 +1,10 @@
 """Signs and checks the lab's tokens: JWTs (RFC 7519) with the profile of RFC 9068 for sessions."""
 
+import base64
 import json
 import time
 import uuid
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,6 +18,8 @@ from enthesis.lab.store import Store
 ALGORITHMS = {"RSA": "RS256", "EC": "ES256"}
 KEPT_AFTER_RETIREMENT = 2 * 3600  # seconds; longer than any token lives
 SKEW = 30  # seconds
+LAST = 253_402_300_800  # seconds since 1970: no time is after the year 9999
+MAX_LEVELS = 16
 MAX_TOKEN = 16_384  # characters
 SESSION_TYPE = "at+jwt"
 
@@ -87,23 +91,22 @@ class Signer:
     def verify(self, token: str, *, typ: str) -> dict[str, Any]:
         """The claims of a token that this service signed and that is in time; TokenRefused otherwise."""
         try:
-            if len(token) > MAX_TOKEN:
-                raise TokenRefused("the token is too long")
-            header = _header(token)
+            header, shown = _read(token)
             key = next((key for key, _ in self._all() if key.kid == header.get("kid")), None)
             if key is None:
                 raise TokenRefused("the token is signed with a key that is not its issuer's")
             if str(header.get("typ", "")).lower() != typ.lower():
                 raise TokenRefused("the token is of another type")
-            claims = jwt.decode(token, key, algorithms=[ALGORITHMS[key.key_type]]).claims
-        except (JoseError, ValueError, TypeError, KeyError) as fault:
+            jwt.decode(token, key, algorithms=[ALGORITHMS[key.key_type]])
+        except (JoseError, ValueError, TypeError, KeyError, RecursionError) as fault:
             raise TokenRefused("the token's signature or form is wrong") from fault
-        return self._in_time(claims)
+        _plain(shown)
+        return self._in_time(shown)
 
     def _in_time(self, claims: dict[str, Any]) -> dict[str, Any]:
         now = self.clock.now()
         times = [claims.get(name) for name in ("exp", "nbf", "iat")]
-        if any(isinstance(one, bool) or not isinstance(one, int | float) for one in times):
+        if any(isinstance(one, bool) or not isinstance(one, int | float) or not 0 <= one < LAST for one in times):
             raise TokenRefused("the token has no times")
         if claims["exp"] <= now:
             raise TokenExpired("the token has expired")
@@ -127,11 +130,66 @@ class Signer:
         return self._keys
 
 
-def _header(token: str) -> dict[str, Any]:
-    header = json.loads(urlsafe_b64decode(token.split(".", 1)[0].encode()))
-    if not isinstance(header, dict) or "crit" in header:
+def _read(token: str) -> tuple[dict[str, Any], dict[str, Any]]:
+    """Header and claims, read so that nobody else can read them otherwise; nothing is checked beyond that."""
+    parts = token.split(".")
+    if len(token) > MAX_TOKEN or len(parts) != 3:
+        raise TokenRefused("the token is too long, or no token")
+    header, claims = (_object(part) for part in parts[:2])
+    _bytes(parts[2])
+    if {"crit", "b64", "jwk", "jku", "x5u", "x5c", "enc", "zip", "cty"} & header.keys():
         raise TokenRefused("the token's header is not understood")
-    return header
+    return header, claims
+
+
+def _bytes(part: str) -> bytes:
+    data = urlsafe_b64decode(part.encode())
+    if base64.urlsafe_b64encode(data).decode().rstrip("=") != part:  # written in another way than the one there is
+        raise TokenRefused("a part of the token is not base64url")
+    return data
+
+
+def _object(part: str) -> dict[str, Any]:
+    text = _bytes(part).decode()
+    value = json.loads(text, object_pairs_hook=_once, parse_constant=_not_a_number, parse_float=_finite)
+    if not isinstance(value, dict):
+        raise TokenRefused("a part of the token is no JSON object")
+    json.dumps(value, ensure_ascii=False).encode()  # half a character cannot be written
+    if _levels(value) > MAX_LEVELS:
+        raise TokenRefused("a part of the token is nested too deeply")
+    return value
+
+
+def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    if len({name for name, _ in pairs}) < len(pairs):
+        raise TokenRefused("the token names something twice")
+    return dict(pairs)
+
+
+def _not_a_number(text: str) -> float:
+    raise TokenRefused(f"{text} is no number")
+
+
+def _finite(text: str) -> float:
+    number = float(text)
+    if number in (float("inf"), float("-inf")):
+        raise TokenRefused("a number in the token is too large")
+    return number
+
+
+def _levels(value: Any) -> int:
+    inner = value.values() if isinstance(value, dict) else value if isinstance(value, list) else None
+    return 0 if inner is None else 1 + max((_levels(one) for one in inner), default=0)
+
+
+def _plain(claims: Mapping[str, Any]) -> None:
+    """The claims that have a type by their standard have it."""
+    audience = claims.get("aud")
+    texts = audience if isinstance(audience, list) else [audience]
+    if not texts or not all(isinstance(one, str) for one in texts):
+        raise TokenRefused("the token is for no audience")
+    if not all(isinstance(claims.get(name, ""), str) for name in ("sub", "jti")):
+        raise TokenRefused("the token's subject or id is no text")
 
 
 def unverified_issuer(token: str) -> str:

@@ -1,10 +1,11 @@
 """What a trust lets in, in words."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from enthesis.judging.admitting import Near, Sample, is_pinned
+from enthesis.judging.admitting import Compared, Held, Near, Sample, Told, is_pinned
 from enthesis.judging.questions import BEARERS
+from enthesis.model.conditions import Test
 from enthesis.model.estate import Trust
 from enthesis.reading.conditions import plain_test
 from enthesis.reading.sentences import admitted, tested
@@ -70,12 +71,23 @@ def trust_lines(trust: Trust) -> Iterator[Line]:
         yield line(Span("  whatever else it shows makes no difference", "quiet"))
 
 
-def near_lines(caller: Mapping[str, Value] | None, near: Sequence[Near]) -> Iterator[Line]:
-    """Somebody that gets in, and those near it: whoever gets in too first."""
-    if caller is None:
-        yield line("  ", Span("nobody gets in: no caller can meet all of this", "bad"))
+def told_lines(told: Told) -> Iterator[Line]:
+    """Somebody that gets in, those near it, whoever gets in too first; and comparisons."""
+    if told.trust.admits.form not in BEARERS:
         return
-    yield line("  ", Span("gets in  ", "good"), caller_text(caller))
+    if told.undecided:
+        yield line("  ", Span(f"not decided: {told.undecided}", "doubt"))
+        return
+    if told.caller is None:
+        yield line("  ", Span("nobody gets in: no caller can meet all of this", "bad"))
+    else:
+        yield line("  ", Span("gets in  ", "good"), caller_text(told.caller))
+        yield from _near_lines(told.near)
+    for compared in told.compared:
+        yield from _compared_lines(compared)
+
+
+def _near_lines(near: Sequence[Near]) -> Iterator[Line]:
     also = [one for one in near if one.admitted]
     for one in also[:MOST]:
         yield line("  ", Span("gets in too: ", "bad"), one.what, Span(f"  ({caller_text(one.shown)})", "quiet"))
@@ -87,14 +99,62 @@ def near_lines(caller: Mapping[str, Value] | None, near: Sequence[Near]) -> Iter
         yield line("  ", Span(f"{counted(len(refused), 'near-miss', 'near-misses')} refused: ", "good"), what)
 
 
-def compared_lines(more: Mapping[str, Value] | None, less: Mapping[str, Value] | None, than: str) -> Iterable[Line]:
-    """What a trust admits beyond something, and what it leaves out."""
-    if more is None and less is None:
+def _compared_lines(compared: Compared) -> Iterator[Line]:
+    than = compared.than
+    if compared.more is None and compared.less is None:
         yield line("  ", Span(f"admits just {than}", "good"))
-    if more is not None:
-        yield line("  ", Span(f"admits more than {than}: ", "bad"), caller_text(more))
-    if less is not None:
-        yield line("  ", Span(f"leaves out some of {than}: ", "doubt"), caller_text(less))
+    if compared.more is not None:
+        yield line("  ", Span(f"admits more than {than}: ", "bad"), caller_text(compared.more))
+    if compared.less is not None:
+        yield line("  ", Span(f"leaves out some of {than}: ", "doubt"), caller_text(compared.less))
+
+
+def held_sentence(of: str, admitted: bool, unknown: bool) -> str:
+    """Whether a token is admitted, in a sentence."""
+    if unknown:
+        return f"This token could take on {of}, if its signature is good: that was not checked."
+    return f"This token {'can' if admitted else 'cannot'} take on {of}."
+
+
+def held_lines(of: str, admitted: bool, unknown: bool, answers: Sequence[Held]) -> Iterator[Line]:
+    """A token held against trusts, claim by claim; the token itself is never repeated."""
+    style = "doubt" if unknown else "good" if admitted else "bad"
+    yield line(Span(held_sentence(of, admitted, unknown), style))
+    for held in answers:
+        yield line()
+        yield from trust_lines(held.trust)
+        if held.refused:
+            yield line("  ", Span("not believed", "bad"), f"  {held.refused}")
+        elif held.unchecked:
+            yield line("  ", Span("signature not checked", "doubt"), f"  {held.unchecked}")
+        elif held.signed_with:
+            yield line("  ", Span("signed", "good"), f"  with {held.signed_with}")
+        for name, test, value, truth in held.failing:
+            yield line("  ", Span("not as wanted", "bad"), f"  {failing_text(name, test, value, truth)}")
+        if held.admitted:
+            yield line("  ", Span("its claims are as wanted", "good"))
+
+
+def failing_text(name: str, test: Test, value: Value, truth: bool | None) -> str:
+    """Why one claim is not as wanted."""
+    found = "is not there" if value is None else f"is {shown(value)}"
+    unknown = " (of another type)" if truth is None and value is not None else ""
+    return f"{name} {found}{unknown}, and is to be {tested(plain_test(test))}"
+
+
+def held_json(held: Held) -> dict[str, Any]:
+    """A token held against one trust, for a program."""
+    return {
+        "source": str(held.trust.source),
+        "admitted": None if held.admitted and held.unchecked else held.admitted,
+        "refused": held.refused or None,
+        "signed_with": held.signed_with or None,
+        "unchecked": held.unchecked or None,
+        "not_as_wanted": [
+            {"claim": name, "shows": jsonable(value), "wanted": plain_test(test)}
+            for name, test, value, _ in held.failing
+        ],
+    }
 
 
 def caller_json(caller: Mapping[str, Value] | None) -> Any:
@@ -102,8 +162,9 @@ def caller_json(caller: Mapping[str, Value] | None) -> Any:
     return None if caller is None else {name: jsonable(value) for name, value in caller.items()}
 
 
-def trust_json(trust: Trust, caller: Mapping[str, Value] | None, near: Sequence[Near]) -> dict[str, Any]:
+def told_json(told: Told) -> dict[str, Any]:
     """One trust for a program."""
+    trust = told.trust
     return {
         "source": str(trust.source),
         "trust": plain_statement("trusts", trust),
@@ -111,6 +172,25 @@ def trust_json(trust: Trust, caller: Mapping[str, Value] | None, near: Sequence[
             {"name": name, "test": plain_test(test), "pinned": is_pinned(test)}
             for name, test in trust.admits.conditions
         ],
-        "gets_in": caller_json(caller),
-        "near": [{"what": one.what, "shows": caller_json(one.shown), "admitted": one.admitted} for one in near],
+        "gets_in": caller_json(told.caller),
+        "near": [{"what": one.what, "shows": caller_json(one.shown), "admitted": one.admitted} for one in told.near],
+        "undecided": told.undecided or None,
+        **{
+            one.than.replace(" ", "_"): {"beyond": caller_json(one.more), "left_out": caller_json(one.less)}
+            for one in told.compared
+        },
+    }
+
+
+def sample_json(sample: Sample) -> dict[str, Any]:
+    """What a sample token gives, for a program."""
+    return {
+        "issuer": sample.issuer,
+        "shows": jsonable(dict(sample.claims)),
+        "claims": {name: plain_test(test) for name, test in sample.tightest},
+        "lines": sample_yaml(sample),
+        "wider": [
+            {"claim": name, "test": plain_test(test) if test is not None else None, "lets_in": lets}
+            for name, test, lets in sample.wider
+        ],
     }
