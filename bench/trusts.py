@@ -99,7 +99,7 @@ def many(count: int) -> Iterator[Conditions]:
 
 
 def all_overlaps(count: int) -> None:
-    """All overlapping pairs among many trusts, against asking every pair (those of a tenth of the trusts, extrapolated)."""
+    """All overlapping pairs among many trusts, against asking every pair of a tenth of them (extrapolated)."""
     sets = [Callers((conditions,)) for conditions in many(count)]
     begun = time.perf_counter()
     found = {(one.one, one.other) for one in overlaps([("forge", one) for one in sets], rooms)}
@@ -118,7 +118,7 @@ def all_overlaps(count: int) -> None:
 
 def tokens() -> None:
     """Admitting one token, its trust asked too, against PyJWT's full decode with the same key."""
-    made = {
+    made: dict[str, tuple[RSAKey | ECKey | OKPKey, str]] = {
         "RSA": (RSAKey.generate_key(2048, {"kid": "one"}), "RS256"),
         "P-256": (ECKey.generate_key("P-256", {"kid": "one"}), "ES256"),
         "Ed25519": (OKPKey.generate_key("Ed25519", {"kid": "one"}), "EdDSA"),

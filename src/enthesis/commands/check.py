@@ -15,6 +15,7 @@ from enthesis.commands.common import (
     put_json,
     put_lines,
     put_text,
+    write_file,
 )
 
 if TYPE_CHECKING:
@@ -39,6 +40,9 @@ def check(
         list[str] | None,
         typer.Option("--fail-on-gain", metavar="'VERBS PLACE'", help="Exit 1 where anybody gains that."),
     ] = None,
+    sarif: Annotated[
+        Path | None, typer.Option("--sarif", metavar="FILE", help="Also write SARIF 2.1.0, for code review.")
+    ] = None,
     by_change: Annotated[
         bool, typer.Option("--by-change", help="Invariants count what chains get by first changing access.")
     ] = False,
@@ -46,7 +50,7 @@ def check(
     """Read the estate: every mistake with its line, every journey and invariant judged.
 
     Needs no live system and no rights. Exit 0 where all is well, 1 where a journey is not as expected, an invariant
-    does not hold or a gain was barred, 2 where the estate has mistakes.
+    does not hold, a danger stands or a gain was barred, 2 where the estate has mistakes.
 
     Example: enthesis check --estate ./saltmarsh
     """
@@ -72,8 +76,12 @@ def check(
             put_json({"usable": False, "files": list(reading.files), "mistakes": mistakes})
         else:
             put_lines(mistake_lines(reading.mistakes))
+        if sarif is not None:
+            from enthesis.showing.sarif import sarif as log
+
+            write_file(sarif, log(reading.mistakes))
         raise typer.Exit(2)
-    well = _judged(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change)
+    well = _judged(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
     if not well:
         raise typer.Exit(1)
 
@@ -87,42 +95,53 @@ def _judged(
     barred: list[str],
     quiet: bool,
     by_change: bool,
+    sarif: Path | None,
 ) -> bool:
     """Judges, compares and shows; whether all is well."""
     from enthesis.commands.asking import now
+    from enthesis.judging.compiling import compile_estate
     from enthesis.judging.expecting import judge_journey
+    from enthesis.reaching.changes import decide_by_change
+    from enthesis.reaching.dangers import dangers as look_for_dangers
+    from enthesis.reaching.invariants import chains_from_now_on, decide
+    from enthesis.reaching.web import Web
     from enthesis.reading.folder import estate_texts
-    from enthesis.showing.checks import check_lines, check_sentence, decided_json, judged_json
+    from enthesis.showing.checks import (
+        check_lines,
+        check_sentence,
+        danger_json,
+        danger_lines,
+        decided_json,
+        judged_json,
+    )
     from enthesis.showing.differences import difference_json, difference_lines, difference_markdown
     from enthesis.showing.estates import count_lines, estate_json
     from enthesis.showing.lines import Span, line
     from enthesis.showing.progress import reporter
+    from enthesis.showing.sarif import sarif as log
 
     instant = now()
-    journeys, decided, chains, compiled = [], [], None, None
-    progress = reporter(quiet=quiet or len(estate.journeys) + len(estate.invariants) < WORTH_A_BAR)
-    if estate.journeys or estate.invariants:
-        from enthesis.judging.compiling import compile_estate
-
-        compiled = compile_estate(estate)
-        progress.begin("judging", len(estate.journeys) + len(estate.invariants))
-        for journey in estate.journeys.values():
-            progress.step(journey.name)
-            journeys.append(judge_journey(compiled, journey, instant))
-    if estate.invariants and compiled is not None:
-        from enthesis.reaching.changes import decide_by_change
-        from enthesis.reaching.invariants import chains_from_now_on, decide
-        from enthesis.reaching.web import Web
-
-        chains = chains_from_now_on(Web(compiled, instant.timestamp()))
-        deciding = decide_by_change if by_change else decide
-        for invariant in estate.invariants:
-            progress.step(invariant.name)
-            decided.append(deciding(chains, invariant))
+    count = len(estate.journeys) + len(estate.invariants) + len(estate.trusts)
+    progress = reporter(quiet=quiet or count < WORTH_A_BAR)
+    compiled = compile_estate(estate)
+    progress.begin("judging", count)
+    journeys, decided = [], []
+    for journey in estate.journeys.values():
+        progress.step(journey.name)
+        journeys.append(judge_journey(compiled, journey, instant))
+    chains = chains_from_now_on(Web(compiled, instant.timestamp()))
+    deciding = decide_by_change if by_change else decide
+    for invariant in estate.invariants:
+        progress.step(invariant.name)
+        decided.append(deciding(chains, invariant))
+    dangers = look_for_dangers(chains, progress.step)
     progress.end()
     found = _difference(folder, estate, compared_with, instant.timestamp())
     gained = barred_gains(estate, found, barred)
     well = all(one.met for one in journeys) and all(one.outcome == "holds" for one in decided) and not gained
+    well = well and not dangers.standing
+    if sarif is not None:
+        write_file(sarif, log((), journeys, decided, dangers))
     if output is ReviewFormat.MARKDOWN and found is not None:
         put_text("\n".join(difference_markdown(found)) + "\n")
     elif output is ReviewFormat.JSON:
@@ -133,16 +152,20 @@ def _judged(
                 **estate_json(estate),
                 "mistakes": [],
                 "journeys": [judged_json(one) for one in journeys],
-                "invariants": [decided_json(chains, one) for one in decided] if chains else [],
+                "invariants": [decided_json(chains, one) for one in decided],
+                "dangers": [danger_json(one) for one in (*dangers.standing, *dangers.accepted)],
+                "undecided": dangers.undecided,
                 **({"compared": difference_json(found), "barred_gains": len(gained)} if found is not None else {}),
             }
         )
     else:
         style = "good" if well else "bad"
-        put_lines([line(Span(check_sentence(estate, len(reading.files), journeys, decided), style))])
+        put_lines([line(Span(check_sentence(estate, len(reading.files), journeys, decided, dangers), style))])
         if not quiet:
             put_lines(count_lines(estate))
-        put_lines(check_lines(estate_texts(folder) if not well else {}, reading.named_at, chains, journeys, decided))
+        texts = estate_texts(folder) if not well else {}
+        put_lines(check_lines(texts, reading.named_at, chains, journeys, decided))
+        put_lines(danger_lines(texts, dangers))
         if found is not None:
             put_lines([line(), *difference_lines(found)])
     put_barred(gained, to_error=output is not ReviewFormat.TEXT)

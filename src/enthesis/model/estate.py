@@ -313,6 +313,17 @@ class Invariant:
 
 
 @dataclass(frozen=True, slots=True)
+class Accepted:
+    """A danger that is lived with on purpose until a time. `of` is the name or address that the danger is about."""
+
+    danger: str
+    of: str
+    because: str
+    until: datetime
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
 class Estate:
     """Everything described. Mappings keep the order in which the files name things."""
 
@@ -334,6 +345,7 @@ class Estate:
     lodged: Mapping[str, Lodged] = field(default_factory=dict)
     journeys: Mapping[str, Journey] = field(default_factory=dict)
     invariants: tuple[Invariant, ...] = ()
+    accepted: tuple[Accepted, ...] = ()
     kinds: Mapping[str, Kind] = field(default_factory=dict)
 
     def boundary_above(self, account: str) -> tuple[str, ...]:

@@ -8,6 +8,7 @@ from typing import Any
 from enthesis.model import estate as m
 from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.catalogue import Kind
+from enthesis.model.dangers import DANGERS
 from enthesis.model.mistakes import AddressMistake, Source
 from enthesis.reading.conditions import TEST_SCHEMA, ConditionsShape, plain_test
 from enthesis.reading.nodes import Node
@@ -634,6 +635,18 @@ SECTIONS: dict[str, Section] = {
             _invariant,
             one_of=(("never", "only"),),
             apart=lambda value: {"name": value.name, value.form: value.claimed},
+        )
+    ),
+    "accepted": Section(
+        Record(
+            "an accepted danger",
+            (
+                Field("danger", Choice(tuple(DANGERS)), required=True),
+                Field("of", TEXT, required=True),
+                Field("because", TEXT, required=True),
+                Field("until", Time(), required=True),
+            ),
+            m.Accepted,
         )
     ),
     "kinds": Section(

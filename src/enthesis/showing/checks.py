@@ -7,14 +7,19 @@ from enthesis.judging.expecting import Judged, attempt_words
 from enthesis.model.estate import Estate
 from enthesis.model.mistakes import Mistake, Source
 from enthesis.reaching.chains import Chain, Chains
+from enthesis.reaching.dangers import Danger, Dangers
 from enthesis.reaching.invariants import BROKEN, HOLDS, Decided
+from enthesis.reading.shapes import time_text
+from enthesis.showing.admitting import caller_json, caller_text
 from enthesis.showing.lines import Line, Span, counted, line
 from enthesis.showing.mistakes import one_mistake
 from enthesis.showing.reach import start_words
 from enthesis.showing.verdicts import jsonable, shown
 
 
-def check_sentence(estate: Estate, files: int, journeys: Sequence[Judged], invariants: Sequence[Decided]) -> str:
+def check_sentence(
+    estate: Estate, files: int, journeys: Sequence[Judged], invariants: Sequence[Decided], found: Dangers
+) -> str:
     """The answer in a sentence."""
     said = f"The estate {estate.name} reads without a mistake ({counted(files, 'file')})"
     unmet = sum(not one.met for one in journeys)
@@ -27,6 +32,12 @@ def check_sentence(estate: Estate, files: int, journeys: Sequence[Judged], invar
         words = f"{broken} of {counted(len(invariants), 'invariant')}"
         holding = f"{counted(len(invariants), 'invariant')} {'holds' if len(invariants) == 1 else 'hold'}"
         parts.append(holding if not broken else f"{words} {'does' if broken == 1 else 'do'} not hold")
+    if found.standing:
+        parts.append(counted(len(found.standing), "danger"))
+    if found.accepted:
+        parts.append(f"{counted(len(found.accepted), 'danger')} accepted")
+    if found.undecided:
+        parts.append(f"{counted(found.undecided, 'question')} about dangers past the bound on work")
     return said + (": " + ", ".join(parts) if parts else "") + "."
 
 
@@ -71,6 +82,37 @@ def chain_lines(chains: Chains, chain: Chain) -> Iterator[Line]:
             f"{name.removeprefix('claims.')} {shown(value)}" for name, value in sorted(chain.values.items())
         )
         yield line("      ", Span("with ", "doubt"), said)
+
+
+def danger_lines(texts: Mapping[str, str], found: Dangers) -> Iterator[Line]:
+    """Every danger that stands, with somebody who gets in by it and what mends it; those accepted, briefly."""
+    for danger in found.standing:
+        yield line()
+        yield from one_mistake(_mistake(texts, danger.code, danger.source, danger.message, ()))
+        if danger.shown is not None:
+            yield line("    ", Span("gets in", "bad"), f"  {caller_text(danger.shown)}")
+        yield line("    ", Span("mend it", "good"), f"  {danger.remedy}")
+    if found.accepted:
+        yield line()
+    for danger in found.accepted:
+        if danger.accepted is not None:
+            until = time_text(danger.accepted.until)
+            why = f"  {danger.accepted.because}, until {until}  ({danger.accepted.source})"
+            yield line(Span(f"accepted  {danger.code}", "quiet"), f"  {danger.message}", Span(why, "quiet"))
+
+
+def danger_json(danger: Danger) -> dict[str, Any]:
+    """One danger for a program."""
+    accepted = danger.accepted
+    return {
+        "code": danger.code,
+        "message": danger.message,
+        "source": str(danger.source),
+        "names": list(danger.names),
+        "gets_in": caller_json(danger.shown),
+        "remedy": danger.remedy,
+        "accepted": {"because": accepted.because, "until": time_text(accepted.until)} if accepted else None,
+    }
 
 
 def _mistake(texts: Mapping[str, str], code: str, source: Source, name: str, why: Sequence[str]) -> Mistake:
