@@ -7,6 +7,7 @@
     │   ├── Unreachable           did not answer, or not in time
     │   ├── RightMissing          refused us, not the workload
     │   └── UnexpectedAnswer      said something that is not understood
+    │       └── NotIssued         an issuer signs no such statement
     ├── MovedAway                 the live side is not what was proposed for     exit 1
     └── StoppedPartWay            resumable                                      exit 4
 
@@ -71,6 +72,12 @@ class UnexpectedAnswer(LiveFailure):
     """It answered something that is not understood."""
 
     code = "unexpected-answer"
+
+
+class NotIssued(UnexpectedAnswer):
+    """The issuer signs no statement like this one, so nobody can show it."""
+
+    code = "not-issued"
 
 
 class MovedAway(EnthesisError):

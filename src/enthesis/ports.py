@@ -13,6 +13,7 @@ __all__ = [
     "Administered",
     "Asked",
     "Attempts",
+    "Clock",
     "Connected",
     "Credential",
     "Done",
@@ -114,6 +115,12 @@ class Issues(Protocol):
     def obtain(self, claims: Claims) -> Credential: ...
 
 
+class Clock(Protocol):
+    """Moves the time of live systems that let it be moved, as only a lab does."""
+
+    def forward(self, by: timedelta) -> None: ...
+
+
 class LiveProvider(Administered, TakesOn, Attempts, Protocol):
     """A provider with all of its ports."""
 
@@ -128,8 +135,12 @@ class Reporter(Protocol):
 
 @dataclass(frozen=True)
 class Connected:
-    """The live systems of an estate by name; `spoke_to` says in words what they are (a lab, say)."""
+    """The live systems of an estate by name; `spoke_to` says in words what they are (a lab, say).
+
+    `clock` is None where their time cannot be moved.
+    """
 
     providers: Mapping[str, LiveProvider]
     issuers: Mapping[str, Issues]
     spoke_to: str
+    clock: Clock | None = None

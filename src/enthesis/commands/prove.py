@@ -1,7 +1,7 @@
 """`enthesis prove`: runs journeys with real credentials, the ones that must fail too."""
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -18,9 +18,26 @@ from enthesis.commands.common import (
     write_file,
 )
 
+if TYPE_CHECKING:
+    from enthesis.model.estate import Estate, Journey
+    from enthesis.ports import Connected, Reporter
+    from enthesis.working.refusing import Trials
+
 
 def prove(
-    names: Annotated[list[str] | None, typer.Argument(metavar="[JOURNEY]...", help="Only these; default: all.")] = None,
+    names: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[NAME]...", help="Only these journeys, or trusts and identities; default: all."),
+    ] = None,
+    near_misses: Annotated[
+        bool, typer.Option("--near-misses", help="Show that callers near those of each trust are refused.")
+    ] = False,
+    expiry: Annotated[
+        bool, typer.Option("--expiry", help="Move the lab's clock, and show that what has ended opens nothing.")
+    ] = False,
+    replay: Annotated[
+        bool, typer.Option("--replay", help="Show that credentials are refused where they were not made for.")
+    ] = False,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
@@ -30,39 +47,82 @@ def prove(
 
     Needs no right of our own: each journey uses its workload's. What is written is put back. A refusal meets an
     expectation only where access was refused; whatever could not be tried is unmet. Exit 1 where anything is.
+    With --near-misses, --expiry or --replay, what must be refused is tried instead, each with a control that must not.
 
     Example: enthesis prove publish-from-main
     """
     from enthesis.commands.wiring import connect
     from enthesis.errors import Mistaken
-    from enthesis.reading.shapes import nearest
     from enthesis.showing.progress import reporter
-    from enthesis.showing.proofs import first_sentence, junit_xml, proof_lines
+    from enthesis.showing.proofs import (
+        first_sentence,
+        junit_xml,
+        proof_cases,
+        proof_lines,
+        trial_cases,
+        trials_json,
+        trials_lines,
+        trials_sentence,
+    )
     from enthesis.working.proving import prove as run
 
+    if near_misses + expiry + replay > 1:
+        raise Mistaken("--near-misses, --expiry and --replay are three proofs", remedy="one at a time")
     folder = estate_folder(estate)
     described = read_estate(folder)
-    for name in names or ():
-        if name not in described.journeys:
-            close = nearest(name, described.journeys)
-            raise Mistaken(f"no journey is called {name}", remedy=f"perhaps {' or '.join(close)}" if close else "")
     connected = connect(described, folder)
-    chosen = [journey for journey in described.journeys.values() if not names or journey.name in names]
-    proofs = run(described, chosen, connected, reporter(quiet=quiet))
-    if junit is not None:
-        write_file(junit, junit_xml(described.name, proofs))
-    if output is Format.JSON:
-        results = [proof.as_json() for proof in proofs]
-        put_json(
-            {
-                "estate": described.name,
-                "spoke_to": connected.spoke_to,
-                "says": first_sentence(proofs),
-                "journeys": results,
-            }
-        )
+    progress = reporter(quiet=quiet)
+    if near_misses or expiry or replay:
+        what, every = _trials(described, connected, names or [], near_misses, expiry, progress)
+        well, says = not any(one.unmet for one in every), trials_sentence(what, every)
+        cases, key, lines = trial_cases(every), "trials", trials_lines(what, every)
+        results = [trials_json(one) for one in every]
     else:
-        put_lines(proof_lines(proofs))
+        proofs = run(described, _journeys(described, names or []), connected, progress)
+        well, says = all(proof.met for proof in proofs), first_sentence(proofs)
+        cases, key, lines = proof_cases(proofs), "journeys", proof_lines(proofs)
+        results = [proof.as_json() for proof in proofs]
+    if junit is not None:
+        write_file(junit, junit_xml(described.name, cases))
+    if output is Format.JSON:
+        put_json({"estate": described.name, "spoke_to": connected.spoke_to, "says": says, key: results})
+    else:
+        put_lines(lines)
         remark(f"Tried at {connected.spoke_to}.", quiet=quiet)
-    if not all(proof.met for proof in proofs):
+        if expiry:
+            remark("Its clock was moved forward: `enthesis lab clock` says how far it is ahead.", quiet=quiet)
+    if not well:
         raise typer.Exit(1)
+
+
+def _trials(
+    estate: "Estate", connected: "Connected", names: list[str], near_misses: bool, expiry: bool, progress: "Reporter"
+) -> "tuple[tuple[str, str], list[Trials]]":
+    """What must be refused, tried; and what that is in words, one and several."""
+    from enthesis.commands.admit import chosen
+    from enthesis.commands.asking import now
+    from enthesis.working.refusing import expiry_trials, near_miss_trials, replay_trials
+
+    if near_misses:
+        trusts = [one for name in names for one in chosen(estate, name)] if names else list(estate.trusts)
+        tokens = [trust for trust in trusts if trust.admits.form == "token"]
+        what = ("caller near those that a trust admits", "callers near those that a trust admits")
+        return what, [*near_miss_trials(estate, tokens, connected, now(), progress)]
+    allowed = [one for one in _journeys(estate, names) if one.expect == "allowed"]
+    if expiry:
+        what = ("credential past its end", "credentials past their end")
+        return what, expiry_trials(estate, allowed, connected, progress)
+    what = ("credential shown where it was not made for", "credentials shown where they were not made for")
+    return what, [*replay_trials(estate, allowed, connected, progress)]
+
+
+def _journeys(estate: "Estate", names: list[str]) -> "list[Journey]":
+    """The journeys of these names, or all; Mistaken with the nearest where one names none."""
+    from enthesis.errors import Mistaken
+    from enthesis.reading.shapes import nearest
+
+    for name in names:
+        if name not in estate.journeys:
+            close = nearest(name, estate.journeys)
+            raise Mistaken(f"no journey is called {name}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+    return [journey for journey in estate.journeys.values() if not names or journey.name in names]

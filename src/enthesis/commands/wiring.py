@@ -1,6 +1,8 @@
 """Wires connectors to ports: which live systems an estate speaks to."""
 
 import json
+from dataclasses import dataclass
+from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -40,4 +42,16 @@ def connect(estate: "Estate", folder: Path) -> "Connected":
             providers[name] = Cloud(name, client, sessions.get(name, {}))
         elif service["kind"] == "pipeline" and name in estate.issuers:
             issuers[name] = Pipeline(name, client)
-    return Connected(providers, issuers, LAB)
+    return Connected(providers, issuers, LAB, _LabClock(state))
+
+
+@dataclass(frozen=True)
+class _LabClock:
+    """The clock of a lab."""
+
+    state: Path
+
+    def forward(self, by: timedelta) -> None:
+        from enthesis.lab.control import clock
+
+        clock(self.state, by.total_seconds())

@@ -3,8 +3,8 @@
 from datetime import timedelta
 from typing import Any
 
-from enthesis.connectors.http import Client
-from enthesis.errors import UnexpectedAnswer
+from enthesis.connectors.http import Answer, Client, problem_said
+from enthesis.errors import NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
 from enthesis.ports import Credential, Secret
 
@@ -17,17 +17,22 @@ class Pipeline:
         self.client = client
 
     def obtain(self, claims: Claims) -> Credential:
-        """A token that shows just these claims; what is null is left out."""
+        """A token that shows just these claims; what is null is left out. NotIssued where the service signs no such."""
         shown = {name: _json(value) for name, value in claims.items() if name != "aud" and value is not None}
         answer = self.client.ask("POST", "/runs", body={"claims": shown})
-        run = self.client.expect(answer, 201).json(self.name)
+        run = self._issued(answer, 201)
         wanted = {"audience": _json(claims["aud"])} if claims.get("aud") is not None else {}
         answer = self.client.ask("POST", str(run.get("token_endpoint", "")), body=wanted)
-        body = self.client.expect(answer, 200).json(self.name)
+        body = self._issued(answer, 200)
         token, life = body.get("token"), body.get("expires_in")
         if not isinstance(token, str) or not isinstance(life, int):
             raise UnexpectedAnswer(f"{self.name} answered without a token or without its life")
         return Credential(Secret(token), "token", timedelta(seconds=life))
+
+    def _issued(self, answer: Answer, status: int) -> dict[str, Any]:
+        if answer.status == 422 and b":not-issued" in answer.content:
+            raise NotIssued(f"{self.name} does not issue this: {problem_said(answer)}")
+        return self.client.expect(answer, status).json(self.name)
 
 
 def _json(value: Any) -> Any:

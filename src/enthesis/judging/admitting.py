@@ -11,7 +11,7 @@ from enthesis.model.estate import Estate, Issuer, Trust
 from enthesis.trusting.callers import EVERYBODY, Callers, Rooms, Shown, one_of, one_of_difference
 from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value, passes
-from enthesis.trusting.values import ROOMS, TEXT_ROOM, Room, Want, solve
+from enthesis.trusting.values import EVERY_TYPE, ROOMS, TEXT_ROOM, Room, Want, solve
 
 LOOK_ALIKES = str.maketrans({"a": "а", "e": "е", "o": "о", "i": "і", "p": "р", "c": "с"})  # Cyrillic on purpose
 ELSEWHERE = "elsewhere"
@@ -60,7 +60,9 @@ def rooms_for(estate: Estate, issuer: Issuer) -> Rooms:
         if issuer.claims is not None and name not in issuer.claims and name != "aud":
             return Room(frozenset(), absent=True)
         many = name == "aud" or (issuer.claims or {}).get(name) == "list"
-        return Room(many=many, absent=name != "aud", typical=typical, words=words)
+        always = name == "aud" or (name == "sub" and issuer.kind == "oidc")  # a text, by RFC 7519, section 4.1
+        types = frozenset(["text"]) if always or issuer.claims is not None else EVERY_TYPE
+        return Room(types, many, not always, typical, words)
 
     return room
 

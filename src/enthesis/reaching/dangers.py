@@ -21,13 +21,13 @@ from enthesis.model.mistakes import Source
 from enthesis.reaching.chains import Chains
 from enthesis.reaching.reach import reachable
 from enthesis.reading.conditions import plain_test
-from enthesis.reading.sentences import tested
 from enthesis.reading.shapes import duration_text, time_text
+from enthesis.reading.writing import flow_text
 from enthesis.trusting.callers import Callers, Shown, one_of, one_of_both, one_of_difference
 from enthesis.trusting.overlaps import overlaps
 from enthesis.trusting.patterns import Undecided, tokens
 from enthesis.trusting.truth import passes
-from enthesis.trusting.values import ROOMS, TEXT_ROOM, Want, solve
+from enthesis.trusting.values import ROOMS, TEXT_ROOM, Room, Want, solve
 
 FORK_LIKE = ("fork", "pull-request", "pull_request", "merge-request", "merge_request")  # words in the value of a claim
 ANOTHER = "elsewhere.example"
@@ -147,16 +147,20 @@ def _strangers(looking: _Looking, trust: Trust) -> Iterator[Danger]:
         ours = Callers((issuer.owned,))
         shown = one_of_difference(callers_of(trust), ours, rooms_for(looking.estate, issuer))
         if shown is not None:
-            owned = ", ".join(f"{name} {tested(plain_test(test))}" for name, test in issuer.owned)
+            owned = ", ".join(f"{name}: {flow_text(plain_test(test))}" for name, test in issuer.owned)
             message = f"admits subjects of {issuer.name} that are not ours"
-            yield _of(trust, "strangers-admitted", message, f"ours: {owned}; pin that", shown)
+            yield _of(trust, "strangers-admitted", message, f"pin it to ours: {owned}", shown)
 
 
 def _any_audience(looking: _Looking, trust: Trust) -> Iterator[Danger]:
     if trust.admits.form != "token":
         return
     issuer = looking.estate.issuers[str(trust.admits.whom)]
-    rooms = rooms_for(looking.estate, issuer)
+    usual = rooms_for(looking.estate, issuer)
+
+    def rooms(name: str) -> Room:  # one audience alone: with the right one beside it, another does no harm
+        return replace(usual(name), many=False) if name == "aud" else usual(name)
+
     other = Callers(((("aud", Equal(ANOTHER)),),))
     shown = one_of_both(callers_of(trust), other, rooms)
     if shown is not None:
@@ -471,9 +475,8 @@ def _barred_within(looking: _Looking, ceiling: Ceiling, identity: str) -> str | 
     place = compiled.find(identity)
     if place < 0:
         return None
-    above = compiled.find(ceiling.at)
     for one in reachable(chains, [chains.from_place(place)], wanted):
-        target = compiled.find(one.target)
-        if ceiling.over == "callers" or (target >= 0 and above >= 0 and compiled.inside(above, target)):
+        above = looking.estate.boundary_above(account_of(one.target))
+        if ceiling.over == "callers" or contains(ceiling.at, one.target) or ceiling.at in above:
             return f"{one.verb} {one.target}"
     return None

@@ -641,7 +641,7 @@ SECTIONS: dict[str, Section] = {
         Record(
             "an accepted danger",
             (
-                Field("danger", Choice(tuple(DANGERS)), required=True),
+                Field("danger", Choice(tuple(code for code in DANGERS if code != "acceptance-idle")), required=True),
                 Field("of", TEXT, required=True),
                 Field("because", TEXT, required=True),
                 Field("until", Time(), required=True),

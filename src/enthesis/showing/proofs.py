@@ -1,11 +1,15 @@
 """Proofs: a line a journey, and JUnit XML for pipelines."""
 
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
 from xml.etree.ElementTree import Element, SubElement, tostring  # writes only, parses nothing
 
 from enthesis.reading.shapes import duration_text
+from enthesis.showing.admitting import caller_json, caller_text
 from enthesis.showing.lines import Line, Span, counted, line, visible
-from enthesis.working.proving import REFUSED, UNDECIDED, Proof
+from enthesis.working.proving import ALLOWED, REFUSED, UNDECIDED, Proof
+from enthesis.working.refusing import Trials
 
 
 def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
@@ -45,18 +49,106 @@ def _one(proof: Proof, width: int) -> Line:
     )
 
 
-def junit_xml(estate: str, proofs: Sequence[Proof]) -> bytes:
-    """JUnit XML: an unmet expectation is a failure, a journey that could not be tried an error."""
-    failures = sum(not proof.met and proof.outcome != UNDECIDED for proof in proofs)
-    errors = sum(proof.outcome == UNDECIDED for proof in proofs)
-    counts = {"tests": str(len(proofs)), "failures": str(failures), "errors": str(errors)}
+def trials_sentence(what: tuple[str, str], every: Sequence[Trials]) -> str:
+    """What came of trials, in a sentence; `what` was tried, one and several of it."""
+    unmet = sum(len(one.unmet) for one in every)
+    refused = sum(one.refused for one in every)
+    if not any(one.trials for one in every):
+        return f"There are no {what[1]} to try."
+    if unmet:
+        tried = sum(len(one.trials) for one in every)
+        return f"{unmet} of {counted(tried, 'trial')} of {what[1]} did not end as they must."
+    return f"All is refused that must be: {counted(refused, *what)}, tried for real."
+
+
+def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Line]:
+    """Trials as text: a line for each thing they are about, and more of those that ended otherwise."""
+    yield line(Span(trials_sentence(what, every), "strong"))
+    width = max((len(one.about) for one in every), default=0)
+    for one in every:
+        word = "unmet" if one.unmet else "as it must be"
+        meant = sum(trial.expected == ALLOWED and not trial.unmet for trial in one.trials)
+        also = f", {one.left_out} that the issuer never signs" if one.left_out else ""
+        yield line(
+            f"  {one.about.ljust(width)}  ",
+            Span(word.ljust(13), "bad" if one.unmet else "good"),
+            f"  {one.refused} refused, {meant} allowed as a control{also}",
+            Span(f"  {one.source}", "quiet"),
+        )
+        for trial in one.unmet:
+            said = f" ({trial.said})" if trial.said and trial.outcome == REFUSED else ""
+            yield line("      ", Span(f"{trial.what}: {trial.unmet}{said}", "bad"))
+            if trial.shows is not None:
+                yield line("        with ", caller_text(trial.shows))
+
+
+def trials_json(one: Trials) -> dict[str, Any]:
+    """Trials for a program; there is no token in them, only what it showed."""
+    return {
+        "about": one.about,
+        "source": one.source,
+        "refused": one.refused,
+        "never_issued": one.left_out,
+        "met": not one.unmet,
+        "trials": [
+            {
+                "what": trial.what,
+                "expected": trial.expected,
+                "outcome": trial.outcome,
+                "refused_at": list(trial.refused_at),
+                "said": trial.said,
+                "met": not trial.unmet,
+                "unmet": trial.unmet or None,
+                "shows": caller_json(trial.shows),
+            }
+            for trial in one.trials
+        ],
+    }
+
+
+@dataclass(frozen=True, slots=True)
+class Case:
+    """One case of a JUnit report; `unmet` is empty where it is as expected."""
+
+    name: str
+    unmet: str
+    undecided: bool
+    seen: str
+
+
+def proof_cases(proofs: Iterable[Proof]) -> list[Case]:
+    """A case a journey."""
+    return [
+        Case(
+            proof.journey,
+            "; ".join(proof.unmet),
+            proof.outcome == UNDECIDED,
+            "\n".join(visible(f"{seen.what}: {seen.outcome}, {seen.said}") for seen in proof.evidence),
+        )
+        for proof in proofs
+    ]
+
+
+def trial_cases(every: Iterable[Trials]) -> list[Case]:
+    """A case a trial."""
+    return [
+        Case(f"{one.about} ({one.source}): {trial.what}", trial.unmet, trial.outcome == UNDECIDED, visible(trial.said))
+        for one in every
+        for trial in one.trials
+    ]
+
+
+def junit_xml(estate: str, cases: Sequence[Case]) -> bytes:
+    """JUnit XML: what ended otherwise is a failure, what could not be tried an error."""
+    failures = sum(bool(case.unmet) and not case.undecided for case in cases)
+    errors = sum(case.undecided for case in cases)
+    counts = {"tests": str(len(cases)), "failures": str(failures), "errors": str(errors)}
     suites = Element("testsuites", counts)
     suite = SubElement(suites, "testsuite", {"name": visible(estate), **counts})
-    for proof in proofs:
-        case = SubElement(suite, "testcase", {"classname": visible(estate), "name": visible(proof.journey)})
-        if not proof.met:
-            kind = "error" if proof.outcome == UNDECIDED else "failure"
-            fault = SubElement(case, kind, {"message": visible("; ".join(proof.unmet))})
-            fault.text = "\n".join(visible(f"{seen.what}: {seen.outcome}, {seen.said}") for seen in proof.evidence)
+    for case in cases:
+        element = SubElement(suite, "testcase", {"classname": visible(estate), "name": visible(case.name)})
+        if case.unmet:
+            kind = "error" if case.undecided else "failure"
+            SubElement(element, kind, {"message": visible(case.unmet)}).text = case.seen
     body: bytes = tostring(suites, encoding="utf-8", xml_declaration=True)
     return body + b"\n"

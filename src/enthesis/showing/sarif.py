@@ -18,6 +18,7 @@ from enthesis.showing.lines import visible
 
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
 MISTAKE, JOURNEY, INVARIANT, UNDECIDED = "mistake", "journey-contradicted", "invariant-broken", "invariant-not-decided"
+FINGERPRINT = "statement/v1"
 OTHER_RULES = {
     JOURNEY: "a journey does not end as it is expected to",
     INVARIANT: "a chain breaks an invariant",
@@ -45,6 +46,7 @@ def sarif(
     if found is not None:
         results += [_danger(one) for one in (*found.standing, *found.accepted)]
     rules = {**{one.code: one.message for one in mistakes}, **OTHER_RULES, **DANGERS}
+    _tell_apart(results)
     used = sorted({result["ruleId"] for result in results})
     for result in results:
         result["ruleIndex"] = used.index(result["ruleId"])
@@ -66,6 +68,15 @@ def sarif(
         ],
     }
     return (json.dumps(log, indent=2, ensure_ascii=False) + "\n").encode()
+
+
+def _tell_apart(results: Sequence[dict[str, Any]]) -> None:
+    """Numbers the results that are about the same thing in the same way."""
+    seen: dict[str, int] = {}
+    for result in results:
+        mark = result["partialFingerprints"][FINGERPRINT]
+        seen[mark] = seen.get(mark, 0) + 1
+        result["partialFingerprints"][FINGERPRINT] = f"{mark}:{seen[mark]}"
 
 
 def _danger(danger: Danger) -> dict[str, Any]:
@@ -93,5 +104,5 @@ def _result(code: str, level: str, message: str, source: Source, names: Sequence
         "level": level,
         "message": {"text": visible(message)},
         "locations": [{"physicalLocation": {"artifactLocation": {"uri": quote(source.file)}, "region": region}}],
-        "partialFingerprints": {"enthesis/v1": hashlib.sha256(marks.encode()).hexdigest()[:32]},
+        "partialFingerprints": {FINGERPRINT: hashlib.sha256(marks.encode()).hexdigest()[:32]},
     }

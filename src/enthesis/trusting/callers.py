@@ -81,7 +81,8 @@ class _Search:
             raise Undecided(f"more than {MAX_STEPS} choices")
         if not outside:
             found = {attribute: self._solve(attribute, tests) for attribute, tests in wanted.items()}
-            return {attribute: one.value for attribute, one in found.items() if one is not None}
+            shown = {attribute: one.value for attribute, one in found.items() if one is not None}
+            return {attribute: value for attribute, value in shown.items() if value is not None}
         first, rest = outside[0], outside[1:]
         for attribute, test in first:
             grown = wanted.get(attribute, frozenset()) | {(test, Want.NOT_HELD)}

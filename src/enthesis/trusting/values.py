@@ -52,6 +52,9 @@ MET = {Want.HOLDS: True, Want.FAILS: False, Want.UNKNOWN: None}
 Wanted = tuple[Test, Want]
 
 
+EVERY_TYPE = frozenset(("text", "number", "truth"))  # of what a claim can hold
+
+
 @dataclass(frozen=True, slots=True)
 class Room:
     """Which values an attribute can have.
@@ -59,7 +62,7 @@ class Room:
     `typical` are tried first, and `words` put where a text is free, so that an answer looks like a real one.
     """
 
-    types: frozenset[str] = frozenset(("text", "number", "truth"))
+    types: frozenset[str] = EVERY_TYPE
     many: bool = False
     absent: bool = True
     typical: tuple[Value, ...] = ()

@@ -3,11 +3,11 @@
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import timedelta
-from typing import Any
+from typing import Any, Protocol
 
 from enthesis.errors import EnthesisError, Mistaken
 from enthesis.model.addresses import account_of
-from enthesis.model.estate import Context, Estate, Journey
+from enthesis.model.estate import Attempt, Claims, Context, Estate, Journey, KindVerbs
 from enthesis.ports import Asked, Connected, Credential, Done, LiveProvider, Refusal, Reporter
 from enthesis.reading.shapes import duration_text
 
@@ -79,6 +79,13 @@ class _Run:
         said = f"a {credential.form} that lives {duration_text(credential.life)}"
         self.evidence.append(Evidence(what, ALLOWED, said, credential.life))
 
+    def ended(self, what: str, outcome: Done | Refusal) -> None:
+        if isinstance(outcome, Done):
+            self.evidence.append(Evidence(what, ALLOWED, outcome.said))
+        else:
+            steps = f" at {', '.join(outcome.steps)}" if outcome.steps else ""
+            self.evidence.append(Evidence(what, REFUSED, f"{outcome.said}{steps}"))
+
 
 def prove(estate: Estate, journeys: Iterable[Journey], connected: Connected, reporter: Reporter) -> tuple[Proof, ...]:
     """One proof a journey. A journey that could not be tried is undecided, which meets no expectation."""
@@ -98,7 +105,7 @@ def _prove(estate: Estate, journey: Journey, connected: Connected) -> Proof:
     run = _Run()
     refused_at: tuple[str, ...] = ()
     try:
-        refusal = _walk(estate, journey, connected, run)
+        refusal = walk(estate, journey, connected, run)
         outcome = REFUSED if refusal else ALLOWED
         refused_at = refusal.steps if refusal else ()
     except EnthesisError as fault:
@@ -118,41 +125,46 @@ def _prove(estate: Estate, journey: Journey, connected: Connected) -> Proof:
     )
 
 
-def _walk(estate: Estate, journey: Journey, connected: Connected, run: _Run) -> Refusal | None:
+class Seeing(Protocol):
+    """Told what a walk sees, in its order."""
+
+    def got(self, what: str, credential: Credential) -> None: ...
+    def ended(self, what: str, outcome: Done | Refusal) -> None: ...
+
+
+def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing) -> Refusal | None:
     """Origin, hops, attempt; answers the first refusal."""
-    asked = _asked(journey.context)
-    credential = _origin(journey, connected, run)
+    asked = asked_of(journey.context)
+    credential = _obtained(journey, connected)
+    seeing.got(f"a token from {journey.origin.whom}", credential)
     for hop in journey.through:
-        provider = _provider(estate, hop.identity, connected)
+        provider = provider_of(estate, hop.identity, connected)
         got = provider.take_on(credential, hop.identity, hop.narrowed, asked)
         what = f"take on {hop.identity}"
         if isinstance(got, Refusal):
-            run.evidence.append(_refused(what, got))
+            seeing.ended(what, got)
             return got
-        run.got(what, got)
+        seeing.got(what, got)
         credential = got
     if journey.attempt is None:
         return None
-    what = f"{journey.attempt.verb} {journey.attempt.target}"
-    provider = _provider(estate, journey.attempt.target, connected)
-    if journey.attempt.verb == "take-on":
-        taken = provider.take_on(credential, journey.attempt.target, None, asked)
-        done: Done | Refusal = taken if isinstance(taken, Refusal) else Done("a session was got, and let go")
-    else:
-        done = provider.attempt(credential, journey.attempt, asked)
-    if isinstance(done, Done):
-        run.evidence.append(Evidence(what, ALLOWED, done.said))
-        return None
-    run.evidence.append(_refused(what, done))
-    return done
+    provider = provider_of(estate, journey.attempt.target, connected)
+    outcome = tried(provider, credential, journey.attempt, asked)
+    seeing.ended(f"{journey.attempt.verb} {journey.attempt.target}", outcome)
+    return outcome if isinstance(outcome, Refusal) else None
 
 
-def _refused(what: str, refusal: Refusal) -> Evidence:
-    steps = f" at {', '.join(refusal.steps)}" if refusal.steps else ""
-    return Evidence(what, REFUSED, f"{refusal.said}{steps}")
+def tried(
+    provider: LiveProvider, credential: Credential, attempt: Attempt, asked: Asked, narrowed: KindVerbs | None = None
+) -> Done | Refusal:
+    """An attempt with a credential; taking on is let go of at once."""
+    if attempt.verb != "take-on":
+        return provider.attempt(credential, attempt, asked)
+    taken = provider.take_on(credential, attempt.target, narrowed, asked)
+    return taken if isinstance(taken, Refusal) else Done("a session was got, and let go")
 
 
-def _asked(context: Context) -> Asked:
+def asked_of(context: Context) -> Asked:
     for name in ("time", "session_age"):
         if name in context.said:
             raise Mistaken(f"the journey is about another {name.replace('_', ' ')}, which cannot be tried now")
@@ -160,19 +172,21 @@ def _asked(context: Context) -> Asked:
     return Asked(network, context.reference)
 
 
-def _origin(journey: Journey, connected: Connected, run: _Run) -> Credential:
-    origin = journey.origin
-    if origin.form != "token":
-        raise Mistaken(f"nothing here obtains a credential for an origin of form {origin.form}")
-    issuer = connected.issuers.get(origin.whom)
-    if issuer is None:
-        raise Mistaken(f"nothing is known to speak to for the issuer {origin.whom}")
-    credential = issuer.obtain(origin.shows)
-    run.got(f"a token from {origin.whom}", credential)
-    return credential
+def _obtained(journey: Journey, connected: Connected) -> Credential:
+    if journey.origin.form != "token":
+        raise Mistaken(f"nothing here obtains a credential for an origin of form {journey.origin.form}")
+    return token_from(connected, journey.origin.whom, journey.origin.shows)
 
 
-def _provider(estate: Estate, address: str, connected: Connected) -> LiveProvider:
+def token_from(connected: Connected, issuer: str, claims: Claims) -> Credential:
+    """A token of an issuer that shows these claims. NotIssued where there can be none."""
+    found = connected.issuers.get(issuer)
+    if found is None:
+        raise Mistaken(f"nothing is known to speak to for the issuer {issuer}")
+    return found.obtain(claims)
+
+
+def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvider:
     account = estate.accounts.get(account_of(address))
     if account is None:
         raise Mistaken(f"no provider has {address}: its account is not in the estate")

@@ -1,0 +1,275 @@
+"""Dangers: each is found where it is, with somebody who really gets in; none is found where there is none."""
+
+import json
+import ssl
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+import httpx
+import jsonschema
+import pytest
+
+from enthesis.model.dangers import DANGERS
+
+from .conftest import SALTMARSH, Lab, Program, start_lab, write_estate
+
+HEAD = """
+estate: dangerous
+organisations: {ours: {units: [inner]}, theirs: {outside: true}}
+providers: {lowland: {style: two-sided}}
+accounts:
+  left: {in: "@ours/inner", provider: lowland}
+  right: {in: "@ours/inner", provider: lowland}
+  away: {in: "@theirs", provider: lowland}
+issuers:
+  forge:
+    {kind: oidc, url: "https://forge.example", shared: true, owned: {sub: {glob: "ours/**"}},
+     claims: {sub: text, event: text, address: text}}
+  alone: {kind: oidc, url: "https://alone.example"}
+resources: {left/bucket/b: {}, right/bucket/c: {}}
+identities:
+  left/identity/a: {kind: service-account}
+  right/identity/r: {kind: service-account}
+  away/identity/w: {kind: service-account}
+roles:
+  writing: {allows: {object: [write]}}
+  reading: {allows: {object: [read]}}
+  taking: {allows: {identity: [take-on]}}
+"""
+WRITES = "grants: [{to: left/identity/a, role: writing, at: left/bucket/b}]\n"
+GOOD = "sub: ours/web/branch/main, aud: lowland"
+
+
+def trust(claims: str, more: str = "", of: str = "left/identity/a") -> str:
+    return f"trusts: [{{of: {of}, admits: {{token: forge, claims: {{{claims}}}}}{more}}}]\n"
+
+
+def check(enthesis: Program, folder: Path, body: str, **files: str) -> Any:
+    ran = enthesis("check", "--format", "json", at=write_estate(folder, {"estate.yaml": HEAD + body, **files}))
+    assert ran.code in (0, 1), ran.err + ran.out
+    return ran.json
+
+
+def journey(name: str, more: str) -> str:
+    shows = "{sub: ours/web/branch/main, aud: lowland, event: push}"
+    return f"  {name}: {{from: {{token: forge, claims: {shows}}}, through: [left/identity/a], {more}}}\n"
+
+
+FORK = "journeys:\n" + journey("j", "expect: refused").replace("push", "fork-run")
+EACH: list[tuple[str, str, str]] = [
+    ("strangers-admitted", trust("sub: {glob: '*/web/branch/main'}, aud: lowland"), "sub theirs/web/branch/main"),
+    ("any-audience", trust("sub: ours/web/branch/main"), "aud elsewhere.example"),
+    ("any-audience", trust("sub: ours/web/branch/main, aud: {glob: '**'}"), "aud elsewhere.example"),
+    ("any-audience", trust("sub: ours/web/branch/main, aud: {not: highmoor}"), "aud elsewhere.example"),
+    ("name-cut-short", trust("sub: {glob: 'ours/tide*/branch/main'}, aud: lowland"), "sub ours/tide-too/branch/main"),
+    ("name-cut-short", trust("sub: [ours/a, {glob: 'ours/tide**'}], aud: lowland"), "sub ours/tide-too"),
+    ("only-barred", trust("sub: {not: {glob: 'theirs/**'}}, aud: lowland"), ""),
+    ("only-barred", trust("aud: lowland"), ""),
+    ("only-barred", trust("sub: {glob: '**'}, aud: lowland"), ""),
+    ("fork-admitted", trust(GOOD) + WRITES + FORK, "event fork-run"),
+    ("claim-never-issued", trust(f"{GOOD}, branch: main"), "never issues branch"),
+    ("never-holds", trust("sub: {glob: 'ours/*', not: {glob: 'ours/**'}}, aud: lowland"), "no caller can ever meet"),
+    ("never-holds", trust(GOOD, ", when: {claims.sub: ours/other}"), "no caller can ever meet"),
+    ("never-holds", "grants: [{to: left/identity/a, role: writing, at: left/bucket/b, "
+     "when: {time: {after: '2030-01-01T00:00:00Z', before: '2029-01-01T00:00:00Z'}}}]\n", "nothing can ever meet"),
+    ("long-session", trust(GOOD, ", session: 8h"), "no journey needs more than 1h"),
+    ("trust-in-trust", trust(GOOD, ", name: one").replace("]\n", ", ")
+     + trust("sub: {glob: 'ours/web/branch/*'}, aud: lowland", ", name: two").removeprefix("trusts: ["),
+     "admits nobody that the one at two does not"),
+    ("whole-account", "trusts: [{of: left/identity/a, admits: {account: right}}]\n"
+     "grants: [{to: right/identity/r, role: taking, at: left/identity/a, held_by: right}]\n", "only right/identity/r"),
+    ("whole-account", "trusts: [{of: left/identity/a, admits: {account: away}, when: {reference: x}}]\n",
+     "others decide who that is"),
+    ("no-reference", "trusts: [{of: left/identity/a, admits: {identity: away/identity/w}}]\n", "without an agreed"),
+    ("no-reference", "trusts: [{of: left/identity/a, admits: {identity: away/identity/w}, "
+     "when: {time: {after: '2020-01-01T00:00:00Z'}}}]\n", "without an agreed"),
+    ("origin-forgotten", "trusts: [{of: left/identity/a, admits: {identity: away/identity/w}, when: {reference: x}}]\n"
+     + WRITES + "ceilings: [{name: no-strangers, over: resources, at: left, bars: {object: [write]}, "
+     "when: {caller.organisation: {not: ours}}}]\n", "passes it as one of ours and can write left/bucket/b/object/"),
+    ("acceptance-idle", "accepted: [{danger: long-session, of: left/identity/a, because: why, "
+     "until: '2999-01-01T00:00:00Z'}]\n", "has no danger long-session"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("code", "body", "says"), EACH, ids=[f"{n}-{one[0]}" for n, one in enumerate(EACH)])
+def test_each_danger_is_found_where_it_is(enthesis: Program, tmp_path: Path, code: str, body: str, says: str) -> None:
+    said = check(enthesis, tmp_path, body)
+    found = [one for one in said["dangers"] if one["code"] == code]
+    assert found, said["dangers"]
+    assert found[0]["source"].startswith("estate.yaml:")
+    assert found[0]["remedy"]
+    witness = ", ".join(f"{name} {value}" for name, value in (found[0]["gets_in"] or {}).items())
+    assert says in found[0]["message"] or says in witness, found[0]
+
+
+def test_an_issuer_that_is_shared_says_which_subjects_are_ours(enthesis: Program, tmp_path: Path) -> None:
+    body = HEAD.replace(', owned: {sub: {glob: "ours/**"}}', "")
+    ran = enthesis("check", "--format", "json", at=write_estate(tmp_path, {"estate.yaml": body}))
+    assert [one["code"] for one in ran.json["dangers"]] == ["owned-unsaid"]
+    assert ran.code == 1
+
+
+def test_every_code_is_tried_here() -> None:
+    assert {code for code, _, _ in EACH} | {"owned-unsaid"} == set(DANGERS)
+
+
+@pytest.mark.parametrize(
+    "body",
+    [
+        trust(GOOD),
+        trust("sub: {glob: 'ours/tides/**'}, aud: lowland"),
+        trust("sub: {glob: 'ours/web/branch/v*'}, aud: lowland"),
+        trust("sub: {glob: 'ours/web/branch/release-*'}, aud: [lowland, highmoor]"),
+        trust(f"{GOOD}, event: {{not: fork-run}}") + WRITES,
+        trust(GOOD) + WRITES,  # nothing tells of forks
+        trust(GOOD, ", session: 2h") + "journeys:\n" + journey("j", "expect: allowed, within: 2h"),
+        "trusts: [{of: left/identity/a, admits: {identity: away/identity/w}, when: {reference: x}}]\n",
+        "trusts: [{of: left/identity/a, admits: {account: right}}]\n"
+        "identities: {right/identity/q: {kind: service-account}}\n"
+        "grants:\n- {to: right/identity/r, role: taking, at: left/identity/a, held_by: right}\n"
+        "- {to: right/identity/q, role: taking, at: left/identity/a, held_by: right}\n",
+        trust(GOOD, ", until: '2020-01-01T00:00:00Z', session: 30d"),
+    ],
+)
+def test_what_is_well_has_no_danger(enthesis: Program, tmp_path: Path, body: str) -> None:
+    more = {}
+    if "identities:" in body:
+        start = body.index("identities:")
+        end = body.index("grants:")
+        body, more = body[:start] + body[end:], {"more.yaml": body[start:end]}
+    said = check(enthesis, tmp_path, body, **more)
+    assert said["dangers"] == []
+
+
+def test_a_danger_is_accepted_with_a_reason_until_a_time(enthesis: Program, tmp_path: Path) -> None:
+    body = trust(GOOD, ", session: 8h")
+    entry = "{danger: long-session, of: left/identity/a, because: a nightly run takes so long, until: 'TIME'}"
+    accepted = "accepted:\n- " + entry.replace("TIME", "2999-01-01T00:00:00Z")
+    write_estate(tmp_path, {"estate.yaml": HEAD + body, "accepted.yaml": accepted})
+    ran = enthesis("check", "--sarif", "found.sarif", at=tmp_path)
+    assert ran.code == 0, ran.out
+    assert "1 danger accepted" in ran.out and "a nightly run takes so long, until 2999" in ran.out
+    (result,) = json.loads((tmp_path / "found.sarif").read_text())["runs"][0]["results"]
+    assert result["suppressions"][0]["justification"].startswith("a nightly run takes so long")
+    (tmp_path / "accepted.yaml").write_text("accepted:\n- " + entry.replace("TIME", "2020-01-01T00:00:00Z"))
+    ran = enthesis("check", at=tmp_path)
+    assert ran.code == 1 and "it was accepted until 2020-01-01" in ran.out
+    for wrong in (entry.replace("long-session", "long"), entry.replace("because: a nightly run takes so long, ", "")):
+        (tmp_path / "accepted.yaml").write_text("accepted:\n- " + wrong)
+        assert enthesis("check", at=tmp_path).code == 2
+
+
+def test_dangers_are_written_as_sarif(enthesis: Program, tmp_path: Path) -> None:
+    body = trust("sub: {glob: '**/tide*'}") + "journeys:\n" + journey("j", "expect: refused")
+    write_estate(tmp_path, {"a b/estate.yaml": HEAD + body})
+    ran = enthesis("check", "--sarif", str(tmp_path / "s.sarif"), at=tmp_path / "a b")
+    assert ran.code == 1
+    log = json.loads((tmp_path / "s.sarif").read_text())
+    (run,) = log["runs"]
+    jsonschema.validate(log, SARIF)
+    for result in run["results"]:
+        assert run["tool"]["driver"]["rules"][result["ruleIndex"]]["id"] == result["ruleId"]
+        region = result["locations"][0]["physicalLocation"]["region"]
+        assert region["startLine"] > 1
+    marks = [result["partialFingerprints"]["statement/v1"] for result in run["results"]]
+    assert len(set(marks)) == len(marks) > 1
+    (tmp_path / "a b" / "estate.yaml").write_text("# a line more\n" + HEAD + body)
+    enthesis("check", "--sarif", str(tmp_path / "t.sarif"), at=tmp_path / "a b")
+    again = json.loads((tmp_path / "t.sarif").read_text())["runs"][0]["results"]
+    assert [result["partialFingerprints"]["statement/v1"] for result in again] == marks
+    (tmp_path / "a b" / "estate.yaml").write_text("estate: [")
+    assert enthesis("check", "--sarif", str(tmp_path / "u.sarif"), at=tmp_path / "a b").code == 2
+    (mistake,) = json.loads((tmp_path / "u.sarif").read_text())["runs"][0]["results"]
+    assert mistake["level"] == "error"
+
+
+SARIF: dict[str, Any] = {  # what SARIF 2.1.0 requires of the objects that are written here
+    "type": "object",
+    "required": ["version", "runs"],
+    "properties": {
+        "version": {"const": "2.1.0"},
+        "runs": {
+            "items": {
+                "required": ["tool", "results"],
+                "properties": {
+                    "tool": {"required": ["driver"], "properties": {"driver": {"required": ["name", "rules"]}}},
+                    "columnKind": {"enum": ["utf16CodeUnits", "unicodeCodePoints"]},
+                    "results": {
+                        "items": {
+                            "required": ["message", "ruleId", "level", "locations"],
+                            "properties": {
+                                "message": {"required": ["text"]},
+                                "level": {"enum": ["none", "note", "warning", "error"]},
+                                "partialFingerprints": {"additionalProperties": {"type": "string"}},
+                                "suppressions": {
+                                    "items": {
+                                        "required": ["kind"],
+                                        "properties": {
+                                            "kind": {"enum": ["inSource", "external"]},
+                                            "status": {"enum": ["accepted", "underReview", "rejected"]},
+                                        },
+                                    }
+                                },
+                            },
+                        }
+                    },
+                },
+            }
+        },
+    },
+}
+
+
+# -- witnesses, minted ----------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def dangerous_lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    """A lab where an estate full of dangers is enacted: an identity for each."""
+    folder = tmp_path_factory.mktemp("dangerous")
+    single = "trusts: [{of: left/identity/a, admits: {token"
+    bodies = [body for code, body, _ in EACH if body.startswith(single) and code != "trust-in-trust"]
+    lines = [body.split("[", 1)[1].split("]\n", 1)[0] for body in bodies]
+    identities = "".join(f"  left/identity/d{n}: {{kind: service-account}}\n" for n in range(len(lines)))
+    trusts = "".join(f"- {one.replace('left/identity/a,', f'left/identity/d{n},')}\n" for n, one in enumerate(lines))
+    grants = "".join(f"- {{to: left/identity/d{n}, role: writing, at: left/bucket/b}}\n" for n in range(len(lines)))
+    body = HEAD.replace("roles:", f"{identities}roles:") + f"trusts:\n{trusts}grants:\n{grants}"
+    write_estate(folder, {"estate.yaml": body, "expected.yaml": FORK})
+    try:
+        lab = start_lab(enthesis, folder)
+        ran = enthesis("enact", "--yes", at=folder)
+        assert ran.code == 0, ran.err + ran.out
+        yield lab
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+def test_whoever_is_shown_to_get_in_by_a_danger_gets_in_at_the_lab(enthesis: Program, dangerous_lab: Lab) -> None:
+    http = httpx.Client(verify=ssl.create_default_context(cafile=dangerous_lab.authority), trust_env=False)
+    forge, cloud = dangerous_lab.services["forge"], dangerous_lab.services["lowland"]
+    said = enthesis("check", "--format", "json", at=dangerous_lab.folder).json
+    tried: dict[str, int] = {}
+    for danger in said["dangers"]:
+        shown: Mapping[str, Any] | None = danger["gets_in"]
+        if shown is None:
+            continue
+        claims = {name: value for name, value in shown.items() if name != "aud"}
+        run = http.post(f"{forge}/runs", json={"claims": claims})
+        assert run.status_code == 201, run.text
+        wanted = {"audience": shown["aud"]} if "aud" in shown else {}
+        token = http.post(run.json()["token_endpoint"], json=wanted).json()["token"]
+        form = {
+            "grant_type": "urn:ietf:params:oauth:grant-type:token-exchange", "subject_token": token,
+            "subject_token_type": "urn:ietf:params:oauth:token-type:jwt",
+            "resource": f"{cloud}/places/{danger['names'][-1]}",
+        }  # fmt: skip
+        answer = http.post(f"{cloud}/token", data=form)
+        assert answer.status_code == 200, (danger, answer.text)
+        tried[danger["code"]] = tried.get(danger["code"], 0) + 1
+    assert set(tried) >= {"strangers-admitted", "any-audience", "name-cut-short", "only-barred", "fork-admitted"}, tried
+
+
+def test_the_worked_example_has_no_danger(enthesis: Program) -> None:
+    ran = enthesis("check", "--format", "json", at=SALTMARSH)
+    assert ran.json["dangers"] == [] and ran.json["undecided"] == 0

@@ -1,0 +1,129 @@
+"""What must be refused is refused, live: near-misses, what has ended, what is replayed; and what gets in is told."""
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from random import Random
+from xml.etree import ElementTree
+
+import pytest
+
+from .conftest import Lab, Program, start_lab, write_estate
+from .corpora_read import records
+
+PUBLISHER = "build/identity/publisher"
+
+
+def test_near_misses_of_the_worked_example_are_refused(enthesis: Program, enacted_lab: Lab, tmp_path: Path) -> None:
+    ran = enthesis("prove", "--near-misses", "--junit", str(tmp_path / "j.xml"), at=enacted_lab.folder)
+    assert ran.code == 0, ran.out
+    assert "24 refused, 1 allowed as a control" in ran.out
+    cases = ElementTree.parse(tmp_path / "j.xml").getroot().findall(".//testcase")  # noqa: S314  our own file
+    assert len(cases) == 25
+    assert any("another organisation of forge" in str(case.get("name")) for case in cases)
+    said = enthesis("prove", "--near-misses", PUBLISHER, "--format", "json", at=enacted_lab.folder)
+    (about,) = said.json["trials"]
+    assert {trial["expected"] for trial in about["trials"]} == {"allowed", "refused"}
+    assert all("owner" in trial["refused_at"] for trial in about["trials"] if trial["expected"] == "refused")
+    assert "eyJ" not in said.out + said.err
+
+
+def test_a_live_trust_that_is_wider_than_described_is_found_with_the_token(enthesis: Program, fresh_lab: Lab) -> None:
+    described = (fresh_lab.folder / "publishing.yaml").read_text()
+    wide = described.replace("sub: project/tides/bulletin/branch/main", 'sub: {glob: "project/*/bulletin/branch/*"}')
+    assert wide != described
+    (fresh_lab.folder / "publishing.yaml").write_text(wide)
+    assert enthesis("enact", "--yes", at=fresh_lab.folder).code == 0
+    (fresh_lab.folder / "publishing.yaml").write_text(described)
+    ran = enthesis("prove", "--near-misses", at=fresh_lab.folder)
+    assert ran.code == 1
+    assert "another organisation of forge: it was to be refused and was allowed" in ran.out
+    assert "with sub project/harbourline/bulletin/branch/main, aud lowland, event push" in ran.out
+
+
+def test_where_nobody_gets_in_near_misses_prove_nothing(enthesis: Program, fresh_lab: Lab) -> None:
+    ran = enthesis("prove", "--near-misses", at=fresh_lab.folder)  # nothing is enacted
+    assert ran.code == 1
+    assert "somebody who is meant: it was to be allowed and was refused" in ran.out
+    assert "0 refused, 0 allowed as a control" in ran.out
+    for option in ("--expiry", "--replay"):
+        ran = enthesis("prove", option, at=fresh_lab.folder)
+        assert ran.code == 1
+        assert "it is refused, so it leaves nothing to try" in ran.out or "could not be tried" in ran.out
+
+
+def test_what_has_ended_opens_nothing_new(enthesis: Program, fresh_lab: Lab) -> None:
+    assert enthesis("enact", "--yes", at=fresh_lab.folder).code == 0
+    said = enthesis("prove", "--expiry", "--format", "json", at=fresh_lab.folder)
+    assert said.code == 0, said.out
+    (about,) = said.json["trials"]
+    refused = [trial for trial in about["trials"] if trial["expected"] == "refused"]
+    assert [trial["refused_at"] for trial in refused] == [["session"]] * 3
+    before = [trial for trial in about["trials"] if trial["expected"] == "allowed"]
+    assert len(before) == 3 and all("just before its end" in trial["what"] for trial in before)
+    assert enthesis("lab", "clock", "--format", "json", at=fresh_lab.folder).json["ahead_seconds"] > 590
+
+
+def test_credentials_are_refused_where_they_were_not_made_for(enthesis: Program, fresh_lab: Lab) -> None:
+    assert enthesis("enact", "--yes", at=fresh_lab.folder).code == 0
+    said = enthesis("prove", "--replay", "--format", "json", at=fresh_lab.folder)
+    assert said.code == 0, said.out
+    (about,) = said.json["trials"]
+    refused = {trial["what"]: trial["refused_at"] for trial in about["trials"] if trial["expected"] == "refused"}
+    assert refused["the token of forge for elsewhere.example"] == ["owner"]
+    elsewhere = [steps for what, steps in refused.items() if what.endswith("(lowland) at highmoor")]
+    assert len(elsewhere) == 2 and all("provider" in steps for steps in elsewhere)
+    # a trust that looks at no audience is found: a token for anybody is admitted
+    text = (fresh_lab.folder / "publishing.yaml").read_text()
+    (fresh_lab.folder / "publishing.yaml").write_text(text.replace("aud: lowland, ", ""))
+    assert enthesis("enact", "--yes", at=fresh_lab.folder).code == 0
+    ran = enthesis("prove", "--replay", at=fresh_lab.folder)
+    assert ran.code == 1
+    assert "the token of forge for elsewhere.example: it was to be refused and was allowed" in ran.out
+
+
+def test_wrong_requests(enthesis: Program, enacted_lab: Lab) -> None:
+    assert enthesis("prove", "--near-misses", "--expiry", at=enacted_lab.folder).code == 2
+    assert enthesis("prove", "--near-misses", "build/identity/publishr", at=enacted_lab.folder).code == 2
+    assert enthesis("prove", "--replay", "nothing", at=enacted_lab.folder).code == 2
+
+
+# -- many trusts ----------------------------------------------------------------------------------------------------
+
+HEAD = """
+estate: many
+organisations: {ours: {}, theirs: {outside: true}}
+providers: {lowland: {style: two-sided}}
+accounts: {left: {in: "@ours", provider: lowland}}
+issuers: {forge: {kind: oidc, url: "https://forge.example", shared: true, owned: {sub: {glob: "project/t*/**"}}}}
+"""
+
+
+@pytest.fixture(scope="module")
+def many(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
+    """A lab with forty trusts of the realistic corpus, enacted."""
+    folder = tmp_path_factory.mktemp("many")
+    chosen = Random(3).sample([record["one"] for record in records("realistic")], 40)
+    identities = {f"left/identity/i{number}": {"kind": "service-account"} for number in range(len(chosen))}
+    trusts = [
+        {"of": f"left/identity/i{number}", "admits": {"token": "forge", "claims": claims}}
+        for number, claims in enumerate(chosen)
+    ]
+    more = json.dumps({"identities": identities, "trusts": trusts})
+    write_estate(folder, {"estate.yaml": HEAD, "trusts.json": more})
+    try:
+        start_lab(enthesis, folder)
+        ran = enthesis("enact", "--yes", at=folder)
+        assert ran.code == 0, ran.out + ran.err
+        yield folder
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+def test_every_witness_gets_in_at_the_lab_and_no_near_miss_does(enthesis: Program, many: Path) -> None:
+    ran = enthesis("prove", "--near-misses", "--format", "json", at=many)
+    assert ran.code == 0, [one for one in ran.json["trials"] if not one["met"]]
+    trials = ran.json["trials"]
+    assert len(trials) == 40
+    assert all(one["trials"][0]["outcome"] == "allowed" for one in trials)
+    assert sum(one["refused"] for one in trials) > 500
