@@ -126,11 +126,11 @@ def test_a_token_is_an_origin_and_is_never_repeated(enthesis: Program, saltmarsh
     assert ran.code == 0, ran.out
     assert "signature was not checked" in ran.err
     assert "c2lnbmVk" not in ran.out + ran.err
-    stale = f"{part({})}.{part({**claims, 'exp': 10})}.x"
+    stale = f"{part({})}.{part({**claims, 'exp': 10})}.eA"
     ran = enthesis("trace", "--token", "-", "--through", "build/identity/publisher", at=saltmarsh, stdin=stale)
     assert ran.code == 1
     assert "the token has ended" in ran.out
-    other = f"{part({})}.{part({**claims, 'iss': 'https://elsewhere.example'})}.x"
+    other = f"{part({})}.{part({**claims, 'iss': 'https://elsewhere.example'})}.eA"
     ran = enthesis("trace", "--token", "-", "--through", "build/identity/publisher", at=saltmarsh, stdin=other)
     assert ran.code == 2
     assert "forge.saltmarsh.example" in ran.err

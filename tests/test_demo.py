@@ -71,6 +71,7 @@ def test_interrupted_it_stops_its_lab_and_says_so(
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         text=True,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),  # noqa: PLW1509  even behind `&`
     )
     deadline = time.monotonic() + 10
     while not list(temporary.iterdir()) and time.monotonic() < deadline:

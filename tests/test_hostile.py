@@ -5,6 +5,7 @@ import sqlite3
 import ssl
 import time
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -100,7 +101,8 @@ def test_every_hostile_token_is_refused_by_the_program(
 
 
 def test_every_hostile_token_is_refused_by_the_lab(enacted_lab: Lab) -> None:
-    rows = sqlite3.connect(enacted_lab.state / "lab.db").execute("SELECT private FROM keys WHERE service = 'forge'")
+    with closing(sqlite3.connect(enacted_lab.state / "lab.db")) as store:
+        rows = store.execute("SELECT private FROM keys WHERE service = 'forge'").fetchall()
     keys = {data["kty"]: data for data in (json.loads(row[0]) for row in rows)}
     one, two = ECKey.import_key(keys["EC"]), RSAKey.import_key(keys["RSA"])
     by = signing(one.private_key, keys["EC"]["kid"], two.private_key, keys["RSA"]["kid"], enacted_lab.services["forge"])

@@ -39,7 +39,7 @@ providers: {north: {style: one-sided}}
 accounts: {left: {in: "@works", provider: north}}
 issuers: {forge: {kind: oidc}}
 identities: {left/identity/runner: {kind: service-account}}
-trusts: [{of: left/identity/runner, admits: {token: forge, claims: {sub: main}}}]
+trusts: [{of: left/identity/runner, admits: {token: forge, claims: {sub: main, aud: north}}}]
 """
     ran = enthesis("check", at=write_estate(tmp_path, {"estate.yaml": text}))
     assert ran.code == 0

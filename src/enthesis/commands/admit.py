@@ -191,8 +191,14 @@ def _first_sentence(what: str, answers: "list[Told]") -> str:
     from enthesis.showing.lines import counted
 
     of = ", ".join(dict.fromkeys(answer.trust.of for answer in answers))
+    compared = [one for answer in answers for one in answer.compared]
+    if compared:
+        wider, narrower = (any(getattr(one, which) is not None for one in compared) for which in ("more", "less"))
+        than = " and ".join(dict.fromkeys(one.than for one in compared))
+        said = "something else than" if wider and narrower else "more than" if wider else "less than"
+        return f"{what} admits {said if wider or narrower else 'just'} {than}."
     more = sum(len([one for one in answer.near if one.admitted]) for answer in answers)
-    also = f"; so can {counted(more, 'caller')} one step away from the one meant" if more else ""
+    also = f"; {more} of those one step away {'gets' if more == 1 else 'get'} in too" if more else ""
     whoever = "whoever it admits" if len(answers) == 1 else "whoever one of them admits"
     return f"{what}: {counted(len(answers), 'trust')}; {whoever} can take on {of}{also}."
 

@@ -1,5 +1,7 @@
 """`enthesis check`: reads the estate, judges its journeys and invariants, and compares it with another version."""
 
+from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -19,8 +21,12 @@ from enthesis.commands.common import (
 )
 
 if TYPE_CHECKING:
+    from enthesis.judging.expecting import Judged
     from enthesis.model.estate import Estate
+    from enthesis.reaching.chains import Chains
+    from enthesis.reaching.dangers import Dangers
     from enthesis.reaching.differing import Difference
+    from enthesis.reaching.invariants import Decided
     from enthesis.reading.folder import Reading
 
 
@@ -81,12 +87,56 @@ def check(
 
             write_file(sarif, log(reading.mistakes))
         raise typer.Exit(2)
-    well = _judged(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
+    well = _answer(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
     if not well:
         raise typer.Exit(1)
 
 
-def _judged(
+@dataclass(frozen=True)
+class _Judged:
+    """What looking at an estate gave."""
+
+    chains: "Chains"
+    journeys: "list[Judged]"
+    invariants: "list[Decided]"
+    dangers: "Dangers"
+
+    @property
+    def well(self) -> bool:
+        holding = all(one.outcome == "holds" for one in self.invariants)
+        return holding and all(one.met for one in self.journeys) and not self.dangers.standing
+
+
+def _judge(reading: "Reading", estate: "Estate", instant: datetime, *, quiet: bool, by_change: bool) -> _Judged:
+    """Judges the journeys, decides the invariants, looks for dangers."""
+    from enthesis.judging.compiling import compile_estate
+    from enthesis.judging.expecting import judge_journey
+    from enthesis.reaching.changes import decide_by_change
+    from enthesis.reaching.dangers import dangers, placed
+    from enthesis.reaching.invariants import chains_from_now_on, decide
+    from enthesis.reaching.web import Web
+    from enthesis.showing.progress import reporter
+
+    count = len(estate.journeys) + len(estate.invariants) + len(estate.trusts)
+    progress = reporter(quiet=quiet or count < WORTH_A_BAR)
+    compiled = compile_estate(estate)
+    progress.begin("judging", count)
+    try:
+        journeys, decided = [], []
+        for journey in estate.journeys.values():
+            progress.step(journey.name)
+            journeys.append(judge_journey(compiled, journey, instant))
+        chains = chains_from_now_on(Web(compiled, instant.timestamp()))
+        deciding = decide_by_change if by_change else decide
+        for invariant in estate.invariants:
+            progress.step(invariant.name)
+            decided.append(deciding(chains, invariant))
+        return _Judged(chains, journeys, decided, placed(dangers(chains, progress.step), reading.records))
+    finally:
+        progress.end()
+
+
+def _answer(
     folder: Path,
     reading: "Reading",
     estate: "Estate",
@@ -99,12 +149,6 @@ def _judged(
 ) -> bool:
     """Judges, compares and shows; whether all is well."""
     from enthesis.commands.asking import now
-    from enthesis.judging.compiling import compile_estate
-    from enthesis.judging.expecting import judge_journey
-    from enthesis.reaching.changes import decide_by_change
-    from enthesis.reaching.dangers import dangers as look_for_dangers
-    from enthesis.reaching.invariants import chains_from_now_on, decide
-    from enthesis.reaching.web import Web
     from enthesis.reading.folder import estate_texts
     from enthesis.showing.checks import (
         check_lines,
@@ -117,29 +161,14 @@ def _judged(
     from enthesis.showing.differences import difference_json, difference_lines, difference_markdown
     from enthesis.showing.estates import count_lines, estate_json
     from enthesis.showing.lines import Span, line
-    from enthesis.showing.progress import reporter
     from enthesis.showing.sarif import sarif as log
 
     instant = now()
-    count = len(estate.journeys) + len(estate.invariants) + len(estate.trusts)
-    progress = reporter(quiet=quiet or count < WORTH_A_BAR)
-    compiled = compile_estate(estate)
-    progress.begin("judging", count)
-    journeys, decided = [], []
-    for journey in estate.journeys.values():
-        progress.step(journey.name)
-        journeys.append(judge_journey(compiled, journey, instant))
-    chains = chains_from_now_on(Web(compiled, instant.timestamp()))
-    deciding = decide_by_change if by_change else decide
-    for invariant in estate.invariants:
-        progress.step(invariant.name)
-        decided.append(deciding(chains, invariant))
-    dangers = look_for_dangers(chains, progress.step)
-    progress.end()
+    judged = _judge(reading, estate, instant, quiet=quiet, by_change=by_change)
+    chains, journeys, decided, dangers = judged.chains, judged.journeys, judged.invariants, judged.dangers
     found = _difference(folder, estate, compared_with, instant.timestamp())
     gained = barred_gains(estate, found, barred)
-    well = all(one.met for one in journeys) and all(one.outcome == "holds" for one in decided) and not gained
-    well = well and not dangers.standing
+    well = judged.well and not gained
     if sarif is not None:
         write_file(sarif, log((), journeys, decided, dangers))
     if output is ReviewFormat.MARKDOWN and found is not None:

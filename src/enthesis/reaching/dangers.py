@@ -20,7 +20,9 @@ from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Tr
 from enthesis.model.mistakes import Source
 from enthesis.reaching.chains import Chains
 from enthesis.reaching.reach import reachable
+from enthesis.reading.checking import spot
 from enthesis.reading.conditions import plain_test
+from enthesis.reading.nodes import Node
 from enthesis.reading.shapes import duration_text, time_text
 from enthesis.reading.writing import flow_text
 from enthesis.trusting.callers import Callers, Shown, one_of, one_of_both, one_of_difference
@@ -37,7 +39,10 @@ CHANGING = ("write", "run", "manage", "power")  # classes of verbs
 
 @dataclass(frozen=True, slots=True)
 class Danger:
-    """One danger. `names` are what it is about, for accepting it; `shown` is somebody who gets in by it."""
+    """One danger. `names` are what it is about, for accepting it; `shown` is somebody who gets in by it.
+
+    `path` leads from the statement to the part of it that is dangerous.
+    """
 
     code: str
     message: str
@@ -45,6 +50,7 @@ class Danger:
     names: tuple[str, ...]
     remedy: str
     shown: Shown | None = None
+    path: tuple[str, ...] = ()
     accepted: Accepted | None = None
 
 
@@ -93,6 +99,15 @@ def dangers(chains: Chains, step: Callable[[str], None] = lambda what: None) -> 
     return _accepting(looking, found)
 
 
+def placed(found: Dangers, records: Mapping[Source, Node]) -> Dangers:
+    """The same, each at the part of its statement that is dangerous, as far as it is known what is written there."""
+
+    def there(danger: Danger) -> Danger:
+        return replace(danger, source=spot(records, danger.source, *danger.path))
+
+    return replace(found, standing=tuple(map(there, found.standing)), accepted=tuple(map(there, found.accepted)))
+
+
 def _accepting(looking: _Looking, found: Sequence[Danger]) -> Dangers:
     """The dangers with what the estate accepts of them; an acceptance that has ended or fits nothing is no help."""
     standing: list[Danger] = []
@@ -117,9 +132,15 @@ def _accepting(looking: _Looking, found: Sequence[Danger]) -> Dangers:
     return Dangers(tuple(standing), tuple(accepted), looking.undecided)
 
 
-def _of(trust: Trust, code: str, message: str, remedy: str, shown: Shown | None = None) -> Danger:
+SHOWN_AS = {"token": "claims", "assertion": "attributes", "certificate": "subject"}
+
+
+def _of(
+    trust: Trust, code: str, message: str, remedy: str, shown: Shown | None = None, path: tuple[str, ...] = ()
+) -> Danger:
     names = tuple(name for name in (trust.name, trust.of) if name is not None)
-    return Danger(code, f"{trust.of}: {message}", trust.source, names, remedy, shown)
+    path = path or ("admits", SHOWN_AS.get(trust.admits.form, trust.admits.form))
+    return Danger(code, f"{trust.of}: {message}", trust.source, names, remedy, shown, path)
 
 
 # -- trusts that admit bearers --------------------------------------------------------------------------------------
@@ -183,7 +204,8 @@ def _cut_short(looking: _Looking, trust: Trust) -> Iterator[Danger]:
             if shown is not None:
                 message = f"the pattern {pattern} ends inside a name: {word}-too is admitted like {word}"
                 remedy = f"end the name before the star: {literal_pattern(head + word)}/…, or name each one meant"
-                yield _of(trust, "name-cut-short", message, remedy, shown)
+                path = ("admits", SHOWN_AS[trust.admits.form], name)
+                yield _of(trust, "name-cut-short", message, remedy, shown, path)
 
 
 def _patterns(test: Test) -> Iterator[str]:
@@ -341,7 +363,8 @@ def _no_reference(looking: _Looking, trust: Trust) -> Iterator[Danger]:
 
 def _never_when(looking: _Looking, trust: Trust) -> Iterator[Danger]:
     if not _can_hold(trust.when):
-        yield _of(trust, "never-holds", "nothing can ever meet all of its `when`", "mend it, or take the trust out")
+        message = "nothing can ever meet all of its `when`"
+        yield _of(trust, "never-holds", message, "mend it, or take the trust out", path=("when",))
 
 
 def _long_session(looking: _Looking, trust: Trust) -> Iterator[Danger]:
@@ -355,7 +378,7 @@ def _long_session(looking: _Looking, trust: Trust) -> Iterator[Danger]:
     if trust.session > most:
         message = f"sessions of {duration_text(trust.session)}, and no journey needs more than {duration_text(most)}"
         remedy = f"shorten it, or write a journey that needs it: within: {duration_text(trust.session)}"
-        yield _of(trust, "long-session", message, remedy)
+        yield _of(trust, "long-session", message, remedy, path=("session",))
 
 
 Look = Callable[[_Looking, Trust], Iterator[Danger]]
@@ -400,7 +423,7 @@ def _inside(inner: Trust, outer: Trust) -> Danger:
     where = outer.name or str(outer.source)
     message = f"this trust admits nobody that the one at {where} does not"
     remedy = "take it out, or take the wider one out if this is what is meant"
-    return _of(inner, "trust-in-trust", message, remedy)
+    return _of(inner, "trust-in-trust", message, remedy, path=("of",))
 
 
 def _never_holding_grants(looking: _Looking) -> Iterator[Danger]:
@@ -409,7 +432,9 @@ def _never_holding_grants(looking: _Looking) -> Iterator[Danger]:
             if grant.when and not _can_hold(grant.when):
                 message = f"the grant of {grant.role} to {grant.to}: nothing can ever meet all of its `when`"
                 names = tuple(one for one in (grant.name, grant.to) if one is not None)
-                yield Danger("never-holds", message, grant.source, names, "mend it, or take the grant out")
+                yield Danger(
+                    "never-holds", message, grant.source, names, "mend it, or take the grant out", None, ("when",)
+                )
         except Undecided:
             looking.undecided += 1
 

@@ -15,6 +15,20 @@ Named = Mapping[tuple[str, str], Source]
 SIGNS = {"token": ("oidc",), "assertion": ("saml",), "certificate": ("x509", "ssh")}
 
 
+def spot(records: Mapping[Source, Node], source: Source, *path: str | int) -> Source:
+    """Where what a path of fields and positions leads to stands, as far as it is written."""
+    node = records.get(source)
+    for word in path:
+        value = node.value if node else None
+        if isinstance(word, int) and isinstance(value, list):  # noqa: SIM114  one index of each type
+            node = value[word]
+        elif isinstance(value, dict) and word in value:
+            node = value[word]
+        else:
+            break
+    return Source(source.file, node.line, node.column) if node else source
+
+
 def check(
     estate: Estate, records: Mapping[Source, Node], named_at: Named, broken: Mapping[str, set[str]]
 ) -> list[Mistake]:
@@ -79,16 +93,7 @@ class _Checker:
 
     def spot(self, source: Source, *path: str | int) -> Source:
         """Where what a path of fields and positions leads to stands, as far as it is written."""
-        node = self.records.get(source)
-        for word in path:
-            value = node.value if node else None
-            if isinstance(word, int) and isinstance(value, list):  # noqa: SIM114  one index of each type
-                node = value[word]
-            elif isinstance(value, dict) and word in value:
-                node = value[word]
-            else:
-                break
-        return Source(source.file, node.line, node.column) if node else source
+        return spot(self.records, source, *path)
 
     def written(self, source: Source, field: str) -> bool:
         """Whether a field is written, be it rightly or wrongly."""

@@ -25,13 +25,14 @@ ENDINGS = (".yaml", ".json")
 class Reading:
     """What reading a folder gave: the estate (None where there are mistakes), the mistakes, the files.
 
-    `named_at` says by section and name where each named entry stands.
+    `named_at` says by section and name where each named entry stands, `records` has what is written at each statement.
     """
 
     estate: Estate | None
     mistakes: tuple[Mistake, ...]
     files: tuple[str, ...]
     named_at: Mapping[tuple[str, str], Source] = field(default_factory=dict)
+    records: Mapping[Source, Node] = field(default_factory=dict)
 
 
 def packaged_catalogue(remembered: TreeCache) -> Catalogue:
@@ -94,27 +95,25 @@ def _read(contents: dict[str, bytes], mistakes: list[Mistake], remembered: TreeC
         if tree is not None:
             trees.append((name, tree))
     complete = all(mistake.code == "duplicate" for mistake in mistakes)
-    estate, found, named_at = assemble(trees, packaged_catalogue(remembered), complete=complete)
-    located = tuple(_with_line(mistake, contents) for mistake in _ordered([*mistakes, *found]))
-    return Reading(None if located else estate, located, tuple(files), named_at)
+    merged = _Merge(packaged_catalogue(remembered))
+    estate = _assemble(merged, trees, complete=complete)
+    located = tuple(_with_line(mistake, contents) for mistake in _ordered([*mistakes, *merged.mistakes]))
+    return Reading(None if located else estate, located, tuple(files), merged.named_at, merged.records)
 
 
-def assemble(
-    trees: list[tuple[str, Node]], catalogue: Catalogue, *, complete: bool
-) -> tuple[Estate | None, list[Mistake], Mapping[tuple[str, str], Source]]:
-    """The estate that these trees describe together, all mistakes in them, and where named entries stand.
+def _assemble(merged: "_Merge", trees: list[tuple[str, Node]], *, complete: bool) -> Estate | None:
+    """The estate that these trees describe together; all mistakes in them are left in what is merged.
 
     Names are looked up only where every file could be read (`complete`), and those of entries that are at fault
     themselves count as defined: otherwise one mistake would draw others after it.
     """
-    merged = _Merge(catalogue)
     for name, tree in trees:
         merged.add(name, tree)
     estate = merged.estate(complete=complete)
     if not complete or merged.broken.get("kinds"):
-        return None, merged.mistakes, merged.named_at
-    found = check(estate, merged.records, merged.named_at, merged.broken)
-    return estate, [*merged.mistakes, *found], merged.named_at
+        return None
+    merged.mistakes += check(estate, merged.records, merged.named_at, merged.broken)
+    return estate
 
 
 class _Merge:
