@@ -32,7 +32,7 @@ def connect(estate: "Estate", folder: Path) -> "Connected":
         )
     sessions: dict[str, dict[str, Secret]] = {}
     for one in json.loads((state / "administrators.json").read_text(encoding="utf-8")):
-        if not estate.administered_by_others(one["holder"]):
+        if "holder" in one and not estate.administered_by_others(one["holder"]):
             sessions.setdefault(one["cloud"], {})[one["holder"]] = Secret(one["session"])
     providers, issuers = {}, {}
     for service in lab.services:

@@ -19,9 +19,11 @@ from pathlib import Path
 from typing import Any
 
 import uvicorn
+from starlette.applications import Starlette
 
 from enthesis.lab.authority import make_certificates
 from enthesis.lab.cloud import Cloud
+from enthesis.lab.cluster.serving import Cluster
 from enthesis.lab.pipeline import Pipeline
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
@@ -57,7 +59,13 @@ def _services(furniture: dict[str, Any]) -> dict[str, str]:
     """The services to run: names in the estate, and their kinds."""
     found = dict.fromkeys(furniture["providers"], "cloud")
     found |= {name: "pipeline" for name, issuer in furniture["issuers"].items() if issuer["kind"] == "oidc"}
+    found |= {address: "cluster" for address in furniture["resources"] if _is_cluster(address)}
     return found
+
+
+def _is_cluster(address: str) -> bool:
+    parts = address.split("/")
+    return len(parts) == 3 and parts[1] == "cluster"
 
 
 async def _serve(state: Path, ready: int | None) -> None:
@@ -78,11 +86,7 @@ async def _serve(state: Path, ready: int | None) -> None:
     store.set_setting("ports", {name: listening.getsockname()[1] for name, listening in sockets.items()})
     servers: list[_Server] = []
     for name, kind in kinds.items():
-        app = (
-            Cloud(name, furniture, store, clock, signers).app()
-            if kind == "cloud"
-            else Pipeline(name, furniture["issuers"][name], store, clock, signers[name]).app()
-        )
+        app = _app(name, kind, furniture, store, clock, signers)
         config = uvicorn.Config(
             app,
             ssl_certfile=chain,
@@ -101,6 +105,18 @@ async def _serve(state: Path, ready: int | None) -> None:
     beside.replace(state / "services.json")
     await _until_told(servers, list(sockets.values()), ready)
     store.close()
+
+
+def _app(
+    name: str, kind: str, furniture: dict[str, Any], store: Store, clock: Clock, signers: dict[str, Signer]
+) -> Starlette:
+    if kind == "cloud":
+        return Cloud(name, furniture, store, clock, signers).app()
+    if kind == "cluster":
+        cluster = Cluster(name, store, clock, signers[name])
+        cluster.furnish(furniture["resources"])
+        return cluster.app()
+    return Pipeline(name, furniture["issuers"][name], store, clock, signers[name]).app()
 
 
 async def _until_told(servers: list[_Server], sockets: list[socket.socket], ready: int | None) -> None:

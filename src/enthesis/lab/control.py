@@ -12,7 +12,10 @@ import time
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from enthesis.lab.tokens import Signer
 
 SESSION_LIFE = 3600  # seconds; of an administrator's session
 START_TIMEOUT = 20.0  # seconds
@@ -185,11 +188,14 @@ def renew_sessions(state: Path, found: Running) -> Path:
     sessions: list[dict[str, Any]] = []
     try:
         for service in found.services:
-            if service["kind"] != "cloud":
+            if service["kind"] == "pipeline":
                 continue
             signer = Signer(store, clock, service["name"])
             signer.issuer = service["url"]
             ends = int(clock.now()) + SESSION_LIFE
+            if service["kind"] == "cluster":
+                sessions.append(_of_cluster(service["name"], signer, ends))
+                continue
             for holder in _holders(furniture, service["name"]):
                 claims = {"aud": signer.issuer, "sub": f"administrator of {holder}", "administers": holder}
                 token = signer.sign({**claims, "client_id": "lab", "exp": ends}, typ=SESSION_TYPE)
@@ -204,6 +210,15 @@ def renew_sessions(state: Path, found: Running) -> Path:
         json.dump(sessions, file)
     beside.replace(place)
     return place
+
+
+def _of_cluster(name: str, signer: "Signer", ends: int) -> dict[str, Any]:
+    """A session of the administrator of a cluster."""
+    from enthesis.lab.cluster.serving import ADMINISTRATOR, TOKEN_TYPE
+
+    claims = {"aud": signer.issuer, "sub": ADMINISTRATOR, "exp": ends}
+    token = signer.sign(claims, typ=TOKEN_TYPE, algorithm="RS256")
+    return {"cluster": name, "session": token, "ends": ends}
 
 
 def _holders(furniture: Mapping[str, Any], provider: str) -> list[str]:

@@ -24,6 +24,11 @@ CREATE TABLE IF NOT EXISTS contents (address TEXT PRIMARY KEY, content BLOB NOT 
 CREATE TABLE IF NOT EXISTS trials (
   id TEXT PRIMARY KEY, subject TEXT NOT NULL, address TEXT NOT NULL, before BLOB, made REAL NOT NULL);
 CREATE TABLE IF NOT EXISTS runs (id TEXT PRIMARY KEY, service TEXT NOT NULL, claims TEXT NOT NULL, made REAL NOT NULL);
+CREATE TABLE IF NOT EXISTS objects (
+  number INTEGER PRIMARY KEY AUTOINCREMENT, cluster TEXT NOT NULL, api TEXT NOT NULL, plural TEXT NOT NULL,
+  namespace TEXT NOT NULL, name TEXT NOT NULL, version INTEGER NOT NULL, body TEXT NOT NULL,
+  UNIQUE (cluster, api, plural, namespace, name));
+CREATE INDEX IF NOT EXISTS by_version ON objects (cluster, version);
 """
 COLLECTIONS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
 

@@ -1,0 +1,84 @@
+"""The resources that the stand-in cluster serves: names, groups, and whether they stand in a namespace."""
+
+from dataclasses import dataclass
+from typing import Any
+
+RBAC = "rbac.authorization.k8s.io"
+
+
+@dataclass(frozen=True)
+class Served:
+    """One resource of the API."""
+
+    group: str
+    plural: str
+    kind: str
+    namespaced: bool = True
+
+    @property
+    def version(self) -> str:
+        return f"{self.group}/v1" if self.group else "v1"
+
+
+SERVED = {
+    (one.group, one.plural): one
+    for one in (
+        Served("", "namespaces", "Namespace", namespaced=False),
+        Served("", "nodes", "Node", namespaced=False),
+        Served("", "serviceaccounts", "ServiceAccount"),
+        Served("", "pods", "Pod"),
+        Served("", "secrets", "Secret"),
+        Served("", "configmaps", "ConfigMap"),
+        Served("apps", "deployments", "Deployment"),
+        Served("batch", "jobs", "Job"),
+        Served(RBAC, "roles", "Role"),
+        Served(RBAC, "rolebindings", "RoleBinding"),
+        Served(RBAC, "clusterroles", "ClusterRole", namespaced=False),
+        Served(RBAC, "clusterrolebindings", "ClusterRoleBinding", namespaced=False),
+    )
+}
+SUBRESOURCES = {
+    ("", "serviceaccounts"): {"token": ("TokenRequest", "authentication.k8s.io", ["create"])},
+    ("", "pods"): {"exec": ("PodExecOptions", "", ["create", "get"]), "log": ("Pod", "", ["get"])},
+}
+REVIEWS = {
+    ("authorization.k8s.io", "subjectaccessreviews"): "SubjectAccessReview",
+    ("authorization.k8s.io", "selfsubjectaccessreviews"): "SelfSubjectAccessReview",
+    ("authorization.k8s.io", "selfsubjectrulesreviews"): "SelfSubjectRulesReview",
+    ("authentication.k8s.io", "tokenreviews"): "TokenReview",
+}
+VERBS = ["create", "delete", "deletecollection", "get", "list", "patch", "update", "watch"]
+
+
+def groups() -> list[str]:
+    """The API groups besides the core one."""
+    return sorted({group for group, _ in (*SERVED, *REVIEWS) if group})
+
+
+def group_list() -> dict[str, Any]:
+    """The body of /apis."""
+    return {"kind": "APIGroupList", "apiVersion": "v1", "groups": [api_group(name) for name in groups()]}
+
+
+def api_group(name: str) -> dict[str, Any]:
+    """The body of /apis/GROUP."""
+    version = {"groupVersion": f"{name}/v1", "version": "v1"}
+    return {"kind": "APIGroup", "apiVersion": "v1", "name": name, "versions": [version], "preferredVersion": version}
+
+
+def resource_list(group: str) -> dict[str, Any]:
+    """The body of /api/v1 or /apis/GROUP/v1."""
+    listed: list[dict[str, Any]] = []
+    for (its_group, plural), one in SERVED.items():
+        if its_group != group:
+            continue
+        common = {"singularName": one.kind.lower(), "namespaced": one.namespaced}
+        listed.append({"name": plural, "kind": one.kind, "verbs": VERBS, **common})
+        for name, (kind, kind_group, verbs) in SUBRESOURCES.get((group, plural), {}).items():
+            more = {"group": kind_group, "version": "v1"} if kind_group else {}
+            listed.append({"name": f"{plural}/{name}", "kind": kind, "verbs": verbs, **common, **more})
+    for (its_group, plural), kind in REVIEWS.items():
+        if its_group == group:
+            listed.append({"name": plural, "kind": kind, "verbs": ["create"], "singularName": "", "namespaced": False})
+    version = f"{group}/v1" if group else "v1"
+    return {"kind": "APIResourceList", "apiVersion": "v1", "groupVersion": version, "resources": listed}

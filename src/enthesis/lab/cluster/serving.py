@@ -1,0 +1,593 @@
+"""The stand-in cluster's API server: authentication by service account tokens, its own authorisation, and objects."""
+
+import copy
+import json
+from collections.abc import Iterable, Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from enthesis.lab.cluster.access import MASTERS, Attributes, Policy, User
+from enthesis.lab.cluster.kinds import RBAC, REVIEWS, SERVED, Served, api_group, group_list, groups, resource_list
+from enthesis.lab.cluster.objects import Objects
+from enthesis.lab.store import Store
+from enthesis.lab.tokens import Clock, Signer, TokenRefused
+
+TOKEN_TYPE = "JWT"  # noqa: S105  a type, not a token
+ADMINISTRATOR = "lab-administrator"
+MIN_LIFE, MAX_LIFE, USUAL_LIFE = 600, 86_400, 3600  # seconds that a requested token lives
+MAX_BODY = 1024 * 1024  # bytes
+MAX_PAGE = 5000
+SERVER_VERSION = {"major": "1", "minor": "31", "gitVersion": "v1.31.0-lab", "platform": "lab"}
+
+
+class Refusal(Exception):
+    """An answer that is no success, as a Status."""
+
+    def __init__(self, code: int, reason: str, message: str) -> None:
+        super().__init__(message)
+        self.code = code
+        self.reason = reason
+
+    def response(self) -> Response:
+        body = {
+            "kind": "Status", "apiVersion": "v1", "metadata": {}, "status": "Failure",
+            "message": str(self), "reason": self.reason, "code": self.code,
+        }  # fmt: skip
+        return JSONResponse(body, self.code)
+
+
+class Cluster:
+    """One cluster; `name` is its address in the estate."""
+
+    def __init__(self, name: str, store: Store, clock: Clock, signer: Signer) -> None:
+        self.name = name
+        self.store = store
+        self.clock = clock
+        self.signer = signer
+        self.objects = Objects(store, name)
+        self._policy: tuple[int, Policy] | None = None
+
+    def app(self) -> Starlette:
+        """The HTTP interface."""
+
+        async def as_status(request: Request, fault: Exception) -> Response:
+            if isinstance(fault, Refusal):
+                return fault.response()
+            raise fault
+
+        methods = ["GET", "POST", "PUT", "PATCH", "DELETE"]
+        routes = [
+            Route("/.well-known/openid-configuration", self._configuration),
+            Route("/openid/v1/jwks", self._jwks),
+            Route("/version", self._plain(SERVER_VERSION)),
+            Route("/api", self._plain({"kind": "APIVersions", "versions": ["v1"]})),
+            Route("/apis", self._plain(group_list())),
+            Route("/apis/{group}", self._group),
+            Route("/api/v1", self._plain(resource_list(""))),
+            Route("/apis/{group}/v1", self._resources),
+            Route("/openapi/v2", self._openapi),
+            Route("/healthz", self._healthy),
+            Route("/api/v1/{rest:path}", self._api, methods=methods),
+            Route("/apis/{group}/v1/{rest:path}", self._api, methods=methods),
+        ]
+        return Starlette(routes=routes, exception_handlers={Refusal: as_status})
+
+    # -- what clients read first -----------------------------------------------------------------------------
+
+    @staticmethod
+    def _plain(body: Mapping[str, Any]) -> Any:
+        async def answer(request: Request) -> Response:
+            return JSONResponse(body)
+
+        return answer
+
+    async def _healthy(self, request: Request) -> Response:
+        return Response("ok", media_type="text/plain")
+
+    async def _openapi(self, request: Request) -> Response:
+        return Response(b"", media_type="application/com.github.proto-openapi.spec.v2.v1.0+protobuf")
+
+    async def _group(self, request: Request) -> Response:
+        return JSONResponse(api_group(self._known_group(request)))
+
+    async def _resources(self, request: Request) -> Response:
+        return JSONResponse(resource_list(self._known_group(request)))
+
+    @staticmethod
+    def _known_group(request: Request) -> str:
+        group: str = request.path_params["group"]
+        if group not in groups():
+            raise Refusal(404, "NotFound", "the server could not find the requested resource")
+        return group
+
+    async def _configuration(self, request: Request) -> Response:
+        """OpenID Connect Discovery 1.0, section 3: a cluster's issuer of service account tokens."""
+        url = self.signer.issuer
+        return JSONResponse(
+            {
+                "issuer": url,
+                "jwks_uri": f"{url}/openid/v1/jwks",
+                "response_types_supported": ["id_token"],
+                "subject_types_supported": ["public"],
+                "id_token_signing_alg_values_supported": ["RS256"],
+            }
+        )
+
+    async def _jwks(self, request: Request) -> Response:
+        return JSONResponse(self.signer.jwks())
+
+    # -- who asks, and whether it may ------------------------------------------------------------------------
+
+    def user_of(self, request: Request) -> User:
+        """The user behind a bearer token, or the one that it asks to be taken for."""
+        scheme, _, token = request.headers.get("authorization", "").partition(" ")
+        if scheme.lower() != "bearer" or not token:
+            raise Refusal(401, "Unauthorized", "Unauthorized")
+        user = self.authenticated(token, [self.signer.issuer])
+        if user is None:
+            raise Refusal(401, "Unauthorized", "Unauthorized")
+        wanted = request.headers.get("impersonate-user")
+        if wanted is None:
+            return user
+        return self._impersonated(user, wanted, request.headers.getlist("impersonate-group"))
+
+    def authenticated(self, token: str, audiences: Iterable[str]) -> User | None:
+        """The user that a token of this cluster is for, meant for one of these audiences; None for any other token."""
+        try:
+            claims = self.signer.verify(token, typ=TOKEN_TYPE)
+        except TokenRefused:
+            return None
+        shown = claims["aud"] if isinstance(claims["aud"], list) else [claims["aud"]]
+        if not set(shown) & set(audiences):
+            return None
+        if claims.get("sub") == ADMINISTRATOR:
+            return User(ADMINISTRATOR, (MASTERS, "system:authenticated"))
+        bound = claims.get("kubernetes.io", {})
+        account = self.objects.get(
+            SERVED["", "serviceaccounts"], bound.get("namespace", ""), bound["serviceaccount"]["name"]
+        )
+        if account is None or account["metadata"]["uid"] != bound["serviceaccount"]["uid"]:
+            return None  # one that was made anew under the same name is another one
+        return User.service_account(bound["namespace"], account["metadata"]["name"], account["metadata"]["uid"])
+
+    def _impersonated(self, user: User, name: str, wanted_groups: list[str]) -> User:
+        parts = name.split(":")
+        if name.startswith("system:serviceaccount:") and len(parts) == 4:
+            self._must(user, Attributes("impersonate", "", "serviceaccounts", parts[2], parts[3]))
+            taken = User.service_account(parts[2], parts[3])
+        else:
+            self._must(user, Attributes("impersonate", "", "users", "", name))
+            taken = User(name, ("system:authenticated",))
+        for group in wanted_groups:
+            self._must(user, Attributes("impersonate", "", "groups", "", group))
+        return User(taken.name, (*taken.groups, *wanted_groups))
+
+    def policy(self) -> Policy:
+        """All roles and bindings as they stand; read again only after a change."""
+        version = self.objects.version()
+        if self._policy is None or self._policy[0] != version:
+            listed = [
+                self.objects.listed(SERVED[RBAC, plural])[0]
+                for plural in ("roles", "rolebindings", "clusterroles", "clusterrolebindings")
+            ]
+            self._policy = (version, Policy(*listed))
+        return self._policy[1]
+
+    def _must(self, user: User, wanted: Attributes) -> None:
+        if not self.policy().allowed(user, wanted):
+            thing = f"{wanted.resource}{f'.{wanted.group}' if wanted.group else ''}"
+            named = f' "{wanted.name}"' if wanted.name else ""
+            where = f' in the namespace "{wanted.namespace}"' if wanted.namespace else " at the cluster scope"
+            message = (
+                f'{thing}{named} is forbidden: User "{user.name}" cannot {wanted.verb} resource "{wanted.resource}"'
+                f' in API group "{wanted.group}"{where}'
+            )
+            raise Refusal(403, "Forbidden", message)
+
+    # -- requests for objects --------------------------------------------------------------------------------
+
+    async def _api(self, request: Request) -> Response:
+        user = self.user_of(request)
+        group = request.path_params.get("group", "")
+        parts = [part for part in request.path_params["rest"].split("/") if part]
+        if (group, parts[0]) in REVIEWS and len(parts) == 1:
+            return await self._review(request, user, REVIEWS[group, parts[0]])
+        namespace, served, name, sub = self._addressed(group, parts)
+        if sub:
+            return await self._subresource(request, user, served, namespace, name, sub)
+        if not name:
+            return await self._collection(request, user, served, namespace)
+        return await self._item(request, user, served, namespace, name)
+
+    @staticmethod
+    def _addressed(group: str, parts: list[str]) -> tuple[str, Served, str, str]:
+        """Namespace, resource, name and subresource of a path; a namespace itself is asked for as one in itself."""
+        namespace = ""
+        if parts[0] == "namespaces" and len(parts) > 2:
+            namespace, parts = parts[1], parts[2:]
+        elif parts[0] == "namespaces" and len(parts) == 2:
+            namespace = parts[1]
+        served = SERVED.get((group, parts[0]))
+        if served is None or len(parts) > 3:
+            raise Refusal(404, "NotFound", "the server could not find the requested resource")
+        return namespace, served, parts[1] if len(parts) > 1 else "", parts[2] if len(parts) > 2 else ""
+
+    def _home(self, served: Served, namespace: str) -> str:
+        return namespace if served.namespaced else ""
+
+    def _found(self, served: Served, namespace: str, name: str) -> dict[str, Any]:
+        found = self.objects.get(served, self._home(served, namespace), name)
+        if found is None:
+            raise Refusal(404, "NotFound", f'{served.plural} "{name}" not found')
+        return self._aggregated(served, found)
+
+    def _aggregated(self, served: Served, found: dict[str, Any]) -> dict[str, Any]:
+        if served.plural == "clusterroles" and found.get("aggregationRule"):
+            found["rules"] = [dict(rule) for rule in self.policy().aggregated(found)]
+        return found
+
+    async def _collection(self, request: Request, user: User, served: Served, namespace: str) -> Response:
+        if request.method == "GET":
+            verb = "watch" if request.query_params.get("watch") in ("1", "true") else "list"
+            self._must(user, Attributes(verb, served.group, served.plural, namespace))
+            if verb == "watch":
+                raise Refusal(405, "MethodNotAllowed", "the stand-in cluster watches nothing")
+            return self._list(request, served, namespace)
+        if request.method == "POST":
+            body = await self._body(request)
+            meta = body.setdefault("metadata", {})
+            if not meta.get("name") and meta.get("generateName"):
+                meta["name"] = f"{meta['generateName']}{self.objects.version():05d}"
+            self._must(user, Attributes("create", served.group, served.plural, namespace, meta.get("name", "")))
+            return self._create(user, served, namespace, body)
+        if request.method == "DELETE":
+            self._must(user, Attributes("deletecollection", served.group, served.plural, namespace))
+            for one in self._chosen(request, served, namespace)[0]:
+                self.objects.remove(served, one["metadata"].get("namespace", ""), one["metadata"]["name"])
+            return self._list(request, served, namespace)
+        raise Refusal(405, "MethodNotAllowed", "the method is not allowed here")
+
+    def _chosen(self, request: Request, served: Served, namespace: str) -> tuple[list[dict[str, Any]], int | None]:
+        """The objects that a list is for, with where the next page begins."""
+        query = request.query_params
+        limit = min(int(query.get("limit") or 0) or -1, MAX_PAGE) if (query.get("limit") or "0").isdigit() else -1
+        after = int(query.get("continue") or 0) if (query.get("continue") or "0").isdigit() else 0
+        found, more = self.objects.listed(served, namespace or None if served.namespaced else None, after, limit)
+        for selector, read in (("fieldSelector", _field), ("labelSelector", _label)):
+            for part in filter(None, (query.get(selector) or "").split(",")):
+                name, _, value = part.partition("=")
+                found = [one for one in found if read(one, name.strip("!")) == value.lstrip("=")]
+        return found, more
+
+    def _list(self, request: Request, served: Served, namespace: str) -> Response:
+        found, more = self._chosen(request, served, namespace)
+        found = [self._aggregated(served, one) for one in found]
+        meta: dict[str, Any] = {"resourceVersion": str(self.objects.version())}
+        if more is not None:
+            meta["continue"] = str(more)
+        accepted = request.headers.get("accept", "")
+        if "as=PartialObjectMetadataList" in accepted:
+            items = [
+                {"kind": "PartialObjectMetadata", "apiVersion": "meta.k8s.io/v1", "metadata": one["metadata"]}
+                for one in found
+            ]
+            body = {
+                "kind": "PartialObjectMetadataList",
+                "apiVersion": "meta.k8s.io/v1",
+                "metadata": meta,
+                "items": items,
+            }
+        elif "as=Table" in accepted:
+            body = _table(meta, found)
+        else:
+            body = {"kind": f"{served.kind}List", "apiVersion": served.version, "metadata": meta, "items": found}
+        return JSONResponse(body)
+
+    def _create(self, user: User, served: Served, namespace: str, body: dict[str, Any]) -> Response:
+        home = self._home(served, namespace)
+        if served.namespaced and self.objects.get(SERVED["", "namespaces"], "", home) is None:
+            raise Refusal(404, "NotFound", f'namespaces "{home}" not found')
+        _well_formed(served, body, home)
+        self._may_give(user, served, home, body)
+        made = self.objects.add(served, home, _kept(body), self.clock.now())
+        if made is None:
+            raise Refusal(409, "AlreadyExists", f'{served.plural} "{body["metadata"]["name"]}" already exists')
+        if served.plural == "namespaces":
+            self.ensure_default_account(body["metadata"]["name"])
+        return JSONResponse(made, 201)
+
+    async def _item(self, request: Request, user: User, served: Served, namespace: str, name: str) -> Response:
+        verb = {"GET": "get", "PUT": "update", "PATCH": "patch", "DELETE": "delete"}.get(request.method)
+        if verb is None:
+            raise Refusal(405, "MethodNotAllowed", "the method is not allowed here")
+        self._must(user, Attributes(verb, served.group, served.plural, namespace, name))
+        home, found = self._home(served, namespace), self._found(served, namespace, name)
+        if verb == "get":
+            return JSONResponse(found)
+        body = await self._body(request) if await request.body() else {}
+        if verb == "delete":
+            wanted = body.get("preconditions") or {}
+            _same(found, wanted.get("uid"), wanted.get("resourceVersion"))
+            self.objects.remove(served, home, name)
+            if served.plural in ("pods", "serviceaccounts"):
+                return JSONResponse(found)
+            return JSONResponse({"kind": "Status", "apiVersion": "v1", "metadata": {}, "status": "Success"})
+        changed = _merged(found, body) if verb == "patch" else body
+        meta = changed.setdefault("metadata", {})
+        _same(found, meta.get("uid"), meta.get("resourceVersion"))
+        if meta.get("name", name) != name:
+            raise Refusal(400, "BadRequest", "the name of the object does not match the name on the URL")
+        _well_formed(served, changed, home)
+        if changed.get("roleRef") != found.get("roleRef"):
+            raise Refusal(422, "Invalid", "roleRef: Invalid value: cannot change roleRef")
+        self._may_give(user, served, home, changed)
+        kept = _kept(changed)
+        kept["metadata"] = {**meta, **{one: found["metadata"][one] for one in ("uid", "creationTimestamp", "name")}}
+        if served.namespaced:
+            kept["metadata"]["namespace"] = home
+        kept["metadata"].pop("resourceVersion", None)
+        return JSONResponse(self.objects.put(served, home, name, kept))
+
+    def _may_give(self, user: User, served: Served, namespace: str, body: Mapping[str, Any]) -> None:
+        """Nobody gives away what they do not have, but who may escalate roles or bind them."""
+        if served.group != RBAC:
+            return
+        policy = self.policy()
+        name = body["metadata"]["name"]
+        if served.plural in ("roles", "clusterroles"):
+            if policy.allowed(user, Attributes("escalate", RBAC, served.plural, namespace, name)):
+                return
+            rules = list(body.get("rules") or ())
+        else:
+            role = "clusterroles" if body["roleRef"]["kind"] == "ClusterRole" else "roles"
+            if policy.allowed(user, Attributes("bind", RBAC, role, namespace, body["roleRef"]["name"])):
+                return
+            rules = policy.rules_of(body)
+        missing = policy.missing(user, namespace, rules)
+        if missing:
+            message = (
+                f'{served.plural}.{RBAC} "{name}" is forbidden: user "{user.name}" is attempting to grant RBAC'
+                f" permissions not currently held: {', '.join(missing[:5])}"
+            )
+            raise Refusal(403, "Forbidden", message)
+
+    async def _subresource(
+        self, request: Request, user: User, served: Served, namespace: str, name: str, sub: str
+    ) -> Response:
+        if served.plural == "serviceaccounts" and sub == "token" and request.method == "POST":
+            self._must(user, Attributes("create", "", "serviceaccounts/token", namespace, name))
+            return await self._request_token(request, namespace, name)
+        if served.plural == "pods" and sub in ("exec", "log"):
+            verb = "create" if request.method == "POST" else "get"
+            self._must(user, Attributes(verb, "", f"pods/{sub}", namespace, name))
+            self._found(served, namespace, name)
+            if sub == "log":
+                return Response("the stand-in runs nothing\n", media_type="text/plain")
+            raise Refusal(400, "BadRequest", "Upgrade request required")
+        raise Refusal(404, "NotFound", "the server could not find the requested resource")
+
+    async def _request_token(self, request: Request, namespace: str, name: str) -> Response:
+        """TokenRequest of authentication.k8s.io: a token for some audiences, for a bounded time."""
+        account = self._found(SERVED["", "serviceaccounts"], namespace, name)
+        spec = (await self._body(request)).get("spec") or {}
+        audiences = spec.get("audiences") or [self.signer.issuer]
+        life = spec.get("expirationSeconds") or USUAL_LIFE
+        if not isinstance(life, int) or life < MIN_LIFE:
+            message = "spec.expirationSeconds: Invalid value: may not specify a duration less than 10 minutes"
+            raise Refusal(422, "Invalid", message)
+        ends = int(self.clock.now()) + min(life, MAX_LIFE)
+        about = {"namespace": namespace, "serviceaccount": {"name": name, "uid": account["metadata"]["uid"]}}
+        claims = {
+            "aud": audiences, "exp": ends, "sub": f"system:serviceaccount:{namespace}:{name}", "kubernetes.io": about,
+        }  # fmt: skip
+        token = self.signer.sign(claims, typ=TOKEN_TYPE, algorithm="RS256")
+        until = datetime.fromtimestamp(ends, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+        body = {
+            "kind": "TokenRequest", "apiVersion": "authentication.k8s.io/v1", "metadata": {"name": name},
+            "spec": {"audiences": audiences, "expirationSeconds": min(life, MAX_LIFE)},
+            "status": {"token": token, "expirationTimestamp": until},
+        }  # fmt: skip
+        return JSONResponse(body, 201)
+
+    # -- reviews ---------------------------------------------------------------------------------------------
+
+    async def _review(self, request: Request, user: User, kind: str) -> Response:
+        if request.method != "POST":
+            raise Refusal(405, "MethodNotAllowed", "the method is not allowed here")
+        body = await self._body(request)
+        spec = body.get("spec") or {}
+        group = "authentication.k8s.io" if kind == "TokenReview" else "authorization.k8s.io"
+        whole = {"kind": kind, "apiVersion": f"{group}/v1", "metadata": {}, "spec": spec}
+        if kind == "SubjectAccessReview":
+            self._must(user, Attributes("create", group, "subjectaccessreviews"))
+            asked = User(spec.get("user") or "", _groups_of(spec))
+            return JSONResponse({**whole, "status": self._reviewed(asked, spec)}, 201)
+        if kind == "SelfSubjectAccessReview":
+            return JSONResponse({**whole, "status": self._reviewed(user, spec)}, 201)
+        if kind == "SelfSubjectRulesReview":
+            rules = list(self.policy().rules_for(user, spec.get("namespace", "")))
+            status = {
+                "resourceRules": [rule for rule in rules if rule.get("resources")],
+                "nonResourceRules": [rule for rule in rules if rule.get("nonResourceURLs")],
+                "incomplete": False,
+            }
+            return JSONResponse({**whole, "status": status}, 201)
+        self._must(user, Attributes("create", group, "tokenreviews"))
+        found = self.authenticated(str(spec.get("token", "")), spec.get("audiences") or [self.signer.issuer])
+        status = {"authenticated": found is not None}
+        if found is not None:
+            status["user"] = {"username": found.name, "uid": found.uid, "groups": list(found.groups)}
+        return JSONResponse({**whole, "spec": {}, "status": status}, 201)
+
+    def _reviewed(self, user: User, spec: Mapping[str, Any]) -> dict[str, Any]:
+        plain = spec.get("nonResourceAttributes")
+        if plain:
+            wanted = Attributes(plain.get("verb", ""), path=plain.get("path", ""))
+        else:
+            asked = spec.get("resourceAttributes") or {}
+            resource = asked.get("resource", "") + (f"/{asked['subresource']}" if asked.get("subresource") else "")
+            wanted = Attributes(
+                asked.get("verb", ""),
+                asked.get("group", ""),
+                resource,
+                asked.get("namespace", ""),
+                asked.get("name", ""),
+            )
+        why = self.policy().allowed(user, wanted)
+        return {"allowed": bool(why), "reason": f"RBAC: allowed by {why}" if why else ""}
+
+    # -- what is there from the start ------------------------------------------------------------------------
+
+    def furnish(self, resources: Mapping[str, Any]) -> None:
+        """Makes what the estate says exists already beneath this cluster: namespaces, secrets, workloads that run."""
+        for role in DEFAULT_ROLES:
+            self._ensure("clusterroles", "", copy.deepcopy(role), RBAC)
+        stem = f"{self.name}/namespace/"
+        beneath = sorted(address.removeprefix(stem) for address in resources if address.startswith(stem))
+        for address in ("kube-system", *beneath):
+            namespace, _, rest = address.partition("/")
+            self._ensure("namespaces", "", {"metadata": {"name": namespace}})
+            self.ensure_default_account(namespace)
+            kind, _, name = rest.partition("/")
+            if kind == "secret":
+                self._ensure("secrets", namespace, {"metadata": {"name": name}, "type": "Opaque", "data": {}})
+            elif kind == "workload":
+                self._ensure("pods", namespace, {"metadata": {"name": name}, "spec": {"serviceAccountName": "default"}})
+
+    def ensure_default_account(self, namespace: str) -> None:
+        self._ensure("serviceaccounts", namespace, {"metadata": {"name": "default"}})
+
+    def _ensure(self, plural: str, namespace: str, body: dict[str, Any], group: str = "") -> None:
+        served = SERVED[group, plural]
+        if self.objects.get(served, namespace, body["metadata"]["name"]) is None:
+            self.objects.add(served, namespace, body, self.clock.now())
+
+    @staticmethod
+    async def _body(request: Request) -> dict[str, Any]:
+        data = await request.body()
+        if len(data) > MAX_BODY:
+            raise Refusal(413, "RequestEntityTooLarge", "the body is too large")
+        try:
+            body = json.loads(data)
+        except (ValueError, RecursionError):
+            raise Refusal(400, "BadRequest", "the body is not JSON") from None
+        if not isinstance(body, dict):
+            raise Refusal(400, "BadRequest", "the body is not an object")
+        return body
+
+
+EVERY_VERB = ["get", "list", "watch", "create", "update", "patch", "delete", "deletecollection"]
+VIEWING, EDITING = "rbac.authorization.k8s.io/aggregate-to-view", "rbac.authorization.k8s.io/aggregate-to-edit"
+DEFAULT_ROLES: tuple[dict[str, Any], ...] = (
+    {
+        "metadata": {"name": "cluster-admin"},
+        "rules": [
+            {"apiGroups": ["*"], "resources": ["*"], "verbs": ["*"]},
+            {"nonResourceURLs": ["*"], "verbs": ["*"]},
+        ],
+    },
+    {
+        "metadata": {"name": "view"},
+        "aggregationRule": {"clusterRoleSelectors": [{"matchLabels": {VIEWING: "true"}}]},
+    },
+    {
+        "metadata": {"name": "edit"},
+        "aggregationRule": {
+            "clusterRoleSelectors": [{"matchLabels": {VIEWING: "true"}}, {"matchLabels": {EDITING: "true"}}]
+        },
+    },
+    {
+        "metadata": {"name": "system:aggregate-to-view", "labels": {VIEWING: "true"}},
+        "rules": [
+            {
+                "apiGroups": [""],
+                "resources": ["pods", "configmaps", "serviceaccounts"],
+                "verbs": ["get", "list", "watch"],
+            },
+            {"apiGroups": ["apps", "batch"], "resources": ["*"], "verbs": ["get", "list", "watch"]},
+        ],
+    },
+    {
+        "metadata": {"name": "system:aggregate-to-edit", "labels": {EDITING: "true"}},
+        "rules": [
+            {"apiGroups": [""], "resources": ["pods", "configmaps", "secrets"], "verbs": EVERY_VERB},
+            {"apiGroups": ["apps"], "resources": ["deployments"], "verbs": EVERY_VERB},
+        ],
+    },
+)
+
+
+def _groups_of(spec: Mapping[str, Any]) -> tuple[str, ...]:
+    return tuple(spec.get("groups") or ())
+
+
+def _field(one: Mapping[str, Any], name: str) -> str:
+    return str(one["metadata"].get(name.removeprefix("metadata."), ""))
+
+
+def _label(one: Mapping[str, Any], name: str) -> str:
+    return str((one["metadata"].get("labels") or {}).get(name, ""))
+
+
+def _kept(body: Mapping[str, Any]) -> dict[str, Any]:
+    """An object without what is said of every one of its kind."""
+    kept = {name: value for name, value in body.items() if name not in ("kind", "apiVersion")}
+    kept["metadata"] = {name: value for name, value in kept["metadata"].items() if name != "resourceVersion"}
+    return kept
+
+
+def _well_formed(served: Served, body: Mapping[str, Any], namespace: str) -> None:
+    meta = body.get("metadata") or {}
+    if not isinstance(meta.get("name"), str) or not meta["name"] or "/" in meta["name"]:
+        raise Refusal(422, "Invalid", f"{served.kind} is invalid: metadata.name: Required value")
+    if meta.get("namespace") not in (None, "", namespace):
+        raise Refusal(400, "BadRequest", "the namespace of the object does not match the namespace on the request")
+    if body.get("kind") not in (None, served.kind):
+        raise Refusal(400, "BadRequest", f"the object is no {served.kind}")
+    if served.plural.endswith("bindings"):
+        reference = body.get("roleRef") or {}
+        if reference.get("kind") not in ("Role", "ClusterRole") or not reference.get("name"):
+            raise Refusal(422, "Invalid", "roleRef: Required value")
+        for subject in body.get("subjects") or ():
+            if subject.get("kind") not in ("User", "Group", "ServiceAccount") or not subject.get("name"):
+                raise Refusal(422, "Invalid", "subjects: Unsupported value")
+
+
+def _same(found: Mapping[str, Any], uid: str | None, version: str | None) -> None:
+    meta = found["metadata"]
+    if (uid and uid != meta["uid"]) or (version and version != meta["resourceVersion"]):
+        message = "the object has been modified; please apply your changes to the latest version and try again"
+        raise Refusal(409, "Conflict", message)
+
+
+def _merged(found: Any, patch: Any) -> Any:
+    """JSON merge patch (RFC 7396)."""
+    if not isinstance(patch, dict):
+        return patch
+    out = dict(found) if isinstance(found, dict) else {}
+    for name, value in patch.items():
+        if value is None:
+            out.pop(name, None)
+        else:
+            out[name] = _merged(out.get(name), value)
+    return out
+
+
+def _table(meta: Mapping[str, Any], found: Iterable[Mapping[str, Any]]) -> dict[str, Any]:
+    """Objects as a table of names, for clients that print them."""
+    columns = [{"name": "Name", "type": "string", "format": "name", "description": "", "priority": 0}]
+    rows = [
+        {
+            "cells": [one["metadata"]["name"]],
+            "object": {"kind": "PartialObjectMetadata", "apiVersion": "meta.k8s.io/v1", "metadata": one["metadata"]},
+        }
+        for one in found
+    ]
+    return {
+        "kind": "Table", "apiVersion": "meta.k8s.io/v1", "metadata": meta, "columnDefinitions": columns, "rows": rows,
+    }  # fmt: skip
