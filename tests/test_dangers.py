@@ -246,27 +246,28 @@ def dangerous_lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -
 
 
 def test_whoever_is_shown_to_get_in_by_a_danger_gets_in_at_the_lab(enthesis: Program, dangerous_lab: Lab) -> None:
-    http = httpx.Client(verify=ssl.create_default_context(cafile=dangerous_lab.authority), trust_env=False)
     forge, cloud = dangerous_lab.services["forge"], dangerous_lab.services["lowland"]
     said = enthesis("check", "--format", "json", at=dangerous_lab.folder).json
     tried: dict[str, int] = {}
-    for danger in said["dangers"]:
-        shown: Mapping[str, Any] | None = danger["gets_in"]
-        if shown is None:
-            continue
-        claims = {name: value for name, value in shown.items() if name != "aud"}
-        run = http.post(f"{forge}/runs", json={"claims": claims})
-        assert run.status_code == 201, run.text
-        wanted = {"audience": shown["aud"]} if "aud" in shown else {}
-        token = http.post(run.json()["token_endpoint"], json=wanted).json()["token"]
-        form = {
-            "grant_type": "urn:ietf:params:oauth:grant-type:token-exchange", "subject_token": token,
-            "subject_token_type": "urn:ietf:params:oauth:token-type:jwt",
-            "resource": f"{cloud}/places/{danger['names'][-1]}",
-        }  # fmt: skip
-        answer = http.post(f"{cloud}/token", data=form)
-        assert answer.status_code == 200, (danger, answer.text)
-        tried[danger["code"]] = tried.get(danger["code"], 0) + 1
+    tls = ssl.create_default_context(cafile=dangerous_lab.authority)
+    with httpx.Client(verify=tls, trust_env=False) as http:
+        for danger in said["dangers"]:
+            shown: Mapping[str, Any] | None = danger["gets_in"]
+            if shown is None:
+                continue
+            claims = {name: value for name, value in shown.items() if name != "aud"}
+            run = http.post(f"{forge}/runs", json={"claims": claims})
+            assert run.status_code == 201, run.text
+            wanted = {"audience": shown["aud"]} if "aud" in shown else {}
+            token = http.post(run.json()["token_endpoint"], json=wanted).json()["token"]
+            form = {
+                "grant_type": "urn:ietf:params:oauth:grant-type:token-exchange", "subject_token": token,
+                "subject_token_type": "urn:ietf:params:oauth:token-type:jwt",
+                "resource": f"{cloud}/places/{danger['names'][-1]}",
+            }  # fmt: skip
+            answer = http.post(f"{cloud}/token", data=form)
+            assert answer.status_code == 200, (danger, answer.text)
+            tried[danger["code"]] = tried.get(danger["code"], 0) + 1
     assert set(tried) >= {"strangers-admitted", "any-audience", "name-cut-short", "only-barred", "fork-admitted"}, tried
 
 

@@ -106,21 +106,22 @@ def test_every_hostile_token_is_refused_by_the_lab(enacted_lab: Lab) -> None:
     keys = {data["kty"]: data for data in (json.loads(row[0]) for row in rows)}
     one, two = ECKey.import_key(keys["EC"]), RSAKey.import_key(keys["RSA"])
     by = signing(one.private_key, keys["EC"]["kid"], two.private_key, keys["RSA"]["kid"], enacted_lab.services["forge"])
-    http = httpx.Client(verify=ssl.create_default_context(cafile=enacted_lab.authority), trust_env=False)
     cloud = enacted_lab.services["lowland"]
 
-    def exchanged(token: str) -> httpx.Response:
+    def exchanged(http: httpx.Client, token: str) -> httpx.Response:
         form = {
             "grant_type": EXCHANGE, "subject_token": token, "resource": f"{cloud}/places/{PUBLISHER}",
             "subject_token_type": "urn:ietf:params:oauth:token-type:jwt",
         }  # fmt: skip
         return http.post(f"{cloud}/token", data=form)
 
-    assert exchanged(by.token()).status_code == 200
-    for name, token in hostile(by):
-        answer = exchanged(token)
-        assert answer.status_code in (400, 413), (name, answer.status_code, answer.text)
-        assert "access_token" not in answer.text
+    tls = ssl.create_default_context(cafile=enacted_lab.authority)
+    with httpx.Client(verify=tls, trust_env=False) as http:
+        assert exchanged(http, by.token()).status_code == 200
+        for name, token in hostile(by):
+            answer = exchanged(http, token)
+            assert answer.status_code in (400, 413), f"{name} {answer.status_code} {answer.text}"
+            assert "access_token" not in answer.text
 
 
 # -- keys -----------------------------------------------------------------------------------------------------------

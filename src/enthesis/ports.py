@@ -1,9 +1,9 @@
 """What the work needs from outside, as Protocols. Connectors stand behind them; the pure parts never see one."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
-from typing import Protocol
+from typing import Any, Protocol
 
 from enthesis.changing.live import LiveObject, Surveyed
 from enthesis.changing.steps import Step
@@ -20,11 +20,13 @@ __all__ = [
     "Issues",
     "LiveObject",
     "LiveProvider",
+    "Record",
     "Refusal",
     "Reporter",
     "Secret",
     "Step",
     "Surveyed",
+    "Surveys",
     "TakesOn",
 ]
 
@@ -91,6 +93,19 @@ class Administered(Protocol):
     def change(self, step: Step, ids: dict[str, str]) -> LiveObject | None:
         """Carries one step out. `ids` maps addresses to live ids, across providers, and is kept up to date."""
         ...
+
+
+Record = Mapping[str, Any]
+"""One line of a survey: an entry of a section in the estate's words, what was left out and why, or a finding."""
+
+
+class Surveys(Protocol):
+    """The survey port of anything that can be asked for everything at once. `name` is its place in the estate."""
+
+    name: str
+    url: str
+
+    def records(self, step: Callable[[str], None]) -> Iterator[Record]: ...
 
 
 class TakesOn(Protocol):

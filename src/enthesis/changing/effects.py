@@ -1,11 +1,11 @@
 """What a proposal does to effective access: the live side as an estate, before its steps and after them."""
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from enthesis.changing.live import COLLECTIONS, Key, Surveyed, statement_key
+from enthesis.changing.live import COLLECTIONS, Key, Surveyed, held_by, statement_key
 from enthesis.changing.steps import REMOVE, Proposal
 from enthesis.model.estate import Estate
 from enthesis.reaching.differing import Difference, difference
@@ -41,7 +41,7 @@ def _estate(described: Estate, live: Live) -> Estate:
     sections: dict[str, Any] = {name: {} if SECTIONS[name].key else [] for name in COLLECTIONS}
     sections["identities"].update(people)
     for (_, collection, holder, _), body in live.items():
-        value = _read(collection, _renamed(collection, holder, body))
+        value = _read(collection, held_by(collection, holder, body))
         if value is None:
             continue
         section = SECTIONS[collection]
@@ -60,19 +60,6 @@ def _estate(described: Estate, live: Live) -> Estate:
         replace(one, runs_as=tuple(name for name in one.runs_as if name in known)) for one in lists["attachments"]
     )
     return replace(described, resources=resources, journeys={}, invariants=(), **lists)
-
-
-def _renamed(collection: str, holder: str, body: Mapping[str, Any]) -> dict[str, Any]:
-    if collection == "roles":
-        includes = [f"{holder} {name}" for name in _several(body.get("includes", ()))]
-        return {**body, "name": f"{holder} {body['name']}", **({"includes": includes} if includes else {})}
-    if collection == "grants":
-        return {**body, "role": f"{holder} {body['role']}", "held_by": holder}
-    return dict(body)
-
-
-def _several(value: Any) -> Iterable[str]:
-    return [value] if isinstance(value, str) else value
 
 
 def _read(collection: str, body: Mapping[str, Any]) -> Any:

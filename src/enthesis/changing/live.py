@@ -1,7 +1,7 @@
 """What a live system says it has now, in the estate's words."""
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -82,6 +82,34 @@ def normalised(collection: str, body: Body) -> dict[str, Any]:
     given = {key: body[key]} if key else {}
     value = section.record.read(node, Notes(""), **given)
     return dict(body) if value is MISSING else {**given, **section.record.plain(value)}
+
+
+def records_of(surveyed: Surveyed) -> Iterator[Body]:
+    """What a provider has as the lines of a survey. A role is known by its holder too, since each has its own."""
+    for one in surveyed.objects:
+        live = {"id": one.id, "version": one.etag, "holder": one.holder, **({"mark": one.mark} if one.mark else {})}
+        if "gone" in json.dumps(one.body) and _names_what_is_gone(one.body):
+            says = f"a statement of {one.collection} names what is gone"
+            yield {"finding": "dangling", "at": one.holder, "says": says}
+            continue
+        yield {"section": one.collection, **held_by(one.collection, one.holder, one.body), "live": live}
+
+
+def _names_what_is_gone(value: Any) -> bool:
+    if isinstance(value, Mapping):
+        return "gone" in value or any(map(_names_what_is_gone, value.values()))
+    return isinstance(value, list) and any(map(_names_what_is_gone, value))
+
+
+def held_by(collection: str, holder: str, body: Body) -> dict[str, Any]:
+    """A statement with its role's name made one that no other holder's has."""
+    if collection == "roles":
+        listed = body.get("includes", ())
+        includes = [f"{holder} {name}" for name in ([listed] if isinstance(listed, str) else listed)]
+        return {**body, "name": f"{holder} {body['name']}", **({"includes": includes} if includes else {})}
+    if collection == "grants":
+        return {**body, "role": f"{holder} {body['role']}", "held_by": holder}
+    return dict(body)
 
 
 def merged_ids(surveys: Sequence[Surveyed]) -> dict[str, str]:

@@ -9,11 +9,11 @@ from enthesis.commands.common import (
     EstateOption,
     Format,
     FormatOption,
+    LiveOption,
     QuietOption,
-    estate_folder,
     put_json,
     put_lines,
-    read_estate,
+    read_subject,
     remark,
 )
 from enthesis.commands.tokens import Belief, KeySource, ShownToken, belief, readable_token
@@ -47,6 +47,7 @@ def admit(
         typer.Option("--compared-with", metavar="FOLDER|REVISION", help="Compare with another version."),
     ] = None,
     estate: EstateOption = None,
+    live: LiveOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
@@ -67,8 +68,7 @@ def admit(
         raise Mistaken("nothing is named", remedy="name a trust or an identity, or a sample with --from-token")
     if (keys is not None or offline) and token is None:
         raise Mistaken("--keys and --offline go with --token")
-    folder = estate_folder(estate)
-    described = read_estate(folder)
+    folder, described = read_subject(estate, live)
     trusts = chosen(described, what)
     if token is not None:
         _held_against(described, folder, trusts, token, KeySource(keys, offline), output)

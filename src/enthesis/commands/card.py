@@ -8,17 +8,18 @@ from enthesis.commands.common import (
     EstateOption,
     Format,
     FormatOption,
+    LiveOption,
     QuietOption,
-    estate_folder,
     put_json,
     put_lines,
-    read_estate,
+    read_subject,
 )
 
 
 def card(
     name: Annotated[str, typer.Argument(metavar="ADDRESS", help="An address, or the name of a role.")],
     estate: EstateOption = None,
+    live: LiveOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
@@ -37,7 +38,7 @@ def card(
     from enthesis.showing.cards import card_json, card_lines
 
     del quiet
-    described = read_estate(estate_folder(estate))
+    _, described = read_subject(estate, live)
     compiled = compile_estate(described)
     instant = now()
     found = made(Web(compiled, instant.timestamp()), name, instant)

@@ -12,6 +12,7 @@ import typer
 
 if TYPE_CHECKING:
     from enthesis.model.estate import Estate
+    from enthesis.reading.surveys import Survey
     from enthesis.showing.lines import Line
 
 
@@ -33,6 +34,10 @@ class ReviewFormat(StrEnum):
 EstateOption = Annotated[
     Path | None,
     typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward with estate.yaml."),
+]
+LiveOption = Annotated[
+    Path | None,
+    typer.Option("--live", metavar="FILE", help="Ask a survey, in place of an estate or beside one."),
 ]
 FormatOption = Annotated[Format, typer.Option("--format", help="How the answer is put out.")]
 QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="No progress, no remarks, no details.")]
@@ -70,6 +75,46 @@ def read_estate(folder: Path) -> "Estate":
     if reading.estate is None:
         raise EstateMistaken(reading.mistakes)
     return reading.estate
+
+
+def read_subject(estate: Path | None, live: Path | None) -> "tuple[Path, Estate]":
+    """What is asked about: an estate, a survey, or an estate as a survey says it is now; and the estate's folder.
+
+    Without an estate the folder is that of the survey, which has no lab.
+    """
+    if live is None:
+        folder = estate_folder(estate)
+        return folder, read_estate(folder)
+    from enthesis.reading.finding import find_estate
+    from enthesis.reading.surveys import beside
+
+    survey = read_live(live)
+    if estate is None and find_estate(Path.cwd()) is None:
+        return live.resolve().parent, survey.estate
+    folder = estate_folder(estate)
+    return folder, beside(read_estate(folder), survey)
+
+
+def read_live(path: Path) -> "Survey":
+    """A survey from its file; Mistaken where it is none. What it lacks is said on standard error."""
+    from enthesis.errors import Mistaken
+    from enthesis.reading.cache import TreeCache
+    from enthesis.reading.folder import packaged_catalogue
+    from enthesis.reading.surveys import SurveyMistaken, read_survey
+
+    try:
+        with path.open(encoding="utf-8") as lines:
+            survey = read_survey(lines, path.name, packaged_catalogue(TreeCache(cache_folder())))
+    except OSError as fault:
+        raise Mistaken(f"{path} cannot be read: {fault.strerror}") from None
+    except UnicodeDecodeError:
+        raise Mistaken(f"{path} is no text") from None
+    except SurveyMistaken as fault:
+        raise Mistaken(str(fault), remedy="make one with `enthesis survey --out FILE`") from None
+    if not survey.complete:
+        missing = ", ".join(one.what for one in survey.left_out if one.incomplete) or "its end"
+        remark(f"This survey is not whole, so there may be more: {missing} could not be read.")
+    return survey
 
 
 def lab_state(folder: Path) -> Path:

@@ -17,6 +17,7 @@ from enthesis.commands.enact import enact
 from enthesis.commands.propose import propose
 from enthesis.commands.prove import prove
 from enthesis.commands.reach import reach
+from enthesis.commands.survey import survey
 from enthesis.commands.trace import trace
 
 if TYPE_CHECKING:
@@ -35,6 +36,7 @@ app.command(rich_help_panel="Describe")(card)
 app.command(rich_help_panel="Ask")(trace)
 app.command(rich_help_panel="Ask")(reach)
 app.command(rich_help_panel="Ask")(admit)
+app.command(rich_help_panel="Change")(survey)
 app.command(rich_help_panel="Change")(propose)
 app.command(rich_help_panel="Change")(enact)
 app.command(rich_help_panel="Prove")(prove)

@@ -18,12 +18,12 @@ from enthesis.commands.asking import (
 )
 from enthesis.commands.common import (
     EstateOption,
+    LiveOption,
     QuietOption,
-    estate_folder,
     put_json,
     put_lines,
     put_text,
-    read_estate,
+    read_subject,
 )
 
 if TYPE_CHECKING:
@@ -61,6 +61,7 @@ def reach(
     reference: ReferenceOption = None,
     mfa: MfaOption = None,
     estate: EstateOption = None,
+    live: LiveOption = None,
     output: Annotated[ReachFormat, typer.Option("--format", help="How the answer is put out.")] = ReachFormat.TEXT,
     quiet: QuietOption = False,
 ) -> None:
@@ -80,7 +81,7 @@ def reach(
     del quiet
     if (who is None) == (to is None):
         raise Mistaken("say --from WHO or --to ADDRESS", remedy="one of them, not both")
-    described = read_estate(estate_folder(estate))
+    _, described = read_subject(estate, live)
     compiled = compile_estate(described)
     context = context_from(Surroundings(at_time, network, reference))
     when: dict[str, Any] = {"time": context.time or now()}

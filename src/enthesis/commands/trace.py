@@ -23,11 +23,11 @@ from enthesis.commands.common import (
     EstateOption,
     Format,
     FormatOption,
+    LiveOption,
     QuietOption,
-    estate_folder,
     put_json,
     put_lines,
-    read_estate,
+    read_subject,
     remark,
     write_file,
 )
@@ -63,6 +63,7 @@ def trace(
         int | None, typer.Option("--write", metavar="N", help="Put remedy N into the estate's files.")
     ] = None,
     estate: EstateOption = None,
+    live: LiveOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
@@ -80,8 +81,7 @@ def trace(
     from enthesis.showing.differences import gain_sentences
     from enthesis.showing.verdicts import TOLD, remedies_json, remedy_lines, verdict_json, verdict_lines
 
-    folder = estate_folder(estate)
-    described = read_estate(folder)
+    folder, described = read_subject(estate, live)
     around = Surroundings(at_time, network, reference, session_age)
     if journey is not None:
         if words or who or through or token or claim:

@@ -1,6 +1,7 @@
 """Wires connectors to ports: which live systems an estate speaks to."""
 
 import json
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
@@ -9,6 +10,7 @@ from typing import TYPE_CHECKING
 from enthesis.commands.common import lab_state
 
 if TYPE_CHECKING:
+    from enthesis.connectors.cluster.surveying import Cluster
     from enthesis.model.estate import Estate
     from enthesis.ports import Connected
 
@@ -43,6 +45,58 @@ def connect(estate: "Estate", folder: Path) -> "Connected":
         elif service["kind"] == "pipeline" and name in estate.issuers:
             issuers[name] = Pipeline(name, client)
     return Connected(providers, issuers, LAB, _LabClock(state))
+
+
+def clusters_of_lab(estate: "Estate", folder: Path) -> list[str]:
+    """The clusters of ours that a lab of the estate runs."""
+    from enthesis.lab.control import running
+
+    lab = running(lab_state(folder))
+    listed = [service["name"] for service in (lab.services if lab else ()) if service["kind"] == "cluster"]
+    return [name for name in listed if not estate.administered_by_others(name)]
+
+
+def cluster_of(
+    address: str,
+    organisation: str,
+    folder: Path | None,
+    kubeconfig: Path | None,
+    context: str | None,
+    environment: Mapping[str, str],
+) -> "Cluster":
+    """A cluster: by a kubeconfig that is named, else the lab's of this address, else as kubeconfigs are found."""
+    from enthesis.connectors.cluster.kubeconfig import from_inside, from_kubeconfig
+    from enthesis.connectors.cluster.surveying import Cluster
+    from enthesis.connectors.http import Client
+    from enthesis.errors import Unreachable
+
+    named = kubeconfig is not None or context is not None
+    of_lab = _cluster_of_lab(address, organisation, folder) if folder is not None and not named else None
+    if of_lab is not None:
+        return of_lab
+    place = kubeconfig or Path(environment.get("KUBECONFIG") or Path.home() / ".kube" / "config")
+    access = from_inside(environment) if not named and not place.exists() else None
+    if access is None:
+        if not place.exists():
+            raise Unreachable(f"nothing says how {address} is reached", remedy="name a kubeconfig with --kubeconfig")
+        access = from_kubeconfig(place, context)
+    return Cluster(address, organisation, Client(address, access.url, context=access.context), access.token)
+
+
+def _cluster_of_lab(address: str, organisation: str, folder: Path) -> "Cluster | None":
+    from enthesis.connectors.cluster.surveying import Cluster
+    from enthesis.connectors.http import Client
+    from enthesis.lab.control import running
+    from enthesis.ports import Secret
+
+    state = lab_state(folder)
+    lab = running(state)
+    if lab is None or address not in [service["name"] for service in lab.services if service["kind"] == "cluster"]:
+        return None
+    url = next(service["url"] for service in lab.services if service["name"] == address)
+    listed = json.loads((state / "administrators.json").read_text(encoding="utf-8"))
+    token = next((Secret(one["session"]) for one in listed if one.get("cluster") == address), None)
+    return Cluster(address, organisation, Client(address, url, authority=lab.authority), token)
 
 
 @dataclass(frozen=True)

@@ -54,7 +54,8 @@ class Answer:
 
 
 class Client:
-    """Speaks to one service. `who` is its name for messages; `authority` a PEM file to trust instead of the usual.
+    """Speaks to one service. `who` is its name for messages; `authority` a PEM file to trust instead of the usual, or
+    `context` all that TLS needs.
 
     `max_answer` (bytes) and `max_seconds` bound each answer.
     """
@@ -65,6 +66,7 @@ class Client:
         url: str,
         *,
         authority: Path | None = None,
+        context: ssl.SSLContext | None = None,
         transport: httpx.BaseTransport | None = None,
         max_answer: int = MAX_ANSWER,
         max_seconds: float = MAX_SECONDS,
@@ -75,7 +77,7 @@ class Client:
         self.url = url.rstrip("/")
         self.max_answer = max_answer
         self.max_seconds = max_seconds
-        verify = ssl.create_default_context(cafile=str(authority) if authority else None)
+        verify = context or ssl.create_default_context(cafile=str(authority) if authority else None)
         self._client = httpx.Client(
             verify=verify, timeout=TIMEOUT, trust_env=False, follow_redirects=False, transport=transport
         )

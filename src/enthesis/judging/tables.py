@@ -13,6 +13,7 @@ from enthesis.reading.conditions import ConditionsShape
 from enthesis.reading.nodes import Node
 from enthesis.reading.sections import FREE_CLAIMS, SECTIONS
 from enthesis.reading.shapes import MISSING, Duration, Notes, Time
+from enthesis.reading.surveys import tree_of
 
 Raw = Conditions | Mapping[str, Any]
 """Conditions, or the plain data of them that is read when it is first needed."""
@@ -89,7 +90,7 @@ def read_conditions(raw: Raw, *, free: bool = False) -> Conditions:
     if isinstance(raw, tuple):
         return raw
     notes = Notes("")
-    read = (FREE_CLAIMS if free else ConditionsShape()).read(_node(raw), notes)
+    read = (FREE_CLAIMS if free else ConditionsShape()).read(tree_of(raw), notes)
     if read is MISSING:
         raise RecordMistaken(notes.mistakes[0].message)
     found: Conditions = read
@@ -280,20 +281,10 @@ def _small(
     rest = {name: value for name, value in record.items() if name not in ("section", known.key)}
     notes = Notes(file)
     given = {known.key: record[known.key]} if known.key else {}
-    value = known.record.read(_node(rest, number), notes, **given)
+    value = known.record.read(tree_of(rest, number), notes, **given)
     if value is MISSING:
         raise ValueError(notes.mistakes[0].message)
     if known.key:
         named.setdefault(section, {})[record[known.key]] = value
     else:
         listed.setdefault(section, []).append(value)
-
-
-def _node(value: Any, line: int = 1) -> Node:
-    """Plain data as a tree that stands on one line."""
-    if isinstance(value, Mapping):
-        entries = {str(key): _node(item, line) for key, item in value.items()}
-        return Node(entries, line, 1, dict.fromkeys(entries, (line, 1)))
-    if isinstance(value, list):
-        return Node([_node(item, line) for item in value], line, 1)
-    return Node(value, line, 1)

@@ -27,11 +27,19 @@ class Catalogue:
     everywhere: Mapping[str, str]
 
     def extended(self, further: Iterable[Kind]) -> "Catalogue":
-        """A catalogue with further kinds, each given the verbs that stand everywhere."""
-        added = {
-            kind.name: Kind(kind.name, kind.within, kind.leaf, {**self.everywhere, **kind.verbs}) for kind in further
-        }
-        return Catalogue({**self.kinds, **added}, self.everywhere)
+        """A catalogue with further kinds, each given the verbs that stand everywhere.
+
+        A kind that there is already gets the places and verbs that it did not have.
+        """
+        kinds = dict(self.kinds)
+        for kind in further:
+            known = kinds.get(kind.name)
+            if known is None:
+                kinds[kind.name] = Kind(kind.name, kind.within, kind.leaf, {**self.everywhere, **kind.verbs})
+            else:
+                within = tuple(dict.fromkeys((*known.within, *kind.within)))
+                kinds[kind.name] = Kind(kind.name, within, known.leaf or kind.leaf, {**kind.verbs, **known.verbs})
+        return Catalogue(kinds, self.everywhere)
 
     def verbs_of(self, kind: str) -> Mapping[str, str]:
         """The verbs of a kind with their classes; empty for an unknown kind."""

@@ -1,10 +1,18 @@
-"""Asks every provider of an estate what it has now."""
+"""Asks live systems what they have now: for a proposal, or into the lines of a file."""
 
-from enthesis.changing.live import Surveyed, across
+import json
+from collections import Counter
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from datetime import datetime
+
+from enthesis.changing.live import Surveyed, across, records_of
 from enthesis.changing.wanted import holders
 from enthesis.errors import Mistaken
 from enthesis.model.estate import Estate
-from enthesis.ports import Connected, Reporter
+from enthesis.ports import Connected, Record, Reporter, Surveys
+from enthesis.reading.shapes import time_text
+from enthesis.reading.surveys import VERSION
+from enthesis.reading.writing import plain_statement
 
 
 def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Surveyed, ...]:
@@ -23,3 +31,87 @@ def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Su
     finally:
         reporter.end()
     return across(found)
+
+
+# -- into a file ----------------------------------------------------------------------------------------------------
+
+HEAD = ("organisations", "providers", "accounts", "issuers", "resources")
+
+
+class SurveyedCloud:
+    """A provider that has been surveyed already, as the lines of a file; its resources are those the estate has."""
+
+    def __init__(self, surveyed: Surveyed, url: str) -> None:
+        self.name = surveyed.provider
+        self.url = url
+        self.surveyed = surveyed
+
+    def records(self, step: Callable[[str], None]) -> Iterator[Record]:
+        step(self.name)
+        yield from records_of(self.surveyed)
+
+
+def head_of(estate: Estate) -> Iterator[Record]:
+    """What an estate says exists already, as lines: live systems name it and say no more."""
+    for section in HEAD:
+        for name, one in getattr(estate, section).items():
+            key = "address" if section == "resources" else "name"
+            body = plain_statement(section, one)
+            body.pop("runs_as", None)
+            yield {
+                "section": section,
+                key: name,
+                **({"units": list(one.units)} if section == "organisations" else {}),
+                **body,
+            }
+    for address, one in estate.identities.items():
+        if one.kind == "person":
+            yield {"section": "identities", "address": address, **plain_statement("identities", one)}
+
+
+class Writing:
+    """Turns records into the lines of a file, and counts what it saw."""
+
+    def __init__(self, name: str | None, taken: datetime, systems: Sequence[Surveys]) -> None:
+        self.name = name
+        self.taken = taken
+        self.systems = systems
+        self.counts: Counter[str] = Counter()
+        self.left_out: list[Record] = []
+        self.findings: list[Record] = []
+        self.complete = True
+
+    def lines(self, head: Iterable[Record], reporter: Reporter) -> Iterator[str]:
+        """One line after another; nothing is kept but what was left out and found."""
+        of = [
+            {"what": "cluster" if "/" in one.name else "provider", "name": one.name, "at": one.url}
+            for one in self.systems
+        ]
+        named = {"estate": self.name} if self.name else {}
+        yield _line({"enthesis": "survey", "version": VERSION, "taken": time_text(self.taken), **named, "of": of})
+        yield from map(_line, head)
+        reporter.begin("surveying", 0)
+        try:
+            for system in self.systems:
+                for record in system.records(reporter.step):
+                    self._seen(record)
+                    yield _line(record)
+        finally:
+            reporter.end()
+        yield _line({"end": True, "complete": self.complete, "counts": dict(sorted(self.counts.items()))})
+
+    def _seen(self, record: Record) -> None:
+        if "section" in record:
+            self.counts[record["section"]] += 1
+        elif "left_out" in record:
+            self.left_out.append(record)
+            self.complete = self.complete and not record.get("incomplete")
+        elif "finding" in record:
+            self.findings.append(record)
+
+
+_encode = json.JSONEncoder(ensure_ascii=False, separators=(",", ":")).encode
+
+
+def _line(record: Record) -> str:
+    return _encode(record) + "\n"

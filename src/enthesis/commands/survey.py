@@ -1,0 +1,164 @@
+"""`enthesis survey`: reads the live systems into a file."""
+
+import os
+import sys
+from collections.abc import Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from enthesis.commands.common import EstateOption, QuietOption, estate_folder, read_estate
+
+if TYPE_CHECKING:
+    from enthesis.model.estate import Estate
+    from enthesis.ports import Record, Surveys
+    from enthesis.working.surveying import Writing
+
+MOST = 12  # lines about what was left out
+
+
+def survey(
+    cluster: Annotated[
+        list[str] | None,
+        typer.Option("--cluster", metavar="ADDRESS", help="A cluster by its place: ACCOUNT/cluster/NAME."),
+    ] = None,
+    kubeconfig: Annotated[
+        Path | None, typer.Option("--kubeconfig", metavar="FILE", help="How to reach it; default: as kubeconfigs go.")
+    ] = None,
+    context: Annotated[
+        str | None, typer.Option("--context", metavar="NAME", help="A context of the kubeconfig; default: its current.")
+    ] = None,
+    out: Annotated[
+        Path | None, typer.Option("--out", metavar="FILE", help="Where to write; default: standard output.")
+    ] = None,
+    estate: EstateOption = None,
+    quiet: QuietOption = False,
+) -> None:
+    """Read live systems into a file, that every question can be asked of: --live FILE.
+
+    Needs the right to read: of a cluster, to list what is in it (of secrets, their names); of clouds, their statements.
+    Changes nothing. Exit 3 where something could not be read; the file says what.
+
+    Example: enthesis survey --cluster surge/cluster/grid --out live.jsonl
+    """
+    from enthesis.commands.asking import now
+    from enthesis.showing.progress import reporter
+    from enthesis.working.surveying import Writing
+
+    described, folder = _estate(estate, needed=not cluster)
+    systems, head = _systems(described, folder, cluster or [], kubeconfig, context, quiet=quiet)
+    writing = Writing(described.name if described else None, now(), systems)
+    _write(out, writing.lines(head, reporter(quiet=quiet)))
+    _told(writing, quiet=quiet)
+    if not writing.complete:
+        raise typer.Exit(3)
+
+
+def _estate(given: Path | None, *, needed: bool) -> "tuple[Estate | None, Path | None]":
+    """The estate, if there is one; a survey of a cluster needs none."""
+    from enthesis.errors import Mistaken
+    from enthesis.reading.finding import find_estate
+
+    if given is None and not needed and find_estate(Path.cwd()) is None:
+        return None, None
+    try:
+        folder = estate_folder(given)
+    except Mistaken as fault:
+        remedy = "a cluster can be surveyed without one: --cluster ACCOUNT/cluster/NAME"
+        raise Mistaken(fault.message, remedy=remedy) from None
+    return read_estate(folder), folder
+
+
+def _systems(
+    estate: "Estate | None",
+    folder: Path | None,
+    clusters: list[str],
+    kubeconfig: Path | None,
+    context: str | None,
+    *,
+    quiet: bool,
+) -> "tuple[list[Surveys], list[Record]]":
+    """What is surveyed, and what is known of it from elsewhere."""
+    from enthesis.commands.wiring import cluster_of, clusters_of_lab, connect
+    from enthesis.showing.progress import reporter
+    from enthesis.working.surveying import SurveyedCloud, head_of
+    from enthesis.working.surveying import survey as survey_clouds
+
+    head = list(head_of(estate)) if estate is not None else []
+    systems: list[Surveys] = []
+    if not clusters and estate is not None and folder is not None:
+        connected = connect(estate, folder)
+        urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.providers.items()}
+        systems += [
+            SurveyedCloud(one, urls[one.provider]) for one in survey_clouds(estate, connected, reporter(quiet=quiet))
+        ]
+        clusters = clusters_of_lab(estate, folder)
+    for address in clusters:
+        account = _account(address)
+        if estate is None or account not in estate.accounts:
+            head += _invented(account)
+        organisation = estate.organisation_of(account) if estate is not None and account in estate.accounts else "here"
+        systems.append(cluster_of(address, organisation, folder, kubeconfig, context, dict(os.environ)))
+    return systems, head
+
+
+def _account(address: str) -> str:
+    from enthesis.errors import Mistaken
+
+    parts = address.split("/")
+    if len(parts) != 3 or parts[1] != "cluster" or not all(parts) or address.startswith("@"):
+        raise Mistaken(f"{address} is no cluster", remedy="name its place: ACCOUNT/cluster/NAME")
+    return parts[0]
+
+
+def _invented(account: str) -> "list[Record]":
+    """The least that a cluster's account stands in, where no estate says more."""
+    return [
+        {"section": "organisations", "name": "here"},
+        {"section": "providers", "name": "here", "style": "one-sided"},
+        {"section": "accounts", "name": account, "in": "@here", "provider": "here"},
+    ]
+
+
+def _write(out: Path | None, lines: Iterable[str]) -> None:
+    """Writes the lines as they come; into a file whole or not at all."""
+    from enthesis.errors import Mistaken
+
+    if out is None:
+        for line in lines:
+            sys.stdout.write(line)
+        sys.stdout.flush()
+        return
+    beside = out.with_name(out.name + ".new")
+    try:
+        with beside.open("w", encoding="utf-8") as file:
+            file.writelines(lines)
+        beside.replace(out)
+    except OSError as fault:
+        raise Mistaken(f"{out} cannot be written: {fault.strerror}") from None
+    finally:
+        beside.unlink(missing_ok=True)
+
+
+def _told(writing: "Writing", *, quiet: bool) -> None:
+    """What was seen, what was left out and what was found, on standard error."""
+    from enthesis.commands.common import put_lines
+    from enthesis.showing.lines import Span, counted, line
+
+    if quiet:
+        return
+    names = ", ".join(one.name for one in writing.systems)
+    counts = ", ".join(f"{count} {section}" for section, count in sorted(writing.counts.items()) if section != "kinds")
+    word = Span("whole", "good") if writing.complete else Span("not whole", "bad")
+    lines = [line(f"Surveyed {names}, ", word, f": {counts or 'nothing'}.")]
+    for one in writing.left_out[:MOST]:
+        style = "bad" if one.get("incomplete") else "doubt"
+        lines.append(line("  ", Span("left out", style), f"  {one['left_out']}: {one['why']}"))
+    if len(writing.left_out) > MOST:
+        lines.append(line(f"  … and {counted(len(writing.left_out) - MOST, 'thing')} more that was left out"))
+    for one in writing.findings[:MOST]:
+        lines.append(line("  ", Span("found", "bad"), f"  {one['at']}: {one['says']}  ({one['finding']})"))
+    if len(writing.findings) > MOST:
+        lines.append(line(f"  … and {counted(len(writing.findings) - MOST, 'finding')} more"))
+    put_lines(lines, to_error=True)

@@ -1,0 +1,1 @@
+"""Clusters, through the public Kubernetes API. Its words stay in here."""

@@ -1,0 +1,122 @@
+"""What follows from what rules allow, as somebody who knows clusters reads them; in the estate's words.
+
+Reading a list of secrets is reading them. Whoever may start something in a namespace, or run a command in what runs
+there, has every identity of that namespace; whoever may request a token or impersonate has that identity. Bindings may
+be made by those who may bind, and roles widened by those who may escalate: both change access.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from enthesis.connectors.cluster.resources import RBAC, Resources
+
+MAKING, CHANGING, SEEING = ("create",), ("create", "update", "patch"), ("get", "list", "watch")
+STARTERS = (
+    ("", "pods"), ("", "replicationcontrollers"), ("apps", "deployments"), ("apps", "daemonsets"),
+    ("apps", "statefulsets"), ("apps", "replicasets"), ("batch", "jobs"), ("batch", "cronjobs"),
+)  # fmt: skip
+ENTERING = {
+    ("", "pods/exec"): ("create", "get"), ("", "pods/attach"): ("create", "get"),
+    ("", "pods/ephemeralcontainers"): ("update", "patch"), ("", "nodes/proxy"): ("create", "get"),
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Follows:
+    """Something that follows: verbs on a kind, everywhere in the place of the binding, or on one thing in it."""
+
+    kind: str
+    verbs: tuple[str, ...]
+    name: str = ""
+    why: str = ""
+
+
+@dataclass
+class Powers:
+    """What one subject can do about access itself in one place, gathered over all of its bindings."""
+
+    makes_bindings: bool = False
+    binds: bool = False
+    widens_roles: bool = False
+    escalates: bool = False
+    makes_secrets: bool = False
+    sees_secrets: bool = False
+
+    def follows(self) -> Iterator[Follows]:
+        """What these give together."""
+        if self.makes_bindings and self.binds:
+            yield Follows("", ("change-access",), why="may make bindings and bind")
+        elif self.widens_roles and self.escalates:
+            yield Follows("", ("change-access",), why="may change roles and escalate")
+        if self.makes_secrets and self.sees_secrets:
+            yield Follows("identity", ("use",), why="may make a secret that holds a token, and see it")
+
+    def join(self, other: "Powers") -> None:
+        for name in self.__dataclass_fields__:
+            setattr(self, name, getattr(self, name) or getattr(other, name))
+
+
+@dataclass
+class Following:
+    """Reads rules for what follows from them. `token_secrets` maps namespaces to secrets and whose token each holds."""
+
+    resources: Resources
+    token_secrets: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+
+    def of(self, rules: Iterable[Mapping[str, Any]], namespaces: Sequence[str]) -> Iterator[Follows]:
+        """What follows from rules in a place; `namespaces` are those that the place is or holds."""
+        for rule in rules:
+            verbs = set(rule.get("verbs") or ())
+            names: tuple[str, ...] = tuple(rule.get("resourceNames") or ()) or ("",)
+            found = set(self.resources.matching(rule))
+            for name in names:
+                yield from self._of_one(found, verbs, name, namespaces)
+
+    def _of_one(
+        self, found: set[tuple[str, str]], verbs: set[str], name: str, namespaces: Sequence[str]
+    ) -> Iterator[Follows]:
+        if ("", "secrets") in found:
+            if _any(verbs, SEEING):
+                yield Follows("secret", ("read",), name, "sees what is in them")
+                for namespace in namespaces:
+                    for secret, identity in self.token_secrets.get(namespace, {}).items():
+                        if name in ("", secret):
+                            yield Follows(
+                                "identity", ("use",), f"{namespace}/{identity}", f"sees its token in {secret}"
+                            )
+            if _any(verbs, CHANGING):
+                yield Follows("secret", ("write",), name, "changes what is in them")
+        if any(resource in found and _any(verbs, CHANGING) for resource in STARTERS):
+            yield Follows("identity", ("use",), why="may start something that runs as any identity there")
+        if any(resource in found and _any(verbs, entering) for resource, entering in ENTERING.items()):
+            yield Follows("workload", ("login",), name, "may run commands in what runs there")
+            yield Follows("identity", ("use",), why="may run commands in what runs there")
+        if ("", "serviceaccounts/token") in found and _any(verbs, MAKING):
+            yield Follows("identity", ("issue", "use"), name, "may request its tokens")
+        if ("", "serviceaccounts") in found and _any(verbs, ("impersonate",)):
+            yield Follows("identity", ("use",), name, "may impersonate it")
+        if not name and {("", "users"), ("", "groups")} & found and _any(verbs, ("impersonate",)):
+            yield Follows("", ("change-access",), why="may impersonate anybody")
+            yield Follows("identity", ("use",), why="may impersonate anybody")
+
+    def powers(self, rules: Iterable[Mapping[str, Any]]) -> Powers:
+        """What rules without names give towards changing access."""
+        out = Powers()
+        for rule in rules:
+            verbs, found = set(rule.get("verbs") or ()), set(self.resources.matching(rule))
+            bindings = {(RBAC, "rolebindings"), (RBAC, "clusterrolebindings")} & found
+            roles = {(RBAC, "roles"), (RBAC, "clusterroles")} & found
+            unnamed = not rule.get("resourceNames")
+            out.makes_bindings |= bool(bindings) and _any(verbs, CHANGING)
+            out.binds |= bool(roles) and _any(verbs, ("bind",))
+            out.widens_roles |= bool(roles) and _any(verbs, CHANGING)
+            out.escalates |= bool(roles) and _any(verbs, ("escalate",))
+            if unnamed and ("", "secrets") in found:
+                out.makes_secrets |= _any(verbs, CHANGING)
+                out.sees_secrets |= _any(verbs, SEEING)
+        return out
+
+
+def _any(verbs: set[str], wanted: Iterable[str]) -> bool:
+    return "*" in verbs or any(verb in verbs for verb in wanted)

@@ -1,0 +1,144 @@
+"""How a cluster is reached: a kubeconfig, or the settings of a workload that runs in it.
+
+Kubernetes documentation, "Organizing Cluster Access Using kubeconfig Files" and "Client authentication"; nothing of a
+kubeconfig is kept, and no value in it that is a secret is ever shown.
+"""
+
+import base64
+import json
+import os
+import ssl
+import subprocess
+import tempfile
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import yaml
+
+from enthesis.errors import Mistaken, Unreachable
+from enthesis.ports import Secret
+
+MAX_FILE = 1024 * 1024  # bytes
+EXEC_TIMEOUT = 30.0  # seconds
+INSIDE = Path("/var/run/secrets/kubernetes.io/serviceaccount")
+
+
+@dataclass(frozen=True)
+class Access:
+    """Where a cluster is, how it proves itself, and as whom we come."""
+
+    url: str
+    context: ssl.SSLContext
+    token: Secret | None = None
+
+
+def from_kubeconfig(path: Path, context: str | None = None) -> Access:
+    """What a kubeconfig says of one of its contexts, or of the current one; Mistaken where it does not say enough."""
+    try:
+        data = path.read_bytes()[: MAX_FILE + 1]
+        read = yaml.safe_load(data) if len(data) <= MAX_FILE else None
+    except OSError as fault:
+        raise Mistaken(f"{path} cannot be read: {fault.strerror}") from None
+    except (yaml.YAMLError, RecursionError):
+        raise Mistaken(f"{path} is not YAML") from None
+    if not isinstance(read, dict):
+        raise Mistaken(f"{path} is no kubeconfig")
+    name = context or read.get("current-context")
+    chosen = _named(read, "contexts", name, path).get("context")
+    if not isinstance(chosen, dict):
+        raise Mistaken(f"the context {name} in {path} says nothing")
+    cluster = _named(read, "clusters", chosen.get("cluster"), path).get("cluster")
+    user = _named(read, "users", chosen.get("user"), path).get("user") if chosen.get("user") else {}
+    if not isinstance(cluster, dict) or not isinstance(cluster.get("server"), str):
+        raise Mistaken(f"the cluster of the context {name} in {path} has no server")
+    if cluster.get("insecure-skip-tls-verify"):
+        remedy = "give its certificate-authority instead"
+        raise Mistaken(f"{path} asks not to check whether the cluster is the right one", remedy=remedy)
+    user = user if isinstance(user, dict) else {}
+    tls = _context(cluster, path)
+    token = _token(user, path)
+    if token is None:
+        _certificate(user, path, tls)
+    return Access(cluster["server"], tls, token)
+
+
+def from_inside(environment: Mapping[str, str], place: Path = INSIDE) -> Access | None:
+    """What a workload finds when it runs in a cluster; None where it does not."""
+    host, port = environment.get("KUBERNETES_SERVICE_HOST"), environment.get("KUBERNETES_SERVICE_PORT", "443")
+    token = place / "token"
+    if not host or not token.exists():
+        return None
+    named = f"[{host}]" if ":" in host else host
+    tls = ssl.create_default_context(cafile=str(place / "ca.crt"))
+    return Access(f"https://{named}:{port}", tls, Secret(token.read_text(encoding="utf-8").strip()))
+
+
+def _named(read: Mapping[str, Any], section: str, name: Any, path: Path) -> Mapping[str, Any]:
+    listed = read.get(section)
+    for one in listed if isinstance(listed, list) else ():
+        if isinstance(one, dict) and one.get("name") == name and name is not None:
+            return one
+    known = ", ".join(str(one.get("name")) for one in listed or () if isinstance(one, dict)) if listed else ""
+    raise Mistaken(f"{path} has no {section[:-1]} called {name}", remedy=f"known: {known}" if known else "")
+
+
+def _context(cluster: Mapping[str, Any], path: Path) -> ssl.SSLContext:
+    data, file = cluster.get("certificate-authority-data"), cluster.get("certificate-authority")
+    try:
+        if data:
+            return ssl.create_default_context(cadata=base64.b64decode(data, validate=True).decode())
+        return ssl.create_default_context(cafile=str(path.parent / file) if file else None)
+    except (OSError, ValueError) as fault:
+        raise Mistaken(f"the certificate-authority in {path} cannot be used: {fault}") from None
+
+
+def _token(user: Mapping[str, Any], path: Path) -> Secret | None:
+    if isinstance(user.get("token"), str):
+        return Secret(user["token"])
+    if isinstance(user.get("tokenFile"), str):
+        try:
+            return Secret((path.parent / user["tokenFile"]).read_text(encoding="utf-8").strip())
+        except OSError as fault:
+            raise Mistaken(f"the tokenFile in {path} cannot be read: {fault.strerror}") from None
+    if isinstance(user.get("exec"), dict):
+        return _from_command(user["exec"], path)
+    return None
+
+
+def _from_command(entry: Mapping[str, Any], path: Path) -> Secret:
+    """Runs the command of an exec entry, as every client of a kubeconfig does; its token is used and not kept."""
+    command = [str(entry.get("command", "")), *map(str, entry.get("args") or ())]
+    version = str(entry.get("apiVersion", "client.authentication.k8s.io/v1"))
+    asked = {"kind": "ExecCredential", "apiVersion": version, "spec": {"interactive": False}}
+    more = {str(one["name"]): str(one["value"]) for one in entry.get("env") or () if isinstance(one, dict)}
+    environment = {**os.environ, **more, "KUBERNETES_EXEC_INFO": json.dumps(asked)}
+    try:
+        done = subprocess.run(  # noqa: S603  the user's own kubeconfig names it
+            command, capture_output=True, timeout=EXEC_TIMEOUT, check=True, env=environment, stdin=subprocess.DEVNULL
+        )
+        token = json.loads(done.stdout)["status"]["token"]
+    except (OSError, subprocess.SubprocessError, ValueError, KeyError, TypeError):
+        raise Unreachable(f"the command {command[0]} that {path} names gave no credential") from None
+    return Secret(str(token))
+
+
+def _certificate(user: Mapping[str, Any], path: Path, tls: ssl.SSLContext) -> None:
+    """A client certificate, if there is one; a key inside a kubeconfig passes through a file that is gone at once."""
+    with tempfile.TemporaryDirectory() as folder:
+        files: list[str] = []
+        for name in ("client-certificate", "client-key"):
+            data, file = user.get(f"{name}-data"), user.get(name)
+            if data:
+                place = Path(folder) / name
+                place.touch(mode=0o600)
+                place.write_bytes(base64.b64decode(data))
+                files.append(str(place))
+            elif file:
+                files.append(str(path.parent / file))
+        if len(files) == 2:
+            try:
+                tls.load_cert_chain(files[0], files[1])
+            except (OSError, ValueError) as fault:
+                raise Mistaken(f"the client certificate in {path} cannot be used: {fault}") from None

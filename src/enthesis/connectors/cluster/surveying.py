@@ -1,0 +1,355 @@
+"""Reads a cluster, page by page, into the estate's words: what is there, who may do what, and what follows from that.
+
+Needs the right to list namespaces, service accounts, pods, secrets (their names only), roles and bindings. What may not
+be read, and what the estate's words cannot say, is listed and never dropped.
+"""
+
+import json
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import urlencode
+
+from enthesis.connectors.cluster.following import Following, Follows, Powers
+from enthesis.connectors.cluster.resources import RBAC, Resources
+from enthesis.connectors.http import Client, problem_said
+from enthesis.errors import RightMissing, UnexpectedAnswer
+from enthesis.ports import Record, Secret
+
+PAGE = 500  # objects
+NAMES_ONLY = "application/json;as=PartialObjectMetadataList;g=meta.k8s.io;v=v1,application/json"
+TOKEN_OF = "kubernetes.io/service-account.name"  # noqa: S105  an annotation
+ACCOUNTS, OF_NAMESPACE = "system:serviceaccounts", "system:serviceaccounts:"
+EVERYBODY, ANYBODY, MASTERS = "system:authenticated", "system:unauthenticated", "system:masters"
+Rules = list[Mapping[str, Any]]
+
+
+class Cluster:
+    """One cluster. `address` is its place in the estate; `organisation` that of its account."""
+
+    def __init__(self, address: str, organisation: str, client: Client, token: Secret | None) -> None:
+        self.name = self.address = address
+        self.url = client.url
+        self.account = address.split("/", 1)[0]
+        self.organisation = organisation
+        self.client = client
+        self.token = token
+
+    def records(self, step: Callable[[str], None]) -> Iterator[Record]:
+        """Everything, in any order: entries of sections, what was left out, and findings."""
+        return _Reading(self, step).records()
+
+    def items(self, path: str, *, accept: str = "application/json") -> Iterator[dict[str, Any]]:
+        """The objects of a list, page by page. RightMissing where we may not list them."""
+        following = ""
+        while True:
+            query = urlencode({"limit": PAGE, **({"continue": following} if following else {})})
+            body = self.got(f"{path}?{query}", accept=accept)
+            listed = body.get("items")
+            if not isinstance(listed, list):
+                raise UnexpectedAnswer(f"{self.client.who} answered a list without items at {path}")
+            yield from listed
+            following = (body.get("metadata") or {}).get("continue") or ""
+            if not following:
+                return
+
+    def got(self, path: str, *, accept: str = "application/json") -> dict[str, Any]:
+        """The JSON object at a path."""
+        answer = self.client.ask("GET", path, bearer=self.token, headers={"Accept": accept})
+        if answer.status in (401, 403):
+            raise RightMissing(f"{self.client.who} refused us: {_status(answer.content) or problem_said(answer)}")
+        return self.client.expect(answer, 200).json(self.client.who)
+
+
+def _status(content: bytes) -> str:
+    """The message of a Status."""
+    try:
+        body = json.loads(content)
+    except ValueError:
+        return ""
+    return str(body.get("message", ""))[:300] if isinstance(body, dict) else ""
+
+
+@dataclass
+class _Reading:
+    """One pass over a cluster. What is kept: names of namespaces, whose token a secret holds, and all rules."""
+
+    cluster: Cluster
+    step: Callable[[str], None]
+    resources: Resources = field(default_factory=Resources)
+    namespaces: list[str] = field(default_factory=list)
+    token_secrets: dict[str, dict[str, str]] = field(default_factory=dict)
+    rules: dict[tuple[str, str], Rules] = field(default_factory=dict)  # by namespace ('' for cluster roles) and name
+    made: set[str] = field(default_factory=set)  # roles, groups and people that have a record already
+    powers: dict[tuple[str, str], Powers] = field(default_factory=dict)  # by subject and place
+    refused: list[Record] = field(default_factory=list)
+
+    @property
+    def prefix(self) -> str:
+        """Before the names of this cluster's roles, since an estate may have roles of the same name."""
+        return self.cluster.address.rsplit("/", 1)[1] + ":"
+
+    def records(self) -> Iterator[Record]:
+        self._discover()
+        yield from self._things()
+        self._read_roles()
+        for rules in self.rules.values():
+            self.resources.mention(rules)
+        yield from self.resources.kinds()
+        yield from self._bindings()
+        yield from self._gathered()
+        yield from self.refused
+
+    # -- what is there ---------------------------------------------------------------------------------------
+
+    def _discover(self) -> None:
+        """Which resources the cluster serves."""
+        self.step("resources")
+        places = {"": "/api/v1"}
+        for group in self._tried("/apis", "the groups of its interface").get("groups") or ():
+            preferred = group.get("preferredVersion") or (group.get("versions") or [{}])[0]
+            if preferred.get("groupVersion"):
+                places[group["name"]] = f"/apis/{preferred['groupVersion']}"
+        for group, path in places.items():
+            listed = self._tried(path, f"the resources of {group or 'the core'}").get("resources") or ()
+            self.resources.serve(group, (one for one in listed if one.get("verbs")))
+
+    def _tried(self, path: str, what: str) -> dict[str, Any]:
+        try:
+            return self.cluster.got(path)
+        except (RightMissing, UnexpectedAnswer) as fault:
+            self._left_out(what, fault.message)
+            return {}
+
+    def _listed(self, path: str, what: str, *, accept: str = "application/json") -> Iterator[dict[str, Any]]:
+        self.step(what)
+        try:
+            yield from self.cluster.items(path, accept=accept)
+        except (RightMissing, UnexpectedAnswer) as fault:
+            self._left_out(what, fault.message)
+
+    def _left_out(self, what: str, why: str) -> None:
+        self.refused.append({"left_out": what, "why": why, "incomplete": True})
+
+    def _things(self) -> Iterator[Record]:
+        address = self.cluster.address
+        yield {"section": "resources", "address": address}
+        for one in self._listed("/api/v1/namespaces", "namespaces", accept=NAMES_ONLY):
+            name = one["metadata"]["name"]
+            self.namespaces.append(name)
+            labels = one["metadata"].get("labels")
+            place = f"{address}/namespace/{name}"
+            yield {"section": "resources", "address": place, **({"labels": labels} if labels else {})}
+        for one in self._listed("/api/v1/serviceaccounts", "service accounts", accept=NAMES_ONLY):
+            yield self._identity(one["metadata"])
+        for one in self._listed("/api/v1/secrets", "secrets (names only)", accept=NAMES_ONLY):
+            yield from self._secret(one["metadata"])
+        for one in self._listed("/api/v1/pods", "workloads"):
+            meta, spec = one["metadata"], one.get("spec") or {}
+            identity = self._account_address(meta["namespace"], spec.get("serviceAccountName") or "default")
+            place = f"{address}/namespace/{meta['namespace']}/workload/{meta['name']}"
+            yield {"section": "resources", "address": place, "runs_as": [identity]}
+
+    def _identity(self, meta: Mapping[str, Any]) -> Record:
+        labels = meta.get("labels")
+        return {
+            "section": "identities",
+            "address": self._account_address(meta["namespace"], meta["name"]),
+            "kind": "cluster-service-account",
+            **({"labels": labels} if labels else {}),
+            "live": {"id": meta.get("uid", ""), "version": meta.get("resourceVersion", "")},
+        }
+
+    def _secret(self, meta: Mapping[str, Any]) -> Iterator[Record]:
+        place = f"{self.cluster.address}/namespace/{meta['namespace']}/secret/{meta['name']}"
+        yield {"section": "resources", "address": place}
+        whose = (meta.get("annotations") or {}).get(TOKEN_OF)
+        if whose:
+            self.token_secrets.setdefault(meta["namespace"], {})[meta["name"]] = whose
+            identity = self._account_address(meta["namespace"], whose)
+            created = meta.get("creationTimestamp")
+            yield {
+                "section": "credentials", "name": f"{meta['namespace']}/{meta['name']}", "of": identity,
+                "form": "static-token", "held_in": [place], **({"created": created} if created else {}),
+            }  # fmt: skip
+            yield {
+                "finding": "stored-token", "at": place,
+                "says": f"a token of {identity} without an end is kept in a secret: request tokens instead",
+            }  # fmt: skip
+
+    def _account_address(self, namespace: str, name: str) -> str:
+        return f"{self.cluster.address}/namespace/{namespace}/identity/{name}"
+
+    # -- who may do what -------------------------------------------------------------------------------------
+
+    def _read_roles(self) -> None:
+        for plural in ("clusterroles", "roles"):
+            for one in self._listed(f"/apis/{RBAC}/v1/{plural}", plural):
+                meta = one["metadata"]
+                self.rules[meta.get("namespace") or "", meta["name"]] = list(one.get("rules") or ())
+
+    def _bindings(self) -> Iterator[Record]:
+        for plural in ("clusterrolebindings", "rolebindings"):
+            for one in self._listed(f"/apis/{RBAC}/v1/{plural}", plural):
+                yield from self._binding(one)
+
+    def _binding(self, one: Mapping[str, Any]) -> Iterator[Record]:
+        meta, reference = one["metadata"], one.get("roleRef") or {}
+        namespace = meta.get("namespace") or ""
+        of_namespace = namespace if reference.get("kind") == "Role" else ""
+        rules = self.rules.get((of_namespace, str(reference.get("name"))))
+        what = f"the binding {namespace + '/' if namespace else ''}{meta['name']}"
+        if rules is None:
+            yield {"left_out": what, "why": f"its role {reference.get('name')} is not there, so it gives nothing"}
+            return
+        place = f"{self.cluster.address}/namespace/{namespace}" if namespace else self.cluster.address
+        role = (
+            f"{self.prefix}{of_namespace}/{reference['name']}" if of_namespace else f"{self.prefix}{reference['name']}"
+        )
+        yield from self._roles(role, rules)
+        live = {"id": meta.get("uid", ""), "version": meta.get("resourceVersion", ""), "name": meta["name"]}
+        for subject in one.get("subjects") or ():
+            to = None
+            for record in self._subject(subject, namespace, what):
+                if "to" in record:
+                    to = str(record["to"])
+                else:
+                    yield record
+            if to is not None:
+                yield from self._grants(to, role, rules, place, namespace, live)
+
+    def _roles(self, role: str, rules: Rules) -> Iterator[Record]:
+        """A role of the estate for the rules that name nothing, and one for each rule that names things."""
+        if role in self.made:
+            return
+        self.made.add(role)
+        whole: dict[str, set[str]] = {}
+        for number, rule in enumerate(rules):
+            if rule.get("nonResourceURLs"):
+                urls = ", ".join(rule["nonResourceURLs"])
+                yield {
+                    "left_out": f"the role {role} at {urls}",
+                    "why": "addresses of the interface itself are no places",
+                }
+            allowed = self.resources.allows(rule) if rule.get("resources") else {}
+            if rule.get("resourceNames"):
+                yield _role(f"{role} (rule {number + 1})", allowed)
+            else:
+                for kind, verbs in allowed.items():
+                    whole.setdefault(kind, set()).update(verbs)
+        yield _role(role, whole)
+
+    def _grants(
+        self, to: str, role: str, rules: Rules, place: str, namespace: str, live: Mapping[str, Any]
+    ) -> Iterator[Record]:
+        def grant(name: str, at: str, follows: str = "") -> Record:
+            more = {"follows": follows} if follows else {}
+            return {"section": "grants", "to": to, "role": name, "at": at, "live": {**live, **more}}
+
+        here = [namespace] if namespace else self.namespaces
+        if any(not rule.get("resourceNames") and rule.get("resources") for rule in rules):
+            yield grant(role, place)
+        for number, rule in enumerate(rules):
+            for name in rule.get("resourceNames") or ():
+                yield from self._named_grants(grant, f"{role} (rule {number + 1})", rule, name, here)
+        following = Following(self.resources, self.token_secrets)
+        for one in dict.fromkeys(following.of(rules, here)):
+            yield from self._followed(grant, one, place, here)
+        found = following.powers(rules)
+        self.powers.setdefault((to, place), Powers()).join(found)
+
+    def _named_grants(
+        self, grant: Callable[..., Record], role: str, rule: Mapping[str, Any], name: str, here: list[str]
+    ) -> Iterator[Record]:
+        """Grants at single named things, in each namespace that there is now."""
+        address = self.cluster.address
+        for resource in self.resources.matching(rule):
+            kind = next(iter(self.resources.allows({**rule, "resources": [resource[1]], "apiGroups": [resource[0]]})))
+            if not self.resources.namespaced.get(resource, True):
+                if resource == ("", "namespaces"):
+                    yield grant(role, f"{address}/namespace/{name}")
+                else:
+                    yield grant(role, f"{address}/{kind}/{name}")
+                continue
+            for namespace in here:
+                yield grant(role, f"{address}/namespace/{namespace}/{kind}/{name}")
+
+    def _followed(self, grant: Callable[..., Record], one: Follows, place: str, here: list[str]) -> Iterator[Record]:
+        """A grant of what follows, at the place itself or at the things that are named."""
+        name = f"{self.prefix}{'/'.join(one.verbs)} {one.kind or 'anything'}, as follows"
+        if name not in self.made:
+            self.made.add(name)
+            kinds = [one.kind] if one.kind else ["*"]
+            yield _role(name, {kind: set(one.verbs) for kind in kinds})
+        if not one.name:
+            yield grant(name, place, one.why)
+            return
+        namespace, _, inner = one.name.rpartition("/")
+        for where in [namespace] if namespace else here:
+            yield grant(name, f"{self.cluster.address}/namespace/{where}/{one.kind}/{inner}", one.why)
+
+    def _gathered(self) -> Iterator[Record]:
+        """What follows from several bindings of one subject together: those of the whole cluster count everywhere."""
+        everywhere = {to: powers for (to, place), powers in self.powers.items() if place == self.cluster.address}
+        for (to, place), powers in self.powers.items():
+            if place != self.cluster.address and to in everywhere:
+                powers.join(everywhere[to])
+
+            def grant(name: str, at: str, follows: str = "", to: str = to) -> Record:
+                return {"section": "grants", "to": to, "role": name, "at": at, "live": {"follows": follows}}
+
+            for one in powers.follows():
+                yield from self._followed(grant, one, place, [])
+
+    # -- whom ------------------------------------------------------------------------------------------------
+
+    def _subject(self, subject: Mapping[str, Any], namespace: str, what: str) -> Iterator[Record]:
+        """Records that a subject needs, and last `to`, the address it has; only a reason where it has none."""
+        kind, name = subject.get("kind"), str(subject.get("name", ""))
+        if kind == "ServiceAccount":
+            yield {"to": self._account_address(str(subject.get("namespace") or namespace), name)}
+            return
+        if "/" in name or name in ("", ".", ".."):
+            yield {"left_out": f"{what}, for {name!r}", "why": "such a name is no address"}
+            return
+        if kind == "User":
+            yield from self._user(name)
+        elif name == MASTERS:
+            yield {"left_out": f"{what}, for {MASTERS}", "why": "whoever is in that group may do everything anyway"}
+        elif name == ANYBODY:
+            yield {"left_out": f"{what}, for {ANYBODY}", "why": "the estate knows no caller that is nobody"}
+            says = f"{what} is for everybody, also without any credential"
+            yield {"finding": "for-anybody", "at": self.cluster.address, "says": says}
+        else:
+            yield from self._group(name)
+
+    def _user(self, name: str) -> Iterator[Record]:
+        """A user: a component of the cluster, or a person, known to it by a certificate or another issuer."""
+        component = name.startswith("system:")
+        home = self.cluster.account if component else f"@{self.cluster.organisation}"
+        address = f"{home}/identity/{name}"
+        if address not in self.made:
+            self.made.add(address)
+            kind = "service-account" if component else "person"
+            yield {"section": "identities", "address": address, "kind": kind}
+        yield {"to": address}
+
+    def _group(self, name: str) -> Iterator[Record]:
+        address = f"{self.cluster.account}/group/{name}"
+        if address not in self.made:
+            self.made.add(address)
+            rule: dict[str, str] | None = {"kind": "cluster-service-account", "in": self.cluster.address}
+            if name.startswith(OF_NAMESPACE):
+                rule = {
+                    "kind": "cluster-service-account",
+                    "in": f"{self.cluster.address}/namespace/{name[len(OF_NAMESPACE) :]}",
+                }
+            elif name not in (ACCOUNTS, EVERYBODY):
+                rule = None
+                yield {"left_out": f"the members of the group {name}", "why": "only whoever signs people in knows them"}
+            yield {"section": "groups", "address": address, **({"where": rule} if rule else {"members": []})}
+        yield {"to": address}
+
+
+def _role(name: str, allows: Mapping[str, set[str]]) -> Record:
+    return {"section": "roles", "name": name, "allows": {kind: sorted(verbs) for kind, verbs in sorted(allows.items())}}
