@@ -87,7 +87,7 @@ def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
     except (ValueError, RecursionError):
         value = None
     if not isinstance(value, dict):
-        raise SurveyMistaken(f"{name}:{number}: this line is no JSON object")
+        raise SurveyMistaken(f"line {number} of {name} is no JSON object")
     return value
 
 
@@ -102,21 +102,21 @@ def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> N
     elif record.get("end") is True:
         into.complete = record.get("complete") is True
     else:
-        raise SurveyMistaken(f"{name}:{number}: this line says nothing that is understood")
+        raise SurveyMistaken(f"line {number} of {name} says nothing that is understood")
 
 
 def _entry(record: dict[str, Any], name: str, number: int, into: _Collected) -> None:
     section = SECTIONS.get(record["section"])
     if section is None:
-        raise SurveyMistaken(f"{name}:{number}: `{record['section']}` is no section of an estate")
+        raise SurveyMistaken(f"line {number} of {name}: `{record['section']}` is no section of an estate")
     key = section.key or ""
     rest = {field: value for field, value in record.items() if field not in ("section", "live", key)}
     if key and not isinstance(record.get(key), str):
-        raise SurveyMistaken(f"{name}:{number}: this entry has no {key}")
+        raise SurveyMistaken(f"line {number} of {name}: this entry has no {key}")
     notes = Notes(name)
     value = section.record.read(tree_of(rest, number), notes, **({key: record[key]} if key else {}))
     if value is MISSING:
-        raise SurveyMistaken(f"{name}:{number}: {notes.mistakes[0].message}")
+        raise SurveyMistaken(f"line {number} of {name}: {notes.mistakes[0].message}")
     if key:
         into.named.setdefault(record["section"], {}).setdefault(record[key], value)
     else:

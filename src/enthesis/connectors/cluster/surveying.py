@@ -97,6 +97,8 @@ class _Reading:
             self.resources.mention(rules)
         yield from self.resources.kinds()
         yield from self._bindings()
+        for (namespace, name), rules in self.rules.items():
+            yield from self._roles(self._role_name(namespace, name), rules)
         yield from self._gathered()
         yield from self.refused
 
@@ -203,9 +205,7 @@ class _Reading:
             yield {"left_out": what, "why": f"its role {reference.get('name')} is not there, so it gives nothing"}
             return
         place = f"{self.cluster.address}/namespace/{namespace}" if namespace else self.cluster.address
-        role = (
-            f"{self.prefix}{of_namespace}/{reference['name']}" if of_namespace else f"{self.prefix}{reference['name']}"
-        )
+        role = self._role_name(of_namespace, str(reference["name"]))
         yield from self._roles(role, rules)
         live = {"id": meta.get("uid", ""), "version": meta.get("resourceVersion", ""), "name": meta["name"]}
         for subject in one.get("subjects") or ():
@@ -217,6 +217,10 @@ class _Reading:
                     yield record
             if to is not None:
                 yield from self._grants(to, role, rules, place, namespace, live)
+
+    def _role_name(self, namespace: str, name: str) -> str:
+        """A role's name in the estate: those of a namespace with the namespace before it."""
+        return f"{self.prefix}{namespace}/{name}" if namespace else f"{self.prefix}{name}"
 
     def _roles(self, role: str, rules: Rules) -> Iterator[Record]:
         """A role of the estate for the rules that name nothing, and one for each rule that names things."""
