@@ -177,11 +177,11 @@ def _steps(name: str, value: Value, *, many: bool) -> Iterator[tuple[str, Value]
         yield f"{name} with a longer end", f"{value}-{ELSEWHERE}"
         yield f"{name} one step further down", f"{value}/{ELSEWHERE}"
         yield f"{name} with a step between", f"{head}/{ELSEWHERE}/{tail}"
-        for at in range(1, len(parts) - 1):
+        for at in (one for one in range(1, len(parts) - 1) if parts[one]):
             sibling = [*parts[:at], parts[at] + "-too", *parts[at + 1 :]]
             yield f"{name} of a sibling with the same beginning", "/".join(sibling)
             other = [*parts[:at], ELSEWHERE, *parts[at + 1 :]]
-            yield f"{name} of another {parts[at - 1]}", "/".join(other)
+            yield f"{name} of another {parts[at - 1] or 'place'}", "/".join(other)
     yield f"{name} in capitals", value.upper() if value != value.upper() else value.lower()
     yield f"{name} with a line break after it", value + "\n"
     yield f"{name} with a space before it", " " + value

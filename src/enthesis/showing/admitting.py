@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from enthesis.judging.admitting import Compared, Held, Near, Sample, Told, is_pinned
+from enthesis.judging.admitting import BESIDES, Compared, Held, Near, Sample, Told, is_pinned
 from enthesis.judging.questions import BEARERS
 from enthesis.model.conditions import Test
 from enthesis.model.estate import Trust
@@ -49,8 +49,11 @@ def sample_yaml(sample: Sample) -> list[str]:
 
 
 def caller_text(caller: Mapping[str, Value]) -> str:
-    """What a caller shows, on one line."""
-    return ", ".join(f"{name} {shown(value)}" for name, value in caller.items() if value is not None) or "nothing"
+    """What a caller shows, on one line; what its request says besides comes last."""
+    said = [(name, shown(value)) for name, value in caller.items() if value is not None]
+    claims = [f"{name} {value}" for name, value in said if not name.startswith(BESIDES)]
+    besides = [f"with {name.removeprefix(BESIDES)} {value}" for name, value in said if name.startswith(BESIDES)]
+    return ", ".join((*claims, *besides)) or "nothing"
 
 
 def trust_lines(trust: Trust) -> Iterator[Line]:

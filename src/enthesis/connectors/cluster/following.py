@@ -5,7 +5,7 @@ there, has every identity of that namespace; whoever may request a token or impe
 be made by those who may bind, and roles widened by those who may escalate: both change access.
 """
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -52,6 +52,10 @@ class Powers:
         if self.makes_secrets and self.sees_secrets:
             yield Follows("identity", ("use",), why="may make a secret that holds a token, and see it")
 
+    def any(self) -> bool:
+        """Whether there is any of them."""
+        return any(getattr(self, name) for name in self.__dataclass_fields__)
+
     def join(self, other: "Powers") -> None:
         for name in self.__dataclass_fields__:
             setattr(self, name, getattr(self, name) or getattr(other, name))
@@ -64,27 +68,30 @@ class Following:
     resources: Resources
     token_secrets: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
-    def of(self, rules: Iterable[Mapping[str, Any]], namespaces: Sequence[str]) -> Iterator[Follows]:
-        """What follows from rules in a place; `namespaces` are those that the place is or holds."""
+    def of(self, rules: Iterable[Mapping[str, Any]]) -> Iterator[Follows]:
+        """What follows from rules in the place where they are bound, whichever that is."""
         for rule in rules:
-            verbs = set(rule.get("verbs") or ())
-            names: tuple[str, ...] = tuple(rule.get("resourceNames") or ()) or ("",)
-            found = set(self.resources.matching(rule))
-            for name in names:
-                yield from self._of_one(found, verbs, name, namespaces)
+            verbs, found = set(rule.get("verbs") or ()), set(self.resources.matching(rule))
+            for name in rule.get("resourceNames") or ("",):
+                yield from self._of_one(found, verbs, name)
 
-    def _of_one(
-        self, found: set[tuple[str, str]], verbs: set[str], name: str, namespaces: Sequence[str]
-    ) -> Iterator[Follows]:
+    def stored_tokens(self, rules: Iterable[Mapping[str, Any]], namespaces: Iterable[str]) -> Iterator[Follows]:
+        """The identities whose tokens are kept in secrets that rules let be seen in some namespaces."""
+        seen: set[str] = set()
+        for rule in rules:
+            if ("", "secrets") in self.resources.matching(rule) and _any(set(rule.get("verbs") or ()), SEEING):
+                seen.update(rule.get("resourceNames") or ("",))
+        if not seen:
+            return
+        for namespace in namespaces:
+            for secret, identity in self.token_secrets.get(namespace, {}).items():
+                if "" in seen or secret in seen:
+                    yield Follows("identity", ("use",), f"{namespace}/{identity}", f"sees its token in {secret}")
+
+    def _of_one(self, found: set[tuple[str, str]], verbs: set[str], name: str) -> Iterator[Follows]:
         if ("", "secrets") in found:
             if _any(verbs, SEEING):
                 yield Follows("secret", ("read",), name, "sees what is in them")
-                for namespace in namespaces:
-                    for secret, identity in self.token_secrets.get(namespace, {}).items():
-                        if name in ("", secret):
-                            yield Follows(
-                                "identity", ("use",), f"{namespace}/{identity}", f"sees its token in {secret}"
-                            )
             if _any(verbs, CHANGING):
                 yield Follows("secret", ("write",), name, "changes what is in them")
         if any(resource in found and _any(verbs, CHANGING) for resource in STARTERS):

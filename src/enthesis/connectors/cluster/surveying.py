@@ -82,6 +82,7 @@ class _Reading:
     rules: dict[tuple[str, str], Rules] = field(default_factory=dict)  # by namespace ('' for cluster roles) and name
     made: set[str] = field(default_factory=set)  # roles, groups and people that have a record already
     powers: dict[tuple[str, str], Powers] = field(default_factory=dict)  # by subject and place
+    known: dict[str, tuple[tuple[Follows, ...], Powers]] = field(default_factory=dict)  # by role
     refused: list[Record] = field(default_factory=list)
 
     @property
@@ -143,7 +144,9 @@ class _Reading:
             place = f"{address}/namespace/{name}"
             yield {"section": "resources", "address": place, **({"labels": labels} if labels else {})}
         for one in self._listed("/api/v1/serviceaccounts", "service accounts", accept=NAMES_ONLY):
-            yield self._identity(one["metadata"])
+            account = self._identity(one["metadata"])
+            yield account
+            yield {"section": "trusts", "of": account["address"], "admits": {"attached": True}, "live": {}}
         for one in self._listed("/api/v1/secrets", "secrets (names only)", accept=NAMES_ONLY):
             yield from self._secret(one["metadata"])
         for one in self._listed("/api/v1/pods", "workloads"):
@@ -257,10 +260,14 @@ class _Reading:
             for name in rule.get("resourceNames") or ():
                 yield from self._named_grants(grant, f"{role} (rule {number + 1})", rule, name, here)
         following = Following(self.resources, self.token_secrets)
-        for one in dict.fromkeys(following.of(rules, here)):
+        if role not in self.known:  # many bindings are of few roles
+            self.known[role] = (tuple(dict.fromkeys(following.of(rules))), following.powers(rules))
+        follows, powers = self.known[role]
+        tokens = following.stored_tokens(rules, here) if self.token_secrets else ()
+        for one in (*follows, *tokens):
             yield from self._followed(grant, one, place, here)
-        found = following.powers(rules)
-        self.powers.setdefault((to, place), Powers()).join(found)
+        if powers.any():
+            self.powers.setdefault((to, place), Powers()).join(powers)
 
     def _named_grants(
         self, grant: Callable[..., Record], role: str, rule: Mapping[str, Any], name: str, here: list[str]
