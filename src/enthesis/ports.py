@@ -1,7 +1,7 @@
 """What the work needs from outside, as Protocols. Connectors stand behind them; the pure parts never see one."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import timedelta
 from typing import Any, Protocol
 
@@ -28,6 +28,7 @@ __all__ = [
     "Surveyed",
     "Surveys",
     "TakesOn",
+    "UsesCluster",
 ]
 
 
@@ -54,7 +55,7 @@ class Credential:
     """Something that opens doors, what it is, and how long it lives."""
 
     secret: Secret
-    form: str  # token or session
+    form: str  # token, session, or workload: a place, before anything is taken on
     life: timedelta
 
 
@@ -140,6 +141,13 @@ class LiveProvider(Administered, TakesOn, Attempts, Protocol):
     """A provider with all of its ports."""
 
 
+class UsesCluster(TakesOn, Attempts, Issues, Protocol):
+    """A cluster in use: an issuer of its service accounts' tokens, and where they open something."""
+
+    def seat(self, workload: str) -> Credential: ...
+    def token_for(self, identity: str, life: timedelta) -> tuple[Credential, str]: ...
+
+
 class Reporter(Protocol):
     """Told how far long work has come; the work itself never prints."""
 
@@ -152,10 +160,11 @@ class Reporter(Protocol):
 class Connected:
     """The live systems of an estate by name; `spoke_to` says in words what they are (a lab, say).
 
-    `clock` is None where their time cannot be moved.
+    `clock` is None where their time cannot be moved. `clusters` are by address: what lies in one is not its provider's.
     """
 
     providers: Mapping[str, LiveProvider]
     issuers: Mapping[str, Issues]
     spoke_to: str
     clock: Clock | None = None
+    clusters: Mapping[str, UsesCluster] = field(default_factory=dict)

@@ -106,7 +106,7 @@ def addresses_of(estate: "Estate", folder: Path, issuer: str) -> dict[str, Path 
         out[own] = None
     lab = running(lab_state(folder))
     for service in lab.services if lab else ():
-        if lab is not None and service["name"] == issuer:
+        if lab is not None and service["name"] in (issuer, estate.issuers[issuer].cluster):
             out[service["url"]] = lab.authority
     return out
 

@@ -1,5 +1,6 @@
 """Wires connectors to ports: which live systems an estate speaks to."""
 
+import base64
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass
@@ -12,7 +13,7 @@ from enthesis.commands.common import lab_state
 if TYPE_CHECKING:
     from enthesis.connectors.cluster.surveying import Cluster
     from enthesis.model.estate import Estate
-    from enthesis.ports import Connected
+    from enthesis.ports import Connected, UsesCluster
 
 LAB = "the lab of this estate"
 
@@ -20,11 +21,12 @@ LAB = "the lab of this estate"
 def connect(estate: "Estate", folder: Path) -> "Connected":
     """The live systems of an estate. While a lab runs for it, the lab's addresses stand in for its urls."""
     from enthesis.connectors.cloud import Cloud
+    from enthesis.connectors.cluster.using import LiveCluster
     from enthesis.connectors.http import Client
     from enthesis.connectors.pipeline import Pipeline
     from enthesis.errors import Unreachable
     from enthesis.lab.control import running
-    from enthesis.ports import Connected, Secret
+    from enthesis.ports import Connected, Issues, LiveProvider, Secret
 
     state = lab_state(folder)
     lab = running(state)
@@ -36,7 +38,8 @@ def connect(estate: "Estate", folder: Path) -> "Connected":
     for one in json.loads((state / "administrators.json").read_text(encoding="utf-8")):
         if "holder" in one and not estate.administered_by_others(one["holder"]):
             sessions.setdefault(one["cloud"], {})[one["holder"]] = Secret(one["session"])
-    providers, issuers = {}, {}
+    providers: dict[str, LiveProvider] = {}
+    issuers: dict[str, Issues] = {}
     for service in lab.services:
         name = service["name"]
         client = Client(name, service["url"], authority=lab.authority)
@@ -44,7 +47,13 @@ def connect(estate: "Estate", folder: Path) -> "Connected":
             providers[name] = Cloud(name, client, sessions.get(name, {}))
         elif service["kind"] == "pipeline" and name in estate.issuers:
             issuers[name] = Pipeline(name, client)
-    return Connected(providers, issuers, LAB, _LabClock(state))
+    clusters: dict[str, UsesCluster] = {}
+    for address in clusters_of_lab(estate, folder):
+        found = _cluster_of_lab(address, estate.organisation_of(address), folder)
+        if found is not None:
+            clusters[address] = LiveCluster(found)
+    of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
+    return Connected(providers, {**issuers, **of_clusters}, LAB, _LabClock(state), clusters)
 
 
 def clusters_of_lab(estate: "Estate", folder: Path) -> list[str]:
@@ -80,7 +89,8 @@ def cluster_of(
         if not place.exists():
             raise Unreachable(f"nothing says how {address} is reached", remedy="name a kubeconfig with --kubeconfig")
         access = from_kubeconfig(place, context)
-    return Cluster(address, organisation, Client(address, access.url, context=access.context), access.token)
+    client = Client(address, access.url, context=access.context)
+    return Cluster(address, organisation, client, access.token, access.authority)
 
 
 def _cluster_of_lab(address: str, organisation: str, folder: Path) -> "Cluster | None":
@@ -96,7 +106,8 @@ def _cluster_of_lab(address: str, organisation: str, folder: Path) -> "Cluster |
     url = next(service["url"] for service in lab.services if service["name"] == address)
     listed = json.loads((state / "administrators.json").read_text(encoding="utf-8"))
     token = next((Secret(one["session"]) for one in listed if one.get("cluster") == address), None)
-    return Cluster(address, organisation, Client(address, url, authority=lab.authority), token)
+    authority = base64.b64encode(lab.authority.read_bytes()).decode()
+    return Cluster(address, organisation, Client(address, url, authority=lab.authority), token, authority)
 
 
 @dataclass(frozen=True)

@@ -58,7 +58,11 @@ def _socket(wanted: int | None) -> socket.socket:
 def _services(furniture: dict[str, Any]) -> dict[str, str]:
     """The services to run: names in the estate, and their kinds."""
     found = dict.fromkeys(furniture["providers"], "cloud")
-    found |= {name: "pipeline" for name, issuer in furniture["issuers"].items() if issuer["kind"] == "oidc"}
+    found |= {
+        name: "pipeline"
+        for name, issuer in furniture["issuers"].items()
+        if issuer["kind"] == "oidc" and "cluster" not in issuer
+    }
     found |= {address: "cluster" for address in furniture["resources"] if _is_cluster(address)}
     return found
 

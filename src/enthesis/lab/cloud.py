@@ -194,9 +194,18 @@ class Cloud:
                 raise TokenRefused(f"the chain is longer than {MAX_CHAIN} hops")
             return replace(self._caller(claims, signer.service), actor=_actor(claims))
         claims = signer.verify(token, typ="JWT")
-        owner = {"kind": "token", "issuer": signer.service}
+        named = self._issuer_named(signer.service)
+        owner = {"kind": "token", "issuer": named}
         own = {name: value for name, value in claims.items() if name not in ("iss", "exp", "iat", "nbf", "jti")}
-        return Caller("bearer", claims=own, issuer=signer.service, origin=owner, actor=_actor(claims))
+        return Caller("bearer", claims=own, issuer=named, origin=owner, actor=_actor(claims))
+
+    def _issuer_named(self, service: str) -> str:
+        """The name that a service has as an issuer: its own, or for a cluster the issuer that is said to be its."""
+        issuers = self.furniture["issuers"]
+        named = next((name for name, one in issuers.items() if one.get("cluster") == service), service)
+        if named not in issuers:
+            raise TokenRefused("the token's issuer is not known here")
+        return named
 
     def _issued(
         self,

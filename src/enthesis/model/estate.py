@@ -59,7 +59,10 @@ class Account:
 
 @dataclass(frozen=True, slots=True)
 class Issuer:
-    """Something that signs statements about callers; `claims` maps a name to `text` or `list`."""
+    """Something that signs statements about callers; `claims` maps a name to `text` or `list`.
+
+    `cluster` is the place of the cluster whose service accounts it signs for, where it is one's issuer.
+    """
 
     name: str
     kind: str
@@ -68,6 +71,7 @@ class Issuer:
     owned: Conditions = ()
     claims: Mapping[str, str] | None = None
     audiences: tuple[str, ...] = ()
+    cluster: str | None = None
     source: Source = _source()
 
 

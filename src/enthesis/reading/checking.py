@@ -212,6 +212,7 @@ class _Checker:
         for name, issuer in estate.issuers.items():
             self._simple_name(name, "issuers")
             self._url(issuer.url, issuer.source)
+            self._cluster(issuer)
             if name in self.providers:
                 self.wrong("duplicate", f"`{name}` is a provider's name already", self.named_at["issuers", name])
         for name, account in estate.accounts.items():
@@ -361,6 +362,17 @@ class _Checker:
             self.known(whom, self.people, "person", at)
         else:
             self.place(whom, at)
+
+    def _cluster(self, issuer: Issuer) -> None:
+        """An issuer may be a cluster's, which then is one that is there."""
+        if issuer.cluster is None:
+            return
+        at = self.spot(issuer.source, "cluster")
+        place = self.place(issuer.cluster, at)
+        if place and (place.kind != "cluster" or issuer.kind != "oidc"):
+            self.wrong(
+                "wrong-kind", f"`{issuer.cluster}` is no cluster, or its issuer not of kind oidc", at, "a cluster"
+            )
 
     def _signs(self, issuer: Issuer, form: str, source: Source) -> None:
         if issuer.kind not in SIGNS[form]:

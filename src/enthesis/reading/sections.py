@@ -460,6 +460,7 @@ SECTIONS: dict[str, Section] = {
                 Field("owned", FREE_CLAIMS),
                 Field("claims", MapOf(Choice(("text", "list")), "claim")),
                 Field("audiences", ListOf(TEXT)),
+                Field("cluster", NAME),
             ),
             m.Issuer,
         ),

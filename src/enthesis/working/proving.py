@@ -6,9 +6,9 @@ from datetime import timedelta
 from typing import Any, Protocol
 
 from enthesis.errors import EnthesisError, Mistaken
-from enthesis.model.addresses import account_of
+from enthesis.model.addresses import account_of, contains
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Journey, KindVerbs
-from enthesis.ports import Asked, Connected, Credential, Done, LiveProvider, Refusal, Reporter
+from enthesis.ports import Asked, Connected, Credential, Done, LiveProvider, Refusal, Reporter, UsesCluster
 from enthesis.reading.shapes import duration_text
 
 ALLOWED, REFUSED, UNDECIDED = "allowed", "refused", "undecided"
@@ -73,6 +73,9 @@ class _Run:
     sessions: list[timedelta] = field(default_factory=list)
 
     def got(self, what: str, credential: Credential) -> None:
+        if credential.form == "workload":
+            self.evidence.append(Evidence(what, ALLOWED, "where it runs, and nothing else"))
+            return
         self.lives.append(credential.life)
         if credential.form == "session":
             self.sessions.append(credential.life)
@@ -136,7 +139,8 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
     """Origin, hops, attempt; answers the first refusal."""
     asked = asked_of(journey.context)
     credential = _obtained(journey, connected)
-    seeing.got(f"a token from {journey.origin.whom}", credential)
+    form = journey.origin.form
+    seeing.got(f"{'the workload' if form == 'workload' else 'a token from'} {journey.origin.whom}", credential)
     for hop in journey.through:
         provider = provider_of(estate, hop.identity, connected)
         got = provider.take_on(credential, hop.identity, hop.narrowed, asked)
@@ -155,7 +159,11 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
 
 
 def tried(
-    provider: LiveProvider, credential: Credential, attempt: Attempt, asked: Asked, narrowed: KindVerbs | None = None
+    provider: LiveProvider | UsesCluster,
+    credential: Credential,
+    attempt: Attempt,
+    asked: Asked,
+    narrowed: KindVerbs | None = None,
 ) -> Done | Refusal:
     """An attempt with a credential; taking on is let go of at once."""
     if attempt.verb != "take-on":
@@ -173,6 +181,11 @@ def asked_of(context: Context) -> Asked:
 
 
 def _obtained(journey: Journey, connected: Connected) -> Credential:
+    if journey.origin.form == "workload":
+        cluster = cluster_at(journey.origin.whom, connected)
+        if cluster is None:
+            raise Mistaken(f"nothing is known to speak to for the cluster of {journey.origin.whom}")
+        return cluster.seat(journey.origin.whom)
     if journey.origin.form != "token":
         raise Mistaken(f"nothing here obtains a credential for an origin of form {journey.origin.form}")
     return token_from(connected, journey.origin.whom, journey.origin.shows)
@@ -186,7 +199,16 @@ def token_from(connected: Connected, issuer: str, claims: Claims) -> Credential:
     return found.obtain(claims)
 
 
-def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvider:
+def cluster_at(address: str, connected: Connected) -> UsesCluster | None:
+    """The cluster that a place is in, if one is known to speak to."""
+    return next((one for name, one in connected.clusters.items() if contains(name, address)), None)
+
+
+def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvider | UsesCluster:
+    """What a place is asked of: the cluster that it is in, or else the provider of its account."""
+    cluster = cluster_at(address, connected)
+    if cluster is not None:
+        return cluster
     account = estate.accounts.get(account_of(address))
     if account is None:
         raise Mistaken(f"no provider has {address}: its account is not in the estate")

@@ -32,6 +32,7 @@ class Access:
     url: str
     context: ssl.SSLContext
     token: Secret | None = None
+    authority: str = ""  # PEM in base64
 
 
 def from_kubeconfig(path: Path, context: str | None = None) -> Access:
@@ -61,7 +62,7 @@ def from_kubeconfig(path: Path, context: str | None = None) -> Access:
     token = _token(user, path)
     if token is None:
         _certificate(user, path, tls)
-    return Access(cluster["server"], tls, token)
+    return Access(cluster["server"], tls, token, _authority(cluster, path))
 
 
 def from_inside(environment: Mapping[str, str], place: Path = INSIDE) -> Access | None:
@@ -72,7 +73,8 @@ def from_inside(environment: Mapping[str, str], place: Path = INSIDE) -> Access 
         return None
     named = f"[{host}]" if ":" in host else host
     tls = ssl.create_default_context(cafile=str(place / "ca.crt"))
-    return Access(f"https://{named}:{port}", tls, Secret(token.read_text(encoding="utf-8").strip()))
+    authority = base64.b64encode((place / "ca.crt").read_bytes()).decode()
+    return Access(f"https://{named}:{port}", tls, Secret(token.read_text(encoding="utf-8").strip()), authority)
 
 
 def _named(read: Mapping[str, Any], section: str, name: Any, path: Path) -> Mapping[str, Any]:
@@ -92,6 +94,12 @@ def _context(cluster: Mapping[str, Any], path: Path) -> ssl.SSLContext:
         return ssl.create_default_context(cafile=str(path.parent / file) if file else None)
     except (OSError, ValueError) as fault:
         raise Mistaken(f"the certificate-authority in {path} cannot be used: {fault}") from None
+
+
+def _authority(cluster: Mapping[str, Any], path: Path) -> str:
+    """The certificates of an authority in base64, wherever they are kept; '' for the usual ones."""
+    data, file = cluster.get("certificate-authority-data"), cluster.get("certificate-authority")
+    return str(data) if data else base64.b64encode((path.parent / file).read_bytes()).decode() if file else ""
 
 
 def _token(user: Mapping[str, Any], path: Path) -> Secret | None:

@@ -25,15 +25,21 @@ Rules = list[Mapping[str, Any]]
 
 
 class Cluster:
-    """One cluster. `address` is its place in the estate; `organisation` that of its account."""
+    """One cluster. `address` is its place in the estate; `organisation` that of its account.
 
-    def __init__(self, address: str, organisation: str, client: Client, token: Secret | None) -> None:
+    `authority` are the certificates (PEM, in base64) that it proves itself with, where not the usual ones do.
+    """
+
+    def __init__(
+        self, address: str, organisation: str, client: Client, token: Secret | None, authority: str = ""
+    ) -> None:
         self.name = self.address = address
         self.url = client.url
         self.account = address.split("/", 1)[0]
         self.organisation = organisation
         self.client = client
         self.token = token
+        self.authority = authority
 
     def records(self, step: Callable[[str], None]) -> Iterator[Record]:
         """Everything, in any order: entries of sections, what was left out, and findings."""

@@ -244,10 +244,10 @@ class Cluster:
             if not meta.get("name") and meta.get("generateName"):
                 meta["name"] = f"{meta['generateName']}{self.objects.version():05d}"
             self._must(user, Attributes("create", served.group, served.plural, namespace, meta.get("name", "")))
-            return self._create(user, served, namespace, body)
+            return self._create(user, served, namespace, body, dry=_is_dry(request))
         if request.method == "DELETE":
             self._must(user, Attributes("deletecollection", served.group, served.plural, namespace))
-            for one in self._chosen(request, served, namespace)[0]:
+            for one in [] if _is_dry(request) else self._chosen(request, served, namespace)[0]:
                 self.objects.remove(served, one["metadata"].get("namespace", ""), one["metadata"]["name"])
             return self._list(request, served, namespace)
         raise Refusal(405, "MethodNotAllowed", "the method is not allowed here")
@@ -288,15 +288,18 @@ class Cluster:
             body = {"kind": f"{served.kind}List", "apiVersion": served.version, "metadata": meta, "items": found}
         return JSONResponse(body)
 
-    def _create(self, user: User, served: Served, namespace: str, body: dict[str, Any]) -> Response:
+    def _create(self, user: User, served: Served, namespace: str, body: dict[str, Any], *, dry: bool) -> Response:
         home = self._home(served, namespace)
         if served.namespaced and self.objects.get(SERVED["", "namespaces"], "", home) is None:
             raise Refusal(404, "NotFound", f'namespaces "{home}" not found')
         _well_formed(served, body, home)
         self._may_give(user, served, home, body)
+        if dry:
+            taken = self.objects.get(served, home, body["metadata"]["name"])
+            return JSONResponse(body, 201) if taken is None else _taken(served, body).response()
         made = self.objects.add(served, home, _kept(body), self.clock.now())
         if made is None:
-            raise Refusal(409, "AlreadyExists", f'{served.plural} "{body["metadata"]["name"]}" already exists')
+            raise _taken(served, body)
         if served.plural == "namespaces":
             self.ensure_default_account(body["metadata"]["name"])
         return JSONResponse(made, 201)
@@ -313,7 +316,8 @@ class Cluster:
         if verb == "delete":
             wanted = body.get("preconditions") or {}
             _same(found, wanted.get("uid"), wanted.get("resourceVersion"))
-            self.objects.remove(served, home, name)
+            if not _is_dry(request):
+                self.objects.remove(served, home, name)
             if served.plural in ("pods", "serviceaccounts"):
                 return JSONResponse(found)
             return JSONResponse({"kind": "Status", "apiVersion": "v1", "metadata": {}, "status": "Success"})
@@ -331,6 +335,8 @@ class Cluster:
         if served.namespaced:
             kept["metadata"]["namespace"] = home
         kept["metadata"].pop("resourceVersion", None)
+        if _is_dry(request):
+            return JSONResponse({"kind": served.kind, "apiVersion": served.version, **kept})
         return JSONResponse(self.objects.put(served, home, name, kept))
 
     def _may_give(self, user: User, served: Served, namespace: str, body: Mapping[str, Any]) -> None:
@@ -375,6 +381,7 @@ class Cluster:
         """TokenRequest of authentication.k8s.io: a token for some audiences, for a bounded time."""
         account = self._found(SERVED["", "serviceaccounts"], namespace, name)
         spec = (await self._body(request)).get("spec") or {}
+        self._bound(spec.get("boundObjectRef"), namespace, name)
         audiences = spec.get("audiences") or [self.signer.issuer]
         life = spec.get("expirationSeconds") or USUAL_LIFE
         if not isinstance(life, int) or life < MIN_LIFE:
@@ -393,6 +400,15 @@ class Cluster:
             "status": {"token": token, "expirationTimestamp": until},
         }  # fmt: skip
         return JSONResponse(body, 201)
+
+    def _bound(self, reference: Mapping[str, Any] | None, namespace: str, name: str) -> None:
+        """A token may be bound to what runs as the service account, and to nothing else."""
+        if reference is None:
+            return
+        pod = self._found(SERVED["", "pods"], namespace, str(reference.get("name")))
+        runs_as = (pod.get("spec") or {}).get("serviceAccountName") or "default"
+        if runs_as != name or reference.get("uid") not in (None, pod["metadata"]["uid"]):
+            raise Refusal(400, "BadRequest", "cannot bind token: the pod does not run as the service account")
 
     # -- reviews ---------------------------------------------------------------------------------------------
 
@@ -520,6 +536,15 @@ DEFAULT_ROLES: tuple[dict[str, Any], ...] = (
         ],
     },
 )
+
+
+def _is_dry(request: Request) -> bool:
+    """Whether everything is to be done but the storing."""
+    return request.query_params.get("dryRun") == "All"
+
+
+def _taken(served: Served, body: Mapping[str, Any]) -> Refusal:
+    return Refusal(409, "AlreadyExists", f'{served.plural} "{body["metadata"]["name"]}" already exists')
 
 
 def _groups_of(spec: Mapping[str, Any]) -> tuple[str, ...]:
