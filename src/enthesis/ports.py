@@ -18,6 +18,7 @@ __all__ = [
     "Credential",
     "Done",
     "Issues",
+    "LiveClusterPorts",
     "LiveObject",
     "LiveProvider",
     "Record",
@@ -28,7 +29,6 @@ __all__ = [
     "Surveyed",
     "Surveys",
     "TakesOn",
-    "UsesCluster",
 ]
 
 
@@ -141,9 +141,10 @@ class LiveProvider(Administered, TakesOn, Attempts, Protocol):
     """A provider with all of its ports."""
 
 
-class UsesCluster(TakesOn, Attempts, Issues, Protocol):
-    """A cluster in use: an issuer of its service accounts' tokens, and where they open something."""
+class LiveClusterPorts(Administered, TakesOn, Attempts, Issues, Protocol):
+    """A cluster: changed by its administrators, issuer of its service accounts' tokens, and where they open things."""
 
+    def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str: ...
     def seat(self, workload: str) -> Credential: ...
     def token_for(self, identity: str, life: timedelta) -> tuple[Credential, str]: ...
 
@@ -167,4 +168,4 @@ class Connected:
     issuers: Mapping[str, Issues]
     spoke_to: str
     clock: Clock | None = None
-    clusters: Mapping[str, UsesCluster] = field(default_factory=dict)
+    clusters: Mapping[str, LiveClusterPorts] = field(default_factory=dict)

@@ -20,7 +20,8 @@ class LiveObject:
     """One statement on the live side. Its id is never reused; `etag` changes with every change.
 
     `body` is in the estate's words: addresses and names, no ids. What an id names that is gone is written
-    `gone: ADDRESS`, so that it is never taken for a new identity of the same name.
+    `gone: ADDRESS`, so that it is never taken for a new identity of the same name. What is there `by_itself` came with
+    something else, and is nobody's statement.
     """
 
     provider: str
@@ -30,6 +31,7 @@ class LiveObject:
     etag: str
     mark: str | None
     body: Body
+    by_itself: bool = False
 
     @property
     def key(self) -> Key:

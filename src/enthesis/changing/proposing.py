@@ -1,6 +1,6 @@
 """Compares what is wanted with what is there, and orders what is to be done."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from enthesis.changing.live import Key, LiveObject, Surveyed, normalised
@@ -9,16 +9,40 @@ from enthesis.changing.wanted import Wanted, wanted
 from enthesis.model.addresses import account_of, standing_in
 from enthesis.model.estate import Estate
 from enthesis.reading.sentences import statement_sentence
+from enthesis.reading.writing import plain_statement
 
 MAKING_ORDER = ("ceilings", "identities", "groups", "roles", "trusts", "grants", "attachments")
 REMOVING_ORDER = ("attachments", "grants", "trusts", "groups", "roles", "identities", "ceilings")
 
 
-def propose(estate: Estate, surveys: Sequence[Surveyed], *, prune: bool = False) -> Proposal:
-    """The proposal for an estate against what its providers have now."""
+Objection = Callable[[str, Mapping[str, Any], Mapping[str, Any]], str]
+"""Why a live system cannot hold a statement: its collection, its body, and for a grant what its role allows."""
+
+
+def propose(
+    estate: Estate,
+    surveys: Sequence[Surveyed],
+    *,
+    prune: bool = False,
+    objections: Mapping[str, Objection] | None = None,
+) -> Proposal:
+    """The proposal for an estate against what its providers and clusters have now.
+
+    `objections` are those of live systems that cannot hold every statement, by their names.
+    """
     ours, theirs = wanted(estate)
     live = {one.key: one for surveyed in surveys for one in surveyed.objects}
     blocked, why_blocked = _blocked(estate, ours, surveys, live)
+    for one in ours:
+        object_to = (objections or {}).get(one.provider)
+        if object_to is None or one.key in why_blocked:
+            continue
+        role = estate.roles.get(str(one.body.get("role")))
+        why = object_to(one.collection, one.body, plain_statement("roles", role)["allows"] if role else {})
+        if why:
+            sentence = statement_sentence(one.collection, one.body)
+            blocked.append(Blocked(sentence, why, f"whoever describes {estate.name}"))
+            why_blocked.add(one.key)
     steps: list[Step] = []
     for one in ours:
         if one.key in why_blocked:
@@ -48,8 +72,8 @@ def propose(estate: Estate, surveys: Sequence[Surveyed], *, prune: bool = False)
 
 
 def _is_statement(one: LiveObject) -> bool:
-    """People exist already and are nobody's statement."""
-    return not (one.collection == "identities" and one.body.get("kind") == "person")
+    """People exist already and are nobody's statement, and so is what came with something else."""
+    return not one.by_itself and not (one.collection == "identities" and one.body.get("kind") == "person")
 
 
 def _title(one: LiveObject) -> str:
@@ -125,7 +149,8 @@ def _blocked(
                 why = f"it needs {lacking}, which does not exist"
         if not why and one.collection == "grants":
             account = estate.accounts.get(account_of(str(one.body["to"])))
-            if account is not None and account.provider != one.provider:
+            in_cluster = one.provider not in estate.providers  # which says itself whom it does not know
+            if account is not None and account.provider != one.provider and not in_cluster:
                 why = f"{one.body['to']} is known at {account.provider} alone, and can do nothing at {one.provider}"
                 who = "whoever wrote this grant: it gives nothing"
         if not why and account_of(one.holder) and one.holder not in accounts:

@@ -75,7 +75,7 @@ def _identities(estate: Estate) -> Iterator[Wanted]:
         body = {"address": address, **plain_statement("identities", identity)}
         stands_in = address.rsplit("/identity/", 1)[0]
         needs = (stands_in, *([identity.tied_to] if identity.tied_to else []))
-        yield Wanted(account.provider, "identities", account.name, body, identity.source, needs)
+        yield Wanted(estate.system_of(address), "identities", account.name, body, identity.source, needs)
 
 
 def _groups(estate: Estate) -> Iterator[Wanted]:
@@ -142,9 +142,12 @@ def _trusts(estate: Estate) -> Iterator[Wanted]:
         account = estate.accounts[account_of(trust.of)]
         body = plain_statement("trusts", trust)
         admits = trust.admits
+        system = estate.system_of(trust.of)
+        if system != account.provider and admits.form == "attached" and not trust.when:
+            continue  # what runs as a service account of a cluster has it without anything written
         named = isinstance(admits.whom, str) and admits.form in ("identity", "group", "person", "attached")
         needs = (trust.of, *([str(admits.whom)] if named else []))
-        yield Wanted(account.provider, "trusts", account.name, body, trust.source, needs)
+        yield Wanted(system, "trusts", account.name, body, trust.source, needs)
 
 
 def _grants(estate: Estate) -> Iterator[Wanted]:
@@ -158,6 +161,9 @@ def _grants(estate: Estate) -> Iterator[Wanted]:
 
 def _providers_of_grant(estate: Estate, grant: Grant) -> tuple[str, ...]:
     """An account's grant lives at its provider; a boundary's where the one it names can use it, or where it is at."""
+    at = estate.system_of(grant.at)
+    if at and at not in estate.providers:
+        return (at,)
     held_at = estate.providers_of(estate.holder_of(grant))
     for side in (grant.to, grant.at):
         account = estate.accounts.get(account_of(side))
@@ -178,8 +184,8 @@ def _attachments(estate: Estate) -> Iterator[Wanted]:
     for what, (identities, source) in runs.items():
         pattern = what.pattern if isinstance(what, Glob) else what
         account = estate.accounts.get(account_of(pattern))
-        if account is None:
-            continue
+        if account is None or estate.system_of(pattern) != account.provider:
+            continue  # what a cluster runs says itself as what
         names = identities[0] if len(identities) == 1 else identities
         body = {"what": NameOrGlob().plain(what), "runs_as": names}
         needs = (*([what] if isinstance(what, str) else []), *identities)

@@ -87,7 +87,8 @@ def proposed(
     described = read_estate(folder)
     connected = connect(described, folder)
     surveys = survey(described, connected, reporter(quiet=quiet))
-    proposal = compare(described, surveys, prune=prune)
+    objections = {name: one.objection for name, one in connected.clusters.items()}
+    proposal = compare(described, surveys, prune=prune, objections=objections)
     change = access_change(described, proposal, surveys, now().timestamp())
     gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
     return replace(proposal, gives=gives, takes=takes), surveys, connected, change

@@ -3,6 +3,7 @@
 import os
 import sys
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -91,7 +92,8 @@ def _systems(
         connected = connect(estate, folder)
         urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.providers.items()}
         systems += [
-            SurveyedCloud(one, urls[one.provider]) for one in survey_clouds(estate, connected, reporter(quiet=quiet))
+            SurveyedCloud(one, urls[one.provider])
+            for one in survey_clouds(estate, replace(connected, clusters={}), reporter(quiet=quiet))
         ]
         clusters = clusters_of_lab(estate, folder)
     for address in clusters:

@@ -13,7 +13,7 @@ from enthesis.commands.common import lab_state
 if TYPE_CHECKING:
     from enthesis.connectors.cluster.surveying import Cluster
     from enthesis.model.estate import Estate
-    from enthesis.ports import Connected, UsesCluster
+    from enthesis.ports import Connected, LiveClusterPorts
 
 LAB = "the lab of this estate"
 
@@ -21,7 +21,7 @@ LAB = "the lab of this estate"
 def connect(estate: "Estate", folder: Path) -> "Connected":
     """The live systems of an estate. While a lab runs for it, the lab's addresses stand in for its urls."""
     from enthesis.connectors.cloud import Cloud
-    from enthesis.connectors.cluster.using import LiveCluster
+    from enthesis.connectors.cluster.changing import AdministeredCluster
     from enthesis.connectors.http import Client
     from enthesis.connectors.pipeline import Pipeline
     from enthesis.errors import Unreachable
@@ -47,11 +47,11 @@ def connect(estate: "Estate", folder: Path) -> "Connected":
             providers[name] = Cloud(name, client, sessions.get(name, {}))
         elif service["kind"] == "pipeline" and name in estate.issuers:
             issuers[name] = Pipeline(name, client)
-    clusters: dict[str, UsesCluster] = {}
+    clusters: dict[str, LiveClusterPorts] = {}
     for address in clusters_of_lab(estate, folder):
         found = _cluster_of_lab(address, estate.organisation_of(address), folder)
         if found is not None:
-            clusters[address] = LiveCluster(found)
+            clusters[address] = AdministeredCluster(found)
     of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
     return Connected(providers, {**issuers, **of_clusters}, LAB, _LabClock(state), clusters)
 

@@ -200,6 +200,8 @@ class Cloud:
             steps = answer.json(self.client.who).get("refused_at")
             if isinstance(steps, list) and steps:
                 return Refusal(tuple(map(str, steps)), problem_said(answer))
+            if answer.status == 401:
+                return Refusal(("session",), problem_said(answer))
         if answer.status == 201 and "location" in answer.headers:
             return self._tried(session, answer.headers["location"], removed=method == "DELETE")
         if answer.status == 404 and b":nothing-stored" in answer.content:

@@ -360,6 +360,15 @@ class Estate:
         parts = found.within.split("/")
         return tuple("/".join(parts[:count]) for count in range(len(parts), 0, -1))
 
+    def system_of(self, address: str) -> str:
+        """What keeps the statements about a place in an account: the cluster that it is in, or else the provider."""
+        parts = address.split("/", 3)
+        cluster = "/".join(parts[:3])
+        if len(parts) > 2 and parts[1] == "cluster" and cluster in self.resources:
+            return cluster
+        account = self.accounts.get(account_of(address))
+        return account.provider if account is not None else ""
+
     def organisation_of(self, address: str) -> str:
         """The name of the organisation an address belongs to; '' where none is known."""
         named = organisation_named(address)

@@ -31,7 +31,7 @@ def enact(proposal: Proposal, surveys: Sequence[Surveyed], connected: Connected,
     try:
         for step in waiting:
             reporter.step(step.sentence)
-            provider = connected.providers.get(step.provider)
+            provider = connected.providers.get(step.provider) or connected.clusters.get(step.provider)
             if provider is None:
                 raise Mistaken(f"the proposal speaks of the provider {step.provider}, which the estate has not")
             provider.change(step, ids)

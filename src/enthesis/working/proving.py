@@ -1,18 +1,19 @@
 """Runs journeys with real credentials, those that must fail too, and says whether each ended as expected."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from typing import Any, Protocol
 
 from enthesis.errors import EnthesisError, Mistaken
 from enthesis.model.addresses import account_of, contains
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Journey, KindVerbs
-from enthesis.ports import Asked, Connected, Credential, Done, LiveProvider, Refusal, Reporter, UsesCluster
+from enthesis.ports import Asked, Connected, Credential, Done, LiveClusterPorts, LiveProvider, Refusal, Reporter
 from enthesis.reading.shapes import duration_text
 
 ALLOWED, REFUSED, UNDECIDED = "allowed", "refused", "undecided"
 KEYED = ("credential", "identity")
+HALF_WAY = timedelta(minutes=10)  # how long a session lives that a journey starts with
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,7 +160,7 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
 
 
 def tried(
-    provider: LiveProvider | UsesCluster,
+    provider: LiveProvider | LiveClusterPorts,
     credential: Credential,
     attempt: Attempt,
     asked: Asked,
@@ -186,6 +187,9 @@ def _obtained(journey: Journey, connected: Connected) -> Credential:
         if cluster is None:
             raise Mistaken(f"nothing is known to speak to for the cluster of {journey.origin.whom}")
         return cluster.seat(journey.origin.whom)
+    cluster = cluster_at(journey.origin.whom, connected)
+    if journey.origin.form == "identity" and cluster is not None:
+        return replace(cluster.token_for(journey.origin.whom, HALF_WAY)[0], form="session")
     if journey.origin.form != "token":
         raise Mistaken(f"nothing here obtains a credential for an origin of form {journey.origin.form}")
     return token_from(connected, journey.origin.whom, journey.origin.shows)
@@ -199,12 +203,12 @@ def token_from(connected: Connected, issuer: str, claims: Claims) -> Credential:
     return found.obtain(claims)
 
 
-def cluster_at(address: str, connected: Connected) -> UsesCluster | None:
+def cluster_at(address: str, connected: Connected) -> LiveClusterPorts | None:
     """The cluster that a place is in, if one is known to speak to."""
     return next((one for name, one in connected.clusters.items() if contains(name, address)), None)
 
 
-def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvider | UsesCluster:
+def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvider | LiveClusterPorts:
     """What a place is asked of: the cluster that it is in, or else the provider of its account."""
     cluster = cluster_at(address, connected)
     if cluster is not None:

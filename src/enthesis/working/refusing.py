@@ -13,7 +13,6 @@ from enthesis.judging.admitting import BESIDES, near_misses, somebody
 from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
 from enthesis.judging.questions import Question
-from enthesis.model.addresses import account_of
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Origin, Trust
 from enthesis.ports import Asked, Clock, Connected, Credential, Done, Refusal, Reporter
 from enthesis.reading.shapes import duration_text
@@ -174,11 +173,13 @@ def _walk(estate: Estate, journey: Journey, connected: Connected) -> list[_Kept]
     """Walks an allowed journey and keeps its credentials with what each was for; Mistaken where it is refused."""
     keeping = _Keeping()
     walk(estate, journey, connected, keeping)
-    whats = [f"the token of {journey.origin.whom}", *(f"the session as {hop.identity}" for hop in journey.through)]
+    first = "the session as" if journey.origin.form == "identity" else "the token of"
+    whats = [f"{first} {journey.origin.whom}", *(f"the session as {hop.identity}" for hop in journey.through)]
     followings: list[Hop | Attempt] = [*journey.through, *([journey.attempt] if journey.attempt else [])]
     return [
         _Kept(journey, what, credential, following, credential.life)
         for what, credential, following in zip(whats, keeping.credentials, followings, strict=False)
+        if credential.form != "workload"  # where something runs is no credential
     ]
 
 
@@ -279,7 +280,8 @@ def _elsewhere(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Tr
     """A session at the providers that it was not obtained from, each asked for an account of ours there."""
     yield _try(estate, kept, connected, f"{kept.what} where it was obtained", ALLOWED, ())
     identity = kept.what.removeprefix("the session as ")
-    own = estate.accounts[account_of(identity)].provider
+    own = estate.system_of(identity)
+    wanted = ("provider",) if own in connected.providers else ()  # a cloud does not even know a cluster's tokens
     for name, provider in connected.providers.items():
         account = next((one.name for one in estate.accounts.values() if one.provider == name), None)
         if name == own or account is None:
@@ -291,7 +293,7 @@ def _elsewhere(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Tr
             yield Trial(what, REFUSED, UNDECIDED, said=fault.message)
             continue
         if isinstance(done, Refusal):
-            yield Trial(what, REFUSED, REFUSED, done.steps, done.said, wanted_at=("provider",))
+            yield Trial(what, REFUSED, REFUSED, done.steps, done.said, wanted_at=wanted)
         else:
             yield Trial(what, REFUSED, ALLOWED, said=done.said)
 

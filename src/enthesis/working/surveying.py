@@ -8,8 +8,9 @@ from datetime import datetime
 from enthesis.changing.live import Surveyed, across, records_of
 from enthesis.changing.wanted import holders
 from enthesis.errors import Mistaken
+from enthesis.model.addresses import account_of
 from enthesis.model.estate import Estate
-from enthesis.ports import Connected, Record, Reporter, Surveys
+from enthesis.ports import Administered, Connected, Record, Reporter, Surveys
 from enthesis.reading.shapes import time_text
 from enthesis.reading.surveys import VERSION
 from enthesis.reading.writing import plain_statement
@@ -18,7 +19,9 @@ from enthesis.reading.writing import plain_statement
 def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Surveyed, ...]:
     """What our accounts have at each provider. Needs the right to read the statements of each."""
     asked = {name: holders(estate, name) for name in estate.providers}
-    missing = [name for name, its_holders in asked.items() if its_holders and name not in connected.providers]
+    asked |= {name: [account_of(name)] for name in connected.clusters}
+    systems: dict[str, Administered] = {**connected.providers, **connected.clusters}
+    missing = [name for name, its_holders in asked.items() if its_holders and name not in systems]
     if missing:
         raise Mistaken(f"nothing is known to speak to for the provider {missing[0]}")
     reporter.begin("surveying", sum(1 for its_holders in asked.values() if its_holders))
@@ -27,7 +30,7 @@ def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Su
         for name, its_holders in asked.items():
             if its_holders:
                 reporter.step(name)
-                found.append(connected.providers[name].survey(its_holders))
+                found.append(systems[name].survey(its_holders))
     finally:
         reporter.end()
     return across(found)

@@ -45,12 +45,12 @@ class Cluster:
         """Everything, in any order: entries of sections, what was left out, and findings."""
         return _Reading(self, step).records()
 
-    def items(self, path: str, *, accept: str = "application/json") -> Iterator[dict[str, Any]]:
+    def items(self, path: str, *, accept: str = "application/json", query: str = "") -> Iterator[dict[str, Any]]:
         """The objects of a list, page by page. RightMissing where we may not list them."""
         following = ""
         while True:
-            query = urlencode({"limit": PAGE, **({"continue": following} if following else {})})
-            body = self.got(f"{path}?{query}", accept=accept)
+            paging = urlencode({"limit": PAGE, **({"continue": following} if following else {})})
+            body = self.got(f"{path}?{paging}{'&' if query else ''}{query}", accept=accept)
             listed = body.get("items")
             if not isinstance(listed, list):
                 raise UnexpectedAnswer(f"{self.client.who} answered a list without items at {path}")

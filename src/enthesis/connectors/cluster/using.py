@@ -86,7 +86,7 @@ class LiveCluster:
         if answer.status == 400 and shown.form == "workload":
             return Refusal(("owner",), "the workload runs as another service account")
         if answer.status in (401, 403) and shown.form != "workload":
-            return Refusal(("session",) if answer.status == 401 else ("owner",), _said(answer))
+            return Refusal(("session",) if answer.status == 401 else ("owner",), said_by(answer))
         if answer.status == 404:
             return Refusal(("names",), "there is no such service account")
         return self._token(answer, "session")
@@ -115,7 +115,7 @@ class LiveCluster:
             raise NotIssued(f"{self.name} has no such service account")
         answer = self._requested(parts[0], parts[1], spec, self.cluster.token)
         if answer.status in (404, 422):
-            raise NotIssued(f"{self.name} issues no such token: {_said(answer)}")
+            raise NotIssued(f"{self.name} issues no such token: {said_by(answer)}")
         return self._token(answer, "token")
 
     def _requested(self, namespace: str, name: str, spec: Mapping[str, Any], bearer: Secret | None) -> Answer:
@@ -145,9 +145,9 @@ class LiveCluster:
             said = "would allow" if review else "would refuse"
             raise UnexpectedAnswer(f"the review of {self.name} {said} it, and trying it ended with {answer.status}")
         if refused:
-            return Refusal(("session",) if answer.status == 401 else ("owner",), _said(answer))
+            return Refusal(("session",) if answer.status == 401 else ("owner",), said_by(answer))
         if answer.status >= 500:
-            raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {_said(answer)}")
+            raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}")
         how = "read" if METHODS[wanted.verb] == "GET" else "tried as a dry run"
         return Done(f"{how}; the cluster's own review says the same")
 
@@ -218,13 +218,13 @@ class LiveCluster:
 
     def _read(self, answer: Answer, status: int) -> dict[str, Any]:
         if answer.status in (401, 403):
-            raise RightMissing(f"{self.name} refused us: {_said(answer)}")
+            raise RightMissing(f"{self.name} refused us: {said_by(answer)}")
         if answer.status != status:
-            raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {_said(answer)}")
+            raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}")
         return answer.json(self.name)
 
 
-def _said(answer: Answer) -> str:
+def said_by(answer: Answer) -> str:
     """The message of a Status, or what else an answer says."""
     try:
         message = answer.json("it").get("message")

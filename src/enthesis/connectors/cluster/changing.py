@@ -1,0 +1,189 @@
+"""A cluster as its administrators see it: what we made there, compared with what it is now, and changed by steps."""
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+from urllib.parse import quote
+
+from enthesis.changing.live import LiveObject, Surveyed
+from enthesis.changing.steps import Step
+from enthesis.connectors.cluster.resources import RBAC
+from enthesis.connectors.cluster.surveying import NAMES_ONLY
+from enthesis.connectors.cluster.using import LiveCluster, said_by
+from enthesis.connectors.cluster.writing import (
+    MADE_BY,
+    MARK,
+    OURS,
+    STATEMENT,
+    CannotHold,
+    allows_now,
+    objection,
+    objects_for,
+)
+from enthesis.connectors.http import Answer
+from enthesis.errors import MovedAway, RightMissing, UnexpectedAnswer
+
+MADE = f"labelSelector={quote(f'{MADE_BY}={OURS}')}"
+BINDINGS = ("rolebindings", "clusterrolebindings")
+
+
+class AdministeredCluster(LiveCluster):
+    """The survey and change ports of a cluster, beside those of its use."""
+
+    def survey(self, holders: Sequence[str]) -> Surveyed:
+        """What we made, and every service account; needs the right to list them, and namespaces, secrets and pods."""
+        address, account = self.name, self.cluster.account
+        namespaces = [one["metadata"]["name"] for one in self.cluster.items("/api/v1/namespaces", accept=NAMES_ONLY)]
+        there = {address, *(f"{address}/namespace/{name}" for name in namespaces)}
+        for plural, kind in (("secrets", "secret"), ("pods", "workload")):
+            for one in self.cluster.items(f"/api/v1/{plural}", accept=NAMES_ONLY):
+                there.add(f"{address}/namespace/{one['metadata']['namespace']}/{kind}/{one['metadata']['name']}")
+        accounts = list(self.cluster.items("/api/v1/serviceaccounts"))
+        ids = {self._address(one["metadata"]): one["metadata"]["uid"] for one in accounts}
+        objects = [self._account_now(one) for one in accounts]
+        objects += self._roles_now()
+        objects += self._grants_now(
+            {one.body["name"]: one.body["allows"] for one in objects if one.collection == "roles"}
+        )
+        return Surveyed(address, tuple(holders), tuple(objects), frozenset([account]), frozenset(there), ids)
+
+    def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
+        """Why this cluster cannot hold a statement; '' where it can."""
+        return objection(self.name, collection, body, allows)
+
+    def change(self, step: Step, ids: dict[str, str]) -> LiveObject | None:
+        """Needs the right to change service accounts, roles or bindings, and to give what a binding gives."""
+        allows = (step.body or step.before or {}).get("allows") or {}
+        if step.collection == "grants":
+            allows = self._allows(step)
+        if step.body is None:
+            self._remove(step, allows)
+            return None
+        made: dict[str, Any] = {}
+        for path, wanted in objects_for(self.name, step.collection, step.body, step.mark, allows):
+            made = self._put(path, wanted, step)
+        meta = made["metadata"]
+        if step.collection == "identities":
+            ids[str(step.body["address"])] = meta["uid"]
+        version = meta["resourceVersion"]
+        return LiveObject(self.name, step.collection, step.holder, meta["uid"], version, step.mark, step.body)
+
+    # -- as it is now ----------------------------------------------------------------------------------------
+
+    def _address(self, meta: Mapping[str, Any]) -> str:
+        return f"{self.name}/namespace/{meta['namespace']}/identity/{meta['name']}"
+
+    def _account_now(self, one: Mapping[str, Any]) -> LiveObject:
+        meta = one["metadata"]
+        labels = {name: value for name, value in (meta.get("labels") or {}).items() if name != MADE_BY}
+        said = _statement(meta)
+        body = {**said, "address": self._address(meta), "kind": "cluster-service-account"}
+        body = {name: value for name, value in body.items() if name != "labels"} | (
+            {"labels": labels} if labels else {}
+        )
+        return self._object("identities", meta, body)
+
+    def _roles_now(self) -> Iterator[LiveObject]:
+        for one in self._ours("clusterroles"):
+            body = _statement(one["metadata"])
+            if "name" in body and "allows" in body:
+                yield self._object("roles", one["metadata"], _as_it_is(self.name, "roles", body, one, body["allows"]))
+
+    def _grants_now(self, allows: Mapping[str, Any]) -> Iterator[LiveObject]:
+        for plural in BINDINGS:
+            for one in self._ours(plural):
+                body = _statement(one["metadata"])
+                if {"to", "role", "at"} <= body.keys():
+                    own = allows.get(str(body["role"]), {})
+                    yield self._object("grants", one["metadata"], _as_it_is(self.name, "grants", body, one, own))
+
+    def _ours(self, plural: str) -> Iterator[dict[str, Any]]:
+        for one in self.cluster.items(f"/apis/{RBAC}/v1/{plural}", query=MADE):
+            if _is_ours(one["metadata"]):
+                yield one
+
+    def _object(self, collection: str, meta: Mapping[str, Any], body: Mapping[str, Any]) -> LiveObject:
+        mark = (meta.get("annotations") or {}).get(MARK) if _is_ours(meta) else None
+        came_along = mark is None and meta["name"] == "default"  # every namespace has this service account by itself
+        account, version = self.cluster.account, meta["resourceVersion"]
+        return LiveObject(self.name, collection, account, meta["uid"], version, mark, body, came_along)
+
+    # -- changed ---------------------------------------------------------------------------------------------
+
+    def _allows(self, step: Step) -> Mapping[str, Any]:
+        """What the role of a grant allows, as it was made in this cluster."""
+        role = str((step.body or step.before or {})["role"])
+        for one in self._ours("clusterroles"):
+            said = _statement(one["metadata"])
+            if said.get("name") == role and (one["metadata"].get("annotations") or {}).get(MARK) == step.mark:
+                allows: Mapping[str, Any] = said["allows"]
+                return allows
+        raise MovedAway(f"{self.name} has no role {role} any more", remedy="propose again")
+
+    def _put(self, path: str, wanted: dict[str, Any], step: Step) -> dict[str, Any]:
+        """Makes an object, or changes the one that we made; anything else of that name is left alone."""
+        name = wanted["metadata"]["name"]
+        found = self._asked("GET", f"{path}/{quote(name)}", self.cluster.token)
+        if found.status == 404:
+            return self._done(self._asked("POST", path, self.cluster.token, wanted), 201, step)
+        there = self._read(found, 200)["metadata"]
+        if not _is_ours(there) or (there.get("annotations") or {}).get(MARK) != step.mark:
+            raise MovedAway(f"{self.name} has something called {name} that is not ours", remedy="propose again")
+        if step.etag is not None and step.id == there["uid"] and there["resourceVersion"] != step.etag:
+            raise MovedAway(f"meanwhile somebody else changed {step.sentence}", remedy="propose again")
+        wanted["metadata"]["resourceVersion"] = there["resourceVersion"]
+        return self._done(self._asked("PUT", f"{path}/{quote(name)}", self.cluster.token, wanted), 200, step)
+
+    def _remove(self, step: Step, allows: Mapping[str, Any]) -> None:
+        """Removes what a statement is, the binding first; what is gone already is well."""
+        body = step.before or {}
+        for path, wanted in reversed(list(objects_for(self.name, step.collection, body, step.mark, allows))):
+            name = quote(wanted["metadata"]["name"])
+            found = self._asked("GET", f"{path}/{name}", self.cluster.token)
+            if found.status == 404 or not _is_ours(self._read(found, 200)["metadata"]):
+                continue
+            meta = found.json(self.name)["metadata"]
+            conditions = {"uid": meta["uid"]}
+            if step.id == meta["uid"] and step.etag is not None:
+                conditions["resourceVersion"] = step.etag
+            self._done(
+                self._asked("DELETE", f"{path}/{name}", self.cluster.token, {"preconditions": conditions}), 200, step
+            )
+
+    def _done(self, answer: Answer, status: int, step: Step) -> dict[str, Any]:
+        if answer.status == 409:
+            raise MovedAway(f"meanwhile somebody else changed {step.sentence}", remedy="propose again")
+        if answer.status in (401, 403):
+            raise RightMissing(f"{self.name} refused us: {said_by(answer)}")
+        if answer.status != status:
+            raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}")
+        return answer.json(self.name)
+
+
+def _is_ours(meta: Mapping[str, Any]) -> bool:
+    return (meta.get("labels") or {}).get(MADE_BY) == OURS and MARK in (meta.get("annotations") or {})
+
+
+def _statement(meta: Mapping[str, Any]) -> dict[str, Any]:
+    """The statement that something we made says it is; empty where it says none."""
+    try:
+        said = json.loads((meta.get("annotations") or {}).get(STATEMENT, "{}"))
+    except ValueError:
+        return {}
+    return said if isinstance(said, dict) else {}
+
+
+def _as_it_is(
+    cluster: str, collection: str, body: dict[str, Any], one: Mapping[str, Any], allows: Mapping[str, Any]
+) -> dict[str, Any]:
+    """The statement, or where its object was changed by hand, the statement with that said in place of what differs."""
+    mark = one["metadata"]["annotations"][MARK]
+    try:
+        wanted = list(objects_for(cluster, collection, body, mark, allows))[-1][1]
+    except (CannotHold, KeyError):
+        return body
+    if all(one.get(part) == wanted.get(part) for part in ("rules", "roleRef", "subjects")):
+        return body
+    if collection == "roles":
+        return {**body, "allows": allows_now(one.get("rules") or ())}
+    return {**body, "when": {"reference": "changed by hand"}}
