@@ -57,6 +57,7 @@ class Objects:
 
     def remove(self, served: Served, namespace: str, name: str) -> None:
         with self.store.transaction():
+            self._next()
             self.store.connection.execute(
                 "DELETE FROM objects WHERE cluster = ? AND api = ? AND plural = ? AND namespace = ? AND name = ?",
                 (self.cluster, served.group, served.plural, namespace, name),
@@ -87,12 +88,15 @@ class Objects:
         return [self._whole(served, row) for row in (rows[:limit] if limit > 0 else rows)], more
 
     def version(self) -> int:
-        """The version of everything."""
-        row = self.store.connection.execute("SELECT max(version) FROM objects WHERE cluster = ?", (self.cluster,))
-        return int(row.fetchone()[0] or 0)
+        """The version of everything; it grows when something is removed, too."""
+        return int(self.store.setting(f"version of {self.cluster}", 0))
 
     def _next(self) -> int:
-        return self.version() + 1
+        """The next version, inside the transaction that it is for."""
+        version = self.version() + 1
+        row = (f"version of {self.cluster}", json.dumps(version))
+        self.store.connection.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", row)
+        return version
 
     @staticmethod
     def _whole(served: Served, row: tuple[Any, ...]) -> dict[str, Any]:

@@ -473,7 +473,8 @@ class Cluster:
             if kind == "secret":
                 self._ensure("secrets", namespace, {"metadata": {"name": name}, "type": "Opaque", "data": {}})
             elif kind == "workload":
-                self._ensure("pods", namespace, {"metadata": {"name": name}, "spec": {"serviceAccountName": "default"}})
+                spec = {"serviceAccountName": "default", "containers": [{"name": "main", "image": "lab"}]}
+                self._ensure("pods", namespace, {"metadata": {"name": name}, "spec": spec})
 
     def ensure_default_account(self, namespace: str) -> None:
         self._ensure("serviceaccounts", namespace, {"metadata": {"name": "default"}})

@@ -1,0 +1,267 @@
+"""Clusters changed, proved, lent and trusted: with the program, and with the official client beside it."""
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from kubernetes import client as official
+from kubernetes import config as official_config
+
+from .clusters import GRID, RBAC, Api, service_account
+from .conftest import Program, start_lab, write_estate
+
+NOWCAST, TILES = f"{GRID}/namespace/nowcast", f"{GRID}/namespace/tiles"
+CLEANER = f"{NOWCAST}/identity/cleaner"
+ESTATE = """
+estate: grid
+organisations: {saltmarsh: {}}
+providers: {highmoor: {style: one-sided}}
+accounts: {surge: {in: "@saltmarsh", provider: highmoor}}
+issuers: {grid: {kind: oidc, cluster: surge/cluster/grid}}
+resources:
+  surge/cluster/grid: {}
+  surge/cluster/grid/namespace/nowcast: {}
+  surge/cluster/grid/namespace/tiles: {}
+  surge/cluster/grid/namespace/nowcast/secret/db: {}
+  surge/cluster/grid/namespace/nowcast/secret/feed: {}
+  surge/cluster/grid/namespace/nowcast/workload/job-1: {runs_as: surge/cluster/grid/namespace/nowcast/identity/default}
+  surge/bucket/forecasts: {}
+identities:
+  surge/cluster/grid/namespace/nowcast/identity/default: {kind: cluster-service-account}
+  surge/cluster/grid/namespace/nowcast/identity/cleaner:
+    {kind: cluster-service-account, purpose: "a \\"quoted\\": {word}\\n- and a line", labels: {app: nowcast}}
+  surge/identity/uploader: {kind: service-account}
+trusts:
+  - {of: surge/cluster/grid/namespace/nowcast/identity/default, admits: {attached: true}}
+  - of: surge/identity/uploader
+    admits: {token: grid, claims: {sub: "system:serviceaccount:nowcast:cleaner", aud: highmoor}}
+    session: 15m
+roles:
+  cleaning: {allows: {workload: [list, delete]}}
+  secret-reading: {allows: {secret: [read]}}
+  forecasting: {allows: {object: [write]}}
+grants:
+  - to: surge/cluster/grid/namespace/nowcast/identity/cleaner
+    role: cleaning
+    at: surge/cluster/grid/namespace/nowcast
+  - to: surge/cluster/grid/namespace/nowcast/identity/cleaner
+    role: secret-reading
+    at: surge/cluster/grid/namespace/nowcast/secret/db
+  - {to: surge/identity/uploader, role: forecasting, at: surge/bucket/forecasts}
+"""
+CLEANS = """\
+  - to: surge/cluster/grid/namespace/nowcast/identity/cleaner
+    role: cleaning
+    at: surge/cluster/grid/namespace/nowcast
+"""
+JOURNEYS = """
+journeys:
+  cleans-its-own:
+    from: {identity: surge/cluster/grid/namespace/nowcast/identity/cleaner}
+    attempt: delete surge/cluster/grid/namespace/nowcast/workload/job-1
+    expect: allowed
+  not-the-next:
+    from: {identity: surge/cluster/grid/namespace/nowcast/identity/cleaner}
+    attempt: list surge/cluster/grid/namespace/tiles/workload/any
+    expect: refused
+    because: owner
+  one-secret: {from: {identity: surge/cluster/grid/namespace/nowcast/identity/cleaner},
+    attempt: read surge/cluster/grid/namespace/nowcast/secret/db, expect: allowed}
+  not-the-other: {from: {identity: surge/cluster/grid/namespace/nowcast/identity/cleaner},
+    attempt: read surge/cluster/grid/namespace/nowcast/secret/feed, expect: refused, because: owner}
+  what-runs: {from: {workload: surge/cluster/grid/namespace/nowcast/workload/job-1},
+    through: [surge/cluster/grid/namespace/nowcast/identity/default],
+    attempt: list surge/cluster/grid/namespace/nowcast/workload/job-1, expect: refused, because: owner, keyless: true}
+  runs-as-another: {from: {workload: surge/cluster/grid/namespace/nowcast/workload/job-1},
+    through: [surge/cluster/grid/namespace/nowcast/identity/cleaner], expect: refused, because: owner}
+  uploads: {from: {token: grid, claims: {sub: "system:serviceaccount:nowcast:cleaner", aud: highmoor}},
+    through: [surge/identity/uploader], attempt: write surge/bucket/forecasts/object/a, expect: allowed, keyless: true}
+  not-from-another: {from: {token: grid, claims: {sub: "system:serviceaccount:nowcast:default", aud: highmoor}},
+    through: [surge/identity/uploader], expect: refused, because: owner}
+  not-for-another: {from: {token: grid, claims: {sub: "system:serviceaccount:nowcast:cleaner", aud: elsewhere}},
+    through: [surge/identity/uploader], expect: refused, because: owner}
+"""
+
+
+@pytest.fixture
+def grid(enthesis: Program, tmp_path: Path) -> Iterator[tuple[Path, Api]]:
+    """A lab with a cluster and a cloud, nothing enacted."""
+    folder = write_estate(tmp_path / "grid", {"estate.yaml": ESTATE, "expected.yaml": JOURNEYS})
+    try:
+        start_lab(enthesis, folder)
+        api = Api.of(enthesis, folder)
+        with api.http:
+            yield folder, api
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+def edited(folder: Path, old: str, new: str) -> None:
+    text = (folder / "estate.yaml").read_text()
+    assert old in text
+    (folder / "estate.yaml").write_text(text.replace(old, new))
+
+
+def test_from_nothing_to_proved_and_withdrawn(enthesis: Program, grid: tuple[Path, Api]) -> None:
+    folder, api = grid
+    assert enthesis("check", at=folder).code == 0
+    ran = enthesis("enact", "--yes", at=folder)
+    assert ran.code == 0, ran.err
+    assert enthesis("propose", "--expect-none", at=folder).code == 0
+    ran = enthesis("prove", at=folder)
+    assert ran.code == 0, ran.out
+    for option in ("--near-misses", "--replay"):
+        ran = enthesis("prove", option, at=folder)
+        assert ran.code == 0, ran.out
+    # a role is defined once and bound in one namespace only; a grant at one secret is bound to that name alone
+    roles = api.http.get(f"/apis/{RBAC}/v1/clusterroles").json()["items"]
+    ours = [one for one in roles if one["metadata"].get("labels", {}).get("app.kubernetes.io/managed-by") == "enthesis"]
+    assert {one["metadata"]["name"] for one in ours} == {"grid:cleaning", "grid:secret-reading"}
+    bindings = api.http.get(f"/apis/{RBAC}/v1/rolebindings").json()["items"]
+    assert {one["metadata"]["namespace"] for one in bindings} == {"nowcast"}
+    (named,) = api.http.get(f"/apis/{RBAC}/v1/roles").json()["items"]
+    assert named["rules"] == [{"apiGroups": [""], "resources": ["secrets"], "verbs": ["get"], "resourceNames": ["db"]}]
+    # what has ended opens nothing; what is withdrawn is refused
+    assert enthesis("prove", "--expiry", at=folder).code == 0
+    assert enthesis("lab", "start", at=folder).code == 0
+    edited(folder, CLEANS, "")
+    ran = enthesis("enact", "--yes", "--prune", at=folder)
+    assert ran.code == 0, ran.err
+    ran = enthesis("prove", "cleans-its-own", "one-secret", at=folder)
+    assert ran.code == 1
+    assert "cleans-its-own  unmet        refused at owner" in ran.out
+    assert "one-secret      as expected  allowed" in ran.out
+
+
+def test_only_what_we_made_is_altered(enthesis: Program, grid: tuple[Path, Api]) -> None:
+    folder, api = grid
+    api.account("nowcast", "by-hand")
+    api.role("by-hand", [{"apiGroups": [""], "resources": ["pods"], "verbs": ["get"]}])
+    api.binding("by-hand", "by-hand", [service_account("nowcast", "by-hand")], "nowcast")
+    before = [api.http.get(f"/apis/{RBAC}/v1/{one}").json()["items"] for one in ("clusterroles", "rolebindings")]
+    assert enthesis("enact", "--yes", at=folder).code == 0
+    edited(folder, "cleaning: {allows: {workload: [list, delete]}}", "cleaning: {allows: {workload: [list]}}")
+    ran = enthesis("propose", at=folder)
+    assert "will change" in ran.out and "allows from {workload: [list, delete]} to {workload: list}" in ran.out
+    assert "there already and not ours" in ran.out and f"{NOWCAST}/identity/by-hand" in ran.out
+    assert "identity/default" not in ran.out
+    assert enthesis("enact", "--yes", "--prune", at=folder).code == 0
+    after = [api.http.get(f"/apis/{RBAC}/v1/{one}").json()["items"] for one in ("clusterroles", "rolebindings")]
+    for old, new in zip(before, after, strict=True):
+        names = {one["metadata"]["name"]: one for one in new}
+        assert all(names[one["metadata"]["name"]] == one for one in old)
+    # drift by hand is seen and mended; a binding of ours that somebody widened too
+    role = api.http.get(f"/apis/{RBAC}/v1/clusterroles/grid:cleaning").json()
+    role["rules"][0]["verbs"] = ["list", "delete"]
+    assert api.http.put(f"/apis/{RBAC}/v1/clusterroles/grid:cleaning", json=role).status_code == 200
+    binding = next(one for one in after[1] if one["metadata"]["name"].startswith("enthesis-"))
+    path = f"/apis/{RBAC}/v1/namespaces/nowcast/rolebindings/{binding['metadata']['name']}"
+    widened = {**binding, "subjects": [*binding["subjects"], service_account("tiles", "default")]}
+    assert api.http.put(path, json=widened).status_code == 200
+    ran = enthesis("propose", "--expect-none", at=folder)
+    assert ran.code == 1 and "changed by hand" in ran.out and "2 statements will change" in ran.out
+    assert enthesis("enact", "--yes", at=folder).code == 0
+    assert enthesis("propose", "--expect-none", at=folder).code == 0
+    # and one of our names that somebody else has is left alone
+    api.http.delete(f"/apis/{RBAC}/v1/clusterroles/grid:cleaning")
+    api.role("grid:cleaning", [{"apiGroups": [""], "resources": ["pods"], "verbs": ["list"]}])
+    ran = enthesis("enact", "--yes", at=folder)
+    assert ran.code in (1, 4) and "that is not ours" in ran.err
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "says"),
+    [
+        ("cleaning: {allows: {workload: [list, delete]}}", "cleaning: {allows: {'*': ['*']}}", "one by one"),
+        ("cleaning: {allows: {workload: [list, delete]}}", "cleaning: {allows: {queue: [send]}}", "knows no send on a"),
+        ("    role: cleaning\n", "    role: cleaning\n    until: '2999-01-01T00:00:00Z'\n", "no end"),
+        (CLEANS, CLEANS.replace("surge/cluster/grid/namespace/nowcast/identity/cleaner", "surge/identity/uploader"),
+         "it knows its own service accounts"),
+        ("labels: {app: nowcast}", "labels: {app: 'a b'}", "takes no label app: a b"),
+        ("admits: {attached: true}", "admits: {identity: surge/identity/uploader}", "holds no trusts"),
+    ],
+)  # fmt: skip
+def test_what_a_cluster_cannot_hold_is_said_before_anything_is_done(
+    enthesis: Program, grid: tuple[Path, Api], old: str, new: str, says: str
+) -> None:
+    folder, api = grid
+    (folder / "expected.yaml").unlink()
+    edited(folder, old, new)
+    ran = enthesis("propose", at=folder)
+    assert "cannot be done yet" in ran.out and says in ran.out, ran.out + ran.err
+    assert api.http.get(f"/apis/{RBAC}/v1/rolebindings").json()["items"] == []
+
+
+def test_an_administrator_who_lacks_a_right_is_told_and_nothing_is_half_done(
+    enthesis: Program, grid: tuple[Path, Api]
+) -> None:
+    folder, api = grid
+    place = folder / ".enthesis" / "lab" / "administrators.json"
+    listed = json.loads(place.read_text())
+    api.account("tiles", "weak")
+    asked = {"spec": {"audiences": [api.url]}}
+    weak = api.made("/api/v1/namespaces/tiles/serviceaccounts/weak/token", asked)["status"]["token"]
+    changed = [{**one, "session": weak} if "cluster" in one else one for one in listed]
+    place.write_text(json.dumps(changed))
+    ran = enthesis("enact", "--yes", at=folder)
+    assert ran.code == 3
+    assert "refused us" in ran.err and "cannot list resource" in ran.err and weak not in ran.err
+    assert api.http.get("/api/v1/serviceaccounts").json()["items"][-1]["metadata"]["name"] == "weak"
+
+
+def test_a_lent_kubeconfig_works_with_the_official_client_unchanged(
+    enthesis: Program, grid: tuple[Path, Api], tmp_path: Path
+) -> None:
+    folder, _ = grid
+    assert enthesis("enact", "--yes", at=folder).code == 0
+    file = tmp_path / "lent.config"
+    ran = enthesis("lend", CLEANER, "--kubeconfig", str(file), at=folder)
+    assert ran.code == 0, ran.err
+    assert file.stat().st_mode & 0o777 == 0o600
+    text = file.read_text()
+    assert "eyJ" not in text and '"token"' not in text
+    loaded: Any = official_config
+    with loaded.new_client_from_config(config_file=str(file)) as api_client:
+        core: Any = official.CoreV1Api(api_client)
+        assert [one.metadata.name for one in core.list_namespaced_pod("nowcast").items] == ["job-1"]
+        assert core.read_namespaced_secret("db", "nowcast").metadata.name == "db"
+        for refused, words in (
+            (core.list_namespaced_pod, ("tiles",)),
+            (core.read_namespaced_secret, ("feed", "nowcast")),
+        ):
+            with pytest.raises(official.ApiException) as caught:
+                refused(*words)
+            assert caught.value.status == 403
+    ran = enthesis("lend", CLEANER, "--to-client", at=folder)
+    assert ran.code == 2 and "no client asks" in ran.err.lower() and "eyJ" not in ran.out
+    asked = json.dumps({"apiVersion": "client.authentication.k8s.io/v1beta1", "kind": "ExecCredential"})
+    ran = enthesis("lend", CLEANER, "--to-client", at=folder, KUBERNETES_EXEC_INFO=asked)
+    assert ran.json["apiVersion"].endswith("v1beta1") and ran.json["status"]["token"]
+    for wrong in ("surge/identity/uploader", f"{NOWCAST}/identity/nobody"):
+        assert enthesis("lend", wrong, "--kubeconfig", str(file), at=folder).code in (2, 3)
+    assert enthesis("lend", CLEANER, at=folder).code == 2
+
+
+def test_a_token_of_a_cluster_is_checked_with_its_published_keys(
+    enthesis: Program, grid: tuple[Path, Api], tmp_path: Path
+) -> None:
+    folder, api = grid
+    assert enthesis("enact", "--yes", at=folder).code == 0
+    path = "/api/v1/namespaces/nowcast/serviceaccounts/{}/token"
+    for name, audience, code in (("cleaner", "highmoor", 0), ("default", "highmoor", 1), ("cleaner", "other", 1)):
+        asked = {"spec": {"audiences": [audience]}}
+        token = api.made(path.format(name), asked)["status"]["token"]
+        ran = enthesis("admit", "surge/identity/uploader", "--token", "-", at=folder, stdin=token)
+        assert ran.code == code, ran.out
+        assert code or "signed  with a key of grid" in ran.out
+
+
+def test_an_issuer_that_is_no_cluster_is_a_mistake(enthesis: Program, tmp_path: Path) -> None:
+    for old, new in (("cluster: surge/cluster/grid}", "cluster: surge/cluster/other}"),
+                     ("cluster: surge/cluster/grid}", "cluster: surge/bucket/forecasts}"),
+                     ("kind: oidc, cluster", "kind: saml, cluster")):  # fmt: skip
+        text = ESTATE.replace(old, new)
+        assert text != ESTATE
+        assert enthesis("check", at=write_estate(tmp_path, {"estate.yaml": text})).code == 2
