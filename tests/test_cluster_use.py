@@ -265,3 +265,57 @@ def test_an_issuer_that_is_no_cluster_is_a_mistake(enthesis: Program, tmp_path: 
         text = ESTATE.replace(old, new)
         assert text != ESTATE
         assert enthesis("check", at=write_estate(tmp_path, {"estate.yaml": text})).code == 2
+
+
+def test_a_cluster_set_up_by_hand_is_taken_over_without_changing_it(enthesis: Program, grid: tuple[Path, Api]) -> None:
+    folder, api = grid
+    for name in ("worker", "viewer"):
+        api.account("tiles", name)
+    core = {"apiGroups": [""]}
+    api.role("sweeping", [{**core, "resources": ["pods", "configmaps"], "verbs": ["get", "list", "delete"]}], "tiles")
+    api.binding("sweeping", "sweeping", [service_account("tiles", "worker")], "tiles", of_cluster=False)
+    api.made("/api/v1/namespaces/tiles/secrets", {"metadata": {"name": "a"}})
+    api.role("one-of", [{**core, "resources": ["secrets"], "verbs": ["get"], "resourceNames": ["a", "no-such"]}])
+    api.binding("one-of", "one-of", [service_account("tiles", "viewer"), {"kind": "User", "name": "ines"}], "tiles")
+    api.binding("seeing", "view", [{"kind": "Group", "name": "system:serviceaccounts:tiles"}], "tiles")
+    everything = [f"/apis/{RBAC}/v1/{one}" for one in ("clusterroles", "roles", "rolebindings", "clusterrolebindings")]
+    everything += ["/api/v1/serviceaccounts", "/api/v1/namespaces", "/api/v1/secrets"]
+    (folder / "estate.yaml").write_text(HAND)
+    (folder / "expected.yaml").unlink()
+    before = [api.http.get(one).json()["items"] for one in everything]
+    ran = enthesis("survey", "--adopt", TILES, at=folder)
+    assert ran.code == 0, ran.err
+    assert "no-such, which is not there" in ran.err
+    text = (folder / "estate.yaml").read_text()
+    assert text.startswith(HAND.split("  surge/cluster/grid: {}\n", 1)[0])
+    assert "# by hand, and to stay\n" in text and "sweeping" in text and "nowcast" not in text
+    assert enthesis("check", "-q", at=folder).code == 0
+    ran = enthesis("propose", "--expect-none", at=folder)
+    assert ran.code == 0, ran.out
+    assert enthesis("enact", "--yes", "--prune", at=folder).code == 0
+    assert [api.http.get(one).json()["items"] for one in everything] == before
+    ran = enthesis("survey", "--adopt", TILES, at=folder)
+    assert "nothing that was not described" in ran.err and (folder / "estate.yaml").read_text() == text
+    # what was adopted is asked about like anything else, and never altered
+    who = f"{TILES}/identity/worker"
+    assert enthesis("trace", "delete", f"{TILES}/workload/any", "--from", who, at=folder).code == 0
+    assert enthesis("trace", "fetch", f"{TILES}/secret/a", "--from", who, at=folder).code in (1, 2)
+    (folder / "estate.yaml").write_text(text.replace("configmaps: [delete, fetch, list]", "configmaps: [list]"))
+    ran = enthesis("propose", at=folder)
+    assert "Enthesis did not make it for this estate" in ran.out
+    for wrong in ("surge/bucket/b", "surge/cluster/other", f"{GRID}/namespace"):
+        assert enthesis("survey", "--adopt", wrong, at=folder).code == 2
+
+
+HAND = """\
+# an estate that knows of a cluster and of little in it
+estate: grid
+organisations: {saltmarsh: {}}
+providers: {highmoor: {style: one-sided}}
+accounts: {surge: {in: "@saltmarsh", provider: highmoor}}   # one account
+
+resources:
+  surge/cluster/grid: {}
+  # by hand, and to stay
+  surge/bucket/forecasts: {}
+"""

@@ -7,7 +7,8 @@ from typing import Any
 
 from enthesis.changing.live import COLLECTIONS, Key, Surveyed, held_by, statement_key
 from enthesis.changing.steps import REMOVE, Proposal
-from enthesis.model.estate import Estate
+from enthesis.model.catalogue import EVERYTHING, Catalogue
+from enthesis.model.estate import Estate, Role
 from enthesis.reaching.differing import Difference, difference
 from enthesis.reading.nodes import parse
 from enthesis.reading.sections import SECTIONS
@@ -53,6 +54,8 @@ def _estate(described: Estate, live: Live) -> Estate:
     lists: dict[str, Any] = {
         name: tuple(value) if isinstance(value, list) else value for name, value in sections.items()
     }
+    # a cluster's roles may speak of kinds that the estate knows nothing of; what they do is the same on both sides
+    lists["roles"] = {name: _of_known_kinds(described.catalogue, one) for name, one in lists["roles"].items()}
     known = {*lists["identities"], *lists["groups"]}
     lists["grants"] = tuple(one for one in lists["grants"] if one.to in known and one.role in lists["roles"])
     lists["trusts"] = tuple(one for one in lists["trusts"] if one.of in lists["identities"])
@@ -60,6 +63,11 @@ def _estate(described: Estate, live: Live) -> Estate:
         replace(one, runs_as=tuple(name for name in one.runs_as if name in known)) for one in lists["attachments"]
     )
     return replace(described, resources=resources, journeys={}, invariants=(), **lists)
+
+
+def _of_known_kinds(catalogue: Catalogue, role: Role) -> Role:
+    allows = {kind: verbs for kind, verbs in role.allows.items() if kind == EVERYTHING or kind in catalogue.kinds}
+    return role if len(allows) == len(role.allows) else replace(role, allows=allows)
 
 
 def _read(collection: str, body: Mapping[str, Any]) -> Any:

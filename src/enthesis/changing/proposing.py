@@ -35,7 +35,9 @@ def propose(
     blocked, why_blocked = _blocked(estate, ours, surveys, live)
     for one in ours:
         object_to = (objections or {}).get(one.provider)
-        if object_to is None or one.key in why_blocked:
+        found = live.get(one.key)
+        there = found is not None and normalised(one.collection, found.body) == normalised(one.collection, one.body)
+        if object_to is None or there or one.key in why_blocked:
             continue
         role = estate.roles.get(str(one.body.get("role")))
         why = object_to(one.collection, one.body, plain_statement("roles", role)["allows"] if role else {})

@@ -81,6 +81,9 @@ def _identities(estate: Estate) -> Iterator[Wanted]:
 def _groups(estate: Estate) -> Iterator[Wanted]:
     for address, group in _inner_first(estate):
         holder = boundary_of(address)
+        within = group.where.within if group.where else None
+        if within is not None and account_of(within) and estate.system_of(within) not in estate.providers:
+            continue  # a cluster knows by itself who is in which namespace
         for provider in estate.providers_of(holder):
             # a provider knows the identities of its own accounts, and people; others could not use the group there
             members = tuple(one for one in group.members if _known_at(estate, one, provider))

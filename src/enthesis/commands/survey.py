@@ -30,6 +30,10 @@ def survey(
     context: Annotated[
         str | None, typer.Option("--context", metavar="NAME", help="A context of the kubeconfig; default: its current.")
     ] = None,
+    adopt: Annotated[
+        str | None,
+        typer.Option("--adopt", metavar="ADDRESS", help="Write what is in a cluster or namespace into the estate."),
+    ] = None,
     out: Annotated[
         Path | None, typer.Option("--out", metavar="FILE", help="Where to write; default: standard output.")
     ] = None,
@@ -41,12 +45,20 @@ def survey(
     Needs the right to read: of a cluster, to list what is in it (of secrets, their names); of clouds, their statements.
     Changes nothing. Exit 3 where something could not be read; the file says what.
 
+    With --adopt, what a cluster has that the estate does not describe is written into its files instead, so that it
+    is described as it is; the cluster is not changed by that.
+
     Example: enthesis survey --cluster surge/cluster/grid --out live.jsonl
     """
     from enthesis.commands.asking import now
     from enthesis.showing.progress import reporter
     from enthesis.working.surveying import Writing
 
+    if adopt is not None:
+        from enthesis.commands.adopting import adopt as take_over
+
+        take_over(estate_folder(estate), adopt, kubeconfig, context, quiet=quiet)
+        return
     described, folder = _estate(estate, needed=not cluster)
     systems, head = _systems(described, folder, cluster or [], kubeconfig, context, quiet=quiet)
     writing = Writing(described.name if described else None, now(), systems)

@@ -45,6 +45,7 @@ class AdministeredCluster(LiveCluster):
         objects += self._grants_now(
             {one.body["name"]: one.body["allows"] for one in objects if one.collection == "roles"}
         )
+        objects += self._by_hand()
         return Surveyed(address, tuple(holders), tuple(objects), frozenset([account]), frozenset(there), ids)
 
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
@@ -96,6 +97,23 @@ class AdministeredCluster(LiveCluster):
                 if {"to", "role", "at"} <= body.keys():
                     own = allows.get(str(body["role"]), {})
                     yield self._object("grants", one["metadata"], _as_it_is(self.name, "grants", body, one, own))
+
+    def _by_hand(self) -> Iterator[LiveObject]:
+        """Roles and bindings that others made, as the survey's own reading has them; never altered."""
+        seen: set[str] = set()
+        for record in self.cluster.records(lambda what: None, but=_is_ours):
+            section, live = record.get("section"), record.get("live") or {}
+            if section not in ("roles", "grants") or "follows" in live or "id" not in live:
+                continue
+            body = {name: value for name, value in record.items() if name not in ("section", "live")}
+            told = f"{section} {body.get('name') or (body['to'], body['role'], body['at'])}"
+            if told in seen:
+                continue  # two bindings that give the same
+            seen.add(told)
+            identifier = f"{live['id']} {len(seen)}"
+            account, version = self.cluster.account, str(live["version"])
+            came_along = bool(live.get("came_along"))
+            yield LiveObject(self.name, section, account, identifier, version, None, body, came_along)
 
     def _ours(self, plural: str) -> Iterator[dict[str, Any]]:
         for one in self.cluster.items(f"/apis/{RBAC}/v1/{plural}", query=MADE):

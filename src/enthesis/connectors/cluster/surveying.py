@@ -22,6 +22,8 @@ TOKEN_OF = "kubernetes.io/service-account.name"  # noqa: S105  an annotation
 ACCOUNTS, OF_NAMESPACE = "system:serviceaccounts", "system:serviceaccounts:"
 EVERYBODY, ANYBODY, MASTERS = "system:authenticated", "system:unauthenticated", "system:masters"
 Rules = list[Mapping[str, Any]]
+BOOT = "kubernetes.io/bootstrapping"
+CAME_ALONG = ("cluster-admin", "admin", "edit", "view")
 
 
 class Cluster:
@@ -41,9 +43,14 @@ class Cluster:
         self.token = token
         self.authority = authority
 
-    def records(self, step: Callable[[str], None]) -> Iterator[Record]:
-        """Everything, in any order: entries of sections, what was left out, and findings."""
-        return _Reading(self, step).records()
+    def records(
+        self, step: Callable[[str], None], *, but: Callable[[Mapping[str, Any]], bool] = lambda meta: False
+    ) -> Iterator[Record]:
+        """Everything, in any order: entries of sections, what was left out, and findings.
+
+        Roles and bindings with metadata that `but` is for are passed over.
+        """
+        return _Reading(self, step, but).records()
 
     def items(self, path: str, *, accept: str = "application/json", query: str = "") -> Iterator[dict[str, Any]]:
         """The objects of a list, page by page. RightMissing where we may not list them."""
@@ -82,10 +89,12 @@ class _Reading:
 
     cluster: Cluster
     step: Callable[[str], None]
+    but: Callable[[Mapping[str, Any]], bool]
     resources: Resources = field(default_factory=Resources)
     namespaces: list[str] = field(default_factory=list)
     token_secrets: dict[str, dict[str, str]] = field(default_factory=dict)
     rules: dict[tuple[str, str], Rules] = field(default_factory=dict)  # by namespace ('' for cluster roles) and name
+    metas: dict[str, Record] = field(default_factory=dict)  # by the role's name in the estate
     made: set[str] = field(default_factory=set)  # roles, groups and people that have a record already
     powers: dict[tuple[str, str], Powers] = field(default_factory=dict)  # by subject and place
     known: dict[str, tuple[tuple[Follows, ...], Powers]] = field(default_factory=dict)  # by role
@@ -197,7 +206,12 @@ class _Reading:
         for plural in ("clusterroles", "roles"):
             for one in self._listed(f"/apis/{RBAC}/v1/{plural}", plural):
                 meta = one["metadata"]
-                self.rules[meta.get("namespace") or "", meta["name"]] = list(one.get("rules") or ())
+                namespace = meta.get("namespace") or ""
+                self.rules[namespace, meta["name"]] = list(one.get("rules") or ())
+                name = self._role_name(namespace, meta["name"])
+                self.metas[name] = _live(meta)
+                if self.but(meta):
+                    self.made.add(name)
 
     def _bindings(self) -> Iterator[Record]:
         for plural in ("clusterrolebindings", "rolebindings"):
@@ -206,6 +220,8 @@ class _Reading:
 
     def _binding(self, one: Mapping[str, Any]) -> Iterator[Record]:
         meta, reference = one["metadata"], one.get("roleRef") or {}
+        if self.but(meta):
+            return
         namespace = meta.get("namespace") or ""
         of_namespace = namespace if reference.get("kind") == "Role" else ""
         rules = self.rules.get((of_namespace, str(reference.get("name"))))
@@ -216,7 +232,7 @@ class _Reading:
         place = f"{self.cluster.address}/namespace/{namespace}" if namespace else self.cluster.address
         role = self._role_name(of_namespace, str(reference["name"]))
         yield from self._roles(role, rules)
-        live = {"id": meta.get("uid", ""), "version": meta.get("resourceVersion", ""), "name": meta["name"]}
+        live = _live(meta)
         for subject in one.get("subjects") or ():
             to = None
             for record in self._subject(subject, namespace, what):
@@ -246,11 +262,11 @@ class _Reading:
                 }
             allowed = self.resources.allows(rule) if rule.get("resources") else {}
             if rule.get("resourceNames"):
-                yield _role(f"{role} (rule {number + 1})", allowed)
+                yield _role(f"{role} (rule {number + 1})", allowed, self.metas.get(role))
             else:
                 for kind, verbs in allowed.items():
                     whole.setdefault(kind, set()).update(verbs)
-        yield _role(role, whole)
+        yield _role(role, whole, self.metas.get(role))
 
     def _grants(
         self, to: str, role: str, rules: Rules, place: str, namespace: str, live: Mapping[str, Any]
@@ -368,5 +384,13 @@ class _Reading:
         yield {"to": address}
 
 
-def _role(name: str, allows: Mapping[str, set[str]]) -> Record:
-    return {"section": "roles", "name": name, "allows": {kind: sorted(verbs) for kind, verbs in sorted(allows.items())}}
+def _role(name: str, allows: Mapping[str, set[str]], live: Record | None = None) -> Record:
+    sorted_out = {kind: sorted(verbs) for kind, verbs in sorted(allows.items())}
+    return {"section": "roles", "name": name, "allows": sorted_out, **({"live": live} if live else {})}
+
+
+def _live(meta: Mapping[str, Any]) -> Record:
+    """What the cluster knows something by; and whether it came with the cluster itself."""
+    came_along = meta["name"].startswith("system:") or BOOT in (meta.get("labels") or {}) or meta["name"] in CAME_ALONG
+    more = {"came_along": True} if came_along else {}
+    return {"id": meta.get("uid", ""), "version": meta.get("resourceVersion", ""), "name": meta["name"], **more}

@@ -172,7 +172,7 @@ def objects_for(
     elif collection == "grants":
         namespace, thing = place_of(cluster, str(body["at"]))
         name = binding_name(body)
-        reference = {"apiGroup": RBAC, "kind": "ClusterRole", "name": role_name(mark, str(body["role"]))}
+        reference = reference_to(cluster, mark, str(body["role"]))
         meta = {**meta_for(name, mark, body), **({"namespace": namespace} if namespace else {})}
         if thing:
             rules = [{**rule, "resourceNames": [thing]} for rule in rules_for(allows)]
@@ -187,6 +187,15 @@ def objects_for(
 
 def _whole(version: str, kind: str, meta: dict[str, Any], **more: Any) -> dict[str, Any]:
     return {"apiVersion": version, "kind": kind, "metadata": meta, **more}
+
+
+def reference_to(cluster: str, mark: str, role: str) -> dict[str, str]:
+    """A role as a binding refers to it: one that we make, or one that is there, which a survey calls by the cluster."""
+    there = role.removeprefix(cluster.rsplit("/", 1)[1] + ":")
+    if there == role:
+        return {"apiGroup": RBAC, "kind": "ClusterRole", "name": role_name(mark, role)}
+    _, stroke, name = there.partition("/")
+    return {"apiGroup": RBAC, "kind": "Role" if stroke else "ClusterRole", "name": name or there}
 
 
 def role_name(mark: str, role: str) -> str:
