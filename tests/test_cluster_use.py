@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import yaml
 from kubernetes import client as official
 from kubernetes import config as official_config
 
@@ -319,3 +320,32 @@ resources:
   # by hand, and to stay
   surge/bucket/forecasts: {}
 """
+
+
+def test_manifests_are_plain_yaml_that_any_client_applies(
+    enthesis: Program, grid: tuple[Path, Api], tmp_path: Path
+) -> None:
+    folder, api = grid
+    out = tmp_path / "manifests"
+    ran = enthesis("propose", "--manifests", str(out), at=folder)
+    assert ran.code == 0, ran.err
+    files = sorted((out / "grid").iterdir())
+    objects = [yaml.safe_load(one.read_text()) for one in files]
+    assert {one["kind"] for one in objects} == {"ServiceAccount", "ClusterRole", "Role", "RoleBinding"}
+    (cleaner,) = [one for one in objects if one["kind"] == "ServiceAccount" and one["metadata"]["name"] == "cleaner"]
+    said = json.loads(cleaner["metadata"]["annotations"]["enthesis.example/statement"])
+    assert said["purpose"] == 'a "quoted": {word}\n- and a line'  # nothing is injected by what is written in an estate
+    before = [one.read_bytes() for one in files]
+    assert enthesis("propose", "--manifests", str(out), at=folder).code == 0
+    assert [one.read_bytes() for one in files] == before
+    for one in sorted(objects, key=lambda one: one["kind"] == "RoleBinding"):
+        if one["metadata"]["name"] == "default":
+            continue  # which every namespace has
+        space = one["metadata"].get("namespace")
+        base = "/api/v1" if one["apiVersion"] == "v1" else f"/apis/{one['apiVersion']}"
+        api.made(f"{base}{f'/namespaces/{space}' if space else ''}/{one['kind'].lower()}s", one)
+    ran = enthesis("propose", at=folder)
+    assert "surge at surge/cluster/grid" not in ran.out and "surge at highmoor" in ran.out
+    edited(folder, "cleaning: {allows: {workload: [list, delete]}}", "cleaning: {allows: {queue: [send]}}")
+    ran = enthesis("propose", "--manifests", str(tmp_path / "none"), at=folder)
+    assert ran.code == 2 and "knows no send on a queue" in ran.err and not (tmp_path / "none").exists()

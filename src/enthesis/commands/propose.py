@@ -33,6 +33,10 @@ def propose(
     output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
     out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Also write the proposal, as JSON.")] = None,
+    manifests: Annotated[
+        Path | None,
+        typer.Option("--manifests", metavar="DIR", help="Only write what clusters need, as YAML; asks nothing live."),
+    ] = None,
     prune: Annotated[bool, typer.Option("--prune", help="Also remove what the estate no longer describes.")] = False,
     expect_none: Annotated[bool, typer.Option("--expect-none", help="Exit 1 where anything is to be done.")] = False,
     fail_on_gain: Annotated[
@@ -48,6 +52,11 @@ def propose(
     Example: enthesis propose --out proposal.json
     """
     folder = estate_folder(estate)
+    if manifests is not None:
+        from enthesis.commands.manifests import write_manifests
+
+        write_manifests(read_estate(folder), manifests, quiet=quiet)
+        return
     proposal, _, connected, change = proposed(folder, prune=prune, quiet=quiet)
     gained = barred_gains(read_estate(folder), change, fail_on_gain or [])
     if out is not None:
