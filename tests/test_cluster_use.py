@@ -349,3 +349,24 @@ def test_manifests_are_plain_yaml_that_any_client_applies(
     edited(folder, "cleaning: {allows: {workload: [list, delete]}}", "cleaning: {allows: {queue: [send]}}")
     ran = enthesis("propose", "--manifests", str(tmp_path / "none"), at=folder)
     assert ran.code == 2 and "knows no send on a queue" in ran.err and not (tmp_path / "none").exists()
+
+
+def test_tokens_are_checked_offline_with_keys_that_were_surveyed(
+    enthesis: Program, grid: tuple[Path, Api], tmp_path: Path
+) -> None:
+    folder, api = grid
+    assert enthesis("enact", "--yes", at=folder).code == 0
+    asked = {"spec": {"audiences": ["highmoor"]}}
+    token = api.made("/api/v1/namespaces/nowcast/serviceaccounts/cleaner/token", asked)["status"]["token"]
+    keys = tmp_path / "keys.jsonl"
+    assert enthesis("survey", "--issuer", "grid", "--out", str(keys), at=folder).code == 0
+    words = ("admit", "surge/identity/uploader", "--token", "-", "--offline", "--live", str(keys))
+    ran = enthesis(*words, at=folder, stdin=token)
+    assert ran.code == 0, ran.out
+    assert "signed  with a key of grid" in ran.out and "as published at 20" in ran.out
+    forged = token.rsplit(".", 1)[0] + "." + "A" * 342
+    assert "its signature is wrong" in enthesis(*words, at=folder, stdin=forged).out
+    ran = enthesis("survey", "--issuer", "nobody", at=folder)
+    assert ran.code == 2 and "no issuer is called nobody" in ran.err.lower()
+    ran = enthesis("survey", "--issuer", "https://127.0.0.1:1", "--out", "k.jsonl", at=tmp_path)
+    assert ran.code == 3 and "cannot be reached" in ran.err

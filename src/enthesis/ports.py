@@ -101,8 +101,12 @@ Record = Mapping[str, Any]
 
 
 class Surveys(Protocol):
-    """The survey port of anything that can be asked for everything at once. `name` is its place in the estate."""
+    """The survey port of anything that can be asked for everything at once.
 
+    `name` is its place in the estate, `what` a word for what it is: cluster, provider, issuer.
+    """
+
+    what: str
     name: str
     url: str
 

@@ -13,8 +13,10 @@ from enthesis.commands.common import (
     QuietOption,
     put_json,
     put_lines,
+    read_live,
     read_subject,
     remark,
+    subject_of,
 )
 from enthesis.commands.tokens import Belief, KeySource, ShownToken, belief, readable_token
 
@@ -68,10 +70,11 @@ def admit(
         raise Mistaken("nothing is named", remedy="name a trust or an identity, or a sample with --from-token")
     if (keys is not None or offline) and token is None:
         raise Mistaken("--keys and --offline go with --token")
-    folder, described = read_subject(estate, live)
+    survey = read_live(live) if live is not None else None
+    folder, described = subject_of(estate, live, survey) if live and survey else read_subject(estate, None)
     trusts = chosen(described, what)
     if token is not None:
-        _held_against(described, folder, trusts, token, KeySource(keys, offline), output)
+        _held_against(described, folder, trusts, token, KeySource(keys, offline, survey), output)
         return
     well = _told(what, described, trusts, _meant(meant), _other(folder, compared_with), output)
     if not well:

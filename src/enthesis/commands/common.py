@@ -85,10 +85,14 @@ def read_subject(estate: Path | None, live: Path | None) -> "tuple[Path, Estate]
     if live is None:
         folder = estate_folder(estate)
         return folder, read_estate(folder)
+    return subject_of(estate, live, read_live(live))
+
+
+def subject_of(estate: Path | None, live: Path, survey: "Survey") -> "tuple[Path, Estate]":
+    """The same for a survey that has been read."""
     from enthesis.reading.finding import find_estate
     from enthesis.reading.surveys import beside
 
-    survey = read_live(live)
     if estate is None and find_estate(Path.cwd()) is None:
         return live.resolve().parent, survey.estate
     folder = estate_folder(estate)

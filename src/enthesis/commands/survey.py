@@ -24,6 +24,10 @@ def survey(
         list[str] | None,
         typer.Option("--cluster", metavar="ADDRESS", help="A cluster by its place: ACCOUNT/cluster/NAME."),
     ] = None,
+    issuer: Annotated[
+        list[str] | None,
+        typer.Option("--issuer", metavar="NAME|URL", help="The published keys of an issuer, by name or https url."),
+    ] = None,
     kubeconfig: Annotated[
         Path | None, typer.Option("--kubeconfig", metavar="FILE", help="How to reach it; default: as kubeconfigs go.")
     ] = None,
@@ -42,8 +46,8 @@ def survey(
 ) -> None:
     """Read live systems into a file, that every question can be asked of: --live FILE.
 
-    Needs the right to read: of a cluster, to list what is in it (of secrets, their names); of clouds, their statements.
-    Changes nothing. Exit 3 where something could not be read; the file says what.
+    Needs the right to read: of a cluster, to list what is in it (of secrets, their names); of clouds, their
+    statements; of an issuer, none. Changes nothing. Exit 3 where something could not be read; the file says what.
 
     With --adopt, what a cluster has that the estate does not describe is written into its files instead, so that it
     is described as it is; the cluster is not changed by that.
@@ -52,15 +56,20 @@ def survey(
     """
     from enthesis.commands.asking import now
     from enthesis.showing.progress import reporter
-    from enthesis.working.surveying import Writing
+    from enthesis.working.surveying import Writing, head_of
 
     if adopt is not None:
         from enthesis.commands.adopting import adopt as take_over
 
         take_over(estate_folder(estate), adopt, kubeconfig, context, quiet=quiet)
         return
-    described, folder = _estate(estate, needed=not cluster)
-    systems, head = _systems(described, folder, cluster or [], kubeconfig, context, quiet=quiet)
+    by_name = any("://" not in one for one in issuer or ())
+    described, folder = _estate(estate, needed=by_name or not (cluster or issuer))
+    systems: list[Surveys] = [_issuer(one, described, folder) for one in issuer or ()]
+    head: list[Record] = list(head_of(described)) if described is not None else []
+    if cluster or not issuer:
+        found, more = _systems(described, folder, cluster or [], kubeconfig, context, quiet=quiet)
+        systems, head = [*systems, *found], [*head, *more]
     writing = Writing(described.name if described else None, now(), systems)
     _write(out, writing.lines(head, reporter(quiet=quiet)))
     _told(writing, quiet=quiet)
@@ -95,10 +104,10 @@ def _systems(
     """What is surveyed, and what is known of it from elsewhere."""
     from enthesis.commands.wiring import cluster_of, clusters_of_lab, connect
     from enthesis.showing.progress import reporter
-    from enthesis.working.surveying import SurveyedCloud, head_of
+    from enthesis.working.surveying import SurveyedCloud
     from enthesis.working.surveying import survey as survey_clouds
 
-    head = list(head_of(estate)) if estate is not None else []
+    head: list[Record] = []
     systems: list[Surveys] = []
     if not clusters and estate is not None and folder is not None:
         connected = connect(estate, folder)
@@ -115,6 +124,25 @@ def _systems(
         organisation = estate.organisation_of(account) if estate is not None and account in estate.accounts else "here"
         systems.append(cluster_of(address, organisation, folder, kubeconfig, context, dict(os.environ)))
     return systems, head
+
+
+def _issuer(named: str, estate: "Estate | None", folder: Path | None) -> "Surveys":
+    """An issuer that is asked for its keys: by its url, or one of the estate by name, whose url may be a lab's."""
+    import time
+
+    from enthesis.commands.tokens import addresses_of
+    from enthesis.connectors.keys import IssuerKeys
+    from enthesis.errors import Mistaken
+
+    if "://" in named:
+        return IssuerKeys(named, named, time.monotonic)
+    if estate is None or folder is None or named not in estate.issuers:
+        raise Mistaken(f"no issuer is called {named}", remedy="name one of the estate, or its https url")
+    addresses = addresses_of(estate, folder, named)
+    if not addresses:
+        raise Mistaken(f"the issuer {named} has no url", remedy=f"add one at {estate.issuers[named].source}")
+    url = list(addresses)[-1]  # while a lab runs, the lab's stands in
+    return IssuerKeys(named, url, time.monotonic, authority=addresses[url])
 
 
 def _account(address: str) -> str:

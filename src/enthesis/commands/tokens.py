@@ -11,6 +11,7 @@ from enthesis.commands.common import lab_state
 
 if TYPE_CHECKING:
     from enthesis.model.estate import Estate, Origin
+    from enthesis.reading.surveys import Survey
     from enthesis.trusting.tokens import Keys, Parsed, Refused
 
 MAX_FILE = 65_536  # bytes
@@ -35,10 +36,11 @@ class Belief:
 
 @dataclass(frozen=True)
 class KeySource:
-    """Where the keys come from: a file, the issuer itself, or nowhere (offline)."""
+    """Where the keys come from: a file, a survey that has them, the issuer itself, or nowhere (offline)."""
 
     file: Path | None = None
     offline: bool = False
+    survey: "Survey | None" = None
 
 
 def read_token(source: str) -> ShownToken:
@@ -116,6 +118,7 @@ def belief(
 ) -> Belief:
     """Checks a token by everything but the conditions of a trust."""
     from enthesis.lab.control import clock
+    from enthesis.reading.shapes import time_text
     from enthesis.trusting.tokens import Expected, Refused, check_claims, check_header, check_signature
 
     addresses = addresses_of(estate, folder, issuer)
@@ -134,6 +137,8 @@ def belief(
     except Refused as why:
         return Belief(why)
     where = f"a key in {source.file}" if source.file is not None else f"a key of {issuer} ({url})"
+    if source.file is None and source.survey is not None and url in source.survey.keys:
+        where += f", as published at {time_text(source.survey.taken)}"
     return Belief(None, signed_with=where)
 
 
@@ -143,9 +148,12 @@ def _keys(
     """The keys of the issuer, or why there are none."""
     from enthesis.connectors.keys import IssuerKeys, keys_in_file
     from enthesis.errors import LiveFailure
+    from enthesis.trusting.tokens import keys_of
 
     if source.file is not None:
         return keys_in_file(source.file)
+    if source.survey is not None and url is not None and url in source.survey.keys:
+        return keys_of(source.survey.keys[url])
     if source.offline:
         return "--offline was said"
     if url is None:

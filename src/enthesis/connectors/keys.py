@@ -4,7 +4,7 @@ OpenID Connect Discovery 1.0, section 4; OAuth 2.0 metadata (RFC 8414, section 3
 """
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 from urllib.parse import urljoin, urlsplit
@@ -13,6 +13,7 @@ import httpx
 
 from enthesis.connectors.http import LOOPBACK, Answer, Client, is_safe
 from enthesis.errors import LiveFailure, UnexpectedAnswer
+from enthesis.ports import Record
 from enthesis.trusting.tokens import Keys, Refused, keys_of
 
 MAX_DOCUMENT = 512 * 1024  # bytes; of a discovery document or a key set
@@ -26,6 +27,8 @@ KNOWN_PLACES = ("/.well-known/openid-configuration", "/.well-known/oauth-authori
 
 class IssuerKeys:
     """The keys of one issuer. `clock` answers seconds that only go forward."""
+
+    what = "issuer"
 
     def __init__(
         self,
@@ -57,14 +60,31 @@ class IssuerKeys:
             return self._keys
         self._fetched, self._failed = self.clock(), None
         try:
-            self._keys = keys_of(self._document(self._key_address()))
-        except Refused as why:
-            self._failed = UnexpectedAnswer(f"the keys of {self.name} cannot be used: {why.why}")
-            raise self._failed from None
+            self._keys = self.published()[1]
         except LiveFailure as fault:
             self._failed = fault
             raise
         return self._keys
+
+    def published(self) -> tuple[dict[str, Any], Keys]:
+        """The key set as it is published now, and the keys in it; a LiveFailure where they cannot be had."""
+        document = self._document(self._key_address())
+        try:
+            return document, keys_of(document)
+        except Refused as why:
+            raise UnexpectedAnswer(f"the keys of {self.name} cannot be used: {why.why}") from None
+
+    def records(self, step: Callable[[str], None]) -> Iterator[Record]:
+        """The published keys as a line of a survey; public as they are, for checking tokens without asking again."""
+        step(f"the keys of {self.name}")
+        try:
+            document, keys = self.published()
+        except LiveFailure as fault:
+            yield {"left_out": f"the keys of {self.url}", "why": fault.message, "incomplete": True}
+            return
+        for why in keys.left_out:
+            yield {"left_out": f"a key of {self.url}", "why": why}
+        yield {"keys_of": self.url, "published": document}
 
     def _key_address(self) -> str:
         """Where the keys are, as the issuer itself says."""

@@ -5,6 +5,7 @@
     {"left_out": WHAT, "why": …}                                               what the estate's words cannot say
     {"left_out": WHAT, "why": …, "incomplete": true}                           what could not be read
     {"finding": CODE, "at": ADDRESS, "says": …}
+    {"keys_of": URL, "published": {…}}                                         the keys that an issuer publishes
     {"end": true, "complete": true, "counts": {…}}
 
 The header stands first and the end last; a file without its end was cut short. Everything between is in any order.
@@ -50,6 +51,7 @@ class Survey:
     complete: bool
     left_out: tuple[Said, ...] = ()
     findings: tuple[Said, ...] = ()
+    keys: Mapping[str, Any] = field(default_factory=dict)  # key sets (RFC 7517) by the url of their issuer
 
 
 @dataclass
@@ -58,6 +60,7 @@ class _Collected:
     listed: dict[str, list[Any]] = field(default_factory=dict)
     left_out: list[Said] = field(default_factory=list)
     findings: list[Said] = field(default_factory=list)
+    keys: dict[str, Any] = field(default_factory=dict)
     complete: bool = False
 
 
@@ -78,7 +81,7 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
     sections: dict[str, Any] = {**into.named, **{section: tuple(found) for section, found in into.listed.items()}}
     estate = Estate(str(header.get("estate") or name), catalogue.extended(kinds.values()), **sections)
     of = tuple(str(one.get("name")) for one in header.get("of") or () if isinstance(one, dict))
-    return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings))
+    return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings), into.keys)
 
 
 def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
@@ -99,6 +102,8 @@ def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> N
         into.left_out.append(Said(str(record["left_out"]), str(record.get("why", "")), incomplete))
     elif "finding" in record:
         into.findings.append(Said(str(record["finding"]), f"{record.get('at', '')}: {record.get('says', '')}"))
+    elif isinstance(record.get("keys_of"), str):
+        into.keys[record["keys_of"]] = record.get("published")
     elif record.get("end") is True:
         into.complete = record.get("complete") is True
     else:

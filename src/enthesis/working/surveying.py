@@ -44,6 +44,8 @@ HEAD = ("organisations", "providers", "accounts", "issuers", "resources")
 class SurveyedCloud:
     """A provider that has been surveyed already, as the lines of a file; its resources are those the estate has."""
 
+    what = "provider"
+
     def __init__(self, surveyed: Surveyed, url: str) -> None:
         self.name = surveyed.provider
         self.url = url
@@ -86,10 +88,7 @@ class Writing:
 
     def lines(self, head: Iterable[Record], reporter: Reporter) -> Iterator[str]:
         """One line after another; nothing is kept but what was left out and found."""
-        of = [
-            {"what": "cluster" if "/" in one.name else "provider", "name": one.name, "at": one.url}
-            for one in self.systems
-        ]
+        of = [{"what": one.what, "name": one.name, "at": one.url} for one in self.systems]
         named = {"estate": self.name} if self.name else {}
         yield _line({"enthesis": "survey", "version": VERSION, "taken": time_text(self.taken), **named, "of": of})
         yield from map(_line, head)

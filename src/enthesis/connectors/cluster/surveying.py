@@ -32,6 +32,8 @@ class Cluster:
     `authority` are the certificates (PEM, in base64) that it proves itself with, where not the usual ones do.
     """
 
+    what = "cluster"
+
     def __init__(
         self, address: str, organisation: str, client: Client, token: Secret | None, authority: str = ""
     ) -> None:
