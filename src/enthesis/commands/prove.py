@@ -38,6 +38,14 @@ def prove(
     replay: Annotated[
         bool, typer.Option("--replay", help="Show that credentials are refused where they were not made for.")
     ] = False,
+    token: Annotated[
+        list[str] | None,
+        typer.Option("--token", metavar="ISSUER=FILE", help="A token at hand; without a lab, it is shown for real."),
+    ] = None,
+    client: Annotated[
+        list[str] | None,
+        typer.Option("--client", metavar="ISSUER=FILE", help="A registered client that obtains its token there."),
+    ] = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
@@ -51,7 +59,7 @@ def prove(
 
     Example: enthesis prove publish-from-main
     """
-    from enthesis.commands.wiring import connect
+    from enthesis.commands.wiring import Given, connect
     from enthesis.errors import Mistaken
     from enthesis.showing.progress import reporter
     from enthesis.showing.proofs import (
@@ -70,7 +78,7 @@ def prove(
         raise Mistaken("--near-misses, --expiry and --replay are three proofs", remedy="one at a time")
     folder = estate_folder(estate)
     described = read_estate(folder)
-    connected = connect(described, folder)
+    connected = connect(described, folder, Given(_files(token, "--token"), _files(client, "--client")))
     progress = reporter(quiet=quiet)
     if near_misses or expiry or replay:
         what, every = _trials(described, connected, names or [], near_misses, expiry, progress)
@@ -93,6 +101,19 @@ def prove(
             remark("Its clock was moved forward: `enthesis lab clock` says how far it is ahead.", quiet=quiet)
     if not well:
         raise typer.Exit(1)
+
+
+def _files(pairs: list[str] | None, option: str) -> dict[str, Path]:
+    """`ISSUER=FILE` pairs; Mistaken where one is none."""
+    from enthesis.errors import Mistaken
+
+    out: dict[str, Path] = {}
+    for pair in pairs or ():
+        name, equals, file = pair.partition("=")
+        if not name or not equals or not file:
+            raise Mistaken(f"{option} {pair}: this is no ISSUER=FILE")
+        out[name] = Path(file)
+    return out
 
 
 def _trials(

@@ -16,10 +16,14 @@ if TYPE_CHECKING:
     from enthesis.ports import Connected, LiveClusterPorts
 
 LAB = "the lab of this estate"
+MAX_GIVEN = 65_536  # bytes of a file with a token or a client
 
 
-def connect(estate: "Estate", folder: Path) -> "Connected":
-    """The live systems of an estate. While a lab runs for it, the lab's addresses stand in for its urls."""
+def connect(estate: "Estate", folder: Path, given: "Given | None" = None) -> "Connected":
+    """The live systems of an estate. While a lab runs for it, the lab's addresses stand in for its urls.
+
+    Without a lab, what is `given` (tokens and clients for issuers) can be shown to the providers that have urls.
+    """
     from enthesis.connectors.cloud import Cloud
     from enthesis.connectors.cluster.changing import AdministeredCluster
     from enthesis.connectors.http import Client
@@ -31,8 +35,10 @@ def connect(estate: "Estate", folder: Path) -> "Connected":
     state = lab_state(folder)
     lab = running(state)
     if lab is None:
+        if given is not None and (given.tokens or given.clients):
+            return _without_lab(estate, given)
         raise Unreachable(
-            "no lab runs for this estate, and today only a lab can be spoken to", remedy="enthesis lab start"
+            "no lab runs for this estate, and only a lab can be spoken to without more", remedy="enthesis lab start"
         )
     sessions: dict[str, dict[str, Secret]] = {}
     for one in json.loads((state / "administrators.json").read_text(encoding="utf-8")):
@@ -54,6 +60,46 @@ def connect(estate: "Estate", folder: Path) -> "Connected":
             clusters[address] = AdministeredCluster(found)
     of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
     return Connected(providers, {**issuers, **of_clusters}, LAB, _LabClock(state), clusters)
+
+
+@dataclass(frozen=True)
+class Given:
+    """What somebody has at hand for issuers: files of tokens, and of registered clients, by the issuer's name."""
+
+    tokens: Mapping[str, Path]
+    clients: Mapping[str, Path]
+
+
+def _without_lab(estate: "Estate", given: Given) -> "Connected":
+    """Servers as their urls say, spoken to by open standards alone."""
+    from enthesis.connectors.http import Client
+    from enthesis.connectors.oauth import GivenToken, OAuthClient, OAuthProvider, Server, client_entry
+    from enthesis.errors import Mistaken
+    from enthesis.ports import Connected, Issues, LiveProvider, Secret
+
+    def content(path: Path) -> bytes:
+        try:
+            return path.read_bytes()[:MAX_GIVEN]
+        except OSError as fault:
+            raise Mistaken(f"{path} cannot be read: {fault.strerror}") from None
+
+    issuers: dict[str, Issues] = {}
+    for name, path in (*given.tokens.items(), *given.clients.items()):
+        if name not in estate.issuers:
+            raise Mistaken(f"no issuer is called {name}")
+        url = estate.issuers[name].url
+        if name in given.tokens:
+            issuers[name] = GivenToken(name, Secret(content(path).decode(errors="replace").strip()))
+        elif url is not None:
+            issuers[name] = OAuthClient(name, Server(name, Client(name, url)), client_entry(content(path), name))
+        else:
+            raise Mistaken(f"the issuer {name} has no url", remedy=f"add one at {estate.issuers[name].source}")
+    providers: dict[str, LiveProvider] = {
+        name: OAuthProvider(name, Server(name, Client(name, one.url)))
+        for name, one in estate.providers.items()
+        if one.url is not None
+    }
+    return Connected(providers, issuers, "the servers of this estate")
 
 
 def clusters_of_lab(estate: "Estate", folder: Path) -> list[str]:

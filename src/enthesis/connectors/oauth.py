@@ -1,0 +1,219 @@
+"""Any OAuth 2.0 or OIDC server, from its discovery alone: token exchange, client credentials, client assertions.
+
+RFC 8414 (metadata), RFC 8693 (token exchange), RFC 6749 section 4.4 (client credentials), RFC 7523 (client assertions).
+What a server does not offer is said by the name of the standard, and not tried.
+"""
+
+import json
+import time
+import uuid
+from collections.abc import Mapping, Sequence
+from datetime import timedelta
+from typing import Any
+from urllib.parse import urlsplit
+
+from joserfc import jwt
+from joserfc.errors import JoseError
+from joserfc.jwk import ECKey, OKPKey, RSAKey
+
+from enthesis.connectors.http import Answer, Client, is_safe, problem_said
+from enthesis.errors import Mistaken, NotIssued, UnexpectedAnswer, Unreachable
+from enthesis.model.estate import Attempt, Claims, KindVerbs
+from enthesis.ports import Asked, Credential, Done, Refusal, Secret
+from enthesis.trusting.tokens import Refused, parsed
+
+EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
+ASSERTION = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
+TYPE = "urn:ietf:params:oauth:token-type:"
+TYPES = {"token": f"{TYPE}jwt", "session": f"{TYPE}access_token"}
+WELL_KNOWN = ("/.well-known/oauth-authorization-server", "/.well-known/openid-configuration")
+MAX_ANSWER = 1024 * 1024  # bytes
+REFUSALS = (
+    "invalid_grant", "access_denied", "unauthorized_client", "invalid_target", "invalid_request", "invalid_scope",
+)  # fmt: skip
+ASSERTION_LIFE = 60  # seconds
+SIGNING = {"RSA": "RS256", "EC": "ES256", "OKP": "EdDSA"}
+
+
+class Server:
+    """One server. `client` speaks to its url; its token endpoint may be on another host, over TLS too."""
+
+    def __init__(self, name: str, client: Client) -> None:
+        self.name = name
+        self.client = client
+        self._metadata: Mapping[str, Any] | None = None
+
+    def metadata(self) -> Mapping[str, Any]:
+        """What the server says of itself; an UnexpectedAnswer where that is not of this server."""
+        if self._metadata is None:
+            for place in WELL_KNOWN:
+                answer = self.client.ask("GET", place)
+                if answer.status == 200:
+                    break
+            found = self.client.expect(answer, 200).json(self.name)
+            if found.get("issuer") != self.client.url:
+                raise UnexpectedAnswer(f"{self.name} at {self.client.url} says that it is another server")
+            self._metadata = found
+        return self._metadata
+
+    def offers(self, grant: str, standard: str) -> str:
+        """The token endpoint, where a grant is offered; Mistaken with what is offered instead."""
+        said = self.metadata()
+        offered = said.get("grant_types_supported", ["authorization_code", "implicit"])  # RFC 8414, section 2
+        endpoint = said.get("token_endpoint")
+        if not isinstance(endpoint, str) or not is_safe(endpoint):
+            raise Mistaken(f"{self.name} has no token endpoint, so nothing can be obtained from it")
+        if grant not in offered:
+            others = ", ".join(map(str, offered)) or "nothing"
+            raise Mistaken(f"{self.name} does not offer {standard}", remedy=f"it offers {others}")
+        return endpoint
+
+    def asked(self, endpoint: str, form: Mapping[str, str], headers: Mapping[str, str] | None = None) -> Answer:
+        """A request to the token endpoint."""
+        if endpoint.startswith(self.client.url + "/"):
+            return self.client.ask("POST", endpoint, form=form, headers=headers)
+        parts = urlsplit(endpoint)
+        base = f"{parts.scheme}://{parts.netloc}"
+        with Client(self.name, base, max_answer=MAX_ANSWER) as elsewhere:
+            return elsewhere.ask("POST", endpoint.removeprefix(base), form=form, headers=headers)
+
+    def obtained(self, answer: Answer, form: str) -> Credential | Refusal:
+        """The token in an answer (RFC 6749, section 5.1), or its refusal (section 5.2)."""
+        body = answer.json(self.name)
+        if answer.status == 200:
+            token, life = body.get("access_token"), body.get("expires_in")
+            if not isinstance(token, str):
+                raise UnexpectedAnswer(f"{self.name} answered without a token")
+            if not isinstance(life, int):
+                raise UnexpectedAnswer(f"{self.name} does not say how long its token lives, so it may be for ever")
+            return Credential(Secret(token), form, timedelta(seconds=life))
+        if answer.status == 400 and body.get("error") in REFUSALS:
+            steps = body.get("refused_at")
+            known = tuple(map(str, steps)) if isinstance(steps, list) and steps else ("owner",)
+            return Refusal(known, problem_said(answer))
+        raise UnexpectedAnswer(f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}")
+
+
+class OAuthProvider:
+    """A provider of which only its token endpoint is known: identities are taken on, and nothing else is done."""
+
+    def __init__(self, name: str, server: Server) -> None:
+        self.name = name
+        self.server = server
+
+    def take_on(
+        self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
+    ) -> Credential | Refusal:
+        """RFC 8693, section 2.1: the identity is named as the resource that the token is for."""
+        endpoint = self.server.offers(EXCHANGE, "token exchange (RFC 8693)")
+        if narrowed is not None:
+            raise Mistaken(f"how {self.name} narrows a session is not known")
+        form = {
+            "grant_type": EXCHANGE,
+            "subject_token": shown.secret.reveal(),
+            "subject_token_type": TYPES[shown.form],
+            "requested_token_type": TYPES["session"],
+            "resource": f"{self.server.client.url}/places/{identity}",
+        }
+        return self.server.obtained(self.server.asked(endpoint, form), "session")
+
+    def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
+        raise Mistaken(f"of {self.name} only its token endpoint is known: nothing is attempted there")
+
+    def survey(self, holders: Sequence[str]) -> Any:
+        raise Unreachable(f"of {self.name} only its token endpoint is known: it cannot be surveyed")
+
+    def change(self, step: Any, ids: dict[str, str]) -> Any:
+        raise Unreachable(f"of {self.name} only its token endpoint is known: nothing is changed there")
+
+
+class GivenToken:
+    """An issuer whose token somebody has at hand, in a pipeline say; it shows what it shows."""
+
+    def __init__(self, name: str, token: Secret) -> None:
+        self.name = name
+        self.token = token
+
+    def obtain(self, claims: Claims) -> Credential:
+        """That token, if it shows these claims; NotIssued where it shows others."""
+        try:
+            shown = parsed(self.token.reveal().encode()).unverified_claims
+        except Refused as why:
+            raise Mistaken(f"the token for {self.name} cannot be read: {why.why}") from None
+        other = [name for name, value in claims.items() if _plain(shown.get(name)) != _plain(value)]
+        if other:
+            raise NotIssued(f"the token at hand for {self.name} shows another {' and another '.join(sorted(other))}")
+        ends = shown.get("exp")
+        left = float(ends) - time.time() if isinstance(ends, int | float) else 0.0
+        return Credential(self.token, "token", timedelta(seconds=max(0, int(left))))
+
+
+class OAuthClient:
+    """An issuer that gives a registered client a token: by a signed assertion, or by a secret, which is keyed."""
+
+    def __init__(self, name: str, server: Server, entry: Mapping[str, Any]) -> None:
+        self.name = name
+        self.server = server
+        self.entry = entry
+
+    def __repr__(self) -> str:
+        return f"<client of {self.name}>"
+
+    def obtain(self, claims: Claims) -> Credential:
+        """RFC 6749, section 4.4, for the audience that is wanted; what the token shows is the server's to say."""
+        endpoint = self.server.offers("client_credentials", "client credentials (RFC 6749, section 4.4)")
+        client = self.entry.get("client_id")
+        if not isinstance(client, str):
+            raise Mistaken(f"the client for {self.name} has no client_id")
+        form = {"grant_type": "client_credentials"}
+        audience = claims.get("aud")
+        if isinstance(audience, str):
+            form["audience"] = audience
+        methods = self.server.metadata().get("token_endpoint_auth_methods_supported", ["client_secret_basic"])
+        if "private_key" in self.entry:
+            if "private_key_jwt" not in methods:
+                others = ", ".join(map(str, methods))
+                raise Mistaken(f"{self.name} takes no client assertions (RFC 7523)", remedy=f"it takes {others}")
+            form |= {"client_assertion_type": ASSERTION, "client_assertion": self._assertion(client)}
+        elif isinstance(self.entry.get("client_secret"), str):
+            if "client_secret_post" not in methods:
+                others = ", ".join(map(str, methods))
+                raise Mistaken(f"{self.name} takes no secret in a form", remedy=f"it takes {others}")
+            form |= {"client_id": client, "client_secret": str(self.entry["client_secret"])}
+        else:
+            raise Mistaken(f"the client for {self.name} has neither a private_key nor a client_secret")
+        got = self.server.obtained(self.server.asked(endpoint, form), "token")
+        if isinstance(got, Refusal):
+            raise NotIssued(f"{self.name} gives its client no such token: {got.said}")
+        return got
+
+    def _assertion(self, client: str) -> str:
+        """RFC 7523, section 3: signed by the client's own key, for this server, once and for a minute."""
+        data = self.entry["private_key"]
+        kinds: dict[str, type[RSAKey] | type[ECKey] | type[OKPKey]] = {"RSA": RSAKey, "EC": ECKey, "OKP": OKPKey}
+        try:
+            key = kinds[data["kty"]].import_key(data)
+            now = int(time.time())
+            claims = {
+                "iss": client, "sub": client, "aud": self.server.client.url, "jti": str(uuid.uuid4()),
+                "iat": now, "exp": now + ASSERTION_LIFE,
+            }  # fmt: skip
+            header = {"alg": SIGNING[data["kty"]], **({"kid": data["kid"]} if "kid" in data else {})}
+            return jwt.encode(header, claims, key, algorithms=list(SIGNING.values()))
+        except (JoseError, ValueError, TypeError, KeyError):
+            raise Mistaken(f"the private_key of the client for {self.name} cannot be used") from None
+
+
+def client_entry(content: bytes, name: str) -> Mapping[str, Any]:
+    """A client from its file: JSON with client_id and a private_key (RFC 7517) or a client_secret."""
+    try:
+        entry = json.loads(content)
+    except (ValueError, RecursionError):
+        entry = None
+    if not isinstance(entry, dict):
+        raise Mistaken(f"the client for {name} is no JSON object")
+    return entry
+
+
+def _plain(value: Any) -> Any:
+    return list(value) if isinstance(value, tuple) else value
