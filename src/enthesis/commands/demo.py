@@ -7,6 +7,7 @@ import sys
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 from typing import Annotated, Any
@@ -15,20 +16,59 @@ import typer
 
 from enthesis.commands.common import lab_state, put_lines, remark
 
-EXAMPLE = "saltmarsh"
-ESTATE_FILES = ("estate.yaml", "publishing.yaml", "expected.yaml")
 INTERRUPTED = 130  # exit code, as shells have it
 PATIENCE = 5.0  # seconds that an interrupted command has to end by itself
 
-# What is said, the command as a user types it, and the exit code it must have.
-STORY: tuple[tuple[str, tuple[str, ...], int], ...] = (
-    ("An estate describes the access that workloads are meant to have. Is it sound?", ("check",), 0),
-    ("Nothing is set up yet, so the journey that should work does not.", ("prove",), 1),
-    ("What would make it so?", ("propose", "--out", "proposal.json"), 0),
-    ("Carry it out, with the administrators' one-hour sessions.", ("enact", "proposal.json", "--quiet"), 0),
-    ("Now the pipeline gets in without any stored key, and the wrong branch does not.", ("prove",), 0),
-    ("And nothing is left to do.", ("propose", "--expect-none"), 0),
-)
+Scene = tuple[str, tuple[str, ...], int]
+"""What is said, the command as a user types it, and the exit code that it must have."""
+
+
+@dataclass(frozen=True)
+class Chapter:
+    """One story: the packaged estate that it is about, what is said first, and its scenes."""
+
+    estate: str
+    opening: str
+    scenes: tuple[Scene, ...]
+
+
+SWEEPER = "surge/cluster/grid/namespace/nowcast/identity/sweeper"
+CHAPTERS = {
+    "publishing": Chapter(
+        "saltmarsh",
+        "Saltmarsh Flood Watch publishes its bulletin from a pipeline. No key is stored anywhere.",
+        (
+            ("An estate describes the access that workloads are meant to have. Is it sound?", ("check",), 0),
+            ("Nothing is set up yet, so the journey that should work does not.", ("prove",), 1),
+            ("What would make it so?", ("propose", "--out", "proposal.json"), 0),
+            ("Carry it out, with the administrators' one-hour sessions.", ("enact", "proposal.json", "--quiet"), 0),
+            ("Now the pipeline gets in without any stored key, and the wrong branch does not.", ("prove",), 0),
+            ("And nothing is left to do.", ("propose", "--expect-none"), 0),
+        ),
+    ),
+    "cluster": Chapter(
+        "nowcast",
+        "In the forecast cluster, a nowcast job cleans up its own namespace's workloads, and not the platform's.",
+        (
+            ("The cluster is one estate and one chain with the clouds. Is it sound?", ("check", "--quiet"), 0),
+            ("Nothing is set up yet.", ("prove", "--quiet"), 1),
+            ("A role is defined once, and bound in one namespace only.", ("enact", "--yes"), 0),
+            ("The cluster's own review is asked, and each thing tried.", ("prove",), 0),
+            ("Whoever is near the one that the cloud admits is refused.", ("prove", "--near-misses", "--quiet"), 0),
+            (
+                "From outside the cluster: a kubeconfig that holds no token, and asks here for one each time.",
+                ("lend", SWEEPER, "--kubeconfig", "lent.config"),
+                0,
+            ),
+            (
+                "Any client comes with it as the job. Our own reader sees the workloads, and nothing else.",
+                ("survey", "--cluster", "surge/cluster/grid", "--namespace", "nowcast", "--kubeconfig", "lent.config",
+                 "--out", "seen.jsonl"),
+                3,
+            ),
+        ),
+    ),
+}  # fmt: skip
 
 
 class _Failed(Exception):
@@ -36,6 +76,9 @@ class _Failed(Exception):
 
 
 def demo(
+    chapter: Annotated[
+        str, typer.Argument(metavar="[CHAPTER]", help="publishing (the default) or cluster.")
+    ] = "publishing",
     into: Annotated[
         Path | None, typer.Option("--into", metavar="DIR", help="Copy the estate here, and leave it.")
     ] = None,
@@ -43,19 +86,24 @@ def demo(
 ) -> None:
     """The worked example: a pipeline publishes without any stored key, and the wrong branch cannot.
 
-    Needs no rights and no network but loopback. It copies the Saltmarsh estate to a fresh folder, starts the lab,
-    runs the real commands one after another, and stops the lab again.
+    Needs no rights and no network but loopback. It copies an estate to a fresh folder, starts the lab, runs the real
+    commands one after another, and stops the lab again. The chapter `cluster` is about a job in a cluster.
 
     Example: enthesis demo --into ./saltmarsh --keep
     """
+    from enthesis.errors import Mistaken
+
+    told = CHAPTERS.get(chapter)
+    if told is None:
+        raise Mistaken(f"there is no chapter {chapter}", remedy=f"there are {' and '.join(CHAPTERS)}")
     folder = _fresh_folder(into)
     code = 0
     stopped = False
     try:
         with _interrupts():
-            _copy_estate(folder)
-            put_lines(_opening(folder))
-            _tell(folder)
+            _copy_estate(told, folder)
+            put_lines(_opening(told, folder))
+            _tell(told, folder)
     except _Failed as fault:
         remark(f"The demo did not go as it should: {fault}")
         code = 1
@@ -86,10 +134,9 @@ def _fresh_folder(into: Path | None) -> Path:
     return into.resolve()
 
 
-def _copy_estate(folder: Path) -> None:
-    source = resources.files("enthesis").joinpath("data", EXAMPLE)
-    for name in ESTATE_FILES:
-        (folder / name).write_bytes(source.joinpath(name).read_bytes())
+def _copy_estate(chapter: Chapter, folder: Path) -> None:
+    for file in resources.files("enthesis").joinpath("data", chapter.estate).iterdir():
+        (folder / file.name).write_bytes(file.read_bytes())
 
 
 @contextmanager
@@ -107,9 +154,9 @@ def _interrupts() -> Iterator[None]:
             signal.signal(number, handler)
 
 
-def _tell(folder: Path) -> None:
+def _tell(chapter: Chapter, folder: Path) -> None:
     _run(folder, ("lab", "start"), 0, silent=True)
-    for said, command, code in STORY:
+    for said, command, code in chapter.scenes:
         from enthesis.showing.lines import Span, line
 
         put_lines([line(), line(said), line(Span(f"  enthesis {' '.join(command)}", "command"))])
@@ -147,11 +194,11 @@ def _clean_up(folder: Path, *, leave: bool) -> None:
         shutil.rmtree(folder, ignore_errors=True)
 
 
-def _opening(folder: Path) -> Any:
+def _opening(chapter: Chapter, folder: Path) -> Any:
     from enthesis.showing.lines import line
 
     return [
-        line("Saltmarsh Flood Watch publishes its bulletin from a pipeline. No key is stored anywhere."),
+        line(chapter.opening),
         line(f"The estate is in {folder}; every command below runs there, at a lab on this machine."),
     ]
 

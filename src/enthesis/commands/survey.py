@@ -3,7 +3,7 @@
 import os
 import sys
 from collections.abc import Iterable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -19,10 +19,23 @@ if TYPE_CHECKING:
 MOST = 12  # lines about what was left out
 
 
+@dataclass(frozen=True)
+class Reached:
+    """How clusters are reached, and which of their namespaces are read."""
+
+    kubeconfig: Path | None
+    context: str | None
+    namespaces: tuple[str, ...]
+
+
 def survey(
     cluster: Annotated[
         list[str] | None,
         typer.Option("--cluster", metavar="ADDRESS", help="A cluster by its place: ACCOUNT/cluster/NAME."),
+    ] = None,
+    namespace: Annotated[
+        list[str] | None,
+        typer.Option("--namespace", metavar="NAME", help="Of a cluster, only this namespace: fewer rights are needed."),
     ] = None,
     issuer: Annotated[
         list[str] | None,
@@ -68,7 +81,8 @@ def survey(
     systems: list[Surveys] = [_issuer(one, described, folder) for one in issuer or ()]
     head: list[Record] = list(head_of(described)) if described is not None else []
     if cluster or not issuer:
-        found, more = _systems(described, folder, cluster or [], kubeconfig, context, quiet=quiet)
+        reached = Reached(kubeconfig, context, tuple(namespace or ()))
+        found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
         systems, head = [*systems, *found], [*head, *more]
     writing = Writing(described.name if described else None, now(), systems)
     _write(out, writing.lines(head, reporter(quiet=quiet)))
@@ -96,8 +110,7 @@ def _systems(
     estate: "Estate | None",
     folder: Path | None,
     clusters: list[str],
-    kubeconfig: Path | None,
-    context: str | None,
+    reached: "Reached",
     *,
     quiet: bool,
 ) -> "tuple[list[Surveys], list[Record]]":
@@ -122,7 +135,9 @@ def _systems(
         if estate is None or account not in estate.accounts:
             head += _invented(account)
         organisation = estate.organisation_of(account) if estate is not None and account in estate.accounts else "here"
-        systems.append(cluster_of(address, organisation, folder, kubeconfig, context, dict(os.environ)))
+        one = cluster_of(address, organisation, folder, reached.kubeconfig, reached.context, dict(os.environ))
+        one.only = reached.namespaces
+        systems.append(one)
     return systems, head
 
 

@@ -8,7 +8,7 @@ import json
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
-from urllib.parse import urlencode
+from urllib.parse import quote, urlencode
 
 from enthesis.connectors.cluster.following import Following, Follows, Powers
 from enthesis.connectors.cluster.resources import RBAC, Resources
@@ -23,6 +23,7 @@ ACCOUNTS, OF_NAMESPACE = "system:serviceaccounts", "system:serviceaccounts:"
 EVERYBODY, ANYBODY, MASTERS = "system:authenticated", "system:unauthenticated", "system:masters"
 Rules = list[Mapping[str, Any]]
 BOOT = "kubernetes.io/bootstrapping"
+OF_WHOLE_CLUSTER = ("namespaces", "clusterroles", "clusterrolebindings")
 CAME_ALONG = ("cluster-admin", "admin", "edit", "view")
 
 
@@ -44,6 +45,7 @@ class Cluster:
         self.client = client
         self.token = token
         self.authority = authority
+        self.only: tuple[str, ...] = ()  # namespaces; none: all
 
     def records(
         self, step: Callable[[str], None], *, but: Callable[[Mapping[str, Any]], bool] = lambda meta: False
@@ -141,12 +143,17 @@ class _Reading:
             self._left_out(what, fault.message)
             return {}
 
-    def _listed(self, path: str, what: str, *, accept: str = "application/json") -> Iterator[dict[str, Any]]:
+    def _listed(
+        self, plural: str, what: str, *, base: str = "/api/v1", accept: str = "application/json"
+    ) -> Iterator[dict[str, Any]]:
+        """The objects of a resource: of the whole cluster, or of the namespaces that alone are asked about."""
         self.step(what)
-        try:
-            yield from self.cluster.items(path, accept=accept)
-        except (RightMissing, UnexpectedAnswer) as fault:
-            self._left_out(what, fault.message)
+        spaces = self.cluster.only if plural not in OF_WHOLE_CLUSTER else ()
+        for path in [f"{base}/namespaces/{quote(one)}/{plural}" for one in spaces] or [f"{base}/{plural}"]:
+            try:
+                yield from self.cluster.items(path, accept=accept)
+            except (RightMissing, UnexpectedAnswer) as fault:
+                self._left_out(what, fault.message)
 
     def _left_out(self, what: str, why: str) -> None:
         self.refused.append({"left_out": what, "why": why, "incomplete": True})
@@ -154,19 +161,20 @@ class _Reading:
     def _things(self) -> Iterator[Record]:
         address = self.cluster.address
         yield {"section": "resources", "address": address}
-        for one in self._listed("/api/v1/namespaces", "namespaces", accept=NAMES_ONLY):
+        named = [{"metadata": {"name": name}} for name in self.cluster.only]
+        for one in named or self._listed("namespaces", "namespaces", accept=NAMES_ONLY):
             name = one["metadata"]["name"]
             self.namespaces.append(name)
             labels = one["metadata"].get("labels")
             place = f"{address}/namespace/{name}"
             yield {"section": "resources", "address": place, **({"labels": labels} if labels else {})}
-        for one in self._listed("/api/v1/serviceaccounts", "service accounts", accept=NAMES_ONLY):
+        for one in self._listed("serviceaccounts", "service accounts", accept=NAMES_ONLY):
             account = self._identity(one["metadata"])
             yield account
             yield {"section": "trusts", "of": account["address"], "admits": {"attached": True}, "live": {}}
-        for one in self._listed("/api/v1/secrets", "secrets (names only)", accept=NAMES_ONLY):
+        for one in self._listed("secrets", "secrets (names only)", accept=NAMES_ONLY):
             yield from self._secret(one["metadata"])
-        for one in self._listed("/api/v1/pods", "workloads"):
+        for one in self._listed("pods", "workloads"):
             meta, spec = one["metadata"], one.get("spec") or {}
             identity = self._account_address(meta["namespace"], spec.get("serviceAccountName") or "default")
             place = f"{address}/namespace/{meta['namespace']}/workload/{meta['name']}"
@@ -206,7 +214,7 @@ class _Reading:
 
     def _read_roles(self) -> None:
         for plural in ("clusterroles", "roles"):
-            for one in self._listed(f"/apis/{RBAC}/v1/{plural}", plural):
+            for one in self._listed(plural, plural, base=f"/apis/{RBAC}/v1"):
                 meta = one["metadata"]
                 namespace = meta.get("namespace") or ""
                 self.rules[namespace, meta["name"]] = list(one.get("rules") or ())
@@ -217,7 +225,7 @@ class _Reading:
 
     def _bindings(self) -> Iterator[Record]:
         for plural in ("clusterrolebindings", "rolebindings"):
-            for one in self._listed(f"/apis/{RBAC}/v1/{plural}", plural):
+            for one in self._listed(plural, plural, base=f"/apis/{RBAC}/v1"):
                 yield from self._binding(one)
 
     def _binding(self, one: Mapping[str, Any]) -> Iterator[Record]:
