@@ -41,6 +41,21 @@ def test_twice_in_a_row_and_nothing_is_left(enthesis: Program, tmp_path: Path) -
         assert labs_running(tmp_path) == []
 
 
+def test_the_chapter_about_a_cluster(enthesis: Program, tmp_path: Path) -> None:
+    temporary = tmp_path / "temporary"
+    temporary.mkdir()
+    ran = enthesis("demo", "cluster", at=tmp_path, TMPDIR=str(temporary))
+    assert ran.code == 0, ran.err + ran.out
+    assert "4 of 4 journeys did not end as expected" in ran.out
+    assert "All is as expected: 4 journeys tried with real credentials." in ran.out
+    assert "All is refused that must be" in ran.out
+    assert "Surveyed surge/cluster/grid, not whole: 3 resources" in ran.err
+    assert "eyJ" not in ran.out + ran.err
+    assert list(temporary.iterdir()) == [] and labs_running(tmp_path) == []
+    ran = enthesis("demo", "weather", at=tmp_path)
+    assert ran.code == 2 and "publishing and cluster" in ran.err
+
+
 def test_in_a_folder_with_spaces_that_is_kept(enthesis: Program, tmp_path: Path) -> None:
     folder = tmp_path / "my flood watch"
     ran = enthesis("demo", "--into", str(folder), "--keep", at=tmp_path)

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from enthesis.ports import Record, Surveys
     from enthesis.working.surveying import Writing
 
+GROUP = "enthesis.surveys"  # entry points of further connectors
 MOST = 12  # lines about what was left out
 
 
@@ -32,6 +33,10 @@ def survey(
     cluster: Annotated[
         list[str] | None,
         typer.Option("--cluster", metavar="ADDRESS", help="A cluster by its place: ACCOUNT/cluster/NAME."),
+    ] = None,
+    further: Annotated[
+        list[str] | None,
+        typer.Option("--with", metavar="NAME=ADDRESS", help="A connector that is installed beside this program."),
     ] = None,
     namespace: Annotated[
         list[str] | None,
@@ -77,10 +82,11 @@ def survey(
         take_over(estate_folder(estate), adopt, kubeconfig, context, quiet=quiet)
         return
     by_name = any("://" not in one for one in issuer or ())
-    described, folder = _estate(estate, needed=by_name or not (cluster or issuer))
+    described, folder = _estate(estate, needed=by_name or not (cluster or issuer or further))
     systems: list[Surveys] = [_issuer(one, described, folder) for one in issuer or ()]
+    systems += [_installed(one) for one in further or ()]
     head: list[Record] = list(head_of(described)) if described is not None else []
-    if cluster or not issuer:
+    if cluster or not (issuer or further):
         reached = Reached(kubeconfig, context, tuple(namespace or ()))
         found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
         systems, head = [*systems, *found], [*head, *more]
@@ -139,6 +145,21 @@ def _systems(
         one.only = reached.namespaces
         systems.append(one)
     return systems, head
+
+
+def _installed(pair: str) -> "Surveys":
+    """A connector of another package, found by the name of its entry point."""
+    from importlib.metadata import entry_points
+
+    from enthesis.errors import Mistaken
+
+    name, equals, address = pair.partition("=")
+    found = {one.name: one for one in entry_points(group=GROUP)}
+    if not equals or name not in found:
+        known = ", ".join(sorted(found)) or "none"
+        raise Mistaken(f"no connector is installed for {name}", remedy=f"expected NAME=ADDRESS; installed: {known}")
+    made: Surveys = found[name].load()(address)
+    return made
 
 
 def _issuer(named: str, estate: "Estate | None", folder: Path | None) -> "Surveys":

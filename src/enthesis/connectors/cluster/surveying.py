@@ -54,7 +54,10 @@ class Cluster:
 
         Roles and bindings with metadata that `but` is for are passed over.
         """
-        return _Reading(self, step, but).records()
+        try:
+            yield from _Reading(self, step, but).records()
+        except (KeyError, TypeError, AttributeError) as fault:  # an object that has not the shape of its kind
+            raise UnexpectedAnswer(f"{self.client.who} answered an object that is not understood: {fault}") from None
 
     def items(self, path: str, *, accept: str = "application/json", query: str = "") -> Iterator[dict[str, Any]]:
         """The objects of a list, page by page. RightMissing where we may not list them."""
@@ -63,7 +66,7 @@ class Cluster:
             paging = urlencode({"limit": PAGE, **({"continue": following} if following else {})})
             body = self.got(f"{path}?{paging}{'&' if query else ''}{query}", accept=accept)
             listed = body.get("items")
-            if not isinstance(listed, list):
+            if not isinstance(listed, list) or not all(map(_is_object, listed)):
                 raise UnexpectedAnswer(f"{self.client.who} answered a list without items at {path}")
             yield from listed
             following = (body.get("metadata") or {}).get("continue") or ""
@@ -76,6 +79,12 @@ class Cluster:
         if answer.status in (401, 403):
             raise RightMissing(f"{self.client.who} refused us: {_status(answer.content) or problem_said(answer)}")
         return self.client.expect(answer, 200).json(self.client.who)
+
+
+def _is_object(one: Any) -> bool:
+    return (
+        isinstance(one, dict) and isinstance(one.get("metadata"), dict) and isinstance(one["metadata"].get("name"), str)
+    )
 
 
 def _status(content: bytes) -> str:

@@ -1,0 +1,135 @@
+"""What every connector keeps: records are lines of a survey that reads back, nothing escapes, no secret is in them."""
+
+import json
+import re
+from collections.abc import Iterator, Mapping
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from enthesis.changing.live import LiveObject, Surveyed
+from enthesis.connectors.cluster.surveying import Cluster
+from enthesis.connectors.http import Client
+from enthesis.connectors.keys import IssuerKeys
+from enthesis.errors import EnthesisError
+from enthesis.ports import Record, Secret, Surveys
+from enthesis.reading.cache import TreeCache
+from enthesis.reading.folder import packaged_catalogue
+from enthesis.reading.surveys import read_survey
+from enthesis.showing.progress import Silent
+from enthesis.working.surveying import SurveyedCloud, Writing
+
+from .clusters import RBAC
+from .conftest import Program
+from .test_asking import MAIN
+from .test_keys import key
+
+DOCUMENT = (Path(__file__).parent.parent / "docs" / "concepts" / "connectors.md").read_text(encoding="utf-8")
+TOKEN = Secret("a-token-that-must-not-be-seen")
+HEAD: list[Record] = [
+    {"section": "organisations", "name": "here"},
+    {"section": "providers", "name": "lowland", "style": "two-sided"},
+    {"section": "accounts", "name": "a", "in": "@here", "provider": "lowland"},
+]
+LISTS: Mapping[str, Any] = {
+    "/api/v1/namespaces": [{"metadata": {"name": "n"}}],
+    "/api/v1/serviceaccounts": [{"metadata": {"name": "s", "namespace": "n", "uid": "1"}}],
+    f"/apis/{RBAC}/v1/clusterroles": [
+        {"metadata": {"name": "r"}, "rules": [{"apiGroups": [""], "resources": ["*"], "verbs": ["*"]}]}
+    ],
+    f"/apis/{RBAC}/v1/rolebindings": [
+        {"metadata": {"name": "b", "namespace": "n"}, "roleRef": {"kind": "ClusterRole", "name": "r"},
+         "subjects": [{"kind": "ServiceAccount", "name": "s", "namespace": "n"}, {"kind": "Odd", "name": "x"}]}
+    ],
+}  # fmt: skip
+
+
+def answering(request: httpx.Request) -> httpx.Response:
+    if request.url.path.endswith("openid-configuration"):
+        return httpx.Response(200, json={"issuer": "https://x.example", "jwks_uri": "https://x.example/keys"})
+    if request.url.path == "/keys":
+        return httpx.Response(200, json={"keys": [key("one")]})
+    return httpx.Response(200, json={"items": LISTS.get(request.url.path, [])})
+
+
+def broken(request: httpx.Request) -> httpx.Response:
+    bodies = (b"", b"[]", b'{"items": 7}', b'{"items": [{}]}', b"{" * 5000)
+    return httpx.Response(200, content=bodies[len(request.url.path) % len(bodies)])
+
+
+def connectors(answer: Any) -> Iterator[Surveys]:
+    """One of each of ours, answered in this process."""
+    transport = httpx.MockTransport(answer)
+    yield Cluster("a/cluster/c", "here", Client("c", "https://x.example", transport=transport), TOKEN)
+    yield IssuerKeys("x", "https://x.example", lambda: 0.0, transport=transport)
+    trust = {"of": "a/identity/i", "admits": {"token": "forge", "claims": {"sub": MAIN}}}
+    objects = (
+        LiveObject("lowland", "identities", "a", "1", "e", "m", {"address": "a/identity/i", "kind": "service-account"}),
+        LiveObject("lowland", "trusts", "a", "2", "e", None, trust),
+        LiveObject("lowland", "trusts", "a", "3", "e", None, {**trust, "of": {"gone": "a/identity/j"}}),
+    )
+    yield SurveyedCloud(Surveyed("lowland", ("a",), objects), "https://x.example")
+
+
+NAMES = ["cluster", "issuer", "provider"]
+
+
+@pytest.mark.parametrize("number", range(3), ids=NAMES)
+def test_records_are_lines_of_a_survey_that_reads_back_and_hold_no_secret(number: int) -> None:
+    connector = list(connectors(answering))[number]
+    assert (connector.what, bool(connector.name), connector.url) == (NAMES[number], True, "https://x.example")
+    steps: list[str] = []
+    records = list(connector.records(steps.append))
+    assert records and steps
+    for record in records:
+        assert {"section", "left_out", "finding", "keys_of"} & record.keys(), record
+        assert "why" in record or "left_out" not in record
+    writing = Writing(None, datetime.now(UTC), [connector])
+    lines = list(writing.lines(HEAD, Silent()))
+    assert TOKEN.reveal() not in "".join(lines)
+    survey = read_survey(lines, "live", packaged_catalogue(TreeCache(None)))
+    assert survey.complete and survey.of == (connector.name,)
+    assert json.loads(lines[-1])["counts"] == dict(writing.counts)
+
+
+@pytest.mark.parametrize("number", range(3), ids=NAMES)
+@pytest.mark.parametrize(
+    "answer",
+    [
+        broken,
+        lambda request: httpx.Response(500),
+        lambda request: httpx.Response(403, json={"message": "no"}),
+        lambda request: (_ for _ in ()).throw(httpx.ConnectError("gone")),
+        lambda request: (_ for _ in ()).throw(httpx.ReadTimeout("late")),
+    ],
+    ids=["broken", "failing", "refusing", "away", "late"],
+)
+def test_whatever_a_system_does_only_our_errors_come_out(number: int, answer: Any) -> None:
+    connector = list(connectors(answer))[number]
+    try:
+        records = list(connector.records(lambda what: None))
+    except EnthesisError as fault:
+        assert TOKEN.reveal() not in fault.message
+    else:
+        assert number == 2 or any(record.get("incomplete") for record in records)
+
+
+def test_the_documented_connector_is_complete_and_is_found(enthesis: Program, tmp_path: Path) -> None:
+    (code,) = re.findall(r"```python\n(.*?)```", DOCUMENT, re.DOTALL)
+    (tmp_path / "sheds.py").write_text(code)
+    (tmp_path / "keys.json").write_text(json.dumps({"boats": ["ines", "a/b"], "nets": ["tomas"]}))
+    place = tmp_path / "sheds-1.0.dist-info"
+    place.mkdir()
+    (place / "METADATA").write_text("Metadata-Version: 2.1\nName: sheds\nVersion: 1.0\n")
+    (place / "entry_points.txt").write_text("[enthesis.surveys]\nsheds = sheds:Sheds\n")
+    more = {"PYTHONPATH": str(tmp_path)}
+    ran = enthesis("survey", "--with", "sheds=keys.json", "--out", "live.jsonl", at=tmp_path, **more)
+    assert ran.code == 0, ran.err
+    assert "'a/b' is no name for an address" in ran.err
+    ran = enthesis("reach", "--live", "live.jsonl", "--to", "sheds/shed/boats", at=tmp_path)
+    assert ran.code == 0 and "ines" in ran.out and "tomas" not in ran.out
+    ran = enthesis("survey", "--with", "barns=x", at=tmp_path, **more)
+    assert ran.code == 2 and "installed: sheds" in ran.err
