@@ -88,7 +88,7 @@ def test_records_are_lines_of_a_survey_that_reads_back_and_hold_no_secret(number
         assert {"section", "left_out", "finding", "keys_of"} & record.keys(), record
         assert "why" in record or "left_out" not in record
     writing = Writing(None, datetime.now(UTC), [connector])
-    lines = list(writing.lines(HEAD, Silent()))
+    lines = [line.decode() for line in writing.lines(HEAD, Silent())]
     assert TOKEN.reveal() not in "".join(lines)
     survey = read_survey(lines, "live", packaged_catalogue(TreeCache(None)))
     assert survey.complete and survey.of == (connector.name,)

@@ -199,18 +199,18 @@ def _invented(account: str) -> "list[Record]":
     ]
 
 
-def _write(out: Path | None, lines: Iterable[str]) -> None:
+def _write(out: Path | None, lines: Iterable[bytes]) -> None:
     """Writes the lines as they come; into a file whole or not at all."""
     from enthesis.errors import Mistaken
 
     if out is None:
         for line in lines:
-            sys.stdout.write(line)
-        sys.stdout.flush()
+            sys.stdout.buffer.write(line)
+        sys.stdout.buffer.flush()
         return
     beside = out.with_name(out.name + ".new")
     try:
-        with beside.open("w", encoding="utf-8") as file:
+        with beside.open("wb") as file:
             file.writelines(lines)
         beside.replace(out)
     except OSError as fault:

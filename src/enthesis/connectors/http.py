@@ -11,6 +11,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 import httpx
+import orjson
 
 from enthesis.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.ports import Secret
@@ -45,7 +46,7 @@ class Answer:
     def json(self, who: str) -> dict[str, Any]:
         """The JSON object in it; UnexpectedAnswer where there is none."""
         try:
-            value = json.loads(self.content)
+            value = orjson.loads(self.content)
         except (ValueError, RecursionError):
             raise UnexpectedAnswer(f"{who} answered {self.status} with something that is not JSON") from None
         if not isinstance(value, dict):

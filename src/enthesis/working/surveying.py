@@ -1,9 +1,10 @@
 """Asks live systems what they have now: for a proposal, or into the lines of a file."""
 
-import json
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
+
+import orjson
 
 from enthesis.changing.live import Surveyed, across, records_of
 from enthesis.changing.wanted import holders
@@ -86,7 +87,7 @@ class Writing:
         self.findings: list[Record] = []
         self.complete = True
 
-    def lines(self, head: Iterable[Record], reporter: Reporter) -> Iterator[str]:
+    def lines(self, head: Iterable[Record], reporter: Reporter) -> Iterator[bytes]:
         """One line after another; nothing is kept but what was left out and found."""
         of = [{"what": one.what, "name": one.name, "at": one.url} for one in self.systems]
         named = {"estate": self.name} if self.name else {}
@@ -112,8 +113,5 @@ class Writing:
             self.findings.append(record)
 
 
-_encode = json.JSONEncoder(ensure_ascii=False, separators=(",", ":")).encode
-
-
-def _line(record: Record) -> str:
-    return _encode(record) + "\n"
+def _line(record: Record) -> bytes:
+    return orjson.dumps(record, option=orjson.OPT_APPEND_NEWLINE)
