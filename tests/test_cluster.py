@@ -309,6 +309,15 @@ def test_a_kubeconfig_that_does_not_do_says_why(
     assert enthesis(*words, at=tmp_path).code in (2, 3)
 
 
+def test_an_authority_that_is_not_the_clusters_is_said(enthesis: Program, api: Api, tmp_path: Path) -> None:
+    config = json.loads(kubeconfig(api, api.token))
+    del config["clusters"][0]["cluster"]["certificate-authority"]
+    (tmp_path / "config").write_text(json.dumps(config))
+    ran = enthesis("survey", "--cluster", GRID, "--kubeconfig", "config", "--out", "live.jsonl", at=tmp_path)
+    assert ran.code == 3 and "certificate" in ran.err.lower() and api.token not in ran.err
+    assert not (tmp_path / "live.jsonl").exists()
+
+
 def test_a_kubeconfig_may_name_a_command_for_its_token(enthesis: Program, api: Api, tmp_path: Path) -> None:
     config = json.loads(kubeconfig(api, ""))
     gives = json.dumps({"kind": "ExecCredential", "status": {"token": api.token}})

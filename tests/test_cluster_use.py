@@ -12,6 +12,7 @@ from kubernetes import config as official_config
 
 from .clusters import GRID, RBAC, Api, service_account
 from .conftest import Program, start_lab, write_estate
+from .test_cluster import kubeconfig
 
 NOWCAST, TILES = f"{GRID}/namespace/nowcast", f"{GRID}/namespace/tiles"
 CLEANER = f"{NOWCAST}/identity/cleaner"
@@ -276,6 +277,9 @@ def test_a_cluster_set_up_by_hand_is_taken_over_without_changing_it(enthesis: Pr
     api.role("sweeping", [{**core, "resources": ["pods", "configmaps"], "verbs": ["get", "list", "delete"]}], "tiles")
     api.binding("sweeping", "sweeping", [service_account("tiles", "worker")], "tiles", of_cluster=False)
     api.made("/api/v1/namespaces/tiles/secrets", {"metadata": {"name": "a"}})
+    odd = 'odd: "q" {x}'
+    api.role(odd, [{**core, "resources": ["pods"], "verbs": ["list"]}])
+    api.binding(odd, odd, [service_account("tiles", "viewer")], "tiles")
     api.role("one-of", [{**core, "resources": ["secrets"], "verbs": ["get"], "resourceNames": ["a", "no-such"]}])
     api.binding("one-of", "one-of", [service_account("tiles", "viewer"), {"kind": "User", "name": "ines"}], "tiles")
     api.binding("seeing", "view", [{"kind": "Group", "name": "system:serviceaccounts:tiles"}], "tiles")
@@ -370,3 +374,32 @@ def test_tokens_are_checked_offline_with_keys_that_were_surveyed(
     assert ran.code == 2 and "no issuer is called nobody" in ran.err.lower()
     ran = enthesis("survey", "--issuer", "https://127.0.0.1:1", "--out", "k.jsonl", at=tmp_path)
     assert ran.code == 3 and "cannot be reached" in ran.err
+
+
+def test_a_cluster_that_is_no_lab_is_changed_and_proved_by_its_kubeconfig(
+    enthesis: Program, grid: tuple[Path, Api], tmp_path: Path
+) -> None:
+    """The cluster of another estate's lab stands for somebody's own: only a kubeconfig leads there."""
+    _, api = grid
+    mine = write_estate(tmp_path / "mine", {"estate.yaml": ESTATE, "expected.yaml": JOURNEYS})
+    (tmp_path / "config").write_text(kubeconfig(api, api.token))
+    way = ("--kubeconfig", str(tmp_path / "config"))
+    ran = enthesis("propose", *way, "--out", "p.json", at=mine)
+    assert ran.code == 0, ran.err
+    assert "Left aside, since they are not spoken to here: highmoor." in ran.err
+    assert "surge at highmoor" not in ran.out
+    assert enthesis("enact", "p.json", *way, at=mine).code == 0
+    assert enthesis("propose", "--expect-none", *way, at=mine).code == 0
+    names = ("cleans-its-own", "not-the-next", "one-secret", "not-the-other", "what-runs", "runs-as-another")
+    ran = enthesis("prove", *names, *way, at=mine)
+    assert ran.code == 0, ran.out
+    ran = enthesis("prove", "uploads", *way, at=mine)
+    assert ran.code == 1 and "nothing is known to speak to for the provider highmoor" in ran.out
+    ran = enthesis("propose", at=mine)
+    assert ran.code == 3 and "say how a cluster is reached" in ran.err
+    lent = tmp_path / "lent.config"
+    words = ("lend", CLEANER, "--through", str(tmp_path / "config"), "--kubeconfig", str(lent))
+    assert enthesis(*words, at=mine).code == 0
+    surveying = ("survey", "--cluster", GRID, "--namespace", "nowcast", "--kubeconfig", str(lent), "--out", "s")
+    ran = enthesis(*surveying, at=mine)
+    assert ran.code == 3 and "3 resources" in ran.err

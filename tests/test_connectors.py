@@ -117,6 +117,20 @@ def test_whatever_a_system_does_only_our_errors_come_out(number: int, answer: An
         assert number == 2 or any(record.get("incomplete") for record in records)
 
 
+def test_a_cluster_of_another_version_is_read_as_far_as_it_goes_and_said() -> None:
+    def older(request: httpx.Request) -> httpx.Response:
+        if request.url.path.startswith("/apis/"):
+            return httpx.Response(404, json={"kind": "Status", "message": "the server could not find that"})
+        return answering(request)
+
+    connector = next(connectors(older))
+    records = list(connector.records(lambda what: None))
+    left = {record["left_out"]: record["why"] for record in records if record.get("incomplete")}
+    assert set(left) == {"clusterroles", "roles", "clusterrolebindings", "rolebindings"}
+    assert all("answered 404" in why for why in left.values())
+    assert any(record.get("section") == "identities" for record in records)
+
+
 def test_the_documented_connector_is_complete_and_is_found(enthesis: Program, tmp_path: Path) -> None:
     (code,) = re.findall(r"```python\n(.*?)```", DOCUMENT, re.DOTALL)
     (tmp_path / "sheds.py").write_text(code)

@@ -30,7 +30,9 @@ def propose(
 
     `objections` are those of live systems that cannot hold every statement, by their names.
     """
-    ours, theirs = wanted(estate)
+    every, theirs = wanted(estate)
+    spoken_to = {surveyed.provider for surveyed in surveys}
+    ours = [one for one in every if one.provider in spoken_to]
     live = {one.key: one for surveyed in surveys for one in surveyed.objects}
     blocked, why_blocked = _blocked(estate, ours, surveys, live)
     for one in ours:
@@ -70,6 +72,7 @@ def propose(
         left=() if prune else tuple(_title(one) for one in lingering),
         theirs=tuple(f"{statement_sentence(one.collection, one.body)} ({one.holder})" for one in theirs),
         seen={surveyed.provider: surveyed.seen() for surveyed in surveys},
+        aside=tuple(dict.fromkeys(one.provider for one in every if one.provider not in spoken_to)),
     )
 
 

@@ -39,7 +39,8 @@ class Proposal:
     """Everything that would be done, and what was found besides.
 
     `seen` are the ids and etags of the live side that it was made for, by provider. `left` are statements that
-    Enthesis made and that the estate no longer has; they go only when pruning is asked for.
+    Enthesis made and that the estate no longer has; they go only when pruning is asked for. `aside` are systems that
+    the estate speaks of and that were not asked.
     """
 
     estate: str
@@ -50,6 +51,7 @@ class Proposal:
     theirs: tuple[str, ...] = ()
     gives: tuple[str, ...] = ()
     takes: tuple[str, ...] = ()
+    aside: tuple[str, ...] = ()
     seen: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     @property
@@ -73,7 +75,7 @@ def proposal_from(data: Any) -> Proposal:
             estate=str(data["estate"]),
             steps=steps,
             blocked=tuple(Blocked(**one) for one in data["blocked"]),
-            **{name: tuple(data[name]) for name in ("not_ours", "left", "theirs", "gives", "takes")},
+            **{name: tuple(data[name]) for name in ("not_ours", "left", "theirs", "gives", "takes", "aside")},
             seen={str(name): dict(seen) for name, seen in data["seen"].items()},
         )
     except (TypeError, KeyError, AttributeError) as fault:

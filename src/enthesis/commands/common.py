@@ -39,6 +39,13 @@ LiveOption = Annotated[
     Path | None,
     typer.Option("--live", metavar="FILE", help="Ask a survey, in place of an estate or beside one."),
 ]
+KubeconfigOption = Annotated[
+    Path | None,
+    typer.Option("--kubeconfig", metavar="FILE", help="How the estate's clusters are reached where no lab runs."),
+]
+ContextOption = Annotated[
+    str | None, typer.Option("--context", metavar="NAME", help="A context of the kubeconfig; default: its current one.")
+]
 FormatOption = Annotated[Format, typer.Option("--format", help="How the answer is put out.")]
 QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="No progress, no remarks, no details.")]
 PLACE_OF_WORK = ".enthesis"  # in the estate's folder: the lab's state, and nothing that cannot be made anew

@@ -8,9 +8,11 @@ from typing import Annotated
 import typer
 
 from enthesis.commands.common import (
+    ContextOption,
     EstateOption,
     Format,
     FormatOption,
+    KubeconfigOption,
     QuietOption,
     estate_folder,
     put_json,
@@ -24,6 +26,8 @@ def enact(
     file: Annotated[
         Path | None, typer.Argument(metavar="[PROPOSAL]", help="A file that `propose --out` wrote.")
     ] = None,
+    kubeconfig: KubeconfigOption = None,
+    context: ContextOption = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
@@ -39,7 +43,7 @@ def enact(
     """
     from enthesis.changing.steps import Proposal, proposal_from
     from enthesis.commands.propose import proposed
-    from enthesis.commands.wiring import connect
+    from enthesis.commands.wiring import Given, connect
     from enthesis.errors import Mistaken
     from enthesis.showing.lines import Span, counted, line
     from enthesis.showing.progress import reporter
@@ -49,6 +53,7 @@ def enact(
 
     folder = estate_folder(estate)
     described = read_estate(folder)
+    given = Given(kubeconfig=kubeconfig, context=context)
     proposal: Proposal
     if file is not None:
         if prune:
@@ -61,10 +66,10 @@ def enact(
             raise Mistaken(f"{file}: {fault}") from None
         if proposal.estate != described.name:
             raise Mistaken(f"{file} is a proposal for the estate {proposal.estate}, and this one is {described.name}")
-        connected = connect(described, folder)
+        connected = connect(described, folder, given)
         surveys = survey(described, connected, reporter(quiet=quiet))
     else:
-        proposal, surveys, connected, _ = proposed(folder, prune=prune, quiet=quiet)
+        proposal, surveys, connected, _ = proposed(folder, given, prune=prune, quiet=quiet)
         if proposal.steps and not yes:
             if not sys.stdin.isatty():
                 raise Mistaken("nobody is here to ask", remedy="say --yes, or name a proposal file")

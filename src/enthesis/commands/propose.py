@@ -9,7 +9,9 @@ import typer
 from enthesis.commands.asking import now
 from enthesis.commands.barring import barred_gains, put_barred
 from enthesis.commands.common import (
+    ContextOption,
     EstateOption,
+    KubeconfigOption,
     QuietOption,
     ReviewFormat,
     estate_folder,
@@ -20,6 +22,7 @@ from enthesis.commands.common import (
     remark,
     write_file,
 )
+from enthesis.commands.wiring import Given
 
 if TYPE_CHECKING:
     from enthesis.changing.live import Surveyed
@@ -30,6 +33,8 @@ if TYPE_CHECKING:
 
 def propose(
     estate: EstateOption = None,
+    kubeconfig: KubeconfigOption = None,
+    context: ContextOption = None,
     output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
     out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Also write the proposal, as JSON.")] = None,
@@ -57,7 +62,9 @@ def propose(
 
         write_manifests(read_estate(folder), manifests, quiet=quiet)
         return
-    proposal, _, connected, change = proposed(folder, prune=prune, quiet=quiet)
+    proposal, _, connected, change = proposed(
+        folder, Given(kubeconfig=kubeconfig, context=context), prune=prune, quiet=quiet
+    )
     gained = barred_gains(read_estate(folder), change, fail_on_gain or [])
     if out is not None:
         from enthesis.showing.lines import json_text
@@ -83,7 +90,7 @@ def propose(
 
 
 def proposed(
-    folder: Path, *, prune: bool, quiet: bool
+    folder: Path, given: Given, *, prune: bool, quiet: bool
 ) -> "tuple[Proposal, tuple[Surveyed, ...], Connected, Difference]":
     """The proposal for the estate in a folder, the surveys behind it, what was spoken to, and what access changes."""
     from enthesis.changing.effects import access_change
@@ -94,10 +101,12 @@ def proposed(
     from enthesis.working.surveying import survey
 
     described = read_estate(folder)
-    connected = connect(described, folder)
+    connected = connect(described, folder, given)
     surveys = survey(described, connected, reporter(quiet=quiet))
     objections = {name: one.objection for name, one in connected.clusters.items()}
     proposal = compare(described, surveys, prune=prune, objections=objections)
+    if proposal.aside:
+        remark(f"Left aside, since they are not spoken to here: {', '.join(proposal.aside)}.", quiet=quiet)
     change = access_change(described, proposal, surveys, now().timestamp())
     gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
     return replace(proposal, gives=gives, takes=takes), surveys, connected, change

@@ -6,9 +6,11 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from enthesis.commands.common import (
+    ContextOption,
     EstateOption,
     Format,
     FormatOption,
+    KubeconfigOption,
     QuietOption,
     estate_folder,
     put_json,
@@ -46,6 +48,8 @@ def prove(
         list[str] | None,
         typer.Option("--client", metavar="ISSUER=FILE", help="A registered client that obtains its token there."),
     ] = None,
+    kubeconfig: KubeconfigOption = None,
+    context: ContextOption = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
@@ -78,7 +82,9 @@ def prove(
         raise Mistaken("--near-misses, --expiry and --replay are three proofs", remedy="one at a time")
     folder = estate_folder(estate)
     described = read_estate(folder)
-    connected = connect(described, folder, Given(_files(token, "--token"), _files(client, "--client")))
+    connected = connect(
+        described, folder, Given(_files(token, "--token"), _files(client, "--client"), kubeconfig, context)
+    )
     progress = reporter(quiet=quiet)
     if near_misses or expiry or replay:
         what, every = _trials(described, connected, names or [], near_misses, expiry, progress)

@@ -3,7 +3,7 @@
 import base64
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -35,11 +35,10 @@ def connect(estate: "Estate", folder: Path, given: "Given | None" = None) -> "Co
     state = lab_state(folder)
     lab = running(state)
     if lab is None:
-        if given is not None and (given.tokens or given.clients):
+        if given is not None and (given.tokens or given.clients or given.kubeconfig):
             return _without_lab(estate, given)
-        raise Unreachable(
-            "no lab runs for this estate, and only a lab can be spoken to without more", remedy="enthesis lab start"
-        )
+        remedy = "enthesis lab start; or say how a cluster is reached, with --kubeconfig"
+        raise Unreachable("no lab runs for this estate, and nothing says how anything else is reached", remedy=remedy)
     sessions: dict[str, dict[str, Secret]] = {}
     for one in json.loads((state / "administrators.json").read_text(encoding="utf-8")):
         if "holder" in one and not estate.administered_by_others(one["holder"]):
@@ -64,10 +63,16 @@ def connect(estate: "Estate", folder: Path, given: "Given | None" = None) -> "Co
 
 @dataclass(frozen=True)
 class Given:
-    """What somebody has at hand for issuers: files of tokens, and of registered clients, by the issuer's name."""
+    """What somebody has at hand: for issuers, files of tokens and of registered clients by the issuer's name; for
+    clusters, a kubeconfig.
 
-    tokens: Mapping[str, Path]
-    clients: Mapping[str, Path]
+    An estate of several clusters wants a context of each cluster's own name in it.
+    """
+
+    tokens: Mapping[str, Path] = field(default_factory=dict)
+    clients: Mapping[str, Path] = field(default_factory=dict)
+    kubeconfig: Path | None = None
+    context: str | None = None
 
 
 def _without_lab(estate: "Estate", given: Given) -> "Connected":
@@ -99,7 +104,29 @@ def _without_lab(estate: "Estate", given: Given) -> "Connected":
         for name, one in estate.providers.items()
         if one.url is not None
     }
-    return Connected(providers, issuers, "the servers of this estate")
+    clusters = _by_kubeconfig(estate, given)
+    of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
+    return Connected(providers, {**of_clusters, **issuers}, "the servers of this estate", clusters=clusters)
+
+
+def _by_kubeconfig(estate: "Estate", given: Given) -> "dict[str, LiveClusterPorts]":
+    """The clusters of ours, as a kubeconfig reaches them."""
+    from enthesis.connectors.cluster.changing import AdministeredCluster
+
+    if given.kubeconfig is None:
+        return {}
+    parts = {address: address.split("/") for address in estate.resources}
+    ours = [
+        one
+        for one, words in parts.items()
+        if len(words) == 3 and words[1] == "cluster" and not estate.administered_by_others(one)
+    ]
+    out: dict[str, LiveClusterPorts] = {}
+    for address in ours:
+        context = given.context or (address.rsplit("/", 1)[1] if len(ours) > 1 else None)
+        found = cluster_of(address, estate.organisation_of(address), None, given.kubeconfig, context, {})
+        out[address] = AdministeredCluster(found)
+    return out
 
 
 def clusters_of_lab(estate: "Estate", folder: Path) -> list[str]:

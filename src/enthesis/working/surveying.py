@@ -19,12 +19,11 @@ from enthesis.reading.writing import plain_statement
 
 def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Surveyed, ...]:
     """What our accounts have at each provider. Needs the right to read the statements of each."""
-    asked = {name: holders(estate, name) for name in estate.providers}
-    asked |= {name: [account_of(name)] for name in connected.clusters}
     systems: dict[str, Administered] = {**connected.providers, **connected.clusters}
-    missing = [name for name, its_holders in asked.items() if its_holders and name not in systems]
-    if missing:
-        raise Mistaken(f"nothing is known to speak to for the provider {missing[0]}")
+    asked = {name: holders(estate, name) for name in estate.providers if name in systems}
+    asked |= {name: [account_of(name)] for name in connected.clusters}
+    if not asked:
+        raise Mistaken("nothing is known to speak to for any provider or cluster of this estate")
     reporter.begin("surveying", sum(1 for its_holders in asked.values() if its_holders))
     found = []
     try:
