@@ -126,7 +126,7 @@ def test_a_cluster_of_another_version_is_read_as_far_as_it_goes_and_said() -> No
     connector = next(connectors(older))
     records = list(connector.records(lambda what: None))
     left = {record["left_out"]: record["why"] for record in records if record.get("incomplete")}
-    assert set(left) == {"clusterroles", "roles", "clusterrolebindings", "rolebindings"}
+    assert {what.split()[0] for what in left} == {"roles", "bindings"} and len(left) == 4
     assert all("answered 404" in why for why in left.values())
     assert any(record.get("section") == "identities" for record in records)
 

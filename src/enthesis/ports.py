@@ -154,7 +154,7 @@ class LiveClusterPorts(Administered, TakesOn, Attempts, Issues, Protocol):
 
 
 class Reporter(Protocol):
-    """Told how far long work has come; the work itself never prints."""
+    """Told how far long work has come; the work itself never prints. A total of 0 is one that is not known."""
 
     def begin(self, what: str, total: int) -> None: ...
     def step(self, what: str) -> None: ...

@@ -25,6 +25,7 @@ def adopt(folder: Path, address: str, kubeconfig: Path | None, context: str | No
     from enthesis.errors import Mistaken
     from enthesis.reading.editing import NotEditable, edited
     from enthesis.reading.folder import estate_texts, read_texts
+    from enthesis.showing.estates import counts_text
 
     estate = read_estate(folder)
     parts = address.split("/")
@@ -48,8 +49,7 @@ def adopt(folder: Path, address: str, kubeconfig: Path | None, context: str | No
         raise Mistaken(f"what is in {address} cannot be described, so nothing is written: {first.message}")
     for name in (name for name in texts if changed[name] != texts[name]):
         write_file(folder / name, changed[name].encode())
-    counts = Counter(one.section for one in additions)
-    said = ", ".join(f"{count} {section}" for section, count in counts.items())
+    said = counts_text(Counter(one.section for one in additions))
     remark(f"Adopted from {address}: {said or 'nothing that was not described'}.", quiet=quiet)
 
 

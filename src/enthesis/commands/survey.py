@@ -222,12 +222,13 @@ def _write(out: Path | None, lines: Iterable[bytes]) -> None:
 def _told(writing: "Writing", *, quiet: bool) -> None:
     """What was seen, what was left out and what was found, on standard error."""
     from enthesis.commands.common import put_lines
+    from enthesis.showing.estates import counts_text
     from enthesis.showing.lines import Span, counted, line
 
     if quiet:
         return
     names = ", ".join(one.name for one in writing.systems)
-    counts = ", ".join(f"{count} {section}" for section, count in sorted(writing.counts.items()) if section != "kinds")
+    counts = counts_text(writing.counts)
     word = Span("whole", "good") if writing.complete else Span("not whole", "bad")
     lines = [line(f"Surveyed {names}, ", word, f": {counts or 'nothing'}.")]
     for one in writing.left_out[:MOST]:

@@ -1,6 +1,6 @@
 """An estate in one look: what it describes, counted."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from typing import Any
 
 from enthesis.model.estate import Estate
@@ -25,6 +25,16 @@ SECTIONS = (
     ("invariants", "invariant"),
 )
 PLURALS = {"identity": "identities"}
+
+
+def counts_text(counts: Mapping[str, int]) -> str:
+    """How many entries of each section, in words; kinds are not told."""
+    words = dict(SECTIONS)
+    return ", ".join(
+        counted(count, words[section], PLURALS.get(words[section], ""))
+        for section, count in sorted(counts.items())
+        if section in words
+    )
 
 
 def count_lines(estate: Estate) -> Iterable[Line]:

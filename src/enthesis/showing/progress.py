@@ -32,7 +32,7 @@ class Bar:
 
     def begin(self, what: str, total: int) -> None:
         self._progress.start()
-        self._task = self._progress.add_task("", total=total, what=visible(what))
+        self._task = self._progress.add_task("", total=total or None, what=visible(what))
 
     def step(self, what: str) -> None:
         shown = visible(what) if len(what) <= 60 else visible(what[:59]) + "…"

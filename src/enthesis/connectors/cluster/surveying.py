@@ -23,6 +23,8 @@ ACCOUNTS, OF_NAMESPACE = "system:serviceaccounts", "system:serviceaccounts:"
 EVERYBODY, ANYBODY, MASTERS = "system:authenticated", "system:unauthenticated", "system:masters"
 Rules = list[Mapping[str, Any]]
 BOOT = "kubernetes.io/bootstrapping"
+ROLES = {"clusterroles": "roles of the whole cluster", "roles": "roles of namespaces"}
+BINDINGS = {"clusterrolebindings": "bindings in the whole cluster", "rolebindings": "bindings in namespaces"}
 OF_WHOLE_CLUSTER = ("namespaces", "clusterroles", "clusterrolebindings")
 CAME_ALONG = ("cluster-admin", "admin", "edit", "view")
 
@@ -160,7 +162,10 @@ class _Reading:
         spaces = self.cluster.only if plural not in OF_WHOLE_CLUSTER else ()
         for path in [f"{base}/namespaces/{quote(one)}/{plural}" for one in spaces] or [f"{base}/{plural}"]:
             try:
-                yield from self.cluster.items(path, accept=accept)
+                for number, one in enumerate(self.cluster.items(path, accept=accept), 1):
+                    if not number % PAGE:
+                        self.step(f"{what}, {number} so far")
+                    yield one
             except (RightMissing, UnexpectedAnswer) as fault:
                 self._left_out(what, fault.message)
 
@@ -222,8 +227,8 @@ class _Reading:
     # -- who may do what -------------------------------------------------------------------------------------
 
     def _read_roles(self) -> None:
-        for plural in ("clusterroles", "roles"):
-            for one in self._listed(plural, plural, base=f"/apis/{RBAC}/v1"):
+        for plural, what in ROLES.items():
+            for one in self._listed(plural, what, base=f"/apis/{RBAC}/v1"):
                 meta = one["metadata"]
                 namespace = meta.get("namespace") or ""
                 self.rules[namespace, meta["name"]] = list(one.get("rules") or ())
@@ -233,8 +238,8 @@ class _Reading:
                     self.made.add(name)
 
     def _bindings(self) -> Iterator[Record]:
-        for plural in ("clusterrolebindings", "rolebindings"):
-            for one in self._listed(plural, plural, base=f"/apis/{RBAC}/v1"):
+        for plural, what in BINDINGS.items():
+            for one in self._listed(plural, what, base=f"/apis/{RBAC}/v1"):
                 yield from self._binding(one)
 
     def _binding(self, one: Mapping[str, Any]) -> Iterator[Record]:
