@@ -418,6 +418,30 @@ def test_a_survey_stands_beside_an_estate_and_in_place_of_one(
     assert enthesis("card", f"{GRID}/namespace/nowcast/identity/runner", *live, at=tmp_path).code == 0
 
 
+def test_journeys_and_invariants_are_judged_on_what_is_so(
+    enthesis: Program, own: tuple[Path, Api], tmp_path: Path
+) -> None:
+    folder, api = own
+    api.account("nowcast", "runner")
+    who, secret = f"{GRID}/namespace/nowcast/identity/runner", f"{GRID}/namespace/nowcast/secret/db"
+    more = {
+        "identities": {who: {"kind": "cluster-service-account"}},
+        "journeys": {"no-secret": {"from": {"identity": who}, "attempt": f"read {secret}", "expect": "refused"}},
+        "invariants": [{"name": "kept", "never": {"by": who, "can": "read", "at": secret}}],
+    }
+    (folder / "expected.json").write_text(json.dumps(more))
+    out = folder / "live.jsonl"
+    surveyed(enthesis, folder, out)
+    assert enthesis("check", at=folder).code == enthesis("check", "--live", str(out), at=folder).code == 0
+    api.role("peeking", [{"apiGroups": [""], "resources": ["secrets"], "verbs": ["list"]}])
+    api.binding("peeking", "peeking", [service_account("nowcast", "runner")])
+    surveyed(enthesis, folder, out)
+    assert enthesis("check", at=folder).code == 0
+    ran = enthesis("check", "--live", str(out), at=folder)
+    assert ran.code == 1 and "kept is broken" in ran.out and "no-secret" in ran.out
+    assert enthesis("check", "--live", str(out), at=tmp_path).code == 0  # nothing is expected there
+
+
 def test_clouds_are_surveyed_too(enthesis: Program, enacted_lab: object, tmp_path: Path) -> None:
     folder = enacted_lab.folder  # type: ignore[attr-defined]
     out = tmp_path / "live.jsonl"

@@ -1,6 +1,6 @@
 """`enthesis check`: reads the estate, judges its journeys and invariants, and compares it with another version."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -10,6 +10,7 @@ import typer
 from enthesis.commands.barring import barred_gains, put_barred
 from enthesis.commands.common import (
     EstateOption,
+    LiveOption,
     QuietOption,
     ReviewFormat,
     cache_folder,
@@ -17,6 +18,7 @@ from enthesis.commands.common import (
     put_json,
     put_lines,
     put_text,
+    read_live,
     write_file,
 )
 
@@ -35,6 +37,7 @@ WORTH_A_BAR = 20  # journeys and invariants; fewer are judged before a bar is dr
 
 def check(
     estate: EstateOption = None,
+    live: LiveOption = None,
     output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
     schema: Annotated[bool, typer.Option("--schema", help="Print the JSON Schema of an estate's files.")] = False,
@@ -58,6 +61,8 @@ def check(
     Needs no live system and no rights. Exit 0 where all is well, 1 where a journey is not as expected, an invariant
     does not hold, a danger stands or a gain was barred, 2 where the estate has mistakes.
 
+    With --live, what a survey says is judged, in place of what the estate describes or alone.
+
     Example: enthesis check --estate ./saltmarsh
     """
     from enthesis.errors import Mistaken
@@ -71,11 +76,19 @@ def check(
         raise Mistaken("--format markdown goes with --compared-with")
     if fail_on_gain and compared_with is None:
         raise Mistaken("--fail-on-gain goes with --compared-with")
-    from enthesis.reading.folder import read_folder
+    from enthesis.reading.finding import find_estate
+    from enthesis.reading.folder import Reading, read_folder
+    from enthesis.reading.surveys import beside
     from enthesis.showing.mistakes import mistake_json, mistake_lines
 
-    folder = estate_folder(estate)
-    reading = read_folder(folder, cache=cache_folder())
+    survey = read_live(live) if live is not None else None
+    if survey is not None and live is not None and estate is None and find_estate(Path.cwd()) is None:
+        folder, reading = live.resolve().parent, Reading(survey.estate, (), ())
+    else:
+        folder = estate_folder(estate)
+        reading = read_folder(folder, cache=cache_folder())
+        if survey is not None and reading.estate is not None:
+            reading = replace(reading, estate=beside(reading.estate, survey))
     if reading.estate is None:
         if output is ReviewFormat.JSON:
             mistakes = [mistake_json(mistake) for mistake in reading.mistakes]
@@ -192,7 +205,7 @@ def _answer(
         put_lines([line(Span(check_sentence(estate, len(reading.files), journeys, decided, dangers), style))])
         if not quiet:
             put_lines(count_lines(estate))
-        texts = estate_texts(folder) if not well else {}
+        texts = estate_texts(folder) if not well and reading.files else {}
         put_lines(check_lines(texts, reading.named_at, chains, journeys, decided))
         put_lines(danger_lines(texts, dangers))
         if found is not None:
