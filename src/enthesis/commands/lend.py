@@ -1,11 +1,8 @@
 """`enthesis lend`: a short-lived credential for an identity, handed to other people's clients and kept nowhere."""
 
-import json
 import os
-import sys
-from datetime import timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -14,7 +11,6 @@ from enthesis.commands.common import QuietOption, put_text, remark, write_file
 if TYPE_CHECKING:
     from enthesis.connectors.cluster.using import LiveCluster
 
-EXEC_VERSIONS = ("client.authentication.k8s.io/v1", "client.authentication.k8s.io/v1beta1")
 USUAL_LIFE = "15m"
 
 
@@ -45,6 +41,7 @@ def lend(
 
     Example: enthesis lend surge/cluster/grid/namespace/nowcast/identity/runner --kubeconfig grid.config
     """
+    from enthesis.connectors.cluster.lending import ASKED_BY, answer_to_client, lent_kubeconfig, version_asked
     from enthesis.errors import Mistaken
     from enthesis.reading.nodes import Node
     from enthesis.reading.shapes import MISSING, Duration, Notes
@@ -54,13 +51,17 @@ def lend(
         raise Mistaken(f"{life} is no duration", remedy="write it like 15m or 1h")
     cluster, folder = _cluster(identity, estate, through, context)
     if to_client:
-        _answer(cluster, identity, length)
+        version = version_asked(os.environ.get(ASKED_BY, ""))
+        put_text(answer_to_client(version, *cluster.token_for(identity, length)))
         return
     if kubeconfig is None:
         raise Mistaken("nothing to write to", remedy="name a file with --kubeconfig")
     cluster.token_for(identity, length)  # so that what cannot be lent is said now and not to the client later
-    content = _config(cluster, identity, life, folder, through, context)
-    write_file(kubeconfig, content.encode())
+    words = ["lend", identity, "--to-client", "--life", life, "--quiet"]
+    kept = through.resolve() if through is not None else None
+    for option, value in (("--estate", folder), ("--through", kept), ("--context", context)):
+        words += [option, str(value)] if value is not None else []
+    write_file(kubeconfig, lent_kubeconfig(cluster, identity, words).encode())
     kubeconfig.chmod(0o600)
     remark(f"{kubeconfig} lends {identity}, for {life} at a time.", quiet=quiet)
 
@@ -82,58 +83,3 @@ def _cluster(
     folder = estate_folder(estate) if estate is not None or find_estate(Path.cwd()) is not None else None
     found = cluster_of("/".join(parts[:3]), "", folder, through, context, dict(os.environ))
     return LiveCluster(found), folder
-
-
-def _config(
-    cluster: "LiveCluster",
-    identity: str,
-    life: str,
-    folder: Path | None,
-    through: Path | None,
-    context: str | None,
-) -> str:
-    """A kubeconfig as JSON, which is YAML too: nothing in it needs quoting by hand."""
-    words = ["-m", "enthesis", "lend", identity, "--to-client", "--life", life, "--quiet"]
-    kept = through.resolve() if through is not None else None
-    for option, value in (("--estate", folder), ("--through", kept), ("--context", context)):
-        words += [option, str(value)] if value is not None else []
-    user = {
-        "exec": {
-            "apiVersion": EXEC_VERSIONS[0],
-            "command": sys.executable,
-            "args": words,
-            "interactiveMode": "Never",
-            "provideClusterInfo": False,
-        }
-    }
-    server: dict[str, Any] = {"server": cluster.cluster.url}
-    if cluster.cluster.authority:
-        server["certificate-authority-data"] = cluster.cluster.authority
-    name = cluster.name.rsplit("/", 1)[1]
-    namespace = cluster.account(identity)[0]
-    whole = {
-        "apiVersion": "v1",
-        "kind": "Config",
-        "clusters": [{"name": name, "cluster": server}],
-        "users": [{"name": identity, "user": user}],
-        "contexts": [{"name": name, "context": {"cluster": name, "user": identity, "namespace": namespace}}],
-        "current-context": name,
-    }
-    return json.dumps(whole, indent=2) + "\n"
-
-
-def _answer(cluster: "LiveCluster", identity: str, life: timedelta) -> None:
-    """Answers a client by its protocol: a token on standard output, for the process that asked for it."""
-    from enthesis.errors import Mistaken
-
-    try:
-        asked = json.loads(os.environ.get("KUBERNETES_EXEC_INFO", ""))
-        version = str(asked["apiVersion"])
-    except (ValueError, KeyError, TypeError):
-        remedy = "use the kubeconfig with a client; it asks here by itself"
-        raise Mistaken("no client asks for this token, and it is not shown otherwise", remedy=remedy) from None
-    if version not in EXEC_VERSIONS:
-        raise Mistaken(f"a client asks in a version that is not known: {version}")
-    credential, ends = cluster.token_for(identity, life)
-    status = {"token": credential.secret.reveal(), "expirationTimestamp": ends}
-    put_text(json.dumps({"kind": "ExecCredential", "apiVersion": version, "status": status}) + "\n")

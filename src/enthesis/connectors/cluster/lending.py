@@ -1,0 +1,64 @@
+"""A kubeconfig whose user is an exec entry that asks us for a token each time, and our answer to the client that asks.
+
+Kubernetes documentation, "client-go credential plugins" (client.authentication.k8s.io); the file holds no token.
+"""
+
+import json
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+from enthesis.connectors.cluster.using import LiveCluster
+from enthesis.errors import Mistaken
+from enthesis.ports import Credential
+
+ASKED_BY = "KUBERNETES_EXEC_INFO"  # the environment variable in which a client says what it asks for
+VERSIONS = ("client.authentication.k8s.io/v1", "client.authentication.k8s.io/v1beta1")
+
+
+def lent_kubeconfig(cluster: LiveCluster, identity: str, words: Sequence[str]) -> str:
+    """A kubeconfig as JSON, which is YAML too, so that nothing in it needs quoting by hand.
+
+    `words` are those with which this program is to be called for a token.
+    """
+    user = {
+        "exec": {
+            "apiVersion": VERSIONS[0],
+            "command": sys.executable,
+            "args": ["-m", "enthesis", *words],
+            "interactiveMode": "Never",
+            "provideClusterInfo": False,
+        }
+    }
+    server: dict[str, Any] = {"server": cluster.cluster.url}
+    if cluster.cluster.authority:
+        server["certificate-authority-data"] = cluster.cluster.authority
+    name = cluster.name.rsplit("/", 1)[1]
+    namespace = cluster.account(identity)[0]
+    whole = {
+        "apiVersion": "v1",
+        "kind": "Config",
+        "clusters": [{"name": name, "cluster": server}],
+        "users": [{"name": identity, "user": user}],
+        "contexts": [{"name": name, "context": {"cluster": name, "user": identity, "namespace": namespace}}],
+        "current-context": name,
+    }
+    return json.dumps(whole, indent=2) + "\n"
+
+
+def version_asked(said: str) -> str:
+    """The version in which a client asks; Mistaken where no client does, so that no token is shown to anybody else."""
+    try:
+        version = str(json.loads(said)["apiVersion"])
+    except (ValueError, KeyError, TypeError):
+        remedy = "use the kubeconfig with a client; it asks here by itself"
+        raise Mistaken("no client asks for this token, and it is not shown otherwise", remedy=remedy) from None
+    if version not in VERSIONS:
+        raise Mistaken(f"a client asks in a version that is not known: {version}")
+    return version
+
+
+def answer_to_client(version: str, credential: Credential, ends: str) -> str:
+    """The token, for the process that asked for it."""
+    status = {"token": credential.secret.reveal(), "expirationTimestamp": ends}
+    return json.dumps({"kind": "ExecCredential", "apiVersion": version, "status": status}) + "\n"
