@@ -142,7 +142,9 @@ journeys:
         "publishing.yaml": (enacted_lab.folder / "publishing.yaml").read_text(),
     }  # fmt: skip
     folder = write_estate(tmp_path / "mine", files)
-    token = LabClient(enacted_lab).token()
+    client = LabClient(enacted_lab)
+    with client.http:
+        token = client.token()
     (folder / "token").write_text(token)
     more = {"SSL_CERT_FILE": enacted_lab.authority}
     ran = enthesis("prove", "takes-on", "--token", "forge=token", at=folder, **more)
@@ -159,4 +161,4 @@ journeys:
     for wrong in (("--token", "forge"), ("--token", "nobody=token"), ("--client", "forge=none.json")):
         assert enthesis("prove", *wrong, at=folder, **more).code == 2
     ran = enthesis("prove", at=folder)
-    assert ran.code == 3 and "only a lab can be spoken to" in ran.err
+    assert ran.code == 3 and "nothing says how anything else is reached" in ran.err

@@ -75,7 +75,8 @@ def proposal_from(data: Any) -> Proposal:
             estate=str(data["estate"]),
             steps=steps,
             blocked=tuple(Blocked(**one) for one in data["blocked"]),
-            **{name: tuple(data[name]) for name in ("not_ours", "left", "theirs", "gives", "takes", "aside")},
+            **{name: tuple(data[name]) for name in ("not_ours", "left", "theirs", "gives", "takes")},
+            aside=tuple(data.get("aside", ())),
             seen={str(name): dict(seen) for name, seen in data["seen"].items()},
         )
     except (TypeError, KeyError, AttributeError) as fault:
