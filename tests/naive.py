@@ -221,6 +221,9 @@ class Naive:
             what = attachment.what
             if globbed(what.pattern, address) if isinstance(what, Glob) else what == address:
                 found |= set(attachment.runs_as)
+        parts = address.split("/")
+        if len(parts) == 5 and parts[1] == "pool":
+            found |= self.runs_as("/".join(parts[:3]))
         return found
 
     def in_group(self, caller: str, group: str) -> bool:
@@ -237,7 +240,9 @@ class Naive:
         return (
             organisation is not None
             and not organisation.outside
-            and place in self.above(caller)
+            and (
+                place in self.above(caller) or (identity.tied_to is not None and place in self.above(identity.tied_to))
+            )
             and (rule.kind is None or rule.kind == identity.kind)
             and all(identity.labels.get(name) == value for name, value in rule.labels.items())
         )

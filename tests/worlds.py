@@ -141,6 +141,7 @@ class World:
                     )
                 },
             )
+        resources["aa/pool/l"] = self.maybe(0.5, lambda: {"runs_as": self.some(self.identities[:2])})
         for place in resources.values():
             place.update(self.maybe(0.3, lambda: {"labels": rng.choice(LABELS)}))
         identities: dict[str, Any] = {}
@@ -196,11 +197,12 @@ class World:
         }  # fmt: skip
 
     def rule(self, places: list[str]) -> dict[str, Any]:
-        return {
-            **self.maybe(0.6, lambda: {"in": self.rng.choice(places)}),
-            **self.maybe(0.4, lambda: {"kind": self.rng.choice(["service-account", "person", "instance-role"])}),
-            **self.maybe(0.4, lambda: {"labels": {"tier": "high"}}),
-        }
+        if self.rng.random() < 0.2:
+            return {"in": "aa/pool/l"}
+        kind = self.rng.choice(["service-account", "person", "instance-role", "managed-identity"])
+        tier: dict[str, Any] = {"labels": {"tier": "high"}}
+        narrowed: list[dict[str, Any]] = [{"kind": kind}, tier, {"kind": kind, **tier}]
+        return {**self.maybe(0.6, lambda: {"in": self.rng.choice(places)}), **self.rng.choice(narrowed)}
 
     def trusts(self) -> list[dict[str, Any]]:
         rng = self.rng

@@ -60,7 +60,7 @@ def propose(
     kept = {one.key for one in ours}
     leftover = [one for key, one in live.items() if key not in kept]
     lingering = [one for one in leftover if one.mark == estate.name]
-    steps.sort(key=lambda step: MAKING_ORDER.index(step.collection))
+    steps.sort(key=_made_when)
     if prune:
         goes = sorted(lingering, key=lambda one: REMOVING_ORDER.index(one.collection))
         steps.extend(_removing(one) for one in goes)
@@ -74,6 +74,12 @@ def propose(
         seen={surveyed.provider: surveyed.seen() for surveyed in surveys},
         aside=tuple(dict.fromkeys(one.provider for one in every if one.provider not in spoken_to)),
     )
+
+
+def _made_when(step: Step) -> int:
+    """Where in the order a step belongs; a ceiling at an identity comes after that."""
+    at_identity = step.collection == "ceilings" and step.body is not None and "/identity/" in str(step.body["at"])
+    return MAKING_ORDER.index("groups" if at_identity else step.collection)
 
 
 def _is_statement(one: LiveObject) -> bool:

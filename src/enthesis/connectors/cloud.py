@@ -203,27 +203,28 @@ class Cloud:
             if answer.status == 401:
                 return Refusal(("session",), problem_said(answer))
         if answer.status == 201 and "location" in answer.headers:
-            return self._tried(session, answer.headers["location"], removed=method == "DELETE")
+            sent = None if method == "DELETE" else content or b""
+            return self._tried(session, answer.headers["location"], sent)
         if answer.status == 404 and b":nothing-stored" in answer.content:
             return Done("allowed, and nothing is stored there")
         if answer.status == 200:
             return Done("read" if attempt.verb == "read" else "listed" if attempt.verb == "list" else "allowed")
         raise UnexpectedAnswer(f"{self.name} answered {answer.status} to {attempt.verb}: {problem_said(answer)}")
 
-    def _tried(self, session: Credential, location: str, *, removed: bool) -> Done:
-        """Looks at a trial, and ends it whatever was seen."""
+    def _tried(self, session: Credential, location: str, sent: bytes | None) -> Done:
+        """Looks at a trial, and ends it whatever was seen. `sent` is what was written; None where it was removed."""
         if not location.startswith(self.client.url + "/"):
             raise UnexpectedAnswer(f"{self.name} names a trial on another service")
         try:
             answer = self.client.ask("GET", location, bearer=session.secret)
             seen = self.client.expect(answer, 200).json(self.client.who)
-            digest = None if removed else hashlib.sha256(TRIED).hexdigest()
+            digest = None if sent is None else hashlib.sha256(sent).hexdigest()
             if seen.get("sha256") != digest:
                 raise UnexpectedAnswer(f"{self.name} said it was done, and it was not")
         finally:
             answer = self.client.ask("DELETE", location, bearer=session.secret)
         self.client.expect(answer, 204)
-        return Done("really gone, and put back" if removed else "really there, and removed again")
+        return Done("really gone, and put back" if sent is None else "really there, and removed again")
 
 
 def _how(attempt: Attempt) -> tuple[str, dict[str, str]]:

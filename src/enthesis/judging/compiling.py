@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from enthesis.judging.tables import Raw, Tables, read_conditions, tables_of
-from enthesis.model.addresses import parse, standing_in
+from enthesis.model.addresses import parse, pool_of, standing_in
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.estate import Ceiling, Estate, boundary_of
 from enthesis.model.mistakes import AddressMistake
@@ -260,6 +260,12 @@ class Compiled:
                         runs(index[address], attachment.runs_as)
             else:
                 runs(self.place(attachment.what), attachment.runs_as)
+        names = self.places.names
+        of_pools = {names[place]: found for place, found in self.runs_as.items()}
+        for address in self.tables.resources:
+            pool = pool_of(address)
+            if pool in of_pools:  # a member runs as its pool does
+                runs(index[address], [names[one] for one in of_pools[pool]])
 
     def _roles(self) -> None:
         self.role_names = list(self.estate.roles)
@@ -336,6 +342,12 @@ class Compiled:
         order = np.argsort(who, kind="stable")
         self.member, self.member_group = who[order], np.asarray(which, np.int64)[order]
 
+    def _tied(self) -> tuple[Ints, Ints]:
+        """The tied identities, and the known places at or above what they are tied to."""
+        chains = [(self.places.index[one], self.chain_of(at)) for one, at in self.tables.tied.items()]
+        pairs = np.array([(one, chain[0]) for one, chain in chains if chain], np.int64).reshape(-1, 2)
+        return pairs[:, 0], pairs[:, 1]
+
     def _found_by_rule(self, address: str) -> Ints:
         rule = self.estate.groups[address].where
         found = self.identity_places
@@ -343,6 +355,9 @@ class Compiled:
         if rule is None or within == NONE:
             return found[:0]
         inside = (self.first[within] <= self.first[found]) & (self.first[found] < self.end[within])
+        who, where = self._tied()  # who is tied to a resource is also where that is
+        tied = who[(self.first[within] <= self.first[where]) & (self.first[where] < self.end[within])]
+        inside |= np.isin(found, tied)
         outside = [self.places.index[f"@{one.name}"] for one in self.estate.organisations.values() if one.outside]
         inside &= ~np.isin(self.organisation[found], outside)
         if rule.kind is not None:

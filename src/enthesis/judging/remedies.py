@@ -15,7 +15,7 @@ from enthesis.judging.judge import Judge
 from enthesis.judging.questions import BEARERS, RESOURCES, Question
 from enthesis.judging.verdicts import REFUSED, Miss, Request, Step, Unmet, Verdict
 from enthesis.model import estate as m
-from enthesis.model.addresses import account_of, article, parse
+from enthesis.model.addresses import account_of, article, parse, pool_of
 from enthesis.model.conditions import AnyOf, Equal, Glob, Test, Within
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.reading.conditions import plain_test
@@ -541,7 +541,8 @@ def _runs(estate: Estate, what: str) -> list[str]:
         pattern = attachment.what
         if matches(pattern.pattern, what) if isinstance(pattern, Glob) else pattern == what:
             found += attachment.runs_as
-    return list(dict.fromkeys(found))
+    pool = pool_of(what)
+    return list(dict.fromkeys([*found, *(_runs(estate, pool) if pool else ())]))
 
 
 def _claimed(trust: m.Trust, unmet: Unmet) -> bool:

@@ -24,6 +24,8 @@ from starlette.applications import Starlette
 from enthesis.lab.authority import make_certificates
 from enthesis.lab.cloud import Cloud
 from enthesis.lab.cluster.serving import Cluster
+from enthesis.lab.hosts import Hosts
+from enthesis.lab.people import Directory
 from enthesis.lab.pipeline import Pipeline
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
@@ -64,6 +66,8 @@ def _services(furniture: dict[str, Any]) -> dict[str, str]:
         if issuer["kind"] == "oidc" and "cluster" not in issuer
     }
     found |= {address: "cluster" for address in furniture["resources"] if _is_cluster(address)}
+    found |= {f"{name}/hosts": "hosts" for name in furniture["providers"]}
+    found |= {address.split("/")[0]: "directory" for address in furniture["people"]}
     return found
 
 
@@ -83,18 +87,24 @@ async def _serve(state: Path, ready: int | None) -> None:
     kinds = _services(furniture)
     sockets = {name: _socket(ports.get(name)) for name in kinds}
     signers: dict[str, Signer] = {}
-    for name, listening in sockets.items():
+    urls = {
+        name: f"http{'' if kinds[name] == 'hosts' else 's'}://{HOST}:{listening.getsockname()[1]}"
+        for name, listening in sockets.items()
+    }
+    for name in (one for one in sockets if kinds[one] != "hosts"):
         signers[name] = Signer(store, clock, name)
         signers[name].ensure_keys()
-        signers[name].issuer = f"https://{HOST}:{listening.getsockname()[1]}"
+        signers[name].issuer = urls[name]
     store.set_setting("ports", {name: listening.getsockname()[1] for name, listening in sockets.items()})
     servers: list[_Server] = []
     for name, kind in kinds.items():
         app = _app(name, kind, furniture, store, clock, signers)
+        safe = kind != "hosts"  # a link-local service has no certificate
         config = uvicorn.Config(
             app,
-            ssl_certfile=chain,
-            ssl_keyfile=key,
+            ssl_certfile=chain if safe else None,
+            ssl_keyfile=key if safe else None,
+            proxy_headers=False,
             log_config=None,
             access_log=False,
             lifespan="off",
@@ -102,7 +112,7 @@ async def _serve(state: Path, ready: int | None) -> None:
             timeout_graceful_shutdown=3,
         )
         servers.append(_Server(config))
-    listed = [{"name": name, "kind": kinds[name], "url": signers[name].issuer} for name in kinds]
+    listed = [{"name": name, "kind": kinds[name], "url": urls[name]} for name in kinds]
     described = {"estate": furniture["estate"], "authority": str(authority), "services": listed}
     beside = state / "services.json.new"
     beside.write_text(json.dumps(described), encoding="utf-8")
@@ -116,6 +126,13 @@ def _app(
 ) -> Starlette:
     if kind == "cloud":
         return Cloud(name, furniture, store, clock, signers).app()
+    if kind == "hosts":
+        provider = name.removesuffix("/hosts")
+        return Hosts(Cloud(provider, furniture, store, clock, signers)).app()
+    if kind == "directory":
+        clouds = [signers[one] for one in furniture["providers"]]
+        people = furniture["people"]
+        return Directory(name, people, store, clock, signers[name], lambda: [one.issuer for one in clouds]).app()
     if kind == "cluster":
         cluster = Cluster(name, store, clock, signers[name])
         cluster.furnish(furniture["resources"])

@@ -11,7 +11,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from enthesis.lab.conditions import NotUnderstood, seconds, understand
-from enthesis.lab.deciding import World, account_of, declared, exists, organisation_of, place_of, verbs_of
+from enthesis.lab.deciding import Caller, World, account_of, declared, exists, organisation_of, place_of, verbs_of
 from enthesis.lab.problems import Problem
 from enthesis.lab.store import COLLECTIONS, Statement, Store
 
@@ -36,23 +36,48 @@ REQUIRED = {
     "attachments": {"what", "runs_as"},
 }
 KINDS = ("service-account", "instance-role", "managed-identity")
-ADMITS = ("token", "identity", "group", "account", "person")
+ADMITS = ("token", "identity", "group", "account", "person", "attached")
+Needed = list[tuple[str, str, str]]
+"""Verbs, what each is on, and for `attach` the resource that it is onto."""
 
 
 class Administration:
-    """The handlers for one cloud. `session` checks a bearer token and answers whom it administers."""
+    """The handlers for one cloud.
 
-    def __init__(self, store: Store, world: Callable[[], World], session: Callable[[Request], str]) -> None:
+    `session` checks a bearer token and answers the boundary that it administers, or whoever else asks; for those `may`
+    raises a refusal where a permission is missing. So whoever may make an identity need not be who may bind it.
+    """
+
+    def __init__(
+        self,
+        store: Store,
+        world: Callable[[], World],
+        session: Callable[[Request], str | Caller],
+        may: Callable[[Caller, str, str, str, Request], None],
+    ) -> None:
         self.store = store
         self.world = world
         self.session = session
+        self.may = may
+
+    def needs(self, request: Request, needed: Needed, holder: str) -> None:
+        """Goes on for the administrators of a holder, and for whoever has all these permissions."""
+        who = self.session(request)
+        if isinstance(who, str):
+            if not self.is_below(who, holder):
+                raise Problem(403, "not-your-boundary", f"this session administers {who} and nothing else")
+            return
+        for verb, target, onto in needed:
+            self.may(who, verb, target, onto, request)
 
     async def collection(self, request: Request) -> Response:
         collection = _collection(request)
-        holder_of_session = self.session(request)
         if request.method == "POST":
-            return await self._create(request, collection, holder_of_session)
-        return self._listed(request, collection, holder_of_session)
+            return await self._create(request, collection)
+        who = self.session(request)
+        holder = who if isinstance(who, str) else request.query_params.get("holder", "")
+        self.needs(request, [("describe", holder, "")], holder)
+        return self._listed(request, collection, holder)
 
     def _listed(self, request: Request, collection: str, holder: str) -> Response:
         try:
@@ -67,14 +92,15 @@ class Administration:
             headers["Link"] = f'<{request.url.path}?{query}>; rel="next"'
         return JSONResponse({"items": [self._shown(one) for one in found]}, headers=headers)
 
-    async def _create(self, request: Request, collection: str, holder_of_session: str) -> Response:
+    async def _create(self, request: Request, collection: str) -> Response:
         body = await json_body(request)
         holder = body.pop("holder", None)
         mark = body.pop("mark", None)
         if not isinstance(holder, str) or not isinstance(mark, str | None):
             raise Problem(422, "not-understood", "`holder` and `mark` are texts")
-        self._may(holder_of_session, holder)
-        self._understand(collection, holder, body)
+        self.needs(request, [], holder)
+        self.understand(collection, holder, body)
+        self.needs(request, self._needed(collection, holder, body, making=True), holder)
         name = body.get("address") if collection in ("identities", "groups") else body.get("name")
         try:
             made = self.store.add(self.world().provider, collection, holder, name, mark, body)
@@ -85,10 +111,13 @@ class Administration:
 
     async def item(self, request: Request) -> Response:
         collection = _collection(request)
-        holder_of_session = self.session(request)
+        who = self.session(request)
         found = self.store.statement(self.world().provider, collection, request.path_params["id"])
-        if found is None or not self._is_of(holder_of_session, found.holder):
+        if found is None or (isinstance(who, str) and not self.is_below(who, found.holder)):
             raise Problem(404, "not-found", f"none of {collection} has this id, or it is not yours")
+        looking = [("describe", found.holder, "")]
+        changing = self._needed(collection, found.holder, found.body, making=False)
+        self.needs(request, looking if request.method == "GET" else changing, found.holder)
         if request.method == "GET":
             return JSONResponse(self._shown(found), headers={"ETag": found.etag})
         wanted = request.headers.get("if-match")
@@ -103,7 +132,8 @@ class Administration:
         mark = body.pop("mark", found.mark)
         if body.pop("holder", found.holder) != found.holder:
             raise Problem(422, "not-understood", "a statement keeps its holder")
-        self._understand(collection, found.holder, body)
+        self.understand(collection, found.holder, body)
+        self.needs(request, self._needed(collection, found.holder, body, making=False), found.holder)
         for kept in ("address", "name"):
             if kept in found.body and body.get(kept) != found.body[kept]:
                 raise Problem(422, "not-understood", f"a statement keeps its {kept}")
@@ -113,6 +143,8 @@ class Administration:
     async def furniture(self, request: Request) -> Response:
         """The accounts and resources below the session's boundary: what exists already."""
         holder = self.session(request)
+        if not isinstance(holder, str):
+            raise Problem(403, "not-an-administrator", "this session administers nothing")
         world = self.world()
         accounts = [
             name
@@ -124,18 +156,35 @@ class Administration:
 
     # -- who may, and what is understood ---------------------------------------------------------------------
 
-    def _may(self, holder_of_session: str, holder: str) -> None:
-        if not self._is_of(holder_of_session, holder):
-            raise Problem(403, "not-your-boundary", f"this session administers {holder_of_session} and nothing else")
+    def _needed(self, collection: str, holder: str, body: Mapping[str, Any], *, making: bool) -> Needed:
+        """The permissions that a change needs of whoever is no administrator."""
+        if collection == "identities":
+            return [("create", holder, "") if making else ("configure", body["address"], "")]
+        if collection == "groups":
+            made_in = "configure" if holder.startswith("@") else "create"
+            return [(made_in, holder, "") if making else ("change-members", body["address"], "")]
+        if collection == "trusts":
+            of = self.world().identity(body["of"])
+            return [("change-trust", of.body["address"] if of else "", "")]
+        if collection == "attachments":
+            onto = body["what"] if isinstance(body["what"], str) else holder
+            named = [self.world().identity(one) for one in body["runs_as"]]
+            return [("attach", one.body["address"] if one else "", onto) for one in named]
+        if collection == "ceilings":
+            return [("change-ceiling", holder, "")]
+        if collection == "roles":
+            return [("change-access" if holder.startswith("@") else "change-role", holder, "")]
+        return [("change-access", body["at"], "")]
 
-    def _is_of(self, holder_of_session: str, holder: str) -> bool:
+    def is_below(self, holder_of_session: str, holder: str) -> bool:
+        """Whether a holder is the boundary that a session administers, or one in it."""
         return holder == holder_of_session or self._below(holder_of_session, holder)
 
     @staticmethod
     def _below(boundary: str, inner: str) -> bool:
         return boundary.startswith("@") and inner.startswith("@") and (inner + "/").startswith(boundary + "/")
 
-    def _understand(self, collection: str, holder: str, body: Mapping[str, Any]) -> None:
+    def understand(self, collection: str, holder: str, body: Mapping[str, Any]) -> None:
         unknown = set(body) - FIELDS[collection]
         missing = REQUIRED[collection] - set(body)
         if unknown or missing:
@@ -171,6 +220,8 @@ class Administration:
         rule = body.get("where")
         if rule is not None and (set(rule) - {"kind", "in", "labels"} or not rule):
             raise NotUnderstood("this rule")
+        if any(address == self._address_of(one) for one in body.get("members", [])):
+            raise NotUnderstood("a group that contains itself")
 
     def _understand_roles(self, holder: str, body: Mapping[str, Any]) -> None:
         self._kind_verbs(body["allows"])
@@ -196,6 +247,10 @@ class Administration:
             raise NotUnderstood("claims without a token")
         elif "account" in admits and admits["account"] not in world.furniture["accounts"]:
             raise NotUnderstood(f"the account {admits['account']}")
+        elif "attached" in admits:
+            what = admits["attached"]
+            if what is not True and not isinstance(what, str) and list(what) != ["glob"]:
+                raise NotUnderstood("what is attached")
         elif "group" in admits:
             self._known({"group": admits["group"]})
         elif forms[0] in ("identity", "person") and not isinstance(admits[forms[0]]["id"], str):
@@ -234,8 +289,12 @@ class Administration:
 
     def _understand_attachments(self, holder: str, body: Mapping[str, Any]) -> None:
         what = body["what"]
-        if isinstance(what, str) and (account_of(what) != holder or exists(self.world(), what) is None):
-            raise NotUnderstood(f"the resource {what}")
+        if isinstance(what, str):
+            place = exists(self.world(), what)
+            if account_of(what) != holder or place is None:
+                raise NotUnderstood(f"the resource {what}")
+            if not any(its_class == "run" for its_class in verbs_of(self.world(), place.kind).values()):
+                raise NotUnderstood(f"that a {place.kind} should run")
         if not isinstance(what, str) and list(what) != ["glob"]:
             raise NotUnderstood("this resource")
         for identifier in body["runs_as"]:
@@ -252,6 +311,9 @@ class Administration:
         if found is None:
             raise NotUnderstood(f"an id that no {form} has")
         return found
+
+    def _address_of(self, reference: Mapping[str, str]) -> str:
+        return str(self._known(reference).body["address"])
 
     def _kind_verbs(self, listed: Mapping[str, Any]) -> None:
         world = self.world()
@@ -277,6 +339,9 @@ class Administration:
         }
         if statement.collection == "grants":
             shown["to"] = self._reference(statement.body["to"])
+        if statement.collection == "attachments":
+            gone = {one: self.store.address_gone(one) for one in statement.body["runs_as"]}
+            shown["runs_as_gone"] = {one: address for one, address in gone.items() if address}
         return shown
 
     def _reference(self, reference: Mapping[str, str]) -> dict[str, Any]:

@@ -1,5 +1,7 @@
 """A stand-in cloud: OAuth 2.0 token exchange for taking on identities, and places where things are really stored."""
 
+import base64
+import binascii
 import hashlib
 import json
 from collections.abc import Mapping, Sequence
@@ -20,20 +22,27 @@ from enthesis.lab.deciding import (
     Surroundings,
     World,
     decide,
+    declared,
+    organisation_of,
     place_of,
     session_end,
     verbs_of,
 )
+from enthesis.lab.keyed import Keyed
 from enthesis.lab.openapi import document
+from enthesis.lab.people import is_revoked, mfa_of
 from enthesis.lab.problems import Problem, oauth_error, refused
 from enthesis.lab.store import COLLECTIONS, Statement, Store
+from enthesis.lab.things import Things, remove_resource
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused, unverified_issuer
 
+KEYED = "client_credentials"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ACCESS_TOKEN = "urn:ietf:params:oauth:token-type:access_token"  # noqa: S105  a type, not a token
 TOKEN_TYPES = (ACCESS_TOKEN, "urn:ietf:params:oauth:token-type:id_token", "urn:ietf:params:oauth:token-type:jwt")
 NARROWING = "narrowing"  # the type of an authorization detail (RFC 9396)
 MAX_CHAIN = 20  # hops
+KEYED_LIFE = 3600  # seconds; of a session that a key gives
 
 
 class Cloud:
@@ -48,6 +57,7 @@ class Cloud:
         self.clock = clock
         self.signers = signers
         self.signer = signers[name]
+        self.keyed = Keyed(store)
         self._seen: tuple[int, int] | None = None
         self._world: World | None = None
 
@@ -59,30 +69,35 @@ class Cloud:
         """The statements as they stand now; read again only after a change."""
         version = self.store.version()
         if self._world is None or version != self._seen:
-            every = self.store.statements(self.name)
-            others = {
-                name: World(name, self.furniture, _by_collection(self.store.statements(name)))
-                for name in self.furniture["providers"]
-                if name != self.name
+            furniture, keys = _as_it_is_now(self.furniture, self.store.things()), self.keyed.all()
+            worlds = {
+                name: World(name, furniture, _by_collection(self.store.statements(name)), credentials=keys)
+                for name in furniture["providers"]
             }
-            self._world, self._seen = World(self.name, self.furniture, _by_collection(every), others), version
+            own = worlds.pop(self.name)
+            self._world, self._seen = replace(own, others=worlds), version
         return self._world
 
     def app(self) -> Starlette:
         """The HTTP interface."""
-        administration = Administration(self.store, self.world, self._administrator)
+        administration = Administration(self.store, self.world, self._administrator, self._may)
+        things = Things(self.store, self.keyed, self.clock.now, administration)
         routes = [
             Route("/.well-known/oauth-authorization-server", self._metadata),
             Route("/jwks", self._jwks),
             Route("/openapi.json", self._openapi),
             Route("/token", self._token, methods=["POST"]),
             Route("/administration/furniture", administration.furniture),
+            Route("/administration/resources", things.add, methods=["POST"]),
+            Route("/administration/resources/{address:path}", things.remove, methods=["DELETE"]),
+            Route("/administration/credentials", things.credentials, methods=["GET", "POST"]),
+            Route("/administration/credentials/{id}", things.credential, methods=["PUT", "DELETE"]),
             Route("/administration/{collection}", administration.collection, methods=["GET", "POST"]),
             Route("/administration/{collection}/{id}", administration.item, methods=["GET", "PUT", "DELETE"]),
             Route("/places/{address:path}", self._place, methods=["GET", "PUT", "DELETE", "POST"]),
             Route("/trials/{id}", self._trial, methods=["GET", "DELETE"]),
         ]
-        return Starlette(routes=routes, exception_handlers={Problem: _as_problem})
+        return Starlette(routes=routes, exception_handlers={Problem: as_problem})
 
     # -- what clients read first -----------------------------------------------------------------------------
 
@@ -93,9 +108,9 @@ class Cloud:
                 "issuer": self.url,
                 "token_endpoint": f"{self.url}/token",
                 "jwks_uri": f"{self.url}/jwks",
-                "grant_types_supported": [EXCHANGE],
+                "grant_types_supported": [EXCHANGE, KEYED],
                 "response_types_supported": [],
-                "token_endpoint_auth_methods_supported": ["none"],
+                "token_endpoint_auth_methods_supported": ["none", "client_secret_basic"],
                 "authorization_details_types_supported": [NARROWING],
                 "service_documentation": f"{self.url}/openapi.json",
             }
@@ -109,12 +124,19 @@ class Cloud:
 
     # -- who asks --------------------------------------------------------------------------------------------
 
-    def _administrator(self, request: Request) -> str:
-        claims = self._own_session(_bearer(request))
-        holder = claims.get("administers")
-        if not isinstance(holder, str):
-            raise Problem(403, "not-an-administrator", "this session administers nothing")
-        return holder
+    def _administrator(self, request: Request) -> str | Caller:
+        """The boundary that a session administers, or whoever else asks and needs the permissions for each thing."""
+        token = _bearer(request)
+        if unverified_issuer(token) == self.url:
+            holder = self._own_session(token).get("administers")
+            if isinstance(holder, str):
+                return holder
+        return self._session(token)
+
+    def _may(self, caller: Caller, verb: str, target: str, onto: str, request: Request) -> None:
+        outcome = decide(self.world(), caller, verb, target, self._around(request), onto=onto)
+        if not outcome.allowed:
+            raise refused(outcome.refused_at)
 
     def _own_session(self, token: str) -> dict[str, Any]:
         try:
@@ -126,8 +148,16 @@ class Cloud:
         return claims
 
     def _session(self, token: str) -> Caller:
-        """The caller of an attempt: a session of this cloud, or of another one, which works nowhere here."""
+        """The caller of an attempt: a session of this cloud, or of another one, which works nowhere here; a person who
+        has signed in; or the bearer of a static token."""
         issuer = unverified_issuer(token)
+        if not issuer:
+            found = self.keyed.shown(self.name, token)
+            if found is not None and found["form"] == "static-token":
+                return self._by_key(found)
+        person = self._person(token, issuer)
+        if person is not None:
+            return person
         other = next((one for one in self.signers.values() if one.issuer == issuer and one is not self.signer), None)
         if other is not None and other.service in self.furniture["providers"]:
             try:
@@ -136,7 +166,49 @@ class Cloud:
                 raise _not_taken(fault) from None
         return self._caller(self._own_session(token), self.name)
 
+    def _person(self, token: str, issuer: str) -> Caller | None:
+        """Somebody who signed in at the directory of an organisation; None where the token is none of a directory's.
+
+        TokenRefused becomes a problem here; a sign-in that was ended refuses as an ended session does.
+        """
+        signer = next((one for one in self.signers.values() if one.issuer == issuer), None)
+        if signer is None or not signer.service.startswith("@"):
+            return None
+        try:
+            claims = signer.verify(token, typ=SESSION_TYPE)
+            if is_revoked(self.store, claims):
+                raise TokenExpired("the sign-in was ended")
+        except TokenRefused as fault:
+            raise _not_taken(fault) from None
+        audience = claims["aud"] if isinstance(claims["aud"], list) else [claims["aud"]]
+        found = self.world().identity_at(str(claims.get("sub")))
+        if self.url not in audience or found is None or found.body["kind"] != "person":
+            raise Problem(401, "invalid-token", "the sign-in is meant for others")
+        address = found.body["address"]
+        origin = {"kind": "person", "address": address, "organisation": organisation_of(self.world(), address)}
+        mfa = mfa_of(claims)
+        origin |= {"mfa": mfa} if mfa is not None else {}
+        return Caller("person", address, found.id, self.name, origin=origin, actor=_actor(claims))
+
+    def _by_key(self, credential: Mapping[str, Any]) -> Caller:
+        """The identity whose key was shown."""
+        identity = self.world().identity(credential["of"])
+        if identity is None:
+            raise Problem(401, "invalid-token", "whom the credential was made for is gone", refused_at=["names"])
+        now = self.clock.now()
+        address = identity.body["address"]
+        self.keyed.used(credential["id"], now)
+        origin = {
+            "kind": "credential",
+            "address": address,
+            "organisation": organisation_of(self.world(), address),
+            "credential": credential["id"],
+        }
+        return Caller("identity", address, identity.id, self.name, origin=origin)
+
     def _caller(self, claims: Mapping[str, Any], provider: str) -> Caller:
+        if "administers" in claims and provider != self.name:
+            raise Problem(401, "invalid-token", "the token is meant for another audience")
         if "administers" in claims:
             raise Problem(403, "only-administration", "an administrator's session opens no place")
         details = claims.get("authorization_details", [])
@@ -161,8 +233,10 @@ class Cloud:
         """RFC 8693, section 2.1: a token or a session for a session as the identity named in `resource`."""
         async with request.form(max_files=0, max_fields=20) as form:
             fields = {name: value for name, value in form.items() if isinstance(value, str)}
+        if fields.get("grant_type") == KEYED:
+            return self._for_a_key(request)
         if fields.get("grant_type") != EXCHANGE:
-            return oauth_error("unsupported_grant_type", f"only {EXCHANGE} is known here")
+            return oauth_error("unsupported_grant_type", f"only {EXCHANGE} and {KEYED} are known here")
         if fields.get("subject_token_type") not in TOKEN_TYPES or not fields.get("subject_token"):
             return oauth_error("invalid_request", "subject_token and its type are missing or not understood")
         target = fields.get("resource", "")
@@ -182,9 +256,39 @@ class Cloud:
             return oauth_error(error, "access is refused", outcome.refused_at)
         return self._issued(world, caller, address, outcome, around, narrowing)
 
+    def _for_a_key(self, request: Request) -> Response:
+        """RFC 6749, section 4.4, with the client in the Authorization header (section 2.3.1)."""
+        scheme, _, encoded = request.headers.get("authorization", "").partition(" ")
+        try:
+            identifier, _, value = base64.b64decode(encoded, validate=True).decode().partition(":")
+        except (binascii.Error, UnicodeDecodeError):
+            identifier = value = ""
+        found = self.keyed.shown(self.name, value) if scheme.lower() == "basic" else None
+        if found is None or found["id"] != identifier or found["form"] == "static-token":
+            return oauth_error("invalid_client", "no such key", ["names"])
+        around = self._around(request)
+        world = self.world()
+        try:
+            caller = self._by_key(found)
+        except Problem as fault:
+            return oauth_error("invalid_client", str(fault), ["names"])
+        stands = decide(world, caller, "describe", caller.address, around)
+        if "names" in stands.refused_at:  # disabled, lapsed, or not from here
+            return oauth_error("invalid_client", "access is refused", ["names"])
+        ends = min(around.now + KEYED_LIFE, found["expires"] or around.now + KEYED_LIFE)
+        token = self._signed(caller.address, caller.id, caller, ends, [])
+        return self._answered(token, ends - around.now)
+
     def _subject(self, token: str) -> Caller:
-        """Who shows this token: a bearer, or a session of any cloud of the lab."""
+        """Who shows this token: a bearer, a person, or a session of any cloud of the lab."""
         issuer = unverified_issuer(token)
+        person = self._person(token, issuer)
+        if person is not None:
+            return person
+        if not issuer:
+            found = self.keyed.shown(self.name, token)
+            if found is not None and found["form"] == "static-token":
+                return self._by_key(found)
         signer = next((one for one in self.signers.values() if one.issuer == issuer), None)
         if signer is None:
             raise TokenRefused("the token's issuer is not known here")
@@ -216,28 +320,48 @@ class Cloud:
         around: Surroundings,
         narrowing: Mapping[str, list[str]] | None,
     ) -> Response:
+        return self._answered(*self.session_for(world, caller, address, outcome, around, narrowing))
+
+    def session_for(
+        self,
+        world: World,
+        caller: Caller,
+        address: str,
+        outcome: Outcome,
+        around: Surroundings,
+        narrowing: Mapping[str, list[str]] | None,
+    ) -> tuple[str, float]:
+        """A session as an identity that was allowed to be taken on, and its life in seconds."""
         identity = world.identity_at(address)
         if identity is None:
             raise Problem(500, "inconsistent", "the identity has gone")
         ends = session_end(outcome, caller, around)
         kinds = [*caller.narrowings, *([narrowing] if narrowing is not None else [])]
+        return self._signed(address, identity.id, caller, ends, kinds), ends - around.now
+
+    def _signed(
+        self, address: str, identifier: str, caller: Caller, ends: float, kinds: Sequence[Mapping[str, list[str]]]
+    ) -> str:
         claims: dict[str, Any] = {
             "aud": self.url,
             "sub": address,
-            "sub_id": identity.id,
-            "client_id": identity.id,
+            "sub_id": identifier,
+            "client_id": identifier,
             "exp": int(ends),
             "origin": dict(caller.origin),
             "act": dict(caller.actor),
         }
         if kinds:
             claims["authorization_details"] = [{"type": NARROWING, "kinds": one} for one in kinds]
-        token = self.signer.sign(claims, typ=SESSION_TYPE)
+        return self.signer.sign(claims, typ=SESSION_TYPE)
+
+    @staticmethod
+    def _answered(token: str, life: float) -> Response:
         body = {
             "access_token": token,
             "issued_token_type": ACCESS_TOKEN,
             "token_type": "Bearer",
-            "expires_in": int(ends - around.now),
+            "expires_in": int(life),
         }
         return JSONResponse(body, headers={"Cache-Control": "no-store"})
 
@@ -261,6 +385,9 @@ class Cloud:
             if found is None:
                 raise Problem(404, "nothing-stored", "access is allowed, and nothing is stored there")
             return Response(found, media_type="application/octet-stream")
+        if verb == "delete" and "trial" not in request.query_params and declared(world, address):
+            remove_resource(self.store, world, address)
+            return Response(status_code=204)
         if its_class == "write" or verb == "delete":
             return await self._store(request, caller, address, removing=verb == "delete")
         return JSONResponse({"decided": "allowed", "verb": verb, "place": address})
@@ -302,7 +429,7 @@ class Cloud:
         return JSONResponse({"place": found[1], "stored": content is not None, "sha256": digest})
 
 
-async def _as_problem(request: Request, fault: Exception) -> Response:
+async def as_problem(request: Request, fault: Exception) -> Response:
     if isinstance(fault, Problem):
         return fault.response()
     raise fault
@@ -324,6 +451,12 @@ def _bearer(request: Request) -> str:
 
 def _by_collection(every: Sequence[Statement]) -> dict[str, tuple[Statement, ...]]:
     return {name: tuple(one for one in every if one.collection == name) for name in COLLECTIONS}
+
+
+def _as_it_is_now(furniture: Mapping[str, Any], things: Mapping[str, Any]) -> Mapping[str, Any]:
+    """The furniture with what came since, and without what went."""
+    resources = {**furniture["resources"], **things}
+    return {**furniture, "resources": {address: one for address, one in resources.items() if one is not None}}
 
 
 def _network(request: Request) -> str | None:

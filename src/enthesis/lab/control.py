@@ -188,7 +188,7 @@ def renew_sessions(state: Path, found: Running) -> Path:
     sessions: list[dict[str, Any]] = []
     try:
         for service in found.services:
-            if service["kind"] == "pipeline":
+            if service["kind"] in ("pipeline", "directory", "hosts"):
                 continue
             signer = Signer(store, clock, service["name"])
             signer.issuer = service["url"]

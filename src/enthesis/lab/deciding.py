@@ -29,6 +29,7 @@ class World:
     furniture: Mapping[str, Any]
     statements: Mapping[str, tuple[Statement, ...]]
     others: Mapping[str, "World"] = field(default_factory=dict)
+    credentials: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)  # keyed ones of every cloud, by id
 
     def home_of(self, caller: "Caller") -> "World":
         """The cloud that vouches for a caller."""
@@ -55,12 +56,13 @@ class World:
 
 @dataclass(frozen=True)
 class Caller:
-    """Who asks. A bearer has shown a token and taken on nothing yet; it has no address here.
+    """Who asks. A bearer has shown a token and taken on nothing yet; it has no address here. A resource is a host or
+    anything else that runs.
 
     `actor` is the chain so far, as it stands in the `act` claim of what the caller gets next.
     """
 
-    form: str  # bearer, identity or person
+    form: str  # bearer, resource, identity or person
     address: str = ""
     id: str = ""
     provider: str = ""
@@ -244,9 +246,10 @@ def found_by(world: World, caller: Caller, rule: Mapping[str, Any], holder: str)
     outside = world.furniture["organisations"].get(organisation_of(world, caller.address), {}).get("outside")
     within = rule.get("in", holder)
     labels = identity.body.get("labels", {})
+    tied = identity.body.get("tied_to")  # who is tied to a resource is also where that is
     return (
         not outside
-        and within in above(world, caller.address)
+        and (within in above(world, caller.address) or (tied is not None and within in above(world, tied)))
         and rule.get("kind", identity.body["kind"]) == identity.body["kind"]
         and all(labels.get(name) == value for name, value in rule.get("labels", {}).items())
     )
@@ -264,12 +267,14 @@ def attributes(world: World, caller: Caller, target: str, around: Surroundings) 
     for name in ("kind", "issuer", "organisation", "address"):
         out[f"origin.{name}"] = caller.origin.get(name)
     if caller.form != "bearer":
-        identity = world.home_of(caller).identity(caller.id)
+        home = world.home_of(caller)
+        identity = home.identity(caller.id) if caller.form != "resource" else None
         out["caller.address"] = caller.address
         out["caller.account"] = account_of(caller.address) or None
         out["caller.organisation"] = organisation_of(world, caller.address) or None
-        out["caller.kind"] = identity.body["kind"] if identity else None
-        for name, value in (identity.body.get("labels", {}) if identity else {}).items():
+        thing = place_of(home, caller.address)
+        out["caller.kind"] = identity.body["kind"] if identity else thing.kind if thing else None
+        for name, value in _labels(home, caller.address).items():
             out[f"caller.labels.{name}"] = value
     for name, value in caller.claims.items():
         out[f"claims.{name}"] = value
@@ -290,13 +295,17 @@ def _labels(world: World, address: str) -> Mapping[str, str]:
 
 
 def runs_as(world: World, address: str) -> list[Statement]:
-    """The identities that a resource runs as."""
+    """The identities that a resource runs as: its own, and for a member of a pool those of the pool."""
+    place = place_of(world, address)
+    pool = place_of(world, place.parent) if place and place.parent else None
+    running = [address, *([pool.address] if pool is not None and pool.kind == "pool" else [])]
     found: list[Statement] = []
     for attachment in world.of("attachments"):
         what = attachment.body["what"]
-        hit = matches(what["glob"], address) if isinstance(what, Mapping) else what == address
+        hit = any(matches(what["glob"], one) if isinstance(what, Mapping) else what == one for one in running)
         if hit:
-            found += [one for one in map(world.identity, attachment.body["runs_as"]) if one is not None]
+            named = [one for one in map(world.identity, attachment.body["runs_as"]) if one is not None]
+            found += [one for one in named if one not in found]
     return found
 
 
@@ -310,6 +319,7 @@ def decide(
     steps = outcome.steps
     place = exists(world, target)
     named = place is not None and verb in verbs_of(world, place.kind) and _caller_stands(world, caller)
+    named = named and _credential_stands(world, caller, attributes(world, caller, target, around), around)
     if place is not None and place.kind == "identity":
         identity = world.identity_at(target)
         named = named and identity is not None and _identity_stands(world, identity)
@@ -340,8 +350,21 @@ def _caller_stands(world: World, caller: Caller) -> bool:
     if caller.form == "bearer":
         return True
     world = world.home_of(caller)
+    if caller.form == "resource":
+        return exists(world, caller.address) is not None
     identity = world.identity(caller.id)
     return identity is not None and identity.body["address"] == caller.address and _identity_stands(world, identity)
+
+
+def _credential_stands(world: World, caller: Caller, around_it: Mapping[str, Any], around: Surroundings) -> bool:
+    """Whether the keyed credential that a chain started with is there still, in time, and used as it may be."""
+    identifier = caller.origin.get("credential")
+    if identifier is None:
+        return True
+    found = world.credentials.get(identifier)
+    if found is None or found["disabled"] or (found["expires"] is not None and found["expires"] <= around.now):
+        return False
+    return all_hold(found["when"], around_it) is True
 
 
 def _identity_stands(world: World, identity: Statement) -> bool:
@@ -352,7 +375,7 @@ def _identity_stands(world: World, identity: Statement) -> bool:
 def _provider(world: World, caller: Caller, verb: str, target: str) -> str:
     if verb == "take-on" or not account_of(target) or caller.form == "person":
         return ALLOWED
-    return ALLOWED if caller.form == "identity" and caller.provider == world.provider else REFUSED
+    return ALLOWED if caller.form != "bearer" and caller.provider == world.provider else REFUSED
 
 
 def _ceilings_let(world: World, caller: Caller, verb: str, place: Place, around_it: Mapping[str, Any]) -> bool:
@@ -413,11 +436,22 @@ def _admits(
         hit = caller.form == "identity" and caller.id == admits["identity"]["id"]
     elif "person" in admits:
         hit = caller.form == "person" and caller.id == admits["person"]["id"]
+    elif "attached" in admits:
+        hit = _attached(world, admits["attached"], caller, identity)
     elif "group" in admits:
         hit = at_home and member_of(world, caller, admits["group"])
     else:
         hit = at_home and admits.get("account") == account_of(caller.address) != ""
     return hit and all_hold(body.get("when", {}), around_it) is True
+
+
+def _attached(world: World, what: Any, caller: Caller, identity: Statement) -> bool:
+    """Whether a caller is a resource that runs as an identity, and one of those that a trust means."""
+    if caller.form != "resource" or identity not in runs_as(world, caller.address):
+        return False
+    if what is True:
+        return account_of(caller.address) == account_of(identity.body["address"])
+    return matches(what["glob"], caller.address) if isinstance(what, Mapping) else bool(what == caller.address)
 
 
 def _granted(
@@ -441,7 +475,7 @@ def _granted(
 
 
 def _names(world: World, to: Mapping[str, str], caller: Caller) -> bool:
-    if caller.form == "bearer" or not caller.id:
+    if caller.form in ("bearer", "resource") or not caller.id:
         return False
     return to["identity"] == caller.id if "identity" in to else member_of(world, caller, to["group"])
 
@@ -456,7 +490,7 @@ def _callers_side(
     around: Surroundings,
 ) -> str:
     own, theirs = account_of(caller.address), account_of(place.address)
-    if not own or caller.provider != world.provider:
+    if not own or caller.form == "resource" or caller.provider != world.provider:
         return NOT_NEEDED
     style = world.furniture["providers"][world.provider]["style"]
     crossing = bool(theirs) and own != theirs and style == "two-sided"

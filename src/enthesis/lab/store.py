@@ -28,6 +28,17 @@ CREATE TABLE IF NOT EXISTS objects (
   number INTEGER PRIMARY KEY AUTOINCREMENT, cluster TEXT NOT NULL, api TEXT NOT NULL, plural TEXT NOT NULL,
   namespace TEXT NOT NULL, name TEXT NOT NULL, version INTEGER NOT NULL, body TEXT NOT NULL,
   UNIQUE (cluster, api, plural, namespace, name));
+CREATE TABLE IF NOT EXISTS things (address TEXT PRIMARY KEY, body TEXT NOT NULL, gone INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS credentials (
+  id TEXT PRIMARY KEY, cloud TEXT NOT NULL, name TEXT NOT NULL, of TEXT NOT NULL, form TEXT NOT NULL,
+  created REAL NOT NULL, expires REAL, last_used REAL, disabled INTEGER NOT NULL, conditions TEXT NOT NULL,
+  reason TEXT NOT NULL, digest TEXT UNIQUE NOT NULL, UNIQUE (cloud, name));
+CREATE TABLE IF NOT EXISTS sign_ins (
+  device TEXT PRIMARY KEY, code TEXT UNIQUE NOT NULL, directory TEXT NOT NULL, ends REAL NOT NULL, asked REAL,
+  person TEXT, mfa TEXT, refused INTEGER NOT NULL);
+CREATE TABLE IF NOT EXISTS revoked (jti TEXT PRIMARY KEY, ends REAL NOT NULL);
+CREATE TABLE IF NOT EXISTS lodged (
+  service TEXT NOT NULL, name TEXT NOT NULL, body TEXT NOT NULL, value TEXT, PRIMARY KEY (service, name));
 CREATE INDEX IF NOT EXISTS by_version ON objects (cluster, version);
 """
 COLLECTIONS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
@@ -155,13 +166,40 @@ class Store:
     def remove(self, old: Statement) -> None:
         """Removes a statement and remembers the address it had, for those that still name its id."""
         with self.transaction():
-            self.connection.execute("DELETE FROM statements WHERE id = ?", (old.id,))
-            address = old.body.get("address") or old.name or ""
-            self.connection.execute("INSERT OR REPLACE INTO gone VALUES (?, ?)", (old.id, address))
+            self._drop(old)
+
+    def _drop(self, old: Statement) -> None:
+        self.connection.execute("DELETE FROM statements WHERE id = ?", (old.id,))
+        address = old.body.get("address") or old.name or ""
+        self.connection.execute("INSERT OR REPLACE INTO gone VALUES (?, ?)", (old.id, address))
 
     def address_gone(self, identifier: str) -> str:
         row = self.connection.execute("SELECT address FROM gone WHERE id = ?", (identifier,)).fetchone()
         return row[0] if row else ""
+
+    # what exists, as it comes and goes
+
+    def things(self) -> dict[str, dict[str, Any] | None]:
+        """Resources that came after the furniture, and with None those that went."""
+        rows = self.connection.execute("SELECT address, body, gone FROM things")
+        return {address: None if gone else json.loads(body) for address, body, gone in rows}
+
+    def add_things(self, bodies: dict[str, dict[str, Any]]) -> None:
+        with self.transaction():
+            self.connection.executemany(
+                "INSERT OR REPLACE INTO things VALUES (?, ?, 0)",
+                [(address, json.dumps(body)) for address, body in bodies.items()],
+            )
+
+    def remove_thing(self, address: str, with_it: list[Statement]) -> None:
+        """A resource goes, with what is in it and with the statements that were a part of it."""
+        with self.transaction():
+            inside = [one for one in self.things() if one.startswith(address + "/")]
+            self.connection.executemany(
+                "INSERT OR REPLACE INTO things VALUES (?, '{}', 1)", [(one,) for one in (address, *inside)]
+            )
+            for old in with_it:
+                self._drop(old)
 
     # what is stored
 

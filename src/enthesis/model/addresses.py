@@ -117,6 +117,12 @@ def account_of(address: str) -> str:
     return "" if address.startswith("@") else address.split("/", 1)[0]
 
 
+def pool_of(address: str) -> str:
+    """The pool that a host is a member of; '' for one of its own, and for anything else."""
+    parts = address.split("/")
+    return "/".join(parts[:3]) if len(parts) == 5 and (parts[1], parts[3]) == ("pool", "host") else ""
+
+
 def organisation_named(address: str) -> str:
     """The organisation that an '@' address names (without the '@'); '' for any other address."""
     return address[1:].split("/", 1)[0] if address.startswith("@") else ""

@@ -6,7 +6,7 @@ from typing import Any
 from enthesis.model import addresses
 from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not, Test
-from enthesis.model.estate import Admission, Estate, Issuer, KindVerbs, Origin, boundary_of
+from enthesis.model.estate import Admission, Estate, Group, Issuer, KindVerbs, Origin, boundary_of
 from enthesis.model.mistakes import AddressMistake, Mistake, Source
 from enthesis.reading.nodes import Node
 from enthesis.reading.shapes import nearest
@@ -306,7 +306,17 @@ class _Checker:
                     self.wrong("other-organisation", f"the group `{member}` is of another organisation", spot)
             if group.where and group.where.within is not None:
                 self.place(group.where.within, self.spot(group.where.source, "in"))
+            self._rule(group)
         self._cycles()
+
+    def _rule(self, group: Group) -> None:
+        """A rule finds some and leaves others: by kind, by labels, or by a place smaller than a boundary."""
+        rule = group.where
+        if rule is None or rule.kind is not None or rule.labels:
+            return
+        if rule.within is None or rule.within in self.holders:
+            message = "this rule finds every identity there is" + (f" in {rule.within}" if rule.within else "")
+            self.wrong("rule-of-everything", message, rule.source, "a kind, labels, or a place within an account")
 
     def _cycles(self) -> None:
         groups = self.estate.groups

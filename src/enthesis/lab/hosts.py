@@ -1,0 +1,114 @@
+"""The metadata service of every host of a cloud: says as whom a host runs, and hands out its sessions.
+
+It stands in for a service at a link-local address, so it speaks plain HTTP on loopback. A host's own service is at the
+host's address below the root; who can reach that is taken for the host.
+
+    GET  /HOST/about      {"host": …, "identities": [{"address": …, "id": …}]}
+    POST /HOST/session    {"identity": …}  ->  {"access_token": …, "expires_in": …, "renew_in": …, "identity", "host"}
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+from starlette.routing import Route
+
+from enthesis.lab.administration import json_body
+from enthesis.lab.cloud import Cloud, as_problem
+from enthesis.lab.deciding import Caller, Surroundings, World, account_of, decide, exists, organisation_of, runs_as
+from enthesis.lab.problems import Problem, refused
+
+REQUIRED = "asked-directly"  # a header that a page or a simple proxy does not send by itself
+FORWARDING = ("forwarded", "via", "x-real-ip", "client-ip", "true-client-ip")
+KINDS = ("host", "pool", "function", "connector")
+LOOPBACK = ("127.0.0.1", "localhost")
+
+
+@dataclass(frozen=True)
+class _Out:
+    """A session that was handed out: its token, when it began and ends."""
+
+    token: str
+    began: float
+    ends: float
+
+
+class Hosts:
+    """The services of all hosts of one cloud."""
+
+    def __init__(self, cloud: Cloud) -> None:
+        self.cloud = cloud
+        self._out: dict[tuple[str, str], _Out] = {}
+
+    def app(self) -> Starlette:
+        """The HTTP interface."""
+        routes = [
+            Route("/{host:path}/about", self._about),
+            Route("/{host:path}/session", self._session, methods=["POST"]),
+        ]
+        return Starlette(routes=routes, exception_handlers={Problem: as_problem})
+
+    def _host(self, request: Request) -> tuple[World, str]:
+        """The host that asks, if it asks itself."""
+        headers = request.headers
+        carried = [one for one in headers if one in FORWARDING or one.startswith("x-forwarded-")]
+        if carried:
+            raise Problem(403, "forwarded", f"a request that was forwarded gets nothing here ({', '.join(carried)})")
+        if headers.get(REQUIRED) != "yes":
+            raise Problem(403, "not-asked-directly", f"a request without `{REQUIRED}: yes` gets nothing here")
+        if headers.get("host", "").rsplit(":", 1)[0] not in LOOPBACK:
+            raise Problem(403, "other-name", "this service has no other name than its address")
+        world, address = self.cloud.world(), request.path_params["host"]
+        place = exists(world, address)
+        mine = place is not None and world.furniture["accounts"][account_of(address)]["provider"] == self.cloud.name
+        if place is None or place.kind not in KINDS or not mine:
+            raise Problem(404, "not-found", "there is no such host", refused_at=["names"])
+        return world, address
+
+    async def _about(self, request: Request) -> Response:
+        world, host = self._host(request)
+        found = [{"address": one.body["address"], "id": one.id} for one in runs_as(world, host)]
+        return JSONResponse({"host": host, "identities": found})
+
+    async def _session(self, request: Request) -> Response:
+        """A session as the identity that the host runs as; which one must be said where there are several."""
+        world, host = self._host(request)
+        body = await json_body(request)
+        named = [one.body["address"] for one in runs_as(world, host)]
+        wanted = body.get("identity", named[0] if len(named) == 1 else None)
+        if not isinstance(wanted, str):
+            which = f"say as which: {', '.join(named)}" if named else "this host runs as nobody"
+            raise Problem(422 if named else 403, "which-identity", which, refused_at=[] if named else ["owner"])
+        around = Surroundings(self.cloud.clock.now())
+        origin = {"kind": "host", "address": host, "organisation": organisation_of(world, host)}
+        caller = Caller("resource", host, provider=self.cloud.name, origin=origin)
+        outcome = decide(world, caller, "take-on", wanted, around)
+        if not outcome.allowed:  # asked anew each time, so that nothing more is handed out once trust has gone
+            raise refused(outcome.refused_at)
+        narrowing = body.get("narrowing")
+        out = self._out.get((host, wanted)) if narrowing is None else None
+        if out is None or around.now >= (out.began + out.ends) / 2 or not self._is_current(world, out, wanted):
+            token, life = self.cloud.session_for(world, caller, wanted, outcome, around, narrowing)
+            out = _Out(token, around.now, around.now + life)
+            if narrowing is None:
+                self._out[host, wanted] = out
+        return JSONResponse(self._handed(out, host, wanted, around.now), headers={"Cache-Control": "no-store"})
+
+    def _is_current(self, world: World, out: _Out, identity: str) -> bool:
+        """Whether a session that is out already is still of the identity that has this name now."""
+        found = world.identity_at(identity)
+        return found is not None and self.cloud.signer.verify(out.token, typ="at+jwt")["sub_id"] == found.id
+
+    @staticmethod
+    def _handed(out: _Out, host: str, identity: str, now: float) -> Mapping[str, Any]:
+        return {
+            "access_token": out.token,
+            "token_type": "Bearer",
+            "expires_in": int(out.ends - now),
+            "renew_in": max(0, int((out.began + out.ends) / 2 - now)),
+            "identity": identity,
+            "host": host,
+        }

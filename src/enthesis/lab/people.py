@@ -1,0 +1,208 @@
+"""A stand-in directory: people sign in by the device grant (RFC 8628), and can end their sign-in (RFC 7009).
+
+The lab keeps no passwords. Whoever may reach its page says who they are; that a person is asked at all, on another
+screen than the one that wants in, is what is stood in for.
+"""
+
+import hashlib
+import html
+import secrets
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from starlette.applications import Starlette
+from starlette.requests import Request
+from starlette.responses import HTMLResponse, JSONResponse, Response
+from starlette.routing import Route
+
+from enthesis.lab.problems import Problem, oauth_error
+from enthesis.lab.store import Store
+from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenRefused
+
+DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
+SIGN_IN_LIFE = 8 * 3600  # seconds; nobody stays signed in for longer
+CODE_LIFE = 600  # seconds
+INTERVAL = 1  # seconds between two questions whether the person has agreed
+LETTERS = "BCDFGHJKLMNPQRSTVWXZ"  # RFC 8628, section 6.1: no vowels, so no words
+MFA = {"yes": ["mfa"], "no": ["pwd"], "unsaid": None}
+
+
+class Directory:
+    """The people of one organisation. `audiences` are the clouds that its sign-ins are meant for."""
+
+    def __init__(
+        self, organisation: str, people: Mapping[str, Any], store: Store, clock: Clock, signer: Signer,
+        audiences: Callable[[], list[str]],
+    ) -> None:  # fmt: skip
+        self.organisation = organisation
+        self.people = [one for one in people if one.startswith(organisation + "/")]
+        self.store = store
+        self.clock = clock
+        self.signer = signer
+        self.audiences = audiences
+
+    def app(self) -> Starlette:
+        """The HTTP interface."""
+
+        async def as_problem(request: Request, fault: Exception) -> Response:
+            if isinstance(fault, Problem):
+                return fault.response()
+            raise fault
+
+        routes = [
+            Route("/.well-known/oauth-authorization-server", self._metadata),
+            Route("/jwks", self._jwks),
+            Route("/device", self._device, methods=["POST"]),
+            Route("/agree", self._page),
+            Route("/agree", self._agree, methods=["POST"]),
+            Route("/token", self._token, methods=["POST"]),
+            Route("/revoke", self._revoke, methods=["POST"]),
+        ]
+        return Starlette(routes=routes, exception_handlers={Problem: as_problem})
+
+    async def _metadata(self, request: Request) -> Response:
+        """RFC 8414, section 2, with the endpoint of RFC 8628, section 4."""
+        url = self.signer.issuer
+        return JSONResponse(
+            {
+                "issuer": url,
+                "jwks_uri": f"{url}/jwks",
+                "token_endpoint": f"{url}/token",
+                "device_authorization_endpoint": f"{url}/device",
+                "revocation_endpoint": f"{url}/revoke",
+                "grant_types_supported": [DEVICE],
+                "response_types_supported": [],
+                "token_endpoint_auth_methods_supported": ["none"],
+                "revocation_endpoint_auth_methods_supported": ["none"],
+            }
+        )
+
+    async def _jwks(self, request: Request) -> Response:
+        return JSONResponse(self.signer.jwks())
+
+    async def _device(self, request: Request) -> Response:
+        """RFC 8628, section 3.2."""
+        device = secrets.token_urlsafe(32)
+        code = "-".join("".join(secrets.choice(LETTERS) for _ in range(4)) for _ in range(2))
+        ends = self.clock.now() + CODE_LIFE
+        with self.store.transaction():
+            row = (_digest(device), code, self.organisation, ends, None, None, None, 0)
+            self.store.connection.execute("INSERT INTO sign_ins VALUES (?, ?, ?, ?, ?, ?, ?, ?)", row)
+        page = f"{self.signer.issuer}/agree"
+        return JSONResponse(
+            {
+                "device_code": device,
+                "user_code": code,
+                "verification_uri": page,
+                "verification_uri_complete": f"{page}?code={code}",
+                "expires_in": CODE_LIFE,
+                "interval": INTERVAL,
+            },
+            headers={"Cache-Control": "no-store"},
+        )
+
+    async def _page(self, request: Request) -> Response:
+        """The page where a person agrees: the code, who it is, and whether a second factor was shown."""
+        code = html.escape(request.query_params.get("code", ""), quote=True)
+        people = "".join(f"<option>{html.escape(one)}</option>" for one in self.people)
+        return HTMLResponse(
+            "<!doctype html><html lang=en><title>Sign in to the lab</title>"
+            "<style>body{font:1.1rem system-ui;max-width:32rem;margin:3rem auto}label{display:block;margin:1rem 0}"
+            "input,select,button{font:inherit;padding:.3rem}</style>"
+            f"<h1>Sign in at {html.escape(self.organisation)}</h1>"
+            "<p>A program asks to act as you. Agree only if you started it, and the code is the one it shows.</p>"
+            f'<form method=post><label>Code <input name=code value="{code}" required></label>'
+            f"<label>Who you are <select name=person>{people}</select></label>"
+            "<label><input type=checkbox name=mfa value=yes> with a second factor</label>"
+            "<button name=agreed value=yes>Agree</button> <button name=agreed value=no>Refuse</button></form>"
+        )
+
+    async def _agree(self, request: Request) -> Response:
+        fields = await _fields(request)
+        person, mfa = fields.get("person"), fields.get("mfa", "no")
+        if person not in self.people or mfa not in MFA:
+            raise Problem(422, "not-understood", "this directory has no such person")
+        row = self.store.connection.execute(
+            "SELECT device, ends, person FROM sign_ins WHERE code = ? AND directory = ?",
+            (fields.get("code", "").strip().upper(), self.organisation),
+        ).fetchone()
+        if row is None or row[1] <= self.clock.now() or row[2] is not None:
+            raise Problem(404, "not-found", "no sign-in waits under this code")
+        refused = int(fields.get("agreed") != "yes")
+        with self.store.transaction():
+            self.store.connection.execute(
+                "UPDATE sign_ins SET person = ?, mfa = ?, refused = ? WHERE device = ?", (person, mfa, refused, row[0])
+            )
+        return HTMLResponse(f"<!doctype html><title>Done</title><p>{'Refused' if refused else 'Agreed'}.")
+
+    async def _token(self, request: Request) -> Response:
+        """RFC 8628, sections 3.4 and 3.5."""
+        fields = await _fields(request)
+        if fields.get("grant_type") != DEVICE:
+            return oauth_error("unsupported_grant_type", f"only {DEVICE} is known here")
+        device = _digest(fields.get("device_code", ""))
+        row = self.store.connection.execute(
+            "SELECT ends, asked, person, mfa, refused FROM sign_ins WHERE device = ? AND directory = ?",
+            (device, self.organisation),
+        ).fetchone()
+        now = self.clock.now()
+        if row is None:
+            return oauth_error("invalid_grant", "there is no such sign-in, or it is over")
+        ends, asked, person, mfa, refused = row
+        if ends <= now:
+            return oauth_error("expired_token", "nobody agreed in time")
+        if person is None:
+            self.store.connection.execute("UPDATE sign_ins SET asked = ? WHERE device = ?", (now, device))
+            too_soon = asked is not None and now - asked < INTERVAL * 0.9
+            return oauth_error("slow_down" if too_soon else "authorization_pending", "nobody has agreed yet")
+        with self.store.transaction():
+            self.store.connection.execute("DELETE FROM sign_ins WHERE device = ?", (device,))
+        if refused:
+            return oauth_error("access_denied", "the person refused")
+        factors = MFA[mfa]
+        claims = {
+            "sub": person,
+            "aud": self.audiences(),
+            "client_id": fields.get("client_id", "enthesis"),
+            "auth_time": int(now),
+            "exp": int(now) + SIGN_IN_LIFE,
+            **({"amr": factors} if factors is not None else {}),  # RFC 8176
+        }
+        token = self.signer.sign(claims, typ=SESSION_TYPE)
+        body = {"access_token": token, "token_type": "Bearer", "expires_in": SIGN_IN_LIFE}
+        return JSONResponse(body, headers={"Cache-Control": "no-store"})
+
+    async def _revoke(self, request: Request) -> Response:
+        """RFC 7009, section 2: the token is over; one that is not known is over already."""
+        fields = await _fields(request)
+        try:
+            claims = self.signer.verify(fields.get("token", ""), typ=SESSION_TYPE)
+        except TokenRefused:
+            return Response(status_code=200)
+        with self.store.transaction():
+            self.store.connection.execute("DELETE FROM revoked WHERE ends < ?", (self.clock.now(),))
+            self.store.connection.execute(
+                "INSERT OR REPLACE INTO revoked VALUES (?, ?)", (claims["jti"], claims["exp"])
+            )
+        return Response(status_code=200)
+
+
+def is_revoked(store: Store, claims: Mapping[str, Any]) -> bool:
+    """Whether a sign-in was ended before its time."""
+    row = store.connection.execute("SELECT 1 FROM revoked WHERE jti = ?", (claims.get("jti"),)).fetchone()
+    return row is not None
+
+
+def mfa_of(claims: Mapping[str, Any]) -> bool | None:
+    """Whether a sign-in says that a second factor was shown; None where it says nothing of factors."""
+    factors = claims.get("amr")
+    return "mfa" in factors if isinstance(factors, list) else None
+
+
+async def _fields(request: Request) -> dict[str, str]:
+    async with request.form(max_files=0, max_fields=20) as form:
+        return {name: value for name, value in form.items() if isinstance(value, str)}
+
+
+def _digest(text: str) -> str:
+    return hashlib.sha256(text.encode()).hexdigest()
