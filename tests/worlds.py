@@ -223,7 +223,7 @@ class World:
                 {"person": rng.choice(self.people)},
             ]
             if self.live:
-                choices = [one for one in choices if not {"assertion", "certificate", "attached"} & one.keys()]
+                choices = [one for one in choices if not {"assertion", "certificate"} & one.keys()]
             admits = rng.choice(choices)
             session = rng.choice(["15m", "1h", "4h"])
             out.append({"name": f"t{number}", "of": of, "admits": admits, "session": session,
@@ -408,7 +408,7 @@ class World:
     def origin(self) -> tuple[dict[str, Any], str]:
         rng = self.rng
         forms = ["token", "token", "assertion", "certificate", "host", "person", "credential", "identity", "identity"]
-        form = "token" if self.live else rng.choice([*forms, "workload"])
+        form = rng.choice(["token", "token", "host", "person"] if self.live else [*forms, "workload"])
         if form == "token":
             claims = {
                 "sub": rng.choice([*SUBJECTS, "tides/main"]),
@@ -513,7 +513,8 @@ class World:
 
 
 class LiveWorld(World):
-    """One of the kinds of statement that the lab's clouds enforce, all of it ours, with journeys from tokens."""
+    """One of the kinds of statement that the lab's clouds enforce, all of it ours, with journeys from tokens, hosts and
+    people."""
 
     live = True
 
@@ -524,6 +525,8 @@ class LiveWorld(World):
                 name: entry["context"][name] for name in ("network", "reference") if name in entry["context"]
             }
             text = repr(entry)
+            if "host" in entry["from"] and not entry["through"]:
+                continue  # a host has nothing to show before it has taken on an identity
             if not any(word in text for word in ("cluster", "typo", "/gone", "juggle", "10.0.0.0/7")):
                 return entry
 

@@ -2,8 +2,8 @@
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from datetime import timedelta
-from typing import Any, Protocol
+from datetime import datetime, timedelta
+from typing import Any, Protocol, runtime_checkable
 
 from enthesis.changing.live import LiveObject, Surveyed
 from enthesis.changing.steps import Step
@@ -16,19 +16,25 @@ __all__ = [
     "Clock",
     "Connected",
     "Credential",
+    "Credentialed",
     "Done",
     "Issues",
+    "Key",
     "LiveClusterPorts",
     "LiveObject",
     "LiveProvider",
     "Record",
     "Refusal",
     "Reporter",
+    "RunsHosts",
     "Secret",
+    "SignsIn",
     "Step",
     "Surveyed",
     "Surveys",
+    "TakesKeys",
     "TakesOn",
+    "WantedKey",
 ]
 
 
@@ -55,7 +61,7 @@ class Credential:
     """Something that opens doors, what it is, and how long it lives."""
 
     secret: Secret
-    form: str  # token, session, or workload: a place, before anything is taken on
+    form: str  # token, person, session; or workload or host: a place, before anything is taken on
     life: timedelta
 
 
@@ -113,6 +119,42 @@ class Surveys(Protocol):
     def records(self, step: Callable[[str], None]) -> Iterator[Record]: ...
 
 
+@dataclass(frozen=True, slots=True)
+class Key:
+    """A keyed credential at hand."""
+
+    id: str
+    form: str
+    secret: Secret
+
+
+@dataclass(frozen=True, slots=True)
+class WantedKey:
+    """A keyed credential that somebody asked for by name, with why and until when."""
+
+    name: str
+    of: str
+    form: str
+    expires: datetime
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class Credentialed:
+    """A keyed credential as a provider knows it; never its value. Times are RFC 3339, None where there is none."""
+
+    id: str
+    name: str
+    of: str
+    form: str
+    fingerprint: str
+    created: str | None = None
+    expires: str | None = None
+    last_used: str | None = None
+    disabled: bool = False
+    reason: str = ""
+
+
 class TakesOn(Protocol):
     """The obtain port of a provider: a credential for a session as an identity."""
 
@@ -125,6 +167,18 @@ class Attempts(Protocol):
     """The attempt port: does a thing for real, sees that it was done, and puts it back."""
 
     def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal: ...
+
+
+class RunsHosts(TakesOn, Protocol):
+    """The obtain port of a provider's hosts: each has a service of its own that hands out its sessions."""
+
+    def seat(self, host: str) -> Credential: ...
+
+
+class SignsIn(Protocol):
+    """The obtain port of a directory whose people do as a journey says."""
+
+    def sign_in_as(self, person: str, mfa: bool | None) -> Credential: ...
 
 
 class Issues(Protocol):
@@ -141,7 +195,14 @@ class Clock(Protocol):
     def forward(self, by: timedelta) -> None: ...
 
 
-class LiveProvider(Administered, TakesOn, Attempts, Protocol):
+@runtime_checkable
+class TakesKeys(Protocol):
+    """The obtain port of a provider for keyed credentials."""
+
+    def by_key(self, key: Key) -> Credential | Refusal: ...
+
+
+class LiveProvider(Administered, TakesOn, TakesKeys, Attempts, Protocol):
     """A provider with all of its ports."""
 
 
@@ -166,6 +227,7 @@ class Connected:
     """The live systems of an estate by name; `spoke_to` says in words what they are (a lab, say).
 
     `clock` is None where their time cannot be moved. `clusters` are by address: what lies in one is not its provider's.
+    `hosts` are by provider, `directories` by organisation (with its '@'), `keys` are keyed credentials at hand by name.
     """
 
     providers: Mapping[str, LiveProvider]
@@ -173,3 +235,6 @@ class Connected:
     spoke_to: str
     clock: Clock | None = None
     clusters: Mapping[str, LiveClusterPorts] = field(default_factory=dict)
+    hosts: Mapping[str, RunsHosts] = field(default_factory=dict)
+    directories: Mapping[str, SignsIn] = field(default_factory=dict)
+    keys: Mapping[str, Key] = field(default_factory=dict)

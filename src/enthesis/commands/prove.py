@@ -48,6 +48,10 @@ def prove(
         list[str] | None,
         typer.Option("--client", metavar="ISSUER=FILE", help="A registered client that obtains its token there."),
     ] = None,
+    credential: Annotated[
+        list[str] | None,
+        typer.Option("--credential", metavar="NAME=FILE", help="The value of a keyed credential, for its journeys."),
+    ] = None,
     kubeconfig: KubeconfigOption = None,
     context: ContextOption = None,
     estate: EstateOption = None,
@@ -82,9 +86,9 @@ def prove(
         raise Mistaken("--near-misses, --expiry and --replay are three proofs", remedy="one at a time")
     folder = estate_folder(estate)
     described = read_estate(folder)
-    connected = connect(
-        described, folder, Given(_files(token, "--token"), _files(client, "--client"), kubeconfig, context)
-    )
+    keys = _files(credential, "--credential")
+    given = Given(_files(token, "--token"), _files(client, "--client"), kubeconfig, context, keys)
+    connected = connect(described, folder, given)
     progress = reporter(quiet=quiet)
     if near_misses or expiry or replay:
         what, every = _trials(described, connected, names or [], near_misses, expiry, progress)
@@ -110,14 +114,14 @@ def prove(
 
 
 def _files(pairs: list[str] | None, option: str) -> dict[str, Path]:
-    """`ISSUER=FILE` pairs; Mistaken where one is none."""
+    """`NAME=FILE` pairs; Mistaken where one is none."""
     from enthesis.errors import Mistaken
 
     out: dict[str, Path] = {}
     for pair in pairs or ():
         name, equals, file = pair.partition("=")
         if not name or not equals or not file:
-            raise Mistaken(f"{option} {pair}: this is no ISSUER=FILE")
+            raise Mistaken(f"{option} {pair}: this is no NAME=FILE")
         out[name] = Path(file)
     return out
 

@@ -13,7 +13,7 @@ from enthesis.commands.common import lab_state
 if TYPE_CHECKING:
     from enthesis.connectors.cluster.surveying import Cluster
     from enthesis.model.estate import Estate
-    from enthesis.ports import Connected, LiveClusterPorts
+    from enthesis.ports import Connected, Key, LiveClusterPorts
 
 LAB = "the lab of this estate"
 MAX_GIVEN = 65_536  # bytes of a file with a token or a client
@@ -26,11 +26,13 @@ def connect(estate: "Estate", folder: Path, given: "Given | None" = None) -> "Co
     """
     from enthesis.connectors.cloud import Cloud
     from enthesis.connectors.cluster.changing import AdministeredCluster
+    from enthesis.connectors.directory import LabDirectory
+    from enthesis.connectors.hosts import Hosts
     from enthesis.connectors.http import Client
     from enthesis.connectors.pipeline import Pipeline
     from enthesis.errors import Unreachable
     from enthesis.lab.control import running
-    from enthesis.ports import Connected, Issues, LiveProvider, Secret
+    from enthesis.ports import Connected, Issues, LiveProvider, RunsHosts, Secret, SignsIn
 
     state = lab_state(folder)
     lab = running(state)
@@ -45,6 +47,8 @@ def connect(estate: "Estate", folder: Path, given: "Given | None" = None) -> "Co
             sessions.setdefault(one["cloud"], {})[one["holder"]] = Secret(one["session"])
     providers: dict[str, LiveProvider] = {}
     issuers: dict[str, Issues] = {}
+    hosts: dict[str, RunsHosts] = {}
+    directories: dict[str, SignsIn] = {}
     for service in lab.services:
         name = service["name"]
         client = Client(name, service["url"], authority=lab.authority)
@@ -52,19 +56,25 @@ def connect(estate: "Estate", folder: Path, given: "Given | None" = None) -> "Co
             providers[name] = Cloud(name, client, sessions.get(name, {}))
         elif service["kind"] == "pipeline" and name in estate.issuers:
             issuers[name] = Pipeline(name, client)
+        elif service["kind"] == "hosts":
+            hosts[name.removesuffix("/hosts")] = Hosts(client)
+        elif service["kind"] == "directory":
+            directories[name] = LabDirectory(name, client)
     clusters: dict[str, LiveClusterPorts] = {}
     for address in clusters_of_lab(estate, folder):
         found = _cluster_of_lab(address, estate.organisation_of(address), folder)
         if found is not None:
             clusters[address] = AdministeredCluster(found)
     of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
-    return Connected(providers, {**issuers, **of_clusters}, LAB, _LabClock(state), clusters)
+    keys = {name: _key(path) for name, path in given.keys.items()} if given is not None else {}
+    every = {**issuers, **of_clusters}
+    return Connected(providers, every, LAB, _LabClock(state), clusters, hosts, directories, keys)
 
 
 @dataclass(frozen=True)
 class Given:
     """What somebody has at hand: for issuers, files of tokens and of registered clients by the issuer's name; for
-    clusters, a kubeconfig.
+    clusters, a kubeconfig; keyed credentials by name.
 
     An estate of several clusters wants a context of each cluster's own name in it.
     """
@@ -73,6 +83,23 @@ class Given:
     clients: Mapping[str, Path] = field(default_factory=dict)
     kubeconfig: Path | None = None
     context: str | None = None
+    keys: Mapping[str, Path] = field(default_factory=dict)
+
+
+def _key(path: Path) -> "Key":
+    """A keyed credential from the file that it was written to when it was made; Mistaken where there is none."""
+    from enthesis.errors import Mistaken
+    from enthesis.ports import Key, Secret
+
+    try:
+        read = json.loads(path.read_bytes()[:MAX_GIVEN])
+    except OSError as fault:
+        raise Mistaken(f"{path} cannot be read: {fault.strerror}") from None
+    except (ValueError, RecursionError):
+        read = None
+    if not isinstance(read, dict) or not all(isinstance(read.get(one), str) for one in ("id", "form", "value")):
+        raise Mistaken(f"{path} holds no credential that Enthesis wrote")
+    return Key(read["id"], read["form"], Secret(read["value"]))
 
 
 def _without_lab(estate: "Estate", given: Given) -> "Connected":

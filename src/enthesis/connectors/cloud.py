@@ -1,23 +1,42 @@
 """A cloud that speaks the lab's administration interface and OAuth 2.0 token exchange (RFC 8693)."""
 
+import base64
 import hashlib
 import json
 from collections import ChainMap
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import timedelta
 from typing import Any
 from urllib.parse import quote, urlencode
 
 from enthesis.connectors.http import Answer, Client, problem_said
-from enthesis.errors import MovedAway, RightMissing, UnexpectedAnswer
+from enthesis.errors import Mistaken, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.addresses import account_of
 from enthesis.model.estate import Attempt, KindVerbs
-from enthesis.ports import Asked, Credential, Done, LiveObject, Refusal, Secret, Step, Surveyed
+from enthesis.ports import (
+    Asked,
+    Credential,
+    Credentialed,
+    Done,
+    Key,
+    LiveObject,
+    Refusal,
+    Secret,
+    Step,
+    Surveyed,
+    WantedKey,
+)
+from enthesis.reading.shapes import time_text
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
-TYPES = {"token": "urn:ietf:params:oauth:token-type:jwt", "session": "urn:ietf:params:oauth:token-type:access_token"}
+TYPES = {
+    "token": "urn:ietf:params:oauth:token-type:jwt",
+    "session": "urn:ietf:params:oauth:token-type:access_token",
+    "person": "urn:ietf:params:oauth:token-type:access_token",
+}
 IN_ORDER = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
-MARKS = ("id", "holder", "mark", "etag")
+MARKS = ("id", "holder", "mark", "etag", "runs_as_gone")
+ENDLESS = timedelta(days=36500)
 TRIED = b"Enthesis tried to write here and puts back what was there.\n"
 
 
@@ -83,7 +102,8 @@ class Cloud:
         elif collection == "groups" and "members" in item:
             body["members"] = [_name_of(member, names) for member in item["members"]]
         elif collection == "attachments":
-            found = [names.get(one, "gone") for one in item["runs_as"]]
+            gone = item.get("runs_as_gone", {})
+            found = [names.get(one) or {"gone": gone.get(one, "an identity")} for one in item["runs_as"]]
             body["runs_as"] = found[0] if len(found) == 1 else found
         return LiveObject(self.name, collection, item["holder"], item["id"], item["etag"], item["mark"], body)
 
@@ -184,6 +204,63 @@ class Cloud:
             return Refusal(tuple(map(str, steps)), problem_said(answer))
         raise UnexpectedAnswer(f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}")
 
+    def by_key(self, key: Key) -> Credential | Refusal:
+        """What a keyed credential gives: a static token is shown as it is, any other for a session (RFC 6749, 4.4)."""
+        if key.form == "static-token":
+            return Credential(key.secret, "session", ENDLESS)
+        encoded = base64.b64encode(f"{key.id}:{key.secret.reveal()}".encode()).decode()
+        answer = self.client.ask(
+            "POST", "/token", form={"grant_type": "client_credentials"}, headers={"Authorization": f"Basic {encoded}"}
+        )
+        body = answer.json(self.client.who)
+        if answer.status == 200:
+            return self._obtained(body)
+        steps = body.get("refused_at")
+        if answer.status == 400 and isinstance(steps, list) and steps:
+            return Refusal(tuple(map(str, steps)), problem_said(answer))
+        raise UnexpectedAnswer(f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}")
+
+    # -- keyed credentials -----------------------------------------------------------------------------------
+
+    def make_key(self, holder: str, wanted: WantedKey) -> tuple[Credentialed, Secret]:
+        """A new one, and its value, which is in this answer and nowhere else. Needs `issue` on the identity."""
+        bearer = self._session(holder)
+        found = next((one for one in self._identities(bearer) if one.get("address") == wanted.of), None)
+        if found is None:
+            raise MovedAway(f"{wanted.of} does not exist at {self.name}", remedy="enthesis propose")
+        body = {
+            "name": wanted.name,
+            "of": found["id"],
+            "form": wanted.form,
+            "expires": time_text(wanted.expires),
+            "reason": wanted.reason,
+        }
+        answer = self.client.ask("POST", "/administration/credentials", bearer=bearer, body=body)
+        if answer.status == 409:
+            raise Mistaken(f"{self.name} has a credential called {wanted.name} already", remedy="name another one")
+        made = self.client.expect(answer, 201).json(self.client.who)
+        value = made.pop("value", None)
+        if not isinstance(value, str):
+            raise UnexpectedAnswer(f"{self.name} made a credential and did not show it")
+        return _credentialed(made), Secret(value)
+
+    def keys(self, holders: Sequence[str]) -> list[Credentialed]:
+        """The keyed credentials of our identities, without any value."""
+        found: dict[str, Credentialed] = {}
+        for holder in holders:
+            answer = self.client.ask("GET", "/administration/credentials", bearer=self._session(holder))
+            for item in self.client.expect(answer, 200).json(self.client.who).get("items", []):
+                found[item["id"]] = _credentialed(item)
+        return list(found.values())
+
+    def retire_key(self, holder: str, identifier: str) -> None:
+        """It opens nothing from now on."""
+        path = f"/administration/credentials/{quote(identifier)}"
+        self.client.expect(self.client.ask("DELETE", path, bearer=self._session(holder)), 204)
+
+    def _identities(self, bearer: Secret) -> Iterator[dict[str, Any]]:
+        return self.client.get_all("/administration/identities", bearer=bearer)
+
     def _obtained(self, body: Mapping[str, Any]) -> Credential:
         token, life = body.get("access_token"), body.get("expires_in")
         if not isinstance(token, str) or not isinstance(life, int):
@@ -225,6 +302,18 @@ class Cloud:
             answer = self.client.ask("DELETE", location, bearer=session.secret)
         self.client.expect(answer, 204)
         return Done("really gone, and put back" if sent is None else "really there, and removed again")
+
+
+def _credentialed(item: Mapping[str, Any]) -> Credentialed:
+    texts = {name: str(item[name]) for name in ("id", "name", "of", "form", "fingerprint")}
+    return Credentialed(
+        **texts,
+        created=item.get("created"),
+        expires=item.get("expires"),
+        last_used=item.get("last_used"),
+        disabled=item.get("disabled") is True,
+        reason=str(item.get("reason", "")),
+    )
 
 
 def _how(attempt: Attempt) -> tuple[str, dict[str, str]]:

@@ -19,7 +19,7 @@ from joserfc.jwk import ECKey, OKPKey, RSAKey
 from enthesis.connectors.http import Answer, Client, is_safe, problem_said
 from enthesis.errors import Mistaken, NotIssued, UnexpectedAnswer, Unreachable
 from enthesis.model.estate import Attempt, Claims, KindVerbs
-from enthesis.ports import Asked, Credential, Done, Refusal, Secret
+from enthesis.ports import Asked, Credential, Done, Key, Refusal, Secret
 from enthesis.trusting.tokens import Refused, parsed
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
@@ -116,6 +116,9 @@ class OAuthProvider:
             "resource": f"{self.server.client.url}/places/{identity}",
         }
         return self.server.obtained(self.server.asked(endpoint, form), "session")
+
+    def by_key(self, key: Key) -> Credential | Refusal:
+        raise Mistaken(f"how {self.name} takes keyed credentials is not known")
 
     def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
         raise Mistaken(f"of {self.name} only its token endpoint is known: nothing is attempted there")

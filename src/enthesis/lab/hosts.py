@@ -82,13 +82,17 @@ class Hosts:
         if not isinstance(wanted, str):
             which = f"say as which: {', '.join(named)}" if named else "this host runs as nobody"
             raise Problem(422 if named else 403, "which-identity", which, refused_at=[] if named else ["owner"])
-        around = Surroundings(self.cloud.clock.now())
+        network, reference, narrowing = (body.get(one) for one in ("network", "reference", "narrowing"))
+        if not isinstance(network, str | None) or not isinstance(reference, str | None):
+            raise Problem(422, "not-understood", "`network` and `reference` are texts")
+        if narrowing is not None and not _is_narrowing(narrowing):
+            raise Problem(422, "not-understood", "`narrowing` maps kinds to lists of verbs")
+        around = Surroundings(self.cloud.clock.now(), network, reference)  # where a host is, a lab is told
         origin = {"kind": "host", "address": host, "organisation": organisation_of(world, host)}
         caller = Caller("resource", host, provider=self.cloud.name, origin=origin)
-        outcome = decide(world, caller, "take-on", wanted, around)
+        outcome = decide(world.having(wanted), caller, "take-on", wanted, around)
         if not outcome.allowed:  # asked anew each time, so that nothing more is handed out once trust has gone
             raise refused(outcome.refused_at)
-        narrowing = body.get("narrowing")
         out = self._out.get((host, wanted)) if narrowing is None else None
         if out is None or around.now >= (out.began + out.ends) / 2 or not self._is_current(world, out, wanted):
             token, life = self.cloud.session_for(world, caller, wanted, outcome, around, narrowing)
@@ -112,3 +116,9 @@ class Hosts:
             "identity": identity,
             "host": host,
         }
+
+
+def _is_narrowing(value: Any) -> bool:
+    return isinstance(value, dict) and all(
+        isinstance(verbs, list) and all(isinstance(verb, str) for verb in verbs) for verbs in value.values()
+    )

@@ -8,11 +8,31 @@ from typing import Any, Protocol
 from enthesis.errors import EnthesisError, Mistaken
 from enthesis.model.addresses import account_of, contains
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Journey, KindVerbs
-from enthesis.ports import Asked, Connected, Credential, Done, LiveClusterPorts, LiveProvider, Refusal, Reporter
+from enthesis.ports import (
+    Asked,
+    Connected,
+    Credential,
+    Done,
+    LiveClusterPorts,
+    LiveProvider,
+    Refusal,
+    Reporter,
+    RunsHosts,
+    TakesKeys,
+    TakesOn,
+)
 from enthesis.reading.shapes import duration_text
 
 ALLOWED, REFUSED, UNDECIDED = "allowed", "refused", "undecided"
 KEYED = ("credential", "identity")
+SEATS = ("workload", "host")
+ORIGINS = {
+    "workload": "the workload",
+    "host": "the host",
+    "person": "the sign-in of",
+    "credential": "the credential",
+    "identity": "a session as",
+}
 HALF_WAY = timedelta(minutes=10)  # how long a session lives that a journey starts with
 
 
@@ -74,7 +94,7 @@ class _Run:
     sessions: list[timedelta] = field(default_factory=list)
 
     def got(self, what: str, credential: Credential) -> None:
-        if credential.form == "workload":
+        if credential.form in SEATS:
             self.evidence.append(Evidence(what, ALLOWED, "where it runs, and nothing else"))
             return
         self.lives.append(credential.life)
@@ -139,12 +159,18 @@ class Seeing(Protocol):
 def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing) -> Refusal | None:
     """Origin, hops, attempt; answers the first refusal."""
     asked = asked_of(journey.context)
-    credential = _obtained(journey, connected)
-    form = journey.origin.form
-    seeing.got(f"{'the workload' if form == 'workload' else 'a token from'} {journey.origin.whom}", credential)
+    credential = _obtained(estate, journey, connected)
+    origin = f"{ORIGINS.get(journey.origin.form, 'a token from')} {journey.origin.whom}"
+    if isinstance(credential, Refusal):
+        seeing.ended(origin, credential)
+        return credential
+    seeing.got(origin, credential)
     for hop in journey.through:
-        provider = provider_of(estate, hop.identity, connected)
-        got = provider.take_on(credential, hop.identity, hop.narrowed, asked)
+        if credential.form == "host":
+            taking: TakesOn = _hosts_of(estate, journey.origin.whom, connected)
+        else:
+            taking = provider_of(estate, hop.identity, connected)
+        got = taking.take_on(credential, hop.identity, hop.narrowed, asked)
         what = f"take on {hop.identity}"
         if isinstance(got, Refusal):
             seeing.ended(what, got)
@@ -153,6 +179,8 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
         credential = got
     if journey.attempt is None:
         return None
+    if credential.form == "host":
+        raise Mistaken(f"{journey.origin.whom} has nothing to show before it takes on what it runs as: say `through`")
     provider = provider_of(estate, journey.attempt.target, connected)
     outcome = tried(provider, credential, journey.attempt, asked)
     seeing.ended(f"{journey.attempt.verb} {journey.attempt.target}", outcome)
@@ -181,7 +209,17 @@ def asked_of(context: Context) -> Asked:
     return Asked(network, context.reference)
 
 
-def _obtained(journey: Journey, connected: Connected) -> Credential:
+def _obtained(estate: Estate, journey: Journey, connected: Connected) -> Credential | Refusal:
+    origin = journey.origin
+    if origin.form == "host":
+        return _hosts_of(estate, origin.whom, connected).seat(origin.whom)
+    if origin.form == "person":
+        directory = connected.directories.get(origin.whom.split("/", 1)[0])
+        if directory is None:
+            raise Mistaken(f"nothing is known to speak to for the directory of {origin.whom}")
+        return directory.sign_in_as(origin.whom, origin.mfa)
+    if origin.form == "credential":
+        return _by_key(estate, origin.whom, connected)
     if journey.origin.form == "workload":
         cluster = cluster_at(journey.origin.whom, connected)
         if cluster is None:
@@ -193,6 +231,29 @@ def _obtained(journey: Journey, connected: Connected) -> Credential:
     if journey.origin.form != "token":
         raise Mistaken(f"nothing here obtains a credential for an origin of form {journey.origin.form}")
     return token_from(connected, journey.origin.whom, journey.origin.shows)
+
+
+def _by_key(estate: Estate, name: str, connected: Connected) -> Credential | Refusal:
+    known, key = estate.credentials.get(name), connected.keys.get(name)
+    if known is None:
+        return Refusal(("names",), f"no credential is called {name}")
+    if key is None:
+        raise Mistaken(
+            f"the value of the credential {name} is not at hand", remedy=f"name its file with --credential {name}=FILE"
+        )
+    provider = provider_of(estate, known.of, connected)
+    if not isinstance(provider, TakesKeys):
+        raise Mistaken(f"a cluster takes no keyed credential: {known.of} has none")
+    return provider.by_key(key)
+
+
+def _hosts_of(estate: Estate, host: str, connected: Connected) -> RunsHosts:
+    """The services of the hosts where a host is."""
+    account = estate.accounts.get(account_of(host))
+    found = connected.hosts.get(account.provider) if account is not None else None
+    if found is None:
+        raise Mistaken(f"nothing is known to speak to for the metadata service of {host}")
+    return found
 
 
 def token_from(connected: Connected, issuer: str, claims: Claims) -> Credential:

@@ -1,0 +1,94 @@
+"""A directory where people sign in: the device grant (RFC 8628), and the end of a sign-in (RFC 7009)."""
+
+import time
+from collections.abc import Callable, Mapping
+from datetime import timedelta
+from typing import Any
+
+from enthesis.connectors.http import Answer, Client, is_safe, problem_said
+from enthesis.errors import RightMissing, UnexpectedAnswer, Unreachable
+from enthesis.ports import Credential, Secret
+
+DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
+CLIENT = "enthesis"
+SLOWER = 5.0  # seconds that `slow_down` adds between questions (RFC 8628, section 3.5)
+MFA = {True: "yes", False: "no", None: "unsaid"}
+
+Tell = Callable[[str, str], None]
+"""Shows a person the code and the address where to agree."""
+
+
+class Directory:
+    """The directory of one organisation, known by its url alone."""
+
+    def __init__(self, name: str, client: Client) -> None:
+        self.name = name
+        self.client = client
+        self._metadata: Mapping[str, Any] | None = None
+
+    def sign_in(self, tell: Tell, wait: Callable[[float], None] = time.sleep) -> Credential:
+        """RFC 8628, section 3: asks until somebody has agreed. RightMissing where they refused or were too slow."""
+        answer = self._ask("device_authorization_endpoint", {"client_id": CLIENT})
+        said = self.client.expect(answer, 200).json(self.client.who)
+        device, code, page = (said.get(one) for one in ("device_code", "user_code", "verification_uri"))
+        life, interval = said.get("expires_in"), said.get("interval", 5)
+        if not all(isinstance(one, str) for one in (device, code, page)) or not isinstance(life, int | float):
+            raise UnexpectedAnswer(f"{self.name} does not say how to sign in")
+        tell(str(code), str(said.get("verification_uri_complete") or page))
+        pause = float(interval) if isinstance(interval, int | float) else SLOWER
+        ends = time.monotonic() + float(life)
+        while time.monotonic() < ends:
+            got = self._agreed(str(device))
+            if isinstance(got, Credential):
+                return got
+            pause += SLOWER if got == "slow_down" else 0.0
+            wait(pause)
+        raise RightMissing("nobody agreed to the sign-in in time", remedy="start it again")
+
+    def _agreed(self, device: str) -> Credential | str:
+        """The sign-in, or the word that says to wait."""
+        form = {"grant_type": DEVICE, "device_code": device, "client_id": CLIENT}
+        answer = self._ask("token_endpoint", form)
+        body = answer.json(self.client.who)
+        if answer.status == 200:
+            token, life = body.get("access_token"), body.get("expires_in")
+            if not isinstance(token, str) or not isinstance(life, int):
+                raise UnexpectedAnswer(f"{self.name} answered without a sign-in or without its life")
+            return Credential(Secret(token), "person", timedelta(seconds=life))
+        word = body.get("error")
+        if word in ("authorization_pending", "slow_down"):
+            return str(word)
+        if word in ("access_denied", "expired_token", "invalid_grant"):
+            raise RightMissing(f"{self.name} did not sign anybody in: {problem_said(answer)}", remedy="start it again")
+        raise UnexpectedAnswer(f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}")
+
+    def forget(self, sign_in: Secret) -> None:
+        """RFC 7009, section 2: the sign-in opens nothing from now on."""
+        form = {"token": sign_in.reveal(), "token_type_hint": "access_token", "client_id": CLIENT}
+        self.client.expect(self._ask("revocation_endpoint", form), 200)
+
+    def _ask(self, endpoint: str, form: Mapping[str, str]) -> Answer:
+        if self._metadata is None:
+            answer = self.client.ask("GET", "/.well-known/oauth-authorization-server")
+            found = self.client.expect(answer, 200).json(self.client.who)
+            if found.get("issuer") != self.client.url:
+                raise UnexpectedAnswer(f"{self.name} at {self.client.url} says that it is another server")
+            self._metadata = found
+        place = self._metadata.get(endpoint)
+        if not isinstance(place, str) or not is_safe(place) or not place.startswith(self.client.url + "/"):
+            raise Unreachable(f"{self.name} has no {endpoint.replace('_', ' ')}")
+        return self.client.ask("POST", place, form=form)
+
+
+class LabDirectory(Directory):
+    """A directory whose people do as a journey says, as only those of a lab do."""
+
+    def sign_in_as(self, person: str, mfa: bool | None) -> Credential:
+        """The sign-in of a person, by the same grant; on the lab's page somebody agrees as that person."""
+
+        def agree(code: str, page: str) -> None:
+            form = {"code": code, "person": person, "mfa": MFA[mfa], "agreed": "yes"}
+            answer = self.client.ask("POST", page.split("?", 1)[0], form=form)
+            self.client.expect(answer, 200)
+
+        return self.sign_in(agree)
