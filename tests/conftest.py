@@ -18,6 +18,7 @@ settings.register_profile("ordinary", max_examples=100, deadline=None, derandomi
 settings.load_profile("ordinary")
 
 SALTMARSH = Path(__file__).parent.parent / "src" / "enthesis" / "data" / "saltmarsh"
+PUBLISHING = ("estate.yaml", "publishing.yaml", "expected.yaml")  # the story that most tests are about
 KEPT = ("PATH", "LANG", "SYSTEMROOT", "TMPDIR", "PYTHONPYCACHEPREFIX", "PYTHONDONTWRITEBYTECODE")
 
 
@@ -77,8 +78,16 @@ def write_estate(folder: Path, files: Mapping[str, str]) -> Path:
 
 @pytest.fixture
 def saltmarsh(tmp_path: Path) -> Path:
-    """A copy of the packaged estate."""
-    return Path(shutil.copytree(SALTMARSH, tmp_path / "saltmarsh"))
+    """A copy of the packaged estate, as far as publishing goes."""
+    return copied(tmp_path / "saltmarsh")
+
+
+def copied(folder: Path, *files: str) -> Path:
+    """A new folder with files of the packaged estate."""
+    folder.mkdir(parents=True)
+    for name in files or PUBLISHING:
+        shutil.copy(SALTMARSH / name, folder)
+    return folder
 
 
 @dataclass(frozen=True)
@@ -119,7 +128,7 @@ def fresh_lab(enthesis: Program, saltmarsh: Path) -> Iterator[Lab]:
 @pytest.fixture(scope="session")
 def enacted_lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     """One lab for many tests, with the estate enacted; they leave it as it is."""
-    folder = Path(shutil.copytree(SALTMARSH, tmp_path_factory.mktemp("shared") / "saltmarsh"))
+    folder = copied(tmp_path_factory.mktemp("shared") / "saltmarsh")
     try:
         lab = start_lab(enthesis, folder)
         assert enthesis("enact", "--yes", at=folder).code == 0

@@ -20,6 +20,7 @@ from enthesis.commands.prove import prove
 from enthesis.commands.reach import reach
 from enthesis.commands.survey import survey
 from enthesis.commands.trace import trace
+from enthesis.commands.whoami import whoami
 
 if TYPE_CHECKING:
     from enthesis.errors import EnthesisError
@@ -42,6 +43,7 @@ app.command(rich_help_panel="Change")(propose)
 app.command(rich_help_panel="Change")(enact)
 app.command(rich_help_panel="Prove")(prove)
 app.command(rich_help_panel="Prove")(lend)
+app.command(rich_help_panel="Prove")(whoami)
 app.add_typer(lab.app, name="lab", rich_help_panel="Lab")
 
 

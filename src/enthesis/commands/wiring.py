@@ -37,7 +37,7 @@ def connect(estate: "Estate", folder: Path, given: "Given | None" = None) -> "Co
     state = lab_state(folder)
     lab = running(state)
     if lab is None:
-        if given is not None and (given.tokens or given.clients or given.kubeconfig):
+        if given is not None and (given.tokens or given.clients or given.kubeconfig or given.at_hand):
             return _without_lab(estate, given)
         remedy = "enthesis lab start; or say how a cluster is reached, with --kubeconfig"
         raise Unreachable("no lab runs for this estate, and nothing says how anything else is reached", remedy=remedy)
@@ -84,6 +84,7 @@ class Given:
     kubeconfig: Path | None = None
     context: str | None = None
     keys: Mapping[str, Path] = field(default_factory=dict)
+    at_hand: bool = False  # whether something else is shown, that need not be obtained
 
 
 def _key(path: Path) -> "Key":

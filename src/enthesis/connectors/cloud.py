@@ -59,6 +59,7 @@ class Cloud:
         raw: list[tuple[str, dict[str, Any]]] = []
         accounts: set[str] = set()
         resources: set[str] = set()
+        people: dict[str, str] = {}
         for holder in holders:
             bearer = self._session(holder)
             for collection in IN_ORDER:
@@ -68,25 +69,27 @@ class Cloud:
             there = self.client.expect(answer, 200).json(self.client.who)
             accounts.update(there["accounts"])
             resources.update(there["resources"])
-        return self._surveyed(holders, raw, accounts, resources)
+            people.update(there["people"])
+        return self._surveyed(holders, raw, (accounts, resources), people)
 
     def _surveyed(
         self,
         holders: Sequence[str],
         raw: list[tuple[str, dict[str, Any]]],
-        accounts: set[str],
-        resources: set[str],
+        existing: tuple[set[str], set[str]],
+        people: Mapping[str, str],
     ) -> Surveyed:
         addressed = [item for collection, item in raw if collection in ("identities", "groups")]
-        ids = {item["address"]: item["id"] for item in addressed}
+        ids = {**people, **{item["address"]: item["id"] for item in addressed}}
         self._own.update(ids)
-        names = {item["id"]: item["address"] for item in addressed}
+        names = {identifier: address for address, identifier in ids.items()}
         for collection, item in raw:
             if collection == "roles":
                 names[item["id"]] = item["name"]
                 self._roles[item["holder"], item["name"]] = item["id"]
         objects = tuple(self._object(collection, item, names) for collection, item in raw)
-        return Surveyed(self.name, tuple(holders), objects, frozenset(accounts), frozenset(resources), ids)
+        accounts, resources = map(frozenset, existing)
+        return Surveyed(self.name, tuple(holders), objects, accounts, resources, ids)
 
     def _object(self, collection: str, item: Mapping[str, Any], names: Mapping[str, str]) -> LiveObject:
         body = {name: value for name, value in item.items() if name not in MARKS and value is not None}

@@ -141,7 +141,7 @@ class Administration:
         return JSONResponse(self._shown(changed), headers={"ETag": changed.etag})
 
     async def furniture(self, request: Request) -> Response:
-        """The accounts and resources below the session's boundary: what exists already."""
+        """The accounts and resources below the session's boundary, and everybody's people: what exists already."""
         holder = self.session(request)
         if not isinstance(holder, str):
             raise Problem(403, "not-an-administrator", "this session administers nothing")
@@ -152,7 +152,8 @@ class Administration:
             if one["provider"] == world.provider and (name == holder or self._below(holder, one["in"]))
         ]
         resources = [one for one in world.furniture["resources"] if account_of(one) in accounts]
-        return JSONResponse({"accounts": accounts, "resources": resources})
+        people = {one.body["address"]: one.id for one in world.of("identities") if one.body["kind"] == "person"}
+        return JSONResponse({"accounts": accounts, "resources": resources, "people": people})
 
     # -- who may, and what is understood ---------------------------------------------------------------------
 

@@ -26,12 +26,17 @@ def _source() -> Source:
 
 @dataclass(frozen=True, slots=True)
 class Organisation:
-    """`units` holds paths below the organisation: `field`, `field/north`."""
+    """`units` holds paths below the organisation: `field`, `field/north`.
+
+    `directory` is the url where its people sign in; `longest_key` how long a keyed credential may live at the most.
+    """
 
     name: str
     units: tuple[str, ...] = ()
     outside: bool = False
     labels: Labels = field(default_factory=dict)
+    directory: str | None = None
+    longest_key: timedelta | None = None
     source: Source = _source()
 
 
@@ -54,6 +59,7 @@ class Account:
     provider: str
     labels: Labels = field(default_factory=dict)
     administered_by: str | None = None
+    longest_key: timedelta | None = None
     source: Source = _source()
 
 

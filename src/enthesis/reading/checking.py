@@ -202,6 +202,7 @@ class _Checker:
         words = {name for name, kind in estate.catalogue.kinds.items() if "organisation" in kind.within}
         for name, organisation in estate.organisations.items():
             self._simple_name(name, "organisations")
+            self._url(organisation.directory, organisation.source, "directory")
             for unit in organisation.units:
                 if set(unit.split("/")) & words:
                     at = self.spot(organisation.source, "units")
@@ -231,9 +232,9 @@ class _Checker:
                 "a name without '/' that does not start with '@'",
             )
 
-    def _url(self, url: str | None, source: Source) -> None:
+    def _url(self, url: str | None, source: Source, field: str = "url") -> None:
         if url is not None and not url.startswith(("https://", "http://127.0.0.1", "http://localhost", "http://[::1]")):
-            self.wrong("wrong-url", f"found {url!r}", self.spot(source, "url"), "an https:// address")
+            self.wrong("wrong-url", f"found {url!r}", self.spot(source, field), "an https:// address")
 
     def kinds(self) -> None:
         for name, kind in self.estate.kinds.items():

@@ -424,7 +424,13 @@ SECTIONS: dict[str, Section] = {
     "organisations": Section(
         Record(
             "an organisation",
-            (Field("units", UnitsShape()), Field("outside", Flag()), Field("labels", LABELS)),
+            (
+                Field("units", UnitsShape()),
+                Field("outside", Flag()),
+                Field("labels", LABELS),
+                Field("directory", TEXT, says="the url where its people sign in"),
+                Field("longest_key", Duration(), says="how long a keyed credential may live; 30d at the most"),
+            ),
             m.Organisation,
         ),
         "name",
@@ -445,6 +451,7 @@ SECTIONS: dict[str, Section] = {
                 Field("provider", NAME, required=True),
                 Field("labels", LABELS),
                 Field("administered_by", Choice(("us", "others"))),
+                Field("longest_key", Duration()),
             ),
             m.Account,
         ),

@@ -1,0 +1,121 @@
+"""`enthesis whoami`: which origins are at hand here, which is used and why, and what it can take on."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import typer
+
+from enthesis.commands.common import EstateOption, Format, FormatOption, QuietOption, put_json, put_lines, remark
+
+if TYPE_CHECKING:
+    from enthesis.commands.origins import AtHand
+    from enthesis.judging.taking import Taken
+    from enthesis.model.estate import Estate
+
+WORDS = {
+    "session": "lent session",
+    "token": "pipeline token",
+    "projected": "projected token",
+    "host": "metadata service",
+    "certificate": "certificate",
+    "person": "sign-in",
+}
+
+
+def whoami(estate: EstateOption = None, output: FormatOption = Format.TEXT, quiet: QuietOption = False) -> None:
+    """Say which origins are at hand here, which of them is used and why, and which identities it can take on.
+
+    Looks into the environment (a run's token, the address of a metadata service), at the token file of a workload in a
+    cluster, at a workload certificate and at a sign-in. Needs no rights, and obtains nothing. Exit 1 where nothing that
+    can be used is at hand.
+
+    Example: enthesis whoami
+    """
+    from enthesis.commands.asking import now
+    from enthesis.commands.origins import BECAUSE, at_hand
+
+    folder, described = estate_here(estate)
+    every = at_hand(described, folder, now())
+    used = next((one for one in every if not one.fault), None)
+    taken = _taken(described, used) if described is not None and used is not None else []
+    if output is Format.JSON:
+        put_json(
+            {
+                "used": _plain(used) if used is not None else None,
+                "because": BECAUSE[used.form] if used is not None else "",
+                "at_hand": [_plain(one) for one in every],
+                "can_take_on": [
+                    {
+                        "identity": one.identity,
+                        "for_seconds": int(one.life.total_seconds()) if one.life else None,
+                        "trust": str(one.source) if one.source else None,
+                    }
+                    for one in taken
+                ],
+            }
+        )
+    else:
+        put_lines(_lines(every, used, taken, described))
+        if described is None:
+            remark("No estate is here, so what can be taken on is not known.", quiet=quiet)
+    if used is None:
+        raise typer.Exit(1)
+
+
+def estate_here(estate: Path | None) -> "tuple[Path | None, Estate | None]":
+    """The estate that is named or near; None where there is none."""
+    from enthesis.commands.common import estate_folder, read_estate
+    from enthesis.reading.finding import find_estate
+
+    if estate is None and find_estate(Path.cwd()) is None:
+        return None, None
+    folder = estate_folder(estate)
+    return folder, read_estate(folder)
+
+
+def _taken(estate: "Estate", used: "AtHand") -> "list[Taken]":
+    from enthesis.commands.asking import now
+    from enthesis.judging.compiling import compile_estate
+    from enthesis.judging.judge import Judge
+    from enthesis.judging.taking import can_take_on
+    from enthesis.model.estate import Context
+
+    if used.origin is None:
+        return []
+    judge = Judge(compile_estate(estate))
+    return list(can_take_on(estate, judge, used.origin, Context(), now()))
+
+
+def _plain(one: "AtHand") -> dict[str, Any]:
+    return {
+        "form": one.form,
+        "where": one.where,
+        "who": one.who,
+        "ends": one.ends.isoformat() if one.ends else None,
+        "usable": not one.fault,
+        "why_not": one.fault,
+    }
+
+
+def _lines(every: "list[AtHand]", used: "AtHand | None", taken: "list[Taken]", estate: "Estate | None") -> Any:
+    from enthesis.commands.origins import BECAUSE
+    from enthesis.reading.shapes import duration_text
+    from enthesis.showing.lines import Span, line
+
+    if used is None:
+        yield line("Nothing that can be used is at hand here.")
+    else:
+        yield line("Here you are ", Span(used.who, "strong"), f", by {used.where}.")
+        yield line(f"  it is used because {BECAUSE[used.form]}")
+    for one in every:
+        state = Span("used", "good") if one is used else Span("not used", "doubt")
+        until = f", until {one.ends:%Y-%m-%d %H:%M:%SZ}" if one.ends else ""
+        why = f": {one.fault}" if one.fault else ""
+        yield line(f"  {WORDS[one.form].ljust(16)}  ", state, f"  {one.who or one.where}{until}{why}")
+    if not every:
+        yield line("  no token in the environment or a file, no metadata service, no certificate, no sign-in")
+    if used is not None and estate is not None:
+        yield line("It can take on", ":" if taken else " nothing: no trust admits it.")
+        for can in taken:
+            life = f" for {duration_text(can.life)}" if can.life else ""
+            yield line(f"  {can.identity}{life}", Span(f"  {can.source}" if can.source else "", "quiet"))
