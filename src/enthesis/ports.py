@@ -19,6 +19,7 @@ __all__ = [
     "Credentialed",
     "Done",
     "Issues",
+    "KeepsKeys",
     "Key",
     "LiveClusterPorts",
     "LiveObject",
@@ -126,6 +127,7 @@ class Key:
     id: str
     form: str
     secret: Secret
+    ends: datetime | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,6 +155,21 @@ class Credentialed:
     last_used: str | None = None
     disabled: bool = False
     reason: str = ""
+
+    def as_entry(self) -> dict[str, Any]:
+        """As an estate has it, with its name; what is not known is left out."""
+        names = ("name", "of", "form", "created", "expires", "last_used", "fingerprint")
+        said = {name: getattr(self, name) for name in names if getattr(self, name) is not None}
+        return {**said, **({"disabled": True} if self.disabled else {})}
+
+
+@runtime_checkable
+class KeepsKeys(Protocol):
+    """The change port of a provider whose identities can have keyed credentials."""
+
+    def make_key(self, holder: str, wanted: WantedKey) -> tuple[Credentialed, Secret]: ...
+    def keys(self, holders: Sequence[str]) -> list[Credentialed]: ...
+    def retire_key(self, holder: str, identifier: str) -> None: ...
 
 
 class TakesOn(Protocol):

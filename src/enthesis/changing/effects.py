@@ -5,7 +5,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import Any
 
-from enthesis.changing.live import COLLECTIONS, Key, Surveyed, held_by, statement_key
+from enthesis.changing.live import COLLECTIONS, Key, Surveyed, held_by, statement_key, without_gone
 from enthesis.changing.steps import REMOVE, Proposal
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.estate import Estate, Role
@@ -42,7 +42,7 @@ def _estate(described: Estate, live: Live) -> Estate:
     sections: dict[str, Any] = {name: {} if SECTIONS[name].key else [] for name in COLLECTIONS}
     sections["identities"].update(people)
     for (_, collection, holder, _), body in live.items():
-        value = _read(collection, held_by(collection, holder, body))
+        value = _read(collection, held_by(collection, holder, without_gone(body)))
         if value is None:
             continue
         section = SECTIONS[collection]

@@ -7,6 +7,7 @@ from typing import Any
 
 from enthesis.reading.nodes import parse
 from enthesis.reading.sections import SECTIONS
+from enthesis.reading.sentences import statement_sentence
 from enthesis.reading.shapes import MISSING, Notes
 
 COLLECTIONS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
@@ -40,7 +41,10 @@ class LiveObject:
 
 @dataclass(frozen=True, slots=True)
 class Surveyed:
-    """What one provider has, for the holders asked about, and what exists there already."""
+    """What one provider has, for the holders asked about, and what exists there already.
+
+    `credentials` are keyed ones that it knows of, as entries of that section with their `name`.
+    """
 
     provider: str
     holders: tuple[str, ...]
@@ -48,6 +52,7 @@ class Surveyed:
     accounts: frozenset[str] = frozenset()
     resources: frozenset[str] = frozenset()
     ids: Mapping[str, str] = field(default_factory=dict)
+    credentials: tuple[Body, ...] = ()
 
     def seen(self) -> dict[str, str]:
         """Ids with their etags: what a proposal was made for."""
@@ -90,17 +95,37 @@ def records_of(surveyed: Surveyed) -> Iterator[Body]:
     """What a provider has as the lines of a survey. A role is known by its holder too, since each has its own."""
     for one in surveyed.objects:
         live = {"id": one.id, "version": one.etag, "holder": one.holder, **({"mark": one.mark} if one.mark else {})}
-        if "gone" in json.dumps(one.body) and _names_what_is_gone(one.body):
-            says = f"a statement of {one.collection} names what is gone"
+        if names_what_is_gone(one.body):
+            says = f"{statement_sentence(one.collection, one.body)}; {remedy_of(one)}"
             yield {"finding": "dangling", "at": one.holder, "says": says}
-            continue
-        yield {"section": one.collection, **held_by(one.collection, one.holder, one.body), "live": live}
+        body = without_gone(one.body)
+        if not names_what_is_gone(body):
+            yield {"section": one.collection, **held_by(one.collection, one.holder, body), "live": live}
+    for credential in surveyed.credentials:
+        yield {"section": "credentials", **credential}
 
 
-def _names_what_is_gone(value: Any) -> bool:
+def names_what_is_gone(value: Any) -> bool:
+    """Whether a statement names something by an id that nothing has any more."""
     if isinstance(value, Mapping):
-        return "gone" in value or any(map(_names_what_is_gone, value.values()))
-    return isinstance(value, list) and any(map(_names_what_is_gone, value))
+        return "gone" in value or any(map(names_what_is_gone, value.values()))
+    return isinstance(value, list) and any(map(names_what_is_gone, value))
+
+
+def without_gone(body: Body) -> Body:
+    """A statement without those of its members, or of the identities that something runs as, that are gone."""
+    kept = dict(body)
+    for field_name in ("members", "runs_as"):
+        if isinstance(body.get(field_name), list):
+            kept[field_name] = [one for one in body[field_name] if not isinstance(one, Mapping)]
+    return kept
+
+
+def remedy_of(one: LiveObject) -> str:
+    """Who takes a dangling statement away, and how."""
+    if one.mark:
+        return f"`enact --prune` for the estate {one.mark} takes it away"
+    return f"up to the administrators of {one.holder}: take it away"
 
 
 def held_by(collection: str, holder: str, body: Body) -> dict[str, Any]:

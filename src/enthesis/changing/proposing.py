@@ -3,7 +3,8 @@
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from enthesis.changing.live import Key, LiveObject, Surveyed, normalised
+from enthesis.changing.lingering import dangling, living_on
+from enthesis.changing.live import Key, LiveObject, Surveyed, names_what_is_gone, normalised
 from enthesis.changing.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
 from enthesis.changing.wanted import Wanted, wanted
 from enthesis.model.addresses import account_of, standing_in
@@ -59,6 +60,7 @@ def propose(
             steps.append(_changing(one, body, found))
     kept = {one.key for one in ours}
     leftover = [one for key, one in live.items() if key not in kept]
+    beside = [one for one in leftover if not names_what_is_gone(one.body)]
     lingering = [one for one in leftover if one.mark == estate.name]
     steps.sort(key=_made_when)
     if prune:
@@ -68,10 +70,12 @@ def propose(
         estate=estate.name,
         steps=tuple(steps),
         blocked=tuple(blocked),
-        not_ours=tuple(_title(one) for one in leftover if one.mark != estate.name and _is_statement(one)),
-        left=() if prune else tuple(_title(one) for one in lingering),
+        not_ours=tuple(_title(one) for one in beside if one.mark != estate.name and _is_statement(one)),
+        left=() if prune else tuple(_title(one) for one in lingering if one in beside),
         theirs=tuple(f"{statement_sentence(one.collection, one.body)} ({one.holder})" for one in theirs),
         seen={surveyed.provider: surveyed.seen() for surveyed in surveys},
+        dangling=dangling(surveys, estate.name if prune else None),
+        lives_on=tuple(living_on(steps, surveys)),
         aside=tuple(dict.fromkeys(one.provider for one in every if one.provider not in spoken_to)),
     )
 

@@ -40,7 +40,8 @@ class Proposal:
 
     `seen` are the ids and etags of the live side that it was made for, by provider. `left` are statements that
     Enthesis made and that the estate no longer has; they go only when pruning is asked for. `aside` are systems that
-    the estate speaks of and that were not asked.
+    the estate speaks of and that were not asked. `dangling` are statements that name what is gone, with what to do.
+    `lives_on` are identities of which sessions that are out already live on, and for how long at the most.
     """
 
     estate: str
@@ -52,6 +53,8 @@ class Proposal:
     gives: tuple[str, ...] = ()
     takes: tuple[str, ...] = ()
     aside: tuple[str, ...] = ()
+    dangling: tuple[str, ...] = ()
+    lives_on: tuple[tuple[str, str], ...] = ()
     seen: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     @property
@@ -77,6 +80,8 @@ def proposal_from(data: Any) -> Proposal:
             blocked=tuple(Blocked(**one) for one in data["blocked"]),
             **{name: tuple(data[name]) for name in ("not_ours", "left", "theirs", "gives", "takes")},
             aside=tuple(data.get("aside", ())),
+            dangling=tuple(data.get("dangling", ())),
+            lives_on=tuple((str(name), str(life)) for name, life in data.get("lives_on", ())),
             seen={str(name): dict(seen) for name, seen in data["seen"].items()},
         )
     except (TypeError, KeyError, AttributeError) as fault:

@@ -3,7 +3,7 @@
 import json
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -20,6 +20,9 @@ from enthesis.commands.common import (
     read_estate,
     remark,
 )
+
+if TYPE_CHECKING:
+    from enthesis.changing.steps import Proposal
 
 
 def enact(
@@ -41,7 +44,7 @@ def enact(
 
     Example: enthesis enact proposal.json
     """
-    from enthesis.changing.steps import Proposal, proposal_from
+    from enthesis.changing.steps import proposal_from
     from enthesis.commands.propose import proposed
     from enthesis.commands.wiring import Given, connect
     from enthesis.errors import Mistaken
@@ -78,14 +81,26 @@ def enact(
     enacted = carry_out(proposal, surveys, connected, reporter(quiet=quiet))
     if output is Format.JSON:
         done = {"done": list(enacted.done), "found_done": list(enacted.found_done)}
-        put_json({"spoke_to": connected.spoke_to, "estate": proposal.estate, **done})
+        put_json({"spoke_to": connected.spoke_to, "estate": proposal.estate, **done, "lives_on": _ends(proposal)})
     else:
         lines = [line(Span(_sentence(len(enacted.done), len(enacted.found_done)), "strong"))]
         lines += [line("  ", sentence) for sentence in enacted.done if not quiet]
         if proposal.blocked:
             lines.append(line(f"{counted(len(proposal.blocked), 'statement')} cannot be done yet; propose says why."))
+        for name, until in (_ends(proposal) if enacted.done else {}).items():
+            lines.append(line(f"Sessions as {name} that are out already live on until {until} at the latest."))
         put_lines(lines)
         remark(f"Enacted at {connected.spoke_to}.", quiet=quiet)
+
+
+def _ends(proposal: "Proposal") -> dict[str, str]:
+    """Until when sessions can live on that were got before trust was taken away."""
+    from enthesis.commands.asking import now
+    from enthesis.reading.nodes import Node
+    from enthesis.reading.shapes import Duration, Notes, time_text
+
+    lives = {name: Duration().read(Node(life, 1, 1), Notes("")) for name, life in proposal.lives_on}
+    return {name: time_text(now() + life) for name, life in lives.items()}
 
 
 def _sentence(done: int, before: int) -> str:

@@ -14,6 +14,7 @@ from enthesis.commands.check import check
 from enthesis.commands.common import put_json, put_lines
 from enthesis.commands.demo import demo
 from enthesis.commands.enact import enact
+from enthesis.commands.key import key
 from enthesis.commands.lend import lend
 from enthesis.commands.propose import propose
 from enthesis.commands.prove import prove
@@ -44,6 +45,7 @@ app.command(rich_help_panel="Change")(enact)
 app.command(rich_help_panel="Prove")(prove)
 app.command(rich_help_panel="Prove")(lend)
 app.command(rich_help_panel="Prove")(whoami)
+app.command(rich_help_panel="Prove")(key)
 app.add_typer(lab.app, name="lab", rich_help_panel="Lab")
 
 

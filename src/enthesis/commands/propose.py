@@ -85,7 +85,7 @@ def propose(
         put_lines(proposal_lines(proposal))
         remark(f"Surveyed at {connected.spoke_to}.", quiet=quiet)
     put_barred(gained, to_error=output is not ReviewFormat.TEXT)
-    if gained or (expect_none and not (proposal.nothing_to_do and not proposal.left)):
+    if gained or (expect_none and not (proposal.nothing_to_do and not proposal.left and not proposal.dangling)):
         raise typer.Exit(1)
 
 

@@ -5,7 +5,7 @@ import hashlib
 import json
 from collections import ChainMap
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 from urllib.parse import quote, urlencode
 
@@ -89,7 +89,8 @@ class Cloud:
                 self._roles[item["holder"], item["name"]] = item["id"]
         objects = tuple(self._object(collection, item, names) for collection, item in raw)
         accounts, resources = map(frozenset, existing)
-        return Surveyed(self.name, tuple(holders), objects, accounts, resources, ids)
+        keys = tuple(one.as_entry() for one in self.keys(holders))
+        return Surveyed(self.name, tuple(holders), objects, accounts, resources, ids, keys)
 
     def _object(self, collection: str, item: Mapping[str, Any], names: Mapping[str, str]) -> LiveObject:
         body = {name: value for name, value in item.items() if name not in MARKS and value is not None}
@@ -210,7 +211,8 @@ class Cloud:
     def by_key(self, key: Key) -> Credential | Refusal:
         """What a keyed credential gives: a static token is shown as it is, any other for a session (RFC 6749, 4.4)."""
         if key.form == "static-token":
-            return Credential(key.secret, "session", ENDLESS)
+            life = key.ends - datetime.now(UTC) if key.ends is not None else ENDLESS
+            return Credential(key.secret, "session", timedelta(seconds=int(life.total_seconds())))
         encoded = base64.b64encode(f"{key.id}:{key.secret.reveal()}".encode()).decode()
         answer = self.client.ask(
             "POST", "/token", form={"grant_type": "client_credentials"}, headers={"Authorization": f"Basic {encoded}"}

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from enthesis.judging.tables import Raw, Tables, read_conditions, tables_of
 from enthesis.model.addresses import parse, pool_of, standing_in
 from enthesis.model.conditions import Conditions, Glob
-from enthesis.model.estate import Ceiling, Estate, boundary_of
+from enthesis.model.estate import Ceiling, Estate, GroupRule, boundary_of
 from enthesis.model.mistakes import AddressMistake
 from enthesis.trusting.patterns import matcher
 
@@ -331,7 +331,7 @@ class Compiled:
             found = [found[0][self.is_identity[found[0]]] if len(found[0]) else found[0]]
             found += [of(one) for one in group.members if one in estate.groups]
             if group.where is not None:
-                found.append(self._found_by_rule(address))
+                found.append(self.found_by(group.where, address))
             members[address] = np.unique(np.concatenate(found))
             return members[address]
 
@@ -348,11 +348,11 @@ class Compiled:
         pairs = np.array([(one, chain[0]) for one, chain in chains if chain], np.int64).reshape(-1, 2)
         return pairs[:, 0], pairs[:, 1]
 
-    def _found_by_rule(self, address: str) -> Ints:
-        rule = self.estate.groups[address].where
+    def found_by(self, rule: GroupRule, group: str) -> Ints:
+        """The identities that a rule of a group finds."""
         found = self.identity_places
-        within = self.places.index.get(rule.within or boundary_of(address), NONE) if rule else NONE
-        if rule is None or within == NONE:
+        within = self.places.index.get(rule.within or boundary_of(group), NONE)
+        if within == NONE:
             return found[:0]
         inside = (self.first[within] <= self.first[found]) & (self.first[found] < self.end[within])
         who, where = self._tied()  # who is tied to a resource is also where that is

@@ -170,6 +170,10 @@ class Store:
 
     def _drop(self, old: Statement) -> None:
         self.connection.execute("DELETE FROM statements WHERE id = ?", (old.id,))
+        if old.collection == "identities":  # a trust is a part of its identity
+            self.connection.execute(
+                "DELETE FROM statements WHERE collection = 'trusts' AND json_extract(body, '$.of') = ?", (old.id,)
+            )
         address = old.body.get("address") or old.name or ""
         self.connection.execute("INSERT OR REPLACE INTO gone VALUES (?, ?)", (old.id, address))
 

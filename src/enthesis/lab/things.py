@@ -138,7 +138,7 @@ def remove_resource(store: Store, world: World, address: str) -> None:
 
 def _shown(one: dict[str, Any], address: str) -> dict[str, Any]:
     times = {
-        name: datetime.fromtimestamp(one[name], UTC).isoformat(timespec="seconds")
+        name: datetime.fromtimestamp(one[name], UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
         for name in ("created", "expires", "last_used")
         if one[name] is not None
     }

@@ -1,14 +1,14 @@
 """One page on an identity, resource, group or role: what it is, who comes to it, and what it comes to."""
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 import numpy as np
 
 from enthesis.judging.compiling import NONE, Compiled
 from enthesis.model import estate as m
-from enthesis.model.addresses import article
+from enthesis.model.addresses import article, pool_of
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.mistakes import Source
 from enthesis.reaching.web import LOOK, Rows, Web
@@ -210,6 +210,7 @@ class _Cards:
         number = self.compiled.find(group.address)
         parts = [
             Part("who is in it", tuple(self._members(group)), "nobody"),
+            Part("who would be in it if its rule were one level wider", tuple(self._wider(group))),
             Part("what it gives", tuple(self._grants_to(group.address)), "nothing: a group alone gives nothing"),
             Part(
                 "who admits it",
@@ -236,6 +237,17 @@ class _Cards:
                 ]  # fmt: skip
                 why = f"through {inner[0]}" if inner else f"found by the rule {_rule(group.where)}"
             yield Item(f"{name}: {why}", group.source)
+
+    def _wider(self, group: m.Group) -> Iterator[Item]:
+        """For each thing that the rule asks: whom it would find without that, or in the place above."""
+        rule = group.where
+        if rule is None:
+            return
+        inside = set(self.compiled.members[self.compiled.find(group.address)].tolist())
+        for what, wider in _one_level_wider(rule, group.address):
+            found = set(self.compiled.found_by(wider, group.address).tolist()) - inside
+            names = sorted(self.compiled.places.names[one] for one in found)
+            yield Item(f"{what}: {_listed(names) if names else 'nobody else'}", group.source)
 
     def _grants_to(self, address: str) -> Iterator[Item]:
         for grant in self.estate.grants:
@@ -297,10 +309,26 @@ class _Cards:
         if key != NONE:
             managed = ", managed by the provider" if key in compiled.key_by_provider else ""
             yield Item(f"encrypted by {compiled.places.names[key]}{managed}")
-        for identity in compiled.runs(name):
-            yield Item(f"runs as {compiled.places.names[identity]}")
+        yield from self._runs_as(name)
         if resource is not None and resource.protected:
             yield Item("protected")
+
+    def _runs_as(self, name: str) -> Iterator[Item]:
+        """As whom it acts: an identity of its own, and those that it shares."""
+        found = [self.compiled.places.names[one] for one in self.compiled.runs(name)]
+        pool = pool_of(name)
+        of_pool = [self.compiled.places.names[one] for one in self.compiled.runs(pool)] if pool else []
+        for address in found:
+            identity = self.estate.identities[address]
+            number, here = self.compiled.find(address), self.compiled.find(name)
+            others = sum(number in runs for place, runs in self.compiled.runs_as.items() if place != here)
+            own = "its own, and gone with it" if identity.tied_to == name else ""
+            shared = f"shared with {others} other{'s' if others != 1 else ''}" if others and not own else ""
+            through = f"through {pool}" if address in of_pool else ""
+            said = ", ".join(one for one in (own, shared, through) if one)
+            yield Item(f"runs as {address}{f': {said}' if said else ''}", identity.source)
+        if len(found) > 1:
+            yield Item(f"so it acts as one of {len(found)}, and says each time as which")
 
     def _ceilings(self, chain: tuple[int, ...]) -> Iterator[Item]:
         for place in chain:
@@ -319,6 +347,19 @@ class _Cards:
 def _listed(names: list[str], most: int = 8) -> str:
     more = f" and {len(names) - most} more" if len(names) > most else ""
     return ", ".join(names[:most]) + more
+
+
+def _one_level_wider(rule: m.GroupRule, group: str) -> Iterator[tuple[str, m.GroupRule]]:
+    """The rules that ask one thing less; a place becomes the one that it stands in."""
+    if rule.kind is not None:
+        yield f"without kind {rule.kind}", replace(rule, kind=None)
+    for name, value in rule.labels.items():
+        left = {label: its for label, its in rule.labels.items() if label != name}
+        yield f"without {name} {value}", replace(rule, labels=left)
+    if rule.within is not None and "/" in rule.within:
+        parts = rule.within.split("/")
+        above = "/".join(parts[: -1 if rule.within.startswith("@") else -2])
+        yield f"in {above}", replace(rule, within=above)
 
 
 def _rule(rule: m.GroupRule | None) -> str:

@@ -1,6 +1,7 @@
 """Looks up every name that an estate's statements use, and checks what no single entry can show."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from datetime import timedelta
 from typing import Any
 
 from enthesis.model import addresses
@@ -12,6 +13,7 @@ from enthesis.reading.nodes import Node
 from enthesis.reading.shapes import nearest
 
 Named = Mapping[tuple[str, str], Source]
+LONGEST_KEY = timedelta(days=30)
 SIGNS = {"token": ("oidc",), "assertion": ("saml",), "certificate": ("x509", "ssh")}
 
 
@@ -203,6 +205,7 @@ class _Checker:
         for name, organisation in estate.organisations.items():
             self._simple_name(name, "organisations")
             self._url(organisation.directory, organisation.source, "directory")
+            self._longest_key(organisation.longest_key, organisation.source)
             for unit in organisation.units:
                 if set(unit.split("/")) & words:
                     at = self.spot(organisation.source, "units")
@@ -219,6 +222,7 @@ class _Checker:
         for name, account in estate.accounts.items():
             self._simple_name(name, "accounts")
             source = account.source
+            self._longest_key(account.longest_key, source)
             self.known(account.within, self.boundaries, "organisation or unit", self.spot(source, "in"))
             self.known(account.provider, self.providers, "provider", self.spot(source, "provider"))
 
@@ -259,8 +263,23 @@ class _Checker:
                 key = self.place(resource.encrypted_by, at)
                 if key and key.kind != "key":
                     self.wrong("wrong-kind", f"`{resource.encrypted_by}` is a {key.kind}", at, "a key")
+            if place and resource.runs_as:
+                self._runs(place, self.spot(resource.source, "runs_as"))
             for position, identity in enumerate(resource.runs_as):
                 self.identity(identity, self.spot(resource.source, "runs_as", position))
+
+    def _runs(self, place: addresses.Place, source: Source) -> None:
+        """Only what code runs on can run as somebody."""
+        catalogue = self.estate.catalogue
+        if "run" not in catalogue.verbs_of(place.kind).values():
+            able = [name for name in catalogue.kinds if "run" in catalogue.verbs_of(name).values()]
+            message = f"nothing runs on a {place.kind}, so `{place.address}` runs as nobody"
+            self.wrong("cannot-run", message, source, "one of the kinds " + ", ".join(able))
+
+    def _longest_key(self, length: timedelta | None, source: Source) -> None:
+        if length is not None and not timedelta(0) < length <= LONGEST_KEY:
+            at = self.spot(source, "longest_key")
+            self.wrong("too-long", "a keyed credential lives thirty days at the most", at, "30d or less")
 
     def identities(self) -> None:
         for address, identity in self.estate.identities.items():
@@ -446,7 +465,10 @@ class _Checker:
         estate = self.estate
         for attachment in estate.attachments:
             if isinstance(attachment.what, str):
-                self.place(attachment.what, self.spot(attachment.source, "what"))
+                at = self.spot(attachment.source, "what")
+                place = self.place(attachment.what, at)
+                if place is not None:
+                    self._runs(place, at)
             for position, identity in enumerate(attachment.runs_as):
                 self.identity(identity, self.spot(attachment.source, "runs_as", position))
         for credential in estate.credentials.values():

@@ -20,7 +20,7 @@ def statement_sentence(collection: str, body: Mapping[str, Any]) -> str:
     if collection == "roles":
         return f"the role {body['name']}, which allows {permissions(body['allows'])}"
     if collection == "trusts":
-        return f"the trust of {body['of']} in {admitted(body['admits'])}, for {body.get('session', '1h')}"
+        return f"the trust of {_named(body['of'])} in {admitted(body['admits'])}, for {body.get('session', '1h')}"
     if collection == "grants":
         return f"the grant of {body['role']} to {_named(body['to'])} at {body['at']}"
     if collection == "ceilings":
@@ -77,7 +77,7 @@ def permissions(listed: Mapping[str, Any]) -> str:
 
 
 def _list(values: Any) -> str:
-    names = [values] if isinstance(values, str) else [str(value) for value in values]
+    names = [values] if isinstance(values, str) else [_named(value) for value in values]
     return names[0] if len(names) == 1 else ", ".join(names[:-1]) + " and " + names[-1]
 
 

@@ -25,8 +25,11 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
     yield from _listed("for the administrators of others to write", proposal.theirs)
     yield from _listed("left behind by this estate (they go with --prune)", proposal.left)
     yield from _listed("there already and not ours, left alone", proposal.not_ours)
+    yield from _listed("names what is gone, and gives nothing", proposal.dangling)
     yield from _listed("access gained", proposal.gives)
     yield from _listed("access lost", proposal.takes)
+    still = [f"sessions as {name} that are out already, for up to {life} more" for name, life in proposal.lives_on]
+    yield from _listed("lives on for a while", still)
 
 
 def proposal_markdown(proposal: Proposal) -> Iterable[str]:

@@ -1,0 +1,296 @@
+"""`enthesis key`: a keyed credential where there is no other way yet, with a reason and an end; and the keyless way."""
+
+import json
+import os
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, TextIO
+
+import typer
+
+from enthesis.commands.common import (
+    EstateOption,
+    Format,
+    FormatOption,
+    QuietOption,
+    estate_folder,
+    put_json,
+    put_lines,
+    read_estate,
+    remark,
+)
+
+if TYPE_CHECKING:
+    from enthesis.judging.keyless import Way
+    from enthesis.model.estate import Estate
+    from enthesis.ports import Connected, Credentialed, KeepsKeys, WantedKey
+
+LONGEST = timedelta(days=30)
+FORMS = ("access-key", "client-secret", "static-token")
+
+
+def key(
+    name: Annotated[str | None, typer.Argument(metavar="[NAME]", help="What it is called.")] = None,
+    of: Annotated[str | None, typer.Option("--of", metavar="IDENTITY", help="Whose it is.")] = None,
+    form: Annotated[str, typer.Option("--form", help=f"One of {', '.join(FORMS)}.")] = "access-key",
+    because: Annotated[str | None, typer.Option("--because", metavar="TEXT", help="Why it must be.")] = None,
+    lasting: Annotated[str | None, typer.Option("--for", metavar="DURATION", help="How long it lives.")] = None,
+    until: Annotated[str | None, typer.Option("--until", metavar="TIME", help="When it ends.")] = None,
+    into: Annotated[
+        Path | None, typer.Option("--into", metavar="FILE", help="Where its value goes: a new file.")
+    ] = None,
+    descriptor: Annotated[
+        int | None, typer.Option("--descriptor", metavar="N", help="Or a file descriptor that is open for writing.")
+    ] = None,
+    anyway: Annotated[bool, typer.Option("--anyway", help="Though there is a keyless way.")] = False,
+    retire: Annotated[bool, typer.Option("--retire", help="It opens nothing from now on.")] = False,
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """List keyed credentials; say the keyless way instead of one; or make one that ends, or retire one.
+
+    None is made without a name, a reason, an end (30 days at the most, less where the estate says so) and a place for
+    its value, which is written there once and shown nowhere. Needs `issue` on the identity. Exit 1 where none was made,
+    since something is missing or a keyless way is there.
+
+    Example: enthesis key archive-copy --of gauges/identity/archiver --because "the tape robot" --for 7d --into key.json
+    """
+    from enthesis.errors import Mistaken
+
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    if name is None and of is None:
+        _listed(described, folder, output)
+        return
+    if retire:
+        _retired(described, folder, name, quiet=quiet)
+        return
+    if of is None or of not in described.identities or described.identities[of].kind == "person":
+        from enthesis.reading.shapes import nearest
+
+        close = nearest(of or "", [one for one in described.identities if not one.startswith("@")])
+        hint = f"perhaps {' or '.join(close)}" if close else "say whose with --of IDENTITY"
+        raise Mistaken(f"no identity is called {of}" if of else "nobody is named whose it is", remedy=hint)
+    from enthesis.commands.asking import now
+    from enthesis.judging.keyless import keyless_ways
+
+    ways = keyless_ways(described, of)
+    bound = _bound(described, of)
+    missing = [
+        option
+        for option, given in (
+            ("a name", name), ("a reason (--because)", because), ("an end (--for or --until)", lasting or until),
+            ("a place for its value (--into or --descriptor)", into is not None or descriptor is not None),
+        )
+        if not given
+    ]  # fmt: skip
+    there = any(way.is_there for way in ways) and not anyway
+    if missing or there:
+        _told(of, ways, missing, bound, output)
+        raise typer.Exit(1)
+    ends = _end(now(), lasting, until, bound)
+    made = _made(described, folder, _wanted(str(name), of, form, ends, str(because)), into, descriptor)
+    _put_made(made, into, output, quiet=quiet)
+
+
+def _wanted(name: str, of: str, form: str, ends: datetime, reason: str) -> "WantedKey":
+    from enthesis.errors import Mistaken
+    from enthesis.ports import WantedKey
+
+    if form not in FORMS:
+        raise Mistaken(f"{form} is no form of a keyed credential that is made", remedy=f"one of {', '.join(FORMS)}")
+    return WantedKey(name, of, form, ends, reason)
+
+
+def _bound(estate: "Estate", identity: str) -> timedelta:
+    """How long a key of an identity may live: thirty days, or what its account or organisation says."""
+    account = estate.accounts.get(identity.split("/", maxsplit=1)[0])
+    organisation = estate.organisations.get(estate.organisation_of(identity))
+    said = (one.longest_key for one in (account, organisation) if one is not None)
+    return min([LONGEST, *(one for one in said if one is not None)])
+
+
+def _end(now: datetime, lasting: str | None, until: str | None, bound: timedelta) -> datetime:
+    from enthesis.errors import Mistaken
+    from enthesis.reading.nodes import Node
+    from enthesis.reading.shapes import MISSING, Duration, Notes, Time, duration_text, time_text
+
+    if lasting is not None and until is not None:
+        raise Mistaken("--for and --until both say when it ends", remedy="one of them")
+    if lasting is not None:
+        length = Duration().read(Node(lasting, 1, 1), Notes(""))
+        if length is MISSING:
+            raise Mistaken(f"{lasting} is no duration", remedy="write it like 12h or 7d")
+        ends: datetime = now + length
+    else:
+        read = Time().read(Node(until, 1, 1), Notes(""))
+        if read is MISSING:
+            raise Mistaken(f"{until} is no time", remedy="write it like 2026-12-01T00:00:00Z")
+        ends = read
+    if ends <= now:
+        raise Mistaken(f"{time_text(ends)} is in the past, so it would open nothing")
+    if ends - now > bound:
+        raise Mistaken(
+            f"it would live longer than {duration_text(bound)}, which is the most here",
+            remedy=f"at the latest --until {time_text(now + bound)}",
+        )
+    return ends
+
+
+# -- making ------------------------------------------------------------------------------------------------------
+
+
+def _made(
+    estate: "Estate", folder: Path, wanted: "WantedKey", into: Path | None, descriptor: int | None
+) -> "Credentialed":
+    """Makes it and writes its value; the place is opened first, so that no value is made that goes nowhere."""
+    with _place(into, descriptor) as place:
+        try:
+            provider = _provider(estate, folder, wanted.of)
+            made, secret = provider.make_key(wanted.of.split("/", maxsplit=1)[0], wanted)
+        except BaseException:
+            if into is not None:
+                into.unlink(missing_ok=True)
+            raise
+        held = {"id": made.id, "name": made.name, "form": made.form, "of": made.of, "expires": made.expires}
+        json.dump({**held, "value": secret.reveal()}, place)
+        place.write("\n")
+    return made
+
+
+def _place(into: Path | None, descriptor: int | None) -> TextIO:
+    from enthesis.errors import Mistaken
+
+    if into is not None and descriptor is not None:
+        raise Mistaken("--into and --descriptor both say where its value goes", remedy="one of them")
+    try:
+        if into is not None:
+            number = os.open(into, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+        elif descriptor is not None and descriptor > 2:
+            number = os.dup(descriptor)
+        else:
+            raise Mistaken("a value is shown on no terminal", remedy="--descriptor 3 or above, or --into FILE")
+        return os.fdopen(number, "w", encoding="utf-8")
+    except FileExistsError:
+        raise Mistaken(f"{into} is there already", remedy="name a new file; nothing is overwritten") from None
+    except OSError as fault:
+        raise Mistaken(f"{into or descriptor} cannot be written: {fault.strerror}") from None
+
+
+def _provider(estate: "Estate", folder: Path, identity: str) -> "KeepsKeys":
+    from enthesis.commands.wiring import connect
+    from enthesis.errors import Mistaken
+    from enthesis.ports import KeepsKeys
+    from enthesis.working.proving import provider_of
+
+    found = provider_of(estate, identity, connect(estate, folder))
+    if not isinstance(found, KeepsKeys):
+        raise Mistaken(f"what keeps {identity} makes no keyed credentials")
+    return found
+
+
+def _retired(estate: "Estate", folder: Path, name: str | None, *, quiet: bool) -> None:
+    from enthesis.commands.wiring import connect
+    from enthesis.errors import Mistaken
+    from enthesis.reading.shapes import nearest
+
+    every = _keys(estate, connect(estate, folder))
+    found = next((one for one, _ in every if one.name == name), None)
+    if found is None:
+        close = nearest(str(name), [one.name for one, _ in every])
+        raise Mistaken(f"no keyed credential is called {name}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+    _provider(estate, folder, found.of).retire_key(found.of.split("/", maxsplit=1)[0], found.id)
+    remark(f"{found.name} of {found.of} opens nothing any more.", quiet=quiet)
+
+
+def _keys(estate: "Estate", connected: "Connected") -> "list[tuple[Credentialed, str]]":
+    from enthesis.changing.wanted import holders
+    from enthesis.ports import KeepsKeys
+
+    return [
+        (one, name)
+        for name, provider in connected.providers.items()
+        if isinstance(provider, KeepsKeys)
+        for one in provider.keys(holders(estate, name))
+    ]
+
+
+# -- telling -----------------------------------------------------------------------------------------------------
+
+
+def _told(of: str, ways: "list[Way]", missing: list[str], bound: timedelta, output: Format) -> None:
+    """The keyless ways, as ready lines, and what a key would still need."""
+    from enthesis.reading.editing import Addition
+    from enthesis.reading.shapes import duration_text
+    from enthesis.showing.lines import Span, line
+
+    if output is Format.JSON:
+        entries = [
+            {"says": way.says, "there": way.is_there, "entries": [{name: entry} for name, entry in way.entries]}
+            for way in ways
+        ]
+        put_json({"made": False, "of": of, "keyless_ways": entries, "missing": missing})
+        return
+    there = [way for way in ways if way.is_there]
+    lines = [line("No key was made: ", f"{of} has a keyless way in." if there else "a keyless way comes first.")]
+    for way in there:
+        lines.append(line("  ", way.says, Span(f"  {way.source}" if way.source else "", "quiet")))
+    for way in ways:
+        if not way.is_there:
+            lines.append(line(f"  {way.says}, with"))
+            for section, entry in way.entries:
+                lines.append(line(Span(f"    {section}:", "command")))
+                lines.append(line(Span(f"      {Addition(section, '', entry).line()}", "command")))
+    if not ways:
+        lines.append(
+            line("  nothing in the estate says where it runs: `enthesis admit --from-token` reads a run's token")
+        )
+    lacks = ", ".join(missing)
+    needs = f"a key needs {lacks}" if missing else "with --anyway a key is made"
+    lines.append(line(f"  {needs}; it lives {duration_text(bound)} at the most"))
+    put_lines(lines)
+
+
+def _unnamed(made: "Credentialed") -> dict[str, Any]:
+    return {name: value for name, value in made.as_entry().items() if name != "name"}
+
+
+def _put_made(made: "Credentialed", into: Path | None, output: Format, *, quiet: bool) -> None:
+    from enthesis.reading.editing import Addition
+    from enthesis.showing.lines import Span, line
+
+    if output is Format.JSON:
+        put_json({"made": True, **made.as_entry()})
+    else:
+        where = f" in {into}" if into is not None else ""
+        lines = [line(f"{made.name} opens {made.of} until {made.expires}; its value is{where or ' where you said'}.")]
+        lines.append(line("  so that the estate knows of it:"))
+        lines.append(line(Span("    credentials:", "command")))
+        lines.append(line(Span(f"      {Addition('credentials', made.name, _unnamed(made)).line()}", "command")))
+        put_lines(lines)
+    remark("It is shown nowhere else, and cannot be had again.", quiet=quiet)
+
+
+def _listed(estate: "Estate", folder: Path, output: Format) -> None:
+    from enthesis.commands.wiring import connect
+    from enthesis.showing.lines import Span, counted, line
+
+    every = _keys(estate, connect(estate, folder))
+    known = {one.fingerprint: one.name for one in estate.credentials.values() if one.fingerprint}
+    if output is Format.JSON:
+        put_json({"keys": [{**one.as_entry(), "at": at, "disabled": one.disabled} for one, at in every]})
+        return
+    lines = [
+        line(f"{counted(len(every), 'keyed credential')} of identities of ours." if every else "No keyed credential.")
+    ]
+    for one, at in every:
+        used = f"last used {one.last_used}" if one.last_used else "never used"
+        ends = f"until {one.expires}" if one.expires else "without an end"
+        lines.append(line(f"  {one.name}", Span(f"  {one.form} of {one.of} at {at}", "quiet")))
+        lines.append(
+            line(f"    {ends}, {used}, because {one.reason or 'nobody said'}{', disabled' if one.disabled else ''}")
+        )
+        if one.fingerprint not in known:
+            lines.append(line("    the estate does not know of it"))
+    put_lines(lines)

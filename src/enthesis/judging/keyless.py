@@ -1,0 +1,133 @@
+"""The keyless ways into an identity: those that it has, and those that its estate is a line or two away from.
+
+Also what a pipeline service keeps for its projects (lodged credentials), read as the trust that it amounts to.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from enthesis.model.conditions import AllOf, Conditions
+from enthesis.model.estate import Admission, Estate, Issuer, Lodged, Trust
+from enthesis.model.mistakes import Source
+from enthesis.reading.sentences import admitted
+from enthesis.reading.writing import plain_statement
+
+KEYLESS = ("token", "attached", "certificate", "assertion")
+PROJECTED = "system:serviceaccount"  # how a cluster begins the subject of its service accounts' tokens
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """A keyless way. `entries` are the lines that the estate lacks for it, by section; none where it has it already."""
+
+    says: str
+    entries: tuple[tuple[str, dict[str, Any]], ...] = ()
+    source: Source | None = None
+
+    @property
+    def is_there(self) -> bool:
+        return not self.entries
+
+
+def keyless_ways(estate: Estate, identity: str) -> list[Way]:
+    """The ways there are first, then those that are near: by what runs as it, what is lodged, where keys are held."""
+    there = [
+        Way(f"it admits {admitted(plain_statement('trusts', trust)['admits'])}", (), trust.source)
+        for trust in estate.trusts
+        if trust.of == identity and trust.admits.form in KEYLESS
+    ]
+    near: dict[str, Way] = {}
+    for way in (*_by_what_runs(estate, identity), *_by_lodged(estate, identity), *_by_holders(estate, identity)):
+        near.setdefault(repr(way.entries), way)
+    has = [plain_statement("trusts", trust) for trust in estate.trusts if trust.of == identity]
+    lacking = [way for way in near.values() if not any(_says_so(has, entry) for _, entry in way.entries)]
+    return [*there, *lacking]
+
+
+def _says_so(has: list[dict[str, Any]], entry: dict[str, Any]) -> bool:
+    return any(one["admits"] == entry.get("admits") for one in has)
+
+
+def _by_what_runs(estate: Estate, identity: str) -> Iterator[Way]:
+    running = [address for address, one in estate.resources.items() if identity in one.runs_as]
+    running += [str(one.what) for one in estate.attachments if identity in one.runs_as and isinstance(one.what, str)]
+    if running:
+        entry = {"of": identity, "admits": {"attached": True}, "session": "1h"}
+        yield Way(f"{running[0]} runs as it, and takes it on by its metadata service", (("trusts", entry),))
+
+
+def _by_lodged(estate: Estate, identity: str) -> Iterator[Way]:
+    for lodged in estate.lodged.values():
+        if lodged.of == identity:
+            yield Way(
+                f"the runs that may use {lodged.name} show their own token",
+                (("trusts", keyless_trust(estate, lodged)),),
+            )
+
+
+def _by_holders(estate: Estate, identity: str) -> Iterator[Way]:
+    """Where its keys are held: a host can run as it, a workload of a cluster and a run show tokens of their own."""
+    for credential in estate.credentials.values():
+        for place in credential.held_in if credential.of == identity else ():
+            parts = place.split("/")
+            issuer = next((one for one in estate.issuers.values() if one.cluster == "/".join(parts[:3])), None)
+            if place in estate.issuers:
+                yield Way(f"runs at {place} show their own token", (("trusts", _from_issuer(estate, identity, place)),))
+            elif issuer is not None and len(parts) > 6 and parts[5] == "identity":
+                subject = f"{PROJECTED}:{parts[4]}:{parts[6]}"
+                claims = {"sub": subject, "aud": estate.system_of(identity)}
+                entry = {"of": identity, "admits": {"token": issuer.name, "claims": claims}, "session": "15m"}
+                yield Way(f"{place} shows the token that its cluster gives it", (("trusts", entry),))
+            elif place in estate.resources and parts[1] in ("host", "pool", "function", "connector"):
+                runs = {"what": place, "runs_as": identity}
+                entry = {"of": identity, "admits": {"attached": True}, "session": "1h"}
+                says = f"{place} runs as it, and takes it on by its metadata service"
+                yield Way(says, (("attachments", runs), ("trusts", entry)))
+
+
+def _from_issuer(estate: Estate, identity: str, issuer: str) -> dict[str, Any]:
+    claims = {**plain_statement("issuers", estate.issuers[issuer]).get("owned", {}), "aud": estate.system_of(identity)}
+    return {"of": identity, "admits": {"token": issuer, "claims": claims}, "session": "15m"}
+
+
+# -- what is lodged ---------------------------------------------------------------------------------------------------
+
+
+def keyless_trust(estate: Estate, lodged: Lodged) -> dict[str, Any]:
+    """The trust that makes a lodged credential needless: on the token of the very runs that may use it."""
+    claims = plain_statement("lodged", lodged)["admits"]
+    claims = claims if "aud" in claims else {**claims, "aud": estate.system_of(lodged.of)}
+    return {"of": lodged.of, "admits": {"token": lodged.at, "claims": claims}, "session": "15m"}
+
+
+def lodged_trust(estate: Estate, lodged: Lodged) -> Trust:
+    """What is lodged, read as a trust: of the runs that its conditions admit, those that are ours alone.
+
+    A pipeline service gives what it keeps to runs of the organisation that lodged it, whatever the conditions say.
+    """
+    issuer = estate.issuers[lodged.at]
+    admission = Admission("token", lodged.at, _both(lodged.admits, issuer), source=lodged.source)
+    return Trust(lodged.of, admission, name=lodged.name, source=lodged.source)
+
+
+def _both(admits: Conditions, issuer: Issuer) -> Conditions:
+    joined = dict(admits)
+    for name, test in issuer.owned if issuer.shared else ():
+        joined[name] = AllOf((joined[name], test)) if name in joined else test
+    return tuple(joined.items())
+
+
+def is_anothers(issuer: Issuer, shown: dict[str, Any]) -> bool:
+    """Whether the subject of a run is none of ours."""
+    from enthesis.trusting.truth import hold
+
+    return issuer.shared and hold(issuer.owned, shown.get) is not True
+
+
+def other_ways(estate: Estate, lodged: Lodged) -> tuple[str, ...]:
+    """What works for a run of another organisation, which can use nothing that is lodged here."""
+    return (
+        f"a trust of {lodged.of} in the other organisation's own issuer, with `reference` agreed between both",
+        "one secret in one store that both organisations may read, rather than one copy each",
+    )
