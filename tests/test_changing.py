@@ -13,7 +13,7 @@ from enthesis.changing.wanted import holders, wanted
 from enthesis.model.estate import Estate
 from enthesis.reading.folder import read_texts
 
-from .conftest import SALTMARSH
+from .conftest import PUBLISHING, SALTMARSH
 
 HEAD = """\
 estate: small
@@ -35,7 +35,7 @@ def estate_of(text: str) -> Estate:
 
 
 def saltmarsh() -> Estate:
-    texts = {path.name: path.read_text(encoding="utf-8") for path in SALTMARSH.glob("*.yaml")}
+    texts = {path.name: path.read_text(encoding="utf-8") for path in (SALTMARSH / name for name in PUBLISHING)}
     found = read_texts(texts).estate
     assert found is not None
     return found

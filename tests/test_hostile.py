@@ -18,7 +18,7 @@ from joserfc.jwk import ECKey, RSAKey
 from enthesis.trusting.callers import Callers
 from enthesis.trusting.tokens import Expected, Key, Refused, believed, keys_of
 
-from .conftest import SALTMARSH, Lab, Program, write_estate
+from .conftest import PUBLISHING, SALTMARSH, Lab, Program, write_estate
 from .corpora_read import conditions_of
 from .hostile import Signing, hostile
 
@@ -85,7 +85,7 @@ def test_every_hostile_token_is_refused_by_the_program(
     enthesis: Program, forged: tuple[Signing, Path, list[tuple[str, str]]], tmp_path: Path
 ) -> None:
     by, place, corpus = forged
-    files = {one.name: one.read_text() for one in SALTMARSH.iterdir()}
+    files = {name: (SALTMARSH / name).read_text() for name in PUBLISHING}
     folder = write_estate(tmp_path / "estate", files)
 
     def refused(pair: tuple[str, str]) -> str:

@@ -20,6 +20,7 @@ __all__ = [
     "Done",
     "Issues",
     "KeepsKeys",
+    "KeepsLodged",
     "Key",
     "LiveClusterPorts",
     "LiveObject",
@@ -204,6 +205,13 @@ class Issues(Protocol):
     name: str
 
     def obtain(self, claims: Claims) -> Credential: ...
+
+
+@runtime_checkable
+class KeepsLodged(Protocol):
+    """The attempt port of a pipeline service for what it keeps for its projects."""
+
+    def use_lodged(self, name: str, claims: Claims) -> Done | Refusal: ...
 
 
 class Clock(Protocol):

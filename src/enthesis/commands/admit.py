@@ -22,7 +22,7 @@ from enthesis.commands.tokens import Belief, KeySource, ShownToken, belief, read
 
 if TYPE_CHECKING:
     from enthesis.judging.admitting import Told
-    from enthesis.model.estate import Estate, Trust
+    from enthesis.model.estate import Estate, Lodged, Trust
     from enthesis.trusting.callers import Callers
 
 
@@ -72,10 +72,23 @@ def admit(
         raise Mistaken("--keys and --offline go with --token")
     survey = read_live(live) if live is not None else None
     folder, described = subject_of(estate, live, survey) if live and survey else read_subject(estate, None)
-    trusts = chosen(described, what)
+    lodged = described.lodged.get(what)
+    if lodged is not None:
+        from enthesis.judging.keyless import lodged_trust
+
+        trusts = [lodged_trust(described, lodged)]
+        remark(f"{what} is lodged at {lodged.at}: read as a trust, on a run's own token.", quiet=quiet)
+    else:
+        trusts = chosen(described, what)
     if token is not None:
-        _held_against(described, folder, trusts, token, KeySource(keys, offline, survey), output)
+        try:
+            _held_against(described, folder, trusts, token, KeySource(keys, offline, survey), output)
+        finally:
+            if lodged is not None:
+                _other_ways(described, lodged, token, quiet=quiet)
         return
+    if lodged is not None:
+        _keyless(described, lodged, quiet=quiet)
     well = _told(what, described, trusts, _meant(meant), _other(folder, compared_with), output)
     if not well:
         raise typer.Exit(1)
@@ -111,6 +124,30 @@ def _told(
         lines += [line(), *trust_lines(answer.trust), *told_lines(answer)]
     put_lines(lines)
     return well
+
+
+def _keyless(estate: "Estate", lodged: "Lodged", *, quiet: bool) -> None:
+    """The trust that makes what is lodged needless, where it is not there."""
+    from enthesis.judging.keyless import keyless_trust
+    from enthesis.reading.editing import Addition
+
+    entry = keyless_trust(estate, lodged)
+    has = any(
+        one.of == lodged.of and one.admits.form == "token" and one.admits.whom == lodged.at for one in estate.trusts
+    )
+    if lodged.credential is not None or not has:
+        remark(f"Without any key the same runs get in by: {Addition('trusts', '', entry).line()}", quiet=quiet)
+
+
+def _other_ways(estate: "Estate", lodged: "Lodged", source: str, *, quiet: bool) -> None:
+    """What works for a run of another organisation, where that is what the token is of."""
+    from enthesis.judging.keyless import is_anothers, other_ways
+
+    if source == "-" or not is_anothers(estate.issuers[lodged.at], dict(readable_token(source).unverified_claims)):
+        return
+    remark(f"Its subject is none of ours, and what is lodged at {lodged.at} is used by our runs alone.", quiet=quiet)
+    for way in other_ways(estate, lodged):
+        remark(f"  what works: {way}", quiet=quiet)
 
 
 def _held_against(

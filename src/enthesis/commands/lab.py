@@ -414,4 +414,8 @@ def furniture(estate: "Estate") -> dict[str, Any]:
         "issuers": section("issuers", estate.issuers),
         "resources": resources,
         "people": section("identities", people),
+        "lodged": {
+            name: {**plain_statement("lodged", one), "audience": estate.system_of(one.of)}
+            for name, one in estate.lodged.items()
+        },
     }

@@ -132,13 +132,16 @@ def _trials(
     """What must be refused, tried; and what that is in words, one and several."""
     from enthesis.commands.admit import chosen
     from enthesis.commands.asking import now
-    from enthesis.working.refusing import expiry_trials, near_miss_trials, replay_trials
+    from enthesis.working.refusing import expiry_trials, lodged_trials, near_miss_trials, replay_trials
 
     if near_misses:
-        trusts = [one for name in names for one in chosen(estate, name)] if names else list(estate.trusts)
+        lodged = [one for one in estate.lodged.values() if not names or one.name in names]
+        wanted = [name for name in names if name not in estate.lodged]
+        trusts = [one for name in wanted for one in chosen(estate, name)] if names else list(estate.trusts)
         tokens = [trust for trust in trusts if trust.admits.form == "token"]
         what = ("caller near those that a trust admits", "callers near those that a trust admits")
-        return what, [*near_miss_trials(estate, tokens, connected, now(), progress)]
+        of_trusts = near_miss_trials(estate, tokens, connected, now(), progress)
+        return what, [*of_trusts, *lodged_trials(estate, lodged, connected, progress)]
     allowed = [one for one in _journeys(estate, names) if one.expect == "allowed"]
     if expiry:
         what = ("credential past its end", "credentials past their end")

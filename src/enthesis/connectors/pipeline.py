@@ -2,11 +2,12 @@
 
 from datetime import timedelta
 from typing import Any
+from urllib.parse import quote
 
 from enthesis.connectors.http import Answer, Client, problem_said
 from enthesis.errors import NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
-from enthesis.ports import Credential, Secret
+from enthesis.ports import Credential, Done, Refusal, Secret
 
 
 class Pipeline:
@@ -28,6 +29,20 @@ class Pipeline:
         if not isinstance(token, str) or not isinstance(life, int):
             raise UnexpectedAnswer(f"{self.name} answered without a token or without its life")
         return Credential(Secret(token), "token", timedelta(seconds=life))
+
+    def use_lodged(self, name: str, claims: Claims) -> Done | Refusal:
+        """Has a run that shows these claims use what is lodged here under a name; what it gets is let go at once."""
+        shown = {one: _json(value) for one, value in claims.items() if one != "aud" and value is not None}
+        run = self._issued(self.client.ask("POST", "/runs", body={"claims": shown}), 201)
+        answer = self.client.ask("POST", f"/runs/{quote(str(run.get('id')))}/lodged/{quote(name)}")
+        if answer.status == 403:
+            steps = answer.json(self.name).get("refused_at")
+            if isinstance(steps, list) and steps:
+                return Refusal(tuple(map(str, steps)), problem_said(answer))
+        if answer.status == 404:
+            return Refusal(("names",), problem_said(answer))
+        found = self.client.expect(answer, 200).json(self.name)
+        return Done(f"it leads to {found.get('identity')}")
 
     def _issued(self, answer: Answer, status: int) -> dict[str, Any]:
         if answer.status == 422 and b":not-issued" in answer.content:

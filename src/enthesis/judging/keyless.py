@@ -7,11 +7,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from enthesis.model.conditions import AllOf, Conditions
+from enthesis.model.conditions import Conditions, Equal
 from enthesis.model.estate import Admission, Estate, Issuer, Lodged, Trust
 from enthesis.model.mistakes import Source
 from enthesis.reading.sentences import admitted
 from enthesis.reading.writing import plain_statement
+from enthesis.trusting.truth import hold, passes
 
 KEYLESS = ("token", "attached", "certificate", "assertion")
 PROJECTED = "system:serviceaccount"  # how a cluster begins the subject of its service accounts' tokens
@@ -112,16 +113,14 @@ def lodged_trust(estate: Estate, lodged: Lodged) -> Trust:
 
 
 def _both(admits: Conditions, issuer: Issuer) -> Conditions:
-    joined = dict(admits)
-    for name, test in issuer.owned if issuer.shared else ():
-        joined[name] = AllOf((joined[name], test)) if name in joined else test
-    return tuple(joined.items())
+    """The conditions and that the subject is ours, unless they say so already by plain values."""
+    plain = {name: test.value for name, test in admits if isinstance(test, Equal)}
+    owned = issuer.owned if issuer.shared else ()
+    return (*admits, *((name, test) for name, test in owned if passes(test, plain.get(name)) is not True))
 
 
 def is_anothers(issuer: Issuer, shown: dict[str, Any]) -> bool:
     """Whether the subject of a run is none of ours."""
-    from enthesis.trusting.truth import hold
-
     return issuer.shared and hold(issuer.owned, shown.get) is not True
 
 

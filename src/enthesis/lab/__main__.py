@@ -137,7 +137,8 @@ def _app(
         cluster = Cluster(name, store, clock, signers[name])
         cluster.furnish(furniture["resources"])
         return cluster.app()
-    return Pipeline(name, furniture["issuers"][name], store, clock, signers[name]).app()
+    lodged = {key: one for key, one in furniture["lodged"].items() if one["at"] == name}
+    return Pipeline(name, furniture["issuers"][name], store, clock, signers[name], lodged).app()
 
 
 async def _until_told(servers: list[_Server], sockets: list[socket.socket], ready: int | None) -> None:

@@ -37,8 +37,6 @@ CREATE TABLE IF NOT EXISTS sign_ins (
   device TEXT PRIMARY KEY, code TEXT UNIQUE NOT NULL, directory TEXT NOT NULL, ends REAL NOT NULL, asked REAL,
   person TEXT, mfa TEXT, refused INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS revoked (jti TEXT PRIMARY KEY, ends REAL NOT NULL);
-CREATE TABLE IF NOT EXISTS lodged (
-  service TEXT NOT NULL, name TEXT NOT NULL, body TEXT NOT NULL, value TEXT, PRIMARY KEY (service, name));
 CREATE INDEX IF NOT EXISTS by_version ON objects (cluster, version);
 """
 COLLECTIONS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")

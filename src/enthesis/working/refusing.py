@@ -3,22 +3,24 @@
 Every proof has a control that must succeed first, so that a refusal is one of access and not of a broken set-up.
 """
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
+from functools import partial
 from typing import Any
 
 from enthesis.errors import EnthesisError, Mistaken, NotIssued
-from enthesis.judging.admitting import BESIDES, near_misses, somebody
+from enthesis.judging.admitting import BESIDES, Near, near_misses, somebody
 from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
+from enthesis.judging.keyless import lodged_trust
 from enthesis.judging.questions import Question
-from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Origin, Trust
-from enthesis.ports import Asked, Clock, Connected, Credential, Done, Refusal, Reporter
+from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Lodged, Origin, Trust
+from enthesis.ports import Asked, Clock, Connected, Credential, Done, KeepsLodged, Refusal, Reporter
 from enthesis.reading.shapes import duration_text
 from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value
-from enthesis.working.proving import ALLOWED, REFUSED, UNDECIDED, asked_of, provider_of, token_from, tried, walk
+from enthesis.working.proving import ALLOWED, REFUSED, SEATS, UNDECIDED, asked_of, provider_of, token_from, tried, walk
 
 JUST = timedelta(seconds=1)  # past an end, which must be enough
 BEFORE = timedelta(seconds=30)  # ahead of an end: the credential must still work
@@ -80,12 +82,50 @@ def near_miss_trials(
     try:
         for trust in trusts:
             reporter.step(trust.name or trust.of)
-            yield _of_trust(estate, trust, judge, connected, instant)
+            gets_in = partial(_admitted, judge, trust, instant)
+            yield _of_trust(estate, trust, gets_in, partial(_shown, estate, trust, connected=connected))
     finally:
         reporter.end()
 
 
-def _of_trust(estate: Estate, trust: Trust, judge: Judge, connected: Connected, instant: datetime) -> Trials:
+def lodged_trials(
+    estate: Estate, lodged: Sequence[Lodged], connected: Connected, reporter: Reporter
+) -> Iterator[Trials]:
+    """For everything that is lodged: a run that may use it, and those near that may not."""
+    reporter.begin("near-misses", len(lodged))
+    try:
+        for one in lodged:
+            reporter.step(one.name)
+            trust = lodged_trust(estate, one)
+            yield _of_trust(estate, trust, _is_let_in, partial(_used, one, connected=connected))
+    finally:
+        reporter.end()
+
+
+def _used(one: Lodged, what: str, shown: Mapping[str, Value], expected: str, connected: Connected) -> Trial:
+    """Has a run with these claims use what is lodged."""
+    service = connected.issuers.get(one.at)
+    wanted = ("owner",) if expected == REFUSED else ()
+    try:
+        if not isinstance(service, KeepsLodged):
+            raise Mistaken(f"nothing is known to speak to that keeps what is lodged at {one.at}")
+        got = service.use_lodged(one.name, _split(shown)[0])
+    except NotIssued:
+        raise
+    except EnthesisError as fault:
+        return Trial(what, expected, UNDECIDED, said=fault.message, shows=shown, wanted_at=wanted)
+    if isinstance(got, Refusal):
+        return Trial(what, expected, REFUSED, got.steps, got.said, shown, wanted)
+    return Trial(what, expected, ALLOWED, said=got.said, shows=shown, wanted_at=wanted)
+
+
+def _of_trust(
+    estate: Estate,
+    trust: Trust,
+    gets_in: Callable[[Near], bool],
+    show: Callable[[str, Mapping[str, Value], str], Trial],
+) -> Trials:
+    """`gets_in`: by this trust or another one of the same identity; `show` tries a caller for real."""
     about, source = trust.name or trust.of, str(trust.source)
     try:
         caller = somebody(estate, trust)
@@ -94,20 +134,24 @@ def _of_trust(estate: Estate, trust: Trust, judge: Judge, connected: Connected, 
         return Trials(about, source, (Trial("who gets in", ALLOWED, UNDECIDED, said=str(bound)),))
     if caller is None:
         return Trials(about, source, (Trial("who gets in", ALLOWED, UNDECIDED, said="nobody can"),))
-    control = _shown(estate, trust, "somebody who is meant", caller, ALLOWED, connected)
+    control = show("somebody who is meant", caller, ALLOWED)
     trials, left_out = [control], 0
     for one in near if control.outcome == ALLOWED else ():
-        if _admitted(judge, trust, one.shown, instant):
-            continue  # by this trust or another one of the same identity: no near-miss, and `admit` tells of it
+        if gets_in(one):
+            continue  # no near-miss, and `admit` tells of it
         try:
-            trials.append(_shown(estate, trust, one.what, one.shown, REFUSED, connected))
+            trials.append(show(one.what, one.shown, REFUSED))
         except NotIssued:
             left_out += 1
     return Trials(about, source, tuple(trials), left_out)
 
 
-def _admitted(judge: Judge, trust: Trust, shown: Mapping[str, Value], instant: datetime) -> bool:
-    claims, asked = _split(shown)
+def _is_let_in(near: Near) -> bool:
+    return near.admitted
+
+
+def _admitted(judge: Judge, trust: Trust, instant: datetime, near: Near) -> bool:
+    claims, asked = _split(near.shown)
     origin = Origin("token", str(trust.admits.whom), claims)
     context = Context(network=asked.get("network"), reference=asked.get("reference"))
     return judge.judge(Question(origin, (), Attempt("take-on", trust.of), context, instant)).allowed
@@ -179,7 +223,7 @@ def _walk(estate: Estate, journey: Journey, connected: Connected) -> list[_Kept]
     return [
         _Kept(journey, what, credential, following, credential.life)
         for what, credential, following in zip(whats, keeping.credentials, followings, strict=False)
-        if credential.form != "workload"  # where something runs is no credential
+        if credential.form not in SEATS  # where something runs is no credential
     ]
 
 
