@@ -45,6 +45,10 @@ def check(
         str | None,
         typer.Option("--compared-with", metavar="FOLDER|REVISION", help="Who gains and loses what since then."),
     ] = None,
+    names: Annotated[
+        str | None,
+        typer.Option("--names", metavar="OLD=NEW", help="Whether NEW here differs from OLD there in names only."),
+    ] = None,
     fail_on_gain: Annotated[
         list[str] | None,
         typer.Option("--fail-on-gain", metavar="'VERBS PLACE'", help="Exit 1 where anybody gains that."),
@@ -74,8 +78,11 @@ def check(
         return
     if output is ReviewFormat.MARKDOWN and compared_with is None:
         raise Mistaken("--format markdown goes with --compared-with")
-    if fail_on_gain and compared_with is None:
-        raise Mistaken("--fail-on-gain goes with --compared-with")
+    if (fail_on_gain or names) and compared_with is None:
+        raise Mistaken("--fail-on-gain and --names go with --compared-with")
+    if names is not None and compared_with is not None:
+        _twins(estate_folder(estate), compared_with, names, output)
+        return
     from enthesis.reading.finding import find_estate
     from enthesis.reading.folder import Reading, read_folder
     from enthesis.reading.surveys import beside
@@ -102,6 +109,34 @@ def check(
         raise typer.Exit(2)
     well = _answer(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
     if not well:
+        raise typer.Exit(1)
+
+
+def _twins(folder: Path, named: str, names: str, output: ReviewFormat) -> None:
+    """Whether a place here differs from another one there in names only; exit 1 where in more."""
+    from enthesis.commands.common import read_estate
+    from enthesis.commands.start import plain_names
+    from enthesis.commands.versions import other_version
+    from enthesis.errors import Mistaken
+    from enthesis.reading.renaming import apart_from_names
+    from enthesis.showing.lines import Span, line
+
+    old, new = plain_names(names)
+    here, there = read_estate(folder), other_version(folder, named)
+    for one, estate in ((old, there), (new, here)):
+        if one not in estate.accounts and one not in estate.identities:
+            raise Mistaken(f"{one} is no account and no identity there")
+    lacking, more = apart_from_names(there, old, here, new)
+    if output is ReviewFormat.JSON:
+        put_json({"old": old, "new": new, "names_only": not lacking and not more, "lacking": lacking, "more": more})
+    elif not lacking and not more:
+        put_lines([line(Span(f"{old} and {new} differ in names only.", "good"))])
+    else:
+        lines = [line(Span(f"{old} and {new} differ in more than names.", "bad"))]
+        lines += [line(f"  {new} lacks   {one}") for one in lacking]
+        lines += [line(f"  {new} has too {one}") for one in more]
+        put_lines(lines)
+    if lacking or more:
         raise typer.Exit(1)
 
 

@@ -19,6 +19,7 @@ from enthesis.commands.lend import lend
 from enthesis.commands.propose import propose
 from enthesis.commands.prove import prove
 from enthesis.commands.reach import reach
+from enthesis.commands.start import start
 from enthesis.commands.survey import survey
 from enthesis.commands.trace import trace
 from enthesis.commands.whoami import whoami
@@ -34,6 +35,7 @@ app = typer.Typer(
     pretty_exceptions_enable=False,
 )
 app.command(rich_help_panel="Begin")(demo)
+app.command(rich_help_panel="Begin")(start)
 app.command(rich_help_panel="Describe")(check)
 app.command(rich_help_panel="Describe")(card)
 app.command(rich_help_panel="Ask")(trace)
