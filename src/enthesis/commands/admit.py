@@ -77,7 +77,6 @@ def admit(
         from enthesis.judging.keyless import lodged_trust
 
         trusts = [lodged_trust(described, lodged)]
-        remark(f"{what} is lodged at {lodged.at}: read as a trust, on a run's own token.", quiet=quiet)
     else:
         trusts = chosen(described, what)
     if token is not None:
@@ -119,7 +118,12 @@ def _told(
     if output is Format.JSON:
         put_json({"asked": what, "well": well, "trusts": [told_json(one) for one in answers]})
         return well
-    lines = [line(_first_sentence(what, answers))]
+    lodged = estate.lodged.get(what)
+    if lodged is not None:
+        first = f"{what}, lodged at {lodged.at}, leads to {lodged.of} for the runs that may use it."
+    else:
+        first = _first_sentence(what, answers)
+    lines = [line(first)]
     for answer in answers:
         lines += [line(), *trust_lines(answer.trust), *told_lines(answer)]
     put_lines(lines)

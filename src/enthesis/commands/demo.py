@@ -1,5 +1,6 @@
 """`enthesis demo`: the worked example on the lab, narrated, with the real commands."""
 
+import os
 import shutil
 import signal
 import subprocess
@@ -7,68 +8,17 @@ import sys
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
 from importlib import resources
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
-from enthesis.commands.common import lab_state, put_lines, remark
+from enthesis.commands.chapters import CHAPTERS, Chapter, Edit
+from enthesis.commands.common import PLACE_OF_WORK, lab_state, put_lines, remark
 
 INTERRUPTED = 130  # exit code, as shells have it
 PATIENCE = 5.0  # seconds that an interrupted command has to end by itself
-
-Scene = tuple[str, tuple[str, ...], int]
-"""What is said, the command as a user types it, and the exit code that it must have."""
-
-
-@dataclass(frozen=True)
-class Chapter:
-    """One story: the packaged estate that it is about, what is said first, and its scenes."""
-
-    estate: str
-    opening: str
-    scenes: tuple[Scene, ...]
-
-
-SWEEPER = "surge/cluster/grid/namespace/nowcast/identity/sweeper"
-CHAPTERS = {
-    "publishing": Chapter(
-        "saltmarsh",
-        "Saltmarsh Flood Watch publishes its bulletin from a pipeline. No key is stored anywhere.",
-        (
-            ("An estate describes the access that workloads are meant to have. Is it sound?", ("check",), 0),
-            ("Nothing is set up yet, so the journey that should work does not.", ("prove",), 1),
-            ("What would make it so?", ("propose", "--out", "proposal.json"), 0),
-            ("Carry it out, with the administrators' one-hour sessions.", ("enact", "proposal.json", "--quiet"), 0),
-            ("Now the pipeline gets in without any stored key, and the wrong branch does not.", ("prove",), 0),
-            ("And nothing is left to do.", ("propose", "--expect-none"), 0),
-        ),
-    ),
-    "cluster": Chapter(
-        "nowcast",
-        "In the forecast cluster, a nowcast job cleans up its own namespace's workloads, and not the platform's.",
-        (
-            ("The cluster is one estate and one chain with the clouds. Is it sound?", ("check", "--quiet"), 0),
-            ("Nothing is set up yet.", ("prove", "--quiet"), 1),
-            ("A role is defined once, and bound in one namespace only.", ("enact", "--yes"), 0),
-            ("The cluster's own review is asked, and each thing tried.", ("prove",), 0),
-            ("Whoever is near the one that the cloud admits is refused.", ("prove", "--near-misses", "--quiet"), 0),
-            (
-                "From outside the cluster: a kubeconfig that holds no token, and asks here for one each time.",
-                ("lend", SWEEPER, "--kubeconfig", "lent.config"),
-                0,
-            ),
-            (
-                "Any client comes with it as the job. Our own reader sees the workloads, and nothing else.",
-                ("survey", "--cluster", "surge/cluster/grid", "--namespace", "nowcast", "--kubeconfig", "lent.config",
-                 "--out", "seen.jsonl"),
-                3,
-            ),
-        ),
-    ),
-}  # fmt: skip
 
 
 class _Failed(Exception):
@@ -76,9 +26,8 @@ class _Failed(Exception):
 
 
 def demo(
-    chapter: Annotated[
-        str, typer.Argument(metavar="[CHAPTER]", help="publishing (the default) or cluster.")
-    ] = "publishing",
+    chapter: Annotated[str, typer.Option("--chapter", metavar="NAME", help="Which story.")] = "publishing",
+    listed: Annotated[bool, typer.Option("--list", help="Say which stories there are.")] = False,
     into: Annotated[
         Path | None, typer.Option("--into", metavar="DIR", help="Copy the estate here, and leave it.")
     ] = None,
@@ -87,15 +36,18 @@ def demo(
     """The worked example: a pipeline publishes without any stored key, and the wrong branch cannot.
 
     Needs no rights and no network but loopback. It copies an estate to a fresh folder, starts the lab, runs the real
-    commands one after another, and stops the lab again. The chapter `cluster` is about a job in a cluster.
+    commands one after another, and stops the lab again. There is a chapter for each way a workload gets its identity.
 
     Example: enthesis demo --into ./saltmarsh --keep
     """
     from enthesis.errors import Mistaken
 
+    if listed:
+        _list()
+        return
     told = CHAPTERS.get(chapter)
     if told is None:
-        raise Mistaken(f"there is no chapter {chapter}", remedy=f"there are {' and '.join(CHAPTERS)}")
+        raise Mistaken(f"there is no chapter {chapter}", remedy=f"there are {', '.join(CHAPTERS)}")
     folder = _fresh_folder(into)
     code = 0
     stopped = False
@@ -109,15 +61,24 @@ def demo(
         code = 1
     except KeyboardInterrupt:
         stopped, code = True, INTERRUPTED
-    if keep and not code:
+    if keep and not code and told.lab:
         _invite(folder)
         return
     _clean_up(folder, leave=into is not None)
     if stopped:
         remark("Interrupted: the lab is stopped" + ("." if into else ", and its folder removed."))
     elif not code:
-        put_lines(_closing(into))
+        put_lines(_closing(told, into))
     raise typer.Exit(code)
+
+
+def _list() -> None:
+    from enthesis.showing.lines import Span, line
+
+    width = max(map(len, CHAPTERS))
+    lines = [line(f"There are {len(CHAPTERS)} chapters: enthesis demo --chapter NAME.")]
+    lines += [line("  ", Span(name.ljust(width), "command"), f"  {one.title}") for name, one in CHAPTERS.items()]
+    put_lines(lines)
 
 
 def _fresh_folder(into: Path | None) -> Path:
@@ -136,7 +97,8 @@ def _fresh_folder(into: Path | None) -> Path:
 
 def _copy_estate(chapter: Chapter, folder: Path) -> None:
     for file in resources.files("enthesis").joinpath("data", chapter.estate).iterdir():
-        (folder / file.name).write_bytes(file.read_bytes())
+        if not chapter.files or file.name in chapter.files:
+            (folder / file.name).write_bytes(file.read_bytes())
 
 
 @contextmanager
@@ -155,12 +117,63 @@ def _interrupts() -> Iterator[None]:
 
 
 def _tell(chapter: Chapter, folder: Path) -> None:
-    _run(folder, ("lab", "start"), 0, silent=True)
-    for said, command, code in chapter.scenes:
-        from enthesis.showing.lines import Span, line
+    from enthesis.showing.lines import Span, line
 
-        put_lines([line(), line(said), line(Span(f"  enthesis {' '.join(command)}", "command"))])
-        _run(folder, command, code)
+    if chapter.lab:
+        _run(folder, ("lab", "start"), 0, silent=True)
+    for scene in chapter.scenes:
+        if isinstance(scene, Edit):
+            put_lines([line(), line(scene.said), line(Span(f"  in {scene.file}", "command"))])
+            _edit(folder / scene.file, scene)
+            continue
+        words = [scene.command, *([scene.beside] if scene.beside else [])]
+        shown = [line(Span(f"  enthesis {_shown(one)}", "command")) for one in words]
+        put_lines([line(), line(scene.said), *shown])
+        with _beside(folder, scene.beside):
+            _run(folder, scene.command, scene.code)
+
+
+def _shown(command: tuple[str, ...]) -> str:
+    return " ".join(f'"{word}"' if " " in word else word for word in command)
+
+
+def _edit(path: Path, edit: Edit) -> None:
+    from enthesis.showing.lines import Span, line
+
+    text = path.read_text(encoding="utf-8")
+    if edit.old not in text:
+        raise _Failed(f"{path.name} does not say what is to be changed")
+    path.write_text(text.replace(edit.old, edit.new), encoding="utf-8")
+    change = f"`{edit.old.strip()}` becomes `{edit.new}`" if edit.new else f"without `{edit.old.strip()}`"
+    put_lines([line("  ", Span(change, "quiet"))])
+
+
+def _environment(folder: Path) -> dict[str, str]:
+    """The demo's commands find this program by its name, and sign in where nobody else does."""
+    runtime = folder / PLACE_OF_WORK / "runtime"
+    runtime.mkdir(mode=0o700, parents=True, exist_ok=True)
+    path = os.pathsep.join([str(Path(sys.executable).parent), os.environ.get("PATH", "")])
+    kept = {name: value for name, value in os.environ.items() if not name.startswith("ENTHESIS_")}
+    return {**kept, "PATH": path, "XDG_RUNTIME_DIR": str(runtime)}
+
+
+@contextmanager
+def _beside(folder: Path, command: tuple[str, ...]) -> Iterator[None]:
+    """A command that runs while another does, and must end well too."""
+    if not command:
+        yield
+        return
+    line = [sys.executable, "-m", "enthesis", *command]
+    with subprocess.Popen(line, cwd=folder, env=_environment(folder), start_new_session=True) as process:  # noqa: S603
+        try:
+            yield
+            code = process.wait(PATIENCE)
+        except subprocess.TimeoutExpired:
+            raise _Failed(f"`enthesis {_shown(command)}` did not end") from None
+        finally:
+            process.kill()
+    if code:
+        raise _Failed(f"`enthesis {_shown(command)}` ended with {code}")
 
 
 def _run(folder: Path, command: tuple[str, ...], code: int, *, silent: bool = False) -> None:
@@ -168,7 +181,7 @@ def _run(folder: Path, command: tuple[str, ...], code: int, *, silent: bool = Fa
     out = subprocess.DEVNULL if silent else None
     line = [sys.executable, "-m", "enthesis", *command]
     with subprocess.Popen(  # noqa: S603  our own program
-        line, cwd=folder, stdout=out, start_new_session=True
+        line, cwd=folder, stdout=out, env=_environment(folder), start_new_session=True
     ) as process:
         try:
             found = process.wait()
@@ -180,7 +193,7 @@ def _run(folder: Path, command: tuple[str, ...], code: int, *, silent: bool = Fa
                 process.kill()
             raise
     if found != code:
-        raise _Failed(f"`enthesis {' '.join(command)}` ended with {found}, not with {code}")
+        raise _Failed(f"`enthesis {_shown(command)}` ended with {found}, not with {code}")
 
 
 def _clean_up(folder: Path, *, leave: bool) -> None:
@@ -199,17 +212,17 @@ def _opening(chapter: Chapter, folder: Path) -> Any:
 
     return [
         line(chapter.opening),
-        line(f"The estate is in {folder}; every command below runs there, at a lab on this machine."),
+        line(f"The estate is in {folder}; every command below runs there{', at a lab on this machine' * chapter.lab}."),
     ]
 
 
-def _closing(into: Path | None) -> Any:
+def _closing(chapter: Chapter, into: Path | None) -> Any:
     from enthesis.showing.lines import line
 
     where = (
         f"The estate stays in {into}." if into else "Keep it all for exploring with: enthesis demo --into DIR --keep"
     )
-    return [line(), line(f"The lab is stopped. {where}")]
+    return [line(), line(f"{'The lab is stopped. ' * chapter.lab}{where}")]
 
 
 def _invite(folder: Path) -> None:

@@ -54,7 +54,7 @@ def key(
     its value, which is written there once and shown nowhere. Needs `issue` on the identity. Exit 1 where none was made,
     since something is missing or a keyless way is there.
 
-    Example: enthesis key archive-copy --of gauges/identity/archiver --because "the tape robot" --for 7d --into key.json
+    Example: enthesis key archive-copy --of gauges/identity/archiver --because "the tape robot" --for 7d --into tape.key
     """
     from enthesis.errors import Mistaken
 
@@ -161,9 +161,12 @@ def _made(
 
 def _place(into: Path | None, descriptor: int | None) -> TextIO:
     from enthesis.errors import Mistaken
+    from enthesis.reading.folder import ENDINGS
 
     if into is not None and descriptor is not None:
         raise Mistaken("--into and --descriptor both say where its value goes", remedy="one of them")
+    if into is not None and into.suffix in ENDINGS:
+        raise Mistaken(f"{into.name} could be taken for a file of an estate", remedy="a name with another ending")
     try:
         if into is not None:
             number = os.open(into, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from enthesis.model.estate import Estate
     from enthesis.ports import Secret
 
+PATIENCE = 20  # seconds that a sign-in is waited for
 app = typer.Typer(help="Start, stop and tune the stand-ins.", no_args_is_help=True)
 
 
@@ -270,8 +271,13 @@ def run(
 
 @app.command()
 def agree(
-    code: Annotated[str, typer.Argument(metavar="CODE", help="The code that a sign-in shows.")],
     person: Annotated[str, typer.Option("--as", metavar="PERSON", help="Who agrees.")],
+    code: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="[CODE]", help="The code that a sign-in shows; default: the next one that is asked for."
+        ),
+    ] = None,
     mfa: Annotated[bool, typer.Option("--mfa", help="With a second factor.")] = False,
     refuse: Annotated[bool, typer.Option("--refuse", help="Refuse instead.")] = False,
     estate: EstateOption = None,
@@ -290,10 +296,26 @@ def agree(
     url = next((one["url"] for one in _services(estate) if one["name"] == name), None)
     if url is None or found is None:
         raise Unreachable(f"the lab has no directory of {name}")
+    code = code or _next_sign_in(_state_of_running(estate), name)
     form = {"code": code, "person": person, "mfa": "yes" if mfa else "no", "agreed": "no" if refuse else "yes"}
     with Client(name, url, authority=found.authority) as client:
         client.expect(client.ask("POST", "/agree", form=form), 200)
     remark(f"{person} {'refused' if refuse else 'agreed'}.", quiet=quiet)
+
+
+def _next_sign_in(state: Path, directory: str) -> str:
+    """Waits for somebody to want to sign in."""
+    import time
+
+    from enthesis.errors import Unreachable
+    from enthesis.lab.control import waiting_sign_in
+
+    for _ in range(PATIENCE * 10):
+        found = waiting_sign_in(state, directory)
+        if found is not None:
+            return found
+        time.sleep(0.1)
+    raise Unreachable("nobody wants to sign in", remedy="enthesis lend --sign-in")
 
 
 def _services(estate: Path | None) -> "tuple[Mapping[str, str], ...]":

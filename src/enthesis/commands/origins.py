@@ -125,6 +125,7 @@ def _host(estate: "Estate | None", folder: Path | None, now: datetime) -> Iterat
     if not url:
         return
     from enthesis.errors import EnthesisError
+    from enthesis.model.addresses import pool_of
     from enthesis.model.estate import Origin
 
     where = f"the metadata service that {METADATA} names"
@@ -138,13 +139,16 @@ def _host(estate: "Estate | None", folder: Path | None, now: datetime) -> Iterat
         who = about.identities[0]
         yield AtHand("session", f"the endpoint that {METADATA} names", who, Origin("identity", who), service=service)
         return
+    known = about.host
+    if estate is not None and known not in estate.resources and pool_of(known) in estate.resources:
+        known = pool_of(known)  # members come and go, and an estate describes their pool
     running = ", ".join(about.identities) or "nobody"
     lacking = "" if about.identities else "it runs as nobody"
     yield AtHand(
         "host",
         where,
         f"{about.host}, which runs as {running}",
-        Origin("host", about.host),
+        Origin("host", known),
         service=service,
         fault=lacking,
     )

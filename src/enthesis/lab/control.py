@@ -241,6 +241,20 @@ def clock(state: Path, forward: float = 0) -> float:
     return ahead
 
 
+def waiting_sign_in(state: Path, directory: str) -> str | None:
+    """The code of a sign-in that waits at a directory for somebody to agree; None where none does."""
+    from enthesis.lab.store import Store
+
+    store = Store(state / "lab.db")
+    try:
+        row = store.connection.execute(
+            "SELECT code FROM sign_ins WHERE directory = ? AND person IS NULL ORDER BY ends DESC", (directory,)
+        ).fetchone()
+    finally:
+        store.close()
+    return str(row[0]) if row else None
+
+
 def rotate(state: Path, service: str) -> None:
     """Gives a service new signing keys; the old ones still verify what they signed."""
     from enthesis.lab.store import Store

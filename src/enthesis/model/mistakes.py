@@ -1,7 +1,11 @@
 """Where something stands in a file, and what is wrong with it there. A mistake is a value, not an exception."""
 
+import re
 from dataclasses import dataclass
 from typing import NamedTuple
+
+# what tokens and keys look like: long runs with capitals, small letters and digits all in them
+_SECRET = re.compile(r"(?=[\w+=-]*[a-z])(?=[\w+=-]*[A-Z])(?=[\w+=-]*\d)[\w+=-]{20,}", re.ASCII)
 
 
 class Source(NamedTuple):
@@ -28,6 +32,11 @@ class Mistake:
     text: str = ""
     expected: str = ""
     nearest: tuple[str, ...] = ()
+
+
+def masked(text: str) -> str:
+    """The text with whatever looks like a secret dotted out, as long as before, so that a caret still fits."""
+    return _SECRET.sub(lambda found: "·" * len(found[0]), text)
 
 
 class AddressMistake(ValueError):

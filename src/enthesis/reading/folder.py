@@ -10,7 +10,7 @@ from typing import Any
 
 from enthesis.model.catalogue import Catalogue, catalogue_from
 from enthesis.model.estate import Estate
-from enthesis.model.mistakes import Mistake, Source
+from enthesis.model.mistakes import Mistake, Source, masked
 from enthesis.reading.cache import TreeCache
 from enthesis.reading.checking import check
 from enthesis.reading.finding import HEAD
@@ -285,4 +285,5 @@ def _with_line(mistake: Mistake, contents: Mapping[str, bytes]) -> Mistake:
     if mistake.source.line > len(lines):
         return mistake
     text = lines[mistake.source.line - 1].rstrip("\r")
-    return Mistake(mistake.code, mistake.message, mistake.source, text, mistake.expected, mistake.nearest)
+    message = masked(mistake.message)  # a file with a secret in it may lie here by mistake
+    return Mistake(mistake.code, message, mistake.source, masked(text), mistake.expected, mistake.nearest)

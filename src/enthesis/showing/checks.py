@@ -5,7 +5,7 @@ from typing import Any
 
 from enthesis.judging.expecting import Judged, attempt_words
 from enthesis.model.estate import Estate
-from enthesis.model.mistakes import Mistake, Source
+from enthesis.model.mistakes import Mistake, Source, masked
 from enthesis.reaching.chains import Chain, Chains
 from enthesis.reaching.dangers import Danger, Dangers
 from enthesis.reaching.invariants import BROKEN, HOLDS, Decided
@@ -118,7 +118,7 @@ def danger_json(danger: Danger) -> dict[str, Any]:
 def _mistake(texts: Mapping[str, str], code: str, source: Source, name: str, why: Sequence[str]) -> Mistake:
     lines = texts.get(source.file, "").split("\n")
     text = lines[source.line - 1] if 0 < source.line <= len(lines) else ""
-    return Mistake(code, f"{name}: {'; '.join(why)}" if why else name, source, text)
+    return Mistake(code, f"{name}: {'; '.join(why)}" if why else name, source, masked(text))
 
 
 def judged_json(judged: Judged) -> dict[str, Any]:
