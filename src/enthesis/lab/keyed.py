@@ -7,6 +7,7 @@ import uuid
 from collections.abc import Mapping
 from typing import Any
 
+from enthesis.lab.remembering import remember
 from enthesis.lab.store import Store
 
 FORMS = ("access-key", "client-secret", "static-token")
@@ -23,7 +24,7 @@ class Keyed:
         self, cloud: str, name: str, identity: str, form: str, now: float, more: Mapping[str, Any]
     ) -> tuple[dict[str, Any], str]:
         """A new one and its value, which nobody sees again; sqlite3.IntegrityError where the name is taken."""
-        identifier, value = str(uuid.uuid4()), "labkey." + secrets.token_urlsafe(32)
+        identifier, value = str(uuid.uuid4()), remember("labkey." + secrets.token_urlsafe(32))
         row = (
             identifier, cloud, name, identity, form, now, more.get("expires"), None, 0,
             json.dumps(more.get("when", {})), more.get("reason", ""), _digest(value),

@@ -16,6 +16,7 @@ from starlette.responses import HTMLResponse, JSONResponse, Response
 from starlette.routing import Route
 
 from enthesis.lab.problems import Problem, oauth_error
+from enthesis.lab.remembering import remember
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenRefused
 
@@ -82,7 +83,7 @@ class Directory:
 
     async def _device(self, request: Request) -> Response:
         """RFC 8628, section 3.2."""
-        device = secrets.token_urlsafe(32)
+        device = remember(secrets.token_urlsafe(32))
         code = "-".join("".join(secrets.choice(LETTERS) for _ in range(4)) for _ in range(2))
         ends = self.clock.now() + CODE_LIFE
         with self.store.transaction():

@@ -13,6 +13,7 @@ from joserfc.errors import JoseError
 from joserfc.jwk import ECKey, KeyParameters, RSAKey
 from joserfc.util import urlsafe_b64decode
 
+from enthesis.lab.remembering import remember
 from enthesis.lab.store import Store
 
 ALGORITHMS = {"RSA": "RS256", "EC": "ES256"}
@@ -85,7 +86,7 @@ class Signer:
             if current and ALGORITHMS[key.key_type] == algorithm:
                 header = {"typ": typ, "alg": algorithm, "kid": key.kid}
                 full = {"iss": self.issuer, "iat": now, "nbf": now, "jti": str(uuid.uuid4()), **claims}
-                return jwt.encode(header, full, key, algorithms=[algorithm])
+                return remember(jwt.encode(header, full, key, algorithms=[algorithm]))
         raise LookupError(algorithm)
 
     def verify(self, token: str, *, typ: str) -> dict[str, Any]:
