@@ -158,7 +158,7 @@ def host_service(url: str) -> "HostService":
     """The service at a url; it must be on this machine, and answer quickly."""
     from urllib.parse import urlsplit
 
-    from enthesis.connectors.hosts import MAX_ANSWER, MAX_SECONDS, HostService
+    from enthesis.connectors.hosts import MAX_ANSWER, MAX_SECONDS, TIMEOUT, HostService
     from enthesis.connectors.http import LOOPBACK, Client
     from enthesis.errors import Unreachable
 
@@ -166,7 +166,7 @@ def host_service(url: str) -> "HostService":
     if parts.hostname not in LOOPBACK:
         raise Unreachable("the metadata service is not on this machine, so it is not this host's")
     base = f"{parts.scheme}://{parts.netloc}"
-    client = Client("the metadata service", base, max_answer=MAX_ANSWER, max_seconds=MAX_SECONDS)
+    client = Client("the metadata service", base, max_answer=MAX_ANSWER, max_seconds=MAX_SECONDS, timeout=TIMEOUT)
     return HostService(client, parts.path.rstrip("/"))
 
 

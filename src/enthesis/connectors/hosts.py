@@ -13,6 +13,8 @@ from datetime import timedelta
 from typing import Any
 from urllib.parse import quote
 
+import httpx
+
 from enthesis.connectors.http import Answer, Client, problem_said
 from enthesis.errors import UnexpectedAnswer
 from enthesis.model.estate import KindVerbs
@@ -21,6 +23,7 @@ from enthesis.ports import Asked, Credential, Refusal, Secret
 DIRECTLY = {"Asked-Directly": "yes"}
 MAX_ANSWER = 65_536  # bytes
 MAX_SECONDS = 5.0  # a service on the host itself answers at once, or something is wrong with it
+TIMEOUT = httpx.Timeout(MAX_SECONDS, connect=1.0)  # seconds
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,10 +56,14 @@ class HostService:
         answer = self.client.ask("GET", f"{self.base}/about", headers=DIRECTLY)
         body = self.client.expect(answer, 200).json(self.client.who)
         listed = body.get("identities")
-        named = [one.get("address") for one in listed if isinstance(one, dict)] if isinstance(listed, list) else [None]
-        if not all(isinstance(one, str) for one in named):
+        host = self._of_host(body)
+        named = [
+            one.get("address") if isinstance(one, dict) else None
+            for one in (listed if isinstance(listed, list) else ())
+        ]
+        if not isinstance(listed, list) or not all(isinstance(one, str) for one in named):
             raise UnexpectedAnswer(f"{self.client.who} does not say as whom its host runs")
-        return About(self._of_host(body), tuple(map(str, named)))
+        return About(host, tuple(map(str, named)))
 
     def session(self, identity: str | None = None, more: Mapping[str, Any] | None = None) -> Handed | Refusal:
         """A session as an identity, or as the only one; one that is out already may be handed out again."""

@@ -58,7 +58,7 @@ class Client:
     """Speaks to one service. `who` is its name for messages; `authority` a PEM file to trust instead of the usual, or
     `context` all that TLS needs.
 
-    `max_answer` (bytes) and `max_seconds` bound each answer.
+    `max_answer` (bytes) and `max_seconds` bound each answer, `timeout` each wait for more of it.
     """
 
     def __init__(
@@ -71,6 +71,7 @@ class Client:
         transport: httpx.BaseTransport | None = None,
         max_answer: int = MAX_ANSWER,
         max_seconds: float = MAX_SECONDS,
+        timeout: httpx.Timeout = TIMEOUT,
     ) -> None:
         if not is_safe(url):
             raise Unreachable(f"{who} is at {url}, which is not https", remedy="write its url with https://")
@@ -80,7 +81,7 @@ class Client:
         self.max_seconds = max_seconds
         verify = context or ssl.create_default_context(cafile=str(authority) if authority else None)
         self._client = httpx.Client(
-            verify=verify, timeout=TIMEOUT, trust_env=False, follow_redirects=False, transport=transport
+            verify=verify, timeout=timeout, trust_env=False, follow_redirects=False, transport=transport
         )
 
     def __enter__(self) -> "Client":

@@ -1,0 +1,416 @@
+"""whoami, lend, sign-in and keys, as a user meets them; and no secret of the lab anywhere afterwards."""
+
+import json
+import os
+import re
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator, Mapping
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from .conftest import SALTMARSH, Lab, Program, Ran, copied
+
+MAIN = ("--claim", "sub=project/tides/bulletin/branch/main", "--claim", "aud=lowland", "--claim", "event=push")
+WRITER, PUBLISHER = "bulletin/identity/page-writer", "build/identity/publisher"
+COLLECTOR, HOST = "gauges/identity/collector", "gauges/host/collector-1"
+MAREN = "@saltmarsh/identity/maren"
+US = (sys.executable, "-m", "enthesis")
+
+
+def tail_of(session: str) -> str:
+    """A program that says what it finds."""
+    return f"import os; print(os.environ.get('{session}', 'nothing')[-12:])"
+
+
+@pytest.fixture(scope="module")
+def lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    """A lab with all of the packaged estate, that remembers its secrets."""
+    place = tmp_path_factory.mktemp("lending")
+    folder = copied(place / "estate", *(one.name for one in SALTMARSH.glob("*.yaml")))
+    try:
+        ran = enthesis(
+            "lab", "start", "--format", "json", at=folder, ENTHESIS_LAB_REMEMBERS_INTO=str(place / "secrets")
+        )
+        services = {one["name"]: one["url"] for one in ran.json["services"]}
+        assert enthesis("enact", "--yes", at=folder).code == 0
+        yield Lab(folder, services, ran.json["authority"])
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+@pytest.fixture
+def runtime(tmp_path: Path) -> Path:
+    place = tmp_path / "runtime"
+    place.mkdir(mode=0o700)
+    return place
+
+
+def on_host(enthesis: Program, lab: Lab, *words: str) -> Ran:
+    return enthesis("lab", "on", HOST, "--", *US, *words, at=lab.folder)
+
+
+def in_run(enthesis: Program, lab: Lab, *words: str) -> Ran:
+    return enthesis("lab", "run", "forge", *MAIN, "--", *US, *words, at=lab.folder)
+
+
+def sign_in(enthesis: Program, lab: Lab, runtime: Path, *more: str) -> Ran:
+    """Signs Maren in, who agrees on another screen."""
+    other = threading.Thread(
+        target=lambda: enthesis("lab", "agree", "--as", MAREN, *(more or ["--mfa"]), at=lab.folder)
+    )
+    other.start()
+    try:
+        return enthesis("lend", "--sign-in", at=lab.folder, XDG_RUNTIME_DIR=str(runtime))
+    finally:
+        other.join()
+
+
+# -- whoami ------------------------------------------------------------------------------------------------------
+
+
+def test_whoami_says_what_is_at_hand_which_is_used_and_what_it_can_take_on(
+    enthesis: Program, lab: Lab, runtime: Path, tmp_path: Path
+) -> None:
+    nothing = enthesis("whoami", at=lab.folder, XDG_RUNTIME_DIR=str(runtime))
+    assert nothing.code == 1 and nothing.out.startswith("Nothing that can be used is at hand here.")
+    host = on_host(enthesis, lab, "whoami", "--format", "json")
+    assert host.code == 0 and host.json["used"]["form"] == "host"
+    assert [one["identity"] for one in host.json["can_take_on"]] == [COLLECTOR]
+    run = in_run(enthesis, lab, "whoami", "--format", "json")
+    assert run.json["can_take_on"] == [{"identity": PUBLISHER, "for_seconds": 900, "trust": "publishing.yaml:7"}]
+    assert sign_in(enthesis, lab, runtime).code == 0
+    path = next((runtime / "enthesis").rglob("*.json"))
+    assert path.stat().st_mode & 0o777 == 0o600 and path.parent.stat().st_mode & 0o077 == 0
+    token = in_run(enthesis, lab, "lend", PUBLISHER, "--", sys.executable, "-c",
+                   "import os; print(os.environ['ENTHESIS_SESSION'])").out.strip()  # fmt: skip
+    both = enthesis("whoami", "--format", "json", at=lab.folder, XDG_RUNTIME_DIR=str(runtime), ENTHESIS_SESSION=token)
+    assert [one["form"] for one in both.json["at_hand"]] == ["session", "person"]
+    assert [one["identity"] for one in both.json["can_take_on"]] == [WRITER]
+    alone = enthesis("whoami", at=tmp_path, XDG_RUNTIME_DIR=str(runtime))
+    assert alone.code == 0 and MAREN in alone.out and "No estate is here" in alone.err
+    assert enthesis("lend", "--forget", at=lab.folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
+
+
+def test_what_cannot_be_used_is_said_and_not_used(enthesis: Program, lab: Lab, runtime: Path, tmp_path: Path) -> None:
+    (tmp_path / "no-token").write_text("nothing that is one")
+    ran = enthesis(
+        "whoami", "--format", "json", at=lab.folder, XDG_RUNTIME_DIR=str(runtime),
+        ENTHESIS_TOKEN="not.a.token", ENTHESIS_TOKEN_FILE=str(tmp_path / "no-token"),  # noqa: S106
+        ENTHESIS_METADATA_URL="http://192.0.2.1/host", ENTHESIS_CERTIFICATE_FILE=str(tmp_path / "none.pem"),
+    )  # fmt: skip
+    assert ran.code == 1 and ran.json["used"] is None
+    whys = {one["where"]: one["why_not"] for one in ran.json["at_hand"]}
+    assert len(whys) == 4 and all(whys.values())
+    assert any("not on this machine" in why for why in whys.values())
+
+
+class Faulty(BaseHTTPRequestHandler):
+    """A metadata service that is not as it should be, by its first path segment."""
+
+    def log_message(self, format: str, *args: Any) -> None:  # noqa: A002
+        pass
+
+    def do_GET(self) -> None:
+        how = self.path.split("/")[1]
+        if how == "slow":
+            time.sleep(8)
+        bodies: dict[str, bytes] = {
+            "garbage": b"\x00<html>",
+            "list": b"[1, 2]",
+            "nobody": b'{"identities": []}',
+            "wrong": b'{"host": "h", "identities": [7]}',
+            "other": json.dumps({"host": "build/host/x", "identities": [{"address": COLLECTOR}]}).encode(),
+            "large": b'{"host": "' + b"x" * 100_000 + b'"}',
+        }
+        body = bodies.get(how, b"{}")
+        try:
+            self.send_response(500 if how == "broken" else 200)
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+        except OSError:
+            pass
+
+    def do_POST(self) -> None:
+        self.do_GET()
+
+
+@pytest.fixture(scope="module")
+def faulty() -> Iterator[str]:
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Faulty)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield f"http://127.0.0.1:{server.server_address[1]}"
+    server.shutdown()
+    server.server_close()
+
+
+@pytest.mark.parametrize(
+    ("how", "says"),
+    [
+        ("slow", "did not answer in time"),
+        ("garbage", "not JSON"),
+        ("list", "not a JSON object"),
+        ("nobody", "which host"),
+        ("wrong", "as whom its host runs"),
+        ("large", "more than"),
+        ("broken", "answered 500"),
+    ],
+)
+def test_a_metadata_service_that_is_not_right_is_said_and_nothing_is_lent(
+    enthesis: Program, lab: Lab, runtime: Path, faulty: str, how: str, says: str
+) -> None:
+    more = {"XDG_RUNTIME_DIR": str(runtime), "ENTHESIS_METADATA_URL": f"{faulty}/{how}"}
+    ran = enthesis("whoami", at=lab.folder, **more)
+    assert ran.code == 1 and says in ran.out
+    lend = enthesis("lend", COLLECTOR, "--", sys.executable, "-c", "print('ran')", at=lab.folder, **more)
+    assert lend.code == 1 and "ran" not in lend.out
+
+
+def test_the_session_of_another_host_is_not_taken(enthesis: Program, lab: Lab, runtime: Path, faulty: str) -> None:
+    from enthesis.connectors.hosts import HostService
+    from enthesis.connectors.http import Client
+    from enthesis.errors import UnexpectedAnswer
+
+    with Client("hosts", faulty) as client, pytest.raises(UnexpectedAnswer, match="another host"):
+        HostService(client, "/other", HOST).about()
+    lend = enthesis("lend", COLLECTOR, "--", "true", at=lab.folder, XDG_RUNTIME_DIR=str(runtime),
+                    ENTHESIS_METADATA_URL=f"{faulty}/other")  # fmt: skip
+    assert lend.code == 1 and "refused at names" in lend.err
+
+
+# -- lend --------------------------------------------------------------------------------------------------------
+
+
+def test_the_program_gets_a_session_and_its_exit_code_is_ours(enthesis: Program, lab: Lab) -> None:
+    program = "import os, sys; print('ENTHESIS_TOKEN' in os.environ, len(os.environ['ENTHESIS_SESSION'])); sys.exit(7)"
+    ran = in_run(enthesis, lab, "lend", WRITER, "--", sys.executable, "-c", program)
+    assert ran.code == 7
+    assert re.fullmatch(r"False \d{3,4}\n", ran.out)
+    assert f"runs as {WRITER}" in ran.err and "until" in ran.err and f"through {PUBLISHER}" in ran.err
+    assert in_run(enthesis, lab, "lend", WRITER, "--", "no-such-program").code == 2
+    assert in_run(enthesis, lab, "lend", WRITER).code == 2
+    assert in_run(enthesis, lab, "lend", "bulletin/identity/page-writr", "--", "true").code == 2
+    refused = in_run(enthesis, lab, "lend", COLLECTOR, "--", sys.executable, "-c", "print('ran')")
+    assert (refused.code, refused.out) == (1, "") and "refused at owner" in refused.err
+
+
+def test_the_same_program_runs_on_a_host_and_with_a_sign_in(enthesis: Program, lab: Lab, runtime: Path) -> None:
+    """By the metadata service there, by the endpoint here: the program asks one address and does not know which."""
+    program = (
+        "import json, os, urllib.request as u; url = os.environ['ENTHESIS_METADATA_URL'];"
+        "r = u.Request(url + '/session', b'{}', {'Asked-Directly': 'yes', 'Content-Type': 'application/json'});"
+        "a = json.load(u.build_opener(u.ProxyHandler({})).open(r)); print(a['identity'], a['expires_in'] > 0)"
+    )
+    there = enthesis("lab", "on", HOST, "--", sys.executable, "-c", program, at=lab.folder)
+    assert there.out == f"{COLLECTOR} True\n", there.err
+    assert sign_in(enthesis, lab, runtime).code == 0
+    here = enthesis("lend", "gauges/identity/calibrator", "--endpoint", "--", sys.executable, "-c", program,
+                    at=lab.folder, XDG_RUNTIME_DIR=str(runtime))  # fmt: skip
+    assert here.out == "gauges/identity/calibrator True\n", here.err
+    assert "renewed while it runs" in here.err
+    assert enthesis("lend", "--forget", at=lab.folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
+
+
+def test_the_endpoint_gives_nothing_to_whoever_was_not_told_of_it(enthesis: Program, lab: Lab) -> None:
+    program = (
+        "import os, urllib.request as u, urllib.error as e; url = os.environ['ENTHESIS_METADATA_URL'];"
+        "o = u.build_opener(u.ProxyHandler({}));"
+        "\ndef ask(url, **h):\n"
+        "  try: return o.open(u.Request(url, headers={k.replace('_', '-'): v for k, v in h.items()})).status\n"
+        "  except e.HTTPError as f: return f.code\n"
+        "root = url.rsplit('/', 1)[0]\n"
+        "d = {'Asked_Directly': 'yes'}\n"
+        "print(ask(url + '/about', **d), ask(url + '/about'), ask(root + '/about', **d),"
+        " ask(url + '/about', Via='x', **d), ask(url + '/about', Host='evil', **d))"
+    )
+    ran = on_host(enthesis, lab, "lend", COLLECTOR, "--endpoint", "--", sys.executable, "-c", program)
+    assert ran.out == "200 403 404 403 403\n", ran.err
+
+
+@pytest.mark.parametrize("endpoint", [(), ("--endpoint",)])
+def test_signals_reach_the_program(
+    lab: Lab, environment: Mapping[str, str], endpoint: tuple[str, ...], tmp_path: Path
+) -> None:
+    program = (
+        "import signal, sys, time; signal.signal(signal.SIGTERM, lambda *a: sys.exit(9)); print('ready', flush=True);"
+        "time.sleep(30)"
+    )
+    words = (*US, "lend", COLLECTOR, *endpoint, "--", sys.executable, "-c", program)
+    process = subprocess.Popen(
+        [*US, "lab", "on", HOST, "--", *words], cwd=lab.folder, env=dict(environment), stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL, text=True,
+    )  # fmt: skip
+    assert process.stdout is not None and process.stdout.readline() == "ready\n"
+    process.send_signal(signal.SIGTERM)
+    process.communicate(timeout=20)
+    assert process.returncode == 9
+
+
+# -- sign-in -----------------------------------------------------------------------------------------------------
+
+
+def test_a_sign_in_that_is_refused_forgotten_or_without_a_second_factor(
+    enthesis: Program, lab: Lab, runtime: Path
+) -> None:
+    refused = sign_in(enthesis, lab, runtime, "--refuse")
+    assert refused.code == 3 and "did not sign anybody in" in refused.err
+    assert not list(runtime.rglob("*.json"))
+    assert sign_in(enthesis, lab, runtime, "--quiet").code == 0
+    where = {"XDG_RUNTIME_DIR": str(runtime)}
+    lend = enthesis("lend", "gauges/identity/calibrator", "--", "true", at=lab.folder, **where)
+    assert lend.code == 1 and "refused at owner" in lend.err
+    path = next(runtime.rglob("*.json"))
+    kept = path.read_text()
+    assert enthesis("lend", "--forget", at=lab.folder, **where).code == 0
+    assert not path.exists()
+    path.write_text(kept)  # whoever kept a copy has nothing by it
+    path.chmod(0o600)
+    again = enthesis("lend", "gauges/identity/calibrator", "--", "true", at=lab.folder, **where)
+    assert again.code in (1, 3)
+    path.chmod(0o644)
+    assert enthesis("whoami", at=lab.folder, **where).code == 1
+    path.parent.chmod(0o755)
+    told = enthesis("whoami", at=lab.folder, **where)
+    assert told.code == 2 and "not yours alone" in told.err
+
+
+# -- keys --------------------------------------------------------------------------------------------------------
+
+
+def test_no_key_without_a_reason_an_end_and_a_place_and_the_keyless_way_first(
+    enthesis: Program, lab: Lab, tmp_path: Path
+) -> None:
+    archiver, into = "gauges/identity/archiver", tmp_path / "tape.key"
+    there = ("key", "tape", "--of", archiver, "--because", "the tape robot", "--into", str(into))
+    first = enthesis(*there, "--for", "7d", at=lab.folder)
+    assert first.code == 1 and "has a keyless way in" in first.out and "archive.yaml" in first.out
+    near = enthesis("key", "x", "--of", "gauges/identity/calibrator", at=lab.folder)
+    assert near.code == 1
+    assert "- {of: gauges/identity/calibrator, admits: {attached: true}, session: 1h}" in near.out
+    for words, says in (
+        (("--for", "40d"), "30d"),
+        (("--until", "2020-01-01T00:00:00Z"), "in the past"),
+        (("--for", "soon"), "no duration"),
+        (("--for", "1d", "--until", "2026-12-01T00:00:00Z"), "one of them"),
+        (("--for", "1d", "--form", "password"), "no form"),
+    ):
+        ran = enthesis(*there, *words, "--anyway", at=lab.folder)
+        assert ran.code == 2 and says in ran.err, (words, ran.err)
+        assert not into.exists()
+    assert enthesis(*there, "--for", "7d", "--anyway", "--quiet", at=lab.folder).code == 0
+    assert into.stat().st_mode & 0o777 == 0o600
+    held = json.loads(into.read_text())
+    assert enthesis(*there, "--for", "7d", "--anyway", at=lab.folder).code == 2  # there already
+    assert json.loads(into.read_text()) == held
+    for odd in (("--descriptor", "1"), ("--into", "tape.json")):
+        assert enthesis("key", "t2", "--of", archiver, "--because", "x", "--for", "1d", "--anyway", *odd,
+                        at=lab.folder).code == 2  # fmt: skip
+    more = "credentials: {tape: {of: gauges/identity/archiver, form: access-key}}\n"
+    more += "journeys: {by-key: {from: {credential: tape}, attempt: read gauges/bucket/raw-levels/object/a,"
+    more += " expect: allowed}}"
+    (lab.folder / "key.yaml").write_text(more)
+    try:
+        undecided = enthesis("prove", "by-key", at=lab.folder)
+        assert undecided.code == 1 and "not at hand" in undecided.out
+        assert enthesis("prove", "by-key", "--credential", f"tape={into}", at=lab.folder).code == 0
+        listed = enthesis("key", "--format", "json", at=lab.folder).json["keys"]
+        assert [(one["name"], "last_used" in one) for one in listed] == [("tape", True)]
+        assert enthesis("key", "tape", "--retire", at=lab.folder).code == 0
+        retired = enthesis("prove", "by-key", "--credential", f"tape={into}", "--format", "json", at=lab.folder)
+        assert retired.json["journeys"][0]["refused_at"] == ["names"]
+    finally:
+        (lab.folder / "key.yaml").unlink()
+        into.unlink(missing_ok=True)
+
+
+def test_an_estate_can_bound_keys_more_tightly(enthesis: Program, tmp_path: Path) -> None:
+    folder = copied(tmp_path / "estate", "estate.yaml", "archive.yaml")
+    text = (folder / "estate.yaml").read_text()
+    (folder / "estate.yaml").write_text(text.replace("shared]}", "shared], longest_key: 2d}"))
+    ran = enthesis("key", "tape", "--of", "gauges/identity/archiver", "--because", "x", "--for", "3d",
+                   "--into", "tape.key", "--anyway", at=folder)  # fmt: skip
+    assert ran.code == 2 and "longer than 2d" in ran.err and not (folder / "tape.key").exists()
+
+
+# -- the canary --------------------------------------------------------------------------------------------------
+
+
+class Watching(threading.Thread):
+    """Collects the argument lists of every process there is, for as long as it runs."""
+
+    def __init__(self) -> None:
+        super().__init__(daemon=True)
+        self.seen: set[bytes] = set()
+        self.over = threading.Event()
+
+    def run(self) -> None:
+        while not self.over.wait(0.01):
+            for process in Path("/proc").glob("[0-9]*/cmdline"):
+                try:
+                    self.seen.add(process.read_bytes())
+                except OSError:
+                    continue
+
+
+def test_no_secret_of_the_lab_is_anywhere_afterwards(
+    enthesis: Program, lab: Lab, runtime: Path, tmp_path: Path, environment: Mapping[str, str]
+) -> None:
+    watching = Watching()
+    watching.start()
+    outputs: list[str] = []
+    more = {"XDG_RUNTIME_DIR": str(runtime)}
+
+    def run(*words: str) -> None:
+        ran = enthesis(*words, at=lab.folder, **more)
+        outputs.extend((ran.out, ran.err))
+
+    run("prove", "--junit", str(tmp_path / "proof.xml"), "--format", "json")
+    run("prove", "--near-misses")
+    run("prove", "--replay")
+    run("survey", "--out", str(tmp_path / "seen.jsonl"))
+    run("propose", "--out", str(tmp_path / "proposal.json"))
+    key = tmp_path / "canary.key"
+    run(
+        "key",
+        "canary",
+        "--of",
+        "gauges/identity/archiver",
+        "--because",
+        "x",
+        "--for",
+        "1d",
+        "--anyway",
+        "--into",
+        str(key),
+    )
+    key.unlink()  # where its value was asked to be
+    outputs.append(sign_in(enthesis, lab, runtime).err)
+    run("whoami")
+    run("lend", "gauges/identity/calibrator", "--", sys.executable, "-c", "import time; time.sleep(0.3)")
+    run("lend", "gauges/identity/calibrator", "--endpoint", "--", sys.executable, "-c", "import time; time.sleep(0.3)")
+    run("lend", "--forget")
+    outputs.append(in_run(enthesis, lab, "lend", WRITER, "--", *US, "whoami").out)
+    watching.over.set()
+    watching.join()
+    remembered = lab.folder.parent / "secrets"
+    secrets = set(remembered.read_bytes().split())
+    assert len(secrets) > 100
+    held = json.loads((lab.state / "administrators.json").read_text())  # the lab's own, there on purpose
+    secrets -= {one["session"].encode() for one in held}
+    needles = {one.rsplit(b".", 1)[-1] for one in secrets}  # the signature of a token is as good as all of it
+    haystack = [*(text.encode() for text in outputs), *watching.seen]
+    places = [lab.folder.parent, tmp_path, Path(environment["HOME"])]
+    for place in places:
+        for path in place.rglob("*"):
+            if path.is_file() and path != remembered:
+                haystack.append(path.read_bytes())
+    found = [needle for needle in needles if any(needle in hay for hay in haystack)]
+    assert found == []
+    assert any(os.fsencode("lend") in one for one in watching.seen)  # the watch did see our programs
