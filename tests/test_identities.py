@@ -199,6 +199,37 @@ def test_a_request_that_is_proxied_or_forged_gets_nothing(collectors: Lab) -> No
     assert wrong.status_code == 404
 
 
+def test_what_a_host_runs_as_is_swapped_and_detached_while_it_runs(enthesis: Program, tmp_path: Path) -> None:
+    folder = copied(tmp_path / "estate", "estate.yaml", "collectors.yaml")
+    other = "gauges/identity/other"
+    (folder / "more.yaml").write_text(
+        f"identities: {{{other}: {{kind: instance-role}}}}\ntrusts: [{{of: {other}, admits: {{attached: true}}}}]\n"
+    )
+    line = "  - {what: gauges/host/collector-1, runs_as: gauges/identity/collector}\n"
+    try:
+        lab = start_lab(enthesis, folder)
+        text = (folder / "collectors.yaml").read_text()
+        with Client("hosts", lab.services["lowland/hosts"]) as client:
+            service = Hosts(client).service("gauges/host/collector-1")
+            for running, lines in (
+                ((), ""),
+                (("gauges/identity/collector",), line),
+                ((other,), line.replace("gauges/identity/collector", other)),
+                (
+                    ("gauges/identity/collector", other),
+                    line.replace("as: gauges", "as: [gauges").replace("r}", f"r, {other}]}}"),
+                ),
+                ((), ""),
+            ):
+                (folder / "collectors.yaml").write_text(text.replace(line, lines))
+                assert enthesis("enact", "--yes", "--prune", at=folder).code == 0
+                assert service.about().identities == running
+                for identity in ("gauges/identity/collector", other):
+                    assert isinstance(service.session(identity), Handed) is (identity in running)
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
 def test_trust_taken_away_ends_new_sessions_at_once_and_old_ones_at_their_end(
     enthesis: Program, tmp_path: Path
 ) -> None:

@@ -76,6 +76,8 @@ def admit(
     if lodged is not None:
         from enthesis.judging.keyless import lodged_trust
 
+        if not lodged.admits:
+            raise Mistaken(f"no run may use {what}: it has no condition", remedy=f"say which, at {lodged.source}")
         trusts = [lodged_trust(described, lodged)]
     else:
         trusts = chosen(described, what)

@@ -135,7 +135,7 @@ def _trials(
     from enthesis.working.refusing import expiry_trials, lodged_trials, near_miss_trials, replay_trials
 
     if near_misses:
-        lodged = [one for one in estate.lodged.values() if not names or one.name in names]
+        lodged = [one for one in estate.lodged.values() if one.admits and (not names or one.name in names)]
         wanted = [name for name in names if name not in estate.lodged]
         trusts = [one for name in wanted for one in chosen(estate, name)] if names else list(estate.trusts)
         tokens = [trust for trust in trusts if trust.admits.form == "token"]

@@ -107,13 +107,14 @@ def lodged_trust(estate: Estate, lodged: Lodged) -> Trust:
 
     A pipeline service gives what it keeps to runs of the organisation that lodged it, whatever the conditions say.
     """
-    issuer = estate.issuers[lodged.at]
-    admission = Admission("token", lodged.at, _both(lodged.admits, issuer), source=lodged.source)
+    admission = Admission("token", lodged.at, runs_admitted(estate, lodged), source=lodged.source)
     return Trust(lodged.of, admission, name=lodged.name, source=lodged.source)
 
 
-def _both(admits: Conditions, issuer: Issuer) -> Conditions:
-    """The conditions and that the subject is ours, unless they say so already by plain values."""
+def runs_admitted(estate: Estate, lodged: Lodged) -> Conditions:
+    """What a run must show to use what is lodged: its conditions, and that the subject is ours, unless they say so by
+    plain values. Without any condition nobody may."""
+    issuer, admits = estate.issuers[lodged.at], lodged.admits
     plain = {name: test.value for name, test in admits if isinstance(test, Equal)}
     owned = issuer.owned if issuer.shared else ()
     return (*admits, *((name, test) for name, test in owned if passes(test, plain.get(name)) is not True))

@@ -186,7 +186,16 @@ class _Cards:
             lapses = f"lapses at {time_text(one.expires)}" if one.expires else "has no end"
             used = f", last used {time_text(one.last_used)}" if one.last_used else ""
             state = ", disabled" if one.disabled else ""
-            yield Item(f"{one.name}, {one.form}: {lapses}{used}{state}", one.source)
+            held = f", held in {', '.join(one.held_in)}" if one.held_in else ""
+            yield Item(f"{one.name}, {one.form}: {lapses}{used}{held}{state}", one.source)
+            alike = [
+                other.name for other in self.estate.credentials.values()
+                if other.name != one.name and other.fingerprint == one.fingerprint is not None
+            ]  # fmt: skip
+            if alike:
+                yield Item(
+                    f"the same value as {', '.join(alike)}, by its fingerprint: retire them together", one.source
+                )
         for lodged in self.estate.lodged.values():
             if lodged.of == address:
                 yield Item(f"lodged at {lodged.at} as {lodged.name}", lodged.source)

@@ -12,6 +12,7 @@ import numpy as np
 
 from enthesis.judging.compiling import NONE, Compiled
 from enthesis.judging.facts import organisation_at
+from enthesis.judging.keyless import runs_admitted
 from enthesis.model.conditions import Conditions
 from enthesis.model.estate import Issuer
 from enthesis.reaching.free import ALWAYS, Alternative, Knowns, Requirement, Solver, joined
@@ -133,9 +134,10 @@ class Chains:
         """A way in that a pipeline service keeps, by a stored credential; None where there is no such way."""
         lodged = self.compiled.estate.lodged[name]
         start = self.from_credential(lodged.credential) if lodged.credential is not None else None
-        if start is None:
+        if start is None or not lodged.admits:
             return None
-        limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in lodged.admits)
+        shown = runs_admitted(self.compiled.estate, lodged)
+        limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
         rooms = _claim_rooms(self.compiled.estate.issuers[lodged.at], "token")
         knowns = Knowns(start.knowns.values, (*start.knowns.limits, *limits), rooms)
         return replace(start, form="lodged", whom=name, knowns=knowns)
