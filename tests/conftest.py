@@ -43,6 +43,7 @@ def environment(tmp_path_factory: pytest.TempPathFactory) -> Mapping[str, str]:
     """The environment of every run: a home and a cache of its own, nothing else inherited."""
     home = tmp_path_factory.mktemp("home")
     kept = {name: os.environ[name] for name in KEPT if name in os.environ}
+    kept["PATH"] = os.pathsep.join([str(Path(sys.executable).parent), kept.get("PATH", "")])  # so that it finds itself
     return {**kept, "HOME": str(home), "XDG_CACHE_HOME": str(home / "cache"), "COLUMNS": "100", "TERM": "dumb"}
 
 

@@ -13,6 +13,7 @@ from .conftest import Lab, Program
 ROOT = Path(__file__).parent.parent
 COMMANDS = [
     "demo",
+    "start",
     "check",
     "card",
     "trace",
@@ -21,12 +22,21 @@ COMMANDS = [
     "propose",
     "enact",
     "prove",
+    "lend",
+    "whoami",
+    "key",
+    "survey",
     "lab",
     "lab start",
     "lab stop",
     "lab status",
     "lab clock",
     "lab rotate",
+    "lab add",
+    "lab remove",
+    "lab on",
+    "lab run",
+    "lab agree",
 ]
 PAGES = sorted((ROOT / "docs").rglob("*.md"))
 EXAMPLE = re.compile(r"```console\n(.*?)```", re.DOTALL)

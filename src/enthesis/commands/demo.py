@@ -15,7 +15,7 @@ from typing import Annotated, Any
 import typer
 
 from enthesis.commands.chapters import CHAPTERS, Chapter, Edit
-from enthesis.commands.common import PLACE_OF_WORK, lab_state, put_lines, remark
+from enthesis.commands.common import lab_state, put_lines, remark
 
 INTERRUPTED = 130  # exit code, as shells have it
 PATIENCE = 5.0  # seconds that an interrupted command has to end by itself
@@ -150,8 +150,7 @@ def _edit(path: Path, edit: Edit) -> None:
 
 def _environment(folder: Path) -> dict[str, str]:
     """The demo's commands find this program by its name, and sign in where nobody else does."""
-    runtime = folder / PLACE_OF_WORK / "runtime"
-    runtime.mkdir(mode=0o700, parents=True, exist_ok=True)
+    runtime = lab_state(folder) / "runtime"  # goes when the lab is cleaned up
     path = os.pathsep.join([str(Path(sys.executable).parent), os.environ.get("PATH", "")])
     kept = {name: value for name, value in os.environ.items() if not name.startswith("ENTHESIS_")}
     return {**kept, "PATH": path, "XDG_RUNTIME_DIR": str(runtime)}
