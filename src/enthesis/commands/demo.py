@@ -121,6 +121,7 @@ def _tell(chapter: Chapter, folder: Path) -> None:
 
     if chapter.lab:
         _run(folder, ("lab", "start"), 0, silent=True)
+        _runtime(folder).mkdir(mode=0o700)
     for scene in chapter.scenes:
         if isinstance(scene, Edit):
             put_lines([line(), line(scene.said), line(Span(f"  in {scene.file}", "command"))])
@@ -148,12 +149,16 @@ def _edit(path: Path, edit: Edit) -> None:
     put_lines([line("  ", Span(change, "quiet"))])
 
 
+def _runtime(folder: Path) -> Path:
+    """Where the demo's people sign in; it goes when the lab is cleaned up."""
+    return lab_state(folder) / "runtime"
+
+
 def _environment(folder: Path) -> dict[str, str]:
     """The demo's commands find this program by its name, and sign in where nobody else does."""
-    runtime = lab_state(folder) / "runtime"  # goes when the lab is cleaned up
     path = os.pathsep.join([str(Path(sys.executable).parent), os.environ.get("PATH", "")])
     kept = {name: value for name, value in os.environ.items() if not name.startswith("ENTHESIS_")}
-    return {**kept, "PATH": path, "XDG_RUNTIME_DIR": str(runtime)}
+    return {**kept, "PATH": path, "XDG_RUNTIME_DIR": str(_runtime(folder))}
 
 
 @contextmanager
