@@ -42,7 +42,22 @@ def document(title: str, url: str) -> dict[str, Any]:
         paths[f"/administration/{collection}"] = _collection_paths(collection)
         paths[f"/administration/{collection}/{{id}}"] = _item_paths(collection)
     paths["/administration/furniture"] = {"get": _operation("what exists already, as far as this session sees it")}
-    paths["/token"] = {"post": _operation("token exchange (RFC 8693)", body="application/x-www-form-urlencoded")}
+    paths["/administration/resources"] = {"post": _operation("lets resources come to be", body=JSON, status="201")}
+    paths["/administration/resources/{address}"] = {
+        "parameters": [_in_path("address")],
+        "delete": _operation("lets a resource go, and whoever is tied to it", status="204"),
+    }
+    paths["/administration/credentials"] = {
+        "get": _operation("keyed credentials, without any value"),
+        "post": _operation("makes one; its value is in this answer and nowhere else", body=JSON, status="201"),
+    }
+    paths["/administration/credentials/{id}"] = {
+        "parameters": [_in_path("id")],
+        "put": _operation("disables it, or lets it work again", body=JSON),
+        "delete": _operation("it opens nothing from now on", status="204"),
+    }
+    tokens = "token exchange (RFC 8693), or a session for a key (RFC 6749, section 4.4)"
+    paths["/token"] = {"post": _operation(tokens, body="application/x-www-form-urlencoded")}
     paths["/places/{address}"] = {
         "parameters": [_in_path("address")],
         "get": _operation("reads, or with `list` lists what is stored below"),
