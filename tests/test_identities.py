@@ -101,7 +101,9 @@ def test_what_a_tied_identity_leaves_and_a_new_one_does_not_inherit(enthesis: Pr
         assert [one for one in said["dangling"] if own in one and "which is gone" in one and "--prune" in one]
         survey = folder.parent / "seen.jsonl"
         enthesis("survey", "--out", str(survey), at=folder)
-        found = [json.loads(one) for one in survey.read_text().splitlines() if "dangling" in one]
+        lines = [json.loads(one) for one in survey.read_text().splitlines()]
+        assert function not in [one.get("address") for one in lines]
+        found = [one for one in lines if one.get("finding") == "dangling"]
         assert len(found) == 1 and own in found[0]["says"]
         assert enthesis("lab", "add", function, "--tied", own, at=folder).code == 0
         journey = proved(enthesis, folder, "the-function-reads-drafts-as-itself")

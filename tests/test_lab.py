@@ -249,7 +249,7 @@ def test_the_openapi_document_lists_every_path(client: Client) -> None:
     assert found["openapi"] == "3.1.0"
     assert {"/token", "/places/{address}", "/administration/grants/{id}"} <= found["paths"].keys()
     for path in found["paths"]:
-        if path.startswith("/administration/") and "{" not in path:
+        if path.startswith("/administration/") and "{" not in path and "get" in found["paths"][path]:
             assert client.ask("GET", path, client.lab.administrator("build")).status_code == 200
 
 

@@ -24,6 +24,7 @@ from enthesis.commands.common import (
     put_lines,
     put_text,
     read_subject,
+    remark,
 )
 
 if TYPE_CHECKING:
@@ -78,7 +79,6 @@ def reach(
     from enthesis.reaching.web import Web
     from enthesis.showing.reach import from_lines, reached_csv, reached_json, to_lines
 
-    del quiet
     if (who is None) == (to is None):
         raise Mistaken("say --from WHO or --to ADDRESS", remedy="one of them, not both")
     _, described = read_subject(estate, live)
@@ -106,8 +106,20 @@ def reach(
     else:
         does = " or ".join(verb) if verb else "do something at"
         put_lines(to_lines(f"{does} {to}", found, chains.undecided))
+        if not found:
+            _within(compiled, str(to), quiet=quiet)
     if not found:
         raise typer.Exit(1)
+
+
+def _within(compiled: "Compiled", address: str, *, quiet: bool) -> None:
+    """What is in a place is another matter than the place itself, and often the one that is meant."""
+    from enthesis.judging.facts import kind_name
+
+    kind = kind_name(compiled, address)
+    inner = [name for name, one in compiled.catalogue.kinds.items() if one.leaf and kind in one.within]
+    if inner:
+        remark(f"That is about the {kind} itself. Of what is in it: --to {address}/{inner[0]}/NAME", quiet=quiet)
 
 
 def _wanted(compiled: "Compiled", verbs: list[str] | None) -> Any:

@@ -74,7 +74,7 @@ def survey(
     """
     from enthesis.commands.asking import now
     from enthesis.showing.progress import reporter
-    from enthesis.working.surveying import Writing, head_of
+    from enthesis.working.surveying import SurveyedCloud, Writing, head_of
 
     if adopt is not None:
         from enthesis.commands.adopting import adopt as take_over
@@ -89,7 +89,9 @@ def survey(
     if cluster or not (issuer or further):
         reached = Reached(kubeconfig, context, tuple(namespace or ()))
         found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
-        systems, head = [*systems, *found], [*head, *more]
+        gone = [one.has_gone for one in found if isinstance(one, SurveyedCloud)]
+        kept = [one for one in head if one["section"] != "resources" or not any(has(one["address"]) for has in gone)]
+        systems, head = [*systems, *found], [*kept, *more]
     writing = Writing(described.name if described else None, now(), systems)
     _write(out, writing.lines(head, reporter(quiet=quiet)))
     _told(writing, quiet=quiet)
@@ -132,7 +134,7 @@ def _systems(
         connected = connect(estate, folder)
         urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.providers.items()}
         systems += [
-            SurveyedCloud(one, urls[one.provider])
+            SurveyedCloud(one, urls[one.provider], estate.resources)
             for one in survey_clouds(estate, replace(connected, clusters={}), reporter(quiet=quiet))
         ]
         clusters = clusters_of_lab(estate, folder)

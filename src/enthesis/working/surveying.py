@@ -1,7 +1,7 @@
 """Asks live systems what they have now: for a proposal, or into the lines of a file."""
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from datetime import datetime
 
 import orjson
@@ -42,18 +42,28 @@ HEAD = ("organisations", "providers", "accounts", "issuers", "resources")
 
 
 class SurveyedCloud:
-    """A provider that has been surveyed already, as the lines of a file; its resources are those the estate has."""
+    """A provider that has been surveyed already, as the lines of a file.
+
+    Of resources that the estate has, `described`, it says only that they are there; others came since.
+    """
 
     what = "provider"
 
-    def __init__(self, surveyed: Surveyed, url: str) -> None:
+    def __init__(self, surveyed: Surveyed, url: str, described: Container[str] = ()) -> None:
+        self.described = described
         self.name = surveyed.provider
         self.url = url
         self.surveyed = surveyed
 
     def records(self, step: Callable[[str], None]) -> Iterator[Record]:
         step(self.name)
+        for address in sorted(one for one in self.surveyed.resources if one not in self.described):
+            yield {"section": "resources", "address": address}
         yield from records_of(self.surveyed)
+
+    def has_gone(self, address: str) -> bool:
+        """Whether a resource is of an account that was looked at, and is not there."""
+        return account_of(address) in self.surveyed.accounts and address not in self.surveyed.resources
 
 
 def head_of(estate: Estate) -> Iterator[Record]:
