@@ -223,9 +223,10 @@ def _opening(chapter: Chapter, folder: Path) -> Any:
 def _closing(chapter: Chapter, into: Path | None) -> Any:
     from enthesis.showing.lines import line
 
-    where = (
-        f"The estate stays in {into}." if into else "Keep it all for exploring with: enthesis demo --into DIR --keep"
-    )
+    name = next(name for name, one in CHAPTERS.items() if one is chapter)
+    which = "" if name == "publishing" else f" --chapter {name}"
+    again = f"Keep it all for exploring with: enthesis demo{which} --into DIR{' --keep' * chapter.lab}"
+    where = f"The estate stays in {into}." if into else again
     return [line(), line(f"{'The lab is stopped. ' * chapter.lab}{where}")]
 
 

@@ -403,7 +403,7 @@ def _put_status(found: "Running", output: Format) -> None:
     lines = [line("The lab of ", found.estate, " is ", Span("running", "good"), ".")]
     width = max(len(service["name"]) for service in found.services)
     for service in found.services:
-        lines.append(line(f"  {service['name'].ljust(width)}  {service['kind'].ljust(8)}  {service['url']}"))
+        lines.append(line(f"  {service['name'].ljust(width)}  {service['kind'].ljust(9)}  {service['url']}"))
     lines.append(line("  their certificates are signed by ", str(found.authority)))
     put_lines(lines)
 

@@ -108,7 +108,7 @@ def _lines(every: "list[AtHand]", used: "AtHand | None", taken: "list[Taken]", e
         yield line("Here you are ", Span(used.who, "strong"), f", by {used.where}.")
         yield line(f"  it is used because {BECAUSE[used.form]}")
     for one in every:
-        state = Span("used", "good") if one is used else Span("not used", "doubt")
+        state = Span("used    ", "good") if one is used else Span("not used", "doubt")
         until = f", until {one.ends:%Y-%m-%d %H:%M:%SZ}" if one.ends else ""
         why = f": {one.fault}" if one.fault else ""
         yield line(f"  {WORDS[one.form].ljust(16)}  ", state, f"  {one.who or one.where}{until}{why}")
