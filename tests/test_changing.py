@@ -1,6 +1,7 @@
 """Proposing on its own: what is wanted, compared with what is there; no live side, no files."""
 
 from dataclasses import replace
+from datetime import UTC, datetime
 from typing import Any
 
 import pytest
@@ -70,6 +71,18 @@ def test_what_is_enacted_leaves_nothing_to_do() -> None:
     assert proposal_from(proposal.as_json()).steps == proposal.steps
     after = propose(estate, carried_out(estate, proposal))
     assert after.nothing_to_do and not after.left and not after.not_ours
+
+
+def test_what_has_ended_is_not_made_any_more() -> None:
+    text = "identities: {left/identity/a: {kind: service-account}}\nroles: {r: {allows: {object: [read]}}}\n"
+    text += "grants: [{to: left/identity/a, role: r, at: left/bucket/b, until: '2020-01-01T00:00:00Z'}]\n"
+    estate = estate_of(text)
+    now = datetime(2026, 1, 1, tzinfo=UTC)
+    proposal = propose(estate, empty(estate), now=now)
+    assert [one.why for one in proposal.blocked] == ["it ended at 2020-01-01T00:00:00Z, and would give nothing"]
+    assert "grants" not in {step.collection for step in proposal.steps}
+    live = carried_out(estate, propose(estate, empty(estate)))
+    assert propose(estate, live, now=now).nothing_to_do
 
 
 def test_the_order_is_that_of_need_and_ceilings_come_first() -> None:

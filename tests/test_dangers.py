@@ -87,6 +87,9 @@ EACH: list[tuple[str, str, str]] = [
     ("origin-forgotten", "trusts: [{of: left/identity/a, admits: {identity: away/identity/w}, when: {reference: x}}]\n"
      + WRITES + "ceilings: [{name: no-strangers, over: resources, at: left, bars: {object: [write]}, "
      "when: {caller.organisation: {not: ours}}}]\n", "passes it as one of ours and can write left/bucket/b/object/"),
+    ("endless-key", "credentials: {k: {of: left/identity/a, form: access-key}}\n", "has no end"),
+    ("endless-key", "credentials: {k: {of: left/identity/a, form: static-token, created: '2099-01-01T00:00:00Z', "
+     "expires: '2109-01-01T00:00:00Z'}}\n", "lives longer than 30d"),
     ("acceptance-idle", "accepted: [{danger: long-session, of: left/identity/a, because: why, "
      "until: '2999-01-01T00:00:00Z'}]\n", "has no danger long-session"),
 ]  # fmt: skip
@@ -110,6 +113,17 @@ def test_an_issuer_that_is_shared_says_which_subjects_are_ours(enthesis: Program
     assert ran.code == 1
 
 
+def test_keys_may_be_bounded_more_tightly(enthesis: Program, tmp_path: Path) -> None:
+    more = (
+        "accounts: {tight: {in: '@ours', provider: lowland, longest_key: 2d}}\n"
+        "identities: {tight/identity/t: {kind: service-account}}\n"
+        "credentials: {k: {of: tight/identity/t, form: access-key, created: '2099-01-01T00:00:00Z', "
+        "expires: '2099-01-04T00:00:00Z'}}\n"
+    )
+    said = check(enthesis, tmp_path, "", **{"more.yaml": more})
+    assert [one["message"].split(" lives ")[1] for one in said["dangers"]] == ["longer than 2d"]
+
+
 def test_every_code_is_tried_here() -> None:
     assert {code for code, _, _ in EACH} | {"owned-unsaid"} == set(DANGERS)
 
@@ -130,6 +144,9 @@ def test_every_code_is_tried_here() -> None:
         "grants:\n- {to: right/identity/r, role: taking, at: left/identity/a, held_by: right}\n"
         "- {to: right/identity/q, role: taking, at: left/identity/a, held_by: right}\n",
         trust(GOOD, ", until: '2020-01-01T00:00:00Z', session: 30d"),
+        "credentials: {k: {of: left/identity/a, form: access-key, disabled: true}, "
+        "l: {of: left/identity/a, form: access-key, expires: '2020-01-01T00:00:00Z'}, "
+        "m: {of: left/identity/a, form: access-key, created: '2099-01-01T00:00:00Z', expires: '2099-01-20T00:00:00Z'}}\n",
     ],
 )
 def test_what_is_well_has_no_danger(enthesis: Program, tmp_path: Path, body: str) -> None:

@@ -1,6 +1,7 @@
 """Compares what is wanted with what is there, and orders what is to be done."""
 
 from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
 from typing import Any
 
 from enthesis.changing.lingering import dangling, living_on
@@ -9,7 +10,9 @@ from enthesis.changing.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Ste
 from enthesis.changing.wanted import Wanted, wanted
 from enthesis.model.addresses import account_of, standing_in
 from enthesis.model.estate import Estate
+from enthesis.reading.nodes import Node
 from enthesis.reading.sentences import statement_sentence
+from enthesis.reading.shapes import Notes, Time, time_text
 from enthesis.reading.writing import plain_statement
 
 MAKING_ORDER = ("ceilings", "identities", "groups", "roles", "trusts", "grants", "attachments")
@@ -26,10 +29,12 @@ def propose(
     *,
     prune: bool = False,
     objections: Mapping[str, Objection] | None = None,
+    now: datetime | None = None,
 ) -> Proposal:
     """The proposal for an estate against what its providers and clusters have now.
 
-    `objections` are those of live systems that cannot hold every statement, by their names.
+    `objections` are those of live systems that cannot hold every statement, by their names. With `now`, what has ended
+    by then is not made any more.
     """
     every, theirs = wanted(estate)
     spoken_to = {surveyed.provider for surveyed in surveys}
@@ -40,7 +45,14 @@ def propose(
         object_to = (objections or {}).get(one.provider)
         found = live.get(one.key)
         there = found is not None and normalised(one.collection, found.body) == normalised(one.collection, one.body)
-        if object_to is None or there or one.key in why_blocked:
+        if there or one.key in why_blocked:
+            continue
+        ended = _ended(one, now)
+        if ended:
+            sentence = statement_sentence(one.collection, one.body)
+            blocked.append(Blocked(sentence, ended, f"whoever describes {estate.name}: at {one.source}"))
+            why_blocked.add(one.key)
+        if ended or object_to is None:
             continue
         role = estate.roles.get(str(one.body.get("role")))
         why = object_to(one.collection, one.body, plain_statement("roles", role)["allows"] if role else {})
@@ -78,6 +90,14 @@ def propose(
         lives_on=tuple(living_on(steps, surveys)),
         aside=tuple(dict.fromkeys(one.provider for one in every if one.provider not in spoken_to)),
     )
+
+
+def _ended(one: Wanted, now: datetime | None) -> str:
+    """Why a statement would give nothing any more; '' where it would."""
+    until = Time().read(Node(one.body.get("until"), 1, 1), Notes(""))
+    if now is None or not isinstance(until, datetime) or until > now:
+        return ""
+    return f"it ended at {time_text(until)}, and would give nothing"
 
 
 def _made_when(step: Step) -> int:

@@ -25,7 +25,6 @@ if TYPE_CHECKING:
     from enthesis.model.estate import Estate
     from enthesis.ports import Connected, Credentialed, KeepsKeys, WantedKey
 
-LONGEST = timedelta(days=30)
 FORMS = ("access-key", "client-secret", "static-token")
 
 
@@ -76,7 +75,7 @@ def key(
     from enthesis.judging.keyless import keyless_ways
 
     ways = keyless_ways(described, of)
-    bound = _bound(described, of)
+    bound = described.longest_key(of)
     missing = [
         option
         for option, given in (
@@ -101,14 +100,6 @@ def _wanted(name: str, of: str, form: str, ends: datetime, reason: str) -> "Want
     if form not in FORMS:
         raise Mistaken(f"{form} is no form of a keyed credential that is made", remedy=f"one of {', '.join(FORMS)}")
     return WantedKey(name, of, form, ends, reason)
-
-
-def _bound(estate: "Estate", identity: str) -> timedelta:
-    """How long a key of an identity may live: thirty days, or what its account or organisation says."""
-    account = estate.accounts.get(identity.split("/", maxsplit=1)[0])
-    organisation = estate.organisations.get(estate.organisation_of(identity))
-    said = (one.longest_key for one in (account, organisation) if one is not None)
-    return min([LONGEST, *(one for one in said if one is not None)])
 
 
 def _end(now: datetime, lasting: str | None, until: str | None, bound: timedelta) -> datetime:

@@ -104,7 +104,7 @@ def proposed(
     connected = connect(described, folder, given)
     surveys = survey(described, connected, reporter(quiet=quiet))
     objections = {name: one.objection for name, one in connected.clusters.items()}
-    proposal = compare(described, surveys, prune=prune, objections=objections)
+    proposal = compare(described, surveys, prune=prune, objections=objections, now=now())
     if proposal.aside:
         remark(f"Left aside, since they are not spoken to here: {', '.join(proposal.aside)}.", quiet=quiet)
     change = access_change(described, proposal, surveys, now().timestamp())

@@ -14,6 +14,7 @@ DANGERS = {
     "long-session": "sessions last longer than any journey needs",
     "trust-in-trust": "a trust admits nobody that another one of the same identity does not",
     "origin-forgotten": "a caller from elsewhere becomes one of ours and so passes a ceiling meant for it",
+    "endless-key": "a keyed credential has no end, or a later one than keys may have",
     "acceptance-idle": "a danger is accepted that is not there",
 }
 """Stable codes, each with what it means."""

@@ -16,6 +16,7 @@ Claims = Mapping[str, ClaimValue]
 
 NOWHERE = Source("", 0, 0)
 DEFAULT_SESSION = timedelta(hours=1)
+LONGEST_KEY = timedelta(days=30)
 WORKLOAD_KINDS = ("service-account", "instance-role", "managed-identity", "cluster-service-account")
 IDENTITY_KINDS = (*WORKLOAD_KINDS, "person")
 
@@ -406,6 +407,14 @@ class Estate:
             return (account.provider,)
         below = {a.provider: None for a in self.accounts.values() if contains(holder, a.within)}
         return tuple(below)
+
+    def longest_key(self, identity: str) -> timedelta:
+        """How long a keyed credential of an identity may live: thirty days, or less where its account or organisation
+        says so."""
+        account = self.accounts.get(account_of(identity))
+        organisation = self.organisations.get(self.organisation_of(identity))
+        said = (one.longest_key for one in (account, organisation) if one is not None)
+        return min([LONGEST_KEY, *(one for one in said if one is not None)])
 
     def permissions_of(self, role: str) -> frozenset[tuple[str, str]]:
         """Everything a role allows, with what it includes; a cycle of inclusions ends where it closes."""

@@ -94,9 +94,25 @@ def dangers(chains: Chains, step: Callable[[str], None] = lambda what: None) -> 
                 found += look(looking, trust)
             except Undecided:
                 looking.undecided += 1
-    for whole in (_contained, _never_holding_grants, _origins_forgotten):
+    for whole in (_contained, _never_holding_grants, _origins_forgotten, _endless_keys):
         found += whole(looking)
     return _accepting(looking, found)
+
+
+def _endless_keys(looking: _Looking) -> Iterator[Danger]:
+    """Keys that open something for longer than a key may."""
+    for one in looking.estate.credentials.values():
+        if one.disabled or (one.expires is not None and one.expires <= looking.instant):
+            continue
+        bound = looking.estate.longest_key(one.of)
+        if one.expires is None:
+            message = f"the {one.form} {one.name} of {one.of} has no end"
+        elif one.expires - (one.created or looking.instant) > bound:
+            message = f"the {one.form} {one.name} of {one.of} lives longer than {duration_text(bound)}"
+        else:
+            continue
+        remedy = f"give it an end, or none at all: `enthesis key --of {one.of}` says a keyless way"
+        yield Danger("endless-key", message, one.source, (one.name, one.of), remedy, path=("expires",))
 
 
 def placed(found: Dangers, records: Mapping[Source, Node]) -> Dangers:

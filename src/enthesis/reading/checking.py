@@ -7,13 +7,12 @@ from typing import Any
 from enthesis.model import addresses
 from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not, Test
-from enthesis.model.estate import Admission, Estate, Group, Issuer, KindVerbs, Origin, boundary_of
+from enthesis.model.estate import LONGEST_KEY, Admission, Estate, Group, Issuer, KindVerbs, Origin, boundary_of
 from enthesis.model.mistakes import AddressMistake, Mistake, Source
 from enthesis.reading.nodes import Node
 from enthesis.reading.shapes import nearest
 
 Named = Mapping[tuple[str, str], Source]
-LONGEST_KEY = timedelta(days=30)
 SIGNS = {"token": ("oidc",), "assertion": ("saml",), "certificate": ("x509", "ssh")}
 
 
