@@ -146,7 +146,8 @@ def test_every_code_is_tried_here() -> None:
         trust(GOOD, ", until: '2020-01-01T00:00:00Z', session: 30d"),
         "credentials: {k: {of: left/identity/a, form: access-key, disabled: true}, "
         "l: {of: left/identity/a, form: access-key, expires: '2020-01-01T00:00:00Z'}, "
-        "m: {of: left/identity/a, form: access-key, created: '2099-01-01T00:00:00Z', expires: '2099-01-20T00:00:00Z'}}\n",
+        "m: {of: left/identity/a, form: access-key, created: '2099-01-01T00:00:00Z', "
+        "expires: '2099-01-20T00:00:00Z'}}\n",
     ],
 )
 def test_what_is_well_has_no_danger(enthesis: Program, tmp_path: Path, body: str) -> None:
