@@ -9,11 +9,16 @@ import sys
 import threading
 import time
 from collections.abc import Iterator, Mapping
+from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
 import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import NameOID
 
 from .conftest import SALTMARSH, Lab, Program, Ran, copied
 
@@ -109,6 +114,44 @@ def test_what_cannot_be_used_is_said_and_not_used(enthesis: Program, lab: Lab, r
     whys = {one["where"]: one["why_not"] for one in ran.json["at_hand"]}
     assert len(whys) == 4 and all(whys.values())
     assert any("not on this machine" in why for why in whys.values())
+
+
+def certificate(name: str, ends: datetime) -> bytes:
+    """A workload certificate of an authority of its own, with a URI as its name."""
+    key = ec.generate_private_key(ec.SECP256R1())
+    whole = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "workload")])
+    made = (
+        x509.CertificateBuilder()
+        .subject_name(whole)
+        .issuer_name(whole)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(ends - timedelta(days=1))
+        .not_valid_after(ends)
+        .add_extension(x509.SubjectAlternativeName([x509.UniformResourceIdentifier(name)]), critical=False)
+        .sign(key, hashes.SHA256())
+    )
+    return made.public_bytes(serialization.Encoding.PEM)
+
+
+def test_a_workload_certificate_is_at_hand_by_its_name(enthesis: Program, tmp_path: Path, runtime: Path) -> None:
+    folder = copied(tmp_path / "estate", "estate.yaml")
+    (folder / "more.yaml").write_text(
+        "identities: {gauges/identity/relay: {kind: service-account}}\n"
+        "trusts: [{of: gauges/identity/relay, admits: {certificate: seal, subject: 'spiffe://saltmarsh.example/relay'}}]\n"
+    )
+    estate = (folder / "estate.yaml").read_text()
+    (folder / "estate.yaml").write_text(estate.replace("issuers:\n", "issuers:\n  seal: {kind: x509}\n"))
+    path = tmp_path / "workload.pem"
+    more = {"XDG_RUNTIME_DIR": str(runtime), "ENTHESIS_CERTIFICATE_FILE": str(path)}
+    path.write_bytes(certificate("spiffe://saltmarsh.example/relay", datetime.now(UTC) + timedelta(hours=1)))
+    ran = enthesis("whoami", "--format", "json", at=folder, **more)
+    assert ran.code == 0 and ran.json["used"]["who"] == "spiffe://saltmarsh.example/relay"
+    assert [one["identity"] for one in ran.json["can_take_on"]] == ["gauges/identity/relay"]
+    path.write_bytes(certificate("spiffe://saltmarsh.example/other", datetime.now(UTC) + timedelta(hours=1)))
+    assert "no trust admits it" in enthesis("whoami", at=folder, **more).out
+    path.write_bytes(certificate("spiffe://saltmarsh.example/relay", datetime.now(UTC) - timedelta(hours=1)))
+    assert "it ended at" in enthesis("whoami", at=folder, **more).out
 
 
 class Faulty(BaseHTTPRequestHandler):

@@ -123,7 +123,9 @@ def _to_program(identity: str, command: list[str], estate: Path | None, *, endpo
         run_with_variable(command, lent)
 
     def again() -> "Credential":
-        fresh = _best(described, identity, at_hand(described, folder, datetime.now(UTC)), datetime.now(UTC), told=False)
+        instant = datetime.now(UTC)
+        usable = [one for one in at_hand(described, folder, instant) if not one.fault]
+        fresh = _best(described, identity, usable, instant, told=False)
         got = _obtained(described, folder, *fresh, told=False) if fresh is not None else None
         if got is None:
             raise LiveFailure(f"{identity} cannot be taken on any more")
@@ -166,7 +168,9 @@ def _best(
             steps = ", ".join(verdict.requests[0].refusing)
             remark(f"Not by {one.where} ({one.who}): {identity} is refused at {steps}.")
     if told and not usable:
-        remark(f"Nothing that could take on {identity} is at hand here: {NO_SIGN_IN}.")
+        cluster = "/namespace/" in identity
+        how = "`enthesis lend … --kubeconfig FILE` lends it to clients of its cluster" if cluster else NO_SIGN_IN
+        remark(f"Nothing that could take on {identity} is at hand here: {how}.")
     elif told:
         remark(f"`enthesis admit {identity}` says who is admitted.")
     return None

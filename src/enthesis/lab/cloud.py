@@ -385,7 +385,9 @@ class Cloud:
             if found is None:
                 raise Problem(404, "nothing-stored", "access is allowed, and nothing is stored there")
             return Response(found, media_type="application/octet-stream")
-        if verb == "delete" and "trial" not in request.query_params and declared(world, address):
+        if verb == "delete" and declared(world, address):  # a resource, not something stored: a trial only decides
+            if "trial" in request.query_params:
+                return JSONResponse({"decided": "allowed", "verb": verb, "place": address})
             remove_resource(self.store, world, address)
             return Response(status_code=204)
         if its_class == "write" or verb == "delete":

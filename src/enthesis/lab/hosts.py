@@ -18,7 +18,17 @@ from starlette.routing import Route
 
 from enthesis.lab.administration import json_body
 from enthesis.lab.cloud import Cloud, as_problem
-from enthesis.lab.deciding import Caller, Surroundings, World, account_of, decide, exists, organisation_of, runs_as
+from enthesis.lab.deciding import (
+    Caller,
+    Surroundings,
+    World,
+    account_of,
+    decide,
+    exists,
+    organisation_of,
+    runs_as,
+    session_end,
+)
 from enthesis.lab.problems import Problem, refused
 
 REQUIRED = "asked-directly"  # a header that a page or a simple proxy does not send by itself
@@ -94,7 +104,9 @@ class Hosts:
         if not outcome.allowed:  # asked anew each time, so that nothing more is handed out once trust has gone
             raise refused(outcome.refused_at)
         out = self._out.get((host, wanted)) if narrowing is None else None
-        if out is None or around.now >= (out.began + out.ends) / 2 or not self._is_current(world, out, wanted):
+        longest = session_end(outcome, caller, around)
+        old = out is None or around.now >= (out.began + out.ends) / 2 or out.ends > longest + 1
+        if out is None or old or not self._is_current(world, out, wanted):
             token, life = self.cloud.session_for(world, caller, wanted, outcome, around, narrowing)
             out = _Out(token, around.now, around.now + life)
             if narrowing is None:

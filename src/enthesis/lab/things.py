@@ -51,16 +51,15 @@ class Things:
             identity = one.pop("tied", None)
             made[address] = one
             if identity is not None:
-                tied.append({"address": identity, "kind": "managed-identity", "tied_to": address})
+                comes = {"address": identity, "kind": "managed-identity", "tied_to": address}
+                self.administration.understand("identities", account_of(str(identity)), comes)
+                if declared(world, identity):
+                    raise Problem(409, "exists", f"there is an identity {identity} already")
+                tied.append(comes)
         self.store.add_things(made)
         for identity in tied:  # it comes with its resource, and is nobody's statement
-            self.administration.understand("identities", account_of(identity["address"]), identity)
-            try:
-                self.store.add(
-                    world.provider, "identities", account_of(identity["address"]), identity["address"], None, identity
-                )
-            except sqlite3.IntegrityError:
-                raise Problem(409, "exists", f"there is an identity {identity['address']} already") from None
+            name = identity["address"]
+            self.store.add(world.provider, "identities", account_of(name), name, None, identity)
         return JSONResponse({"made": list(made)}, 201)
 
     async def remove(self, request: Request) -> Response:
