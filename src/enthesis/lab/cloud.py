@@ -245,7 +245,9 @@ class Cloud:
         try:
             caller = self._subject(fields["subject_token"])
             narrowing = _narrowing(fields.get("authorization_details"))
-        except (TokenRefused, Problem) as fault:
+        except Problem as fault:
+            return oauth_error("invalid_request", str(fault), fault.body.get("refused_at", ()))
+        except TokenRefused as fault:
             return oauth_error("invalid_request", str(fault), ["session"] if isinstance(fault, TokenExpired) else ())
         address = target[len(f"{self.url}/places/") :]
         around = self._around(request)
