@@ -6,6 +6,7 @@ import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -117,6 +118,17 @@ def start_lab(enthesis: Program, folder: Path) -> Lab:
     return Lab(folder, services, ran.json["authority"])
 
 
+@contextmanager
+def lab_of(enthesis: Program, folder: Path) -> Iterator[Lab]:
+    """A lab of the estate in a folder, with that enacted; stopped and cleaned up afterwards."""
+    try:
+        lab = start_lab(enthesis, folder)
+        assert enthesis("enact", "--yes", at=folder).code == 0
+        yield lab
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
 @pytest.fixture
 def fresh_lab(enthesis: Program, saltmarsh: Path) -> Iterator[Lab]:
     """A lab of a test's own."""
@@ -129,10 +141,5 @@ def fresh_lab(enthesis: Program, saltmarsh: Path) -> Iterator[Lab]:
 @pytest.fixture(scope="session")
 def enacted_lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     """One lab for many tests, with the estate enacted; they leave it as it is."""
-    folder = copied(tmp_path_factory.mktemp("shared") / "saltmarsh")
-    try:
-        lab = start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+    with lab_of(enthesis, copied(tmp_path_factory.mktemp("shared") / "saltmarsh")) as lab:
         yield lab
-    finally:
-        enthesis("lab", "stop", "--clean", at=folder)

@@ -14,7 +14,7 @@ from enthesis.connectors.directory import Directory, LabDirectory
 from enthesis.connectors.http import Client
 from enthesis.errors import RightMissing, UnexpectedAnswer, Unreachable
 
-from .conftest import Lab, Program, copied, start_lab
+from .conftest import Lab, Program, copied, lab_of
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
@@ -25,12 +25,8 @@ MAREN = "@saltmarsh/identity/maren"
 @pytest.fixture(scope="module")
 def lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     folder = copied(tmp_path_factory.mktemp("directory") / "estate", "estate.yaml", "people.yaml", "archive.yaml")
-    try:
-        lab = start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+    with lab_of(enthesis, folder) as lab:
         yield lab
-    finally:
-        enthesis("lab", "stop", "--clean", at=folder)
 
 
 @pytest.fixture

@@ -13,7 +13,7 @@ import pytest
 from enthesis.connectors.hosts import Handed, Hosts
 from enthesis.connectors.http import Client
 
-from .conftest import SALTMARSH, Lab, Program, copied, start_lab
+from .conftest import SALTMARSH, Lab, Program, copied, lab_of, start_lab
 
 WITHDRAWN = {
     # journey: file, what is taken out of it, and the step that refuses afterwards
@@ -143,12 +143,8 @@ def lab_url(enthesis: Program, folder: Path, name: str) -> str:
 @pytest.fixture(scope="module")
 def collectors(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     folder = copied(tmp_path_factory.mktemp("hosts") / "estate", "estate.yaml", "collectors.yaml")
-    try:
-        lab = start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+    with lab_of(enthesis, folder) as lab:
         yield lab
-    finally:
-        enthesis("lab", "stop", "--clean", at=folder)
 
 
 def test_a_thousand_hosts_obtain_and_renew_and_no_grant_changes(enthesis: Program, collectors: Lab) -> None:

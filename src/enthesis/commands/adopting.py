@@ -6,12 +6,13 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from enthesis.commands.common import read_estate, remark, write_file
+from enthesis.commands.common import read_estate, remark
 
 if TYPE_CHECKING:
     from enthesis.model.estate import Estate
     from enthesis.ports import Record
     from enthesis.reading.editing import Addition
+    from enthesis.reading.folder import Reading
 
 ORDER = ("kinds", "resources", "identities", "groups", "trusts", "roles", "grants")
 
@@ -21,10 +22,9 @@ def adopt(folder: Path, address: str, kubeconfig: Path | None, context: str | No
 
     The files are read back first, and nothing is written unless they read without a mistake.
     """
+    from enthesis.commands.edits import edit_files
     from enthesis.commands.wiring import cluster_of
     from enthesis.errors import Mistaken
-    from enthesis.reading.editing import NotEditable, edited
-    from enthesis.reading.folder import estate_texts, read_texts
     from enthesis.showing.estates import counts_text
 
     estate = read_estate(folder)
@@ -38,17 +38,13 @@ def adopt(folder: Path, address: str, kubeconfig: Path | None, context: str | No
         raise Mistaken(f"the estate has no cluster {cluster}", remedy=f"add it to `resources`: {cluster}: {{}}")
     found = cluster_of(cluster, estate.organisation_of(cluster), folder, kubeconfig, context, dict(os.environ))
     additions = _additions(estate, address, list(found.records(lambda what: None)))
-    texts = estate_texts(folder)
-    try:
-        changed = edited(texts, additions)
-    except NotEditable as fault:
-        raise Mistaken(f"the files are not edited: {fault}") from None
-    reading = read_texts(changed)
-    if reading.estate is None:
-        first = reading.mistakes[0]
-        raise Mistaken(f"what is in {address} cannot be described, so nothing is written: {first.message}")
-    for name in (name for name in texts if changed[name] != texts[name]):
-        write_file(folder / name, changed[name].encode())
+
+    def reads(reading: "Reading") -> None:
+        if reading.estate is None:
+            first = reading.mistakes[0]
+            raise Mistaken(f"what is in {address} cannot be described, so nothing is written: {first.message}")
+
+    edit_files(folder, additions, reads)
     said = counts_text(Counter(one.section for one in additions))
     remark(f"Adopted from {address}: {said or 'nothing that was not described'}.", quiet=quiet)
 

@@ -166,6 +166,19 @@ def remark(text: str, *, quiet: bool = False) -> None:
         put_lines([line(text)], to_error=True)
 
 
+def fresh_folder(folder: Path, otherwise: str) -> Path:
+    """The folder, made where it is not there; Mistaken where it is not empty, with what else to do."""
+    from enthesis.errors import Mistaken
+
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        if any(folder.iterdir()):
+            raise Mistaken(f"{folder} is not empty", remedy=f"name a fresh folder; {otherwise}")
+    except OSError as fault:
+        raise Mistaken(f"{folder} cannot be used: {fault.strerror}") from None
+    return folder.resolve()
+
+
 def write_file(path: Path, content: bytes) -> None:
     """Writes a file whole or not at all; Mistaken where it cannot be written."""
     from enthesis.errors import Mistaken

@@ -15,7 +15,7 @@ from typing import Annotated, Any
 import typer
 
 from enthesis.commands.chapters import CHAPTERS, Chapter, Edit
-from enthesis.commands.common import lab_state, put_lines, remark
+from enthesis.commands.common import fresh_folder, lab_state, put_lines, remark
 
 INTERRUPTED = 130  # exit code, as shells have it
 PATIENCE = 5.0  # seconds that an interrupted command has to end by itself
@@ -82,17 +82,9 @@ def _list() -> None:
 
 
 def _fresh_folder(into: Path | None) -> Path:
-    from enthesis.errors import Mistaken
-
     if into is None:
         return Path(tempfile.mkdtemp(prefix="enthesis-demo-"))
-    try:
-        into.mkdir(parents=True, exist_ok=True)
-        if any(into.iterdir()):
-            raise Mistaken(f"{into} is not empty", remedy="name a fresh folder; nothing is overwritten")
-    except OSError as fault:
-        raise Mistaken(f"{into} cannot be used: {fault.strerror}") from None
-    return into.resolve()
+    return fresh_folder(into, "nothing is overwritten")
 
 
 def _copy_estate(chapter: Chapter, folder: Path) -> None:

@@ -10,11 +10,12 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from enthesis.commands.common import QuietOption, put_lines, read_estate, remark, write_file
+from enthesis.commands.common import QuietOption, fresh_folder, put_lines, read_estate, remark, write_file
 
 if TYPE_CHECKING:
     from enthesis.model.estate import Estate
     from enthesis.reading.editing import Addition, Edit
+    from enthesis.reading.folder import Reading
 
 HEADS = ("organisations", "providers", "accounts", "issuers", "resources", "roles")  # may be there already
 PLACEHOLDER = re.compile(r"<(\w+)>")
@@ -154,19 +155,14 @@ def _filled(pattern: Pattern, names: Mapping[str, str]) -> str:
 
 def _new(folder: Path, text: str, *, quiet: bool) -> None:
     """Writes a new estate, once it is known to be sound."""
-    from enthesis.errors import EstateMistaken, Mistaken
+    from enthesis.errors import EstateMistaken
     from enthesis.reading.finding import HEAD
     from enthesis.reading.folder import read_texts
 
     reading = read_texts({HEAD: text})
     if reading.estate is None:
         raise EstateMistaken(reading.mistakes)
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        if any(folder.iterdir()):
-            raise Mistaken(f"{folder} is not empty", remedy="name a fresh folder, or --into an estate there is")
-    except OSError as fault:
-        raise Mistaken(f"{folder} cannot be used: {fault.strerror}") from None
+    fresh_folder(folder, "or --into an estate there is")
     write_file(folder / HEAD, text.encode())
     remark(f"{folder / HEAD} describes it. Next: enthesis check --estate {folder}", quiet=quiet)
 
@@ -200,21 +196,16 @@ def _add(folder: Path, edits: "list[Edit]", *, quiet: bool) -> None:
     """Edits an estate's files, if they then read without a mistake."""
     from collections import Counter
 
-    from enthesis.errors import EstateMistaken, Mistaken
-    from enthesis.reading.editing import Addition, NotEditable, edited
-    from enthesis.reading.folder import estate_texts, read_texts
+    from enthesis.commands.edits import edit_files
+    from enthesis.errors import EstateMistaken
+    from enthesis.reading.editing import Addition
     from enthesis.showing.estates import counts_text
 
-    texts = estate_texts(folder)
-    try:
-        changed = edited(texts, edits)
-    except NotEditable as fault:
-        raise Mistaken(f"the files are not edited: {fault}") from None
-    reading = read_texts(changed)
-    if reading.estate is None:
-        raise EstateMistaken(reading.mistakes)
-    for name in (name for name in texts if changed[name] != texts[name]):
-        write_file(folder / name, changed[name].encode())
+    def reads(reading: "Reading") -> None:
+        if reading.estate is None:
+            raise EstateMistaken(reading.mistakes)
+
+    edit_files(folder, edits, reads)
     said = counts_text(Counter(one.section for one in edits if isinstance(one, Addition)))
     remark(f"Added to {folder}: {said}. Next: enthesis check", quiet=quiet)
 

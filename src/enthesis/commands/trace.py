@@ -29,13 +29,14 @@ from enthesis.commands.common import (
     put_lines,
     read_subject,
     remark,
-    write_file,
 )
+from enthesis.commands.edits import BY_HAND, edit_files
 
 if TYPE_CHECKING:
     from enthesis.judging.questions import Question
     from enthesis.judging.remedies import Remedy
     from enthesis.model.estate import Estate
+    from enthesis.reading.folder import Reading
 
 
 def trace(
@@ -185,8 +186,7 @@ def write_remedy(
 
     from enthesis.errors import Mistaken
     from enthesis.judging.remedies import applied, asked
-    from enthesis.reading.editing import NotEditable, Replacement, edited
-    from enthesis.reading.folder import estate_texts, read_texts
+    from enthesis.reading.editing import Replacement
     from enthesis.reading.sections import SECTIONS
 
     wanted = applied(estate, remedy.changes)
@@ -205,17 +205,9 @@ def write_remedy(
             for field in ("from", "through", "attempt")
             if plain.get(field) != before.get(field)
         ]
-    texts = estate_texts(folder)
-    try:
-        changed = edited(texts, edits)
-    except NotEditable as fault:
-        raise Mistaken(f"the files are not edited: {fault}", remedy="put the lines there yourself") from None
-    reading = read_texts(changed)
-    if reading.estate != wanted:
-        raise Mistaken(
-            "the files would not say what was meant, so nothing is written", remedy="put the lines there yourself"
-        )
-    names = [name for name in texts if changed[name] != texts[name]]
-    for name in names:
-        write_file(folder / name, changed[name].encode())
-    return names
+
+    def as_meant(reading: "Reading") -> None:
+        if reading.estate != wanted:
+            raise Mistaken("the files would not say what was meant, so nothing is written", remedy=BY_HAND)
+
+    return edit_files(folder, edits, as_meant, BY_HAND)

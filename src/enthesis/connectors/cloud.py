@@ -200,13 +200,7 @@ class Cloud:
             kinds = {kind: list(verbs) for kind, verbs in narrowed.items()}
             form["authorization_details"] = json.dumps([{"type": "narrowing", "kinds": kinds}])
         answer = self.client.ask("POST", "/token", form=form, headers=_from(asked))
-        body = answer.json(self.client.who)
-        if answer.status == 200:
-            return self._obtained(body)
-        steps = body.get("refused_at")
-        if answer.status == 400 and isinstance(steps, list) and steps:
-            return Refusal(tuple(map(str, steps)), problem_said(answer))
-        raise UnexpectedAnswer(f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}")
+        return self._given(answer)
 
     def by_key(self, key: Key) -> Credential | Refusal:
         """What a keyed credential gives: a static token is shown as it is, any other for a session (RFC 6749, 4.4)."""
@@ -217,6 +211,10 @@ class Cloud:
         answer = self.client.ask(
             "POST", "/token", form={"grant_type": "client_credentials"}, headers={"Authorization": f"Basic {encoded}"}
         )
+        return self._given(answer)
+
+    def _given(self, answer: Answer) -> Credential | Refusal:
+        """What the token endpoint gives, or its refusal of access (RFC 6749, section 5)."""
         body = answer.json(self.client.who)
         if answer.status == 200:
             return self._obtained(body)

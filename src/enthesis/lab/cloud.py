@@ -31,7 +31,7 @@ from enthesis.lab.deciding import (
 from enthesis.lab.keyed import Keyed
 from enthesis.lab.openapi import document
 from enthesis.lab.people import is_revoked, mfa_of
-from enthesis.lab.problems import Problem, oauth_error, refused
+from enthesis.lab.problems import Problem, as_problem, oauth_error, refused
 from enthesis.lab.store import COLLECTIONS, Statement, Store
 from enthesis.lab.things import Things, remove_resource
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused, unverified_issuer
@@ -151,13 +151,9 @@ class Cloud:
         """The caller of an attempt: a session of this cloud, or of another one, which works nowhere here; a person who
         has signed in; or the bearer of a static token."""
         issuer = unverified_issuer(token)
-        if not issuer:
-            found = self.keyed.shown(self.name, token)
-            if found is not None and found["form"] == "static-token":
-                return self._by_key(found)
-        person = self._person(token, issuer)
-        if person is not None:
-            return person
+        known = self._person(token, issuer) or self._static(token, issuer)
+        if known is not None:
+            return known
         other = next((one for one in self.signers.values() if one.issuer == issuer and one is not self.signer), None)
         if other is not None and other.service in self.furniture["providers"]:
             try:
@@ -189,6 +185,11 @@ class Cloud:
         mfa = mfa_of(claims)
         origin |= {"mfa": mfa} if mfa is not None else {}
         return Caller("person", address, found.id, self.name, origin=origin, actor=_actor(claims))
+
+    def _static(self, token: str, issuer: str) -> Caller | None:
+        """The bearer of a static token, which names no issuer; None where it is none of ours."""
+        found = self.keyed.shown(self.name, token) if not issuer else None
+        return self._by_key(found) if found is not None and found["form"] == "static-token" else None
 
     def _by_key(self, credential: Mapping[str, Any]) -> Caller:
         """The identity whose key was shown."""
@@ -284,13 +285,9 @@ class Cloud:
     def _subject(self, token: str) -> Caller:
         """Who shows this token: a bearer, a person, or a session of any cloud of the lab."""
         issuer = unverified_issuer(token)
-        person = self._person(token, issuer)
-        if person is not None:
-            return person
-        if not issuer:
-            found = self.keyed.shown(self.name, token)
-            if found is not None and found["form"] == "static-token":
-                return self._by_key(found)
+        known = self._person(token, issuer) or self._static(token, issuer)
+        if known is not None:
+            return known
         signer = next((one for one in self.signers.values() if one.issuer == issuer), None)
         if signer is None:
             raise TokenRefused("the token's issuer is not known here")
@@ -431,12 +428,6 @@ class Cloud:
         content = self.store.content(found[1])
         digest = hashlib.sha256(content).hexdigest() if content is not None else None
         return JSONResponse({"place": found[1], "stored": content is not None, "sha256": digest})
-
-
-async def as_problem(request: Request, fault: Exception) -> Response:
-    if isinstance(fault, Problem):
-        return fault.response()
-    raise fault
 
 
 def _not_taken(fault: TokenRefused) -> Problem:

@@ -17,7 +17,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from enthesis.lab.administration import json_body
-from enthesis.lab.cloud import Cloud, as_problem
+from enthesis.lab.cloud import Cloud
 from enthesis.lab.deciding import (
     Caller,
     Surroundings,
@@ -29,7 +29,7 @@ from enthesis.lab.deciding import (
     runs_as,
     session_end,
 )
-from enthesis.lab.problems import Problem, refused
+from enthesis.lab.problems import Problem, as_problem, refused
 
 REQUIRED = "asked-directly"  # a header that a page or a simple proxy does not send by itself
 FORWARDING = ("forwarded", "via", "x-real-ip", "client-ip", "true-client-ip")

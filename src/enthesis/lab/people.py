@@ -15,7 +15,7 @@ from starlette.requests import Request
 from starlette.responses import HTMLResponse, JSONResponse, Response
 from starlette.routing import Route
 
-from enthesis.lab.problems import Problem, oauth_error
+from enthesis.lab.problems import Problem, as_problem, oauth_error
 from enthesis.lab.remembering import remember
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenRefused
@@ -44,12 +44,6 @@ class Directory:
 
     def app(self) -> Starlette:
         """The HTTP interface."""
-
-        async def as_problem(request: Request, fault: Exception) -> Response:
-            if isinstance(fault, Problem):
-                return fault.response()
-            raise fault
-
         routes = [
             Route("/.well-known/oauth-authorization-server", self._metadata),
             Route("/jwks", self._jwks),

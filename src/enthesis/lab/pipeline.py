@@ -10,7 +10,7 @@ from starlette.routing import Route
 
 from enthesis.lab.administration import json_body
 from enthesis.lab.conditions import all_hold
-from enthesis.lab.problems import Problem
+from enthesis.lab.problems import Problem, as_problem
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
 
@@ -38,12 +38,6 @@ class Pipeline:
 
     def app(self) -> Starlette:
         """The HTTP interface."""
-
-        async def as_problem(request: Request, fault: Exception) -> Response:
-            if isinstance(fault, Problem):
-                return fault.response()
-            raise fault
-
         routes = [
             Route("/.well-known/openid-configuration", self._configuration),
             Route("/jwks", self._jwks),

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from typing import Any
 
+from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 TAG = "tag:enthesis.example,2026:lab:"
@@ -19,6 +20,13 @@ class Problem(Exception):
     def response(self) -> Response:
         headers = {"WWW-Authenticate": "Bearer"} if self.status == 401 else None
         return JSONResponse(self.body, self.status, headers, media_type="application/problem+json")
+
+
+async def as_problem(request: Request, fault: Exception) -> Response:
+    """What every service answers when one of its handlers raises a Problem."""
+    if isinstance(fault, Problem):
+        return fault.response()
+    raise fault
 
 
 def refused(refused_at: Sequence[str]) -> Problem:

@@ -104,19 +104,31 @@ def lodged_trials(
 
 def _used(one: Lodged, what: str, shown: Mapping[str, Value], expected: str, connected: Connected) -> Trial:
     """Has a run with these claims use what is lodged."""
-    service = connected.issuers.get(one.at)
-    wanted = ("owner",) if expected == REFUSED else ()
-    try:
+
+    def use() -> Done | Refusal:
+        service = connected.issuers.get(one.at)
         if not isinstance(service, KeepsLodged):
             raise Mistaken(f"nothing is known to speak to that keeps what is lodged at {one.at}")
-        got = service.use_lodged(one.name, _split(shown)[0])
+        return service.use_lodged(one.name, _split(shown)[0])
+
+    return _tried_for_real(use, what, shown, expected)
+
+
+def _tried_for_real(
+    trying: Callable[[], Done | Credential | Refusal], what: str, shown: Mapping[str, Value], expected: str
+) -> Trial:
+    """What comes of showing a token with these claims. NotIssued where there can be none."""
+    wanted = ("owner",) if expected == REFUSED else ()
+    try:
+        got = trying()
     except NotIssued:
         raise
     except EnthesisError as fault:
         return Trial(what, expected, UNDECIDED, said=fault.message, shows=shown, wanted_at=wanted)
     if isinstance(got, Refusal):
         return Trial(what, expected, REFUSED, got.steps, got.said, shown, wanted)
-    return Trial(what, expected, ALLOWED, said=got.said, shows=shown, wanted_at=wanted)
+    said = got.said if isinstance(got, Done) else "a session was got, and let go"
+    return Trial(what, expected, ALLOWED, said=said, shows=shown, wanted_at=wanted)
 
 
 def _of_trust(
@@ -171,17 +183,12 @@ def _shown(
     claims, besides = _split(shown)
     network = besides.get("network")
     asked = Asked(str(network.network_address) if network is not None else None, besides.get("reference"))
-    wanted = ("owner",) if expected == REFUSED else ()
-    try:
+
+    def show() -> Credential | Refusal:
         token = token_from(connected, str(trust.admits.whom), claims)
-        got = provider_of(estate, trust.of, connected).take_on(token, trust.of, None, asked)
-    except NotIssued:
-        raise
-    except EnthesisError as fault:
-        return Trial(what, expected, UNDECIDED, said=fault.message, shows=shown, wanted_at=wanted)
-    if isinstance(got, Refusal):
-        return Trial(what, expected, REFUSED, got.steps, got.said, shown, wanted)
-    return Trial(what, expected, ALLOWED, said="a session was got, and let go", shows=shown, wanted_at=wanted)
+        return provider_of(estate, trust.of, connected).take_on(token, trust.of, None, asked)
+
+    return _tried_for_real(show, what, shown, expected)
 
 
 # -- what a journey leaves behind -----------------------------------------------------------------------------------
