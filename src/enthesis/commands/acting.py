@@ -1,0 +1,234 @@
+"""Acting in a lab: resources that come and go, programs as if on a host or in a run, people who agree to a sign-in."""
+
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from enthesis.commands.common import EstateOption, QuietOption, estate_folder, lab_state, read_estate, remark
+
+if TYPE_CHECKING:
+    from enthesis.connectors.http import Client
+    from enthesis.ports import Secret
+
+PATIENCE = 20  # seconds that a sign-in is waited for
+
+
+def add(
+    addresses: Annotated[list[str], typer.Argument(metavar="ADDRESS...", help="Resources, as members of a pool.")],
+    estate: EstateOption = None,
+    count: Annotated[
+        int | None, typer.Option("--count", metavar="N", help="As many of each, named NAME-1 to NAME-N.")
+    ] = None,
+    tied: Annotated[
+        str | None, typer.Option("--tied", metavar="IDENTITY", help="A managed identity that comes and goes with it.")
+    ] = None,
+    quiet: QuietOption = False,
+) -> None:
+    """Let resources come to be at the lab's clouds, as they do outside of Enthesis.
+
+    Example: enthesis lab add gauges/pool/collectors/host/c --count 3
+    """
+    from enthesis.errors import Mistaken
+    from enthesis.showing.lines import counted
+
+    if count is not None and count < 1:
+        raise Mistaken("--count is at least 1")
+    named = [f"{one}-{n}" for one in addresses for n in range(1, count + 1)] if count else addresses
+    if tied is not None and len(named) != 1:
+        raise Mistaken("an identity is tied to one resource", remedy="add one at a time")
+    clouds = _administrators(estate)
+    by_account: dict[str, dict[str, Any]] = {}
+    for address in named:
+        entry = {"tied": tied} if tied is not None else {}
+        by_account.setdefault(address.split("/", maxsplit=1)[0], {})[address] = entry
+    for account, wanted in by_account.items():
+        client, session = clouds(account)
+        with client:
+            answer = client.ask("POST", "/administration/resources", bearer=session, body={"resources": wanted})
+            client.expect(answer, 201)
+    with_it = f", and {tied} with it" if tied else ""
+    remark(f"{counted(len(named), 'resource')} {'are' if len(named) > 1 else 'is'} there now{with_it}.", quiet=quiet)
+
+
+def remove(
+    addresses: Annotated[list[str], typer.Argument(metavar="ADDRESS...", help="Resources.")],
+    estate: EstateOption = None,
+    quiet: QuietOption = False,
+) -> None:
+    """Let resources go at the lab's clouds; identities that are tied to them go too, and grants stay behind.
+
+    Example: enthesis lab remove gauges/pool/collectors/host/c-1
+    """
+    from urllib.parse import quote
+
+    from enthesis.showing.lines import counted
+
+    clouds = _administrators(estate)
+    for address in addresses:
+        client, session = clouds(address.split("/", maxsplit=1)[0])
+        with client:
+            answer = client.ask("DELETE", f"/administration/resources/{quote(address)}", bearer=session)
+            client.expect(answer, 204)
+    have = "has" if len(addresses) == 1 else "have"
+    remark(f"{counted(len(addresses), 'resource')} {have} gone.", quiet=quiet)
+
+
+def on(
+    host: Annotated[str, typer.Argument(metavar="HOST", help="A host, pool, function or connector.")],
+    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="What runs there.")],
+    estate: EstateOption = None,
+) -> None:
+    """Run a program as if on a host of the lab: it finds that host's metadata service, and no origin of ours.
+
+    Example: enthesis lab on gauges/host/collector-1 -- enthesis whoami
+    """
+    import os
+    from urllib.parse import quote
+
+    from enthesis.commands.origins import METADATA
+    from enthesis.errors import Unreachable
+
+    folder = estate_folder(estate)
+    account = read_estate(folder).accounts.get(host.split("/", maxsplit=1)[0])
+    name = f"{account.provider}/hosts" if account is not None else ""
+    url = next((one["url"] for one in _services(estate) if one["name"] == name), None)
+    if url is None:
+        raise Unreachable(f"the lab has no metadata service for {host}")
+    _become(command, {METADATA: f"{url}/{quote(host, safe='/@')}"}, os.environ)
+
+
+def run(
+    issuer: Annotated[str, typer.Argument(metavar="ISSUER", help="A pipeline service of the estate.")],
+    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="What runs there.")],
+    claim: Annotated[
+        list[str] | None, typer.Option("--claim", metavar="NAME=VALUE", help="A claim of the run's token.")
+    ] = None,
+    estate: EstateOption = None,
+) -> None:
+    """Run a program as if in a run of the lab's pipeline service: it finds the run's token in its environment.
+
+    Example: enthesis lab run forge --claim sub=project/tides/x/branch/main --claim aud=lowland -- enthesis whoami
+    """
+    import os
+
+    from enthesis.commands.asking import claims_from
+    from enthesis.commands.origins import TOKEN
+    from enthesis.commands.wiring import connect
+    from enthesis.errors import Mistaken
+
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    _services(estate)
+    found = connect(described, folder).issuers.get(issuer)
+    if found is None:
+        raise Mistaken(f"the lab has no pipeline service called {issuer}")
+    token = found.obtain(claims_from(claim)).secret.reveal()
+    _become(command, {TOKEN: token}, os.environ)
+
+
+def agree(
+    person: Annotated[str, typer.Option("--as", metavar="PERSON", help="Who agrees.")],
+    code: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="[CODE]", help="The code that a sign-in shows; default: the next one that is asked for."
+        ),
+    ] = None,
+    mfa: Annotated[bool, typer.Option("--mfa", help="With a second factor.")] = False,
+    refuse: Annotated[bool, typer.Option("--refuse", help="Refuse instead.")] = False,
+    estate: EstateOption = None,
+    quiet: QuietOption = False,
+) -> None:
+    """Agree to a sign-in at the lab's directory, as a person does on its page.
+
+    Example: enthesis lab agree BCDF-GHJK --as @saltmarsh/identity/maren --mfa
+    """
+    from enthesis.connectors.http import Client
+    from enthesis.errors import Unreachable
+    from enthesis.lab.control import running
+
+    name = person.split("/", maxsplit=1)[0]
+    found = running(state_of_running(estate))
+    url = next((one["url"] for one in _services(estate) if one["name"] == name), None)
+    if url is None or found is None:
+        raise Unreachable(f"the lab has no directory of {name}")
+    code = code or _next_sign_in(state_of_running(estate), name)
+    form = {"code": code, "person": person, "mfa": "yes" if mfa else "no", "agreed": "no" if refuse else "yes"}
+    with Client(name, url, authority=found.authority) as client:
+        client.expect(client.ask("POST", "/agree", form=form), 200)
+    remark(f"{person} {'refused' if refuse else 'agreed'}.", quiet=quiet)
+
+
+def _next_sign_in(state: Path, directory: str) -> str:
+    """Waits for somebody to want to sign in."""
+    import time
+
+    from enthesis.errors import Unreachable
+    from enthesis.lab.control import waiting_sign_in
+
+    for _ in range(PATIENCE * 10):
+        found = waiting_sign_in(state, directory)
+        if found is not None:
+            return found
+        time.sleep(0.1)
+    raise Unreachable("nobody wants to sign in", remedy="enthesis lend --sign-in")
+
+
+def _services(estate: Path | None) -> "tuple[Mapping[str, str], ...]":
+    from enthesis.lab.control import running
+
+    found = running(state_of_running(estate))
+    return found.services if found is not None else ()
+
+
+def _become(command: list[str], more: Mapping[str, str], environment: Mapping[str, str]) -> None:
+    """Becomes a program that finds no origin but the one that it is given."""
+    import os
+    import sys
+
+    from enthesis.commands.origins import CERTIFICATE, METADATA, SESSION, TOKEN, TOKEN_FILE
+    from enthesis.errors import Mistaken
+
+    ours = (CERTIFICATE, METADATA, SESSION, TOKEN, TOKEN_FILE)
+    kept = {name: value for name, value in environment.items() if name not in ours}
+    sys.stdout.flush()
+    try:
+        os.execvpe(command[0], command, {**kept, **more})  # noqa: S606  the user's own program
+    except OSError as fault:
+        raise Mistaken(f"{command[0]} cannot be run: {fault.strerror}") from None
+
+
+def _administrators(estate: Path | None) -> "Callable[[str], tuple[Client, Secret]]":
+    """Answers for an account the client of its cloud, and a session of its administrators."""
+    import json
+
+    from enthesis.connectors.http import Client
+    from enthesis.errors import Mistaken
+    from enthesis.lab.control import running
+    from enthesis.ports import Secret
+
+    state = state_of_running(estate)
+    found = running(state)
+    listed = json.loads((state / "administrators.json").read_text(encoding="utf-8"))
+
+    def of(account: str) -> tuple[Client, Secret]:
+        one = next((one for one in listed if one.get("holder") == account), None)
+        service = next((its for its in (found.services if found else ()) if one and its["name"] == one["cloud"]), None)
+        if one is None or service is None or found is None:
+            raise Mistaken(f"the lab has no account {account}")
+        return Client(one["cloud"], service["url"], authority=found.authority), Secret(one["session"])
+
+    return of
+
+
+def state_of_running(estate: Path | None) -> Path:
+    """Where the lab that runs for an estate keeps its state; Unreachable where none does."""
+    from enthesis.errors import Unreachable
+    from enthesis.lab.control import running
+
+    state = lab_state(estate_folder(estate))
+    if running(state) is None:
+        raise Unreachable("no lab runs for this estate", remedy="enthesis lab start")
+    return state
