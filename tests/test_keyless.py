@@ -14,6 +14,8 @@ from enthesis.judging.keyless import is_anothers, keyless_ways, runs_admitted
 from enthesis.judging.taking import can_take_on, way_onto
 from enthesis.model.estate import Context, Estate, Origin
 from enthesis.model.mistakes import masked
+from enthesis.reaching.cards import card
+from enthesis.reaching.web import Web
 from enthesis.reading.folder import read_texts
 from enthesis.reading.renaming import about, apart_from_names, renamed, twin
 
@@ -233,3 +235,19 @@ def test_what_names_the_gone_is_told_with_who_takes_it_away() -> None:
 )
 def test_what_looks_like_a_secret_is_dotted_out(text: str, shown: str) -> None:
     assert masked(text) == shown and len(masked(text)) == len(text)
+
+
+def test_a_card_says_through_which_group_somebody_comes_to_an_identity_as_a_thing() -> None:
+    text = (
+        'groups: {left/group/crew: {members: ["@works/identity/p"]}, left/group/idle: {members: [left/identity/b]}}\n'
+        "roles: {issuing: {allows: {identity: [issue, use]}}, reading: {allows: {object: [read]}}}\n"
+        "grants:\n- {to: left/group/crew, role: issuing, at: left/identity/a}\n"
+        "- {to: left/group/idle, role: reading, at: left}\n"
+    )
+    found = card(Web(compile_estate(estate_of(text)), NOW.timestamp()), "left/identity/a", NOW)
+    assert found is not None
+    items = next(part.items for part in found.parts if part.head == "who comes to it as a thing")
+    assert [one.text for one in items] == [
+        "@works/identity/p: use, issue",
+        "through the group left/group/crew: use, issue",
+    ]

@@ -80,7 +80,11 @@ class _Cards:
         parts = [
             Part("what it is", tuple(self._about(identity))),
             Part("who can take it on", tuple(self._trusts(identity.address)), "nobody: it has no trust"),
-            Part("who comes to it as a thing", tuple(self._on(number, THINGS)), "nobody may use, attach or issue it"),
+            Part(
+                "who comes to it as a thing",
+                (*self._on(number, THINGS), *self._groups_on(identity.address, THINGS)),
+                "nobody may use, attach or issue it",
+            ),
             Part("what it may do", tuple(self._grants(number)), "nothing: it holds no grant"),
             Part("whom it takes on", tuple(self._onward(number))),
             Part("what runs as it", tuple(self._running(number))),
@@ -134,6 +138,15 @@ class _Cards:
     def _on(self, number: int, verbs: Iterable[str]) -> Iterator[Item]:
         wanted = np.array([verb in verbs for _, verb in self.compiled.permission_pairs])
         yield from self._by_caller(self.web.rows_on(number, wanted))
+
+    def _groups_on(self, address: str, verbs: Iterable[str]) -> Iterator[Item]:
+        """The groups through which some of those come, each with the grant that says so."""
+        above = {self.compiled.places.names[one] for one in self.compiled.chain_of(address)}
+        for grant in self.estate.grants:
+            allowed = {verb for kind, verb in self.estate.permissions_of(grant.role) if kind == "identity"}
+            through = [verb for verb in verbs if verb in allowed]
+            if grant.to in self.estate.groups and grant.at in above and through:
+                yield Item(f"through the group {grant.to}: {', '.join(through)}", grant.source)
 
     def _by_caller(self, rows: Rows) -> Iterator[Item]:
         found: dict[str, list[str]] = {}
