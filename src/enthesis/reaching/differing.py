@@ -82,8 +82,11 @@ class Difference:
 
 
 def mentioned_in(*versions: Estate) -> frozenset[str]:
-    """The addresses that grants of these estates name, so that both are compared over the same ones."""
-    return frozenset(grant.at for estate in versions for grant in estate.grants)
+    """The addresses that statements of these estates name, so that both are compared over the same ones."""
+    named = {grant.at for estate in versions for grant in estate.grants}
+    attached = (one.admits.whom for estate in versions for one in estate.trusts if one.admits.form == "attached")
+    running = (one.what for estate in versions for one in estate.attachments)
+    return frozenset(named | {one for one in (*attached, *running) if isinstance(one, str)})
 
 
 def difference(before: Estate, after: Estate, now: float) -> Difference:
