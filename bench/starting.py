@@ -13,7 +13,7 @@ from pathlib import Path
 from statistics import median
 
 ROUNDS = 9
-COMMANDS = 6  # as many as `enthesis` lists
+COMMANDS = 15  # as many as `enthesis` lists
 
 BARE = "import typer\napp = typer.Typer()\n{commands}app()\n"
 ONE = '@app.command()\ndef c{n}(name: str = "x", flag: bool = False) -> None:\n    "Does {n}."\n'
