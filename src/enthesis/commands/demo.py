@@ -89,7 +89,7 @@ def _fresh_folder(into: Path | None) -> Path:
 
 def _copy_estate(chapter: Chapter, folder: Path) -> None:
     for file in resources.files("enthesis").joinpath("data", chapter.estate).iterdir():
-        if not chapter.files or file.name in chapter.files:
+        if chapter.files is None or file.name in chapter.files:
             (folder / file.name).write_bytes(file.read_bytes())
 
 
@@ -206,9 +206,10 @@ def _clean_up(folder: Path, *, leave: bool) -> None:
 def _opening(chapter: Chapter, folder: Path) -> Any:
     from enthesis.showing.lines import line
 
+    what = "The estate is in" if chapter.lab else "A fresh folder is"
     return [
         line(chapter.opening),
-        line(f"The estate is in {folder}; every command below runs there{', at a lab on this machine' * chapter.lab}."),
+        line(f"{what} {folder}; every command below runs there{', at a lab on this machine' * chapter.lab}."),
     ]
 
 

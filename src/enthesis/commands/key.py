@@ -59,6 +59,8 @@ def key(
 
     folder = estate_folder(estate)
     described = read_estate(folder)
+    if retire and name is None:
+        raise Mistaken("nothing is named to retire", remedy="`enthesis key` lists what there is")
     if name is None and of is None:
         _listed(described, folder, output)
         return

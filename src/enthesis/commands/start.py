@@ -155,13 +155,18 @@ def _filled(pattern: Pattern, names: Mapping[str, str]) -> str:
 
 def _new(folder: Path, text: str, *, quiet: bool) -> None:
     """Writes a new estate, once it is known to be sound."""
-    from enthesis.errors import EstateMistaken
-    from enthesis.reading.finding import HEAD
+    from enthesis.errors import EstateMistaken, Mistaken
+    from enthesis.reading.finding import HEAD, find_estate
     from enthesis.reading.folder import read_texts
 
     reading = read_texts({HEAD: text})
     if reading.estate is None:
         raise EstateMistaken(reading.mistakes)
+    around = find_estate(folder.absolute().parent)
+    if around is not None:
+        raise Mistaken(
+            f"{folder} would become a part of the estate in {around}", remedy=f"add to that with --into {around}"
+        )
     fresh_folder(folder, "or --into an estate there is")
     write_file(folder / HEAD, text.encode())
     remark(f"{folder / HEAD} describes it. Next: enthesis check --estate {folder}", quiet=quiet)
