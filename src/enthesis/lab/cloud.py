@@ -16,6 +16,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from enthesis.lab.administration import MAX_BODY, Administration
+from enthesis.lab.callers import Callers
 from enthesis.lab.deciding import (
     Caller,
     Outcome,
@@ -23,25 +24,21 @@ from enthesis.lab.deciding import (
     World,
     decide,
     declared,
-    organisation_of,
     place_of,
     session_end,
     verbs_of,
 )
-from enthesis.lab.keyed import Keyed
 from enthesis.lab.openapi import document
-from enthesis.lab.people import is_revoked, mfa_of
 from enthesis.lab.problems import Problem, as_problem, oauth_error, refused
 from enthesis.lab.store import COLLECTIONS, Statement, Store
 from enthesis.lab.things import Things, remove_resource
-from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused, unverified_issuer
+from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused
 
 KEYED = "client_credentials"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ACCESS_TOKEN = "urn:ietf:params:oauth:token-type:access_token"  # noqa: S105  a type, not a token
 TOKEN_TYPES = (ACCESS_TOKEN, "urn:ietf:params:oauth:token-type:id_token", "urn:ietf:params:oauth:token-type:jwt")
 NARROWING = "narrowing"  # the type of an authorization detail (RFC 9396)
-MAX_CHAIN = 20  # hops
 KEYED_LIFE = 3600  # seconds; of a session that a key gives
 
 
@@ -57,7 +54,8 @@ class Cloud:
         self.clock = clock
         self.signers = signers
         self.signer = signers[name]
-        self.keyed = Keyed(store)
+        self.callers = Callers(name, store, clock, signers, self.world)
+        self.keyed = self.callers.keyed
         self._seen: tuple[int, int] | None = None
         self._world: World | None = None
 
@@ -125,104 +123,12 @@ class Cloud:
     # -- who asks --------------------------------------------------------------------------------------------
 
     def _administrator(self, request: Request) -> str | Caller:
-        """The boundary that a session administers, or whoever else asks and needs the permissions for each thing."""
-        token = _bearer(request)
-        if unverified_issuer(token) == self.url:
-            holder = self._own_session(token).get("administers")
-            if isinstance(holder, str):
-                return holder
-        return self._session(token)
+        return self.callers.administrator(_bearer(request))
 
     def _may(self, caller: Caller, verb: str, target: str, onto: str, request: Request) -> None:
         outcome = decide(self.world(), caller, verb, target, self._around(request), onto=onto)
         if not outcome.allowed:
             raise refused(outcome.refused_at)
-
-    def _own_session(self, token: str) -> dict[str, Any]:
-        try:
-            claims = self.signer.verify(token, typ=SESSION_TYPE)
-        except TokenRefused as fault:
-            raise _not_taken(fault) from None
-        if claims.get("aud") != self.url:
-            raise Problem(401, "invalid-token", "the token is meant for another audience")
-        return claims
-
-    def _session(self, token: str) -> Caller:
-        """The caller of an attempt: a session of this cloud, or of another one, which works nowhere here; a person who
-        has signed in; or the bearer of a static token."""
-        issuer = unverified_issuer(token)
-        known = self._person(token, issuer) or self._static(token, issuer)
-        if known is not None:
-            return known
-        other = next((one for one in self.signers.values() if one.issuer == issuer and one is not self.signer), None)
-        if other is not None and other.service in self.furniture["providers"]:
-            try:
-                return self._caller(other.verify(token, typ=SESSION_TYPE), other.service)
-            except TokenRefused as fault:
-                raise _not_taken(fault) from None
-        return self._caller(self._own_session(token), self.name)
-
-    def _person(self, token: str, issuer: str) -> Caller | None:
-        """Somebody who signed in at the directory of an organisation; None where the token is none of a directory's.
-
-        TokenRefused becomes a problem here; a sign-in that was ended refuses as an ended session does.
-        """
-        signer = next((one for one in self.signers.values() if one.issuer == issuer), None)
-        if signer is None or not signer.service.startswith("@"):
-            return None
-        try:
-            claims = signer.verify(token, typ=SESSION_TYPE)
-            if is_revoked(self.store, claims):
-                raise TokenExpired("the sign-in was ended")
-        except TokenRefused as fault:
-            raise _not_taken(fault) from None
-        audience = claims["aud"] if isinstance(claims["aud"], list) else [claims["aud"]]
-        found = self.world().identity_at(str(claims.get("sub")))
-        if self.url not in audience or found is None or found.body["kind"] != "person":
-            raise Problem(401, "invalid-token", "the sign-in is meant for others")
-        address = found.body["address"]
-        origin = {"kind": "person", "address": address, "organisation": organisation_of(self.world(), address)}
-        mfa = mfa_of(claims)
-        origin |= {"mfa": mfa} if mfa is not None else {}
-        return Caller("person", address, found.id, self.name, origin=origin, actor=_actor(claims))
-
-    def _static(self, token: str, issuer: str) -> Caller | None:
-        """The bearer of a static token, which names no issuer; None where it is none of ours."""
-        found = self.keyed.shown(self.name, token) if not issuer else None
-        return self._by_key(found) if found is not None and found["form"] == "static-token" else None
-
-    def _by_key(self, credential: Mapping[str, Any]) -> Caller:
-        """The identity whose key was shown."""
-        identity = self.world().identity(credential["of"])
-        if identity is None:
-            raise Problem(401, "invalid-token", "whom the credential was made for is gone", refused_at=["names"])
-        now = self.clock.now()
-        address = identity.body["address"]
-        self.keyed.used(credential["id"], now)
-        origin = {
-            "kind": "credential",
-            "address": address,
-            "organisation": organisation_of(self.world(), address),
-            "credential": credential["id"],
-        }
-        return Caller("identity", address, identity.id, self.name, origin=origin)
-
-    def _caller(self, claims: Mapping[str, Any], provider: str) -> Caller:
-        if "administers" in claims and provider != self.name:
-            raise Problem(401, "invalid-token", "the token is meant for another audience")
-        if "administers" in claims:
-            raise Problem(403, "only-administration", "an administrator's session opens no place")
-        details = claims.get("authorization_details", [])
-        return Caller(
-            "identity",
-            claims["sub"],
-            claims["sub_id"],
-            provider,
-            origin=claims.get("origin", {}),
-            narrowings=tuple(one["kinds"] for one in details),
-            ends=claims["exp"],
-            started=claims["iat"],
-        )
 
     def _around(self, request: Request) -> Surroundings:
         reference = request.headers.get("agreed-reference")
@@ -244,7 +150,7 @@ class Cloud:
         if not target.startswith(f"{self.url}/places/"):
             return oauth_error("invalid_target", "`resource` names no place of this cloud")
         try:
-            caller = self._subject(fields["subject_token"])
+            caller = self.callers.of_subject(fields["subject_token"])
             narrowing = _narrowing(fields.get("authorization_details"))
         except Problem as fault:
             return oauth_error("invalid_request", str(fault), fault.body.get("refused_at", ()))
@@ -272,7 +178,7 @@ class Cloud:
         around = self._around(request)
         world = self.world()
         try:
-            caller = self._by_key(found)
+            caller = self.callers.by_key(found)
         except Problem as fault:
             return oauth_error("invalid_client", str(fault), ["names"])
         stands = decide(world, caller, "describe", caller.address, around)
@@ -281,34 +187,6 @@ class Cloud:
         ends = min(around.now + KEYED_LIFE, found["expires"] or around.now + KEYED_LIFE)
         token = self._signed(caller.address, caller.id, caller, ends, [])
         return self._answered(token, ends - around.now)
-
-    def _subject(self, token: str) -> Caller:
-        """Who shows this token: a bearer, a person, or a session of any cloud of the lab."""
-        issuer = unverified_issuer(token)
-        known = self._person(token, issuer) or self._static(token, issuer)
-        if known is not None:
-            return known
-        signer = next((one for one in self.signers.values() if one.issuer == issuer), None)
-        if signer is None:
-            raise TokenRefused("the token's issuer is not known here")
-        if signer.service in self.furniture["providers"]:
-            claims = signer.verify(token, typ=SESSION_TYPE)
-            if _depth(claims) >= MAX_CHAIN:
-                raise TokenRefused(f"the chain is longer than {MAX_CHAIN} hops")
-            return replace(self._caller(claims, signer.service), actor=_actor(claims))
-        claims = signer.verify(token, typ="JWT")
-        named = self._issuer_named(signer.service)
-        owner = {"kind": "token", "issuer": named}
-        own = {name: value for name, value in claims.items() if name not in ("iss", "exp", "iat", "nbf", "jti")}
-        return Caller("bearer", claims=own, issuer=named, origin=owner, actor=_actor(claims))
-
-    def _issuer_named(self, service: str) -> str:
-        """The name that a service has as an issuer: its own, or for a cluster the issuer that is said to be its."""
-        issuers = self.furniture["issuers"]
-        named = next((name for name, one in issuers.items() if one.get("cluster") == service), service)
-        if named not in issuers:
-            raise TokenRefused("the token's issuer is not known here")
-        return named
 
     def _issued(
         self,
@@ -369,7 +247,7 @@ class Cloud:
     async def _place(self, request: Request) -> Response:
         address: str = request.path_params["address"]
         verb = self._verb(request)
-        caller = self._session(_bearer(request))
+        caller = self.callers.of_session(_bearer(request))
         world = self.world()
         onto = request.query_params.get("onto", "")
         outcome = decide(world, caller, verb, address, self._around(request), onto=onto)
@@ -417,7 +295,7 @@ class Cloud:
 
     async def _trial(self, request: Request) -> Response:
         """Shows whether what was tried is there, and ends the trial; for the identity that started it."""
-        caller = self._session(_bearer(request))
+        caller = self.callers.of_session(_bearer(request))
         identifier: str = request.path_params["id"]
         found = self.store.trial(identifier)
         if found is None or found[0] != caller.address:
@@ -428,12 +306,6 @@ class Cloud:
         content = self.store.content(found[1])
         digest = hashlib.sha256(content).hexdigest() if content is not None else None
         return JSONResponse({"place": found[1], "stored": content is not None, "sha256": digest})
-
-
-def _not_taken(fault: TokenRefused) -> Problem:
-    """A token that is not taken; one that has expired refuses as access does, at the step of its session."""
-    more = {"refused_at": ["session"]} if isinstance(fault, TokenExpired) else {}
-    return Problem(401, "invalid-token", str(fault), **more)
 
 
 def _bearer(request: Request) -> str:
@@ -484,15 +356,3 @@ def _narrowing(text: str | None) -> Mapping[str, list[str]] | None:
     except (ValueError, TypeError, KeyError, AttributeError, RecursionError):
         raise Problem(400, "bad-request", "authorization_details is not understood") from None
     return kinds
-
-
-def _actor(claims: Mapping[str, Any]) -> dict[str, Any]:
-    """Who acts, and on whose behalf before (RFC 8693, section 4.1)."""
-    return {name: claims[name] for name in ("iss", "sub", "act") if name in claims}
-
-
-def _depth(claims: Mapping[str, Any]) -> int:
-    depth, actor = 0, claims.get("act")
-    while isinstance(actor, dict) and actor:
-        depth, actor = depth + 1, actor.get("act")
-    return depth

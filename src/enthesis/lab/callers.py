@@ -1,0 +1,174 @@
+"""Who asks a cloud: sessions of any cloud of the lab, people who signed in, bearers of tokens and of keys."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from typing import Any
+
+from enthesis.lab.deciding import Caller, World, organisation_of
+from enthesis.lab.keyed import Keyed
+from enthesis.lab.people import is_revoked, mfa_of
+from enthesis.lab.problems import Problem
+from enthesis.lab.store import Store
+from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused, unverified_issuer
+
+MAX_CHAIN = 20  # hops
+
+
+class Callers:
+    """The callers of one cloud. `signers` are those of all services of the lab, by name; `world` is what it knows."""
+
+    def __init__(
+        self, name: str, store: Store, clock: Clock, signers: Mapping[str, Signer], world: Callable[[], World]
+    ) -> None:
+        self.name = name
+        self.store = store
+        self.clock = clock
+        self.signers = signers
+        self.signer = signers[name]
+        self.keyed = Keyed(store)
+        self.world = world
+
+    @property
+    def url(self) -> str:
+        return self.signer.issuer
+
+    def administrator(self, token: str) -> str | Caller:
+        """The boundary that a session administers, or whoever else asks and needs the permissions for each thing."""
+        if unverified_issuer(token) == self.url:
+            holder = self.own_session(token).get("administers")
+            if isinstance(holder, str):
+                return holder
+        return self.of_session(token)
+
+    def own_session(self, token: str) -> dict[str, Any]:
+        """The claims of a session of this cloud itself; a Problem where the token is none."""
+        try:
+            claims = self.signer.verify(token, typ=SESSION_TYPE)
+        except TokenRefused as fault:
+            raise _not_taken(fault) from None
+        if claims.get("aud") != self.url:
+            raise Problem(401, "invalid-token", "the token is meant for another audience")
+        return claims
+
+    def of_session(self, token: str) -> Caller:
+        """The caller of an attempt: a session of this cloud, or of another one, which works nowhere here; a person who
+        has signed in; or the bearer of a static token."""
+        issuer = unverified_issuer(token)
+        known = self._person(token, issuer) or self._static(token, issuer)
+        if known is not None:
+            return known
+        other = next((one for one in self.signers.values() if one.issuer == issuer and one is not self.signer), None)
+        if other is not None and other.service in self.world().furniture["providers"]:
+            try:
+                return self._caller(other.verify(token, typ=SESSION_TYPE), other.service)
+            except TokenRefused as fault:
+                raise _not_taken(fault) from None
+        return self._caller(self.own_session(token), self.name)
+
+    def _person(self, token: str, issuer: str) -> Caller | None:
+        """Somebody who signed in at the directory of an organisation; None where the token is none of a directory's.
+
+        TokenRefused becomes a problem here; a sign-in that was ended refuses as an ended session does.
+        """
+        signer = next((one for one in self.signers.values() if one.issuer == issuer), None)
+        if signer is None or not signer.service.startswith("@"):
+            return None
+        try:
+            claims = signer.verify(token, typ=SESSION_TYPE)
+            if is_revoked(self.store, claims):
+                raise TokenExpired("the sign-in was ended")
+        except TokenRefused as fault:
+            raise _not_taken(fault) from None
+        audience = claims["aud"] if isinstance(claims["aud"], list) else [claims["aud"]]
+        found = self.world().identity_at(str(claims.get("sub")))
+        if self.url not in audience or found is None or found.body["kind"] != "person":
+            raise Problem(401, "invalid-token", "the sign-in is meant for others")
+        address = found.body["address"]
+        origin = {"kind": "person", "address": address, "organisation": organisation_of(self.world(), address)}
+        mfa = mfa_of(claims)
+        origin |= {"mfa": mfa} if mfa is not None else {}
+        return Caller("person", address, found.id, self.name, origin=origin, actor=_actor(claims))
+
+    def _static(self, token: str, issuer: str) -> Caller | None:
+        """The bearer of a static token, which names no issuer; None where it is none of ours."""
+        found = self.keyed.shown(self.name, token) if not issuer else None
+        return self.by_key(found) if found is not None and found["form"] == "static-token" else None
+
+    def by_key(self, credential: Mapping[str, Any]) -> Caller:
+        """The identity whose key was shown."""
+        identity = self.world().identity(credential["of"])
+        if identity is None:
+            raise Problem(401, "invalid-token", "whom the credential was made for is gone", refused_at=["names"])
+        now = self.clock.now()
+        address = identity.body["address"]
+        self.keyed.used(credential["id"], now)
+        origin = {
+            "kind": "credential",
+            "address": address,
+            "organisation": organisation_of(self.world(), address),
+            "credential": credential["id"],
+        }
+        return Caller("identity", address, identity.id, self.name, origin=origin)
+
+    def _caller(self, claims: Mapping[str, Any], provider: str) -> Caller:
+        if "administers" in claims and provider != self.name:
+            raise Problem(401, "invalid-token", "the token is meant for another audience")
+        if "administers" in claims:
+            raise Problem(403, "only-administration", "an administrator's session opens no place")
+        details = claims.get("authorization_details", [])
+        return Caller(
+            "identity",
+            claims["sub"],
+            claims["sub_id"],
+            provider,
+            origin=claims.get("origin", {}),
+            narrowings=tuple(one["kinds"] for one in details),
+            ends=claims["exp"],
+            started=claims["iat"],
+        )
+
+    def of_subject(self, token: str) -> Caller:
+        """Who shows this token: a bearer, a person, or a session of any cloud of the lab."""
+        issuer = unverified_issuer(token)
+        known = self._person(token, issuer) or self._static(token, issuer)
+        if known is not None:
+            return known
+        signer = next((one for one in self.signers.values() if one.issuer == issuer), None)
+        if signer is None:
+            raise TokenRefused("the token's issuer is not known here")
+        if signer.service in self.world().furniture["providers"]:
+            claims = signer.verify(token, typ=SESSION_TYPE)
+            if _depth(claims) >= MAX_CHAIN:
+                raise TokenRefused(f"the chain is longer than {MAX_CHAIN} hops")
+            return replace(self._caller(claims, signer.service), actor=_actor(claims))
+        claims = signer.verify(token, typ="JWT")
+        named = self._issuer_named(signer.service)
+        owner = {"kind": "token", "issuer": named}
+        own = {name: value for name, value in claims.items() if name not in ("iss", "exp", "iat", "nbf", "jti")}
+        return Caller("bearer", claims=own, issuer=named, origin=owner, actor=_actor(claims))
+
+    def _issuer_named(self, service: str) -> str:
+        """The name that a service has as an issuer: its own, or for a cluster the issuer that is said to be its."""
+        issuers = self.world().furniture["issuers"]
+        named = next((name for name, one in issuers.items() if one.get("cluster") == service), service)
+        if named not in issuers:
+            raise TokenRefused("the token's issuer is not known here")
+        return named
+
+
+def _not_taken(fault: TokenRefused) -> Problem:
+    """A token that is not taken; one that has expired refuses as access does, at the step of its session."""
+    more = {"refused_at": ["session"]} if isinstance(fault, TokenExpired) else {}
+    return Problem(401, "invalid-token", str(fault), **more)
+
+
+def _actor(claims: Mapping[str, Any]) -> dict[str, Any]:
+    """Who acts, and on whose behalf before (RFC 8693, section 4.1)."""
+    return {name: claims[name] for name in ("iss", "sub", "act") if name in claims}
+
+
+def _depth(claims: Mapping[str, Any]) -> int:
+    depth, actor = 0, claims.get("act")
+    while isinstance(actor, dict) and actor:
+        depth, actor = depth + 1, actor.get("act")
+    return depth
