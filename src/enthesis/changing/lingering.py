@@ -1,13 +1,16 @@
 """What outlives a change: statements that name what is gone, and sessions that are out already when trust goes."""
 
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import timedelta
 from typing import Any
 
 from enthesis.changing.live import Surveyed, names_what_is_gone, remedy_of
 from enthesis.changing.steps import MAKE, Step
+from enthesis.model.estate import DEFAULT_SESSION
 from enthesis.reading.sentences import statement_sentence
+from enthesis.reading.shapes import duration_from, duration_text
 
-USUAL = "1h"  # how long a session lives where a trust does not say
+USUAL = duration_text(DEFAULT_SESSION)
 
 
 def dangling(surveys: Sequence[Surveyed], but_of: str | None = None) -> tuple[str, ...]:
@@ -31,7 +34,7 @@ def living_on(steps: Sequence[Step], surveys: Sequence[Surveyed]) -> Iterator[tu
         for one in surveyed.objects:
             if one.collection == "trusts" and isinstance(one.body.get("of"), str):
                 of = one.body["of"]
-                sessions[of] = max(sessions.get(of, ""), str(one.body.get("session", USUAL)), key=_seconds)
+                sessions[of] = max(sessions.get(of, ""), str(one.body.get("session", USUAL)), key=_length)
     told: dict[str, str] = {}
     for step in steps:
         if step.action == MAKE or step.before is None:
@@ -42,16 +45,15 @@ def living_on(steps: Sequence[Step], surveys: Sequence[Surveyed]) -> Iterator[tu
             before, after = _names(step.before), _names(step.body or {})
             told |= {name: sessions[name] for name in before if name not in after and name in sessions}
     removed = {str((step.before or {}).get("address")) for step in steps if step.body is None}
-    yield from (
-        (name, life) for name, life in told.items() if name not in removed
-    )  # who is gone can do nothing at once
+    # who is gone can do nothing at once
+    yield from ((name, life) for name, life in told.items() if name not in removed)
 
 
 def _only_longer(step: Step) -> bool:
     """Whether a change of a trust lets sessions live longer and does nothing else."""
     before, after = dict(step.before or {}), dict(step.body or {})
     was, is_now = str(before.pop("session", USUAL)), str(after.pop("session", USUAL))
-    return before == after and _seconds(is_now) >= _seconds(was)
+    return before == after and _length(is_now) >= _length(was)
 
 
 def _names(body: Mapping[str, Any]) -> list[str]:
@@ -59,13 +61,5 @@ def _names(body: Mapping[str, Any]) -> list[str]:
     return [one for one in ([listed] if isinstance(listed, str) else listed) if isinstance(one, str)]
 
 
-def _seconds(text: str) -> float:
-    """How long a duration as an estate writes it is; 0 for none."""
-    units = {"s": 1, "m": 60, "h": 3600, "d": 86400}
-    found, number = 0.0, ""
-    for char in text:
-        if char in units and number:
-            found, number = found + int(number) * units[char], ""
-        else:
-            number += char if char.isdigit() else ""
-    return found
+def _length(text: str) -> timedelta:
+    return duration_from(text) or timedelta(0)

@@ -41,10 +41,7 @@ class LiveObject:
 
 @dataclass(frozen=True, slots=True)
 class Surveyed:
-    """What one provider has, for the holders asked about, and what exists there already.
-
-    `credentials` are keyed ones that it knows of, as entries of that section with their `name`.
-    """
+    """What one provider has, for the holders asked about, and what exists there already."""
 
     provider: str
     holders: tuple[str, ...]
@@ -52,7 +49,6 @@ class Surveyed:
     accounts: frozenset[str] = frozenset()
     resources: frozenset[str] = frozenset()
     ids: Mapping[str, str] = field(default_factory=dict)
-    credentials: tuple[Body, ...] = ()
 
     def seen(self) -> dict[str, str]:
         """Ids with their etags: what a proposal was made for."""
@@ -95,14 +91,14 @@ def records_of(surveyed: Surveyed) -> Iterator[Body]:
     """What a provider has as the lines of a survey. A role is known by its holder too, since each has its own."""
     for one in surveyed.objects:
         live = {"id": one.id, "version": one.etag, "holder": one.holder, **({"mark": one.mark} if one.mark else {})}
-        if names_what_is_gone(one.body):
-            says = f"{statement_sentence(one.collection, one.body)}; {remedy_of(one)}"
+        body = one.body
+        if names_what_is_gone(body):
+            says = f"{statement_sentence(one.collection, body)}; {remedy_of(one)}"
             yield {"finding": "dangling", "at": one.holder, "says": says}
-        body = without_gone(one.body)
-        if not names_what_is_gone(body):
-            yield {"section": one.collection, **held_by(one.collection, one.holder, body), "live": live}
-    for credential in surveyed.credentials:
-        yield {"section": "credentials", **credential}
+            body = without_gone(body)
+            if names_what_is_gone(body):
+                continue
+        yield {"section": one.collection, **held_by(one.collection, one.holder, body), "live": live}
 
 
 def names_what_is_gone(value: Any) -> bool:

@@ -1,6 +1,6 @@
 """Compares what is wanted with what is there, and orders what is to be done."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Container, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -10,9 +10,8 @@ from enthesis.changing.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Ste
 from enthesis.changing.wanted import Wanted, wanted
 from enthesis.model.addresses import account_of, standing_in
 from enthesis.model.estate import Estate
-from enthesis.reading.nodes import Node
 from enthesis.reading.sentences import statement_sentence
-from enthesis.reading.shapes import Notes, Time, time_text
+from enthesis.reading.shapes import time_from, time_text
 from enthesis.reading.writing import plain_statement
 
 MAKING_ORDER = ("ceilings", "identities", "groups", "roles", "trusts", "grants", "attachments")
@@ -40,19 +39,14 @@ def propose(
     spoken_to = {surveyed.provider for surveyed in surveys}
     ours = [one for one in every if one.provider in spoken_to]
     live = {one.key: one for surveyed in surveys for one in surveyed.objects}
-    blocked, why_blocked = _blocked(estate, ours, surveys, live)
+    bodies = {one.key: normalised(one.collection, one.body) for one in ours}
+    there = {
+        one.key for one in ours if one.key in live and normalised(one.collection, live[one.key].body) == bodies[one.key]
+    }
+    blocked, why_blocked = _blocked(estate, ours, surveys, live, there, now)
     for one in ours:
         object_to = (objections or {}).get(one.provider)
-        found = live.get(one.key)
-        there = found is not None and normalised(one.collection, found.body) == normalised(one.collection, one.body)
-        if there or one.key in why_blocked:
-            continue
-        ended = _ended(one, now)
-        if ended:
-            sentence = statement_sentence(one.collection, one.body)
-            blocked.append(Blocked(sentence, ended, f"whoever describes {estate.name}: at {one.source}"))
-            why_blocked.add(one.key)
-        if ended or object_to is None:
+        if object_to is None or one.key in there or one.key in why_blocked:
             continue
         role = estate.roles.get(str(one.body.get("role")))
         why = object_to(one.collection, one.body, plain_statement("roles", role)["allows"] if role else {})
@@ -62,18 +56,15 @@ def propose(
             why_blocked.add(one.key)
     steps: list[Step] = []
     for one in ours:
-        if one.key in why_blocked:
+        if one.key in why_blocked or one.key in there:
             continue
         found = live.get(one.key)
-        body = normalised(one.collection, one.body)
-        if found is None:
-            steps.append(_making(one, body, estate.name))
-        elif normalised(one.collection, found.body) != body:
-            steps.append(_changing(one, body, found))
+        body = bodies[one.key]
+        steps.append(_making(one, body, estate.name) if found is None else _changing(one, body, found))
     kept = {one.key for one in ours}
     leftover = [one for key, one in live.items() if key not in kept]
-    beside = [one for one in leftover if not names_what_is_gone(one.body)]
     lingering = [one for one in leftover if one.mark == estate.name]
+    whole = [one for one in leftover if not names_what_is_gone(one.body)]  # the others are told as dangling
     steps.sort(key=_made_when)
     if prune:
         goes = sorted(lingering, key=lambda one: REMOVING_ORDER.index(one.collection))
@@ -82,22 +73,14 @@ def propose(
         estate=estate.name,
         steps=tuple(steps),
         blocked=tuple(blocked),
-        not_ours=tuple(_title(one) for one in beside if one.mark != estate.name and _is_statement(one)),
-        left=() if prune else tuple(_title(one) for one in lingering if one in beside),
+        not_ours=tuple(_title(one) for one in whole if one.mark != estate.name and _is_statement(one)),
+        left=() if prune else tuple(_title(one) for one in whole if one.mark == estate.name),
         theirs=tuple(f"{statement_sentence(one.collection, one.body)} ({one.holder})" for one in theirs),
         seen={surveyed.provider: surveyed.seen() for surveyed in surveys},
         dangling=dangling(surveys, estate.name if prune else None),
         lives_on=tuple(living_on(steps, surveys)),
         aside=tuple(dict.fromkeys(one.provider for one in every if one.provider not in spoken_to)),
     )
-
-
-def _ended(one: Wanted, now: datetime | None) -> str:
-    """Why a statement would give nothing any more; '' where it would."""
-    until = Time().read(Node(one.body.get("until"), 1, 1), Notes(""))
-    if now is None or not isinstance(until, datetime) or until > now:
-        return ""
-    return f"it ended at {time_text(until)}, and would give nothing"
 
 
 def _made_when(step: Step) -> int:
@@ -159,9 +142,17 @@ def _shown(value: Any) -> str:
 
 
 def _blocked(
-    estate: Estate, ours: Sequence[Wanted], surveys: Sequence[Surveyed], live: Mapping[Key, LiveObject]
+    estate: Estate,
+    ours: Sequence[Wanted],
+    surveys: Sequence[Surveyed],
+    live: Mapping[Key, LiveObject],
+    there: Container[Key],
+    now: datetime | None,
 ) -> tuple[list[Blocked], set[Key]]:
-    """What cannot be done yet: something must exist that does not, or something else has its name."""
+    """What cannot be done: something must exist that does not, something else has its name, or it has ended.
+
+    `there` are the statements that are on the live side just as they are wanted.
+    """
     accounts = {name for surveyed in surveys for name in surveyed.accounts}
     existing = {name for surveyed in surveys for name in surveyed.resources} | accounts
     blocked: list[Blocked] = []
@@ -190,10 +181,13 @@ def _blocked(
                 who = "whoever wrote this grant: it gives nothing"
         if not why and account_of(one.holder) and one.holder not in accounts:
             why, who = f"the account {one.holder} does not exist", "whoever makes its accounts"
-        differs = found is not None and normalised(one.collection, found.body) != normalised(one.collection, one.body)
-        if not why and found is not None and differs and found.mark != estate.name:
+        if not why and found is not None and one.key not in there and found.mark != estate.name:
             why = "one of that name exists already, and Enthesis did not make it for this estate"
             who = f"the administrators of {one.holder}: remove it, or describe it as it is"
+        until = time_from(one.body.get("until"))
+        if not why and one.key not in there and now is not None and until is not None and until <= now:
+            why = f"it ended at {time_text(until)}, and would give nothing"
+            who = f"whoever describes {estate.name}: at {one.source}"
         if why:
             blocked.append(Blocked(statement_sentence(one.collection, one.body), why, who))
             keys.add(one.key)

@@ -1,6 +1,6 @@
 """Acting in a lab: resources that come and go, programs as if on a host or in a run, people who agree to a sign-in."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -10,6 +10,7 @@ from enthesis.commands.common import EstateOption, QuietOption, estate_folder, l
 
 if TYPE_CHECKING:
     from enthesis.connectors.http import Client
+    from enthesis.lab.control import Running
     from enthesis.ports import Secret
 
 PATIENCE = 20  # seconds that a sign-in is waited for
@@ -84,7 +85,6 @@ def on(
 
     Example: enthesis lab on gauges/host/collector-1 -- enthesis whoami
     """
-    import os
     from urllib.parse import quote
 
     from enthesis.commands.origins import METADATA
@@ -93,10 +93,10 @@ def on(
     folder = estate_folder(estate)
     account = read_estate(folder).accounts.get(host.split("/", maxsplit=1)[0])
     name = f"{account.provider}/hosts" if account is not None else ""
-    url = next((one["url"] for one in _services(estate) if one["name"] == name), None)
+    url = running_lab(estate).url_of(name)
     if url is None:
         raise Unreachable(f"the lab has no metadata service for {host}")
-    _become(command, {METADATA: f"{url}/{quote(host, safe='/@')}"}, os.environ)
+    _become(command, METADATA, f"{url}/{quote(host, safe='/@')}")
 
 
 def run(
@@ -111,21 +111,18 @@ def run(
 
     Example: enthesis lab run forge --claim sub=project/tides/x/branch/main --claim aud=lowland -- enthesis whoami
     """
-    import os
-
     from enthesis.commands.asking import claims_from
     from enthesis.commands.origins import TOKEN
     from enthesis.commands.wiring import connect
     from enthesis.errors import Mistaken
 
     folder = estate_folder(estate)
-    described = read_estate(folder)
-    _services(estate)
-    found = connect(described, folder).issuers.get(issuer)
+    running_lab(estate)
+    found = connect(read_estate(folder), folder).issuers.get(issuer)
     if found is None:
         raise Mistaken(f"the lab has no pipeline service called {issuer}")
     token = found.obtain(claims_from(claim)).secret.reveal()
-    _become(command, {TOKEN: token}, os.environ)
+    _become(command, TOKEN, token)
 
 
 def agree(
@@ -147,14 +144,13 @@ def agree(
     """
     from enthesis.connectors.http import Client
     from enthesis.errors import Unreachable
-    from enthesis.lab.control import running
 
     name = person.split("/", maxsplit=1)[0]
-    found = running(state_of_running(estate))
-    url = next((one["url"] for one in _services(estate) if one["name"] == name), None)
-    if url is None or found is None:
+    found = running_lab(estate)
+    url = found.url_of(name)
+    if url is None:
         raise Unreachable(f"the lab has no directory of {name}")
-    code = code or _next_sign_in(state_of_running(estate), name)
+    code = code or _next_sign_in(found.state, name)
     form = {"code": code, "person": person, "mfa": "yes" if mfa else "no", "agreed": "no" if refuse else "yes"}
     with Client(name, url, authority=found.authority) as client:
         client.expect(client.ask("POST", "/agree", form=form), 200)
@@ -176,28 +172,15 @@ def _next_sign_in(state: Path, directory: str) -> str:
     raise Unreachable("nobody wants to sign in", remedy="enthesis lend --sign-in")
 
 
-def _services(estate: Path | None) -> "tuple[Mapping[str, str], ...]":
-    from enthesis.lab.control import running
-
-    found = running(state_of_running(estate))
-    return found.services if found is not None else ()
-
-
-def _become(command: list[str], more: Mapping[str, str], environment: Mapping[str, str]) -> None:
+def _become(command: list[str], variable: str, value: str) -> None:
     """Becomes a program that finds no origin but the one that it is given."""
     import os
-    import sys
 
-    from enthesis.commands.origins import CERTIFICATE, METADATA, SESSION, TOKEN, TOKEN_FILE
-    from enthesis.errors import Mistaken
+    from enthesis.commands.origins import VARIABLES
+    from enthesis.commands.running import become
 
-    ours = (CERTIFICATE, METADATA, SESSION, TOKEN, TOKEN_FILE)
-    kept = {name: value for name, value in environment.items() if name not in ours}
-    sys.stdout.flush()
-    try:
-        os.execvpe(command[0], command, {**kept, **more})  # noqa: S606  the user's own program
-    except OSError as fault:
-        raise Mistaken(f"{command[0]} cannot be run: {fault.strerror}") from None
+    kept = {name: one for name, one in os.environ.items() if name not in VARIABLES}
+    become(command, {**kept, variable: value})
 
 
 def _administrators(estate: Path | None) -> "Callable[[str], tuple[Client, Secret]]":
@@ -206,29 +189,27 @@ def _administrators(estate: Path | None) -> "Callable[[str], tuple[Client, Secre
 
     from enthesis.connectors.http import Client
     from enthesis.errors import Mistaken
-    from enthesis.lab.control import running
     from enthesis.ports import Secret
 
-    state = state_of_running(estate)
-    found = running(state)
-    listed = json.loads((state / "administrators.json").read_text(encoding="utf-8"))
+    found = running_lab(estate)
+    listed = json.loads((found.state / "administrators.json").read_text(encoding="utf-8"))
 
     def of(account: str) -> tuple[Client, Secret]:
         one = next((one for one in listed if one.get("holder") == account), None)
-        service = next((its for its in (found.services if found else ()) if one and its["name"] == one["cloud"]), None)
-        if one is None or service is None or found is None:
+        url = found.url_of(one["cloud"]) if one is not None else None
+        if one is None or url is None:
             raise Mistaken(f"the lab has no account {account}")
-        return Client(one["cloud"], service["url"], authority=found.authority), Secret(one["session"])
+        return Client(one["cloud"], url, authority=found.authority), Secret(one["session"])
 
     return of
 
 
-def state_of_running(estate: Path | None) -> Path:
-    """Where the lab that runs for an estate keeps its state; Unreachable where none does."""
+def running_lab(estate: Path | None) -> "Running":
+    """The lab that runs for an estate; Unreachable where none does."""
     from enthesis.errors import Unreachable
     from enthesis.lab.control import running
 
-    state = lab_state(estate_folder(estate))
-    if running(state) is None:
+    found = running(lab_state(estate_folder(estate)))
+    if found is None:
         raise Unreachable("no lab runs for this estate", remedy="enthesis lab start")
-    return state
+    return found

@@ -11,6 +11,7 @@ from enthesis.commands.common import (
     FormatOption,
     LiveOption,
     QuietOption,
+    perhaps,
     put_json,
     put_lines,
     read_live,
@@ -220,7 +221,6 @@ def _sample(source: str, output: Format, *, quiet: bool) -> None:
 def chosen(estate: "Estate", what: str) -> "list[Trust]":
     """The trusts that a word names; Mistaken with the nearest names where it names none."""
     from enthesis.errors import Mistaken
-    from enthesis.reading.shapes import nearest
 
     found = [trust for trust in estate.trusts if what in (trust.name, trust.of)]
     if found:
@@ -228,8 +228,7 @@ def chosen(estate: "Estate", what: str) -> "list[Trust]":
     if what in estate.identities:
         raise Mistaken(f"{what} has no trust: nobody can take it on")
     known = [*(trust.name for trust in estate.trusts if trust.name), *estate.identities]
-    close = nearest(what, known)
-    hint = f"perhaps {' or '.join(close)}" if close else ""
+    hint = perhaps(what, known)
     raise Mistaken(f"no trust and no identity is called {what}", remedy=hint)
 
 

@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from enthesis.commands.common import perhaps
+
 if TYPE_CHECKING:
     from enthesis.model.estate import Context, Estate, Origin
 
@@ -84,7 +86,6 @@ def origin_from(estate: "Estate", who: str, shows: dict[str, Any], mfa: bool | N
     from enthesis.model.addresses import parse
     from enthesis.model.estate import Origin
     from enthesis.model.mistakes import AddressMistake
-    from enthesis.reading.shapes import nearest
 
     if who in estate.issuers:
         form = {"oidc": "token", "saml": "assertion"}.get(estate.issuers[who].kind, "certificate")
@@ -92,8 +93,7 @@ def origin_from(estate: "Estate", who: str, shows: dict[str, Any], mfa: bool | N
             shows = {**shows, "subject": (shows["subject"],)}
         return Origin(form, who, shows)
     if shows:
-        close = nearest(who, estate.issuers)
-        hint = f"perhaps {' or '.join(close)}" if close else "name an issuer with --from"
+        hint = perhaps(who, estate.issuers, "name an issuer with --from")
         raise Mistaken(f"{who} is no issuer, so it shows no claims", remedy=hint)
     if who in estate.credentials:
         return Origin("credential", who)
@@ -105,8 +105,7 @@ def origin_from(estate: "Estate", who: str, shows: dict[str, Any], mfa: bool | N
         kind = parse(who, estate.catalogue).kind
     except AddressMistake as fault:
         known = [*estate.issuers, *estate.credentials, *estate.identities, *estate.resources]
-        close = nearest(who, known)
-        hint = f"perhaps {' or '.join(close)}" if close else ""
+        hint = perhaps(who, known)
         raise Mistaken(f"nothing is called {who}: {fault}", remedy=hint) from None
     if kind == "identity":
         return Origin("person" if who.startswith("@") else "identity", who, mfa=mfa, mfa_said=mfa is not None)

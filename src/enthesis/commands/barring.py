@@ -2,6 +2,8 @@
 
 from typing import TYPE_CHECKING
 
+from enthesis.commands.common import perhaps
+
 if TYPE_CHECKING:
     from enthesis.model.estate import Estate
     from enthesis.reaching.differing import Difference, Gain
@@ -13,7 +15,6 @@ def barred_gains(estate: "Estate", found: "Difference | None", barred: list[str]
         return []
     from enthesis.errors import Mistaken
     from enthesis.judging.compiling import compile_estate
-    from enthesis.reading.shapes import nearest
 
     compiled = compile_estate(estate)
     known = compiled.catalogue.all_verbs()
@@ -23,12 +24,10 @@ def barred_gains(estate: "Estate", found: "Difference | None", barred: list[str]
         verbs, place = words.split(","), place.strip()
         for verb in verbs:
             if verb not in known and verb != "*":
-                close = nearest(verb, known)
-                hint = f"perhaps {' or '.join(close)}" if close else "expected 'VERB,VERB PLACE'"
+                hint = perhaps(verb, known, "expected 'VERB,VERB PLACE'")
                 raise Mistaken(f"--fail-on-gain {text}: no verb is called {verb}", remedy=hint)
         if not compiled.exists(place):
-            close = nearest(place, compiled.places.names)
-            hint = f"perhaps {' or '.join(close)}" if close else "expected 'VERB,VERB PLACE'"
+            hint = perhaps(place, compiled.places.names, "expected 'VERB,VERB PLACE'")
             raise Mistaken(f"--fail-on-gain {text}: nothing is called {place!r}", remedy=hint)
         at = compiled.chain_of(place)[0]
         out += [

@@ -10,6 +10,7 @@ from enthesis.commands.common import (
     FormatOption,
     LiveOption,
     QuietOption,
+    perhaps,
     put_json,
     put_lines,
     read_subject,
@@ -34,7 +35,6 @@ def card(
     from enthesis.judging.compiling import compile_estate
     from enthesis.reaching.cards import card as made
     from enthesis.reaching.web import Web
-    from enthesis.reading.shapes import nearest
     from enthesis.showing.cards import card_json, card_lines
 
     del quiet
@@ -43,8 +43,7 @@ def card(
     instant = now()
     found = made(Web(compiled, instant.timestamp()), name, instant)
     if found is None:
-        close = nearest(name, [*compiled.places.names, *described.roles])
-        raise Mistaken(f"nothing is called {name}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+        raise Mistaken(f"nothing is called {name}", remedy=perhaps(name, [*compiled.places.names, *described.roles]))
     if output is Format.JSON:
         put_json(card_json(found))
     else:

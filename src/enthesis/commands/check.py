@@ -115,13 +115,14 @@ def check(
 def _twins(folder: Path, named: str, names: str, output: ReviewFormat) -> None:
     """Whether a place here differs from another one there in names only; exit 1 where in more."""
     from enthesis.commands.common import read_estate
-    from enthesis.commands.start import plain_names
     from enthesis.commands.versions import other_version
     from enthesis.errors import Mistaken
     from enthesis.reading.renaming import apart_from_names
     from enthesis.showing.lines import Span, line
 
-    old, new = plain_names(names)
+    old, _, new = names.partition("=")
+    if not old or not new:
+        raise Mistaken(f"--names {names}: this is no OLD=NEW")
     here, there = read_estate(folder), other_version(folder, named)
     for one, estate in ((old, there), (new, here)):
         if one not in estate.accounts and one not in estate.identities:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 if TYPE_CHECKING:
-    from enthesis.model.estate import Estate
+    from enthesis.model.estate import Estate, Identity
     from enthesis.reading.surveys import Survey
     from enthesis.showing.lines import Line
 
@@ -156,6 +156,25 @@ def put_text(text: str) -> None:
     """Text that was made for a file or another program, as it is, to standard output."""
     sys.stdout.write(text)
     sys.stdout.flush()
+
+
+def perhaps(word: str, known: Iterable[str], otherwise: str = "") -> str:
+    """The remedy for a name that nothing has: the nearest known ones, or else something else."""
+    from enthesis.reading.shapes import nearest
+
+    close = nearest(word, known)
+    return f"perhaps {' or '.join(close)}" if close else otherwise
+
+
+def workload_identity(estate: "Estate", address: str) -> "Identity":
+    """The identity of a workload that an address names; Mistaken with the nearest where it names none, or a person."""
+    from enthesis.errors import Mistaken
+
+    found = estate.identities.get(address)
+    if found is None or found.kind == "person":
+        workloads = [one.address for one in estate.identities.values() if one.kind != "person"]
+        raise Mistaken(f"no identity is called {address}", remedy=perhaps(address, workloads))
+    return found
 
 
 def remark(text: str, *, quiet: bool = False) -> None:

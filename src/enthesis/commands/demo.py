@@ -10,13 +10,16 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from importlib import resources
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from enthesis.commands.chapters import CHAPTERS, Chapter, Edit
 from enthesis.commands.common import fresh_folder, lab_state, put_lines, remark
 
+if TYPE_CHECKING:
+    from enthesis.commands.chapters import Chapter, Edit
+
+USUAL = "publishing"  # the chapter that is told unless another is named
 INTERRUPTED = 130  # exit code, as shells have it
 PATIENCE = 5.0  # seconds that an interrupted command has to end by itself
 
@@ -26,7 +29,7 @@ class _Failed(Exception):
 
 
 def demo(
-    chapter: Annotated[str, typer.Option("--chapter", metavar="NAME", help="Which story.")] = "publishing",
+    chapter: Annotated[str, typer.Option("--chapter", metavar="NAME", help="Which story.")] = USUAL,
     listed: Annotated[bool, typer.Option("--list", help="Say which stories there are.")] = False,
     into: Annotated[
         Path | None, typer.Option("--into", metavar="DIR", help="Copy the estate here, and leave it.")
@@ -40,6 +43,7 @@ def demo(
 
     Example: enthesis demo --into ./saltmarsh --keep
     """
+    from enthesis.commands.chapters import CHAPTERS
     from enthesis.errors import Mistaken
 
     if listed:
@@ -68,11 +72,12 @@ def demo(
     if stopped:
         remark("Interrupted: the lab is stopped" + ("." if into else ", and its folder removed."))
     elif not code:
-        put_lines(_closing(told, into))
+        put_lines(_closing(told, chapter, into))
     raise typer.Exit(code)
 
 
 def _list() -> None:
+    from enthesis.commands.chapters import CHAPTERS
     from enthesis.showing.lines import Span, line
 
     width = max(map(len, CHAPTERS))
@@ -87,7 +92,7 @@ def _fresh_folder(into: Path | None) -> Path:
     return fresh_folder(into, "nothing is overwritten")
 
 
-def _copy_estate(chapter: Chapter, folder: Path) -> None:
+def _copy_estate(chapter: "Chapter", folder: Path) -> None:
     for file in resources.files("enthesis").joinpath("data", chapter.estate).iterdir():
         if chapter.files is None or file.name in chapter.files:
             (folder / file.name).write_bytes(file.read_bytes())
@@ -108,7 +113,8 @@ def _interrupts() -> Iterator[None]:
             signal.signal(number, handler)
 
 
-def _tell(chapter: Chapter, folder: Path) -> None:
+def _tell(chapter: "Chapter", folder: Path) -> None:
+    from enthesis.commands.chapters import Edit
     from enthesis.showing.lines import Span, line
 
     if chapter.lab:
@@ -130,7 +136,7 @@ def _shown(command: tuple[str, ...]) -> str:
     return " ".join(f'"{word}"' if " " in word else word for word in command)
 
 
-def _edit(path: Path, edit: Edit) -> None:
+def _edit(path: Path, edit: "Edit") -> None:
     from enthesis.showing.lines import Span, line
 
     text = path.read_text(encoding="utf-8")
@@ -203,7 +209,7 @@ def _clean_up(folder: Path, *, leave: bool) -> None:
         shutil.rmtree(folder, ignore_errors=True)
 
 
-def _opening(chapter: Chapter, folder: Path) -> Any:
+def _opening(chapter: "Chapter", folder: Path) -> Any:
     from enthesis.showing.lines import line
 
     what = "The estate is in" if chapter.lab else "A fresh folder is"
@@ -213,11 +219,10 @@ def _opening(chapter: Chapter, folder: Path) -> Any:
     ]
 
 
-def _closing(chapter: Chapter, into: Path | None) -> Any:
+def _closing(chapter: "Chapter", name: str, into: Path | None) -> Any:
     from enthesis.showing.lines import line
 
-    name = next(name for name, one in CHAPTERS.items() if one is chapter)
-    which = "" if name == "publishing" else f" --chapter {name}"
+    which = "" if name == USUAL else f" --chapter {name}"
     again = f"Keep it all for exploring with: enthesis demo{which} --into DIR{' --keep' * chapter.lab}"
     where = f"The estate stays in {into}." if into else again
     return [line(), line(f"{'The lab is stopped. ' * chapter.lab}{where}")]

@@ -96,11 +96,10 @@ def enact(
 def _ends(proposal: "Proposal") -> dict[str, str]:
     """Until when sessions can live on that were got before trust was taken away."""
     from enthesis.commands.asking import now
-    from enthesis.reading.nodes import Node
-    from enthesis.reading.shapes import Duration, Notes, time_text
+    from enthesis.reading.shapes import duration_from, time_text
 
-    lives = {name: Duration().read(Node(life, 1, 1), Notes("")) for name, life in proposal.lives_on}
-    return {name: time_text(now() + life) for name, life in lives.items()}
+    lives = {name: duration_from(life) for name, life in proposal.lives_on}
+    return {name: time_text(now() + life) for name, life in lives.items() if life is not None}
 
 
 def _sentence(done: int, before: int) -> str:

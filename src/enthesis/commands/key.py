@@ -14,10 +14,12 @@ from enthesis.commands.common import (
     FormatOption,
     QuietOption,
     estate_folder,
+    perhaps,
     put_json,
     put_lines,
     read_estate,
     remark,
+    workload_identity,
 )
 
 if TYPE_CHECKING:
@@ -59,20 +61,17 @@ def key(
 
     folder = estate_folder(estate)
     described = read_estate(folder)
-    if retire and name is None:
-        raise Mistaken("nothing is named to retire", remedy="`enthesis key` lists what there is")
+    if retire:
+        if name is None:
+            raise Mistaken("nothing is named to retire", remedy="`enthesis key` lists what there is")
+        _retired(described, folder, name, quiet=quiet)
+        return
     if name is None and of is None:
         _listed(described, folder, output)
         return
-    if retire:
-        _retired(described, folder, name, quiet=quiet)
-        return
-    if of is None or of not in described.identities or described.identities[of].kind == "person":
-        from enthesis.reading.shapes import nearest
-
-        close = nearest(of or "", [one for one in described.identities if not one.startswith("@")])
-        hint = f"perhaps {' or '.join(close)}" if close else "say whose with --of IDENTITY"
-        raise Mistaken(f"no identity is called {of}" if of else "nobody is named whose it is", remedy=hint)
+    if of is None:
+        raise Mistaken("nobody is named whose it is", remedy="say whose with --of IDENTITY")
+    workload_identity(described, of)
     from enthesis.commands.asking import now
     from enthesis.judging.keyless import keyless_ways
 
@@ -106,21 +105,19 @@ def _wanted(name: str, of: str, form: str, ends: datetime, reason: str) -> "Want
 
 def _end(now: datetime, lasting: str | None, until: str | None, bound: timedelta) -> datetime:
     from enthesis.errors import Mistaken
-    from enthesis.reading.nodes import Node
-    from enthesis.reading.shapes import MISSING, Duration, Notes, Time, duration_text, time_text
+    from enthesis.reading.shapes import duration_from, duration_text, time_from, time_text
 
     if lasting is not None and until is not None:
         raise Mistaken("--for and --until both say when it ends", remedy="one of them")
     if lasting is not None:
-        length = Duration().read(Node(lasting, 1, 1), Notes(""))
-        if length is MISSING:
+        length = duration_from(lasting)
+        if length is None:
             raise Mistaken(f"{lasting} is no duration", remedy="write it like 12h or 7d")
-        ends: datetime = now + length
+        ends: datetime | None = now + length
     else:
-        read = Time().read(Node(until, 1, 1), Notes(""))
-        if read is MISSING:
-            raise Mistaken(f"{until} is no time", remedy="write it like 2026-12-01T00:00:00Z")
-        ends = read
+        ends = time_from(until)
+    if ends is None:
+        raise Mistaken(f"{until} is no time", remedy="write it like 2026-12-01T00:00:00Z")
     if ends <= now:
         raise Mistaken(f"{time_text(ends)} is in the past, so it would open nothing")
     if ends - now > bound:
@@ -138,10 +135,13 @@ def _made(
     estate: "Estate", folder: Path, wanted: "WantedKey", into: Path | None, descriptor: int | None
 ) -> "Credentialed":
     """Makes it and writes its value; the place is opened first, so that no value is made that goes nowhere."""
+    from enthesis.commands.wiring import connect
+    from enthesis.model.addresses import account_of
+
     with _place(into, descriptor) as place:
         try:
-            provider = _provider(estate, folder, wanted.of)
-            made, secret = provider.make_key(wanted.of.split("/", maxsplit=1)[0], wanted)
+            keeper = _keeper(estate, connect(estate, folder), wanted.of)
+            made, secret = keeper.make_key(account_of(wanted.of), wanted)
         except BaseException:
             if into is not None:
                 into.unlink(missing_ok=True)
@@ -174,30 +174,31 @@ def _place(into: Path | None, descriptor: int | None) -> TextIO:
         raise Mistaken(f"{into or descriptor} cannot be written: {fault.strerror}") from None
 
 
-def _provider(estate: "Estate", folder: Path, identity: str) -> "KeepsKeys":
+def _retired(estate: "Estate", folder: Path, name: str, *, quiet: bool) -> None:
     from enthesis.commands.wiring import connect
+    from enthesis.errors import Mistaken
+    from enthesis.model.addresses import account_of
+
+    connected = connect(estate, folder)
+    every = [one for one, _ in _keys(estate, connected)]
+    found = next((one for one in every if one.name == name), None)
+    if found is None:
+        hint = perhaps(name, [one.name for one in every])
+        raise Mistaken(f"no keyed credential is called {name}", remedy=hint)
+    _keeper(estate, connected, found.of).retire_key(account_of(found.of), found.id)
+    remark(f"{found.name} of {found.of} opens nothing any more.", quiet=quiet)
+
+
+def _keeper(estate: "Estate", connected: "Connected", identity: str) -> "KeepsKeys":
+    """Who makes keyed credentials for an identity; Mistaken where nobody does."""
     from enthesis.errors import Mistaken
     from enthesis.ports import KeepsKeys
     from enthesis.working.proving import provider_of
 
-    found = provider_of(estate, identity, connect(estate, folder))
+    found = provider_of(estate, identity, connected)
     if not isinstance(found, KeepsKeys):
         raise Mistaken(f"what keeps {identity} makes no keyed credentials")
     return found
-
-
-def _retired(estate: "Estate", folder: Path, name: str | None, *, quiet: bool) -> None:
-    from enthesis.commands.wiring import connect
-    from enthesis.errors import Mistaken
-    from enthesis.reading.shapes import nearest
-
-    every = _keys(estate, connect(estate, folder))
-    found = next((one for one, _ in every if one.name == name), None)
-    if found is None:
-        close = nearest(str(name), [one.name for one, _ in every])
-        raise Mistaken(f"no keyed credential is called {name}", remedy=f"perhaps {' or '.join(close)}" if close else "")
-    _provider(estate, folder, found.of).retire_key(found.of.split("/", maxsplit=1)[0], found.id)
-    remark(f"{found.name} of {found.of} opens nothing any more.", quiet=quiet)
 
 
 def _keys(estate: "Estate", connected: "Connected") -> "list[tuple[Credentialed, str]]":
@@ -273,7 +274,7 @@ def _listed(estate: "Estate", folder: Path, output: Format) -> None:
     from enthesis.showing.lines import Span, counted, line
 
     every = _keys(estate, connect(estate, folder))
-    known = {one.fingerprint: one.name for one in estate.credentials.values() if one.fingerprint}
+    known = {one.fingerprint for one in estate.credentials.values()}
     if output is Format.JSON:
         put_json({"keys": [{**one.as_entry(), "at": at, "disabled": one.disabled} for one, at in every]})
         return

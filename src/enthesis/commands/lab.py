@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from enthesis.commands.acting import add, agree, on, remove, run, state_of_running
+from enthesis.commands.acting import add, agree, on, remove, run, running_lab
 from enthesis.commands.common import (
     EstateOption,
     Format,
@@ -14,6 +14,7 @@ from enthesis.commands.common import (
     QuietOption,
     estate_folder,
     lab_state,
+    perhaps,
     put_json,
     put_lines,
     read_estate,
@@ -108,17 +109,16 @@ def clock(
 
     from enthesis.errors import Mistaken
     from enthesis.lab.control import clock as move
-    from enthesis.reading.nodes import Node
-    from enthesis.reading.shapes import MISSING, Duration, Notes, duration_text
+    from enthesis.reading.shapes import duration_from, duration_text
     from enthesis.showing.lines import line
 
     seconds = 0.0
     if forward is not None:
-        length = Duration().read(Node(forward, 1, 1), Notes(""))
-        if length is MISSING:
+        length = duration_from(forward)
+        if length is None:
             raise Mistaken(f"{forward} is no duration", remedy="write it like 15m, 8h or 30d")
         seconds = length.total_seconds()
-    ahead = move(state_of_running(estate), seconds)
+    ahead = move(running_lab(estate).state, seconds)
     if output is Format.JSON:
         put_json({"ahead_seconds": ahead})
     else:
@@ -137,16 +137,13 @@ def rotate(
     """
     from enthesis.errors import Mistaken
     from enthesis.lab.control import rotate as new_keys
-    from enthesis.lab.control import running
-    from enthesis.reading.shapes import nearest
 
-    state = state_of_running(estate)
-    found = running(state)
-    names = [service["name"] for service in found.services] if found else []
+    found = running_lab(estate)
+    names = [service["name"] for service in found.services]
     if issuer not in names:
-        close = nearest(issuer, names) or names
-        raise Mistaken(f"the lab has no service called {issuer}", remedy=f"perhaps {' or '.join(close)}")
-    new_keys(state, issuer)
+        hint = perhaps(issuer, names, f"perhaps {' or '.join(names)}")
+        raise Mistaken(f"the lab has no service called {issuer}", remedy=hint)
+    new_keys(found.state, issuer)
     remark(f"{issuer} signs with new keys.", quiet=quiet)
 
 

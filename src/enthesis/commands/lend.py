@@ -1,7 +1,10 @@
 """`enthesis lend`: a short-lived credential for an identity, for one program or for other people's clients."""
 
 import os
+from collections.abc import Iterator
+from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -12,8 +15,9 @@ from enthesis.commands.common import QuietOption, put_text, remark, write_file
 if TYPE_CHECKING:
     from enthesis.commands.origins import AtHand
     from enthesis.connectors.cluster.using import LiveCluster
-    from enthesis.model.estate import Estate
-    from enthesis.ports import Credential
+    from enthesis.judging.judge import Judge
+    from enthesis.model.estate import Estate, Origin
+    from enthesis.ports import Connected, Credential
 
 USUAL_LIFE = "15m"
 NO_SIGN_IN = "sign in with `enthesis lend --sign-in`, or run this where a workload runs"
@@ -93,114 +97,136 @@ def lend(
 
 
 def _to_program(identity: str, command: list[str], estate: Path | None, *, endpoint: bool, quiet: bool) -> None:
-    from enthesis.commands.common import estate_folder, read_estate
-    from enthesis.commands.origins import at_hand
+    from enthesis.commands.common import estate_folder, read_estate, workload_identity
     from enthesis.commands.running import Lent, run_with_endpoint, run_with_variable
     from enthesis.errors import LiveFailure
+    from enthesis.ports import Credential
     from enthesis.reading.shapes import duration_text
 
     folder = estate_folder(estate)
     described = read_estate(folder)
-    _known(described, identity)
+    workload_identity(described, identity)
+    ways = _Ways(described, folder, identity)
     now = datetime.now(UTC)
-    found = _best(described, identity, [one for one in at_hand(described, folder, now) if not one.fault], now)
-    if found is None:
+    best = ways.best(now)
+    if best is None:
+        for reason in ways.why_none(now):
+            remark(reason)
         raise typer.Exit(1)
-    origin, hops = found
-    credential = _obtained(described, folder, origin, hops)
-    if credential is None:
+    got = ways.walked(best)
+    if not isinstance(got, Credential):
+        remark(got)
         raise typer.Exit(1)
-    url, authority = _provider(described, folder, identity)
-    lent = Lent(identity, credential, url, authority)
-    until = now.replace(microsecond=0) + credential.life
+    lent = Lent(identity, got, *_provider(described, folder, identity))
+    until = now.replace(microsecond=0) + got.life
     how = "renewed while it runs" if endpoint else f"until {until:%H:%M:%SZ}"
+    over = f", through {' and '.join(best.hops[:-1])}" if len(best.hops) > 1 else ""
     remark(
-        f"{command[0]} runs as {identity} for {duration_text(credential.life)}, {how}, by {origin.where}"
-        f" ({origin.who}){_over(hops)}.",
+        f"{command[0]} runs as {identity} for {duration_text(got.life)}, {how}, by {best.origin.where}"
+        f" ({best.origin.who}){over}.",
         quiet=quiet,
     )
     if not endpoint:
         run_with_variable(command, lent)
 
-    def again() -> "Credential":
-        instant = datetime.now(UTC)
-        usable = [one for one in at_hand(described, folder, instant) if not one.fault]
-        fresh = _best(described, identity, usable, instant, told=False)
-        got = _obtained(described, folder, *fresh, told=False) if fresh is not None else None
-        if got is None:
+    def again() -> Credential:
+        fresh = ways.best(datetime.now(UTC))
+        renewed = ways.walked(fresh) if fresh is not None else None
+        if not isinstance(renewed, Credential):
             raise LiveFailure(f"{identity} cannot be taken on any more")
-        return got
+        return renewed
 
     raise typer.Exit(run_with_endpoint(command, lent, again))
 
 
-def _known(estate: "Estate", identity: str) -> None:
-    from enthesis.errors import Mistaken
-    from enthesis.reading.shapes import nearest
+@dataclass(frozen=True)
+class _Way:
+    """An origin at hand that comes to an identity, and the hops from it."""
 
-    if identity not in estate.identities or estate.identities[identity].kind == "person":
-        close = nearest(identity, [one for one in estate.identities if not one.startswith("@")])
-        raise Mistaken(f"no identity is called {identity}", remedy=f"perhaps {' or '.join(close)}" if close else "")
-
-
-def _best(
-    estate: "Estate", identity: str, origins: "list[AtHand]", now: datetime, *, told: bool = True
-) -> "tuple[AtHand, tuple[str, ...]] | None":
-    """The first origin that comes to an identity, and how; why none does is said."""
-    from enthesis.judging.compiling import compile_estate
-    from enthesis.judging.judge import Judge
-    from enthesis.judging.taking import refused_by, way_onto
-    from enthesis.model.estate import Context
-
-    judge = Judge(compile_estate(estate))
-    usable = [one for one in origins if one.origin is not None and (one.credential is not None or one.service)]
-    for one in usable:
-        if one.origin is None:
-            continue
-        if one.form == "session" and one.who == identity:
-            return one, ()
-        hops = way_onto(estate, judge, one.origin, identity, Context(), now)
-        if hops is not None:
-            return one, hops
-    for one in usable if told else ():
-        if one.origin is not None:
-            verdict = refused_by(judge, one.origin, identity, Context(), now)
-            steps = ", ".join(verdict.requests[0].refusing)
-            remark(f"Not by {one.where} ({one.who}): {identity} is refused at {steps}.")
-    if told and not usable:
-        cluster = "/namespace/" in identity
-        how = "`enthesis lend … --kubeconfig FILE` lends it to clients of its cluster" if cluster else NO_SIGN_IN
-        remark(f"Nothing that could take on {identity} is at hand here: {how}.")
-    elif told:
-        remark(f"`enthesis admit {identity}` says who is admitted.")
-    return None
+    origin: "AtHand"
+    hops: tuple[str, ...]
 
 
-def _obtained(
-    estate: "Estate", folder: Path, origin: "AtHand", hops: tuple[str, ...], *, told: bool = True
-) -> "Credential | None":
-    """The session of the last hop; None where a live system refuses, which is said."""
-    from enthesis.commands.wiring import Given, connect
-    from enthesis.ports import Refusal
-    from enthesis.working.lending import NotLent, lent
+@dataclass
+class _Ways:
+    """The ways to one identity from what is at hand. The estate is judged, and live systems connected to, once."""
 
-    shown, rest = origin.credential, hops
-    if origin.service is not None:
-        first = origin.who if origin.form == "session" else hops[0]
-        handed = origin.service.session(first)
-        if isinstance(handed, Refusal):
-            if told:
-                remark(f"No session as {first} by {origin.where}: refused at {', '.join(handed.steps)}.")
-            return None
-        shown, rest = handed.credential, hops if origin.form == "session" else hops[1:]
-    if shown is None or not rest:
-        return shown
-    got = lent(estate, shown, rest, connect(estate, folder, Given(at_hand=True)))
-    if isinstance(got, NotLent):
-        if told:
-            remark(f"{got.identity} was refused at {', '.join(got.refusal.steps)}: {got.refusal.said}.")
+    estate: "Estate"
+    folder: Path
+    identity: str
+
+    @cached_property
+    def judge(self) -> "Judge":
+        from enthesis.judging.compiling import compile_estate
+        from enthesis.judging.judge import Judge
+
+        return Judge(compile_estate(self.estate))
+
+    @cached_property
+    def connected(self) -> "Connected":
+        from enthesis.commands.wiring import Given, connect
+
+        return connect(self.estate, self.folder, Given(at_hand=True))
+
+    def best(self, now: datetime) -> _Way | None:
+        """The first origin that comes to the identity; None where none does."""
+        from enthesis.judging.taking import way_onto
+        from enthesis.model.estate import Context
+
+        for one, origin in self._usable(now):
+            if one.form == "session" and one.who == self.identity:
+                return _Way(one, ())
+            hops = way_onto(self.estate, self.judge, origin, self.identity, Context(), now)
+            if hops is not None:
+                return _Way(one, hops)
         return None
-    return got
+
+    def why_none(self, now: datetime) -> Iterator[str]:
+        """Why no origin at hand comes to the identity, and where to look next."""
+        from enthesis.judging.taking import refused_by
+        from enthesis.model.estate import Context
+
+        usable = self._usable(now)
+        for one, origin in usable:
+            verdict = refused_by(self.judge, origin, self.identity, Context(), now)
+            steps = ", ".join(verdict.requests[0].refusing)
+            yield f"Not by {one.where} ({one.who}): {self.identity} is refused at {steps}."
+        if usable:
+            yield f"`enthesis admit {self.identity}` says who is admitted."
+            return
+        cluster = "/namespace/" in self.identity
+        how = "`enthesis lend … --kubeconfig FILE` lends it to clients of its cluster" if cluster else NO_SIGN_IN
+        yield f"Nothing that could take on {self.identity} is at hand here: {how}."
+
+    def _usable(self, now: datetime) -> "list[tuple[AtHand, Origin]]":
+        from enthesis.commands.origins import at_hand
+
+        return [
+            (one, one.origin)
+            for one in at_hand(self.estate, self.folder, now)
+            if not one.fault and one.origin is not None and (one.credential is not None or one.service is not None)
+        ]
+
+    def walked(self, way: _Way) -> "Credential | str":
+        """The session of the last hop, or in words that a live system refuses it."""
+        from enthesis.ports import Refusal
+        from enthesis.working.lending import NotLent, lent
+
+        origin, rest = way.origin, way.hops
+        if origin.service is not None:
+            first, rest = (origin.who, rest) if origin.form == "session" else (rest[0], rest[1:])
+            handed = origin.service.session(first)
+            if isinstance(handed, Refusal):
+                return f"No session as {first} by {origin.where}: refused at {', '.join(handed.steps)}."
+            shown = handed.credential
+        elif origin.credential is not None:
+            shown = origin.credential
+        else:
+            raise LookupError(origin.where)  # nothing of that is usable
+        got = lent(self.estate, shown, rest, self.connected) if rest else shown
+        if isinstance(got, NotLent):
+            return f"{got.identity} was refused at {', '.join(got.refusal.steps)}: {got.refusal.said}."
+        return got
 
 
 def _provider(estate: "Estate", folder: Path, identity: str) -> tuple[str, str]:
@@ -210,15 +236,11 @@ def _provider(estate: "Estate", folder: Path, identity: str) -> tuple[str, str]:
 
     name = estate.system_of(identity)
     lab = running(lab_state(folder))
-    for service in lab.services if lab else ():
-        if lab is not None and service["name"] == name:
-            return service["url"], str(lab.authority)
+    url = lab.url_of(name) if lab is not None else None
+    if lab is not None and url is not None:
+        return url, str(lab.authority)
     provider = estate.providers.get(name)
     return (provider.url or "" if provider is not None else ""), ""
-
-
-def _over(hops: tuple[str, ...]) -> str:
-    return f", through {' and '.join(hops[:-1])}" if len(hops) > 1 else ""
 
 
 # -- to clients of a cluster -------------------------------------------------------------------------------------
@@ -237,11 +259,10 @@ def _to_clients(
 ) -> None:
     from enthesis.connectors.cluster.lending import ASKED_BY, answer_to_client, lent_kubeconfig, version_asked
     from enthesis.errors import Mistaken
-    from enthesis.reading.nodes import Node
-    from enthesis.reading.shapes import MISSING, Duration, Notes
+    from enthesis.reading.shapes import duration_from
 
-    length = Duration().read(Node(life, 1, 1), Notes(""))
-    if length is MISSING:
+    length = duration_from(life)
+    if length is None:
         raise Mistaken(f"{life} is no duration", remedy="write it like 15m or 1h")
     cluster, folder = _cluster(identity, estate, through, context)
     if to_client:

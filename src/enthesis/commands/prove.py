@@ -13,6 +13,7 @@ from enthesis.commands.common import (
     KubeconfigOption,
     QuietOption,
     estate_folder,
+    perhaps,
     put_json,
     put_lines,
     read_estate,
@@ -153,10 +154,8 @@ def _trials(
 def _journeys(estate: "Estate", names: list[str]) -> "list[Journey]":
     """The journeys of these names, or all; Mistaken with the nearest where one names none."""
     from enthesis.errors import Mistaken
-    from enthesis.reading.shapes import nearest
 
     for name in names:
         if name not in estate.journeys:
-            close = nearest(name, estate.journeys)
-            raise Mistaken(f"no journey is called {name}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+            raise Mistaken(f"no journey is called {name}", remedy=perhaps(name, estate.journeys))
     return [journey for journey in estate.journeys.values() if not names or journey.name in names]

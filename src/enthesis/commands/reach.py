@@ -20,6 +20,7 @@ from enthesis.commands.common import (
     EstateOption,
     LiveOption,
     QuietOption,
+    perhaps,
     put_json,
     put_lines,
     put_text,
@@ -125,20 +126,17 @@ def _within(compiled: "Compiled", address: str, *, quiet: bool) -> None:
 def _wanted(compiled: "Compiled", verbs: list[str] | None) -> Any:
     from enthesis.errors import Mistaken
     from enthesis.reaching.invariants import wanted_permissions
-    from enthesis.reading.shapes import nearest
 
     known = compiled.catalogue.all_verbs()
     for one in verbs or ():
         if one not in known:
-            close = nearest(one, known)
-            raise Mistaken(f"no verb is called {one}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+            raise Mistaken(f"no verb is called {one}", remedy=perhaps(one, known))
     return wanted_permissions(compiled, verbs or ["*"], ())
 
 
 def starts_from(chains: "Chains", estate: "Estate", who: str, claims: dict[str, Any]) -> "list[Start]":
     """The starts that a word names; Mistaken with the nearest names where it names none."""
     from enthesis.errors import Mistaken
-    from enthesis.reading.shapes import nearest
 
     compiled = chains.compiled
     if who in estate.issuers:
@@ -154,8 +152,7 @@ def starts_from(chains: "Chains", estate: "Estate", who: str, claims: dict[str, 
     if who in estate.identities or who in estate.resources or who in estate.accounts:
         return [chains.from_place(compiled.find(who))]
     known = [*estate.issuers, *estate.credentials, *estate.groups, *estate.identities, *estate.resources]
-    close = nearest(who, known)
-    raise Mistaken(f"nothing is called {who}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+    raise Mistaken(f"nothing is called {who}", remedy=perhaps(who, known))
 
 
 def _from(chains: "Chains", starts: "list[Start]", wanted: Any, hops: int, *, by_change: bool) -> "list[Reached]":
@@ -172,12 +169,10 @@ def _to(chains: "Chains", address: str, wanted: Any, hops: int, *, by_change: bo
     from enthesis.errors import Mistaken
     from enthesis.reaching.changes import reaching_by_change
     from enthesis.reaching.reach import reaching
-    from enthesis.reading.shapes import nearest
 
     compiled = chains.compiled
     if not compiled.exists(address):
-        close = nearest(address, compiled.places.names)
-        raise Mistaken(f"nothing is called {address}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+        raise Mistaken(f"nothing is called {address}", remedy=perhaps(address, compiled.places.names))
     targets = chains.web.targets_at(address)
     found = reaching(chains, targets, wanted, hops=hops)
     if by_change:

@@ -54,10 +54,15 @@ def run_with_variable(command: Sequence[str], lent: Lent) -> NoReturn:
     """Becomes the program: signals reach it and its exit code is ours by themselves. Mistaken where there is none."""
     ends = datetime.now(UTC).replace(microsecond=0) + lent.credential.life
     held = {SESSION: lent.credential.secret.reveal(), f"{SESSION}_ENDS": ends.isoformat()}
+    become(command, {**lent.environment(), **held})
+
+
+def become(command: Sequence[str], environment: Mapping[str, str]) -> NoReturn:
+    """Goes on as another program; Mistaken where there is none."""
     sys.stdout.flush()
     sys.stderr.flush()
     try:
-        os.execvpe(command[0], list(command), {**lent.environment(), **held})  # noqa: S606  the user's own program
+        os.execvpe(command[0], list(command), dict(environment))  # noqa: S606  the user's own program
     except OSError as fault:
         raise _not_run(command[0], fault) from None
 

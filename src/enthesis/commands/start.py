@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from enthesis.commands.common import QuietOption, fresh_folder, put_lines, read_estate, remark, write_file
+from enthesis.commands.common import QuietOption, fresh_folder, perhaps, put_lines, read_estate, remark, write_file
 
 if TYPE_CHECKING:
     from enthesis.model.estate import Estate
@@ -219,13 +219,11 @@ def _twin(into: Path | None, like: str, name: str, *, quiet: bool) -> None:
     from enthesis.commands.common import estate_folder
     from enthesis.errors import Mistaken
     from enthesis.reading.renaming import twin as made
-    from enthesis.reading.shapes import nearest
 
     folder = estate_folder(into)
     estate = read_estate(folder)
     if like not in estate.accounts and like not in estate.identities:
-        close = nearest(like, [*estate.accounts, *estate.identities])
-        hint = f"perhaps {' or '.join(close)}" if close else ""
+        hint = perhaps(like, [*estate.accounts, *estate.identities])
         raise Mistaken(f"{like} is no account and no identity of this estate", remedy=hint)
     if not NAME.fullmatch(name) or "/" in name:
         raise Mistaken(f"{name!r} cannot be a name", remedy="letters, digits, and - . _ within")
@@ -271,13 +269,3 @@ def _warned(estate: "Estate", like: str, new: str, *, quiet: bool) -> None:
         remark(
             f"The same runs of {trust.admits.whom} get in to {new} now: say which are to, at its trust.", quiet=quiet
         )
-
-
-def plain_names(pair: str) -> tuple[str, str]:
-    """`OLD=NEW`; Mistaken where it is none."""
-    from enthesis.errors import Mistaken
-
-    old, equals, new = pair.partition("=")
-    if not old or not equals or not new:
-        raise Mistaken(f"--names {pair}: this is no OLD=NEW")
-    return old, new

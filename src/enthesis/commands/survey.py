@@ -124,6 +124,7 @@ def _systems(
 ) -> "tuple[list[Surveys], list[Record]]":
     """What is surveyed, and what is known of it from elsewhere."""
     from enthesis.commands.wiring import cluster_of, clusters_of_lab, connect
+    from enthesis.ports import KeepsKeys
     from enthesis.showing.progress import reporter
     from enthesis.working.surveying import SurveyedCloud
     from enthesis.working.surveying import survey as survey_clouds
@@ -133,19 +134,19 @@ def _systems(
     if not clusters and estate is not None and folder is not None:
         connected = connect(estate, folder)
         urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.providers.items()}
-        systems += [
-            SurveyedCloud(one, urls[one.provider], estate.resources)
-            for one in survey_clouds(estate, replace(connected, clusters={}), reporter(quiet=quiet))
-        ]
+        for one in survey_clouds(estate, replace(connected, clusters={}), reporter(quiet=quiet)):
+            provider = connected.providers[one.provider]
+            keys = provider.keys(one.holders) if isinstance(provider, KeepsKeys) else ()
+            systems.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys))
         clusters = clusters_of_lab(estate, folder)
     for address in clusters:
         account = _account(address)
         if estate is None or account not in estate.accounts:
             head += _invented(account)
         organisation = estate.organisation_of(account) if estate is not None and account in estate.accounts else "here"
-        one = cluster_of(address, organisation, folder, reached.kubeconfig, reached.context, dict(os.environ))
-        one.only = reached.namespaces
-        systems.append(one)
+        found = cluster_of(address, organisation, folder, reached.kubeconfig, reached.context, dict(os.environ))
+        found.only = reached.namespaces
+        systems.append(found)
     return systems, head
 
 

@@ -25,6 +25,7 @@ from enthesis.commands.common import (
     FormatOption,
     LiveOption,
     QuietOption,
+    perhaps,
     put_json,
     put_lines,
     read_subject,
@@ -126,12 +127,10 @@ def _of_journey(estate: "Estate", name: str, around: Surroundings, mfa: bool | N
 
     from enthesis.errors import Mistaken
     from enthesis.judging.questions import question_of
-    from enthesis.reading.shapes import nearest
 
     found = estate.journeys.get(name)
     if found is None:
-        close = nearest(name, estate.journeys)
-        raise Mistaken(f"no journey is called {name}", remedy=f"perhaps {' or '.join(close)}" if close else "")
+        raise Mistaken(f"no journey is called {name}", remedy=perhaps(name, estate.journeys))
     question = question_of(found, now())
     given = context_from(around)
     said = {field: getattr(given, field) for field in given.said}

@@ -1,5 +1,6 @@
 """`enthesis whoami`: which origins are at hand here, which is used and why, and what it can take on."""
 
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -35,9 +36,10 @@ def whoami(estate: EstateOption = None, output: FormatOption = Format.TEXT, quie
     from enthesis.commands.origins import BECAUSE, at_hand
 
     folder, described = estate_here(estate)
-    every = at_hand(described, folder, now())
+    instant = now()
+    every = at_hand(described, folder, instant)
     used = next((one for one in every if not one.fault), None)
-    taken = _taken(described, used) if described is not None and used is not None else []
+    taken = _taken(described, used, instant) if described is not None and used is not None else []
     if output is Format.JSON:
         put_json(
             {
@@ -73,8 +75,7 @@ def estate_here(estate: Path | None) -> "tuple[Path | None, Estate | None]":
     return folder, read_estate(folder)
 
 
-def _taken(estate: "Estate", used: "AtHand") -> "list[Taken]":
-    from enthesis.commands.asking import now
+def _taken(estate: "Estate", used: "AtHand", instant: datetime) -> "list[Taken]":
     from enthesis.judging.compiling import compile_estate
     from enthesis.judging.judge import Judge
     from enthesis.judging.taking import can_take_on
@@ -83,7 +84,7 @@ def _taken(estate: "Estate", used: "AtHand") -> "list[Taken]":
     if used.origin is None:
         return []
     judge = Judge(compile_estate(estate))
-    return list(can_take_on(estate, judge, used.origin, Context(), now()))
+    return list(can_take_on(estate, judge, used.origin, Context(), instant))
 
 
 def _plain(one: "AtHand") -> dict[str, Any]:

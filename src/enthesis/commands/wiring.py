@@ -4,7 +4,7 @@ import base64
 import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import datetime, timedelta
+from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -91,8 +91,7 @@ def _key(path: Path) -> "Key":
     """A keyed credential from the file that it was written to when it was made; Mistaken where there is none."""
     from enthesis.errors import Mistaken
     from enthesis.ports import Key, Secret
-    from enthesis.reading.nodes import Node
-    from enthesis.reading.shapes import Notes, Time
+    from enthesis.reading.shapes import time_from
 
     try:
         read = json.loads(path.read_bytes()[:MAX_GIVEN])
@@ -102,8 +101,7 @@ def _key(path: Path) -> "Key":
         read = None
     if not isinstance(read, dict) or not all(isinstance(read.get(one), str) for one in ("id", "form", "value")):
         raise Mistaken(f"{path} holds no credential that Enthesis wrote")
-    ends = Time().read(Node(read.get("expires"), 1, 1), Notes(""))
-    return Key(read["id"], read["form"], Secret(read["value"]), ends if isinstance(ends, datetime) else None)
+    return Key(read["id"], read["form"], Secret(read["value"]), time_from(read.get("expires")))
 
 
 def _without_lab(estate: "Estate", given: Given) -> "Connected":

@@ -4,7 +4,7 @@ import base64
 import hashlib
 import json
 from collections import ChainMap
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from urllib.parse import quote, urlencode
@@ -89,8 +89,7 @@ class Cloud:
                 self._roles[item["holder"], item["name"]] = item["id"]
         objects = tuple(self._object(collection, item, names) for collection, item in raw)
         accounts, resources = map(frozenset, existing)
-        keys = tuple(one.as_entry() for one in self.keys(holders))
-        return Surveyed(self.name, tuple(holders), objects, accounts, resources, ids, keys)
+        return Surveyed(self.name, tuple(holders), objects, accounts, resources, ids)
 
     def _object(self, collection: str, item: Mapping[str, Any], names: Mapping[str, str]) -> LiveObject:
         body = {name: value for name, value in item.items() if name not in MARKS and value is not None}
@@ -228,7 +227,8 @@ class Cloud:
     def make_key(self, holder: str, wanted: WantedKey) -> tuple[Credentialed, Secret]:
         """A new one, and its value, which is in this answer and nowhere else. Needs `issue` on the identity."""
         bearer = self._session(holder)
-        found = next((one for one in self._identities(bearer) if one.get("address") == wanted.of), None)
+        identities = self.client.get_all("/administration/identities", bearer=bearer)
+        found = next((one for one in identities if one.get("address") == wanted.of), None)
         if found is None:
             raise MovedAway(f"{wanted.of} does not exist at {self.name}", remedy="enthesis propose")
         body = {
@@ -260,9 +260,6 @@ class Cloud:
         """It opens nothing from now on."""
         path = f"/administration/credentials/{quote(identifier)}"
         self.client.expect(self.client.ask("DELETE", path, bearer=self._session(holder)), 204)
-
-    def _identities(self, bearer: Secret) -> Iterator[dict[str, Any]]:
-        return self.client.get_all("/administration/identities", bearer=bearer)
 
     def _obtained(self, body: Mapping[str, Any]) -> Credential:
         token, life = body.get("access_token"), body.get("expires_in")

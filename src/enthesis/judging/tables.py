@@ -2,7 +2,6 @@
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from datetime import datetime
 from typing import Any
 
 from enthesis.model import estate as m
@@ -10,9 +9,8 @@ from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.mistakes import Source
 from enthesis.reading.conditions import ConditionsShape
-from enthesis.reading.nodes import Node
 from enthesis.reading.sections import FREE_CLAIMS, SECTIONS
-from enthesis.reading.shapes import MISSING, Duration, Notes, Time
+from enthesis.reading.shapes import MISSING, Notes, duration_from, time_from
 from enthesis.reading.surveys import tree_of
 
 Raw = Conditions | Mapping[str, Any]
@@ -253,16 +251,16 @@ _DURATIONS: dict[str, float] = {}
 def _seconds(text: str) -> float:
     found = _DURATIONS.get(text)
     if found is None:
-        read = Duration().read(Node(text, 1, 1), Notes(""))
-        if read is MISSING:
+        read = duration_from(text)
+        if read is None:
             raise ValueError(f"{text!r} is no duration")
         found = _DURATIONS[text] = read.total_seconds()
     return found
 
 
 def _instant(text: str) -> float:
-    read = Time().read(Node(text, 1, 1), Notes(""))
-    if not isinstance(read, datetime):
+    read = time_from(text)
+    if read is None:
         raise ValueError(f"{text!r} is no time")
     return read.timestamp()
 

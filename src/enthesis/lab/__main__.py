@@ -97,8 +97,9 @@ async def _serve(state: Path, ready: int | None) -> None:
         signers[name].issuer = urls[name]
     store.set_setting("ports", {name: listening.getsockname()[1] for name, listening in sockets.items()})
     servers: list[_Server] = []
+    clouds = {name: Cloud(name, furniture, store, clock, signers) for name in furniture["providers"]}
     for name, kind in kinds.items():
-        app = _app(name, kind, furniture, store, clock, signers)
+        app = _app(name, kind, furniture, store, clock, signers, clouds)
         safe = kind != "hosts"  # a link-local service has no certificate
         config = uvicorn.Config(
             app,
@@ -122,17 +123,16 @@ async def _serve(state: Path, ready: int | None) -> None:
 
 
 def _app(
-    name: str, kind: str, furniture: dict[str, Any], store: Store, clock: Clock, signers: dict[str, Signer]
-) -> Starlette:
+    name: str, kind: str, furniture: dict[str, Any], store: Store, clock: Clock, signers: dict[str, Signer],
+    clouds: dict[str, Cloud],
+) -> Starlette:  # fmt: skip
     if kind == "cloud":
-        return Cloud(name, furniture, store, clock, signers).app()
+        return clouds[name].app()
     if kind == "hosts":
-        provider = name.removesuffix("/hosts")
-        return Hosts(Cloud(provider, furniture, store, clock, signers)).app()
+        return Hosts(clouds[name.removesuffix("/hosts")]).app()
     if kind == "directory":
-        clouds = [signers[one] for one in furniture["providers"]]
-        people = furniture["people"]
-        return Directory(name, people, store, clock, signers[name], lambda: [one.issuer for one in clouds]).app()
+        audiences = [cloud.url for cloud in clouds.values()]
+        return Directory(name, furniture["people"], store, clock, signers[name], audiences).app()
     if kind == "cluster":
         cluster = Cluster(name, store, clock, signers[name])
         cluster.furnish(furniture["resources"])

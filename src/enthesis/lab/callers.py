@@ -57,20 +57,24 @@ class Callers:
         known = self._person(token, issuer) or self._static(token, issuer)
         if known is not None:
             return known
-        other = next((one for one in self.signers.values() if one.issuer == issuer and one is not self.signer), None)
-        if other is not None and other.service in self.world().furniture["providers"]:
+        other = self._signer(issuer)
+        if other is not None and other is not self.signer and other.service in self.world().furniture["providers"]:
             try:
                 return self._caller(other.verify(token, typ=SESSION_TYPE), other.service)
             except TokenRefused as fault:
                 raise _not_taken(fault) from None
         return self._caller(self.own_session(token), self.name)
 
+    def _signer(self, issuer: str) -> Signer | None:
+        """Whose tokens name this issuer; None where nobody's in the lab do."""
+        return next((one for one in self.signers.values() if one.issuer == issuer), None)
+
     def _person(self, token: str, issuer: str) -> Caller | None:
         """Somebody who signed in at the directory of an organisation; None where the token is none of a directory's.
 
         TokenRefused becomes a problem here; a sign-in that was ended refuses as an ended session does.
         """
-        signer = next((one for one in self.signers.values() if one.issuer == issuer), None)
+        signer = self._signer(issuer)
         if signer is None or not signer.service.startswith("@"):
             return None
         try:
@@ -99,9 +103,8 @@ class Callers:
         identity = self.world().identity(credential["of"])
         if identity is None:
             raise Problem(401, "invalid-token", "whom the credential was made for is gone", refused_at=["names"])
-        now = self.clock.now()
         address = identity.body["address"]
-        self.keyed.used(credential["id"], now)
+        self.keyed.used(credential["id"], self.clock.now())
         origin = {
             "kind": "credential",
             "address": address,
@@ -133,7 +136,7 @@ class Callers:
         known = self._person(token, issuer) or self._static(token, issuer)
         if known is not None:
             return known
-        signer = next((one for one in self.signers.values() if one.issuer == issuer), None)
+        signer = self._signer(issuer)
         if signer is None:
             raise TokenRefused("the token's issuer is not known here")
         if signer.service in self.world().furniture["providers"]:

@@ -29,12 +29,17 @@ class LabFailed(RuntimeError):
 
 @dataclass(frozen=True)
 class Running:
-    """A running lab: its process, its services (name, kind, url) and the certificate of its authority."""
+    """A running lab: where its state is, its process, its services (name, kind, url), its authority's certificate."""
 
+    state: Path
     estate: str
     pid: int
     authority: Path
     services: tuple[Mapping[str, str], ...]
+
+    def url_of(self, service: str) -> str | None:
+        """Where a service is; None where the lab has none of that name."""
+        return next((one["url"] for one in self.services if one["name"] == service), None)
 
 
 def running(state: Path) -> Running | None:
@@ -44,7 +49,7 @@ def running(state: Path) -> Running | None:
         return None
     try:
         described = json.loads((state / "services.json").read_text(encoding="utf-8"))
-        return Running(described["estate"], pid, Path(described["authority"]), tuple(described["services"]))
+        return Running(state, described["estate"], pid, Path(described["authority"]), tuple(described["services"]))
     except (OSError, ValueError):
         return None
 

@@ -7,7 +7,7 @@ screen than the one that wants in, is what is stood in for.
 import hashlib
 import html
 import secrets
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from typing import Any
 
 from starlette.applications import Starlette
@@ -33,7 +33,7 @@ class Directory:
 
     def __init__(
         self, organisation: str, people: Mapping[str, Any], store: Store, clock: Clock, signer: Signer,
-        audiences: Callable[[], list[str]],
+        audiences: list[str],
     ) -> None:  # fmt: skip
         self.organisation = organisation
         self.people = [one for one in people if one.startswith(organisation + "/")]
@@ -157,7 +157,7 @@ class Directory:
         factors = MFA[mfa]
         claims = {
             "sub": person,
-            "aud": self.audiences(),
+            "aud": self.audiences,
             "client_id": fields.get("client_id", "enthesis"),
             "auth_time": int(now),
             "exp": int(now) + SIGN_IN_LIFE,

@@ -208,6 +208,12 @@ class Duration:
         return {"type": "string", "pattern": r"^(?=.)(\d{1,6}d)?(\d{1,6}h)?(\d{1,6}m)?(\d{1,7}s)?$"}
 
 
+def duration_from(text: Any) -> timedelta | None:
+    """The duration that a text names as an estate writes it; None where it names none."""
+    found = Duration().read(Node(text, 1, 1), Notes(""))
+    return found if isinstance(found, timedelta) else None
+
+
 def duration_text(length: timedelta) -> str:
     """A duration as the estate writes it; whole seconds only."""
     rest = int(length.total_seconds())
@@ -237,6 +243,12 @@ class Time:
 
     def schema(self) -> dict[str, Any]:
         return {"type": "string", "format": "date-time"}
+
+
+def time_from(text: Any) -> datetime | None:
+    """The instant that a text names as an estate writes it; None where it names none."""
+    found = Time().read(Node(text, 1, 1), Notes(""))
+    return found if isinstance(found, datetime) else None
 
 
 def time_text(instant: datetime) -> str:

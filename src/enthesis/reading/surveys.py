@@ -22,7 +22,7 @@ from enthesis.model.catalogue import Catalogue
 from enthesis.model.estate import Estate
 from enthesis.reading.nodes import Node
 from enthesis.reading.sections import SECTIONS
-from enthesis.reading.shapes import MISSING, Notes, Time
+from enthesis.reading.shapes import MISSING, Notes, time_from
 
 VERSION = 1
 MAX_LINE = 4 * 1024 * 1024  # characters
@@ -68,8 +68,8 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
     """A survey from the lines of its file; SurveyMistaken with the line where one is not understood."""
     numbered = enumerate(lines, 1)
     header = _parsed(next(numbered, (1, ""))[1], name, 1)
-    taken = Time().read(Node(header.get("taken"), 1, 1), Notes(""))
-    if header.get("enthesis") != "survey" or not isinstance(taken, datetime):
+    taken = time_from(header.get("taken"))
+    if header.get("enthesis") != "survey" or taken is None:
         raise SurveyMistaken(f"{name} is no survey: its first line is no header of one")
     if header.get("version") != VERSION:
         raise SurveyMistaken(f"{name} is a survey of version {header.get('version')}; known is {VERSION}")

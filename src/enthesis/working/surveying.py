@@ -11,7 +11,7 @@ from enthesis.changing.wanted import holders
 from enthesis.errors import Mistaken
 from enthesis.model.addresses import account_of
 from enthesis.model.estate import Estate
-from enthesis.ports import Administered, Connected, Record, Reporter, Surveys
+from enthesis.ports import Administered, Connected, Credentialed, Record, Reporter, Surveys
 from enthesis.reading.shapes import time_text
 from enthesis.reading.surveys import VERSION
 from enthesis.reading.writing import plain_statement
@@ -44,12 +44,16 @@ HEAD = ("organisations", "providers", "accounts", "issuers", "resources")
 class SurveyedCloud:
     """A provider that has been surveyed already, as the lines of a file.
 
-    Of resources that the estate has, `described`, it says only that they are there; others came since.
+    Of resources that the estate has, `described`, it says only that they are there; others came since. `keys` are the
+    keyed credentials that it knows of.
     """
 
     what = "provider"
 
-    def __init__(self, surveyed: Surveyed, url: str, described: Container[str] = ()) -> None:
+    def __init__(
+        self, surveyed: Surveyed, url: str, described: Container[str] = (), keys: Sequence[Credentialed] = ()
+    ) -> None:
+        self.keys = keys
         self.described = described
         self.name = surveyed.provider
         self.url = url
@@ -60,6 +64,8 @@ class SurveyedCloud:
         for address in sorted(one for one in self.surveyed.resources if one not in self.described):
             yield {"section": "resources", "address": address}
         yield from records_of(self.surveyed)
+        for key in self.keys:
+            yield {"section": "credentials", **key.as_entry()}
 
     def has_gone(self, address: str) -> bool:
         """Whether a resource is of an account that was looked at, and is not there."""
