@@ -1,5 +1,6 @@
 """whoami, lend, sign-in and keys, as a user meets them; and no secret of the lab anywhere afterwards."""
 
+import base64
 import json
 import os
 import re
@@ -20,7 +21,7 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from .conftest import SALTMARSH, Lab, Program, Ran, copied
+from .conftest import SALTMARSH, Lab, Program, Ran, copied, lab_of
 
 MAIN = ("--claim", "sub=project/tides/bulletin/branch/main", "--claim", "aud=lowland", "--claim", "event=push")
 WRITER, PUBLISHER = "bulletin/identity/page-writer", "build/identity/publisher"
@@ -114,6 +115,44 @@ def test_what_cannot_be_used_is_said_and_not_used(enthesis: Program, lab: Lab, r
     whys = {one["where"]: one["why_not"] for one in ran.json["at_hand"]}
     assert len(whys) == 4 and all(whys.values())
     assert any("not on this machine" in why for why in whys.values())
+
+
+def test_a_token_in_a_file_is_as_good_as_in_a_variable_until_it_ends(
+    enthesis: Program, lab: Lab, runtime: Path, tmp_path: Path
+) -> None:
+    say = "import os; print(os.environ['ENTHESIS_TOKEN'], end='')"
+    file = tmp_path / "token"
+    file.write_text(enthesis("lab", "run", "forge", *MAIN, "--", sys.executable, "-c", say, at=lab.folder).out)
+    here = {"XDG_RUNTIME_DIR": str(runtime), "ENTHESIS_TOKEN_FILE": str(file)}
+    found = enthesis("whoami", "--format", "json", at=lab.folder, **here).json
+    assert found["used"]["form"] == "token" and found["used"]["where"] == f"the file {file}"
+    ran = enthesis("lend", PUBLISHER, "--", sys.executable, "-c", "print('ran')", at=lab.folder, **here)
+    assert (ran.code, ran.out) == (0, "ran\n") and f"by the file {file}" in ran.err
+    hidden = enthesis("lab", "on", HOST, "--", *US, "whoami", "--format", "json", at=lab.folder, **here).json
+    assert [one["form"] for one in hidden["at_hand"]] == ["host"]  # a program on a host has not what its caller had
+    good = file.read_text()
+    ends = claims_in(good)["exp"]
+    for odd, code, says in (
+        ({"exp": 1_700_000_000}, 1, "Nothing that could take on"),
+        ({"sub": "project/tides/other/branch/main"}, 1, "refused at owner"),
+        ({"exp": ends + 60}, 3, "signature or form is wrong"),  # all that it says fits, and nobody signed it
+    ):
+        file.write_text(altered(good, odd))
+        refused = enthesis("lend", PUBLISHER, "--", sys.executable, "-c", "print('ran')", at=lab.folder, **here)
+        assert (refused.code, refused.out) == (code, "") and says in refused.err, (odd, refused.err)
+
+
+def claims_in(token: str) -> dict[str, Any]:
+    body = token.split(".")[1]
+    found: dict[str, Any] = json.loads(base64.urlsafe_b64decode(body + "=" * (-len(body) % 4)))
+    return found
+
+
+def altered(token: str, claims: Mapping[str, Any]) -> str:
+    """The token with other claims, and a signature that is not theirs."""
+    head, _, tail = token.split(".")
+    body = base64.urlsafe_b64encode(json.dumps({**claims_in(token), **claims}).encode()).rstrip(b"=").decode()
+    return f"{head}.{body}.{tail}"
 
 
 def certificate(name: str, ends: datetime) -> bytes:
@@ -277,6 +316,31 @@ def test_the_endpoint_gives_nothing_to_whoever_was_not_told_of_it(enthesis: Prog
     assert ran.out == "200 403 404 403 403\n", ran.err
 
 
+def test_the_endpoint_renews_while_the_program_runs_and_says_when_it_cannot(enthesis: Program, tmp_path: Path) -> None:
+    """Sessions of a few seconds: another one at half of its life, and a refusal once nobody is admitted any more."""
+    folder = copied(tmp_path / "estate", "estate.yaml", "collectors.yaml")
+    text = (folder / "collectors.yaml").read_text()
+    (folder / "collectors.yaml").write_text(text.replace("session: 30m", "session: 6s"))
+    program = (
+        "import json, os, subprocess, sys, time, urllib.request as u, urllib.error as e\n"
+        "r = u.Request(os.environ['ENTHESIS_METADATA_URL'] + '/session', b'{}', {'Asked-Directly': 'yes'})\n"
+        "o = u.build_opener(u.ProxyHandler({}))\n"
+        "ask = lambda: json.load(o.open(r))\n"
+        "first, same = ask(), ask()\n"
+        "time.sleep(first['expires_in'] - first['renew_in'] + 0.5)\n"
+        "second = ask()\n"
+        "print(first['access_token'] == same['access_token'], first['access_token'] == second['access_token'],"
+        " second['expires_in'] > 0)\n"
+        f"subprocess.run([*{list(US)}, 'lab', 'remove', '{HOST}'], check=True)\n"
+        "time.sleep(7)\n"
+        "try: ask()\n"
+        "except e.HTTPError as f: print(f.code, json.load(f)['detail'])\n"
+    )
+    with lab_of(enthesis, folder) as lab:
+        ran = on_host(enthesis, lab, "lend", COLLECTOR, "--endpoint", "--", sys.executable, "-c", program)
+    assert ran.out == f"True False True\n503 {COLLECTOR} cannot be taken on any more\n", ran.err
+
+
 @pytest.mark.parametrize("endpoint", [(), ("--endpoint",)])
 def test_signals_reach_the_program(
     lab: Lab, environment: Mapping[str, str], endpoint: tuple[str, ...], tmp_path: Path
@@ -371,6 +435,45 @@ def test_no_key_without_a_reason_an_end_and_a_place_and_the_keyless_way_first(
     finally:
         (lab.folder / "key.yaml").unlink()
         into.unlink(missing_ok=True)
+
+
+def test_a_key_goes_to_a_descriptor_and_to_no_other_place(
+    enthesis: Program, lab: Lab, environment: Mapping[str, str]
+) -> None:
+    """Into a pipe that somebody reads; the answer names it, by its fingerprint, and has nothing of the value."""
+    out, into = os.pipe()
+    words = ("--of", "gauges/identity/archiver", "--because", "the tape robot", "--for", "1h", "--anyway")
+    try:
+        done = subprocess.run(
+            [*US, "key", "by-pipe", *words, "--descriptor", str(into), "--format", "json"], cwd=lab.folder,
+            env=dict(environment), pass_fds=(into,), capture_output=True, text=True, timeout=90, check=False,
+        )  # fmt: skip
+        os.close(into)
+        assert done.returncode == 0, done.stderr
+        with os.fdopen(out, closefd=False) as pipe:
+            held = json.loads(pipe.read())
+        assert held["id"] and held["form"] == "access-key" and held["value"] not in done.stdout + done.stderr
+        listed = enthesis("key", "--format", "json", at=lab.folder)
+        one = next(one for one in listed.json["keys"] if one["name"] == "by-pipe")
+        assert one["fingerprint"] in done.stdout and held["value"] not in listed.out
+        closed = enthesis("key", "lost", *words, "--descriptor", "77", at=lab.folder)
+        assert closed.code == 2 and "77 cannot be written" in closed.err
+        assert "lost" not in enthesis("key", at=lab.folder).out  # none was made that went nowhere
+    finally:
+        os.close(out)
+        assert enthesis("key", "by-pipe", "--retire", "--quiet", at=lab.folder).code == 0
+    assert enthesis("key", "by-pip", "--retire", at=lab.folder).code == 2
+
+
+def test_who_a_key_is_for_is_somebody_the_estate_knows_who_is_no_person(enthesis: Program, saltmarsh: Path) -> None:
+    for words, says in (
+        (("x", "--of", "bulletin/identity/page-writr"), f"perhaps {WRITER}"),
+        (("x", "--of", MAREN), f"identity is called {MAREN}."),
+        (("x",), "say whose with --of"),
+        (("--retire",), "`enthesis key` lists what there is"),
+    ):
+        ran = enthesis("key", *words, at=saltmarsh)
+        assert (ran.code, ran.out) == (2, "") and says in ran.err, (words, ran.err)
 
 
 def test_an_estate_can_bound_keys_more_tightly(enthesis: Program, tmp_path: Path) -> None:

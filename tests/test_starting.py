@@ -1,6 +1,11 @@
 """`start`: patterns that are sound as they stand, into a new estate or one there is, and twins; and what is lodged."""
 
 import json
+import os
+import pty
+import subprocess
+import sys
+from collections.abc import Mapping
 from pathlib import Path
 
 import pytest
@@ -48,6 +53,24 @@ def test_a_pattern_works_for_real(enthesis: Program, tmp_path: Path, pattern: st
         assert proof.code == 0, proof.out
     finally:
         enthesis("lab", "stop", "--clean", at=folder)
+
+
+def test_it_asks_for_names_where_somebody_is_there(environment: Mapping[str, str], tmp_path: Path) -> None:
+    """At a terminal; an answer is taken, an empty one is the usual name, and what was given is not asked for."""
+    ours, theirs = pty.openpty()
+    process = subprocess.Popen(
+        [sys.executable, "-m", "enthesis", "start", "pipeline-publishes", "estate", "--name", "account=depot"],
+        cwd=tmp_path, env=dict(environment), stdin=theirs, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    os.write(ours, b"harbour\n" + b"\n" * 7)
+    out, err = process.communicate(timeout=60)
+    os.close(ours)
+    os.close(theirs)
+    assert (process.returncode, out.strip()) == (0, ""), err
+    assert "the organisation [home]:" in err and "the branch that publishes [main]:" in err
+    assert "the account" not in err
+    text = (tmp_path / "estate" / "estate.yaml").read_text()
+    assert text.startswith("estate: harbour\n") and "depot/identity/publisher" in text
 
 
 def test_patterns_go_into_an_estate_there_is_and_keep_its_comments(enthesis: Program, tmp_path: Path) -> None:
