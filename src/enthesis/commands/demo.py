@@ -3,11 +3,11 @@
 import os
 import shutil
 import signal
-import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -15,13 +15,14 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from enthesis.commands.common import fresh_folder, lab_state, put_lines, remark
+from enthesis.commands.forking import fork, import_everything
+from enthesis.commands.interrupts import held, on_interrupt
 
 if TYPE_CHECKING:
     from enthesis.commands.chapters import Chapter, Edit
 
 USUAL = "publishing"  # the chapter that is told unless another is named
-INTERRUPTED = 130  # exit code, as shells have it
-PATIENCE = 5.0  # seconds that an interrupted command has to end by itself
+PATIENCE = 60.0  # seconds that an interrupted command has to end by itself
 
 
 class _Failed(Exception):
@@ -52,25 +53,27 @@ def demo(
     told = CHAPTERS.get(chapter)
     if told is None:
         raise Mistaken(f"there is no chapter {chapter}", remedy=f"there are {', '.join(CHAPTERS)}")
-    folder = _fresh_folder(into)
+    folder = None
     code = 0
-    stopped = False
+    kept = False
     try:
-        with _interrupts():
-            _copy_estate(told, folder)
-            put_lines(_opening(told, folder))
-            _tell(told, folder)
+        with held():
+            folder = _fresh_folder(into)
+        on_interrupt("the lab is stopped" + ("" if into else ", and its folder removed"))
+        _copy_estate(told, folder)
+        put_lines(_opening(told, folder))
+        import_everything()
+        _tell(told, folder)
+        kept = keep and told.lab
     except _Failed as fault:
         remark(f"The demo did not go as it should: {fault}")
         code = 1
-    except KeyboardInterrupt:
-        stopped, code = True, INTERRUPTED
-    if keep and not code and told.lab:
+    finally:
+        if folder is not None and not kept:
+            with held():
+                _clean_up(folder, leave=into is not None)
+    if kept and folder is not None:
         _invite(folder)
-        return
-    _clean_up(folder, leave=into is not None)
-    if stopped:
-        remark("Interrupted: the lab is stopped" + ("." if into else ", and its folder removed."))
     elif not code:
         put_lines(_closing(told, chapter, into))
     raise typer.Exit(code)
@@ -96,21 +99,6 @@ def _copy_estate(chapter: "Chapter", folder: Path) -> None:
     for file in resources.files("enthesis").joinpath("data", chapter.estate).iterdir():
         if chapter.files is None or file.name in chapter.files:
             (folder / file.name).write_bytes(file.read_bytes())
-
-
-@contextmanager
-def _interrupts() -> Iterator[None]:
-    """SIGTERM and SIGHUP end the demo as Ctrl-C does, so that nothing is left behind."""
-
-    def interrupt(number: int, frame: Any) -> None:
-        raise KeyboardInterrupt
-
-    before = {number: signal.signal(number, interrupt) for number in (signal.SIGTERM, signal.SIGHUP)}
-    try:
-        yield
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)
 
 
 def _tell(chapter: "Chapter", folder: Path) -> None:
@@ -165,37 +153,49 @@ def _beside(folder: Path, command: tuple[str, ...]) -> Iterator[None]:
     if not command:
         yield
         return
-    line = [sys.executable, "-m", "enthesis", *command]
-    with subprocess.Popen(line, cwd=folder, env=_environment(folder), start_new_session=True) as process:  # noqa: S603
-        try:
-            yield
-            code = process.wait(PATIENCE)
-        except subprocess.TimeoutExpired:
-            raise _Failed(f"`enthesis {_shown(command)}` did not end") from None
-        finally:
-            process.kill()
+    pid = 0
+    try:
+        with held():
+            pid = fork(command, str(folder), _environment(folder))
+        yield
+        code = _exit_code(pid)
+    except BaseException:
+        _end(pid)
+        raise
     if code:
         raise _Failed(f"`enthesis {_shown(command)}` ended with {code}")
 
 
 def _run(folder: Path, command: tuple[str, ...], code: int, *, silent: bool = False) -> None:
     """Runs a real command in the folder; its own session, so that Ctrl-C reaches this process first."""
-    out = subprocess.DEVNULL if silent else None
-    line = [sys.executable, "-m", "enthesis", *command]
-    with subprocess.Popen(  # noqa: S603  our own program
-        line, cwd=folder, stdout=out, env=_environment(folder), start_new_session=True
-    ) as process:
-        try:
-            found = process.wait()
-        except KeyboardInterrupt:
-            process.send_signal(signal.SIGINT)  # so that it can stop what it was starting
-            try:
-                process.wait(PATIENCE)
-            except subprocess.TimeoutExpired:
-                process.kill()
-            raise
+    pid = 0
+    try:
+        with held(), open(os.devnull, "w") as nowhere:  # noqa: PTH123  a descriptor is wanted
+            pid = fork(command, str(folder), _environment(folder), {1: nowhere.fileno()} if silent else None)
+        found = _exit_code(pid)
+    except KeyboardInterrupt:
+        _end(pid)  # it stops what it was starting, and says nothing
+        raise
     if found != code:
         raise _Failed(f"`enthesis {_shown(command)}` ended with {found}, not with {code}")
+
+
+def _exit_code(pid: int) -> int:
+    _, status = os.waitpid(pid, 0)
+    return os.waitstatus_to_exitcode(status)
+
+
+def _end(pid: int) -> None:
+    """Ends a command as Ctrl-C would, so that it cleans up; kills it where it does not end by itself."""
+    if not pid:
+        return
+    with held(), suppress(ChildProcessError, ProcessLookupError):
+        os.kill(pid, signal.SIGTERM)
+        ends = time.monotonic() + PATIENCE
+        while os.waitpid(pid, os.WNOHANG)[0] == 0:
+            if time.monotonic() > ends:
+                os.kill(pid, signal.SIGKILL)
+            time.sleep(0.01)
 
 
 def _clean_up(folder: Path, *, leave: bool) -> None:

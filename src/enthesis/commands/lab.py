@@ -20,6 +20,7 @@ from enthesis.commands.common import (
     read_estate,
     remark,
 )
+from enthesis.commands.interrupts import on_interrupt
 
 if TYPE_CHECKING:
     from enthesis.lab.control import Running
@@ -50,6 +51,7 @@ def start(
     state = lab_state(folder)
     _make_place_of_work(state)
     try:
+        on_interrupt("the lab is stopped" if foreground else "")
         found = start_lab(state, furniture(described), foreground=foreground)
     except LabFailed as fault:
         raise LiveFailure(str(fault)) from None

@@ -28,6 +28,7 @@ FORWARDING = ("forwarded", "via", "x-real-ip", "client-ip", "true-client-ip")
 PASSED_ON = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT, signal.SIGUSR1, signal.SIGUSR2)
 
 Obtain = Callable[[], "Credential"]
+Clock = Callable[[], datetime]
 
 
 @dataclass(frozen=True)
@@ -69,7 +70,7 @@ def become(command: Sequence[str], environment: Mapping[str, str]) -> NoReturn:
 
 def run_with_endpoint(command: Sequence[str], lent: Lent, obtain: Obtain) -> int:
     """Runs the program beside an endpoint that hands out the credential and renews it; the program's exit code."""
-    keeper = _Keeper(lent, obtain)
+    keeper = Keeper(lent, obtain)
     server = _server(keeper)
     url = f"http://{HOST}:{server.server_address[1]}/{keeper.word}"
     threading.Thread(target=server.serve_forever, daemon=True).start()
@@ -106,19 +107,20 @@ def _not_run(program: str, fault: OSError) -> Exception:
     return Mistaken(f"{program} cannot be run: {fault.strerror}")
 
 
-class _Keeper:
+class Keeper:
     """Holds the credential, and gets the next one when half of its life is over."""
 
-    def __init__(self, lent: Lent, obtain: Obtain) -> None:
+    def __init__(self, lent: Lent, obtain: Obtain, now: Clock = lambda: datetime.now(UTC)) -> None:
         self.identity = lent.identity
         self.obtain = obtain
+        self.now = now
         self.word = secrets.token_urlsafe(24)  # who has not been told it is not the program
         self._lock = threading.Lock()
         self._took(lent.credential)
 
     def _took(self, credential: "Credential") -> None:
         self._credential = credential
-        self._began = datetime.now(UTC)
+        self._began = self.now()
 
     def handed(self) -> dict[str, Any]:
         """The answer to a request for a session; an EnthesisError where none can be had any more."""
@@ -126,13 +128,13 @@ class _Keeper:
 
         with self._lock:
             life = self._credential.life
-            if datetime.now(UTC) >= self._began + life / 2:
+            if self.now() >= self._began + life / 2:
                 try:
                     self._took(self.obtain())
                 except EnthesisError:
-                    if datetime.now(UTC) >= self._began + life:
+                    if self.now() >= self._began + life:
                         raise
-            left = self._began + self._credential.life - datetime.now(UTC)
+            left = self._began + self._credential.life - self.now()
             renew = max(timedelta(0), left - self._credential.life / 2)
             return {
                 "access_token": self._credential.secret.reveal(),
@@ -144,7 +146,7 @@ class _Keeper:
             }
 
 
-def _server(keeper: _Keeper) -> ThreadingHTTPServer:
+def _server(keeper: Keeper) -> ThreadingHTTPServer:
     class Answers(BaseHTTPRequestHandler):
         def log_message(self, format: str, *args: Any) -> None:  # noqa: A002  the name that the base class has
             """Says nothing: the address is a secret."""

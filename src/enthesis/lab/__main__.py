@@ -31,6 +31,7 @@ from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
 
 HOST = "127.0.0.1"
+INTERRUPTS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
 class _Server(uvicorn.Server):
@@ -147,7 +148,7 @@ async def _until_told(servers: list[_Server], sockets: list[socket.socket], read
             server.should_exit = True
 
     loop = asyncio.get_running_loop()
-    for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
+    for number in INTERRUPTS:
         loop.add_signal_handler(number, stop)
     tasks = [asyncio.create_task(server.serve(sockets=[one])) for server, one in zip(servers, sockets, strict=True)]
     while not all(server.started for server in servers) and not any(task.done() for task in tasks):
@@ -182,7 +183,9 @@ def _furnish_people(store: Store, furniture: dict[str, Any]) -> None:
 
 def main() -> int:
     """Runs until SIGTERM; exit 3 where another lab runs in the same folder."""
-    signal.pthread_sigmask(signal.SIG_UNBLOCK, (signal.SIGINT, signal.SIGTERM, signal.SIGHUP))  # held while starting
+    for number in INTERRUPTS:
+        signal.signal(number, signal.SIG_DFL)
+    signal.pthread_sigmask(signal.SIG_UNBLOCK, INTERRUPTS)  # held while this was imported, so that it ends quietly
     state = Path(sys.argv[1])
     ready = int(sys.argv[2]) if len(sys.argv) > 2 else None
     os.umask(0o077)

@@ -18,8 +18,8 @@ if TYPE_CHECKING:
     from enthesis.lab.tokens import Signer
 
 SESSION_LIFE = 3600  # seconds; of an administrator's session
-START_TIMEOUT = 20.0  # seconds
-STOP_TIMEOUT = 10.0  # seconds
+START_TIMEOUT = 120.0  # seconds; it is waited for, or for its end, whichever comes first
+STOP_TIMEOUT = 30.0  # seconds
 INTERRUPTS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
@@ -94,44 +94,45 @@ def start(state: Path, furniture: Mapping[str, Any], *, foreground: bool = False
 
 
 def _in_foreground(state: Path) -> None:
-    process = _spawn(state, sys.stderr, own_session=False)
+    process, reading = _spawn(state, sys.stderr, own_session=False)
     try:
-        _wait_ready(process, state)
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, INTERRUPTS)
+        _wait_ready(reading, state)
         found = running(state)
         if found:
             renew_sessions(state, found)
             for service in found.services:
                 sys.stderr.write(f"{service['name']} ({service['kind']}) at {service['url']}\n")
-        process[0].wait()
-    except KeyboardInterrupt:
-        process[0].terminate()
-        process[0].wait(STOP_TIMEOUT)
-    (state / "administrators.json").unlink(missing_ok=True)
+        process.wait()
+    finally:
+        process.terminate()
+        process.wait(STOP_TIMEOUT)
+        (state / "administrators.json").unlink(missing_ok=True)
 
 
 def _launch(state: Path) -> None:
     descriptor = os.open(state / "lab.log", os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-    # an interrupt between the start of the lab and the `try` would leave it running with nobody who knows of it
-    signal.pthread_sigmask(signal.SIG_BLOCK, INTERRUPTS)
-    try:
-        with os.fdopen(descriptor, "w") as log:
-            process = _spawn(state, log, own_session=True)
-    except BaseException:
-        signal.pthread_sigmask(signal.SIG_UNBLOCK, INTERRUPTS)
-        raise
+    with os.fdopen(descriptor, "w") as log:
+        process, reading = _spawn(state, log, own_session=True)
     try:
         signal.pthread_sigmask(signal.SIG_UNBLOCK, INTERRUPTS)
-        _wait_ready(process, state)
+        _wait_ready(reading, state)
     except BaseException:
-        process[0].terminate()
-        process[0].wait(STOP_TIMEOUT)
+        process.terminate()
+        process.wait(STOP_TIMEOUT)
         raise
-    process[0].returncode = 0  # it goes on by itself; nothing waits for it here
+    process.returncode = 0  # it goes on by itself; nothing waits for it here
 
 
 def _spawn(state: Path, log: Any, *, own_session: bool) -> tuple[subprocess.Popen[bytes], int]:
+    """Starts the process of a lab, and answers it with the pipe on which it says that it is ready.
+
+    Interrupts are held back from here on, and the caller lets them through again: one that came before somebody waits
+    for the lab would leave it running with nobody who knows of it. The lab itself holds them until it can end quietly.
+    """
     reading, writing = os.pipe()
     command = [sys.executable, "-m", "enthesis.lab", str(state), str(writing)]
+    signal.pthread_sigmask(signal.SIG_BLOCK, INTERRUPTS)
     try:
         process = subprocess.Popen(  # noqa: S603  our own module
             command,
@@ -142,13 +143,16 @@ def _spawn(state: Path, log: Any, *, own_session: bool) -> tuple[subprocess.Pope
             start_new_session=own_session,
             cwd="/",
         )
+    except BaseException:
+        os.close(reading)
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, INTERRUPTS)
+        raise
     finally:
         os.close(writing)
     return process, reading
 
 
-def _wait_ready(process: tuple[subprocess.Popen[bytes], int], state: Path) -> None:
-    reading = process[1]
+def _wait_ready(reading: int, state: Path) -> None:
     try:
         seen, _, _ = select.select([reading], [], [], START_TIMEOUT)
         if not seen or os.read(reading, 16) != b"ready\n":
