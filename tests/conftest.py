@@ -5,6 +5,7 @@ import os
 import shutil
 import subprocess
 import sys
+import tempfile
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -14,12 +15,15 @@ from typing import Any
 import pytest
 from hypothesis import settings
 
+from .warm import Warm
+
 # other examples each time, but not where a change must pass or fail for its own sake
 settings.register_profile("ordinary", max_examples=100, deadline=None, derandomize=bool(os.environ.get("CI")))
 settings.load_profile("ordinary")
 
 SALTMARSH = Path(__file__).parent.parent / "src" / "enthesis" / "data" / "saltmarsh"
 PUBLISHING = ("estate.yaml", "publishing.yaml", "expected.yaml")  # the story that most tests are about
+PATIENCE = 600.0  # seconds; only what hangs takes as long, however busy the machine is
 KEPT = ("PATH", "LANG", "SYSTEMROOT", "TMPDIR", "PYTHONPYCACHEPREFIX", "PYTHONDONTWRITEBYTECODE")
 
 
@@ -49,24 +53,31 @@ def environment(tmp_path_factory: pytest.TempPathFactory) -> Mapping[str, str]:
 
 
 @pytest.fixture(scope="session")
-def enthesis(environment: Mapping[str, str]) -> Program:
-    """Runs the built program in a folder."""
+def enthesis(environment: Mapping[str, str], tmp_path_factory: pytest.TempPathFactory) -> Iterator[Program]:
+    """Runs the program in a folder: forked from a warm one, or with `cold` as Python started for it alone."""
+    with Warm(Path(tempfile.mkdtemp(dir=tmp_path_factory.mktemp("w"))), environment) as warm:
 
-    def run(*words: str, at: Path, stdin: str = "", timeout: float = 90, **more: str) -> Ran:
-        done = subprocess.run(
-            [sys.executable, "-m", "enthesis", *words],
-            cwd=at,
-            env={**environment, **more},
-            input=stdin,
-            capture_output=True,
-            text=True,
-            timeout=timeout,
-            check=False,
-        )
-        assert "Traceback" not in done.stderr, done.stderr
-        return Ran(done.returncode, done.stdout, done.stderr)
+        def run(
+            *words: str, at: Path, stdin: str = "", timeout: float = PATIENCE, cold: bool = False, **more: str
+        ) -> Ran:
+            if cold or "TESTS_COLD" in os.environ:
+                done = subprocess.run(
+                    [sys.executable, "-m", "enthesis", *words],
+                    cwd=at,
+                    env={**environment, **more},
+                    input=stdin,
+                    capture_output=True,
+                    text=True,
+                    timeout=timeout,
+                    check=False,
+                )
+                ran = Ran(done.returncode, done.stdout, done.stderr)
+            else:
+                ran = Ran(*warm.run(words, at, {**environment, **more}, stdin, timeout))
+            assert "Traceback" not in ran.err, ran.err
+            return ran
 
-    return run
+        yield run
 
 
 def write_estate(folder: Path, files: Mapping[str, str]) -> Path:
@@ -143,3 +154,35 @@ def enacted_lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> 
     """One lab for many tests, with the estate enacted; they leave it as it is."""
     with lab_of(enthesis, copied(tmp_path_factory.mktemp("shared") / "saltmarsh")) as lab:
         yield lab
+
+
+# -- for bench/mutants.py: only what runs in this process, and how long each test takes ----------------------------
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--in-process", action="store_true", help="only tests that start no program")
+    parser.addoption("--timings", metavar="FILE", help="write the seconds that each test took, as JSON")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    if config.getoption("--in-process"):
+        started = [item for item in items if "environment" in getattr(item, "fixturenames", ())]
+        config.hook.pytest_deselected(items=started)
+        items[:] = [item for item in items if item not in started]
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    if config.getoption("--timings"):
+        config.pluginmanager.register(_Timings(Path(config.getoption("--timings"))))
+
+
+class _Timings:
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.seconds: dict[str, float] = {}
+
+    def pytest_runtest_logreport(self, report: pytest.TestReport) -> None:
+        self.seconds[report.nodeid] = self.seconds.get(report.nodeid, 0.0) + report.duration
+
+    def pytest_sessionfinish(self) -> None:
+        self.path.write_text(json.dumps(self.seconds), encoding="utf-8")

@@ -8,36 +8,10 @@ from pathlib import Path
 
 import pytest
 
+from .commands import COMMANDS
 from .conftest import Lab, Program
 
 ROOT = Path(__file__).parent.parent
-COMMANDS = [
-    "demo",
-    "start",
-    "check",
-    "card",
-    "trace",
-    "reach",
-    "admit",
-    "propose",
-    "enact",
-    "prove",
-    "lend",
-    "whoami",
-    "key",
-    "survey",
-    "lab",
-    "lab start",
-    "lab stop",
-    "lab status",
-    "lab clock",
-    "lab rotate",
-    "lab add",
-    "lab remove",
-    "lab on",
-    "lab run",
-    "lab agree",
-]
 PAGES = sorted((ROOT / "docs").rglob("*.md"))
 EXAMPLE = re.compile(r"```console\n(.*?)```", re.DOTALL)
 
@@ -90,7 +64,7 @@ def test_heavy_libraries_load_only_where_they_are_needed(enacted_lab: Lab, words
     """The server, HTTP and certificate libraries stay out of what does not speak to anything."""
     program = (
         "import sys\n"
-        "from enthesis.commands.main import run\n"
+        "from enthesis.__main__ import run\n"
         f"sys.argv = ['enthesis', *{words.split()!r}]\n"
         "try:\n    run()\nexcept SystemExit:\n    pass\n"
         "print(*{name.partition('.')[0] for name in sys.modules}, file=sys.stderr)\n"

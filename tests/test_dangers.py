@@ -3,6 +3,7 @@
 import json
 import ssl
 from collections.abc import Iterator, Mapping
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -10,10 +11,17 @@ import httpx
 import jsonschema
 import pytest
 
+from enthesis.judging.compiling import compile_estate
 from enthesis.model.dangers import DANGERS
+from enthesis.reaching.dangers import dangers, placed
+from enthesis.reaching.invariants import chains_from_now_on
+from enthesis.reaching.web import Web
+from enthesis.reading.folder import read_texts
+from enthesis.showing.checks import danger_json
 
 from .conftest import SALTMARSH, Lab, Program, start_lab, write_estate
 
+NOW = datetime(2026, 11, 24, tzinfo=UTC)
 HEAD = """
 estate: dangerous
 organisations: {ours: {units: [inner]}, theirs: {outside: true}}
@@ -45,10 +53,14 @@ def trust(claims: str, more: str = "", of: str = "left/identity/a") -> str:
     return f"trusts: [{{of: {of}, admits: {{token: forge, claims: {{{claims}}}}}{more}}}]\n"
 
 
-def check(enthesis: Program, folder: Path, body: str, **files: str) -> Any:
-    ran = enthesis("check", "--format", "json", at=write_estate(folder, {"estate.yaml": HEAD + body, **files}))
-    assert ran.code in (0, 1), ran.err + ran.out
-    return ran.json
+def found_in(body: str, **files: str) -> list[dict[str, Any]]:
+    """The dangers of an estate, accepted ones left out, as `check` writes them."""
+    reading = read_texts({"estate.yaml": HEAD + body, **files})
+    assert reading.estate is not None, reading.mistakes
+    chains = chains_from_now_on(Web(compile_estate(reading.estate), NOW.timestamp()))
+    found = placed(dangers(chains), reading.records)
+    assert not found.undecided
+    return [danger_json(one) for one in found.standing]
 
 
 def journey(name: str, more: str) -> str:
@@ -96,10 +108,10 @@ EACH: list[tuple[str, str, str]] = [
 
 
 @pytest.mark.parametrize(("code", "body", "says"), EACH, ids=[f"{n}-{one[0]}" for n, one in enumerate(EACH)])
-def test_each_danger_is_found_where_it_is(enthesis: Program, tmp_path: Path, code: str, body: str, says: str) -> None:
-    said = check(enthesis, tmp_path, body)
-    found = [one for one in said["dangers"] if one["code"] == code]
-    assert found, said["dangers"]
+def test_each_danger_is_found_where_it_is(code: str, body: str, says: str) -> None:
+    every = found_in(body)
+    found = [one for one in every if one["code"] == code]
+    assert found, every
     assert found[0]["source"].startswith("estate.yaml:")
     assert found[0]["remedy"]
     witness = ", ".join(f"{name} {value}" for name, value in (found[0]["gets_in"] or {}).items())
@@ -113,15 +125,15 @@ def test_an_issuer_that_is_shared_says_which_subjects_are_ours(enthesis: Program
     assert ran.code == 1
 
 
-def test_keys_may_be_bounded_more_tightly(enthesis: Program, tmp_path: Path) -> None:
+def test_keys_may_be_bounded_more_tightly() -> None:
     more = (
         "accounts: {tight: {in: '@ours', provider: lowland, longest_key: 2d}}\n"
         "identities: {tight/identity/t: {kind: service-account}}\n"
         "credentials: {k: {of: tight/identity/t, form: access-key, created: '2099-01-01T00:00:00Z', "
         "expires: '2099-01-04T00:00:00Z'}}\n"
     )
-    said = check(enthesis, tmp_path, "", **{"more.yaml": more})
-    assert [one["message"].split(" lives ")[1] for one in said["dangers"]] == ["longer than 2d"]
+    found = found_in("", **{"more.yaml": more})
+    assert [one["message"].split(" lives ")[1] for one in found] == ["longer than 2d"]
 
 
 def test_every_code_is_tried_here() -> None:
@@ -150,14 +162,13 @@ def test_every_code_is_tried_here() -> None:
         "expires: '2099-01-20T00:00:00Z'}}\n",
     ],
 )
-def test_what_is_well_has_no_danger(enthesis: Program, tmp_path: Path, body: str) -> None:
+def test_what_is_well_has_no_danger(body: str) -> None:
     more = {}
     if "identities:" in body:
         start = body.index("identities:")
         end = body.index("grants:")
         body, more = body[:start] + body[end:], {"more.yaml": body[start:end]}
-    said = check(enthesis, tmp_path, body, **more)
-    assert said["dangers"] == []
+    assert found_in(body, **more) == []
 
 
 def test_a_danger_is_accepted_with_a_reason_until_a_time(enthesis: Program, tmp_path: Path) -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from .conftest import Program
+from .conftest import PATIENCE, Program
 
 
 def labs_running(folder: Path) -> list[str]:
@@ -94,10 +94,19 @@ def test_in_a_folder_with_spaces_that_is_kept(enthesis: Program, tmp_path: Path)
     assert labs_running(tmp_path) == []
 
 
-@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
-@pytest.mark.parametrize("after", [0.3, 0.8, 1.3, 5.0])
+@pytest.mark.parametrize(
+    ("number", "until"),
+    [
+        (signal.SIGINT, "a folder"),
+        (signal.SIGINT, "a lab that starts"),
+        (signal.SIGTERM, "a lab that starts"),
+        (signal.SIGINT, "a lab that runs"),
+        (signal.SIGINT, "the third command"),
+        (signal.SIGTERM, "the third command"),
+    ],
+)
 def test_interrupted_it_stops_its_lab_and_says_so(
-    tmp_path: Path, environment: Mapping[str, str], number: int, after: float
+    tmp_path: Path, environment: Mapping[str, str], number: int, until: str
 ) -> None:
     temporary = tmp_path / "temporary"
     temporary.mkdir()
@@ -110,16 +119,20 @@ def test_interrupted_it_stops_its_lab_and_says_so(
         text=True,
         preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),  # noqa: PLW1509  even behind `&`
     )
-    deadline = time.monotonic() + 10
-    while not list(temporary.iterdir()) and time.monotonic() < deadline:
-        time.sleep(0.01)
-    time.sleep(after)
+    assert process.stdout is not None
+    waited_for = {"a folder": "*", "a lab that starts": "*/.enthesis/lab/lock", "a lab that runs": "*/*/lab/*.json"}
+    if until in waited_for:
+        deadline = time.monotonic() + PATIENCE
+        while not list(temporary.glob(waited_for[until])) and time.monotonic() < deadline:
+            time.sleep(0.005)
+    else:
+        for _ in range(3):
+            while "  enthesis " not in process.stdout.readline():
+                pass
     process.send_signal(number)
-    _, err = process.communicate(timeout=30)
-    assert process.returncode == 130
-    assert [line for line in err.splitlines() if line.startswith("Interrupted")] == [
-        "Interrupted: the lab is stopped, and its folder removed."
-    ]
-    assert "Traceback" not in err
+    _, err = process.communicate(timeout=PATIENCE)
+    assert process.returncode == 128 + number
+    said = ["Interrupted: the lab is stopped, and its folder removed."] if number == signal.SIGINT else []
+    assert [line for line in err.splitlines() if not line.endswith("at the lab of this estate.")] == said
     assert list(temporary.iterdir()) == []
     assert labs_running(tmp_path) == []

@@ -8,20 +8,26 @@ import signal
 import subprocess
 import sys
 import threading
-import time
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from .conftest import SALTMARSH, Lab, Program, Ran, copied, lab_of
+from enthesis.commands.running import Keeper, Lent
+from enthesis.connectors.hosts import HostService
+from enthesis.connectors.http import Client
+from enthesis.errors import RightMissing, UnexpectedAnswer, Unreachable
+from enthesis.ports import Credential, Secret
+
+from .conftest import PATIENCE, SALTMARSH, Lab, Program, Ran, copied, lab_of
 
 MAIN = ("--claim", "sub=project/tides/bulletin/branch/main", "--claim", "aud=lowland", "--claim", "event=push")
 WRITER, PUBLISHER = "bulletin/identity/page-writer", "build/identity/publisher"
@@ -193,6 +199,9 @@ def test_a_workload_certificate_is_at_hand_by_its_name(enthesis: Program, tmp_pa
     assert "it ended at" in enthesis("whoami", at=folder, **more).out
 
 
+OVER = threading.Event()
+
+
 class Faulty(BaseHTTPRequestHandler):
     """A metadata service that is not as it should be, by its first path segment."""
 
@@ -202,7 +211,7 @@ class Faulty(BaseHTTPRequestHandler):
     def do_GET(self) -> None:
         how = self.path.split("/")[1]
         if how == "slow":
-            time.sleep(8)
+            OVER.wait(PATIENCE)
         bodies: dict[str, bytes] = {
             "garbage": b"\x00<html>",
             "list": b"[1, 2]",
@@ -229,14 +238,22 @@ def faulty() -> Iterator[str]:
     server = ThreadingHTTPServer(("127.0.0.1", 0), Faulty)
     threading.Thread(target=server.serve_forever, daemon=True).start()
     yield f"http://127.0.0.1:{server.server_address[1]}"
+    OVER.set()
     server.shutdown()
     server.server_close()
+
+
+def test_a_metadata_service_that_never_answers_is_not_waited_for(faulty: str) -> None:
+    with (
+        Client("hosts", faulty, timeout=httpx.Timeout(0.2)) as client,
+        pytest.raises(Unreachable, match="did not answer in time"),
+    ):
+        HostService(client, "/slow").about()
 
 
 @pytest.mark.parametrize(
     ("how", "says"),
     [
-        ("slow", "did not answer in time"),
         ("garbage", "not JSON"),
         ("list", "not a JSON object"),
         ("nobody", "which host"),
@@ -256,10 +273,6 @@ def test_a_metadata_service_that_is_not_right_is_said_and_nothing_is_lent(
 
 
 def test_the_session_of_another_host_is_not_taken(enthesis: Program, lab: Lab, runtime: Path, faulty: str) -> None:
-    from enthesis.connectors.hosts import HostService
-    from enthesis.connectors.http import Client
-    from enthesis.errors import UnexpectedAnswer
-
     with Client("hosts", faulty) as client, pytest.raises(UnexpectedAnswer, match="another host"):
         HostService(client, "/other", HOST).about()
     lend = enthesis("lend", COLLECTOR, "--", "true", at=lab.folder, XDG_RUNTIME_DIR=str(runtime),
@@ -316,29 +329,53 @@ def test_the_endpoint_gives_nothing_to_whoever_was_not_told_of_it(enthesis: Prog
     assert ran.out == "200 403 404 403 403\n", ran.err
 
 
-def test_the_endpoint_renews_while_the_program_runs_and_says_when_it_cannot(enthesis: Program, tmp_path: Path) -> None:
-    """Sessions of a few seconds: another one at half of its life, and a refusal once nobody is admitted any more."""
+def test_the_endpoint_renews_at_half_of_a_life_and_says_when_it_cannot() -> None:
+    time = datetime(2026, 11, 24, tzinfo=UTC)
+    life = timedelta(minutes=10)
+    obtained: list[str] = []
+
+    def obtain() -> Credential:
+        if len(obtained) == 2:
+            raise RightMissing("it cannot be taken on any more")
+        obtained.append(f"session-{len(obtained)}")
+        return Credential(Secret(obtained[-1]), "session", life)
+
+    keeper = Keeper(Lent(COLLECTOR, obtain()), obtain, lambda: time)
+
+    def handed() -> str:
+        return str(keeper.handed()["access_token"])
+
+    first = keeper.handed()
+    assert (first["access_token"], first["expires_in"], first["renew_in"]) == ("session-0", 600, 300)
+    time += timedelta(minutes=4, seconds=59)
+    assert handed() == "session-0"
+    time += timedelta(seconds=1)
+    assert handed() == "session-1"
+    time += timedelta(minutes=9)  # no other can be had: this one is handed out until it has ended
+    assert (keeper.handed()["access_token"], keeper.handed()["expires_in"]) == ("session-1", 60)
+    assert keeper.handed()["renew_in"] == 0
+    time += timedelta(minutes=1)
+    with pytest.raises(RightMissing):
+        keeper.handed()
+
+
+def test_the_endpoint_says_why_it_hands_out_nothing_any_more(enthesis: Program, tmp_path: Path) -> None:
+    """A session that has ended as soon as it was obtained, and another that nobody gives."""
     folder = copied(tmp_path / "estate", "estate.yaml", "collectors.yaml")
     text = (folder / "collectors.yaml").read_text()
-    (folder / "collectors.yaml").write_text(text.replace("session: 30m", "session: 6s"))
+    (folder / "collectors.yaml").write_text(text.replace("session: 30m", "session: 1s"))
     program = (
-        "import json, os, subprocess, sys, time, urllib.request as u, urllib.error as e\n"
+        "import json, os, subprocess, sys, urllib.request as u, urllib.error as e\n"
         "r = u.Request(os.environ['ENTHESIS_METADATA_URL'] + '/session', b'{}', {'Asked-Directly': 'yes'})\n"
         "o = u.build_opener(u.ProxyHandler({}))\n"
-        "ask = lambda: json.load(o.open(r))\n"
-        "first, same = ask(), ask()\n"
-        "time.sleep(first['expires_in'] - first['renew_in'] + 0.5)\n"
-        "second = ask()\n"
-        "print(first['access_token'] == same['access_token'], first['access_token'] == second['access_token'],"
-        " second['expires_in'] > 0)\n"
         f"subprocess.run([*{list(US)}, 'lab', 'remove', '{HOST}'], check=True)\n"
-        "time.sleep(7)\n"
-        "try: ask()\n"
+        "try:\n"
+        "    while True: o.open(r)\n"
         "except e.HTTPError as f: print(f.code, json.load(f)['detail'])\n"
     )
     with lab_of(enthesis, folder) as lab:
         ran = on_host(enthesis, lab, "lend", COLLECTOR, "--endpoint", "--", sys.executable, "-c", program)
-    assert ran.out == f"True False True\n503 {COLLECTOR} cannot be taken on any more\n", ran.err
+    assert ran.out == f"503 {COLLECTOR} cannot be taken on any more\n", ran.err
 
 
 @pytest.mark.parametrize("endpoint", [(), ("--endpoint",)])
@@ -514,7 +551,7 @@ def test_no_secret_of_the_lab_is_anywhere_afterwards(
     more = {"XDG_RUNTIME_DIR": str(runtime)}
 
     def run(*words: str) -> None:
-        ran = enthesis(*words, at=lab.folder, **more)
+        ran = enthesis(*words, at=lab.folder, cold=words[0] == "lend", **more)  # its own arguments can be seen then
         outputs.extend((ran.out, ran.err))
 
     run("prove", "--junit", str(tmp_path / "proof.xml"), "--format", "json")
@@ -539,8 +576,8 @@ def test_no_secret_of_the_lab_is_anywhere_afterwards(
     key.unlink()  # where its value was asked to be
     outputs.append(sign_in(enthesis, lab, runtime).err)
     run("whoami")
-    run("lend", "gauges/identity/calibrator", "--", sys.executable, "-c", "import time; time.sleep(0.3)")
-    run("lend", "gauges/identity/calibrator", "--endpoint", "--", sys.executable, "-c", "import time; time.sleep(0.3)")
+    run("lend", "gauges/identity/calibrator", "--", sys.executable, "-c", "print()")
+    run("lend", "gauges/identity/calibrator", "--endpoint", "--", sys.executable, "-c", "print()")
     run("lend", "--forget")
     outputs.append(in_run(enthesis, lab, "lend", WRITER, "--", *US, "whoami").out)
     watching.over.set()
