@@ -4,9 +4,10 @@ It knows the model's plain records and nothing else of the product. Nothing in i
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from ipaddress import ip_address, ip_network
+from itertools import product
 from typing import Any
 
 from enthesis.model import estate as m
@@ -15,6 +16,15 @@ from enthesis.model.conditions import AllOf, AnyOf, Glob, Not, Present
 Truth = bool | None
 REFUSED, ALLOWED, NOT_NEEDED, THEIRS, UNKNOWN = "refused", "allowed", "not needed", "theirs", "unknown"
 EMPTY: tuple[Any, ...] = (None, "", (), {})
+NETWORKS = ("10.1.2.3", "10.2.0.1", "192.0.2.7", "198.51.100.1", "203.0.113.9", "10.0.0.0", "10.255.255.255", "9.0.0.1")
+REFERENCES = ("r1", "r2", "r3", "special-1", "x")
+AUDIENCES = (
+    "north",
+    "south",
+    "x",
+    "nobody",
+    "https://north.example/x",
+)  # what a workload may ask its cluster's token for, among others
 
 
 # -- conditions -------------------------------------------------------------------------------------------------
@@ -110,7 +120,8 @@ class Seen:
     """One request as judged: the steps in words, and what else the tests look at."""
 
     steps: dict[str, str]
-    admitting: list[m.Trust] = field(default_factory=list)
+    admitting: list[m.Trust] = field(default_factory=list)  # those whose session counts
+    life: timedelta | None = None  # of the session that this gives; None: nothing bounds it, or it gives none
 
     @property
     def refused(self) -> set[str]:
@@ -121,7 +132,8 @@ class Seen:
 class Caller:
     form: str  # bearer, resource, identity
     address: str | None
-    session_ends_after: timedelta | None = None
+    session_ends_after: timedelta | None = None  # how old the session may get, for asking
+    life: timedelta | None = None  # how long it lives in all, as a trust's end cuts it
     narrowings: tuple[Any, ...] = ()
     has_session: bool = False
 
@@ -271,7 +283,8 @@ class Naive:
         self.time = (journey.context.time or self.now).astimezone(UTC)
         caller = self.bearer()
         requests: list[tuple[str, str, str | None, m.Hop | None]] = [
-            ("take-on", hop.identity, None, hop) for hop in journey.through
+            (self.running_verb(hop.on), hop.on, None, hop) if hop.on else ("take-on", hop.identity, None, hop)
+            for hop in journey.through
         ]
         if journey.attempt:
             requests.append((journey.attempt.verb, journey.attempt.target, journey.attempt.onto, None))
@@ -282,9 +295,17 @@ class Naive:
             self.at_first = number == 0
             seen = self.request(caller, verb, target, onto)
             out.append(seen)
+            if verb == "take-on":
+                seen.life = self.life(caller, seen, last=last)
             if hop is not None:
-                caller = self.taken_on(caller, hop, seen)
+                caller = Caller("resource", hop.on) if hop.on else self.taken_on(caller, hop, seen)
         return out
+
+    def running_verb(self, resource: str) -> str:
+        """The verb by which code is run on something: login where that runs code, else the only one that does."""
+        verbs = self.estate.catalogue.verbs_of(self.kind_at(resource) or "")
+        running = [verb for verb, its_class in verbs.items() if its_class == "run"]
+        return "login" if "login" in running or not running else running[0]
 
     def bearer(self) -> Caller:
         form, whom = self.origin.form, self.origin.whom
@@ -303,7 +324,60 @@ class Naive:
             longest = max(trust.session for trust in seen.admitting)
             ends = longest if ends is None else min(ends, longest)
         more = (hop.narrowed,) if hop.narrowed is not None else ()
-        return Caller("identity", hop.identity, ends, caller.narrowings + more, has_session=True)
+        return Caller("identity", hop.identity, ends, seen.life, caller.narrowings + more, has_session=True)
+
+    def life(self, caller: Caller, seen: Seen, *, last: bool) -> timedelta | None:
+        """How long the session that a hop gives lives from when it was obtained, the longest of those that admit."""
+        age = self.context.session_age or timedelta(0)
+        began = self.time if last else self.time - age
+        parent = caller.life
+        if last and parent is not None:
+            parent -= age
+        if not seen.admitting:
+            return parent
+        own = max(trust.session if trust.until is None else min(trust.session, trust.until - began)
+                  for trust in seen.admitting)  # fmt: skip
+        return own if parent is None else min(own, parent)
+
+    # an expectation
+
+    def met(self, journey: m.Journey) -> bool:
+        """Whether a journey is as it is expected to be."""
+        judged = self.judge(journey)
+        refused = set().union(*(seen.refused for seen in judged))
+        if refused and self.rests_on_what_was_forgotten(journey):
+            return False
+        if (journey.expect == "allowed") != (not refused):
+            return False
+        if "names" in refused and "names" not in journey.because:
+            return False
+        if not set(journey.because) <= refused:
+            return False
+        if journey.keyless and journey.origin.form in ("credential", "identity"):
+            return False
+        return journey.within is None or self.short_enough(journey, judged, journey.within)
+
+    def short_enough(self, journey: m.Journey, judged: list[Seen], within: timedelta) -> bool:
+        if any(seen.life is not None and seen.life > within for seen in judged):
+            return False
+        credential = self.estate.credentials.get(journey.origin.whom) if journey.origin.form == "credential" else None
+        if credential is None:
+            return True
+        known = credential.created is not None and credential.expires is not None
+        return known and credential.expires - credential.created <= within  # type: ignore[operator]
+
+    def rests_on_what_was_forgotten(self, journey: m.Journey) -> bool:
+        """Whether some values of what the journey leaves unsaid would make it allowed."""
+        said, origin = journey.context.said, journey.origin
+        networks = [None, *map(ip_network, NETWORKS)] if "network" not in said else [journey.context.network]
+        references = [None, *REFERENCES] if "reference" not in said else [journey.context.reference]
+        mfas = [None, True, False] if origin.form == "person" and not origin.mfa_said else [origin.mfa]
+        for network, reference, mfa in product(networks, references, mfas):
+            context = replace(journey.context, network=network, reference=reference)
+            tried = replace(journey, origin=replace(origin, mfa=mfa), context=context)
+            if not any(seen.refused for seen in self.judge(tried)):
+                return True
+        return False
 
     # one request
 
@@ -312,10 +386,11 @@ class Naive:
         seen = Seen(steps)
         kind = self.kind_at(target)
         known = (
-            self.origin_known()
+            (not self.at_first or self.origin_known())
             and (caller.address is None or self.exists(caller.address))
             and (caller.form != "identity" or caller.address in self.estate.identities)
             and self.exists(target)
+            and (verb != "take-on" or target in self.estate.identities)
             and verb in self.estate.catalogue.verbs_of(kind or "")
             and (onto is None or self.exists(onto))
         )
@@ -326,16 +401,27 @@ class Naive:
         steps["names"] = ALLOWED if self.standing(caller, target, facts) else REFUSED
         steps["provider"] = self.provider_step(caller, verb, target)
         steps["ceilings"] = ALLOWED if self.ceilings_step(caller, verb, target, kind, facts) else REFUSED
+        admitting: list[m.Trust] = []
         if verb == "take-on":
-            seen.admitting = [one for one in self.estate.trusts if one.of == target and self.admits(one, caller, facts)]
-            owner = bool(seen.admitting)
+            admitting = [one for one in self.estate.trusts if one.of == target and self.admits(one, caller, facts)]
+            owner = bool(admitting)
+        elif kind == "key" and verb in ("encrypt", "decrypt", "sign") and self.foreign_to(target, caller):
+            owner = False
         else:
             owner = self.granted(caller, verb, target, kind, facts, self.owners(target))
         steps["owner"] = ALLOWED if owner else REFUSED
-        steps["caller"] = self.caller_step(caller, verb, target, kind, facts, seen.admitting)
+        steps["caller"] = self.caller_step(caller, verb, target, kind, facts, admitting)
+        let = self.lets_out(caller, verb, target, kind, facts)
+        seen.admitting = [one for one in admitting if one.admits.form != "account" or let]
         steps["companions"] = self.companions_step(caller, verb, target, kind, onto)
         steps["session"] = self.session_step(caller, verb, kind)
         return seen
+
+    def foreign_to(self, key: str, caller: Caller) -> bool:
+        """Whether a key is one that the provider manages, and the caller is not of its account."""
+        resource = self.estate.resources.get(key)
+        managed = resource is not None and resource.managed_by == "provider"
+        return managed and self.account(caller.address) != self.account(key)
 
     def origin_known(self) -> bool:
         form, whom = self.origin.form, self.origin.whom
@@ -352,7 +438,7 @@ class Naive:
                 return False
             if identity is not None and identity.tied_to is not None and not self.exists(identity.tied_to):
                 return False
-        if self.origin.form == "credential":
+        if self.origin.form == "credential" and self.at_first:
             credential = self.estate.credentials[self.origin.whom]
             lapsed = credential.expires is not None and credential.expires <= self.time
             if credential.disabled or lapsed:
@@ -367,7 +453,7 @@ class Naive:
             "time": self.time,
             "network": context.network,
             "reference": context.reference,
-            "mfa": origin.mfa,
+            "mfa": origin.mfa if origin.form == "person" else None,
             "session.age": self.age,
         }
         if self.at_first and origin.form in ("token", "assertion", "certificate"):
@@ -392,10 +478,21 @@ class Naive:
                 address = credential.of if credential else ""
             facts["origin.address"] = address or None
             facts["origin.organisation"] = self.organisation(address)
+            if origin.form == "host":
+                facts["origin.issuer"] = self.provider(address)
+            if origin.form == "workload":
+                facts["origin.issuer"] = self.cluster_issuer(address)
         for place in reversed(self.above(target)):
             for name, value in self.labels_at(place).items():
                 facts[f"target.labels.{name}"] = value
         return facts
+
+    def cluster_issuer(self, workload: str) -> str | None:
+        """The issuer of the cluster that a workload runs in."""
+        for name, issuer in self.estate.issuers.items():
+            if issuer.cluster is not None and issuer.cluster in self.above(workload):
+                return name
+        return None
 
     def labels_at(self, place: str) -> Any:
         estate = self.estate
@@ -476,9 +573,11 @@ class Naive:
     def admits(self, trust: m.Trust, caller: Caller, facts: dict[str, Any]) -> bool:  # noqa: PLR0911
         if trust.until is not None and trust.until <= self.time:
             return False
+        form, whom = trust.admits.form, trust.admits.whom
+        if form == "token" and caller.form == "resource":
+            return self.shows_its_service_account(trust, str(caller.address), facts)
         if self.hold(trust.when, facts) is not True:
             return False
-        form, whom = trust.admits.form, trust.admits.whom
         if form in ("token", "assertion", "certificate"):
             if caller.form != "bearer" or (self.origin.form, self.origin.whom) != (form, whom):
                 return False
@@ -502,6 +601,25 @@ class Naive:
             return self.in_group(caller.address, str(whom))
         return self.account(caller.address) == whom
 
+    def shows_its_service_account(self, trust: m.Trust, workload: str, facts: dict[str, Any]) -> bool:
+        """Whether a workload is admitted by a token of a service account that it runs as, for any one audience."""
+        if self.kind_at(workload) != "workload" or trust.admits.whom != self.cluster_issuer(workload):
+            return False
+        namespace = workload.split("/workload/", maxsplit=1)[0]
+        for identity in self.runs_as(workload):
+            if not identity.startswith(f"{namespace}/identity/"):
+                continue
+            words = identity.split("/")
+            subject = f"system:serviceaccount:{words[4]}:{words[6]}"
+            for audience in AUDIENCES:
+                shown = {**facts, "claims.sub": subject, "claims.aud": audience}
+                if (
+                    self.hold(trust.when, shown) is True
+                    and self.hold(trust.admits.conditions, shown, "claims.") is True
+                ):
+                    return True
+        return False
+
     def in_time(self) -> bool:
         until, since = self.origin.shows.get("exp"), self.origin.shows.get("nbf")
         now = self.time.timestamp()
@@ -523,8 +641,17 @@ class Naive:
             return NOT_NEEDED
         if self.theirs(own):
             return THEIRS
+        return ALLOWED if self.lets_out(caller, verb, target, kind, facts) else REFUSED
+
+    def lets_out(self, caller: Caller, verb: str, target: str, kind: str, facts: dict[str, Any]) -> bool:
+        """Whether the caller's side lets it, needed or not."""
+        own = self.account(caller.address)
+        if own is None or caller.form != "identity":
+            return False
+        if self.theirs(own):
+            return True
         holders = {own, *self.above(self.estate.accounts[own].within)}
-        return ALLOWED if self.granted(caller, verb, target, kind, facts, holders) else REFUSED
+        return self.granted(caller, verb, target, kind, facts, holders)
 
     def companions_step(self, caller: Caller, verb: str, target: str, kind: str, onto: str | None) -> str:
         asked = list(self.companions(caller, verb, target, kind, onto))
@@ -539,22 +666,34 @@ class Naive:
             for place in self.above(target):
                 resource = self.estate.resources.get(place)
                 if resource is not None and resource.encrypted_by is not None:
-                    key = resource.encrypted_by
-                    managed = self.estate.resources[key].managed_by if key in self.estate.resources else None
-                    foreign = managed == "provider" and self.account(caller.address) != self.account(key)
                     further = "decrypt" if its_class == "read" else "encrypt"
-                    yield not foreign and not self.request(caller, further, key, None).refused
+                    yield self.also(caller, further, resource.encrypted_by)
                     break
         if its_class == "run":
             for identity in sorted(self.runs_as(target)):
-                yield not self.request(caller, "use", identity, None).refused
+                yield self.also(caller, "use", identity)
         if verb == "attach" and onto is not None:
-            yield not self.request(caller, "configure", onto, None).refused
-        if self.origin.form == "person" and verb != "enter":
-            mine, other = self.organisation(self.origin.whom), self.organisation(target)
+            yield self.also(caller, "configure", onto)
+        person = self.person_behind()
+        if person is not None and verb != "enter":
+            mine, other = self.organisation(person), self.organisation(target)
             if other is not None and mine != other:
-                person = Caller("identity", self.origin.whom)
-                yield not self.request(person, "enter", f"@{other}", None).refused
+                yield self.also(Caller("identity", person), "enter", f"@{other}")
+
+    def also(self, caller: Caller, verb: str, target: str) -> bool:
+        return not self.request(caller, verb, target, None).refused
+
+    def person_behind(self) -> str | None:
+        """The person whose sign-in or keyed credential a chain began with."""
+        address: str | None = self.origin.whom
+        if self.origin.form == "credential":
+            known = self.estate.credentials.get(self.origin.whom)
+            address = known.of if known else None
+        elif self.origin.form != "person":
+            return None
+        known_person = self.estate.identities.get(address or "")
+        person = self.origin.form == "person" or (known_person is not None and known_person.kind == "person")
+        return address if person else None
 
     def session_step(self, caller: Caller, verb: str, kind: str) -> str:
         for narrowing in caller.narrowings:

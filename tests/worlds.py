@@ -16,6 +16,11 @@ LABELS: tuple[dict[str, str], ...] = (
 )
 TIMES = ("2026-06-01T00:00:00Z", "2027-06-01T00:00:00Z")
 NETWORKS = ("10.0.0.0/8", "10.1.0.0/16", "192.0.2.7")
+CALLED_FROM = ("10.1.2.3", "10.2.0.1", "192.0.2.7", "10.0.0.0/7", "10.0.0.0", "10.255.255.255", "9.255.255.255",
+               "10.1.255.255", "10.2.0.0", "192.0.2.6", None)  # fmt: skip
+SESSIONS = ("15m", "1h", "4h")
+AGES = ("10m", "15m", "20m", "30m", "1h", "2h", "4h", "5h")  # among them just as long as sessions last
+SERVICE_ACCOUNT = "system:serviceaccount:s:j"  # how the cluster's tokens name its one service account
 SUBJECTS = ("tides/main", "tides/try", "tidewater/main", "other/main")
 VERBS = {
     "object": ("read", "write", "list", "delete"),
@@ -86,11 +91,13 @@ class World:
             "caller.labels.tier": ["high", "low"],
             "target.labels.coast": ["north"],
             "target.labels.tier": ["high", "low"],
-            "origin.kind": ["token", "person", "host", "credential"],
-            "origin.issuer": ["forge"],
+            "origin.kind": ["token", "person", "host", "credential", "workload"],
+            "origin.issuer": ["forge", "grid", ["forge", "kiln"]],
             "origin.organisation": ["one", "two"],
             "origin.address": [*self.people, {"glob": "**/host/*"}],
             "claims.sub": [*SUBJECTS, {"glob": "tides/*"}, {"glob": "**/main", "not": "other/main"}],
+            "cluster.sub": [SERVICE_ACCOUNT, {"glob": "system:serviceaccount:s:*"}, {"glob": "**:t:*"}],
+            "cluster.aud": ["north", "x", {"glob": "*"}, {"not": "north"}],
             "claims.aud": ["north", "south", {"glob": "n*"}],
             "claims.event": ["push", {"not": "fork"}, {"glob": "pu??"}, 7],
             "claims.teams": ["red", ["red", "blue"], {"not": "blue"}],
@@ -125,8 +132,9 @@ class World:
         secrets = [f"{account}/secret/s" for account in self.accounts] + ["cc/cluster/k/namespace/s/secret/t"]
         resources: dict[str, Any] = {
             "cc/cluster/k": {}, "cc/cluster/k/namespace/s": {}, "aa/pool/l": {},
-            "aa/queue/q": {}, "dd/queue/q": {"encrypted_by": "dd/key/k"}, self.workload: {},
+            "aa/queue/q": {}, "dd/queue/q": {"encrypted_by": "dd/key/k"}, "dd/pool/m": {},
         }  # fmt: skip
+        resources[self.workload] = self.maybe(0.0 if self.live else 0.7, lambda: {"runs_as": [self.identities[-1]]})
         for key in keys:
             resources[key] = {"managed_by": rng.choice(["account", "account", "provider"])}
         for holder in (*buckets, *secrets):
@@ -141,7 +149,9 @@ class World:
                     )
                 },
             )
-        resources["aa/pool/l"] = self.maybe(0.5, lambda: {"runs_as": self.some(self.identities[:2])})
+        for pool in ("aa/pool/l", "dd/pool/m"):  # the second has no members yet
+            near = [one for one in self.identities if one.startswith(pool[:2])]
+            resources[pool] = self.maybe(0.5, lambda near=near: {"runs_as": self.some(near)})
         for place in resources.values():
             place.update(self.maybe(0.3, lambda: {"labels": rng.choice(LABELS)}))
         identities: dict[str, Any] = {}
@@ -173,7 +183,8 @@ class World:
                 for name, (place, provider) in self.accounts.items()
             },
             "issuers": {
-                "forge": {"kind": "oidc", "claims": {"sub": "text", "event": "text", "teams": "list"}},
+                "forge": {"kind": "oidc", "claims": {"sub": "text", "event": "text", "teams": "list", "exp": "text"}},
+                "grid": {"kind": "oidc", "cluster": "cc/cluster/k"},
                 "kiln": {"kind": "saml"},
                 "seal": {"kind": "x509"},
             },
@@ -183,6 +194,7 @@ class World:
                 "aa/group/g": {"members": self.some([*self.identities, *self.people, "bb/group/r"], 3)},
                 "@one/group/h": {"where": self.rule(["@one", "@one/u", "cc"]), "members": self.some(self.people)},
                 "bb/group/r": {"where": self.rule(["bb", "@one"])},
+                "bb/group/nobody": {},
             },
             "trusts": self.trusts(),
             "roles": self.roles(),
@@ -193,8 +205,20 @@ class World:
                 "key1": {"of": rng.choice(self.identities), "form": "access-key", **self.when(0.3)},
                 "key2": {"of": rng.choice(self.identities), "form": "static-token", "disabled": rng.random() < 0.5,
                          "expires": rng.choice(TIMES)},
+                "key3": {"of": rng.choice(self.people), "form": "password", **self.lifetime()},
+                "key4": {"of": rng.choice(self.identities), "form": "client-secret", **self.lifetime()},
             },
         }  # fmt: skip
+
+    def lifetime(self) -> dict[str, Any]:
+        """When a credential was made and when it ends, each said or not; of an hour, a month or more."""
+        rng = self.rng
+        return {
+            **self.maybe(0.7, lambda: {"created": "2026-05-31T23:00:00Z"}),
+            **self.maybe(
+                0.7, lambda: {"expires": rng.choice(["2026-06-01T00:00:00Z", "2026-06-30T23:00:00Z", *TIMES])}
+            ),
+        }
 
     def rule(self, places: list[str]) -> dict[str, Any]:
         if self.rng.random() < 0.2:
@@ -212,6 +236,7 @@ class World:
             choices: list[dict[str, Any]] = [
                 {"token": "forge", "claims": self.claims()},
                 {"token": "forge", "claims": {"sub": rng.choice(SUBJECTS)}},
+                {"token": "grid", "claims": {"sub": self.test("cluster.sub"), "aud": self.test("cluster.aud")}},
                 {"assertion": "kiln", "attributes": {"team": "red"}},
                 {"certificate": "seal", "subject": {"glob": "spiffe://one/**"}},
                 {"identity": rng.choice(self.identities)},
@@ -223,9 +248,13 @@ class World:
                 {"person": rng.choice(self.people)},
             ]
             if self.live:
-                choices = [one for one in choices if not {"assertion", "certificate"} & one.keys()]
+                choices = [
+                    one
+                    for one in choices
+                    if not {"assertion", "certificate"} & one.keys() and one.get("token") != "grid"
+                ]
             admits = rng.choice(choices)
-            session = rng.choice(["15m", "1h", "4h"])
+            session = rng.choice(SESSIONS)
             out.append({"name": f"t{number}", "of": of, "admits": admits, "session": session,
                         **self.when(0.3), **self.until()})  # fmt: skip
         return out
@@ -291,9 +320,17 @@ class World:
         origin = journey["from"]
         form = next(name for name in origin if name not in ("claims", "attributes", "subject", "mfa"))
         at = "" if form in ("token", "assertion", "certificate") else origin[form]
-        at = self.data["credentials"][at]["of"] if form == "credential" else at
+        at = self.held_by(at) if form == "credential" else at
         good = self.good(journey, form)
-        for hop in journey["through"]:
+        for number, hop in enumerate(journey["through"]):
+            if not isinstance(hop, str) and "on" in hop:
+                onward = journey["through"][number + 1] if number + 1 < len(journey["through"]) else None
+                if onward in self.identities and hop["on"] in self.data["resources"] and hop["on"] != self.workload:
+                    self.data["resources"][hop["on"]].setdefault("runs_as", [onward])
+                verb = "login" if "/host/" in hop["on"] or "/workload/" in hop["on"] else "configure"
+                self.support_request(at, verb, hop["on"], good, chance)
+                at = hop["on"]
+                continue
             of = hop if isinstance(hop, str) else hop["identity"]
             admits: dict[str, Any] = {"identity": at}
             if not at:
@@ -304,13 +341,18 @@ class World:
                 admits = {"person": at}
             elif at not in self.identities:
                 admits = {"attached": rng.choice([at, True])}
-                if at in self.data["resources"] and of in self.identities:
-                    self.data["resources"][at]["runs_as"] = [of]
+                if at == self.workload and rng.random() < 0.6:
+                    admits = {"token": "grid", "claims": {"sub": SERVICE_ACCOUNT, "aud": rng.choice(["north", "x"])}}
+                    self.data["resources"][at]["runs_as"] = [self.identities[-1]]
+                elif at in self.data["resources"] and of in self.identities:
+                    self.data["resources"][at].setdefault("runs_as", [of])
             elif rng.random() < 0.3:
                 admits = {"account": at.split("/", maxsplit=1)[0]}
+                if rng.random() < 0.3 and of in self.identities:  # a second trust, of the same session or another
+                    self.add("trusts", of=of, admits={"identity": at}, session=rng.choice(SESSIONS))
             unknown = admits.get("token") == "forgery" or at.endswith(("/typo", "/gone"))
             if of in self.identities and not unknown and rng.random() < chance:
-                self.add("trusts", of=of, admits=admits, session=rng.choice(["15m", "4h"]), **good())
+                self.add("trusts", of=of, admits=admits, session=rng.choice(SESSIONS), **good())
             self.support_request(at, "take-on", of, good, chance)
             at = of
         if "attempt" in journey:
@@ -319,9 +361,16 @@ class World:
             self.support_request(at, verb, target, good, chance)
             if onto:
                 self.support_request(at, "configure", onto, good, chance)
-        if form == "person":
+        behind = origin[form] if form == "person" else at if at in self.people else None
+        if form == "credential":
+            behind = self.held_by(origin[form])
+        if behind in self.people:
             for organisation in ("@one", "@two"):
-                self.grant(origin[form], "enters", organisation, organisation, good, chance)
+                self.grant(behind, "enters", organisation, organisation, good, chance)
+
+    def held_by(self, credential: str) -> str:
+        """Whose a credential is; somebody's where there is no such credential."""
+        return str(self.data["credentials"].get(credential, {"of": "aa/identity/i0"})["of"])
 
     def support_request(self, at: str, verb: str, target: str, good: Any, chance: float) -> None:
         rng = self.rng
@@ -343,11 +392,27 @@ class World:
         if place.get("encrypted_by") and verb in ("read", "write", "send", "receive"):
             further = "decrypt" if verb in ("read", "receive") else "encrypt"
             self.support_request(at, further, place["encrypted_by"], good, chance)
-        for one in place.get("runs_as", ()) if verb in ("login", "configure", "create") else ():
-            self.support_request(at, "use", one, good, chance)
+        for one in self.runs_as(target) if verb in ("login", "configure", "create") else ():
+            self.support_request(at, "use", one, good, 0.97)
+
+    def runs_as(self, resource: str) -> list[str]:
+        """What a resource runs as, by itself, its pool and attachments."""
+        pool = resource.split("/host/", maxsplit=1)[0] if "/pool/" in resource else ""
+        found = [one for place in (resource, pool) for one in self.data["resources"].get(place, {}).get("runs_as", ())]
+        for attachment in self.data["attachments"]:
+            what = attachment["what"]
+            glob = what["glob"] if isinstance(what, dict) else ""
+            near = (
+                resource.startswith("aa/")
+                if glob == "aa/**"
+                else resource.endswith("/host/x") and "/pool/" not in resource
+            )
+            if what == resource or (glob and near):
+                found += attachment["runs_as"]
+        return list(dict.fromkeys(found))
 
     def grant(self, to: str, role: str, at: str, holder: str, good: Any, chance: float) -> None:
-        if self.rng.random() < chance and ("/typo" not in at and "/gone" not in at):
+        if self.rng.random() < chance and not any(one.endswith(("/typo", "/gone")) for one in (to, at)):
             self.data["roles"].setdefault(role, {"allows": {"*": ["read"]}})
             self.add("grants", to=to, role=role, at=at, held_by=holder, **good())
 
@@ -371,6 +436,11 @@ class World:
                 "reference": [context.get("reference") or "r1", {"glob": "special-*"}],
                 "origin.kind": [form, "host"],
             }
+            if rng.random() < 0.9:  # what is absent makes a test unknown
+                fitting = {name: test for name, test in fitting.items() if context.get(name, name) is not None}
+                fitting = {n: t for n, t in fitting.items() if n not in ("network", "reference") or n in context}
+                if form == "identity":
+                    del fitting["origin.kind"]
             return {"when": {name: fitting[name] for name in self.some(fitting)}}
 
         return make
@@ -384,25 +454,52 @@ class World:
         through: list[Any] = []
         bearer = "token" in origin or "assertion" in origin or "certificate" in origin
         for _ in range(rng.choice([1 if bearer and (self.live or rng.random() < 0.9) else 0, 1, 1, 1, 2, 3])):
+            if (at in self.identities or at in self.people) and rng.random() < (0.0 if self.live else 0.15):
+                places = [*self.hosts, *self.hosts, self.workload, "aa/pool/l", "aa/host/gone"]
+                if at in self.identities and rng.random() < 0.95:  # mostly of its own provider
+                    home = self.accounts[at[:2]][1]
+                    places = [one for one in places if self.accounts[one[:2]][1] == home]
+                at = rng.choice(places)
+                through.append({"on": at})
+                if rng.random() < 0.9:
+                    own = [one for one in self.identities if one[:2] == at[:2]]
+                    at = rng.choice(self.data["resources"].get(at, {}).get("runs_as") or [self.sound(rng.choice(own))])
+                    through.append(at)
+                continue
             at = self.next_hop(origin, at)
             through.append({"identity": at, "narrowed": rng.choice([{"*": ["*", "take-on"]}, {"object": ["read"]}])}
                            if rng.random() < 0.1 else at)  # fmt: skip
+        if through and isinstance(through[-1], dict) and "on" in through[-1] and rng.random() < 0.9:
+            at = self.sound(rng.choice(self.identities))
+            through.append(at)
         entry: dict[str, Any] = {"from": origin, "through": through, "expect": "allowed", "context": self.context()}
+        if not self.live:
+            entry |= self.expectation()
         if not through or rng.random() < 0.8:
             entry["attempt"] = self.attempt(at)
         if rng.random() < 0.85:
             self.support(entry)
         return entry
 
+    def expectation(self) -> dict[str, Any]:
+        """What is expected, met or not."""
+        rng = self.rng
+        out: dict[str, Any] = {"expect": rng.choice(["allowed", "refused"])}
+        if out["expect"] == "refused" and rng.random() < 0.5:
+            out["because"] = self.some(("names", "provider", "ceilings", "owner", "owner", "caller", "session"))
+        return {
+            **out,
+            **self.maybe(0.2, lambda: {"keyless": True}),
+            **self.maybe(0.4, lambda: {"within": rng.choice(["5m", "15m", "1h", "2h", "4h", "30d"])}),
+        }
+
     def context(self) -> dict[str, Any]:
         rng = self.rng
         return {
             **self.maybe(0.5, lambda: {"time": rng.choice(["2026-01-01T00:00:00Z", "2027-01-01T00:00:00Z", TIMES[1]])}),
-            **self.maybe(
-                0.7, lambda: {"network": rng.choice(["10.1.2.3", "10.2.0.1", "192.0.2.7", "10.0.0.0/7", None])}
-            ),
+            **self.maybe(0.7, lambda: {"network": rng.choice(CALLED_FROM)}),
             **self.maybe(0.7, lambda: {"reference": rng.choice(["r1", "r2", "x", None])}),
-            **self.maybe(0.3, lambda: {"session_age": rng.choice(["10m", "20m", "2h", "5h"])}),
+            **self.maybe(0.3, lambda: {"session_age": rng.choice(AGES)}),
         }
 
     def origin(self) -> tuple[dict[str, Any], str]:
@@ -414,6 +511,7 @@ class World:
                 "sub": rng.choice([*SUBJECTS, "tides/main"]),
                 "aud": rng.choice(["north", ["south", "north"], "x"]),
                 **self.maybe(0.8, lambda: {"event": rng.choice(["push", "fork", "push", 7, None, ""])}),
+                **self.maybe(0.1, lambda: {"exp": rng.choice([1780272000, 1780272001, 1811808000, 4000000000])}),
                 **self.maybe(0.6, lambda: {"teams": rng.choice(["red", ["red", "blue"], ["green", 3], []])}),
             }
             if rng.random() < 0.1:
@@ -433,9 +531,9 @@ class World:
             person = rng.choice(self.people)
             return {"person": person, **self.maybe(0.7, lambda: {"mfa": rng.choice([True, False, None])})}, person
         if form == "credential":
-            name = rng.choice(["key1", "key2"])
-            return {"credential": name}, self.data["credentials"][name]["of"]
-        one = rng.choice([*self.identities, *self.people])
+            name = rng.choice(["key1", "key2", "key3", "key4"] if rng.random() < 0.97 else ["key5"])
+            return {"credential": name}, self.held_by(name)
+        one = rng.choice(self.identities) if rng.random() < 0.97 else "aa/identity/typo"
         return {"identity": one}, one
 
     def next_hop(self, origin: dict[str, Any], at: str) -> str:
@@ -452,6 +550,7 @@ class World:
             or (form == "group" and at.split("/", maxsplit=1)[0] in ("aa", "bb", "@one"))
             or (form == "account" and at.startswith(f"{whom}/"))
             or (form == "attached" and "/host/" in at)
+            or (whom == "grid" and at == self.workload)
         ]
         if fitting and rng.random() < 0.5:
             return str(rng.choice(fitting))

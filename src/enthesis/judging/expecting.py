@@ -81,10 +81,12 @@ def _too_long(compiled: Compiled, verdict: Verdict, within: timedelta) -> Iterat
     credential = compiled.estate.credentials.get(origin.whom) if origin.form == "credential" else None
     if credential is None:
         return
-    if credential.expires is None:
-        yield f"the credential {credential.name} has no end"
-    elif credential.expires - verdict.question.time > within:
-        yield f"the credential {credential.name} lives longer than {duration_text(within)}"
+    if credential.created is None or credential.expires is None:
+        what = "end" if credential.expires is None else "beginning"
+        yield f"the credential {credential.name} has no known {what}, so it counts as endless"
+    elif credential.expires - credential.created > within:
+        life = duration_text(credential.expires - credential.created)
+        yield f"the credential {credential.name} lives {life}, longer than {duration_text(within)}"
 
 
 def _rests_on(compiled: Compiled, journey: Journey, verdict: Verdict) -> str:

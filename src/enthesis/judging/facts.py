@@ -4,8 +4,12 @@ from datetime import timedelta
 
 from enthesis.judging.compiling import NONE, Compiled
 from enthesis.judging.questions import BEARERS, Question
-from enthesis.model.addresses import account_of
+from enthesis.model.addresses import account_of, service_account_subject
+from enthesis.model.conditions import Conditions
 from enthesis.trusting.truth import Value
+from enthesis.trusting.values import Room, cells
+
+AUDIENCE = Room(frozenset(["text"]), absent=False)
 
 
 class Facts:
@@ -40,7 +44,7 @@ class Facts:
                 "time": question.time,
                 "network": question.context.network,
                 "reference": question.context.reference,
-                "mfa": question.origin.mfa,
+                "mfa": question.origin.mfa if question.origin.form == "person" else None,
             }.get(attribute)
         if family == "claims":
             shown = self.first and question.origin.form in BEARERS
@@ -104,7 +108,30 @@ def origin_fact(compiled: Compiled, question: Question, name: str) -> Value:
         address = credential.of if credential else ""
     if name == "address":
         return address or None
+    if name == "issuer":
+        return _issuer_of(compiled, origin.form, address)
     return organisation_at(compiled, address) if name == "organisation" and address else None
+
+
+def _issuer_of(compiled: Compiled, form: str, address: str) -> str | None:
+    """Who vouches for a host (its provider) or a workload (its cluster's issuer)."""
+    if form == "workload":
+        return compiled.estate.issuer_of_workload(address)
+    account = compiled.estate.accounts.get(account_of(address)) if form == "host" else None
+    return account.provider if account is not None else None
+
+
+def service_account_subjects(compiled: Compiled, workload: str) -> list[str]:
+    """The subjects of the tokens that a workload can show: one for each service account that it runs as."""
+    namespace = workload.split("/workload/", 1)[0]
+    names = [compiled.places.names[number] for number in compiled.runs(workload)]
+    return [service_account_subject(one) for one in names if one.startswith(f"{namespace}/identity/")]
+
+
+def audiences_for(conditions: Conditions) -> list[Value]:
+    """Audiences that a caller who may choose one would try: one from each cell that the tests of `aud` tell apart."""
+    tests = [test for name, test in conditions if name in ("aud", "claims.aud")]
+    return list(cells(tests, AUDIENCE)) if tests else ["any"]
 
 
 def target_label(compiled: Compiled, target: list[int], name: str) -> Value:

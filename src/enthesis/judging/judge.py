@@ -1,11 +1,11 @@
 """Judges a question: every hop and the attempt, in seven steps each, on after a refusal, with the grounds."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
 
-from enthesis.judging.compiling import NONE, Barred, Compiled
-from enthesis.judging.facts import Facts, kind_name, organisation_at
+from enthesis.judging.compiling import ENDLESS, NONE, Barred, Compiled
+from enthesis.judging.facts import Facts, audiences_for, kind_name, organisation_at, service_account_subjects
 from enthesis.judging.questions import BEARERS, RESOURCES, Question
 from enthesis.judging.verdicts import (
     ALLOWED,
@@ -23,14 +23,16 @@ from enthesis.judging.verdicts import (
 )
 from enthesis.model.addresses import account_of, article, parse
 from enthesis.model.conditions import Conditions, Glob
+from enthesis.model.estate import Hop
 from enthesis.model.mistakes import AddressMistake, Source
 from enthesis.reading.shapes import duration_text, nearest, time_text
 from enthesis.trusting.patterns import matcher
-from enthesis.trusting.truth import hold, passes
+from enthesis.trusting.truth import Value, hold, passes
 
 MISSES = 4  # near-misses told at the most, a step
 LOOKED_AT = 60  # grants of one principal that are looked at for near-misses
 NOTHING = timedelta(0)
+USES_OF_KEYS = ("encrypt", "decrypt", "sign")
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,18 +88,28 @@ class _Chain:
     def verdict(self) -> Verdict:
         question = self.question
         caller = self._bearer()
-        asked: list[tuple[str, str, str | None]] = [("take-on", hop.identity, None) for hop in question.through]
+        asked: list[tuple[str, str, str | None]] = [self._asked(hop) for hop in question.through]
         if question.attempt is not None:
             asked.append((question.attempt.verb, question.attempt.target, question.attempt.onto))
         requests: list[Request] = []
         for number, (verb, target, onto) in enumerate(asked):
             self.first = number == 0
-            self.age = _age(question.context.session_age, last=number == len(asked) - 1)
+            last = number == len(asked) - 1
+            self.age = _age(question.context.session_age, last=last)
             request = self.request(caller, verb, target, onto, is_hop=number < len(question.through))
+            if verb == "take-on":
+                request = replace(request, life=self._life(caller, request, last=last))
             if number < len(question.through):
-                caller, request = self._taken_on(caller, number, request)
+                caller = self._after(caller, question.through[number], request)
             requests.append(request)
         return Verdict(question, tuple(requests))
+
+    def _asked(self, hop: Hop) -> tuple[str, str, str | None]:
+        """What a hop asks for: to take an identity on, or to run code on a resource."""
+        if not hop.on:
+            return "take-on", hop.identity, None
+        kind = kind_name(self.compiled, hop.on) or ""
+        return self.compiled.catalogue.running_verb(kind) or "login", hop.on, None
 
     # -- callers --------------------------------------------------------------------------------------------------
 
@@ -117,31 +129,38 @@ class _Chain:
         principals = (number, *self.compiled.groups_of(number)) if number != NONE else ()
         return Caller("identity", address, number, principals, has_session=has_session)
 
-    def _taken_on(self, caller: Caller, number: int, request: Request) -> tuple[Caller, Request]:
-        """The caller that a hop gives, whether or not it was allowed, and the request with the life it got."""
-        hop = self.question.through[number]
-        tables = self.compiled.tables
-        runs_out, life = caller.runs_out, caller.life
-        admitting = [ground.number for ground in request.step("owner").grounds if ground.number is not None]
-        if admitting:
-            lengths = [timedelta(seconds=tables.trust_session[trust]) for trust in admitting]
+    def _after(self, caller: Caller, hop: Hop, request: Request) -> Caller:
+        """The caller that a hop gives, whether or not it was allowed. A resource's session is nobody's child."""
+        if hop.on:
+            return Caller("resource", hop.on, self.compiled.find(hop.on))
+        lengths = [timedelta(seconds=self.compiled.tables.trust_session[trust]) for trust in request.counting]
+        runs_out = caller.runs_out
+        if lengths:
             runs_out = min(max(lengths), runs_out) if runs_out is not None else max(lengths)
-            own = max(
-                min(length, timedelta(seconds=tables.trust_until[trust] - self.instant))
-                if trust in tables.trust_until
-                else length
-                for trust, length in zip(admitting, lengths, strict=True)
-            )
-            life = min(own, life) if life is not None else own
-            request = replace(request, life=life)
         narrowings = caller.narrowings
         if hop.narrowed is not None:
             listed = self.compiled.catalogue.permissions(hop.narrowed, power_included=False)
             narrowings = (*narrowings, self.compiled.mask(listed))
-        after = replace(
-            self._identity(hop.identity), narrowings=narrowings, runs_out=runs_out, life=life, has_session=True
+        return replace(
+            self._identity(hop.identity), narrowings=narrowings, runs_out=runs_out, life=request.life, has_session=True
         )
-        return after, request
+
+    def _life(self, caller: Caller, request: Request, *, last: bool) -> timedelta | None:
+        """How long a session that is got here lives, from when it is obtained: now for the last request, else as long
+        ago as the sessions are old. None where nothing bounds it."""
+        age = self.question.context.session_age or NOTHING
+        tables = self.compiled.tables
+        began = self.instant if last else self.instant - age.total_seconds()
+        parent = caller.life
+        if parent is not None and last:
+            parent -= age
+        if not request.counting:
+            return parent
+        own = max(
+            min(tables.trust_session[trust], tables.trust_until.get(trust, ENDLESS) - began)
+            for trust in request.counting
+        )
+        return min(timedelta(seconds=own), parent) if parent is not None else timedelta(seconds=own)
 
     # -- one request ----------------------------------------------------------------------------------------------
 
@@ -170,7 +189,21 @@ class _Chain:
             self._companions(caller, verb, target, onto),
             self._session(caller, permission),
         ]
-        return Request(caller.address, verb, address, onto, tuple(steps), is_hop)
+        counting = tuple(self._counting(caller, target, permission, facts, owner)) if verb == "take-on" else ()
+        return Request(caller.address, verb, address, onto, tuple(steps), is_hop, counting=counting)
+
+    def _counting(self, caller: Caller, target: Target, permission: int, facts: Facts, owner: Step) -> Iterator[int]:
+        """The trusts that admit; one in a whole account only where that lets its identity."""
+        let: bool | None = None
+        for ground in owner.grounds:
+            if ground.number is None:
+                continue
+            if self.compiled.tables.trust_form[ground.number] == "account":
+                if let is None:
+                    let = self._let_out(caller, target, permission, facts).outcome != REFUSED
+                if not let:
+                    continue
+            yield ground.number
 
     # names
 
@@ -180,7 +213,12 @@ class _Chain:
         """What is named and is not there, each with the nearest known names."""
         compiled, origin = self.compiled, self.question.origin
         estate = compiled.estate
-        if origin.form in BEARERS and origin.whom not in estate.issuers:
+        if not self.first:
+            if caller.form == "identity" and not self._is_identity(caller.address):
+                yield f"no identity is called {caller.address}", self._close(caller.address, identities=True)
+            elif caller.form == "resource" and not compiled.exists(caller.address):
+                yield f"nothing is called {caller.address}", self._close(caller.address)
+        elif origin.form in BEARERS and origin.whom not in estate.issuers:
             yield f"no issuer is called {origin.whom}", nearest(origin.whom, estate.issuers)
         elif origin.form == "credential" and origin.whom not in estate.credentials:
             yield f"no credential is called {origin.whom}", nearest(origin.whom, estate.credentials)
@@ -242,7 +280,7 @@ class _Chain:
                 text = f"{address} is tied to {tied}, which does not exist"
             faults.append(Ground(text, self._source("identities", address)))
         origin = self.question.origin
-        if origin.form == "credential":
+        if origin.form == "credential" and self.first:
             credential = compiled.estate.credentials[origin.whom]
             if credential.disabled:
                 faults.append(Ground(f"the credential {origin.whom} is disabled", credential.source))
@@ -252,7 +290,7 @@ class _Chain:
             if hold(credential.when, facts.get) is not True:
                 ground = Ground(f"the credential {origin.whom} is bound to a condition", credential.source)
                 faults.append(ground)
-                misses.append(Miss(ground, unmet=tuple(_unmet(credential.when, facts))))
+                misses.append(Miss(ground, unmet=tuple(_unmet(credential.when, facts.get))))
         return Step("names", REFUSED if faults else ALLOWED, tuple(faults), tuple(misses))
 
     def _source(self, section: str, name: str) -> Source | None:
@@ -306,7 +344,9 @@ class _Chain:
                     ground = self._ceiling_ground(barred)
                     barring.append(ground)
                     if truth is None:
-                        misses.append(Miss(ground, unmet=tuple(_unmet(barred.ceiling.when, facts, unknown_only=True))))
+                        misses.append(
+                            Miss(ground, unmet=tuple(_unmet(barred.ceiling.when, facts.get, unknown_only=True)))
+                        )
         if barring:
             return Step("ceilings", REFUSED, tuple(barring), tuple(misses))
         return Step("ceilings", ALLOWED if found else NOT_NEEDED)
@@ -325,7 +365,19 @@ class _Chain:
     def _owner(self, caller: Caller, verb: str, target: Target, permission: int, facts: Facts) -> Step:
         if verb == "take-on":
             return self._admitted(caller, target, facts)
+        if self._is_foreign_to_key(caller, verb, target):
+            text = f"{target.address} is managed by the provider: no caller of another account, or of none, can use it"
+            return Step("owner", REFUSED, (Ground(text, self._source("resources", target.address)),))
         return self._granted("owner", caller, target, permission, facts)
+
+    def _is_foreign_to_key(self, caller: Caller, verb: str, target: Target) -> bool:
+        """Whether a key that the provider manages is to be used from outside of its account."""
+        used = target.kind == "key" and verb in USES_OF_KEYS
+        return (
+            used
+            and target.chain[0] in self.compiled.key_by_provider
+            and account_of(caller.address) != account_of(target.address)
+        )
 
     def _admitted(self, caller: Caller, target: Target, facts: Facts) -> Step:
         compiled = self.compiled
@@ -356,17 +408,40 @@ class _Chain:
         unmet: list[Unmet] = []
         if tables.trust_until.get(number, float("inf")) <= self.instant:
             lacks.append("it has ended")
+        shown, when = self.compiled.trust_shown(number), self.compiled.trust_when(number)
+        if form in BEARERS and caller.form == "resource" and not lacks:
+            return ground, lacks, self._unmet_by_service_account(caller, shown, when, facts)
         if form in BEARERS and not lacks:
             lacks += self._out_of_time()
-            unmet += _unmet(self.compiled.trust_shown(number), facts, claims=True)
-        unmet += _unmet(self.compiled.trust_when(number), facts)
+            unmet += _unmet(shown, facts.get, claims=True)
+        unmet += _unmet(when, facts.get)
         return ground, lacks, unmet
+
+    def _unmet_by_service_account(
+        self, caller: Caller, shown: Conditions, when: Conditions, facts: Facts
+    ) -> list[Unmet]:
+        """What keeps a workload's tokens of its service accounts from passing, by the one that comes nearest.
+
+        It asks its cluster for a token for whatever audience is wanted.
+        """
+        found: list[list[Unmet]] = []
+        for subject in service_account_subjects(self.compiled, caller.address):
+            for audience in audiences_for((*shown, *when)):
+                claims = {"claims.sub": subject, "claims.aud": audience}
+
+                def get(name: str, claims: Mapping[str, Value] = claims) -> Value:
+                    return claims.get(name) if name.startswith("claims.") else facts.get(name)
+
+                found.append([*_unmet(shown, get, claims=True), *_unmet(when, get)])
+        return min(found, key=len)
 
     def _not_admitted(self, form: str, whom: str | Glob | bool, caller: Caller, target: Target) -> Iterator[str]:
         """Why a trust of this form does not admit this caller; nothing where it does."""
         compiled, origin = self.compiled, self.question.origin
         here = caller.address or f"the bearer of a {origin.form} of {origin.whom}"
         if form in BEARERS:
+            if self._shows_service_account(form, whom, caller):
+                return
             if caller.form != "bearer":
                 yield f"it admits bearers of a {form}, and {here} shows none"
             elif (origin.form, origin.whom) != (form, whom):
@@ -385,6 +460,13 @@ class _Chain:
                 yield f"{here} is not in {whom}"
         elif account_of(caller.address) != whom:
             yield f"{here} is not of the account {whom}"
+
+    def _shows_service_account(self, form: str, whom: object, caller: Caller) -> bool:
+        """Whether a caller is a workload that can show a token of this issuer, its cluster's."""
+        if form != "token" or caller.form != "resource" or kind_name(self.compiled, caller.address) != "workload":
+            return False
+        issuer = self.compiled.estate.issuer_of_workload(caller.address)
+        return issuer == whom and any(service_account_subjects(self.compiled, caller.address))
 
     def _at_home(self, caller: Caller, target: Target) -> bool:
         if self.compiled.is_person[caller.number]:
@@ -432,7 +514,7 @@ class _Chain:
                 lacks.append(f"it is held by {holder}, which is not on the {side}'s side")
             if compiled.grant_until[number] <= self.instant:
                 lacks.append("it has ended")
-            unmet = _unmet(compiled.grant_when(number), facts)
+            unmet = _unmet(compiled.grant_when(number), facts.get)
             if lacks or unmet:
                 misses.append(Miss(self._grant_ground(number), tuple(lacks), tuple(unmet)))
             else:
@@ -496,6 +578,12 @@ class _Chain:
         forms = {compiled.tables.trust_form[number] for number in admitting} if verb == "take-on" else set()
         if not crossing and forms != {"account"}:
             return Step("caller", NOT_NEEDED)
+        return self._let_out(caller, target, permission, facts)
+
+    def _let_out(self, caller: Caller, target: Target, permission: int, facts: Facts) -> Step:
+        """The caller's side, whether it is needed or not, of an identity of an account."""
+        compiled = self.compiled
+        own = compiled.places.account[caller.number] if caller.number != NONE else NONE
         if own in compiled.theirs:
             text = f"{compiled.places.names[own]} is administered by others; its half is taken as given"
             return Step("caller", THEIRS, (Ground(text),))
@@ -504,41 +592,42 @@ class _Chain:
     # companions
 
     def _companions(self, caller: Caller, verb: str, target: Target, onto: str | None) -> Step:
-        asked = list(self._companion_requests(caller, verb, target, onto))
-        never = [ground for ground, _ in asked if ground is not None]
-        requests = tuple(request for _, request in asked if request is not None)
-        if not asked:
+        requests = tuple(self._companion_requests(caller, verb, target, onto))
+        if not requests:
             return Step("companions", NOT_NEEDED)
-        allowed = not never and all(request.allowed for request in requests)
-        return Step("companions", ALLOWED if allowed else REFUSED, tuple(never), within=requests)
+        outcome = ALLOWED if all(request.allowed for request in requests) else REFUSED
+        return Step("companions", outcome, within=requests)
 
-    def _companion_requests(
-        self, caller: Caller, verb: str, target: Target, onto: str | None
-    ) -> Iterator[tuple[Ground | None, Request | None]]:
-        """What else must be allowed: the reason why it never is, or the request as judged."""
+    def _companion_requests(self, caller: Caller, verb: str, target: Target, onto: str | None) -> Iterator[Request]:
+        """What else must be allowed, as judged."""
         compiled = self.compiled
         its_class = compiled.catalogue.verbs_of(target.kind)[verb]
         if its_class in ("read", "write"):
             key = next((compiled.key_above[place] for place in target.chain if place in compiled.key_above), NONE)
             if key != NONE:
-                name = compiled.places.names[key]
-                own = account_of(caller.address)
-                if key in compiled.key_by_provider and own != account_of(name):
-                    text = f"{name} is managed by the provider: no caller of another account, or of none, can use it"
-                    yield Ground(text, self._source("resources", name)), None
-                yield None, self.request(caller, "decrypt" if its_class == "read" else "encrypt", name, None)
+                further = "decrypt" if its_class == "read" else "encrypt"
+                yield self.request(caller, further, compiled.places.names[key], None)
         if its_class == "run":
             for identity in compiled.runs(target.address):
-                yield None, self.request(caller, "use", compiled.places.names[identity], None)
+                yield self.request(caller, "use", compiled.places.names[identity], None)
         if verb == "attach" and onto is not None:
-            yield None, self.request(caller, "configure", onto, None)
-        origin = self.question.origin
-        if origin.form == "person" and verb != "enter":
+            yield self.request(caller, "configure", onto, None)
+        person = self._person_behind()
+        if person and verb != "enter":
             there = compiled.places.organisation[target.chain[0]]
-            mine = organisation_at(compiled, origin.whom)
-            if there != NONE and compiled.places.names[there][1:] != mine:
-                person = self._identity(origin.whom)
-                yield None, self.request(person, "enter", compiled.places.names[there], None)
+            if there != NONE and compiled.places.names[there][1:] != organisation_at(compiled, person):
+                yield self.request(self._identity(person), "enter", compiled.places.names[there], None)
+
+    def _person_behind(self) -> str:
+        """The person whose sign-in or keyed credential the chain began with; '' where there is none."""
+        origin = self.question.origin
+        if origin.form == "person":
+            return origin.whom
+        credential = self.compiled.estate.credentials.get(origin.whom) if origin.form == "credential" else None
+        if credential is None:
+            return ""
+        number = self.compiled.find(credential.of)
+        return credential.of if number != NONE and self.compiled.is_person[number] else ""
 
     # session
 
@@ -555,12 +644,14 @@ class _Chain:
         return Step("session", ALLOWED if caller.has_session else NOT_NEEDED)
 
 
-def _unmet(conditions: Conditions, facts: Facts, *, claims: bool = False, unknown_only: bool = False) -> list[Unmet]:
+def _unmet(
+    conditions: Conditions, get: Callable[[str], Value], *, claims: bool = False, unknown_only: bool = False
+) -> list[Unmet]:
     """The tests that do not hold, with what was found."""
     out = []
     for attribute, test in conditions:
         name = f"claims.{attribute}" if claims else attribute
-        found = facts.get(name)
+        found = get(name)
         truth = passes(test, found)
         if truth is None or (truth is False and not unknown_only):
             out.append(Unmet(name, test, found, truth))

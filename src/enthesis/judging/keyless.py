@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from enthesis.model.addresses import service_account_subject
 from enthesis.model.conditions import Conditions, Equal
 from enthesis.model.estate import Admission, Estate, Issuer, Lodged, Trust
 from enthesis.model.mistakes import Source
@@ -15,7 +16,6 @@ from enthesis.reading.writing import plain_statement
 from enthesis.trusting.truth import hold, passes
 
 KEYLESS = ("token", "attached", "certificate", "assertion")
-PROJECTED = "system:serviceaccount"  # how a cluster begins the subject of its service accounts' tokens
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,8 +76,7 @@ def _by_holders(estate: Estate, identity: str) -> Iterator[Way]:
             if place in estate.issuers:
                 yield Way(f"runs at {place} show their own token", (("trusts", _from_issuer(estate, identity, place)),))
             elif issuer is not None and len(parts) > 6 and parts[5] == "identity":
-                subject = f"{PROJECTED}:{parts[4]}:{parts[6]}"
-                claims = {"sub": subject, "aud": estate.system_of(identity)}
+                claims = {"sub": service_account_subject(place), "aud": estate.system_of(identity)}
                 entry = {"of": identity, "admits": {"token": issuer.name, "claims": claims}, "session": "15m"}
                 yield Way(f"{place} shows the token that its cluster gives it", (("trusts", entry),))
             elif place in estate.resources and parts[1] in ("host", "pool", "function", "connector"):

@@ -7,7 +7,11 @@ from enthesis.model.estate import Attempt, Context, Hop, Journey, Origin
 
 BEARERS = ("token", "assertion", "certificate")
 RESOURCES = ("host", "workload")
-KEYED = ("credential", "identity")  # origins that do not count as keyless: `identity` starts half-way
+
+
+def is_keyless(origin: str) -> bool | None:
+    """Whether an origin of this form needs no stored key; None for `identity`, where a journey starts without any."""
+    return None if origin == "identity" else origin != "credential"
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 from datetime import timedelta
 
-from enthesis.judging.questions import Question
+from enthesis.judging.questions import Question, is_keyless
 from enthesis.model.conditions import Test
 from enthesis.model.mistakes import Source
 
@@ -55,7 +55,9 @@ class Step:
 class Request:
     """One request as judged. `caller` is '' for the bearer of a token, assertion or certificate.
 
-    `life` is how long the session got here lasts at the most, None where none was got or nothing bounds it.
+    `life` is how long the session got here lives from when it was obtained, None where none was got or nothing bounds
+    it. `counting` are the trusts whose sessions it can be: those that admit, a whole account's only where the caller's
+    side holds for it.
     """
 
     caller: str
@@ -65,6 +67,7 @@ class Request:
     steps: tuple[Step, ...]
     is_hop: bool = False
     life: timedelta | None = None
+    counting: tuple[int, ...] = ()
 
     @property
     def allowed(self) -> bool:
@@ -102,8 +105,6 @@ class Verdict:
         return next((request for request in self.requests if not request.allowed), None)
 
     @property
-    def keyless(self) -> bool:
-        """Whether the origin is one of those that need no stored key."""
-        from enthesis.judging.questions import KEYED
-
-        return self.question.origin.form not in KEYED
+    def keyless(self) -> bool | None:
+        """Whether the origin needs no stored key; None where the question starts at an identity."""
+        return is_keyless(self.question.origin.form)

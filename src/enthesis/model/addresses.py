@@ -123,6 +123,12 @@ def pool_of(address: str) -> str:
     return "/".join(parts[:3]) if len(parts) == 5 and (parts[1], parts[3]) == ("pool", "host") else ""
 
 
+def service_account_subject(address: str) -> str:
+    """The subject of the tokens that a cluster signs for one of its service accounts."""
+    parts = address.split("/")
+    return f"system:serviceaccount:{parts[4]}:{parts[6]}"
+
+
 def organisation_named(address: str) -> str:
     """The organisation that an '@' address names (without the '@'); '' for any other address."""
     return address[1:].split("/", 1)[0] if address.startswith("@") else ""

@@ -46,6 +46,14 @@ class Catalogue:
         found = self.kinds.get(kind)
         return found.verbs if found else {}
 
+    def running_verb(self, kind: str) -> str | None:
+        """The verb by which code is run on something of a kind: `login` where that runs code, else its only verb of
+        class run; None where nothing runs on it, or by several verbs."""
+        running = [verb for verb, its_class in self.verbs_of(kind).items() if its_class == "run"]
+        if "login" in running:
+            return "login"
+        return running[0] if len(running) == 1 else None
+
     def all_verbs(self) -> frozenset[str]:
         """Every verb that any kind has."""
         return frozenset(verb for kind in self.kinds.values() for verb in kind.verbs)

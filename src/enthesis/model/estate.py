@@ -246,10 +246,12 @@ class Origin:
 
 @dataclass(frozen=True, slots=True)
 class Hop:
-    """Taking on an identity, perhaps narrowed to some permissions."""
+    """Taking on an identity, perhaps narrowed to some permissions; or running code `on` a resource, which goes on as
+    what it runs as (`identity` is '' then)."""
 
-    identity: str
+    identity: str = ""
     narrowed: KindVerbs | None = None
+    on: str = ""
     source: Source = _source()
 
 
@@ -358,6 +360,12 @@ class Estate:
     invariants: tuple[Invariant, ...] = ()
     accepted: tuple[Accepted, ...] = ()
     kinds: Mapping[str, Kind] = field(default_factory=dict)
+
+    def issuer_of_workload(self, workload: str) -> str | None:
+        """The issuer of the cluster that a workload runs in, if it has one."""
+        return next(
+            (one.name for one in self.issuers.values() if one.cluster and contains(one.cluster, workload)), None
+        )
 
     def boundary_above(self, account: str) -> tuple[str, ...]:
         """The units and the organisation above an account, nearest first; empty for an unknown account."""

@@ -7,7 +7,7 @@ from typing import Any
 from enthesis.model import addresses
 from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not, Test
-from enthesis.model.estate import LONGEST_KEY, Admission, Estate, Group, Issuer, KindVerbs, Origin, boundary_of
+from enthesis.model.estate import LONGEST_KEY, Admission, Estate, Group, Hop, Issuer, KindVerbs, Origin, boundary_of
 from enthesis.model.mistakes import AddressMistake, Mistake, Source
 from enthesis.reading.nodes import Node
 from enthesis.reading.shapes import nearest
@@ -502,7 +502,24 @@ class _Checker:
                 )
             for hop in journey.through:
                 self.kind_verbs(hop.narrowed, hop.source, "narrowed")
+                self._runs_code(hop)
             self._shown(journey.origin)
+            if journey.origin.form == "identity" and journey.origin.whom in self.people:
+                at = self.spot(journey.origin.source, "identity")
+                message = f"`{journey.origin.whom}` is a person, who signs in and starts a journey as such"
+                self.wrong("wrong-kind", message, at, f"from: {{person: {journey.origin.whom!r}}}")
+
+    def _runs_code(self, hop: Hop) -> None:
+        """A hop onto a resource of a kind that code runs on; a name that nothing defines refuses at names."""
+        catalogue = self.estate.catalogue
+        try:
+            kind = addresses.parse(hop.on, catalogue).kind if hop.on else ""
+        except AddressMistake:
+            return
+        if kind and catalogue.running_verb(kind) is None:
+            able = [name for name in catalogue.kinds if catalogue.running_verb(name) is not None]
+            message = f"no code is run on {addresses.article(kind)}, so no journey goes on from `{hop.on}`"
+            self.wrong("cannot-run", message, self.spot(hop.source, "on"), "one of the kinds " + ", ".join(able))
 
     def _shown(self, origin: Origin) -> None:
         issuer = self.estate.issuers.get(origin.whom) if origin.form in SIGNS else None

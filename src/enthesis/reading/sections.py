@@ -202,24 +202,27 @@ class AttachedShape:
 
 @dataclass(frozen=True)
 class HopShape:
-    """A hop: an identity, or an identity narrowed to some permissions."""
+    """A hop: an identity, an identity narrowed to some permissions, or a resource that code is run on."""
 
-    expected: str = "an identity, or {identity: …, narrowed: …}"
+    expected: str = "an identity, {identity: …, narrowed: …}, or {on: RESOURCE}"
 
     def read(self, node: Node, notes: Notes) -> Any:
         if isinstance(node.value, dict):
-            return HOP.read(node, notes)
+            return (ON if "on" in node.value else HOP).read(node, notes)
         name = NAME.read(node, notes)
         return MISSING if name is MISSING else m.Hop(name, source=notes.source(node))
 
     def plain(self, value: m.Hop) -> Any:
+        if value.on:
+            return ON.plain(value)
         return escaped(value.identity) if value.narrowed is None else HOP.plain(value)
 
     def schema(self) -> dict[str, Any]:
-        return {"anyOf": [NAME.schema(), HOP.schema()]}
+        return {"anyOf": [NAME.schema(), HOP.schema(), ON.schema()]}
 
 
 HOP = Record("a hop", (Field("identity", NAME, required=True), Field("narrowed", KIND_VERBS, required=True)), m.Hop)
+ON = Record("a hop onto a resource", (Field("on", NAME, required=True),), m.Hop)
 
 
 @dataclass(frozen=True)
