@@ -144,6 +144,7 @@ class Naive:
     def __init__(self, estate: m.Estate, now: datetime) -> None:
         self.estate = estate
         self.now = now.astimezone(UTC)
+        self.known: dict[Any, Any] = {}  # what was found out before; nothing in it depends on the journey
         self.pretend: Truth | str = ""
 
     def hang_on_a_condition(self, journey: m.Journey) -> list[bool]:
@@ -199,6 +200,11 @@ class Naive:
         return self.declared(address) or (leaf and self.declared(parent))
 
     def above(self, address: str) -> list[str]:
+        if ("above", address) not in self.known:
+            self.known["above", address] = self.found_above(address)
+        return list(self.known["above", address])
+
+    def found_above(self, address: str) -> list[str]:
         parts = address.split("/")
         if address.startswith("@"):
             if len(parts) == 3 and parts[1] in ("identity", "group"):
@@ -239,6 +245,11 @@ class Naive:
         return found
 
     def in_group(self, caller: str, group: str) -> bool:
+        if ("group", caller, group) not in self.known:
+            self.known["group", caller, group] = self.found_in_group(caller, group)
+        return bool(self.known["group", caller, group])
+
+    def found_in_group(self, caller: str, group: str) -> bool:
         found = self.estate.groups[group]
         for member in found.members:
             if member == caller or (member in self.estate.groups and self.in_group(caller, member)):
@@ -267,13 +278,18 @@ class Naive:
                     return True
         return False
 
-    def role_lists(self, role: str, kind: str, verb: str, seen: frozenset[str] = frozenset()) -> bool:
+    def role_lists(self, role: str, kind: str, verb: str) -> bool:
+        if ("role", role, kind, verb) not in self.known:
+            self.known["role", role, kind, verb] = self.found_in_role(role, kind, verb)
+        return bool(self.known["role", role, kind, verb])
+
+    def found_in_role(self, role: str, kind: str, verb: str, seen: frozenset[str] = frozenset()) -> bool:
         if role in seen:
             return False
         found = self.estate.roles[role]
         if self.lists(found.allows, kind, verb, star_is_all=False):
             return True
-        return any(self.role_lists(one, kind, verb, seen | {role}) for one in found.includes)
+        return any(self.found_in_role(one, kind, verb, seen | {role}) for one in found.includes)
 
     # a whole chain
 

@@ -112,7 +112,7 @@ def test_a_crossing_needs_both_halves_and_an_outside_party_is_taken_to_have_writ
     assert decided(claim, trust, half)[0].outcome == BROKEN
     anyone = decided(ONLY % "left/identity/worker", TRUST % ("{account: quay}", ""))
     assert anyone[0].outcome == BROKEN
-    assert anyone[0].chain is not None and anyone[0].chain.start.form == "anyone"
+    assert anyone[0].chain is not None and anyone[0].chain.start.whom == "quay/identity/…"
     assert verbs(anyone) == ["take on", "write"]
 
 

@@ -511,7 +511,10 @@ class World:
                 "sub": rng.choice([*SUBJECTS, "tides/main"]),
                 "aud": rng.choice(["north", ["south", "north"], "x"]),
                 **self.maybe(0.8, lambda: {"event": rng.choice(["push", "fork", "push", 7, None, ""])}),
-                **self.maybe(0.1, lambda: {"exp": rng.choice([1780272000, 1780272001, 1811808000, 4000000000])}),
+                **self.maybe(
+                    0.0 if self.live else 0.1,
+                    lambda: {"exp": rng.choice([1780272000, 1780272001, 1811808000, 4000000000])},
+                ),
                 **self.maybe(0.6, lambda: {"teams": rng.choice(["red", ["red", "blue"], ["green", 3], []])}),
             }
             if rng.random() < 0.1:

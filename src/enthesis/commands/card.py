@@ -32,6 +32,7 @@ def card(
     """
     from enthesis.commands.asking import now
     from enthesis.errors import Mistaken
+    from enthesis.judging.coming import NOBODY
     from enthesis.judging.compiling import compile_estate
     from enthesis.reaching.cards import card as made
     from enthesis.reaching.web import Web
@@ -41,7 +42,7 @@ def card(
     _, described = read_subject(estate, live)
     compiled = compile_estate(described)
     instant = now()
-    found = made(Web(compiled, instant.timestamp()), name, instant)
+    found = made(Web(compiled, instant.timestamp(), NOBODY), name, instant)
     if found is None:
         raise Mistaken(f"nothing is called {name}", remedy=perhaps(name, [*compiled.places.names, *described.roles]))
     if output is Format.JSON:

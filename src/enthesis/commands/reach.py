@@ -83,12 +83,12 @@ def reach(
     if (who is None) == (to is None):
         raise Mistaken("say --from WHO or --to ADDRESS", remedy="one of them, not both")
     _, described = read_subject(estate, live)
-    compiled = compile_estate(described)
     context = context_from(Surroundings(at_time, network, reference))
     when: dict[str, Any] = {"time": context.time or now()}
     when |= {name: getattr(context, name) for name in context.said if name != "time"}
     when |= {"mfa": mfa} if mfa is not None else {}
-    chains = Chains(Web(compiled, when["time"].timestamp()), when)
+    chains = Chains(Web(compile_estate(described), when["time"].timestamp()), when)
+    compiled = chains.compiled
     wanted = _wanted(compiled, verb)
     if who is not None:
         starts = starts_from(chains, described, who, claims_from(claim))
@@ -149,7 +149,11 @@ def starts_from(chains: "Chains", estate: "Estate", who: str, claims: dict[str, 
     if who in estate.groups:
         members = compiled.members[compiled.find(who)]
         return [chains.from_place(number) for number in members.tolist()]
-    if who in estate.identities or who in estate.resources or who in estate.accounts:
+    if who in estate.accounts:
+        account = compiled.find(who)
+        inside = [number for number in compiled.identity_places.tolist() if compiled.account[number] == account]
+        return [chains.from_place(number) for number in inside]
+    if who in estate.identities or who in estate.resources:
         return [chains.from_place(compiled.find(who))]
     known = [*estate.issuers, *estate.credentials, *estate.groups, *estate.identities, *estate.resources]
     raise Mistaken(f"nothing is called {who}", remedy=perhaps(who, known))

@@ -10,9 +10,10 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from enthesis.judging.coming import WORKLOADS, ToCome, members_to_come
 from enthesis.judging.tables import Raw, Tables, read_conditions, tables_of
 from enthesis.model.addresses import parse, pool_of, standing_in
-from enthesis.model.conditions import Conditions, Glob
+from enthesis.model.conditions import Conditions, Equal, Glob, Test
 from enthesis.model.estate import Ceiling, Estate, GroupRule, boundary_of
 from enthesis.model.mistakes import AddressMistake
 from enthesis.trusting.patterns import matcher
@@ -60,16 +61,28 @@ class Places:
 class Compiled:
     """One estate, compiled. Arrays are in the order of the statements unless their name says otherwise."""
 
-    def __init__(self, tables: Tables, mentioned: Iterable[str] = ()) -> None:
-        """`mentioned` are addresses to be told apart besides those that the estate names itself."""
+    def __init__(
+        self,
+        tables: Tables,
+        mentioned: Iterable[str] = (),
+        *,
+        to_come: Iterable[str] = (),
+        any_kind: Iterable[str] = (),
+    ) -> None:
+        """`mentioned` are addresses to be told apart besides those that the estate names itself; `to_come` those of
+        members that nobody declared, whose labels are free, and `any_kind` those among them whose kind is free too.
+        """
         self.tables = tables
-        self._mentioned = mentioned
+        self.mentioned = tuple(mentioned)
+        self._to_come, self._any_kind = frozenset(to_come), frozenset(any_kind)
         self.estate: Estate = tables.head
         self.catalogue = self.estate.catalogue
         self._conditions: dict[tuple[str, int], Conditions] = {}
         self._permissions()
         self._places()
         self._intervals()
+        self.to_come = frozenset(self.places.index[one] for one in self._to_come)
+        self.any_kind = frozenset(self.places.index[one] for one in self._any_kind)
         self._standing()
         self._roles()
         self._grants()
@@ -183,7 +196,7 @@ class Compiled:
         """Preorder numbers: a place holds those from its own to before its end. Called once places are known."""
         mentioned = {*self.tables.grant_at, *(one for one in self.tables.trust_whom if isinstance(one, str))}
         mentioned |= {one.what for one in self.estate.attachments if isinstance(one.what, str)}
-        mentioned |= {one for one in self._mentioned if self.exists(one)}
+        mentioned |= {one for one in self.mentioned if self.exists(one)}
         for address in sorted(mentioned - self.places.index.keys()):
             if "/" in address:
                 self.place(address)
@@ -255,7 +268,7 @@ class Compiled:
             if isinstance(attachment.what, Glob):
                 self.running_patterns.append((attachment.what.pattern, attachment.runs_as))
                 matches = matcher(attachment.what.pattern)
-                for address in self.tables.resources:
+                for address in (*self.tables.resources, *self._leaves_mentioned()):
                     if matches(address):
                         runs(index[address], attachment.runs_as)
             else:
@@ -266,6 +279,12 @@ class Compiled:
             pool = pool_of(address)
             if pool in of_pools:  # a member runs as its pool does
                 runs(index[address], [names[one] for one in of_pools[pool]])
+
+    def _leaves_mentioned(self) -> list[str]:
+        """The leaves that code runs on, and that nobody declared, among the mentioned addresses."""
+        kinds, places = self.kind_names, self.places
+        found = [one for one in self.mentioned if one in places.index and places.index[one] not in self.declared]
+        return [one for one in found if self.catalogue.running_verb(kinds[places.kind[places.index[one]]])]
 
     def _roles(self) -> None:
         self.role_names = list(self.estate.roles)
@@ -361,18 +380,41 @@ class Compiled:
         outside = [self.places.index[f"@{one.name}"] for one in self.estate.organisations.values() if one.outside]
         inside &= ~np.isin(self.organisation[found], outside)
         if rule.kind is not None:
-            inside &= np.array([kind == rule.kind for kind in self.tables.kinds], bool)
+            fits = [kind == rule.kind for kind in self.tables.kinds]
+            if self._any_kind and rule.kind in WORKLOADS:
+                fits = [fit or one in self._any_kind for fit, one in zip(fits, self.tables.identities, strict=True)]
+            inside &= np.array(fits, bool)
         if rule.labels:
-            labels = self.tables.labels
+            labels, to_come = self.tables.labels, self._to_come
             inside &= np.array(
                 [
-                    one in labels and all(labels[one].get(name) == value for name, value in rule.labels.items())
+                    one in to_come
+                    or (one in labels and all(labels[one].get(name) == value for name, value in rule.labels.items()))
                     for one in self.tables.identities
                 ],
                 bool,
             )
         chosen: Ints = found[inside]
         return chosen
+
+    def joining(self, member: int, group: int) -> list[Conditions]:
+        """What a member to come must be like to be in a group, `caller.kind` and `caller.labels.*`: one way or another.
+
+        The empty conditions where it always is.
+        """
+        described = self.estate.groups[self.places.names[group]]
+        out: list[Conditions] = []
+        if described.where is not None and member in self.found_by(described.where, described.address).tolist():
+            rule = described.where
+            kind = member in self.any_kind and rule.kind is not None
+            wanted: list[tuple[str, Test]] = [("caller.kind", Equal(str(rule.kind)))] if kind else []
+            wanted += [(f"caller.labels.{name}", Equal(value)) for name, value in rule.labels.items()]
+            out.append(tuple(wanted))
+        for inner in described.members:
+            number = self.places.index.get(inner)
+            if inner in self.estate.groups and number is not None and member in self.members[number].tolist():
+                out += self.joining(member, number)
+        return out
 
     def _ceilings(self) -> None:
         everything = (1 << len(self.permission_pairs)) - 1
@@ -498,6 +540,22 @@ def _key(one: Ints, other: Ints) -> Ints:
     """Two numbers as one, so that pairs can be sorted and looked up."""
     out: Ints = (one.astype(np.int64) << 32) | other
     return out
+
+
+def with_members_to_come(compiled: Compiled, more: ToCome | None = None) -> Compiled:
+    """The same estate with the members that may yet come (or those that are given); itself where there are none."""
+    more = more.fitting(compiled.tables) if more is not None else members_to_come(compiled.tables)
+    if compiled.to_come or not more:
+        return compiled
+    kinds = {address: kind or WORKLOADS[0] for address, (kind, _) in more.identities.items()}
+    kinds = {address: kind for address, kind in kinds.items() if address not in compiled.places.index}
+    tied = {address: more.identities[address][1] for address in kinds if more.identities[address][1]}
+    return Compiled(
+        compiled.tables.with_more(kinds, tied, [one for one in more.hosts if one not in compiled.places.index]),
+        (*compiled.mentioned, *more.leaves),
+        to_come=(*kinds, *more.hosts),
+        any_kind=[address for address in kinds if not more.identities[address][0]],
+    )
 
 
 def compile_estate(estate: Estate, mentioned: Iterable[str] = ()) -> Compiled:

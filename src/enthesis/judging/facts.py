@@ -109,11 +109,11 @@ def origin_fact(compiled: Compiled, question: Question, name: str) -> Value:
     if name == "address":
         return address or None
     if name == "issuer":
-        return _issuer_of(compiled, origin.form, address)
+        return vouching_for(compiled, origin.form, address)
     return organisation_at(compiled, address) if name == "organisation" and address else None
 
 
-def _issuer_of(compiled: Compiled, form: str, address: str) -> str | None:
+def vouching_for(compiled: Compiled, form: str, address: str) -> str | None:
     """Who vouches for a host (its provider) or a workload (its cluster's issuer)."""
     if form == "workload":
         return compiled.estate.issuer_of_workload(address)

@@ -78,6 +78,16 @@ class Tables:
             source=self._line("grants", number),
         )
 
+    def with_more(self, identities: Mapping[str, str], tied: Mapping[str, str], resources: Iterable[str]) -> "Tables":
+        """The same with further identities (address to kind), what they are tied to, and further resources."""
+        return replace(
+            self,
+            identities=[*self.identities, *identities],
+            kinds=[*self.kinds, *identities.values()],
+            resources=[*self.resources, *resources],
+            tied={**self.tied, **tied},
+        )
+
     def _line(self, section: str, number: int) -> Source:
         lines = self.lines.get(section)
         return Source(self.file, lines[number], 1) if lines else m.NOWHERE

@@ -7,49 +7,50 @@ dropped where another at the same node takes no more; a chain counts only while 
 from collections import deque
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from datetime import timedelta
 
 import numpy as np
 
 from enthesis.judging.compiling import NONE, Compiled
-from enthesis.judging.facts import organisation_at
+from enthesis.judging.facts import organisation_at, vouching_for
 from enthesis.judging.keyless import runs_admitted
-from enthesis.model.conditions import Conditions
+from enthesis.model.conditions import Before, Conditions
 from enthesis.model.estate import Issuer
-from enthesis.reaching.free import ALWAYS, Alternative, Knowns, Requirement, Solver, joined
-from enthesis.reaching.requests import Bound
-from enthesis.reaching.web import LEADS_ON, Bools, Rows, Web
+from enthesis.reaching.free import ALWAYS, Alternative, Knowns, Requirement, Solver, joined, resolved, without
+from enthesis.reaching.requests import Asking
+from enthesis.reaching.web import LEADS_ON, YES, Bools, Rows, Web
 from enthesis.reading.sentences import verb_words
 from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value
 from enthesis.trusting.values import Room, Want
 
 MAX_LABELS = 50_000  # of one search
-MAX_ORIGINS = 500  # possible origins of an identity whose origin is left open
-ORIGIN_NAMES = ("kind", "issuer", "organisation", "address")
+NEW = timedelta(0)
+NO_ORIGIN: Mapping[str, Value] = dict.fromkeys(
+    ("origin.kind", "origin.issuer", "origin.organisation", "origin.address", "mfa")
+)
+CARRIED_ON = tuple(NO_ORIGIN)  # what a chain carries on from its origin
 
 
 @dataclass(frozen=True, slots=True)
 class Start:
-    """Where a chain can start. `knowns` is what is known of it; `open` where its origin is left open.
+    """Where a chain can start. `knowns` is what is known of it.
 
     `person` is the number of the person behind it, NONE where there is none; `when` are the conditions of the
-    credential, which every request of the chain must meet.
+    credential, which the first request of the chain must meet.
     """
 
     node: int
     form: str
     whom: str
     knowns: Knowns = field(default_factory=Knowns)
-    open: bool = False
     person: int = NONE
     when: Conditions = ()
 
     @property
     def keyless(self) -> bool | None:
-        """Whether it needs no stored key; None where the chain starts half-way."""
-        if self.form in ("identity", "anyone"):
-            return None
-        return self.form not in ("credential", "lodged")
+        """Whether it needs no stored key; None where the chain starts at an identity."""
+        return None if self.form == "identity" else self.form not in ("credential", "lodged")
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,18 +65,24 @@ class Chain:
 
 
 @dataclass(frozen=True, slots=True)
-class _Label:
+class Label:
+    """A node that a chain has come to, with all that it takes. `known` is what it carries on besides the start's: where
+    it went on as something else, what that is known by."""
+
     node: int
     passed: bool
     takes: Requirement
-    before: "_Label | None"
+    before: "Label | None"
     edge: int
     start: Start
     values: Mapping[str, Value]
+    person: int
+    known: tuple[tuple[str, Value], ...] = ()
 
     def edges(self) -> tuple[int, ...]:
+        """The edges of the chain, in order."""
         out: list[int] = []
-        label: _Label | None = self
+        label: Label | None = self
         while label is not None and label.before is not None:
             out.append(label.edge)
             label = label.before
@@ -83,7 +90,7 @@ class _Label:
 
 
 class Chains:
-    """Searches chains in one web. `now` bounds the time from below where it is free (`when` None)."""
+    """Searches chains in one web. `always` are literals that bound what is free, such as the time from below."""
 
     def __init__(self, web: Web, when: Mapping[str, Value] | None = None, always: Alternative = ()) -> None:
         self.web = web
@@ -91,7 +98,6 @@ class Chains:
         self.when = dict(when or {})
         self.always = always
         self.solver = Solver()
-        self._origins: list[dict[str, Value]] | None = None
         self.undecided = 0
         self._bound: dict[object, Requirement | None] = {}
 
@@ -102,33 +108,35 @@ class Chains:
         issuer = self.compiled.estate.issuers[name]
         number = self.web.places + self.web.issuers.index(name)
         form = self.web.node(number).form
-        values = {**self.when, **_origin(form, issuer=name)}
+        values = {**self.when, **_origin(form, issuer=name), "mfa": None}
         values |= {f"claims.{claim}": value for claim, value in (claims or {}).items()}
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
         return Start(number, form, name, Knowns(values, (*self.always, *limits), _claim_rooms(issuer, form)))
 
     def from_place(self, number: int) -> Start:
-        """A person, a resource, or an identity half-way, by its number."""
+        """A person, a resource, or an identity itself, by its number."""
         node = self.web.node(number)
-        knowns = Knowns(self.when, self.always)
-        if node.form == "anyone":
-            return Start(number, "anyone", node.name, knowns, open=True)
         if node.form == "resource":
             kind = self.compiled.kind_names[self.compiled.places.kind[number]]
             form = "workload" if kind == "workload" else "host"
             return Start(number, form, node.name, self._known(form, node.name))
         if self.compiled.is_person[number]:
             return Start(number, "person", node.name, self._known("person", node.name), person=number)
-        return Start(number, "identity", node.name, knowns, open=True)
+        return Start(number, "identity", node.name, Knowns({**self.when, **NO_ORIGIN}, self.always))
 
     def from_credential(self, name: str) -> Start | None:
         """A keyed credential that is known of; None where it opens nothing any more."""
         credential = self.compiled.estate.credentials[name]
         number = self.compiled.find(credential.of)
-        lapsed = credential.expires is not None and credential.expires.timestamp() <= self.web.now
+        expires = credential.expires
+        lapsed = expires is not None and expires.timestamp() <= self.web.now
         if number == NONE or credential.disabled or lapsed:
             return None
-        return Start(number, "credential", name, self._known("credential", credential.of), when=credential.when)
+        knowns = self._known("credential", credential.of)
+        if expires is not None:
+            knowns = replace(knowns, limits=(*knowns.limits, ("time", Before(expires), Want.HOLDS)))
+        person = number if self.compiled.is_person[number] else NONE
+        return Start(number, "credential", name, knowns, person=person, when=credential.when)
 
     def from_lodged(self, name: str) -> Start | None:
         """A way in that a pipeline service keeps, by a stored credential; None where there is no such way."""
@@ -150,7 +158,8 @@ class Chains:
 
     def _known(self, form: str, address: str) -> Knowns:
         organisation = organisation_at(self.compiled, address)
-        values = {**self.when, **_origin(form, organisation=organisation, address=address)}
+        issuer = vouching_for(self.compiled, form, address)
+        values = {**self.when, **_origin(form, issuer=issuer, organisation=organisation, address=address)}
         if form != "person":
             values["mfa"] = None
         return Knowns(values, self.always)
@@ -163,14 +172,14 @@ class Chains:
         for number in np.flatnonzero(compiled.is_person).tolist():
             yield self.from_place(number)
         for number, identities in compiled.runs_as.items():
-            if identities:
+            if identities and not compiled.is_identity[number]:
                 yield self.from_place(number)
-        for name in compiled.estate.credentials:
-            found = self.from_credential(name)
-            if found is not None:
-                yield found
-        for name in compiled.estate.lodged:
-            found = self.from_lodged(name)
+        yield from self.from_credentials()
+
+    def from_credentials(self) -> Iterator[Start]:
+        """Every keyed credential that opens something, and every way in by one that a pipeline service keeps."""
+        estate = self.compiled.estate
+        for found in (*map(self.from_credential, estate.credentials), *map(self.from_lodged, estate.lodged)):
             if found is not None:
                 yield found
 
@@ -181,68 +190,44 @@ class Chains:
         if not takes and not start.knowns.limits:
             return {}
         told = {name for clause in takes for alternative in clause for name, *_ in alternative}
-        if not start.open or not any(name.startswith(("origin.", "mfa")) for name in told):
-            values = self.solver.witness(takes, start.knowns)
-            if values is not None and "time" not in told:
-                values.pop("time", None)  # any time does
-            return values
-        for origin in self._possible_origins():
-            knowns = Knowns({**start.knowns.values, **origin}, start.knowns.limits)
-            found = self.solver.witness(takes, knowns)
-            if found is not None:
-                return {**found, **{name: value for name, value in origin.items() if value is not None}}
-        return None
+        values = self.solver.witness(takes, start.knowns)
+        if values is not None and "time" not in told:
+            values.pop("time", None)  # any time does
+        if values is not None and values.get("session.age") == NEW:
+            del values["session.age"]  # as sessions are that have just been obtained
+        return values
 
-    def _possible_origins(self) -> list[dict[str, Value]]:
-        """What the origin of a chain that is looked at half-way can be."""
-        if self._origins is None:
-            compiled = self.compiled
-            absent = {f"origin.{name}": None for name in ORIGIN_NAMES}
-            found: list[dict[str, Value]] = [dict(absent)]
-            for number, _ in enumerate(self.web.issuers):
-                node = self.web.node(self.web.places + number)
-                found.append({"mfa": None, **_origin(node.form, issuer=node.name)})
-            numbers = [*np.flatnonzero(compiled.is_person).tolist(), *compiled.runs_as]
-            for number in numbers:
-                start = self.from_place(number)
-                found.append({name: value for name, value in start.knowns.values.items() if name not in self.when})
-            for name in compiled.estate.credentials:
-                keyed = self.from_credential(name)
-                if keyed is not None:
-                    found.append({n: v for n, v in keyed.knowns.values.items() if n not in self.when})
-            self._origins = found
-        if len(self._origins) > MAX_ORIGINS:
-            raise Undecided(f"more than {MAX_ORIGINS} origins")
-        return self._origins
-
-    def takes(self, start: Start, who: int, permission: int, target: int, known: Requirement | None) -> (
-        Requirement | None
-    ):  # fmt: skip
-        """What one request takes in a chain from this start; `known` is what it takes in any chain."""
-        if known is None or not (start.when or start.person != NONE):
-            return known
-        key = (who, permission, target, start.when, start.person)
-        if key not in self._bound:
-            web, bound = self.web, Bound(start.when, start.person)
-            self._bound[key] = web.requests.request(web.node(who), permission, web.goal(target), bound)
-        return self._bound[key]
+    def takes(self, label: Label, row: tuple[int, int, int], *, hop: bool) -> Requirement | None:
+        """What one further request takes of a chain, with what it carries on put in; None where it is never allowed."""
+        web, start = self.web, label.start
+        when = start.when if label.before is None else ()
+        if when or label.person != NONE:
+            key = (*row, hop, when, label.person)
+            if key not in self._bound:
+                who, permission, target = row
+                asking = Asking(hop, when, label.person)
+                self._bound[key] = web.requests.request(web.node(who), permission, web.goal(target), asking)
+            found = self._bound[key]
+        else:
+            found = web.row_requirement(*row, hop=hop)
+        return resolved(found, dict(label.known)) if found and label.known else found
 
     # -- searching --------------------------------------------------------------------------------------------------
 
     def labels(
         self, starts: Iterable[Start], *, inside: Bools | None = None, passing: Bools | None = None, hops: int = 0
-    ) -> "Iterator[_Label]":
+    ) -> Iterator[Label]:
         """Every node that a chain comes to, nearest first, with what it takes. Nodes not `inside` are left out.
 
         With `passing`, a label says whether its chain has come by one of those nodes.
         """
-        kept: dict[tuple[int, bool, int], list[frozenset[object]]] = {}
-        waiting: deque[tuple[_Label, int]] = deque()
+        kept: dict[object, list[frozenset[object]]] = {}
+        waiting: deque[tuple[Label, int]] = deque()
         made = 0
 
-        def keep(label: _Label, depth: int) -> bool:
+        def keep(label: Label, depth: int) -> bool:
             nonlocal made
-            key = (label.node, label.passed, _kin(label.start))
+            key = (label.node, label.passed, _kin(label.start), label.person, label.known)
             mine = frozenset(label.takes)
             known = kept.setdefault(key, [])
             if any(other <= mine for other in known):
@@ -258,7 +243,7 @@ class Chains:
             passed = passing is None or bool(passing[start.node])
             values = self._try(ALWAYS, start)
             if values is not None:
-                keep(_Label(start.node, passed, ALWAYS, None, NONE, start, values), 0)
+                keep(Label(start.node, passed, ALWAYS, None, NONE, start, values, start.person), 0)
         while waiting:
             label, depth = waiting.popleft()
             yield label
@@ -270,17 +255,42 @@ class Chains:
                 node = int(self.web.edge_to[edge])
                 if inside is not None and not inside[node]:
                     continue
-                asked = (label.node, int(self.web.edge_permission[edge]), int(self.web.edge_target[edge]))
-                takes = joined((label.takes, self.takes(label.start, *asked, self.web.requirement(edge))))
-                values = self._try(takes, label.start, label)
-                if takes is None or values is None:
-                    continue
-                passed = label.passed or (passing is not None and bool(passing[node]))
-                keep(_Label(node, passed, takes, label, edge, label.start, values), depth + 1)
+                further = self._further(label, edge, passed=passing is not None and bool(passing[node]))
+                if further is not None:
+                    keep(further, depth + 1)
 
-    def _try(
-        self, takes: Requirement | None, start: Start, before: "_Label | None" = None
-    ) -> Mapping[str, Value] | None:
+    def _further(self, label: Label, edge: int, *, passed: bool) -> Label | None:
+        """The chain with one more edge; None where it cannot be walked."""
+        web = self.web
+        row = (label.node, int(web.edge_permission[edge]), int(web.edge_target[edge]))
+        asked = (
+            ()
+            if web.edge_state[edge] == YES and not web.ages and self._plain(label)
+            else self.takes(label, row, hop=True)
+        )
+        takes = joined((label.takes, asked))
+        values = self._try(takes, label.start, label)
+        if takes is None or values is None:
+            return None
+        node, person, known = int(web.edge_to[edge]), label.person, label.known
+        if web.edge_sort[edge] == LEADS_ON:
+            takes = without(takes, lambda name: name == "session.age")  # what it goes on with is no child of its own
+            if not self._carries_on(edge):
+                start = self.from_place(node)
+                person, known = NONE, tuple((name, start.knowns.values.get(name)) for name in CARRIED_ON)
+        return Label(node, label.passed or passed, takes, label, edge, label.start, values, person, known)
+
+    @staticmethod
+    def _plain(label: Label) -> bool:
+        return label.person == NONE and not (label.before is None and label.start.when)
+
+    def _carries_on(self, edge: int) -> bool:
+        """Whether an edge that leads on is a hop `{on: …}`, which carries the origin on. By any other verb code comes
+        to run elsewhere, and starts from there."""
+        kind, verb = self.compiled.permission_pairs[int(self.web.edge_permission[edge])]
+        return self.compiled.catalogue.running_verb(kind) == verb
+
+    def _try(self, takes: Requirement | None, start: Start, before: Label | None = None) -> Mapping[str, Value] | None:
         """Values for a requirement; None where there are none or where that is not decided, which is counted."""
         if takes is None:
             return None
@@ -292,13 +302,15 @@ class Chains:
             self.undecided += 1
             return None
 
-    def ending(self, label: "_Label", row: tuple[int, int, int]) -> Chain | None:
+    def ending(self, label: Label, row: tuple[int, int, int]) -> Chain | None:
         """The chain that a label and a direct request make together; None where they do not go together."""
-        takes = joined((label.takes, self.takes(label.start, *row, self.web.row_requirement(*row))))
+        takes = self.ending_takes(label, row)
         values = self._try(takes, label.start, label)
-        if values is None:
-            return None
-        return Chain(label.start, label.edges(), values, bool(takes), row)
+        return None if values is None else Chain(label.start, label.edges(), values, bool(takes), row)
+
+    def ending_takes(self, label: Label, row: tuple[int, int, int]) -> Requirement | None:
+        """What a label and a direct request take together; None where they do not go together."""
+        return joined((label.takes, self.takes(label, row, hop=False)))
 
     def first_to(
         self,
@@ -352,11 +364,9 @@ class Chains:
         return out
 
 
-def _kin(start: Start) -> int:
-    """Labels of starts that know different things are never compared; those that know nothing are all alike."""
-    if start.open:
-        return NONE
-    return hash((start.form, start.whom)) & 0x7FFFFFFF
+def _kin(start: Start) -> object:
+    """Labels of starts that know different things are never compared; identities know nothing, and are all alike."""
+    return "" if start.form == "identity" else (start.form, start.whom, start.knowns.limits)
 
 
 def _origin(form: str, *, issuer: str | None = None, organisation: str | None = None, address: str | None = None) -> (
@@ -371,6 +381,9 @@ def _claim_rooms(issuer: Issuer, form: str) -> dict[str, Room]:
     """Which values the claims of an issuer can have; a claim that it never issues is always absent."""
     rooms: dict[str, Room] = _Rooms(issuer, form)
     return rooms
+
+
+NEVER_SHOWN = Room(frozenset(), absent=True)
 
 
 class _Rooms(dict[str, Room]):
@@ -389,8 +402,8 @@ class _Rooms(dict[str, Room]):
         known = self.issuer.claims
         typical: tuple[Value, ...] = self.issuer.audiences if claim == "aud" else ()
         if self.form == "certificate":
-            return Room(frozenset(["text"]), many=True, absent=False)
+            return Room(frozenset(["text"]), absent=False) if claim == "subject" else NEVER_SHOWN
         if known is not None and claim not in known and claim != "aud":
-            return Room(frozenset(), absent=True)
+            return NEVER_SHOWN
         many = claim == "aud" or (known or {}).get(claim) == "list"
         return Room(many=many, absent=claim != "aud", typical=typical)

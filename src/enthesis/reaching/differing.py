@@ -5,29 +5,28 @@ hangs on conditions is compared as such: values are looked for that meet what is
 """
 
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
-from itertools import product
+from dataclasses import dataclass
 from typing import overload
 
 import numpy as np
 
+from enthesis.judging.coming import members_to_come
 from enthesis.judging.compiling import NONE, Compiled, Ints, compile_estate
 from enthesis.judging.questions import BEARERS, Question
 from enthesis.judging.remedies import Remedy, applied, asked
 from enthesis.judging.verdicts import Request, Verdict
 from enthesis.model.estate import Estate
-from enthesis.reaching.chains import Chain, Chains, Start
-from enthesis.reaching.free import Alternative, Requirement
-from enthesis.reaching.reach import reachable
+from enthesis.reaching.chains import Chain, Chains, Label, Start
+from enthesis.reaching.free import Requirement, denials, holds_of, resolved
+from enthesis.reaching.invariants import chains_from_now_on
 from enthesis.reaching.web import LOOK, YES, Bools, Rows, States, Web, spread
-from enthesis.reading.sentences import verb_words
 from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value
-from enthesis.trusting.values import Want
 
 MAX_TRIPLES = 40_000_000  # of caller, permission and target that one side is compared by
 MAX_CHAINS = 400  # chains that are told
-MAX_WALKED = 300  # callers whose chains are walked because they hang on conditions
+MAX_TRIED = 2_000  # values that are tried for one difference
+MAX_WALKED = 2_000  # callers whose chains are compared because they hang on conditions; the others are not decided
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,9 +90,15 @@ def mentioned_in(*versions: Estate) -> frozenset[str]:
 
 def difference(before: Estate, after: Estate, now: float) -> Difference:
     """The access gained and lost from one estate to the other at an instant (seconds since 1970)."""
+    return web_difference(*webs_of(before, after, now))
+
+
+def webs_of(before: Estate, after: Estate, now: float) -> tuple[Web, Web]:
+    """The webs of two versions, made over the same addresses and the same members to come."""
     names = mentioned_in(before, after)
-    webs = [Web(compile_estate(estate, names), now) for estate in (before, after)]
-    return web_difference(webs[0], webs[1])
+    compiled = [compile_estate(estate, names) for estate in (before, after)]
+    to_come = members_to_come(compiled[0].tables) | members_to_come(compiled[1].tables)
+    return Web(compiled[0], now, to_come), Web(compiled[1], now, to_come)
 
 
 def web_difference(before: Web, after: Web, *, told: int = MAX_CHAINS) -> Difference:
@@ -110,10 +115,11 @@ class _Side:
     def __init__(self, web: Web, other: Web) -> None:
         self.web = web
         self.to_node, self.to_target, self.to_permission = _numbers(web, other)
+        self._direct_rows: dict[int, Rows] = {}
         self.grants = np.zeros(0, np.int64)
         self.edges = np.zeros(0, np.int64)
         self.nodes = np.zeros(0, np.int64)
-        self.possible = self.certain = self.asked = np.zeros(0, np.int64)
+        self.possible = self.certain = self.asked = self.callers_looked_at = np.zeros(0, np.int64)
         self.rows = Rows(self.nodes, self.nodes, self.nodes, np.zeros(0, np.int8))
 
     def changed(self, other: Web, *, everybody: bool, grants: Ints, trusts: Sequence[int]) -> None:
@@ -126,9 +132,15 @@ class _Side:
         holders, _ = web.grants_held(self.grants)
         moved = list(self._regrouped(other))
         self.edges = np.flatnonzero(self._fresh_edges(other, compiled.trust_of[np.array(trusts, np.int64)]))
-        unknown = np.flatnonzero(self.to_node == NONE)
-        unknown = unknown[(unknown >= web.places) | compiled.is_identity[np.minimum(unknown, web.places - 1)]]
+        unknown = np.array(sorted(self.unknown()), np.int64)
         self.nodes = _once(np.concatenate([holders, np.array(moved, np.int64), web.edge_from[self.edges], unknown]))
+
+    def unknown(self) -> set[int]:
+        """The identities and issuers that the other side has not."""
+        unknown = np.flatnonzero(self.to_node == NONE)
+        places = np.minimum(unknown, self.web.places - 1)
+        found: list[int] = unknown[(unknown >= self.web.places) | self.web.compiled.is_identity[places]].tolist()
+        return set(found)
 
     def _regrouped(self, other: Web) -> Iterator[int]:
         """The identities that are in a group here and not there."""
@@ -149,6 +161,21 @@ class _Side:
         fresh |= behind & (web.edge_state == LOOK)
         return fresh
 
+    def direct(self, nodes: Ints) -> Rows:
+        """What some nodes can do directly; found out once for each node."""
+        fresh = [int(one) for one in nodes if int(one) not in self._direct_rows]
+        if fresh:
+            rows = _direct(self.web, np.array(fresh, np.int64))
+            for node in fresh:
+                self._direct_rows[node] = rows.where(rows.who == node)
+        found = [self._direct_rows[int(one)] for one in nodes]
+        return Rows(
+            *(
+                np.concatenate([getattr(one, name) for one in found])
+                for name in ("who", "permission", "target", "state")
+            )
+        )
+
     def callers(self) -> Ints:
         """Everybody who comes to a changed node, and the node itself: identities, people, resources, bearers."""
         web, compiled = self.web, self.web.compiled
@@ -158,7 +185,6 @@ class _Side:
         asks = np.ones(web.nodes, bool)
         asks[: web.places] = compiled.is_identity
         asks[[place for place, found in compiled.runs_as.items() if found]] = True
-        asks[sorted(compiled.theirs)] = True
         return np.flatnonzero(reached & asks)
 
     def able(self, callers: Ints, twin: "_Side | None" = None) -> None:
@@ -166,6 +192,7 @@ class _Side:
 
         What a node can do directly is taken over from the twin side for every node that has no changed statement.
         """
+        self.callers_looked_at = callers
         pairs = _pairs(self.web, callers, certain=False)
         self.asked = _once(pairs[1])
         self.rows = self._direct(self.asked, twin)
@@ -231,13 +258,27 @@ class _Sides:
         self.before, self.after = _Side(before, after), _Side(after, before)
         self.everybody = _structure(before.compiled) != _structure(after.compiled)
         grants = _fresh_grants(self.before, self.after)
-        trusts = _fresh_trusts(before.compiled, after.compiled)
+        trusts = _fresh_trusts(before.compiled, after.compiled, ages=before.ages or after.ages)
         self.before.changed(after, everybody=self.everybody, grants=grants[0], trusts=trusts[0])
         self.after.changed(before, everybody=self.everybody, grants=grants[1], trusts=trusts[1])
+        if self.everybody:
+            self._narrow()
         mine = self.after.callers()
         theirs = self.before.callers()
         self.after.able(_with_twins(mine, self.before, theirs))
         self.before.able(_with_twins(theirs, self.after, mine), None if self.everybody else self.after)
+
+    def _narrow(self) -> None:
+        """Where all that verdicts look at may have changed: the nodes of which some direct request really has."""
+        rows = [_direct(side.web, side.nodes) for side in (self.before, self.after)]
+        sides = ((self.before, self.after, rows[0], rows[1]), (self.after, self.before, rows[1], rows[0]))
+        for here, there, mine, theirs in sides:
+            known = dict(zip(_triples(theirs), theirs.state.tolist(), strict=True))
+            nodes = {
+                row[0] for row, state in zip(_triples(mine), mine.state.tolist(), strict=True)
+                if _requirement(here, row, state) != _twin_requirement(here, there, row, known)
+            }  # fmt: skip
+            here.nodes = np.array(sorted(nodes | here.unknown()), np.int64)
 
     def only(self, here: _Side, there: _Side, told: int) -> tuple[Gains, int]:
         """What can be done on one side and not on the other."""
@@ -245,91 +286,174 @@ class _Sides:
         possible_there = here.from_other(there, there.possible)
         only_here = here.possible[~_in(here.possible, surely_there)]
         sure = _in(only_here, here.certain) & ~_in(only_here, possible_there)
-        doubtful = only_here[~sure]
-        settled, missed = _settled(here, there, doubtful, possible_there)
-        fresh = np.concatenate([only_here[sure], settled])
-        chains = Chains(here.web)
-        gains = [_with_chain(chains, _gain(here.web, *row), row) for row in _triples(_decoded(here.web, fresh[:told]))]
-        conditions, missed_too = self._other_conditions(here, there)
-        first = [*(gain for gain in gains if gain is not None), *conditions]
-        return Gains(first, here.web, _decoded(here.web, fresh[told:])), missed + missed_too
+        compared = _Compared(here, there)
+        conditional = list(compared.gains(_decoded(here.web, only_here[~sure])))
+        conditional += compared.gains_of_credentials(self.everybody)
+        chains = chains_from_now_on(here.web)
+        fresh = only_here[sure]
+        gains = [_with_chain(chains, row) for row in _triples(_decoded(here.web, fresh[:told]))]
+        first = [*(gain for gain in gains if gain is not None), *conditional]
+        return Gains(first, here.web, _decoded(here.web, fresh[told:])), compared.undecided
 
-    def _other_conditions(self, here: _Side, there: _Side) -> tuple[list[Gain], int]:
-        """Direct requests that both sides can allow, and this one under conditions that the other does not."""
-        web = here.web
-        rows = _changed_rows(here, everybody=self.everybody)
-        mapped = Rows(
-            here.to_node[rows.who], here.to_permission[rows.permission], here.to_target[rows.target], rows.state
-        )
-        both = (mapped.who != NONE) & (mapped.permission != NONE) & (mapped.target != NONE)
-        rows, mapped = rows.where(both), mapped.where(both)
-        look = _state_of(there.web, mapped) == LOOK  # the others are had there already, or cannot be had there at all
-        out: list[Gain] = []
-        missed = 0
-        chains, other = Chains(web), Chains(there.web)
-        mine, twins = _triples(rows.where(look)), _triples(mapped.where(look))
-        for row, twin, state in zip(mine, twins, rows.state[look].tolist(), strict=True):
-            wants, had = _requirement(chains, row, state), _requirement(other, twin, LOOK)
-            if wants is None or had is None or had in ((), wants):
+
+class _Compared:
+    """Compares what two sides take of the same caller for the same request, chain by chain and value by value."""
+
+    def __init__(self, here: _Side, there: _Side) -> None:
+        self.here, self.there = here, there
+        self.mine, self.theirs = chains_from_now_on(here.web), chains_from_now_on(there.web)
+        self.undecided = 0
+        self._tried = 0
+
+    def gains(self, rows: Rows) -> Iterator[Gain]:
+        """Those of the rows that can be had here with values with which they cannot be had there."""
+        order = np.argsort(rows.who, kind="stable")
+        wanted: dict[int, set[tuple[int, int]]] = {}
+        for who, permission, target in _triples(rows.where(order)):  # type: ignore[arg-type]
+            wanted.setdefault(who, set()).add((permission, target))
+        for number, (who, ends) in enumerate(wanted.items()):
+            if number >= MAX_WALKED:
+                self.undecided += len(ends)
+                continue
+            twin = int(self.here.to_node[who])
+            there = _start(self.theirs, twin) if twin != NONE else None
+            yield from self._newly(_start(self.mine, who), there, ends)
+
+    def gains_of_credentials(self, everybody: bool) -> Iterator[Gain]:
+        """What keyed and lodged credentials open here and not there, where either has changed or what it leads to."""
+        mine, theirs = self.here.web.compiled.estate, self.there.web.compiled.estate
+        twins = {(one.form, one.whom): one for one in self.theirs.from_credentials()}
+        for start in self.mine.from_credentials():
+            section = "lodged" if start.form == "lodged" else "credentials"
+            changed = getattr(mine, section)[start.whom] != getattr(theirs, section).get(start.whom)
+            if everybody or changed or _in(np.array([start.node]), self.here.callers_looked_at)[0]:
+                yield from self._newly(start, twins.get((start.form, start.whom)), None)
+
+    def _newly(self, start: Start, twin: Start | None, ends: set[tuple[int, int]] | None) -> Iterator[Gain]:
+        try:
+            mine = self._ways(self.mine, self.here, start, ends)
+            theirs: dict[tuple[int, int], list[_Way]] = {}
+            if twin is not None:
+                as_theirs = {self._as_theirs(end): end for end in mine}
+                found = self._ways(self.theirs, self.there, twin, set(as_theirs))
+                theirs = {as_theirs[key]: ways for key, ways in found.items()}
+        except Undecided:
+            self.undecided += len(ends) if ends is not None else 1
+            return
+        for end, ways in mine.items():
+            gain = self._new_way(start, end, ways, theirs.get(end, []), twin)
+            if gain is not None:
+                yield gain
+
+    def _as_theirs(self, end: tuple[int, int]) -> tuple[int, int]:
+        return int(self.here.to_permission[end[0]]), int(self.here.to_target[end[1]])
+
+    def _ways(
+        self, chains: Chains, side: _Side, start: Start, ends: set[tuple[int, int]] | None
+    ) -> "dict[tuple[int, int], list[_Way]]":
+        """By permission and target, the ways for a start to come to it; one that takes more than another is left
+        out."""
+        web = chains.web
+        near = web.closure([start.node]).reached
+        by_node: dict[int, list[tuple[int, int, int]]] = {}
+        for row in _triples(side.direct(np.flatnonzero(near))):
+            if ends is None or (row[1], row[2]) in ends:
+                by_node.setdefault(row[0], []).append(row)
+        near &= web.closure(by_node, backward=True).reached
+        out: dict[tuple[int, int], list[_Way]] = {}
+        missed = chains.undecided
+        for label in chains.labels([start], inside=near):
+            for row in by_node.get(label.node, ()):
+                takes = chains.ending_takes(label, row)
+                if takes is None:
+                    continue
+                known = out.setdefault((row[1], row[2]), [])
+                mine = frozenset(takes)
+                if not any(other.clauses <= mine for other in known):
+                    known.append(_Way(takes, mine, label, row))
+        if chains.undecided > missed:
+            raise Undecided("some chain was not decided")
+        return out
+
+    def _new_way(
+        self, start: Start, end: tuple[int, int], ways: "list[_Way]", theirs: "list[_Way]", twin: Start | None
+    ) -> Gain | None:
+        """A gain by one of the ways here, with values with which none of those there can be walked."""
+        same = twin is not None and twin.knowns.limits == start.knowns.limits
+        for way in ways:
+            if same and any(other.clauses <= way.clauses for other in theirs):
                 continue
             try:
-                values = _newly(chains, row[0], wants, had)
+                values = self._values(start, way, theirs, twin)
             except Undecided:
-                missed += 1
+                self.undecided += 1
                 continue
             if values is not None:
-                gain = _gain(web, *row)
-                step = (gain.caller, verb_words(gain.verb), gain.target)
-                out.append(replace(gain, values=values, chain=(step,)))
-        return out, missed
+                chain = Chain(start, way.label.edges(), values, bool(way.takes), way.row)
+                return _gain_by(self.mine, chain)
+        return None
+
+    def _values(
+        self, start: Start, way: "_Way", theirs: "list[_Way]", twin: Start | None
+    ) -> Mapping[str, Value] | None:
+        """Values with which a way can be walked here, and none of those there."""
+        had: list[Requirement] = []
+        for other in theirs if twin is not None else ():
+            limits = tuple(((one,),) for one in twin.knowns.limits) if twin is not None else ()
+            found = resolved((*limits, *other.takes), twin.knowns.values if twin is not None else {})
+            if found is not None:
+                had.append(found)
+        self._tried = 0
+        return self._beyond(start, way.takes, had)
+
+    def _beyond(self, start: Start, takes: Requirement, had: Sequence[Requirement]) -> Mapping[str, Value] | None:
+        """Values that meet a requirement and none of those that were had: the first that they meet is denied next."""
+        self._tried += 1
+        if self._tried > MAX_TRIED:
+            raise Undecided(f"more than {MAX_TRIED} ways to differ")
+        values = self.mine.values_for(takes, start)
+        if values is None:
+            return None
+        names = {name for one in had for clause in one for alternative in clause for name, *_ in alternative}
+        whole = self.mine.solver.completed(values, names, start.knowns)
+        met = next((one for one in had if holds_of(one, {**start.knowns.values, **whole})), None)
+        if met is None:
+            return {name: value for name, value in whole.items() if value is not None or name in values}
+        for denial in denials(met):
+            found = self._beyond(start, (*takes, *denial), had)
+            if found is not None:
+                return found
+        return None
+
+
+@dataclass(frozen=True, slots=True)
+class _Way:
+    """A way to come to a request: what it takes (`clauses` is the same as a set), and the chain."""
+
+    takes: Requirement
+    clauses: frozenset[object]
+    label: Label
+    row: tuple[int, int, int]
+
+
+def _requirement(side: _Side, row: tuple[int, int, int], state: int) -> frozenset[object] | None:
+    """What a direct request takes, as a set that can be compared."""
+    found = () if state == YES else side.web.row_requirement(*row)
+    return None if found is None else frozenset(frozenset(clause) for clause in found)
+
+
+def _twin_requirement(
+    here: _Side, there: _Side, row: tuple[int, int, int], known: Mapping[tuple[int, int, int], int]
+) -> frozenset[object] | None:
+    """What the same request takes on the other side; None where it is never allowed there."""
+    twin = (int(here.to_node[row[0]]), int(here.to_permission[row[1]]), int(here.to_target[row[2]]))
+    return _requirement(there, twin, known[twin]) if twin in known else None
 
 
 def _with_twins(callers: Ints, other: _Side, theirs: Ints) -> Ints:
     """Callers of one side, with those of the other that it knows too."""
     twins = other.to_node[theirs]
     return _once(np.concatenate([callers, twins[twins != NONE]]))
-
-
-def _changed_rows(side: _Side, *, everybody: bool) -> Rows:
-    """The direct requests that a changed statement speaks of, and those that could need one as a companion."""
-    web, compiled = side.web, side.web.compiled
-    everything = np.ones(len(compiled.permission_pairs), bool)
-    if everybody:
-        return _direct(web, side.nodes)
-    holders, numbers = web.grants_held(side.grants)
-    further = [compiled.permission[pair] for pair in (("key", "decrypt"), ("key", "encrypt"), ("identity", "use"))]
-    allows = compiled.role_allows[compiled.grant_role[numbers]]
-    deep = allows[:, further].any(axis=1)
-    own = web.granted_rows(holders[~deep], numbers[~deep], everything)
-    own = own.where(own.permission != compiled.take_on)
-    also = _direct(web, _once(holders[deep]))
-    letting = web.forward.edges(_once(holders[allows[:, compiled.take_on]]))
-    edges = _once(np.concatenate([side.edges, letting]))
-    edges = edges[web.edge_permission[edges] == compiled.take_on]
-    return Rows(
-        np.concatenate([own.who, also.who, web.edge_from[edges]]),
-        np.concatenate([own.permission, also.permission, web.edge_permission[edges]]),
-        np.concatenate([own.target, also.target, web.edge_target[edges]]),
-        np.concatenate([own.state, also.state, web.edge_state[edges]]),
-    )
-
-
-def _state_of(web: Web, rows: Rows) -> States:
-    """The states of direct requests; those of taking on by the best edge there is."""
-    state = np.zeros(len(rows), np.int8)
-    taking = rows.permission == web.compiled.take_on
-    code = rows.who * web.nodes + rows.target
-    kept = web.edge_permission == web.compiled.take_on
-    edges, worth = (web.edge_from * web.nodes + web.edge_to)[kept], web.edge_state[kept]
-    order = np.lexsort((-worth, edges))
-    edges, worth = edges[order], worth[order]
-    if len(edges):
-        at = np.minimum(np.searchsorted(edges, code), len(edges) - 1)
-        state = np.where(taking & (edges[at] == code), worth[at], state)
-    asks = np.flatnonzero(~taking & (rows.who < web.places))
-    asks = asks[web.compiled.is_identity[rows.who[asks]]]
-    state[asks] = web.states(rows.who[asks], rows.permission[asks], rows.target[asks])
-    return state
 
 
 def _once(values: Ints) -> Ints:
@@ -351,26 +475,12 @@ def _in(values: Ints, known: Ints) -> Bools:
     return out
 
 
-def _requirement(chains: Chains, row: tuple[int, int, int], state: int) -> Requirement | None:
-    """What a direct request takes of whoever it is, a person's being let enter included."""
-    web = chains.web
-    plain = state == YES and row[1] != web.compiled.take_on
-    return chains.takes(_start(chains, row[0]), *row, () if plain else web.row_requirement(*row))
-
-
-def _newly(chains: Chains, node: int, wants: Requirement, had: Requirement) -> Mapping[str, Value] | None:
-    """Values that meet what is taken now and not what was: some clause of that has no alternative that holds."""
-    start = _start(chains, node)
-    for clause in had:
-        for literals in product(*clause):
-            denied: Alternative = tuple(
-                (name, test, Want.NOT_HELD) for name, test, want in literals if want is Want.HOLDS
-            )
-            denied += tuple((name, test, Want.HOLDS) for name, test, want in literals if want is Want.FAILS)
-            found = chains.values_for((*wants, (denied,)), start)
-            if found is not None:
-                return found
-    return None
+def _form(web: Web, node: int) -> str:
+    """How whoever is a node starts a chain, in the word of `from`."""
+    found = web.node(node)
+    if found.form == "identity":
+        return "person" if web.compiled.is_person[node] else "identity"
+    return ("workload" if "/workload/" in found.name else "host") if found.form == "resource" else found.form
 
 
 def _start(chains: Chains, node: int) -> Start:
@@ -437,9 +547,9 @@ def _fresh_grants(before: _Side, after: _Side) -> tuple[Ints, Ints]:
     return found[0], found[1]
 
 
-def _fresh_trusts(before: Compiled, after: Compiled) -> tuple[list[int], list[int]]:
-    """The trusts that each side has and the other has not."""
-    one, other = _trust_rows(before), _trust_rows(after)
+def _fresh_trusts(before: Compiled, after: Compiled, *, ages: bool) -> tuple[list[int], list[int]]:
+    """The trusts that each side has and the other has not; how long sessions last counts where ages are asked for."""
+    one, other = _trust_rows(before, ages=ages), _trust_rows(after, ages=ages)
     mine, theirs = set(one), set(other)
     return (
         [number for number, key in enumerate(one) if key not in theirs],
@@ -447,10 +557,11 @@ def _fresh_trusts(before: Compiled, after: Compiled) -> tuple[list[int], list[in
     )
 
 
-def _trust_rows(compiled: Compiled) -> list[object]:
-    """Every trust as what it says; how long its sessions last gives nobody anything more."""
+def _trust_rows(compiled: Compiled, *, ages: bool) -> list[object]:
+    """Every trust as what it says."""
     tables = compiled.tables
-    out: list[object] = list(zip(tables.trust_of, tables.trust_form, tables.trust_whom, strict=True))
+    lives = tables.trust_session if ages else [0.0] * len(tables.trust_of)
+    out: list[object] = list(zip(tables.trust_of, tables.trust_form, tables.trust_whom, lives, strict=True))
     for number in {*tables.trust_until, *tables.trust_shown, *tables.trust_when}:
         shown, when = tables.trust_shown.get(number), tables.trust_when.get(number)
         out[number] = (out[number], tables.trust_until.get(number), _plain(shown), _plain(when))
@@ -475,32 +586,6 @@ def _direct(web: Web, nodes: Ints) -> Rows:
         np.concatenate([rows.target, web.edge_target[edges]]),
         np.concatenate([rows.state, web.edge_state[edges]]),
     )
-
-
-def _settled(here: _Side, there: _Side, codes: Ints, possible_there: Ints) -> tuple[Ints, int]:
-    """Those of the codes that hang on conditions and can be had here and not there, by walking their chains.
-
-    Past MAX_WALKED callers, what the other side could not have at all is taken as had only here, and chains that both
-    sides could have are compared hop by hop alone, as `_other_conditions` does.
-    """
-    rows = _decoded(here.web, codes)
-    callers = np.unique(rows.who).tolist()
-    if len(callers) > MAX_WALKED:
-        return codes[~_in(codes, possible_there)], 0
-    kept = np.zeros(len(codes), bool)
-    everything = np.ones(len(here.web.compiled.permission_pairs), bool)
-    mine, theirs = Chains(here.web), Chains(there.web)
-    for caller in callers:
-        had = set()
-        twin = int(here.to_node[caller])
-        if twin != NONE:
-            had = {(one.target, one.verb) for one in reachable(theirs, [_start(theirs, twin)], everything)}
-        has = {(one.target, one.verb) for one in reachable(mine, [_start(mine, caller)], everything)}
-        for at in np.flatnonzero(rows.who == caller).tolist():
-            verb = here.web.compiled.permission_pairs[int(rows.permission[at])][1].replace("take-on", "take on")
-            name = (here.web.target_name(int(rows.target[at])), verb)
-            kept[at] = name in has and name not in had
-    return codes[kept], mine.undecided + theirs.undecided
 
 
 def _pairs(web: Web, callers: Ints, *, certain: bool) -> tuple[Ints, Ints]:
@@ -553,11 +638,18 @@ def _triples(rows: Rows) -> list[tuple[int, int, int]]:
 def _gain(web: Web, who: int, permission: int, target: int) -> Gain:
     node = web.node(who)
     verb = web.compiled.permission_pairs[permission][1]
-    return Gain(node.name, node.form, verb, web.target_name(target), {})
+    return Gain(node.name, _form(web, who), verb, web.target_name(target), {})
 
 
-def _with_chain(chains: Chains, gain: Gain, row: tuple[int, int, int]) -> Gain | None:
-    """The same with a shortest chain and what it hangs on; None where no chain can be walked after all."""
+def _gain_by(chains: Chains, chain: Chain) -> Gain:
+    """A gain with the chain by which it is had, and the values that it takes."""
+    assert chain.end is not None  # noqa: S101  every chain that is compared ends in a request
+    plain = _gain(chains.web, *chain.end)
+    return Gain(chain.start.whom, chain.start.form, plain.verb, plain.target, chain.values, tuple(chains.steps(chain)))
+
+
+def _with_chain(chains: Chains, row: tuple[int, int, int]) -> Gain | None:
+    """What somebody gains, with a shortest chain; None where no chain can be walked after all."""
     web = chains.web
     who, permission, target = row
     wanted = np.zeros(len(web.compiled.permission_pairs), bool)
@@ -570,12 +662,10 @@ def _with_chain(chains: Chains, gain: Gain, row: tuple[int, int, int]) -> Gain |
     else:
         rows = web.rows_on(target, wanted)
     try:
-        chain: Chain | None = chains.first_to([_start(chains, who)], rows, taken=taken)
+        chain = chains.first_to([_start(chains, who)], rows, taken=taken)
     except Undecided:
-        return gain
-    if chain is None:
-        return None
-    return Gain(gain.caller, gain.form, gain.verb, gain.target, chain.values, tuple(chains.steps(chain)))
+        return _gain(web, *row)
+    return _gain_by(chains, chain) if chain is not None else None
 
 
 def newly_allowed(estate: Estate, remedy: Remedy, verdict: Verdict) -> list[Gain]:

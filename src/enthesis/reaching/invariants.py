@@ -4,9 +4,10 @@ Exact: the web says which chains could be; a claim that none could break holds a
 nearest first, with values for everything that was left free, until one can be walked or none is left.
 """
 
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from itertools import product
 
 import numpy as np
 
@@ -16,6 +17,7 @@ from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import After, Conditions, Glob
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.reaching.chains import Chain, Chains, Start
+from enthesis.reaching.free import Alternative
 from enthesis.reaching.web import YES, Bools, Rows, Web
 from enthesis.trusting.patterns import Undecided, matcher
 from enthesis.trusting.values import Want
@@ -70,36 +72,58 @@ def _never(chains: Chains, claimed: Claimed) -> Chain | None:
     rows, taken = ends_at(web, claimed)
     reaching = _can_come(web, rows, taken)
     by = _matching(web, claimed.by) if claimed.by else None
-    if claimed.start is not None:
-        return _first(chains, list(_starts(chains, claimed)), rows, taken, reaching, passing=by)
-    if by is not None:
-        starts = [chains.from_place(number) for number in np.flatnonzero(by & reaching).tolist()]
-    else:
-        starts = list(_anybody(chains, reaching))
-    return _first(chains, starts, rows, taken, reaching)
+    starts = _starts(chains, claimed) if claimed.start is not None else _anybody(chains, reaching)
+    return _first(chains, list(starts), rows, taken, reaching, passing=by)
 
 
 def _only(chains: Chains, claimed: Claimed) -> Chain | None:
-    """A shortest chain of somebody else: any other identity or person, directly or by taking on and being led on."""
+    """A shortest chain in which somebody else, an identity or a person, ends so: directly, or by taking on and being
+    led on."""
     web = chains.web
     rows, taken = ends_at(web, claimed)
     reaching = _can_come(web, rows, taken)
-    others = reaching & _somebody(web) & ~_matching(web, claimed.by)
-    plain = np.flatnonzero((rows.state == YES) & others[rows.who])
+    others = _others(web, claimed.by)
+    plain = np.flatnonzero((rows.state == YES) & (others & ~web.is_to_come)[rows.who])
     if len(plain):  # somebody else may directly, whatever else holds
         end = (int(rows.who[plain[0]]), int(rows.permission[plain[0]]), int(rows.target[plain[0]]))
         start = chains.from_place(end[0])
         if start.person == NONE:
             return Chain(start, (), {}, False, end)
-    return _first(chains, [chains.from_place(n) for n in np.flatnonzero(others).tolist()], rows, taken, reaching)
+    starts = [one for start in _anybody(chains, reaching) for one in _not_among(chains, start, claimed.by)]
+    return _first(chains, starts, rows, taken, reaching, passing=others)
 
 
 def _somebody(web: Web) -> Bools:
-    """Identities and people; for an account that others administer also any that nobody declared."""
+    """Identities and people."""
     out = np.zeros(web.nodes, bool)
     out[: web.places] = web.compiled.is_identity
-    out[sorted(web.compiled.theirs)] = True
     return out
+
+
+def _others(web: Web, by: Sequence[str | Glob]) -> Bools:
+    """Identities and people that are not named; a member to come of a group that is may be, or may not."""
+    groups = [number for one in by if isinstance(one, str) and (number := web.compiled.find(one)) in web.is_group_of]
+    named = _matching(web, [one for one in by if isinstance(one, Glob) or web.compiled.find(one) not in groups])
+    for group in groups:
+        members = web.compiled.members[group]
+        named[members[~web.is_to_come[members]]] = True
+    return _somebody(web) & ~named
+
+
+def _not_among(chains: Chains, start: Start, by: Sequence[str | Glob]) -> Iterator[Start]:
+    """The start itself; of a member to come what it may be like without being in the groups that are named."""
+    web, compiled = chains.web, chains.compiled
+    if start.node >= web.places or not web.is_to_come[start.node]:
+        yield start
+        return
+    ways: list[Alternative] = []
+    for one in by:
+        group = compiled.find(one) if isinstance(one, str) else NONE
+        if group in web.is_group_of and start.node in compiled.members[group].tolist():
+            ways += web.requests.joining(web.node(start.node), group)
+    for denials in product(*ways):  # one literal of each way of being in them is not so; none where one takes nothing
+        limits = tuple((name, test, Want.NOT_HELD) for name, test, _ in denials)
+        yield replace(start, knowns=replace(start.knowns, limits=(*start.knowns.limits, *limits)))
 
 
 def ends_at(web: Web, claimed: Claimed) -> tuple[Rows, Bools]:
@@ -200,11 +224,11 @@ def _matching(web: Web, whom: Sequence[str | Glob]) -> Bools:
 
 
 def _anybody(chains: Chains, reaching: Bools) -> Iterable[Start]:
-    """Every origin, and every identity half-way, from which something is come to."""
+    """Every origin, and every identity itself, from which something is come to."""
     yield from (start for start in chains.origins() if reaching[start.node])
-    half_way = _somebody(chains.web) & reaching
-    half_way[: chains.web.places] &= ~chains.compiled.is_person
-    for number in np.flatnonzero(half_way).tolist():
+    workloads = _somebody(chains.web) & reaching
+    workloads[: chains.web.places] &= ~chains.compiled.is_person
+    for number in np.flatnonzero(workloads).tolist():
         yield chains.from_place(number)
 
 
@@ -212,13 +236,11 @@ def claimed_starts(chains: Chains, claimed: Claimed, *, never: bool) -> Iterable
     """Where chains that could break a claim start, and what they must come by, whatever they can come to."""
     web = chains.web
     everywhere = np.ones(web.nodes, bool)
-    by = _matching(web, claimed.by) if claimed.by else None
     if not never:
-        others = _somebody(web) & ~_matching(web, claimed.by)
-        yield from ((chains.from_place(number), None) for number in np.flatnonzero(others).tolist())
-    elif claimed.start is not None:
-        yield from ((start, by) for start in _starts(chains, claimed))
-    elif by is not None:
-        yield from ((chains.from_place(number), None) for number in np.flatnonzero(by).tolist())
-    else:
-        yield from ((start, None) for start in _anybody(chains, everywhere))
+        others = _others(web, claimed.by)
+        for start in _anybody(chains, everywhere):
+            yield from ((one, others) for one in _not_among(chains, start, claimed.by))
+        return
+    by = _matching(web, claimed.by) if claimed.by else None
+    starts = _starts(chains, claimed) if claimed.start is not None else _anybody(chains, everywhere)
+    yield from ((start, by) for start in starts)

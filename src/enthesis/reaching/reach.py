@@ -109,12 +109,9 @@ def _taken(web: Web, target: int, wanted: Bools) -> Bools | None:
 def _starts(chains: Chains, possible: Bools) -> Iterable[Start]:
     yield from (start for start in chains.origins() if possible[start.node])
     compiled = chains.compiled
-    half_way = possible[: chains.web.places] & compiled.is_identity & ~compiled.is_person
-    for number in np.flatnonzero(half_way).tolist():
+    workloads = possible[: chains.web.places] & compiled.is_identity & ~compiled.is_person
+    for number in np.flatnonzero(workloads).tolist():
         yield chains.from_place(number)
-    for account in sorted(compiled.theirs):
-        if possible[account]:
-            yield chains.from_place(account)
 
 
 def _plain(chains: Chains, start: Start, answer: Coming) -> Chain | None:

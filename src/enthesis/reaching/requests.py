@@ -1,26 +1,44 @@
 """What a single request takes where the surroundings are free: its requirement, or None where it is never allowed.
 
-The same seven steps as in `judging`, but conditions on what is free are left standing instead of judged.
+The same seven steps as in `judging`, but conditions on what is free are left standing instead of judged. What ends
+(`until`, and how long sessions live) is left standing too, as conditions on the time and on the sessions' age.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
 
-from enthesis.judging.compiling import NONE, Compiled
-from enthesis.judging.facts import caller_fact, target_label
+from enthesis.judging.compiling import ENDLESS, NONE, Compiled
+from enthesis.judging.facts import audiences_for, caller_fact, service_account_subjects
+from enthesis.judging.judge import USES_OF_KEYS
 from enthesis.judging.questions import BEARERS
 from enthesis.model.addresses import account_of
-from enthesis.model.conditions import Conditions, Glob
-from enthesis.reaching.free import ALWAYS, Alternative, Requirement, any_of, escaping, holding, joined
+from enthesis.model.conditions import Before, Conditions, Glob, LongerThan
+from enthesis.reaching.free import (
+    ALWAYS,
+    KIND_OF,
+    LABEL_OF,
+    Alternative,
+    Literal,
+    Requirement,
+    any_of,
+    escaping,
+    holding,
+    joined,
+)
 from enthesis.trusting.patterns import matcher
 from enthesis.trusting.truth import Value
+from enthesis.trusting.values import Want
+
+JUST_LESS = timedelta(seconds=1)  # ages are told in whole seconds
+NOTHING = timedelta(0)
 
 
 @dataclass(frozen=True, slots=True)
 class Node:
     """Somebody or something that can ask: `place` is NONE for the bearer of what an issuer signs.
 
-    `form` is identity, resource, anyone (any identity of an account that others administer), or a bearer's form.
+    `form` is identity, resource, or a bearer's form.
     """
 
     form: str
@@ -56,58 +74,64 @@ NO_POWERS = Powers()
 
 
 @dataclass(frozen=True, slots=True)
-class Bound:
-    """What every request of a chain is bound to, companions too: the conditions of the credential it started with,
-    and the person behind it, who must be let enter another organisation. NONE: no person."""
+class Asking:
+    """How a request stands in a chain. A `hop` is asked with sessions just obtained, and its own session must still
+    live at the end. `when` are the conditions of the credential that the first request shows; `person` is who is
+    behind the chain, and must be let enter another organisation (NONE: nobody)."""
 
+    hop: bool = False
     when: Conditions = ()
     person: int = NONE
 
 
-UNBOUND = Bound()
+LAST = Asking()
 
 
 class Requests:
-    """Requirements of single requests on one compiled estate, at or after one instant."""
+    """Requirements of single requests on one compiled estate, at or after one instant.
 
-    def __init__(self, compiled: Compiled, now: float, powers: Powers = NO_POWERS) -> None:
+    `ages` says whether any condition asks how old a session is: where none does, sessions are as good as new.
+    """
+
+    def __init__(self, compiled: Compiled, now: float, powers: Powers = NO_POWERS, *, ages: bool = True) -> None:
         self.compiled = compiled
         self.now = now
         self.powers = powers
+        self.ages = ages
 
-    def request(self, node: Node, permission: int, goal: Goal, bound: Bound = UNBOUND) -> Requirement | None:
+    def request(self, node: Node, permission: int, goal: Goal, asking: Asking = LAST) -> Requirement | None:
         """What it takes that this node does this there; ALWAYS where it takes nothing, None where it never may."""
         compiled = self.compiled
-        held = self._holding(bound.when, node, goal)
+        held = self._holding(asking.when, node, goal, asking)
         if held is None:
             return None
         _, verb = compiled.permission_pairs[permission]
-        if not self._stands(node, goal) or not self._provider(node, verb, goal):
+        if not self._stands(node, goal) or not self._provider(node, verb, goal) or self._foreign(node, verb, goal):
             return None
-        ceilings = self._ceilings(node, permission, goal)
+        ceilings = self._ceilings(node, permission, goal, asking)
         if ceilings is None:
             return None
         if verb == "take-on":
-            sides = self._taking_on(node, permission, goal)
+            sides = self._taking_on(node, permission, goal, asking)
         else:
-            own = any_of(self._grants("owner", node, permission, goal))
+            own = any_of(self._grants("owner", node, permission, goal, asking))
             sides = own
             if own is not None and self._crossing(node, goal):
-                sides = joined((own, self._callers_side(node, permission, goal)))
+                sides = joined((own, self._callers_side(node, permission, goal, asking)))
         if sides is None:
             return None
         tied: Requirement = ((held,),) if held else ALWAYS
-        entering = self._entering(bound, verb, goal)
-        return joined((tied, entering, ceilings, sides, *self._companions(node, permission, goal, bound)))
+        entering = self._entering(verb, goal, asking)
+        return joined((tied, entering, ceilings, sides, *self._companions(node, permission, goal, asking)))
 
-    def _entering(self, bound: Bound, verb: str, goal: Goal) -> Requirement | None:
+    def _entering(self, verb: str, goal: Goal, asking: Asking) -> Requirement | None:
         """What it takes of the person behind a chain to come to something of another organisation."""
         organisation = self.compiled.places.organisation
         there = organisation[goal.chain[0]]
-        if bound.person == NONE or verb == "enter" or there in (NONE, organisation[bound.person]):
+        if asking.person == NONE or verb == "enter" or there in (NONE, organisation[asking.person]):
             return ALWAYS
-        person = Node("identity", bound.person, self.compiled.places.names[bound.person])
-        return self.request(person, self.compiled.permission["organisation", "enter"], self.goal(there))
+        person = Node("identity", asking.person, self.compiled.places.names[asking.person])
+        return self.request(person, self.compiled.permission["organisation", "enter"], self.goal(there), asking)
 
     # -- steps ----------------------------------------------------------------------------------------------------
 
@@ -126,25 +150,57 @@ class Requests:
             return False
         return bool(compiled.is_person[node.place]) or int(compiled.provider[node.place]) == wanted
 
-    def _free(self, node: Node, attribute: str) -> bool:
-        family = attribute.partition(".")[0]
-        return family not in ("caller", "target") and (family != "claims" or node.bearer)
+    def _foreign(self, node: Node, verb: str, goal: Goal) -> bool:
+        """Whether a key that the provider manages is to be used from outside of its account."""
+        used = goal.kind == "key" and verb in USES_OF_KEYS and goal.chain[0] in self.compiled.key_by_provider
+        return used and account_of("" if node.bearer else node.name) != account_of(goal.address)
+
+    def _free(self, node: Node, goal: Goal, attribute: str, asking: Asking) -> str:
+        """The name under which an attribute is free; '' where it is known, or known to be absent."""
+        compiled = self.compiled
+        family, _, rest = attribute.partition(".")
+        if family == "session":
+            return "" if asking.hop else attribute
+        if family == "claims":
+            return attribute if node.bearer else ""
+        if family == "caller":
+            if rest == "kind" and node.place in compiled.any_kind:
+                return f"{KIND_OF}{node.name}"
+            if rest.startswith("labels.") and node.place in compiled.to_come:
+                return f"{LABEL_OF}{rest.removeprefix('labels.')} of {node.name}"
+            return ""
+        if family == "target":
+            label = rest.removeprefix("labels.")
+            for place in goal.chain if compiled.to_come else ():
+                if place in compiled.to_come:
+                    return f"{LABEL_OF}{label} of {compiled.places.names[place]}"
+                if label in compiled.labels_at(place):
+                    return ""
+            return ""
+        return attribute
 
     def _get(self, node: Node, goal: Goal, attribute: str) -> Value:
         family, _, rest = attribute.partition(".")
+        if family == "session":
+            return NOTHING
         if family == "target":
-            return target_label(self.compiled, list(goal.chain), rest.partition(".")[2])
-        if family == "caller" and node.form == "anyone":
-            known = {"account": node.name, "organisation": caller_fact(self.compiled, node.name, "organisation")}
-            return known.get(rest)
+            label = rest.removeprefix("labels.")
+            return next((v for one in goal.chain if (v := self.compiled.labels_at(one).get(label)) is not None), None)
         return caller_fact(self.compiled, "" if node.bearer else node.name, rest) if family == "caller" else None
 
-    def _holding(self, conditions: Conditions, node: Node, goal: Goal, prefix: str = "") -> Alternative | None:
+    def _holding(
+        self, conditions: Conditions, node: Node, goal: Goal, asking: Asking, prefix: str = ""
+    ) -> Alternative | None:
+        if not conditions:
+            return ()
         return holding(
-            conditions, lambda name: self._get(node, goal, name), lambda name: self._free(node, name), prefix
+            conditions,
+            lambda name: self._get(node, goal, name),
+            lambda name: self._free(node, goal, name, asking),
+            prefix,
         )
 
-    def _ceilings(self, node: Node, permission: int, goal: Goal) -> Requirement | None:
+    def _ceilings(self, node: Node, permission: int, goal: Goal, asking: Asking) -> Requirement | None:
         compiled = self.compiled
         clauses = []
         callers = () if node.bearer else tuple(compiled.places.chain(node.place))
@@ -160,7 +216,7 @@ class Requests:
                     clause = escaping(
                         barred.ceiling.when,
                         lambda name: self._get(node, goal, name),
-                        lambda name: self._free(node, name),
+                        lambda name: self._free(node, goal, name, asking),
                     )
                     if clause is None:
                         return None
@@ -174,7 +230,20 @@ class Requests:
             return ()
         return (node.place, *self.compiled.groups_of(node.place), *self.powers.groups)
 
-    def _grants(self, side: str, node: Node, permission: int, goal: Goal) -> Iterator[Alternative | None]:
+    def joining(self, member: Node, group: int) -> list[Alternative]:
+        """The ways for a member to come to be in a group, as literals on what it is like."""
+        return self._joining(member, group, self.goal(member.place), LAST)
+
+    def _joining(self, node: Node, group: int, goal: Goal, asking: Asking) -> list[Alternative]:
+        """What it takes that a node is in a group that it can be in: nothing, but of a member to come."""
+        if node.place not in self.compiled.to_come or group in self.powers.groups:
+            return [()]
+        found = (self._holding(one, node, goal, asking) for one in self.compiled.joining(node.place, group))
+        return [one for one in found if one is not None]
+
+    def _grants(
+        self, side: str, node: Node, permission: int, goal: Goal, asking: Asking
+    ) -> Iterator[Alternative | None]:
         compiled = self.compiled
         own = compiled.places.account[node.place] if node.place != NONE else NONE
         if node.form == "identity" and self._writable(side, own, goal):
@@ -184,11 +253,17 @@ class Requests:
             allows = compiled.role_allows[compiled.grant_role[number], permission]
             if not allows and holder not in self.powers.roles:
                 continue
-            if compiled.grant_until[number] <= self.now:
+            until = float(compiled.grant_until[number])
+            if until <= self.now:
                 continue
             if not compiled.inside(holder, goal.chain[0]) if side == "owner" else not compiled.inside(holder, own):
                 continue
-            yield self._holding(compiled.grant_when(number), node, goal)
+            held = self._holding(compiled.grant_when(number), node, goal, asking)
+            if held is None:
+                continue
+            to = int(compiled.grant_to[number])
+            for joins in self._joining(node, to, goal, asking) if to != node.place else [()]:
+                yield (*joins, *held, *_before(until))
 
     def _writable(self, side: str, own: int, goal: Goal) -> bool:
         """Whether the chain can write the grant itself: on the owner's side at the place, on the other its account."""
@@ -199,7 +274,7 @@ class Requests:
 
     def _crossing(self, node: Node, goal: Goal) -> bool:
         compiled = self.compiled
-        if node.form not in ("identity", "anyone"):
+        if node.form != "identity":
             return False
         own, other = compiled.places.account[node.place], compiled.places.account[goal.chain[0]]
         if NONE in (own, other) or own == other:
@@ -207,12 +282,12 @@ class Requests:
         provider = int(compiled.provider[node.place])
         return provider == int(compiled.provider[goal.chain[0]]) and bool(compiled.two_sided[provider])
 
-    def _callers_side(self, node: Node, permission: int, goal: Goal) -> Requirement | None:
+    def _callers_side(self, node: Node, permission: int, goal: Goal, asking: Asking) -> Requirement | None:
         if self.compiled.places.account[node.place] in self.compiled.theirs:
             return ALWAYS  # taken to have written their half
-        return any_of(self._grants("caller", node, permission, goal))
+        return any_of(self._grants("caller", node, permission, goal, asking))
 
-    def _taking_on(self, node: Node, permission: int, goal: Goal) -> Requirement | None:
+    def _taking_on(self, node: Node, permission: int, goal: Goal, asking: Asking) -> Requirement | None:
         """The owner's and the caller's side of a hop: a trust, and a grant where one is needed."""
         crossing = self._crossing(node, goal)
         alone: list[Alternative | None] = []
@@ -222,20 +297,49 @@ class Requests:
         for number in self.compiled.trusts_of(goal.chain[0]):
             if not self.admits(number, node, goal):
                 continue
-            shown = self._holding(self.compiled.trust_shown(number), node, goal, "claims.")
-            when = self._holding(self.compiled.trust_when(number), node, goal)
-            found = (*shown, *when) if shown is not None and when is not None else None
-            (whole if self.compiled.tables.trust_form[number] == "account" else alone).append(found)
+            account = self.compiled.tables.trust_form[number] == "account"
+            (whole if account else alone).extend(self._admitting(number, node, goal, asking))
+        side = self._callers_side(node, permission, goal, asking) if crossing or whole else ALWAYS
         if crossing:
-            return joined((any_of((*alone, *whole)), self._callers_side(node, permission, goal)))
-        on_their_word = any_of(alone)
-        if on_their_word == ALWAYS or not any(one is not None for one in whole):
-            return on_their_word
-        side = self._callers_side(node, permission, goal)
-        if side is None:
-            return on_their_word
+            return joined((any_of((*alone, *whole)), side))
+        if side is None or not whole:
+            return any_of(alone)
         let = [(*one, *more) for one in whole if one is not None for more in (side[0] if side else ((),))]
         return any_of((*alone, *let))
+
+    def _admitting(self, number: int, node: Node, goal: Goal, asking: Asking) -> Iterator[Alternative | None]:
+        """What it takes that a trust admits a node, one way or another; a hop's session must live to the end."""
+        compiled, tables = self.compiled, self.compiled.tables
+        ends = _before(float(compiled.trust_until[number]))
+        if asking.hop and self.ages:
+            lives = timedelta(seconds=tables.trust_session[number]) - JUST_LESS
+            ends = (*ends, ("session.age", LongerThan(lives), Want.FAILS))
+        shown, when = compiled.trust_shown(number), compiled.trust_when(number)
+        form, whom = tables.trust_form[number], tables.trust_whom[number]
+        if form in BEARERS and node.form == "resource":
+            for claims in self._service_account_claims((*shown, *when), node):
+                yield _all([self._showing(one, node, goal, asking, claims) for one in (_claimed(shown), when)], ends)
+            return
+        joins: list[Alternative] = [()]
+        if form == "group":
+            joins = self._joining(node, compiled.find(str(whom)), goal, asking)
+        for one in joins:
+            claimed = self._holding(shown, node, goal, asking, "claims.")
+            yield _all((one, claimed, self._holding(when, node, goal, asking)), ends)
+
+    def _service_account_claims(self, conditions: Conditions, node: Node) -> Iterator[dict[str, Value]]:
+        """What a workload's tokens of its service accounts can show, for whatever audience it asks."""
+        for subject in service_account_subjects(self.compiled, node.name):
+            for audience in audiences_for(conditions):
+                yield {"claims.sub": subject, "claims.aud": audience}
+
+    def _showing(
+        self, conditions: Conditions, node: Node, goal: Goal, asking: Asking, claims: dict[str, Value]
+    ) -> Alternative | None:
+        def get(name: str) -> Value:
+            return claims.get(name) if name.startswith("claims.") else self._get(node, goal, name)
+
+        return holding(conditions, get, lambda name: self._free(node, goal, name, asking))
 
     def admits(self, number: int, node: Node, goal: Goal) -> bool:  # noqa: PLR0911  one line a form
         """Whether a trust admits a node, its conditions left aside."""
@@ -244,6 +348,8 @@ class Requests:
             return False
         form, whom = tables.trust_form[number], tables.trust_whom[number]
         if form in BEARERS:
+            if node.form == "resource":
+                return form == "token" and whom == self.compiled.estate.issuer_of_workload(node.name)
             return (node.form, node.name) == (form, whom)
         if node.bearer:
             return False
@@ -253,8 +359,6 @@ class Requests:
             if whom is True:
                 return account_of(node.name) == account_of(goal.address)
             return matcher(whom.pattern)(node.name) if isinstance(whom, Glob) else node.name == whom
-        if node.form == "anyone":
-            return form == "account" and node.name == whom and self._home(node, goal)
         if node.form != "identity":
             return False
         if form in ("identity", "person"):
@@ -267,28 +371,45 @@ class Requests:
 
     def _home(self, node: Node, goal: Goal) -> bool:
         compiled = self.compiled
-        if node.form == "identity" and compiled.is_person[node.place]:
+        if compiled.is_person[node.place]:
             return True
         return int(compiled.provider[node.place]) == int(compiled.provider[goal.chain[0]])
 
-    def _companions(self, node: Node, permission: int, goal: Goal, bound: Bound) -> Iterator[Requirement | None]:
+    def _companions(self, node: Node, permission: int, goal: Goal, asking: Asking) -> Iterator[Requirement | None]:
         compiled = self.compiled
         its_class = compiled.class_of[permission]
         if its_class in ("read", "write"):
             key = next((compiled.key_above[place] for place in goal.chain if place in compiled.key_above), NONE)
             if key != NONE:
-                name = compiled.places.names[key]
-                if key in compiled.key_by_provider and account_of(node.name) != account_of(name):
-                    yield None
-                    return
                 further = compiled.permission["key", "decrypt" if its_class == "read" else "encrypt"]
-                yield self.request(node, further, self.goal(key), bound)
+                yield self.request(node, further, self.goal(key), asking)
         if its_class == "run":
             for identity in compiled.runs(goal.address):
-                yield self.request(node, compiled.permission["identity", "use"], self.goal(identity), bound)
+                yield self.request(node, compiled.permission["identity", "use"], self.goal(identity), asking)
 
     def goal(self, place: int) -> Goal:
         """A known place as what is asked about."""
         compiled = self.compiled
         kind = compiled.kind_names[compiled.places.kind[place]]
         return Goal(compiled.places.names[place], kind, tuple(compiled.places.chain(place)))
+
+
+def _before(until: float) -> tuple[Literal, ...]:
+    """That the time is before an end; nothing where there is none."""
+    if until == ENDLESS:
+        return ()
+    return (("time", Before(datetime.fromtimestamp(until, UTC)), Want.HOLDS),)
+
+
+def _all(parts: Iterable[Alternative | None], ends: Alternative) -> Alternative | None:
+    """All of these together; None where one cannot be."""
+    out: list[Literal] = []
+    for part in parts:
+        if part is None:
+            return None
+        out += part
+    return (*out, *ends)
+
+
+def _claimed(conditions: Conditions) -> Conditions:
+    return tuple((f"claims.{name}", test) for name, test in conditions)

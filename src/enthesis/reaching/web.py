@@ -11,19 +11,21 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from enthesis.judging.compiling import NONE, Barred, Compiled, Ints
-from enthesis.judging.facts import kind_name
+from enthesis.judging.coming import ANY, ToCome
+from enthesis.judging.compiling import NONE, Barred, Compiled, Ints, with_members_to_come
+from enthesis.judging.facts import kind_name, service_account_subjects
+from enthesis.judging.judge import USES_OF_KEYS
 from enthesis.judging.questions import BEARERS
 from enthesis.model.conditions import Glob
 from enthesis.reaching.free import Requirement
-from enthesis.reaching.requests import Goal, Node, Requests
-from enthesis.trusting.patterns import literal, matcher, tokens, witness
+from enthesis.reaching.requests import LAST, Asking, Goal, Node, Requests
+from enthesis.trusting.patterns import matcher
 
 NO, LOOK, YES = 0, 1, 2
 States = NDArray[np.int8]
 Bools = NDArray[np.bool_]
 TAKES_ON, LEADS_ON = 0, 1
-ANY = "…"  # the name of a leaf that stands for any that nobody declared
+HOP = Asking(hop=True)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,16 +57,24 @@ class Closure:
 
 
 class Web:
-    """The web of one compiled estate at one instant (seconds since 1970)."""
+    """The web of one compiled estate from one instant on (seconds since 1970), with the members that may yet come.
 
-    def __init__(self, compiled: Compiled, now: float) -> None:
+    Its `compiled` is the one that its numbers are of; it can be another than the one that it was made for.
+    """
+
+    def __init__(self, compiled: Compiled, now: float, to_come: ToCome | None = None) -> None:
+        """`to_come` are the members to come, where they are not just those of this estate."""
+        compiled = with_members_to_come(compiled, to_come)
         self.compiled = compiled
         self.now = now
-        self.requests = Requests(compiled, now)
+        self.ages = _asks_for_ages(compiled)
+        self.requests = Requests(compiled, now, ages=self.ages)
         self.places = len(compiled.places.names)
         self.issuers = list(compiled.estate.issuers)
         self.nodes = self.places + len(self.issuers)
-        self._requirements: dict[tuple[int, int, int], Requirement | None] = {}
+        self._requirements: dict[tuple[int, int, int, bool], Requirement | None] = {}
+        self.is_to_come = np.zeros(self.nodes, bool)
+        self.is_to_come[list(compiled.to_come)] = True
         self._targets()
         self._grants()
         self._edges()
@@ -93,10 +103,6 @@ class Web:
                 name[len(place)] = f"{compiled.places.names[prefix]}/{ANY}"
                 place.append(prefix)
                 kind.append(leaf)
-            for example in self._running_leaves(word, parents):
-                name[len(place)] = example
-                place.append(compiled.places.index[example.rsplit(f"/{word}/", 1)[0]])
-                kind.append(leaf)
         self.target_place = np.array(place, np.int64)
         self.target_kind = np.array(kind, np.int64)
         self._target_name = name
@@ -106,23 +112,9 @@ class Web:
         bounds = np.searchsorted(self.target_kind[order], np.arange(len(compiled.kind_names) + 1))
         for number in range(len(compiled.kind_names)):
             mine = order[bounds[number] : bounds[number + 1]]
+            if number == compiled.kind_number["identity"]:  # nobody asks for one that has not come yet
+                mine = mine[~self.is_to_come[self.target_place[mine]]]
             self.by_kind[number] = (first[mine], mine)
-
-    def _running_leaves(self, word: str, parents: Sequence[int]) -> list[str]:
-        """Leaves that nobody declared and that a pattern lets run as something: one for each pattern and parent."""
-        compiled, out = self.compiled, []
-        for pattern, _ in compiled.running_patterns:
-            prefix = pattern.split("*", 1)[0].split("?", 1)[0].split("\\", 1)[0]
-            for parent in parents:
-                stem = f"{compiled.places.names[parent]}/{word}/"
-                if not (stem.startswith(prefix) or prefix.startswith(stem)):
-                    continue
-                found = witness([tokens(pattern), (*literal(stem), "\\" + ANY, "**")], []) or witness(
-                    [tokens(pattern), (*literal(stem), "??", "**")], []
-                )
-                if found is not None and found not in compiled.places.index:
-                    out.append(found)
-        return out
 
     def goal(self, target: int) -> Goal:
         """A target as what is asked about."""
@@ -170,16 +162,14 @@ class Web:
             kind = self.compiled.estate.issuers[name].kind
             return Node({"oidc": "token", "saml": "assertion"}.get(kind, "certificate"), NONE, name)
         name = self.compiled.places.names[number]
-        if self.compiled.is_identity[number]:
-            return Node("identity", number, name)
-        kind = self.compiled.kind_names[self.compiled.places.kind[number]]
-        return Node("anyone" if kind == "account" else "resource", number, name)
+        return Node("identity" if self.compiled.is_identity[number] else "resource", number, name)
 
     # -- grants, sorted by where they reach -------------------------------------------------------------------------
 
     def _grants(self) -> None:
         compiled = self.compiled
         live = (compiled.grant_reach != NONE) & (compiled.grant_until > self.now)
+        self.conditional = compiled.grant_conditional | np.isfinite(compiled.grant_until)
         numbers = np.flatnonzero(live)
         first = compiled.first[compiled.grant_reach[numbers]]
         order = np.argsort(first, kind="stable")
@@ -188,6 +178,7 @@ class Web:
         is_group = np.zeros(self.places, bool)
         is_group[list(compiled.members)] = True
         self.is_group = is_group
+        self.is_group_of = compiled.members.keys()  # the numbers of groups
 
     def grants_about(self, place: int) -> Ints:
         """The live grants that reach into a place, or to it from above."""
@@ -277,7 +268,7 @@ class Web:
 
     def _owned(self, grants: Ints) -> States:
         """What each grant is worth on the owner's side of what it reaches."""
-        return np.where(self.compiled.grant_conditional[grants], LOOK, YES).astype(np.int8)
+        return np.where(self.conditional[grants], LOOK, YES).astype(np.int8)
 
     def _expanded(self, who: Ints, grants: Ints, wanted: Bools, low: int, high: int) -> Rows:
         """Pairs of identity and grant as requests, each once, with what the owner's side comes to."""
@@ -335,6 +326,9 @@ class Web:
         fallen = (self.target_kind[target] == compiled.kind_number["identity"]) & ~compiled.stands[place]
         state[fallen] = NO
         taking = permission == compiled.take_on
+        state[self.is_to_come[who] & (state > NO)] = LOOK  # what they are like is free
+        foreign = self._uses_key[permission] & (compiled.account[who] != compiled.account[place])
+        state[foreign & np.isin(place, list(compiled.key_by_provider))] = NO
         wanted = compiled.provider[place]
         elsewhere = (wanted != NONE) & (compiled.provider[who] != wanted) & ~compiled.is_person[who] & ~taking
         state[elsewhere] = NO
@@ -398,7 +392,7 @@ class Web:
                 sound &= (compiled.first[holder] <= compiled.first[beneath]) & (
                     compiled.first[beneath] < compiled.end[holder]
                 )
-                plain = sound & ~compiled.grant_conditional[grant]
+                plain = sound & ~self.conditional[grant]
                 state[here[sound]] = np.maximum(state[here[sound]], LOOK)
                 state[here[plain]] = YES
             above = compiled.parent[at]
@@ -413,10 +407,6 @@ class Web:
         if len(touching) and compiled.key_above:
             key = self.nearest_key[self.target_place[target[touching]]]
             rows, key = touching[key != NONE], key[key != NONE]
-            managed = np.isin(key, list(compiled.key_by_provider))
-            never = managed & (compiled.account[who[rows]] != compiled.account[key])
-            state[rows[never]] = NO
-            rows, key = rows[~never], key[~never]
             verbs = [compiled.permission["key", "decrypt"], compiled.permission["key", "encrypt"]]
             further = np.where(its_class[rows] == 1, verbs[0], verbs[1]).astype(np.int64)
             self._also(state, rows, who[rows], further, key, depth)
@@ -452,6 +442,12 @@ class Web:
         """1 read, 2 write, 3 run, 0 anything else, by permission."""
         words = {"read": 1, "write": 2, "run": 3}
         return np.array([words.get(one, 0) for one in self.compiled.class_of], np.int64)
+
+    @cached_property
+    def _uses_key(self) -> Bools:
+        """By permission, whether it is using a key."""
+        pairs = self.compiled.permission_pairs
+        return np.array([kind == "key" and verb in USES_OF_KEYS for kind, verb in pairs], bool)
 
     @cached_property
     def nearest_key(self) -> Ints:
@@ -492,7 +488,7 @@ class Web:
             add(who, of, take_on, of, TAKES_ON, states)
         leading = np.array(
             [
-                (kind, verb) == ("identity", "use") or verb == "login" or its_class == "run"
+                (kind, verb) == ("identity", "use") or its_class == "run"
                 for (kind, verb), its_class in zip(self.compiled.permission_pairs, self.compiled.class_of, strict=True)
             ]
         )
@@ -502,6 +498,9 @@ class Web:
             np.concatenate([part[column] for part in parts]) for column in range(5)
         )
         self.edge_state: States = np.concatenate([part[5] for part in parts])
+        if self.ages:  # what a hop leads to hangs on how old its session may get
+            taking = (self.edge_permission == self.compiled.take_on) & (self.edge_state == YES)
+            self.edge_state[taking] = LOOK
         self.forward = _Adjacency(self.edge_from, self.nodes)
         self.backward = _Adjacency(self.edge_to, self.nodes)
 
@@ -514,32 +513,10 @@ class Web:
         who, numbers = self.grants_held(grants)
         expanded = self._expanded(who, numbers, leading, 0, self.places + 1)
         is_identity = self.target_kind[expanded.target] == compiled.kind_number["identity"]
+        is_identity &= ~compiled.is_person[self.target_place[expanded.target]]  # nothing runs as a person
         running = np.zeros(len(self.target_place), bool)
         running[[place for place, found in compiled.runs_as.items() if found]] = True
-        for target in self._target_name:
-            running[target] = bool(self._runs(target))
-        # a leaf that nobody declared is no node: being led on to it is being led on to what it runs as
-        rows = self.decided(expanded.where(is_identity | running[expanded.target]))
-        generic = np.flatnonzero(rows.target >= self.places)
-        if not len(generic):
-            return rows
-        more = [
-            (int(rows.who[row]), int(rows.permission[row]), int(rows.target[row]), identity, int(rows.state[row]))
-            for row in generic.tolist()
-            for identity in self._runs(int(rows.target[row]))
-        ]
-        plain = rows.where(rows.target < self.places)
-        if not more:
-            return plain
-        use = compiled.permission["identity", "use"]
-        extra = [(one[0], use, one[3], one[4]) for one in more]
-        columns = [np.array(column, np.int64) for column in zip(*extra, strict=True)]
-        return Rows(
-            np.concatenate([plain.who, columns[0]]),
-            np.concatenate([plain.permission, columns[1]]),
-            np.concatenate([plain.target, columns[2]]),
-            np.concatenate([plain.state, columns[3].astype(np.int8)]),
-        )
+        return self.decided(expanded.where(is_identity | running[expanded.target]))
 
     def _trusted(self) -> tuple[Ints, Ints, Bools]:
         """Pairs of a node that a trust can admit and the identity it gives, and whether a condition stands between."""
@@ -549,12 +526,14 @@ class Web:
         conditional[list(tables.trust_when)] = True
         conditional[list(tables.trust_shown)] = True
         conditional[[number for number, form in enumerate(tables.trust_form) if form == "account"]] = True
+        conditional[list(tables.trust_until)] = True
         live = ((compiled.trust_until > self.now) & (compiled.trust_of != NONE)).tolist()
         issuer = {name: self.places + number for number, name in enumerate(self.issuers)}
         running: dict[int, list[int]] = {}
         for place, identities in compiled.runs_as.items():
             for identity in identities:
                 running.setdefault(identity, []).append(place)
+        workloads = self._workloads()
         who: list[int] = []
         by: list[int] = []
         for number, (form, whom) in enumerate(zip(tables.trust_form, tables.trust_whom, strict=True)):
@@ -563,7 +542,7 @@ class Web:
             if form in ("identity", "person"):
                 found: Iterable[int] = (index.get(whom, NONE),)  # type: ignore[arg-type]
             elif form in BEARERS:
-                found = (issuer.get(whom, NONE),)  # type: ignore[arg-type]
+                found = (issuer.get(whom, NONE), *(workloads.get(str(whom), ()) if form == "token" else ()))  # type: ignore[arg-type]
             else:
                 found = self._admitted(number, form, whom, running)
             for one in found:
@@ -572,6 +551,18 @@ class Web:
                     by.append(number)
         numbers = np.array(by, np.int64)
         return np.array(who, np.int64), compiled.trust_of[numbers], conditional[numbers]
+
+    def _workloads(self) -> dict[str, list[int]]:
+        """By issuer of a cluster, the workloads there that can show a token of a service account of theirs."""
+        compiled = self.compiled
+        out: dict[str, list[int]] = {}
+        for place in compiled.runs_as:
+            name = compiled.places.names[place]
+            if "/workload/" in name and service_account_subjects(compiled, name):
+                issuer = compiled.estate.issuer_of_workload(name)
+                if issuer is not None:
+                    out.setdefault(issuer, []).append(place)
+        return out
 
     def _admitted(self, number: int, form: str, whom: str | Glob | bool, running: dict[int, list[int]]) -> list[int]:
         """The nodes that a trust in a group, an account or what is attached can admit."""
@@ -589,7 +580,8 @@ class Web:
             inside = compiled.identity_places
             mine = inside[compiled.account[inside] == account]
             if account in compiled.theirs:
-                return [*mine.tolist(), account]
+                theirs: list[int] = mine.tolist()
+                return theirs
             take_on = np.full(len(mine), compiled.take_on, np.int64)
             side = self.covered("caller", mine, take_on, np.full(len(mine), of, np.int64))
             let: list[int] = mine[side > NO].tolist()
@@ -606,17 +598,18 @@ class Web:
         return out
 
     def requirement(self, edge: int) -> Requirement | None:
-        """What an edge takes; found out when it is first asked for."""
-        if self.edge_state[edge] == YES:
+        """What an edge takes as a hop; found out when it is first asked for."""
+        if self.edge_state[edge] == YES and not self.ages:
             return ()
         key = (int(self.edge_from[edge]), int(self.edge_permission[edge]), int(self.edge_target[edge]))
-        return self.row_requirement(*key)
+        return self.row_requirement(*key, hop=True)
 
-    def row_requirement(self, who: int, permission: int, target: int) -> Requirement | None:
-        """What a direct request takes."""
-        key = (who, permission, target)
+    def row_requirement(self, who: int, permission: int, target: int, *, hop: bool = False) -> Requirement | None:
+        """What a direct request takes, as the last of a chain or as a hop of it."""
+        key = (who, permission, target, hop)
         if key not in self._requirements:
-            self._requirements[key] = self.requests.request(self.node(who), permission, self.goal(target))
+            found = self.requests.request(self.node(who), permission, self.goal(target), HOP if hop else LAST)
+            self._requirements[key] = found
         return self._requirements[key]
 
     # -- closures -------------------------------------------------------------------------------------------------
@@ -666,6 +659,14 @@ def spread(low: Ints, count: Ints) -> tuple[Ints, Ints]:
     row = np.repeat(np.arange(len(low)), count)
     starts = np.repeat(np.cumsum(count) - count, count)
     return row, np.arange(total) - starts + np.repeat(low, count)
+
+
+def _asks_for_ages(compiled: Compiled) -> bool:
+    """Whether any condition of the estate asks how old a session is."""
+    tables, estate = compiled.tables, compiled.estate
+    columns = (*tables.grant_when.values(), *tables.trust_when.values())
+    further = [*(one.when for one in estate.ceilings), *(one.when for one in estate.credentials.values())]
+    return any("session.age" in (dict(one) if isinstance(one, tuple) else one) for one in (*columns, *further))
 
 
 def _lower(state: States, rows: Ints, found: States) -> None:

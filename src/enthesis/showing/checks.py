@@ -14,7 +14,7 @@ from enthesis.showing.admitting import caller_json, caller_text
 from enthesis.showing.lines import Line, Span, counted, line
 from enthesis.showing.mistakes import one_mistake
 from enthesis.showing.reach import start_words
-from enthesis.showing.verdicts import jsonable, shown
+from enthesis.showing.verdicts import jsonable, values_words
 
 
 def check_sentence(
@@ -78,10 +78,7 @@ def chain_lines(chains: Chains, chain: Chain) -> Iterator[Line]:
     for _, verb, target in chains.steps(chain):
         yield line("      ", Span(f"{verb.replace('take-on', 'take on')} {target}", "bad"))
     if chain.values:
-        said = ", ".join(
-            f"{name.removeprefix('claims.')} {shown(value)}" for name, value in sorted(chain.values.items())
-        )
-        yield line("      ", Span("with ", "doubt"), said)
+        yield line("      ", Span("with ", "doubt"), values_words(chain.values))
 
 
 def danger_lines(texts: Mapping[str, str], found: Dangers) -> Iterator[Line]:

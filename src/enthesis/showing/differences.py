@@ -3,10 +3,11 @@
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
+from enthesis.judging.coming import ANY
 from enthesis.reaching.differing import Difference, Gain
 from enthesis.reading.sentences import verb_words
 from enthesis.showing.lines import Line, Span, counted, line, markdown_text
-from enthesis.showing.verdicts import jsonable, shown
+from enthesis.showing.verdicts import jsonable, values_words
 
 MOST = 40  # sentences of each kind in text and Markdown; JSON has them all
 BEARERS = ("token", "assertion", "certificate")
@@ -16,7 +17,9 @@ def caller_words(gain: Gain) -> str:
     """Who gains or loses."""
     if gain.form in BEARERS:
         return f"the bearer of a {gain.form} of {gain.caller}"
-    return f"any identity of {gain.caller}" if gain.form == "anyone" else gain.caller
+    if gain.form in ("credential", "lodged"):
+        return f"the {'lodged ' * (gain.form == 'lodged')}credential {gain.caller}"
+    return f"{gain.caller} (members to come)" if gain.caller.endswith(ANY) else gain.caller
 
 
 def gain_sentences(gains: Sequence[Gain]) -> list[str]:
@@ -37,8 +40,7 @@ def _way(gain: Gain) -> str:
 
 
 def _values(gain: Gain) -> str:
-    said = [f"{name.removeprefix('claims.')} {shown(value)}" for name, value in sorted(gain.values.items())]
-    return f", with {', '.join(said)}" if said else ""
+    return f", with {values_words(gain.values)}" if gain.values else ""
 
 
 def difference_lines(found: Difference) -> Iterator[Line]:

@@ -5,11 +5,13 @@ import io
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
+from enthesis.judging.coming import ANY
 from enthesis.reaching.chains import Chain, Start
 from enthesis.reaching.reach import Reached
 from enthesis.showing.lines import Line, Span, counted, line, visible
-from enthesis.showing.verdicts import jsonable, shown
+from enthesis.showing.verdicts import jsonable, values_words
 
+AT_IDENTITY = "starts at the identity"
 MOST = 60  # rows of the table; JSON and CSV have them all
 COLUMNS = ("start", "origin", "keyless", "target", "verb", "chain", "hops", "crossing", "hangs_on")
 
@@ -22,14 +24,13 @@ def start_words(start: Start) -> str:
         "certificate": "the bearer of a certificate of ",
         "credential": "the credential ",
         "lodged": "a run that uses the lodged credential ",
-        "anyone": "any identity of ",
     }
-    return words.get(start.form, "") + start.whom
+    return words.get(start.form, "") + start.whom + (" (members to come)" if start.whom.endswith(ANY) else "")
 
 
 def keyless_words(start: Start) -> str:
-    """Whether a chain starts keyless."""
-    return {True: "keyless", False: "keyed", None: "half-way"}[start.keyless]
+    """Whether a chain starts keyless; one that starts at an identity is neither that nor keyed."""
+    return {True: "keyless", False: "keyed", None: AT_IDENTITY}[start.keyless]
 
 
 def chain_words(one: Reached) -> str:
@@ -40,10 +41,7 @@ def chain_words(one: Reached) -> str:
 
 def hangs_on(chain: Chain) -> str:
     """What a chain hangs on: values with which it can be walked."""
-    if not chain.conditional and not chain.values:
-        return ""
-    said = [f"{name.removeprefix('claims.')} {shown(value)}" for name, value in sorted(chain.values.items())]
-    return ", ".join(said)
+    return values_words(chain.values)
 
 
 def from_lines(whom: str, found: Sequence[Reached], undecided: int) -> Iterable[Line]:
@@ -64,23 +62,24 @@ def from_lines(whom: str, found: Sequence[Reached], undecided: int) -> Iterable[
 
 
 def to_lines(what: str, found: Sequence[Reached], undecided: int) -> Iterable[Line]:
-    """Everybody who can reach a place; where whole chains start first, then identities half-way."""
+    """Everybody who can reach a place; where whole chains start first, then the identities themselves."""
     groups: dict[tuple[str, str, str, str, str], list[str]] = {}
     for one in sorted(found, key=lambda one: one.chain.start.keyless is None):
         start = one.chain.start
         key = (start_words(start), keyless_words(start), chain_words(one), one.target, hangs_on(one.chain))
         groups.setdefault(key, []).append(one.verb)
-    half = {key[0] for key in groups if key[1] == "half-way"}
-    whole = {key[0] for key in groups if key[1] != "half-way"}
+    half = {key[0] for key in groups if key[1] == AT_IDENTITY}
+    whole = {key[0] for key in groups if key[1] != AT_IDENTITY}
     said = f"{counted(len(whole), 'origin')} and {counted(len(half), 'identity', 'identities')} can {what}"
     yield line(Span(said + (":" if found else "."), "strong"))
     width = min(64, max((len(words) for words, *_ in groups), default=0))
+    longest = max((len(keyless) for _, keyless, *_ in groups), default=0)
     one_target = len({one.target for one in found}) == 1  # which the first line names
     for (words, keyless, way, target, hangs), verbs in list(groups.items())[:MOST]:
         style = {"keyless": "good", "keyed": "bad"}.get(keyless, "quiet")
         does = " and ".join(verbs) + ("" if one_target else f" {target}")
         tail = f"  {way}, then {does}" if way else f"  {does}"
-        yield line(f"  {words.ljust(width)}  ", Span(keyless.ljust(8), style), tail)
+        yield line(f"  {words.ljust(width)}  ", Span(keyless.ljust(longest), style), tail)
         if hangs:
             yield line(" " * (width + 4), Span("with ", "doubt"), hangs)
     yield from _rest(len(groups), undecided)
@@ -116,8 +115,9 @@ def reached_csv(found: Sequence[Reached]) -> str:
     writer.writerow(COLUMNS)
     for one in found:
         start = one.chain.start
+        keyless = keyless_words(start) if start.keyless is not None else ""
         cells = (
-            start.whom, start.form, keyless_words(start), one.target, one.verb, chain_words(one),
+            start.whom, start.form, keyless, one.target, one.verb, chain_words(one),
             str(max(0, len(one.steps) - 1)), "yes" if one.crossing else "no", hangs_on(one.chain),
         )  # fmt: skip
         writer.writerow(["'" + cell if cell[:1] in ("=", "+", "-", "\t") else visible(cell) for cell in cells])

@@ -1,6 +1,6 @@
 """A verdict as a ladder: a rung a hop, under it the seven steps in words; near-misses; and what would turn it."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -356,6 +356,11 @@ def remedies_json(remedies: Remedies, also: Sequence[Sequence[str]]) -> dict[str
             for remedy, more in zip(remedies.found, also, strict=True)
         ],
     }
+
+
+def values_words(values: Mapping[str, object]) -> str:
+    """The values with which a chain can be walked, in words; '' where it hangs on none."""
+    return ", ".join(f"{name.removeprefix('claims.')} {shown(value)}" for name, value in sorted(values.items()))
 
 
 def jsonable(value: Any) -> Any:

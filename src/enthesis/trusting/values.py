@@ -35,16 +35,19 @@ EPOCH = datetime(2026, 1, 1, tzinfo=UTC)
 
 
 class Want(Enum):
-    """What is wanted of a test: that it holds, that it is false, that it is unknown, or only that it does not hold."""
+    """What is wanted of a test: that it holds, is false, is unknown, or only that it does not hold, or is not false."""
 
     HOLDS = "holds"
     FAILS = "fails"
     UNKNOWN = "unknown"
     NOT_HELD = "not held"
+    NOT_FALSE = "not false"
 
     def met(self, truth: Truth) -> bool:
         if self is Want.NOT_HELD:
             return truth is not True
+        if self is Want.NOT_FALSE:
+            return truth is not False
         return truth is MET[self]
 
 
@@ -161,7 +164,9 @@ ORDINARY = "a text that is no address"
 
 
 def _may_be(want: Want) -> int:
-    return BIT[MET[want]] if want in MET else FALSE | UNKNOWN
+    if want in MET:
+        return BIT[MET[want]]
+    return FALSE | UNKNOWN if want is Want.NOT_HELD else TRUE | UNKNOWN
 
 
 def _truths(test: Test, atom: Callable[[Test], int]) -> int:
@@ -268,8 +273,13 @@ def _list(wanted: Sequence[Wanted], elements: Sequence[Value]) -> tuple[Value, .
 
 def _ways(test: Test, want: Want) -> list[_Way]:
     """Every way for a test of a list that is not empty to be as wanted."""
+    if want is Want.NOT_FALSE:
+        return [*_ways(test, Want.HOLDS), *_ways(test, Want.UNKNOWN)]
     if isinstance(test, Not):
-        turned = {Want.HOLDS: (Want.FAILS,), Want.FAILS: (Want.HOLDS,), Want.NOT_HELD: (Want.HOLDS, Want.UNKNOWN)}
+        turned = {
+            Want.HOLDS: (Want.FAILS,), Want.FAILS: (Want.HOLDS,), Want.NOT_HELD: (Want.NOT_FALSE,),
+            Want.NOT_FALSE: (Want.NOT_HELD,),
+        }  # fmt: skip
         return [way for one in turned.get(want, (want,)) for way in _ways(test.test, one)]
     if isinstance(test, Present):
         met = want.met(test.wanted)
