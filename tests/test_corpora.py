@@ -6,9 +6,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.model.bounds import Undecided
 from enthesis.trusting.callers import Callers, one_of_both, one_of_difference
 from enthesis.trusting.overlaps import overlaps
-from enthesis.trusting.patterns import Undecided
 
 from .corpora_read import pairs, patterns_in, records, rooms
 from .naive import passes as naive_passes

@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import (
     After,
     AllOf,
@@ -23,7 +24,7 @@ from enthesis.model.conditions import (
     Test,
     Within,
 )
-from enthesis.trusting.patterns import Undecided, literal, matcher, tokens, witness
+from enthesis.trusting.patterns import literal, matcher, tokens, witness
 from enthesis.trusting.truth import hold, passes
 from enthesis.trusting.values import ROOMS, TEXT_ROOM, Found, Room, Want, solve
 

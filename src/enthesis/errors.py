@@ -8,6 +8,7 @@
     │   ├── RightMissing          refused us, not the workload
     │   └── UnexpectedAnswer      said something that is not understood
     │       └── NotIssued         an issuer signs no such statement
+    ├── NotDecided                it would be too much work                      exit 1
     ├── MovedAway                 the live side is not what was proposed for     exit 1
     └── StoppedPartWay            resumable                                      exit 4
 
@@ -78,6 +79,13 @@ class NotIssued(UnexpectedAnswer):
     """The issuer signs no statement like this one, so nobody can show it."""
 
     code = "not-issued"
+
+
+class NotDecided(EnthesisError):
+    """The question is past a bound on work, so it is answered neither way."""
+
+    code = "not-decided"
+    exit_code = 1
 
 
 class MovedAway(EnthesisError):

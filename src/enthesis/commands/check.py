@@ -217,7 +217,8 @@ def _answer(
     chains, journeys, decided, dangers = judged.chains, judged.journeys, judged.invariants, judged.dangers
     found = _difference(folder, estate, compared_with, instant.timestamp())
     gained = barred_gains(estate, found, barred)
-    well = judged.well and not gained
+    unsure = bool(barred) and found is not None and bool(found.undecided)
+    well = judged.well and not gained and not unsure
     if sarif is not None:
         write_file(sarif, log((), journeys, decided, dangers))
     if output is ReviewFormat.MARKDOWN and found is not None:

@@ -72,10 +72,14 @@ def about(
 
 def run() -> None:
     """Runs the program; the one place where an error becomes an exit."""
-    from enthesis.errors import EnthesisError
+    from enthesis.errors import EnthesisError, NotDecided
+    from enthesis.model.bounds import Undecided
 
     try:
-        app()
+        try:
+            app()
+        except Undecided as bound:
+            raise NotDecided(f"not decided, because of {bound}", remedy="ask about less at once") from None
     except EnthesisError as fault:
         _put_error(fault)
         sys.exit(fault.exit_code)

@@ -98,15 +98,15 @@ def reach(
     if only_crossings:
         found = [one for one in found if one.crossing]
     if output is ReachFormat.JSON:
-        put_json({"asked": {"from": who, "to": to}, "undecided": chains.undecided,
+        put_json({"asked": {"from": who, "to": to}, "undecided": chains.undecided, "why": chains.why,
                   "found": [reached_json(one) for one in found]})  # fmt: skip
     elif output is ReachFormat.CSV:
         put_text(reached_csv(found))
     elif who is not None:
-        put_lines(from_lines(who, found, chains.undecided))
+        put_lines(from_lines(who, found, chains.why))
     else:
         does = " or ".join(verb) if verb else "do something at"
-        put_lines(to_lines(f"{does} {to}", found, chains.undecided))
+        put_lines(to_lines(f"{does} {to}", found, chains.why))
         if not found:
             _within(compiled, str(to), quiet=quiet)
     if not found:
@@ -180,6 +180,6 @@ def _to(chains: "Chains", address: str, wanted: Any, hops: int, *, by_change: bo
     targets = chains.web.targets_at(address)
     found = reaching(chains, targets, wanted, hops=hops)
     if by_change:
-        known = {(one.chain.start.form, one.chain.start.whom) for one in found}
+        known = {(one.chain.start.form, one.chain.start.whom, one.target, one.verb) for one in found}
         found += reaching_by_change(chains, targets, wanted, known)
     return found

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from enthesis.judging.questions import BEARERS
+from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import AnyOf, Conditions, Equal, Glob, Not, Test, literal_pattern
 from enthesis.model.estate import Estate, Issuer, Trust
 from enthesis.trusting.callers import EVERYBODY, Callers, Rooms, Shown, one_of, one_of_difference
-from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value, passes
 from enthesis.trusting.values import EVERY_TYPE, ROOMS, TEXT_ROOM, Room, Want, solve
 

@@ -10,10 +10,10 @@ from enthesis.judging.compiling import Compiled
 from enthesis.judging.judge import Judge
 from enthesis.judging.questions import question_of
 from enthesis.judging.verdicts import REFUSED, Request, Verdict
+from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Test
 from enthesis.model.estate import Journey
 from enthesis.reading.shapes import duration_text
-from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.values import ROOMS, Room, cells
 
 MAX_TRIED = 200  # values of what a journey forgets that are tried

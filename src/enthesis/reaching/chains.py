@@ -14,13 +14,13 @@ import numpy as np
 from enthesis.judging.compiling import NONE, Compiled
 from enthesis.judging.facts import organisation_at, vouching_for
 from enthesis.judging.keyless import runs_admitted
+from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Before, Conditions
 from enthesis.model.estate import Issuer
 from enthesis.reaching.free import ALWAYS, Alternative, Knowns, Requirement, Solver, joined, resolved, without
 from enthesis.reaching.requests import Asking
 from enthesis.reaching.web import LEADS_ON, YES, Bools, Rows, Web
 from enthesis.reading.sentences import verb_words
-from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value
 from enthesis.trusting.values import Room, Want
 
@@ -98,8 +98,14 @@ class Chains:
         self.when = dict(when or {})
         self.always = always
         self.solver = Solver()
-        self.undecided = 0
+        self.undecided = 0  # chains that were past a bound
+        self.why = ""  # the last such bound
         self._bound: dict[object, Requirement | None] = {}
+
+    def missed(self, bound: Undecided) -> None:
+        """Counts a chain, or what is left of a search, that was not decided."""
+        self.undecided += 1
+        self.why = str(bound)
 
     # -- starts ---------------------------------------------------------------------------------------------------
 
@@ -298,8 +304,8 @@ class Chains:
             return before.values
         try:
             return self.values_for(takes, start)
-        except Undecided:
-            self.undecided += 1
+        except Undecided as bound:
+            self.missed(bound)
             return None
 
     def ending(self, label: Label, row: tuple[int, int, int]) -> Chain | None:
@@ -343,7 +349,7 @@ class Chains:
                 if chain is not None:
                     return chain
         if self.undecided > missed:
-            raise Undecided("some chain was not decided")
+            raise Undecided(self.why)
         return None
 
     # -- in words ---------------------------------------------------------------------------------------------------

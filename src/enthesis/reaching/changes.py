@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from enthesis.judging.compiling import NONE
+from enthesis.model.bounds import Undecided
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.reaching.chains import Chain, Chains, Start
 from enthesis.reaching.free import ALWAYS, Requirement
@@ -26,7 +27,6 @@ from enthesis.reaching.reach import Reached
 from enthesis.reaching.requests import NO_POWERS, Powers, Requests
 from enthesis.reaching.web import Bools, Web
 from enthesis.reading.sentences import verb_words
-from enthesis.trusting.patterns import Undecided
 
 MAX_REQUESTS = 3_000_000  # that one fixed point may ask about
 POWERS = (
@@ -159,52 +159,53 @@ def reachable_by_change(
     chains: Chains, starts: Sequence[Start], wanted: Bools, known: Collection[tuple[str, str]]
 ) -> list[Reached]:
     """What these starts can do only by first changing access, as (target, verb) that are not `known` already."""
-    web, compiled = chains.web, chains.compiled
+    web = chains.web
     changes = Changes(web)
     out: dict[tuple[str, str], Reached] = {}
     for start in starts:
-        gathered = changes.gather([start.node])
-        for target, permission in _all_requests(web, wanted):
-            key = (web.target_name(target), verb_words(compiled.permission_pairs[permission][1]))
-            if key in known or key in out:
-                continue
-            node = next((one for one in gathered.nodes if changes.may(gathered, one, permission, target)), None)
-            if node is not None:
-                out[key] = _changed(web, start, gathered, node, key)
+        ends = list(_all_requests(web, wanted))
+        for key, reached in _by_change(chains, changes, start, ends, {*known, *out}):
+            out[key] = reached
     return list(out.values())
 
 
 def reaching_by_change(
-    chains: Chains, targets: Sequence[int], wanted: Bools, known: Collection[tuple[str, str]]
+    chains: Chains, targets: Sequence[int], wanted: Bools, known: Collection[tuple[str, str, str, str]]
 ) -> list[Reached]:
-    """Who can come to these targets only by first changing access, by starts that are not `known` already."""
+    """Who can come to these targets only by first changing access, and what each can do there.
+
+    `known` are (form, name, target, verb) of what can be had as things are.
+    """
     web, compiled = chains.web, chains.compiled
     changes = Changes(web)
-    kinds = {compiled.kind_names[int(web.target_kind[target])] for target in targets}
-    permissions = [n for n, (kind, _) in enumerate(compiled.permission_pairs) if wanted[n] and kind in kinds]
-    half_way = [
+    here = set(targets)
+    ends = [(target, permission) for target, permission in _all_requests(web, wanted) if target in here]
+    workloads = [
         chains.from_place(number) for number in compiled.identity_places.tolist() if not compiled.is_person[number]
     ]
-    out = []
-    for start in (*chains.origins(), *half_way):
-        if (start.form, start.whom) in known:
-            continue  # it comes there as things are
-        gathered = changes.gather([start.node])
-        found = next(
-            (
-                (node, permission, target)
-                for target in targets
-                for permission in permissions
-                for node in gathered.nodes
-                if changes.may(gathered, node, permission, target)
-            ),
-            None,
-        )
-        if found is not None:
-            node, permission, target = found
-            key = (web.target_name(target), compiled.permission_pairs[permission][1])
-            out.append(_changed(web, start, gathered, node, key))
+    out: list[Reached] = []
+    for start in (*chains.origins(), *workloads):
+        had = {(target, verb) for form, whom, target, verb in known if (form, whom) == (start.form, start.whom)}
+        out += [reached for _, reached in _by_change(chains, changes, start, ends, had)]
     return out
+
+
+def _by_change(
+    chains: Chains, changes: Changes, start: Start, ends: Sequence[tuple[int, int]], had: Collection[tuple[str, str]]
+) -> Iterable[tuple[tuple[str, str], Reached]]:
+    """The ends that a start comes to by changing access, but those that are had already."""
+    web, compiled = chains.web, chains.compiled
+    try:
+        gathered = changes.gather([start.node])
+        for target, permission in ends:
+            key = (web.target_name(target), verb_words(compiled.permission_pairs[permission][1]))
+            if key in had:
+                continue
+            node = next((one for one in gathered.nodes if changes.may(gathered, one, permission, target)), None)
+            if node is not None:
+                yield key, _changed(web, start, gathered, node, key)
+    except Undecided as bound:
+        chains.missed(bound)
 
 
 def _all_requests(web: Web, wanted: Bools) -> Iterable[tuple[int, int]]:
@@ -220,7 +221,7 @@ def _all_requests(web: Web, wanted: Bools) -> Iterable[tuple[int, int]]:
 
 def _changed(web: Web, start: Start, gathered: Gathered, node: int, key: tuple[str, str]) -> Reached:
     target, verb = key
-    story = (*gathered.story(node), f"change access, then {verb} {target}")
+    story = (*gathered.story(node), "change access")
     steps = ((web.node(node).name, verb, target),)
     return Reached(Chain(start, (), {}, True), target, verb, steps, False, story)
 

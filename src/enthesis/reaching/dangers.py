@@ -15,6 +15,7 @@ from enthesis.judging.admitting import callers_of, rooms_for, somebody
 from enthesis.judging.facts import organisation_at
 from enthesis.judging.questions import BEARERS
 from enthesis.model.addresses import account_of, contains
+from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not, Present, Test, literal_pattern
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
 from enthesis.model.mistakes import Source
@@ -27,7 +28,7 @@ from enthesis.reading.shapes import duration_text, time_text
 from enthesis.reading.writing import flow_text
 from enthesis.trusting.callers import Callers, Shown, one_of, one_of_both, one_of_difference
 from enthesis.trusting.overlaps import overlaps
-from enthesis.trusting.patterns import Undecided, tokens
+from enthesis.trusting.patterns import tokens
 from enthesis.trusting.truth import passes
 from enthesis.trusting.values import ROOMS, TEXT_ROOM, Room, Want, solve
 

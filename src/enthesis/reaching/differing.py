@@ -15,12 +15,12 @@ from enthesis.judging.compiling import NONE, Compiled, Ints, compile_estate
 from enthesis.judging.questions import BEARERS, Question
 from enthesis.judging.remedies import Remedy, applied, asked
 from enthesis.judging.verdicts import Request, Verdict
+from enthesis.model.bounds import Undecided
 from enthesis.model.estate import Estate
 from enthesis.reaching.chains import Chain, Chains, Label, Start
 from enthesis.reaching.free import Requirement, denials, holds_of, resolved
 from enthesis.reaching.invariants import chains_from_now_on
 from enthesis.reaching.web import LOOK, YES, Bools, Rows, States, Web, spread
-from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value
 
 MAX_TRIPLES = 40_000_000  # of caller, permission and target that one side is compared by
@@ -77,7 +77,8 @@ class Difference:
 
     gains: Sequence[Gain]
     losses: Sequence[Gain]
-    undecided: int = 0
+    undecided: int = 0  # comparisons that were past a bound, and why
+    why: str = ""
 
 
 def mentioned_in(*versions: Estate) -> frozenset[str]:
@@ -103,10 +104,13 @@ def webs_of(before: Estate, after: Estate, now: float) -> tuple[Web, Web]:
 
 def web_difference(before: Web, after: Web, *, told: int = MAX_CHAINS) -> Difference:
     """The same between two webs that were made over the same addresses; chains for so many of the differences."""
-    sides = _Sides(before, after)
+    try:
+        sides = _Sides(before, after)
+    except Undecided as bound:
+        return Difference((), (), 1, str(bound))
     gains, missed = sides.only(sides.after, sides.before, told)
     losses, missed_too = sides.only(sides.before, sides.after, told)
-    return Difference(gains, losses, missed + missed_too)
+    return Difference(gains, losses, len(missed) + len(missed_too), next(iter((*missed, *missed_too)), ""))
 
 
 class _Side:
@@ -280,8 +284,8 @@ class _Sides:
             }  # fmt: skip
             here.nodes = np.array(sorted(nodes | here.unknown()), np.int64)
 
-    def only(self, here: _Side, there: _Side, told: int) -> tuple[Gains, int]:
-        """What can be done on one side and not on the other."""
+    def only(self, here: _Side, there: _Side, told: int) -> tuple[Gains, list[str]]:
+        """What can be done on one side and not on the other, and the bounds that comparisons were past."""
         surely_there = here.from_other(there, there.certain)
         possible_there = here.from_other(there, there.possible)
         only_here = here.possible[~_in(here.possible, surely_there)]
@@ -293,7 +297,7 @@ class _Sides:
         fresh = only_here[sure]
         gains = [_with_chain(chains, row) for row in _triples(_decoded(here.web, fresh[:told]))]
         first = [*(gain for gain in gains if gain is not None), *conditional]
-        return Gains(first, here.web, _decoded(here.web, fresh[told:])), compared.undecided
+        return Gains(first, here.web, _decoded(here.web, fresh[told:])), compared.missed
 
 
 class _Compared:
@@ -302,7 +306,7 @@ class _Compared:
     def __init__(self, here: _Side, there: _Side) -> None:
         self.here, self.there = here, there
         self.mine, self.theirs = chains_from_now_on(here.web), chains_from_now_on(there.web)
-        self.undecided = 0
+        self.missed: list[str] = []
         self._tried = 0
 
     def gains(self, rows: Rows) -> Iterator[Gain]:
@@ -313,7 +317,7 @@ class _Compared:
             wanted.setdefault(who, set()).add((permission, target))
         for number, (who, ends) in enumerate(wanted.items()):
             if number >= MAX_WALKED:
-                self.undecided += len(ends)
+                self.missed += [f"more than {MAX_WALKED} callers whose access hangs on conditions"] * len(ends)
                 continue
             twin = int(self.here.to_node[who])
             there = _start(self.theirs, twin) if twin != NONE else None
@@ -337,8 +341,8 @@ class _Compared:
                 as_theirs = {self._as_theirs(end): end for end in mine}
                 found = self._ways(self.theirs, self.there, twin, set(as_theirs))
                 theirs = {as_theirs[key]: ways for key, ways in found.items()}
-        except Undecided:
-            self.undecided += len(ends) if ends is not None else 1
+        except Undecided as bound:
+            self.missed += [str(bound)] * (len(ends) if ends is not None else 1)
             return
         for end, ways in mine.items():
             gain = self._new_way(start, end, ways, theirs.get(end, []), twin)
@@ -372,7 +376,7 @@ class _Compared:
                 if not any(other.clauses <= mine for other in known):
                     known.append(_Way(takes, mine, label, row))
         if chains.undecided > missed:
-            raise Undecided("some chain was not decided")
+            raise Undecided(chains.why)
         return out
 
     def _new_way(
@@ -385,8 +389,8 @@ class _Compared:
                 continue
             try:
                 values = self._values(start, way, theirs, twin)
-            except Undecided:
-                self.undecided += 1
+            except Undecided as bound:
+                self.missed.append(str(bound))
                 continue
             if values is not None:
                 chain = Chain(start, way.label.edges(), values, bool(way.takes), way.row)

@@ -8,8 +8,8 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from enthesis.judging.coming import WORKLOADS
+from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Conditions, Test
-from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value, passes
 from enthesis.trusting.values import ROOMS, TEXT_ROOM, Found, Room, Want, solve
 

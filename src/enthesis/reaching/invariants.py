@@ -13,13 +13,14 @@ import numpy as np
 
 from enthesis.judging.compiling import NONE, Compiled
 from enthesis.judging.questions import BEARERS
+from enthesis.model.bounds import Undecided
 from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import After, Conditions, Glob
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.reaching.chains import Chain, Chains, Start
 from enthesis.reaching.free import Alternative
 from enthesis.reaching.web import YES, Bools, Rows, Web
-from enthesis.trusting.patterns import Undecided, matcher
+from enthesis.trusting.patterns import matcher
 from enthesis.trusting.values import Want
 
 HOLDS, BROKEN, NOT_DECIDED = "holds", "broken", "not decided"

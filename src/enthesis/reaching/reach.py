@@ -6,9 +6,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from enthesis.judging.compiling import NONE
+from enthesis.model.bounds import Undecided
 from enthesis.reaching.chains import Chain, Chains, Start
 from enthesis.reaching.web import YES, Bools, Closure, Rows, Web
-from enthesis.trusting.patterns import Undecided
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,12 +55,15 @@ def reachable(chains: Chains, starts: Sequence[Start], wanted: Bools, *, hops: i
             who = int(web.edge_from[edge])
             by_node.setdefault(who, []).append((who, compiled.take_on, int(web.edge_target[edge])))
     found: dict[tuple[int, int], Reached] = {}
-    for label in chains.labels(starts, inside=near, hops=hops):
-        for row in by_node.get(label.node, ()):
-            if (row[2], row[1]) not in found:
-                ended = chains.ending(label, row)
-                if ended is not None:
-                    found[row[2], row[1]] = _reached(chains, ended)
+    try:
+        for label in chains.labels(starts, inside=near, hops=hops):
+            for row in by_node.get(label.node, ()):
+                if (row[2], row[1]) not in found:
+                    ended = chains.ending(label, row)
+                    if ended is not None:
+                        found[row[2], row[1]] = _reached(chains, ended)
+    except Undecided as bound:
+        chains.missed(bound)
     return sorted(found.values(), key=lambda one: (len(one.steps), one.target, one.verb))
 
 
@@ -134,8 +137,9 @@ def _searched(chains: Chains, start: Start, rows: Rows, taken: Bools | None) -> 
     missed = chains.undecided
     try:
         return chains.first_to([start], rows, taken=taken)
-    except Undecided:
-        chains.undecided = max(chains.undecided, missed + 1)
+    except Undecided as bound:
+        if chains.undecided == missed:
+            chains.missed(bound)
         return None
 
 

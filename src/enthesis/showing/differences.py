@@ -45,6 +45,9 @@ def _values(gain: Gain) -> str:
 
 def difference_lines(found: Difference) -> Iterator[Line]:
     """What is gained and lost; the sentence first."""
+    if found.undecided:
+        said = f"Not decided: {counted(found.undecided, 'comparison')}, because of {found.why}."
+        yield line(Span(said, "doubt"))
     yield line(Span(first_sentence(found), "strong"))
     for head, style, gains in (("access gained", "doubt", found.gains), ("access lost", "quiet", found.losses)):
         sentences = gain_sentences(gains)
@@ -53,15 +56,13 @@ def difference_lines(found: Difference) -> Iterator[Line]:
         yield from (line("  ", one) for one in sentences[:MOST])
         if len(sentences) > MOST:
             yield line(Span(f"  … and {len(sentences) - MOST} more: --format json has them all", "quiet"))
-    if found.undecided:
-        yield line(Span(f"{counted(found.undecided, 'condition')} not compared within the bound on work", "doubt"))
 
 
 def first_sentence(found: Difference) -> str:
     """The answer in a sentence."""
     gaining, losing = ({caller_words(one) for one in side} for side in (found.gains, found.losses))
     if not gaining and not losing:
-        return "Nobody gains or loses access."
+        return "Nobody else gains or loses access." if found.undecided else "Nobody gains or loses access."
     parts = []
     if gaining:
         parts.append(f"{counted(len(gaining), 'caller')} {'gains' if len(gaining) == 1 else 'gain'} access")
@@ -89,6 +90,7 @@ def difference_json(found: Difference) -> dict[str, Any]:
         "gained": [gain_json(gain) for gain in found.gains],
         "lost": [gain_json(gain) for gain in found.losses],
         "undecided": found.undecided,
+        "why": found.why,
     }
 
 

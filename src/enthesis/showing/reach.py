@@ -44,9 +44,10 @@ def hangs_on(chain: Chain) -> str:
     return values_words(chain.values)
 
 
-def from_lines(whom: str, found: Sequence[Reached], undecided: int) -> Iterable[Line]:
+def from_lines(whom: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     """Everything that somebody can reach, by place."""
     places = len({one.target for one in found})
+    yield from _perhaps_more(why)
     yield line(Span(f"{whom} can reach {counted(places, 'place')}" + (":" if found else "."), "strong"))
     groups: dict[tuple[str, str, str], list[str]] = {}
     for one in found:
@@ -58,10 +59,10 @@ def from_lines(whom: str, found: Sequence[Reached], undecided: int) -> Iterable[
         )
         if hangs:
             yield line(" " * (width + 4), Span("with ", "doubt"), hangs)
-    yield from _rest(len(groups), undecided)
+    yield from _rest(len(groups))
 
 
-def to_lines(what: str, found: Sequence[Reached], undecided: int) -> Iterable[Line]:
+def to_lines(what: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     """Everybody who can reach a place; where whole chains start first, then the identities themselves."""
     groups: dict[tuple[str, str, str, str, str], list[str]] = {}
     for one in sorted(found, key=lambda one: one.chain.start.keyless is None):
@@ -71,6 +72,7 @@ def to_lines(what: str, found: Sequence[Reached], undecided: int) -> Iterable[Li
     half = {key[0] for key in groups if key[1] == AT_IDENTITY}
     whole = {key[0] for key in groups if key[1] != AT_IDENTITY}
     said = f"{counted(len(whole), 'origin')} and {counted(len(half), 'identity', 'identities')} can {what}"
+    yield from _perhaps_more(why)
     yield line(Span(said + (":" if found else "."), "strong"))
     width = min(64, max((len(words) for words, *_ in groups), default=0))
     longest = max((len(keyless) for _, keyless, *_ in groups), default=0)
@@ -82,15 +84,18 @@ def to_lines(what: str, found: Sequence[Reached], undecided: int) -> Iterable[Li
         yield line(f"  {words.ljust(width)}  ", Span(keyless.ljust(longest), style), tail)
         if hangs:
             yield line(" " * (width + 4), Span("with ", "doubt"), hangs)
-    yield from _rest(len(groups), undecided)
+    yield from _rest(len(groups))
 
 
-def _rest(count: int, undecided: int) -> Iterator[Line]:
+def _perhaps_more(why: str) -> Iterator[Line]:
+    """What is said first of an answer that may lack something."""
+    if why:
+        yield line(Span(f"There may be more: some chains are not decided, because of {why}.", "doubt"))
+
+
+def _rest(count: int) -> Iterator[Line]:
     if count > MOST:
         yield line(Span(f"  … and {count - MOST} more: --format json or csv has them all", "quiet"))
-    if undecided:
-        said = f"  {counted(undecided, 'chain')} not decided within the bound on work"
-        yield line(Span(said, "doubt"))
 
 
 def reached_json(one: Reached) -> dict[str, Any]:

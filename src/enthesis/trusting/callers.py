@@ -7,8 +7,8 @@ a test unknown keeps a caller out. Exact; past the bound on work, Undecided is r
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
+from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Conditions, Test
-from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value, hold
 from enthesis.trusting.values import Found, Room, Want, Wanted, solve
 

@@ -8,9 +8,10 @@ from collections import Counter
 from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass, field
 
+from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Test, literal_pattern
 from enthesis.trusting.callers import Callers, Rooms, Shown, one_of_both
-from enthesis.trusting.patterns import SEPARATORS, Undecided, matcher, tokens
+from enthesis.trusting.patterns import SEPARATORS, matcher, tokens
 
 DEEP = "**"
 

@@ -10,15 +10,12 @@ from collections import deque
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from functools import lru_cache
 
+from enthesis.model.bounds import Undecided
+
 SEPARATORS = "/:"  # what `*` and `?` do not match
 MAX_STATES = 20_000  # states that one search looks at before the answer is Undecided
 
 
-class Undecided(Exception):
-    """The bound on work was reached; nothing is said either way."""
-
-
-@lru_cache(maxsize=4096)
 def tokens(pattern: str) -> tuple[str, ...]:
     """The tokens of a pattern: one character each for itself, or `*`, `**` and `?` as `"*"`, `"**"`, `"??"`.
 

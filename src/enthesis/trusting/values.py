@@ -13,6 +13,7 @@ from enum import Enum
 from ipaddress import ip_network
 from itertools import product
 
+from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import (
     After,
     AllOf,
@@ -27,7 +28,7 @@ from enthesis.model.conditions import (
     Test,
     Within,
 )
-from enthesis.trusting.patterns import FRESH, Undecided, cell_texts, literal, tokens
+from enthesis.trusting.patterns import FRESH, cell_texts, literal, tokens
 from enthesis.trusting.truth import Truth, Value, both, passes
 
 MAX_WAYS = 5_000  # ways for tests of one list that are told apart

@@ -15,10 +15,10 @@ from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
 from enthesis.judging.keyless import lodged_trust
 from enthesis.judging.questions import Question
+from enthesis.model.bounds import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Lodged, Origin, Trust
 from enthesis.ports import Asked, Clock, Connected, Credential, Done, KeepsLodged, Refusal, Reporter
 from enthesis.reading.shapes import duration_text
-from enthesis.trusting.patterns import Undecided
 from enthesis.trusting.truth import Value
 from enthesis.working.proving import ALLOWED, REFUSED, SEATS, UNDECIDED, asked_of, provider_of, token_from, tried, walk
 
