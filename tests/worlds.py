@@ -454,7 +454,7 @@ class World:
         through: list[Any] = []
         bearer = "token" in origin or "assertion" in origin or "certificate" in origin
         for _ in range(rng.choice([1 if bearer and (self.live or rng.random() < 0.9) else 0, 1, 1, 1, 2, 3])):
-            if (at in self.identities or at in self.people) and rng.random() < (0.0 if self.live else 0.15):
+            if (at in self.identities or at in self.people) and rng.random() < 0.15:
                 places = [*self.hosts, *self.hosts, self.workload, "aa/pool/l", "aa/host/gone"]
                 if at in self.identities and rng.random() < 0.95:  # mostly of its own provider
                     home = self.accounts[at[:2]][1]

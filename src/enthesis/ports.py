@@ -187,6 +187,13 @@ class Attempts(Protocol):
     def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal: ...
 
 
+@runtime_checkable
+class RunsCode(Protocol):
+    """The obtain port of a provider for code that is run on a resource: what the resource shows from then on."""
+
+    def run_on(self, session: Credential, resource: str, verb: str, asked: Asked) -> Credential | Refusal: ...
+
+
 class RunsHosts(TakesOn, Protocol):
     """The obtain port of a provider's hosts: each has a service of its own that hands out its sessions."""
 

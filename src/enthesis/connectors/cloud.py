@@ -33,6 +33,7 @@ TYPES = {
     "token": "urn:ietf:params:oauth:token-type:jwt",
     "session": "urn:ietf:params:oauth:token-type:access_token",
     "person": "urn:ietf:params:oauth:token-type:access_token",
+    "resource": "urn:ietf:params:oauth:token-type:access_token",
 }
 IN_ORDER = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
 MARKS = ("id", "holder", "mark", "etag", "runs_as_gone")
@@ -267,18 +268,36 @@ class Cloud:
             raise UnexpectedAnswer(f"{self.name} answered without a token or without its life")
         return Credential(Secret(token), "session", timedelta(seconds=life))
 
+    def run_on(self, session: Credential, resource: str, verb: str, asked: Asked) -> Credential | Refusal:
+        """Runs code on a resource, and answers with what it shows from then on, as itself."""
+        path = f"/places/{quote(resource, safe='/@')}?{urlencode({'verb': verb})}"
+        answer = self.client.ask("POST", path, bearer=session.secret, headers=_from(asked))
+        refusal = self._refusal(answer)
+        if refusal is not None:
+            return refusal
+        shown = self.client.expect(answer, 200).json(self.client.who).get("runs")
+        if not isinstance(shown, str):
+            raise UnexpectedAnswer(f"{self.name} ran nothing on {resource}")
+        return Credential(Secret(shown), "resource", timedelta(0))
+
+    def _refusal(self, answer: Answer) -> Refusal | None:
+        """The refusal of access that an answer is; None for any other answer."""
+        if answer.status not in (401, 403):
+            return None
+        steps = answer.json(self.client.who).get("refused_at")
+        if isinstance(steps, list) and steps:
+            return Refusal(tuple(map(str, steps)), problem_said(answer))
+        return Refusal(("session",), problem_said(answer)) if answer.status == 401 else None
+
     def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
         """Does it for real as a trial, looks whether it was done, and has it put back."""
         method, params = _how(attempt)
         path = f"/places/{quote(attempt.target, safe='/@')}?{urlencode(params)}"
         content = TRIED if method == "PUT" else None
         answer = self.client.ask(method, path, bearer=session.secret, headers=_from(asked), content=content)
-        if answer.status in (401, 403):
-            steps = answer.json(self.client.who).get("refused_at")
-            if isinstance(steps, list) and steps:
-                return Refusal(tuple(map(str, steps)), problem_said(answer))
-            if answer.status == 401:
-                return Refusal(("session",), problem_said(answer))
+        refusal = self._refusal(answer)
+        if refusal is not None:
+            return refusal
         if answer.status == 201 and "location" in answer.headers:
             sent = None if method == "DELETE" else content or b""
             return self._tried(session, answer.headers["location"], sent)

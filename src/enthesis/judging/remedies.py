@@ -219,8 +219,9 @@ class _Maker:
         """For the first step of this request that refuses."""
         step = request.step(request.refusing[0])
         make = getattr(self, f"_for_{step.name}")
+        known = len(self.unmendable)
         found = list(make(request, step))
-        if not found:
+        if not found and len(self.unmendable) == known:
             grounds = "; ".join(ground.text for ground in step.grounds)
             self.unmendable.append(f"{step.name}: {grounds or 'no change of access mends this'}")
         yield from found
@@ -285,16 +286,19 @@ class _Maker:
         if age is None:
             return
         longer = timedelta(hours=int(age.total_seconds()) // 3600 + 1)
+        together: list[Change] = []
         for earlier in self.verdict.requests[: self.number]:
-            for ground in earlier.step("owner").grounds:
-                if ground.number is None or not earlier.is_hop:
-                    continue
-                trust = self.estate.trusts[ground.number]
-                if trust.session <= age and trust.source.file:
-                    text = f"let sessions as {trust.of} last {duration_text(longer)}"
-                    yield self._changed(
+            trusts = [self.estate.trusts[number] for number in earlier.counting]
+            if trusts and all(trust.session <= age for trust in trusts) and trusts[0].source.file:
+                trust = trusts[0]
+                text = f"let sessions as {trust.of} last {duration_text(longer)}"
+                together.append(
+                    self._changed(
                         "trusts", "", trust, "session", longer, text, account_of(trust.of), 4, duration_text(longer)
                     )
+                )
+        if together:
+            yield tuple(together)
 
     # ceilings
 
@@ -318,6 +322,9 @@ class _Maker:
         if request.verb == "take-on":
             yield from self._wider_trusts(step)
             yield from self._new_trusts(request)
+            return
+        if step.grounds:  # a key that its provider manages: no grant opens it to anybody else
+            self.unmendable += [ground.text for ground in step.grounds]
             return
         if self.question.origin.form in RESOURCES and not self.question.through:
             yield from self._taking_on_first(request)
@@ -447,6 +454,8 @@ class _Maker:
 
     def _new_trusts(self, request: Request) -> Iterator[Made]:
         origin, target = self.question.origin, request.target
+        if target.startswith("@"):
+            return  # nobody is let be a person
         holder = account_of(target)
         conditions: tuple[tuple[str, Test], ...] = ()
         first: tuple[Change, ...] = ()
@@ -516,10 +525,8 @@ class _Maker:
     # companions
 
     def _for_companions(self, request: Request, step: Step) -> Iterator[Made]:
-        for ground in step.grounds:
-            self.unmendable.append(ground.text)
         refused = next((one for one in step.within if not one.allowed), None)
-        if refused is not None and not step.grounds:
+        if refused is not None:
             yield from self.changes(refused)
 
     # helpers

@@ -119,6 +119,8 @@ class Callers:
         if "administers" in claims:
             raise Problem(403, "only-administration", "an administrator's session opens no place")
         details = claims.get("authorization_details", [])
+        if "runs_on" in claims:
+            return Caller("resource", claims["sub"], provider=provider, origin=claims.get("origin", {}), first=False)
         return Caller(
             "identity",
             claims["sub"],
@@ -128,6 +130,7 @@ class Callers:
             narrowings=tuple(one["kinds"] for one in details),
             ends=claims["exp"],
             started=claims["iat"],
+            first=not claims.get("act"),
         )
 
     def of_subject(self, token: str) -> Caller:

@@ -39,6 +39,7 @@ EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ACCESS_TOKEN = "urn:ietf:params:oauth:token-type:access_token"  # noqa: S105  a type, not a token
 TOKEN_TYPES = (ACCESS_TOKEN, "urn:ietf:params:oauth:token-type:id_token", "urn:ietf:params:oauth:token-type:jwt")
 NARROWING = "narrowing"  # the type of an authorization detail (RFC 9396)
+RUNNING_LIFE = 3600  # seconds that somebody who has come to run code on a resource can show that
 KEYED_LIFE = 3600  # seconds; of a session that a key gives
 
 
@@ -267,9 +268,21 @@ class Cloud:
                 return JSONResponse({"decided": "allowed", "verb": verb, "place": address})
             remove_resource(self.store, world, address)
             return Response(status_code=204)
+        if its_class == "run":
+            return self._runs(caller, verb, address)
         if its_class == "write" or verb == "delete":
             return await self._store(request, caller, address, removing=verb == "delete")
         return JSONResponse({"decided": "allowed", "verb": verb, "place": address})
+
+    def _runs(self, caller: Caller, verb: str, address: str) -> Response:
+        """What a resource shows for somebody who runs code on it: it is who asks from then on, by its own sessions;
+        who began the chain is carried on."""
+        claims = {
+            "aud": self.url, "sub": address, "runs_on": address, "client_id": address, "origin": dict(caller.origin),
+            "exp": int(self.clock.now()) + RUNNING_LIFE, "act": {"sub": caller.address, "act": dict(caller.actor)},
+        }  # fmt: skip
+        shown = self.signer.sign(claims, typ=SESSION_TYPE)
+        return JSONResponse({"decided": "allowed", "verb": verb, "place": address, "runs": shown})
 
     def _verb(self, request: Request) -> str:
         query = request.query_params

@@ -73,6 +73,7 @@ class Caller:
     narrowings: tuple[Mapping[str, list[str]], ...] = ()
     ends: float | None = None
     started: float | None = None
+    first: bool = True  # whether this is the first request of a chain, which shows the origin's credential
 
 
 @dataclass(frozen=True)
@@ -86,10 +87,12 @@ class Surroundings:
 
 @dataclass
 class Outcome:
-    """The steps in words, and which trusts admitted."""
+    """The steps in words, which trusts admitted, and those of them whose sessions count: one in a whole account only
+    where that account lets its identity."""
 
     steps: dict[str, str] = field(default_factory=lambda: dict.fromkeys(STEPS, NOT_NEEDED))
     admitting: list[Statement] = field(default_factory=list)
+    counting: list[Statement] = field(default_factory=list)
 
     @property
     def allowed(self) -> bool:
@@ -334,6 +337,10 @@ def decide(
     if verb == "take-on":
         outcome.admitting = [one for one in world.of("trusts") if _admits(world, one, caller, place, around_it, around)]
         steps["owner"] = ALLOWED if outcome.admitting else REFUSED
+        let = _lets_out(world, caller, verb, place, around_it, around) != REFUSED
+        outcome.counting = [one for one in outcome.admitting if let or "account" not in one.body["admits"]]
+    elif _foreign_to_key(world, caller, verb, place):
+        steps["owner"] = REFUSED
     else:
         owners = above(world, target)
         holders = set(owners) | ({account_of(target)} if account_of(target) else set())
@@ -359,7 +366,7 @@ def _caller_stands(world: World, caller: Caller) -> bool:
 def _credential_stands(world: World, caller: Caller, around_it: Mapping[str, Any], around: Surroundings) -> bool:
     """Whether the keyed credential that a chain started with is there still, in time, and used as it may be."""
     identifier = caller.origin.get("credential")
-    if identifier is None:
+    if identifier is None or not caller.first:
         return True
     found = world.credentials.get(identifier)
     if found is None or found["disabled"] or (found["expires"] is not None and found["expires"] <= around.now):
@@ -497,6 +504,16 @@ def _callers_side(
     by_account = bool(outcome.admitting) and all("account" in one.body["admits"] for one in outcome.admitting)
     if not crossing and not by_account:
         return NOT_NEEDED
+    return _lets_out(world, caller, verb, place, around_it, around)
+
+
+def _lets_out(
+    world: World, caller: Caller, verb: str, place: Place, around_it: Mapping[str, Any], around: Surroundings
+) -> str:
+    """The caller's side, whether it is needed or not, of an identity of an account of this cloud."""
+    own = account_of(caller.address)
+    if not own or caller.form == "resource" or caller.provider != world.provider:
+        return REFUSED
     account = world.furniture["accounts"][own]
     organisation = world.furniture["organisations"].get(organisation_of(world, own), {})
     if account.get("administered_by") == "others" or organisation.get("outside"):
@@ -525,9 +542,7 @@ def _companion_requests(
     if its_class in ("read", "write"):
         key = _key_above(world, place.address)
         if key:
-            by_provider = world.furniture["resources"].get(key, {}).get("managed_by") == "provider"
-            never = by_provider and account_of(caller.address) != account_of(key)
-            yield caller, "decrypt" if its_class == "read" else "encrypt", "" if never else key
+            yield caller, "decrypt" if its_class == "read" else "encrypt", key
     if its_class == "run":
         for identity in runs_as(world, place.address):
             yield caller, "use", identity.body["address"]
@@ -535,11 +550,18 @@ def _companion_requests(
         yield caller, "configure", onto
     origin = caller.origin
     target_organisation = organisation_of(world, place.address)
-    if origin.get("kind") == "person" and verb != "enter" and origin.get("organisation") != target_organisation:
-        person = world.identity_at(str(origin.get("address")))
-        if target_organisation and person is not None:
-            outside = Caller("person", person.body["address"], person.id, origin=origin)
+    if verb != "enter" and origin.get("organisation") != target_organisation:
+        person = world.identity_at(str(origin.get("address")))  # who signed in, or whose key was shown
+        if target_organisation and person is not None and person.body["kind"] == "person":
+            outside = Caller("person", person.body["address"], person.id, origin=origin, first=caller.first)
             yield outside, "enter", f"@{target_organisation}"
+
+
+def _foreign_to_key(world: World, caller: Caller, verb: str, place: Place) -> bool:
+    """Whether a key that the provider manages is to be used from outside of its account."""
+    managed = world.furniture["resources"].get(place.address, {}).get("managed_by")
+    used = place.kind == "key" and verb in ("encrypt", "decrypt", "sign") and managed == "provider"
+    return used and account_of(caller.address) != account_of(place.address)
 
 
 def _key_above(world: World, address: str) -> str:
@@ -562,7 +584,7 @@ def _session(world: World, caller: Caller, verb: str, place: Place, around: Surr
 def session_end(outcome: Outcome, caller: Caller, around: Surroundings) -> float:
     """When a session that starts now ends: the longest that an admitting trust gives, within the parent's."""
     ends = []
-    for trust in outcome.admitting:
+    for trust in outcome.counting:
         end = around.now + seconds(trust.body.get("session", "1h"))
         until = trust.body.get("until")
         ends.append(min(end, datetime.fromisoformat(until).timestamp()) if until else end)

@@ -98,7 +98,9 @@ class Hosts:
         if narrowing is not None and not _is_narrowing(narrowing):
             raise Problem(422, "not-understood", "`narrowing` maps kinds to lists of verbs")
         around = Surroundings(self.cloud.clock.now(), network, reference)  # where a host is, a lab is told
-        origin = {"kind": "host", "address": host, "organisation": organisation_of(world, host)}
+        origin = {
+            "kind": "host", "issuer": self.cloud.name, "address": host, "organisation": organisation_of(world, host),
+        }  # fmt: skip
         caller = Caller("resource", host, provider=self.cloud.name, origin=origin)
         outcome = decide(world.having(wanted), caller, "take-on", wanted, around)
         if not outcome.allowed:  # asked anew each time, so that nothing more is handed out once trust has gone

@@ -39,7 +39,7 @@ def _one(proof: Proof, width: int) -> Line:
     at = f" at {', '.join(proof.refused_at)}" if proof.refused_at else ""
     if proof.outcome == REFUSED:
         at += f", to {proof.evidence[-1].what}"
-    origin = "keyless" if proof.keyless else "keyed"
+    origin = {True: "keyless", False: "keyed", None: "starts at the identity"}[proof.keyless]
     life = f", shortest life {duration_text(proof.shortest_life)}" if proof.shortest_life else ""
     return line(
         f"  {proof.journey.ljust(width)}  ",

@@ -6,7 +6,8 @@ from datetime import timedelta
 from typing import Any, Protocol
 
 from enthesis.errors import EnthesisError, Mistaken
-from enthesis.model.addresses import account_of, contains
+from enthesis.judging.questions import is_keyless
+from enthesis.model.addresses import account_of, contains, parse
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Journey, KindVerbs
 from enthesis.ports import (
     Asked,
@@ -17,6 +18,7 @@ from enthesis.ports import (
     LiveProvider,
     Refusal,
     Reporter,
+    RunsCode,
     RunsHosts,
     TakesKeys,
     TakesOn,
@@ -24,8 +26,7 @@ from enthesis.ports import (
 from enthesis.reading.shapes import duration_text
 
 ALLOWED, REFUSED, UNDECIDED = "allowed", "refused", "undecided"
-KEYED = ("credential", "identity")
-SEATS = ("workload", "host")
+SEATS = ("workload", "host", "resource")
 ORIGINS = {
     "workload": "the workload",
     "host": "the host",
@@ -54,7 +55,7 @@ class Proof:
     expected: str
     outcome: str
     refused_at: tuple[str, ...]
-    keyless: bool
+    keyless: bool | None
     shortest_life: timedelta | None
     evidence: tuple[Evidence, ...]
     unmet: tuple[str, ...]
@@ -135,7 +136,7 @@ def _prove(estate: Estate, journey: Journey, connected: Connected) -> Proof:
     except EnthesisError as fault:
         outcome = UNDECIDED
         run.evidence.append(Evidence("the proof itself", UNDECIDED, fault.message))
-    keyless = journey.origin.form not in KEYED
+    keyless = is_keyless(journey.origin.form)
     return Proof(
         journey.name,
         journey.expect,
@@ -166,6 +167,15 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
         return credential
     seeing.got(origin, credential)
     for hop in journey.through:
+        if hop.on:
+            got = _run_on(estate, hop.on, credential, connected, asked)
+            what = f"run code on {hop.on}"
+            if isinstance(got, Refusal):
+                seeing.ended(what, got)
+                return got
+            seeing.got(what, got)
+            credential = got
+            continue
         if credential.form == "host":
             taking: TakesOn = _hosts_of(estate, journey.origin.whom, connected)
         else:
@@ -185,6 +195,19 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
     outcome = tried(provider, credential, journey.attempt, asked)
     seeing.ended(f"{journey.attempt.verb} {journey.attempt.target}", outcome)
     return outcome if isinstance(outcome, Refusal) else None
+
+
+def _run_on(
+    estate: Estate, resource: str, credential: Credential, connected: Connected, asked: Asked
+) -> Credential | Refusal:
+    """Runs code on a resource: by login, or by the only verb that does."""
+    if credential.form in ("host", "workload", "token"):
+        raise Mistaken(f"whoever comes to {resource} takes on an identity first: a {credential.form} logs in nowhere")
+    provider = provider_of(estate, resource, connected)
+    if not isinstance(provider, RunsCode):
+        raise Mistaken(f"nothing known runs code on {resource} for a proof")
+    kind = parse(resource, estate.catalogue).kind
+    return provider.run_on(credential, resource, estate.catalogue.running_verb(kind) or "login", asked)
 
 
 def tried(
@@ -283,7 +306,9 @@ def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvi
     return found
 
 
-def _unmet(journey: Journey, outcome: str, refused_at: tuple[str, ...], keyless: bool, run: _Run) -> Iterable[str]:
+def _unmet(
+    journey: Journey, outcome: str, refused_at: tuple[str, ...], keyless: bool | None, run: _Run
+) -> Iterable[str]:
     """Why the expectation is not met, a sentence each."""
     if outcome == UNDECIDED:
         yield "it could not be tried"
@@ -297,7 +322,7 @@ def _unmet(journey: Journey, outcome: str, refused_at: tuple[str, ...], keyless:
         elif missing:
             yield f"it was to be refused at {', '.join(missing)} and was refused at {', '.join(refused_at)}"
     if journey.keyless and not keyless:
-        yield "its origin is keyed"
+        yield "its origin is keyed" if keyless is False else "it starts at an identity, which is not keyless"
     if journey.within is not None:
         longest = max(run.sessions, default=None)
         if longest is not None and longest > journey.within:
