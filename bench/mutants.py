@@ -28,13 +28,14 @@ from types import ModuleType
 ROOT = Path(__file__).parent.parent
 SOURCES = ROOT / "src" / "enthesis"
 CORE = ("model", "trusting", "judging", "reaching", "changing", "reading")
-LONGEST = 180.0  # seconds for the tests of one mutant; one that takes longer hangs, and so is found
-WORKERS = os.cpu_count() or 1
+LONGEST = 600.0  # seconds for the tests of one mutant; one that takes longer hangs, and so is found
+WORKERS = int(os.environ.get("WORKERS", os.cpu_count() or 1))
 SWAPPED: Mapping[type[ast.AST], type[ast.AST]] = {
     ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
     ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.And: ast.Or, ast.Or: ast.And,
     ast.Add: ast.Sub, ast.Sub: ast.Add, ast.BitOr: ast.BitAnd, ast.BitAnd: ast.BitOr,
 }  # fmt: skip
+UNUSABLE = 4  # pytest's exit code for words that it does not understand
 RENAMED = {"min": "max", "max": "min", "any": "all", "all": "any"}
 
 
@@ -46,6 +47,7 @@ class Mutant:
     line: int
     what: str
     number: int
+    inside: bool  # whether it is in a function
 
     def source(self) -> str:
         tree = ast.parse(path_of(self.module).read_text(encoding="utf-8"))
@@ -58,10 +60,11 @@ class _Faults(ast.NodeTransformer):
 
     def __init__(self, chosen: int | None = None) -> None:
         self.chosen = chosen
-        self.found: list[tuple[int, str]] = []
+        self.found: list[tuple[int, str, bool]] = []
+        self.depth = 0
 
     def _here(self, node: ast.AST, what: str) -> bool:
-        self.found.append((getattr(node, "lineno", 0), what))
+        self.found.append((getattr(node, "lineno", 0), what, self.depth > 0))
         return len(self.found) - 1 == self.chosen
 
     def visit_Compare(self, node: ast.Compare) -> ast.AST:
@@ -128,8 +131,14 @@ class _Faults(ast.NodeTransformer):
             node.value = self.visit(node.value)
         return node  # an annotation changes nothing
 
-    def visit_FunctionDef(self, node: ast.FunctionDef) -> ast.AST:
+    def visit_ClassDef(self, node: ast.ClassDef) -> ast.AST:
         node.body = [self.visit(one) for one in node.body]
+        return node  # how a class is decorated is no behaviour of the core
+
+    def visit_FunctionDef(self, node: ast.FunctionDef) -> ast.AST:
+        self.depth += 1
+        node.body = [self.visit(one) for one in node.body]
+        self.depth -= 1
         node.args.kw_defaults = [one and self.visit(one) for one in node.args.kw_defaults]
         node.args.defaults = [self.visit(one) for one in node.args.defaults]
         return node
@@ -153,7 +162,7 @@ def mutants(seed: int, most: int, only: Sequence[str]) -> list[Mutant]:
                 continue
             faults = _Faults()
             faults.visit(ast.parse(path.read_text(encoding="utf-8")))
-            every += [Mutant(module, line, what, number) for number, (line, what) in enumerate(faults.found)]
+            every += [Mutant(module, *found[:2], number, found[2]) for number, found in enumerate(faults.found)]
     return sorted(Random(seed).sample(every, min(most, len(every))), key=lambda one: (one.module, one.line))
 
 
@@ -174,10 +183,13 @@ def coverage_of_tests(folder: Path) -> tuple[dict[tuple[str, int], set[str]], di
         raise SystemExit("the tests fail as they are: there is nothing to compare mutants with")
     timings: dict[str, float] = json.loads(report.read_text(encoding="utf-8"))
     by_context: dict[str, set[str]] = {}
-    for test in timings:
-        path, _, name = test.partition("::")
-        context = f"{path.removesuffix('.py').replace('/', '.')}.{name.partition('[')[0].replace('::', '.')}"
-        by_context.setdefault(context, set()).add(test)
+    spent: dict[str, float] = {}
+    for test, seconds in timings.items():
+        function = test.partition("[")[0]
+        spent[function] = spent.get(function, 0.0) + seconds
+        path, _, name = function.partition("::")
+        context = f"{path.removesuffix('.py').replace('/', '.')}.{name.replace('::', '.')}"
+        by_context.setdefault(context, set()).add(function)
     seen = coverage.CoverageData(basename=str(data))
     seen.read()
     lines: dict[tuple[str, int], set[str]] = {}
@@ -185,11 +197,12 @@ def coverage_of_tests(folder: Path) -> tuple[dict[tuple[str, int], set[str]], di
         for line, contexts in seen.contexts_by_lineno(file).items():
             tests = set().union(*(by_context.get(one, set()) for one in contexts))
             lines[str(Path(file).resolve()), line] = tests
-    return lines, timings
+            lines.setdefault((str(Path(file).resolve()), 0), set()).update(tests)
+    return lines, spent
 
 
 def _environment() -> dict[str, str]:
-    return {**os.environ, "CI": "1", "PYTHONDONTWRITEBYTECODE": "1"}
+    return {**os.environ, "CI": "1", "PYTHONDONTWRITEBYTECODE": "1", "TESTS_BRIEF": "1"}
 
 
 # -- trying one ---------------------------------------------------------------------------------------------------
@@ -246,7 +259,10 @@ def outcomes(chosen: Sequence[Mutant], tests_of: Mapping[Mutant, Sequence[str]])
             ended, status = os.waitpid(pid, os.WNOHANG)
             if ended:
                 del running[pid]
-                yield mutant, "survives" if os.waitstatus_to_exitcode(status) == 0 else "found"
+                code = os.waitstatus_to_exitcode(status)
+                if code == UNUSABLE:
+                    raise SystemExit(f"pytest does not understand what it is asked for {mutant}")
+                yield mutant, "survives" if code == 0 else "found"
             elif time.monotonic() - began > LONGEST:
                 os.killpg(pid, signal.SIGKILL)
                 os.waitpid(pid, 0)
@@ -269,7 +285,9 @@ def main() -> None:
         lines, timings = coverage_of_tests(Path(place))
     tests_of = {}
     for mutant in chosen:
-        reached = lines.get((str(path_of(mutant.module).resolve()), mutant.line), set())
+        file = str(path_of(mutant.module).resolve())
+        # what is outside of functions is run by the import: there every test that comes to the file may find it
+        reached = lines.get((file, mutant.line if mutant.inside else 0), set())
         tests_of[mutant] = sorted(reached, key=lambda one: timings[one])
     # what every later process needs is imported once; nothing of ours
     import hypothesis  # noqa: F401

@@ -18,8 +18,21 @@ from hypothesis import settings
 from .warm import Warm
 
 # other examples each time, but not where a change must pass or fail for its own sake
-settings.register_profile("ordinary", max_examples=100, deadline=None, derandomize=bool(os.environ.get("CI")))
+settings.register_profile(
+    "ordinary",
+    max_examples=15 if "TESTS_BRIEF" in os.environ else 100,
+    deadline=None,
+    derandomize=bool(os.environ.get("CI")),
+)
 settings.load_profile("ordinary")
+
+BRIEF = "TESTS_BRIEF" in os.environ  # fewer examples, for a run that asks only whether anything is found at all
+
+
+def examples(count: int) -> int:
+    """How many examples a property is tried with."""
+    return max(3, count // 6) if BRIEF else count
+
 
 SALTMARSH = Path(__file__).parent.parent / "src" / "enthesis" / "data" / "saltmarsh"
 PUBLISHING = ("estate.yaml", "publishing.yaml", "expected.yaml")  # the story that most tests are about

@@ -17,7 +17,7 @@ from enthesis.judging.questions import Question
 from enthesis.model.estate import Attempt, Context, Estate, Origin
 from enthesis.reading.folder import read_texts
 
-from .conftest import Program
+from .conftest import Program, examples
 
 MAIN = "project/tides/bulletin/branch/main"
 PUBLISHER = "build/identity/publisher"
@@ -45,7 +45,7 @@ def estate_of(claims: Mapping[str, str]) -> Estate:
 
 
 @given(CLAIMS)
-@settings(max_examples=80)
+@settings(max_examples=examples(80))
 def test_the_engine_admits_every_witness_and_no_near_miss(claims: dict[str, str]) -> None:
     estate = estate_of(claims)
     (trust,) = estate.trusts
@@ -65,7 +65,7 @@ def test_the_engine_admits_every_witness_and_no_near_miss(claims: dict[str, str]
 
 
 @given(CLAIMS, CLAIMS)
-@settings(max_examples=80)
+@settings(max_examples=examples(80))
 def test_what_goes_beyond_what_was_meant_and_what_is_left_out(one: dict[str, str], other: dict[str, str]) -> None:
     estate, meant = estate_of(one), callers_of(estate_of(other).trusts[0])
     (trust,) = estate.trusts

@@ -11,6 +11,7 @@ from enthesis.model.conditions import AnyOf, Conditions, Equal, Glob, Not, Prese
 from enthesis.trusting.callers import EVERYBODY, NOBODY, Callers, one_of, one_of_both, one_of_difference
 from enthesis.trusting.values import Room
 
+from .conftest import examples
 from .naive import passes as naive_passes
 
 TEXTS = ["".join(chars) for size in range(1, 7) for chars in product("a/b", repeat=size)]
@@ -56,7 +57,7 @@ def rooms(attribute: str) -> Room:
 
 
 @given(CALLERS, CALLERS)
-@settings(max_examples=300)
+@settings(max_examples=examples(300))
 def test_what_is_said_of_two_sets_is_what_enumeration_finds(one: Callers, other: Callers) -> None:
     mine, theirs = everyone(one), everyone(other)
     for found, good, members in (
@@ -71,7 +72,7 @@ def test_what_is_said_of_two_sets_is_what_enumeration_finds(one: Callers, other:
 
 
 @given(CALLERS, CALLERS)
-@settings(max_examples=100)
+@settings(max_examples=examples(100))
 def test_the_laws_of_sets_hold(one: Callers, other: Callers) -> None:
     assert one_of_difference(one, one | other, rooms) is None
     assert one_of_difference(one | other, other | one, rooms) is None

@@ -10,6 +10,7 @@ from enthesis.model.bounds import Undecided
 from enthesis.trusting.callers import Callers, one_of_both, one_of_difference
 from enthesis.trusting.overlaps import overlaps
 
+from .conftest import examples
 from .corpora_read import pairs, patterns_in, records, rooms
 from .naive import passes as naive_passes
 from .test_callers import CALLERS
@@ -63,7 +64,7 @@ def test_every_adversarial_pair_is_decided_rightly_or_not_at_all() -> None:
 
 
 @given(st.lists(st.tuples(st.sampled_from("pq"), CALLERS), max_size=7))
-@settings(max_examples=100)
+@settings(max_examples=examples(100))
 def test_overlaps_of_many_are_those_of_every_pair(sets: list[tuple[str, Callers]]) -> None:
     found = {(one.one, one.other): one.shown for one in overlaps(sets, small_rooms)}
     for later, (key, mine) in enumerate(sets):

@@ -19,6 +19,7 @@ from enthesis.reading.editing import edited
 from enthesis.reading.folder import read_texts
 from enthesis.reading.writing import estate_text
 
+from .conftest import BRIEF, examples
 from .naive import Naive
 from .worlds import World
 
@@ -39,7 +40,7 @@ def test_engine_and_naive_evaluator_agree_on_every_step_of_every_request() -> No
     counted: Counter[str] = Counter()
 
     @given(st.integers(0, 2**32))
-    @settings(max_examples=70)
+    @settings(max_examples=examples(70))
     def compare(seed: int) -> None:
         estate = random_estate(seed)
         judge, naive = Judge(compile_estate(estate)), Naive(estate, NOW)
@@ -56,17 +57,17 @@ def test_engine_and_naive_evaluator_agree_on_every_step_of_every_request() -> No
                     counted[step.name] += step.outcome == REFUSED
 
     compare()
-    assert counted["requests"] > 3000
+    assert counted["requests"] > examples(3000)
     assert counted["allowed"] > 0.3 * counted["requests"], counted
     assert counted["hanging"] > 0.3 * counted["requests"], counted
-    assert all(counted[step] > 50 for step in STEPS), counted
+    assert all(counted[step] > examples(50) for step in STEPS), counted
 
 
 def test_every_remedy_turns_the_verdict_needs_all_of_its_changes_and_can_be_written() -> None:
     counted: Counter[str] = Counter()
 
     @given(st.integers(0, 2**32))
-    @settings(max_examples=12)
+    @settings(max_examples=examples(12))
     def compare(seed: int) -> None:
         rng = Random(seed)
         estate = random_estate(seed)
@@ -96,8 +97,8 @@ def test_every_remedy_turns_the_verdict_needs_all_of_its_changes_and_can_be_writ
                 counted["remedies"] += 1
 
     compare()
-    assert counted["remedies"] > 15, counted
-    assert counted["with a remedy"] > 0.35 * counted["refused"], counted
+    assert counted["remedies"] > examples(15), counted
+    assert BRIEF or counted["with a remedy"] > 0.35 * counted["refused"], counted
 
 
 def turned(estate: Estate, changes: tuple[Change, ...], question: Question) -> bool:

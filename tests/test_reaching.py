@@ -19,9 +19,10 @@ from enthesis.reaching.free import Knowns, Solver
 from enthesis.reaching.web import NO, YES, Web
 
 from .agreement import check_world
+from .conftest import BRIEF, examples
 from .test_judging import NOW, random_estate
 
-SECONDS, WORLDS = 30.0, 40
+SECONDS, WORLDS = (120.0, 2) if BRIEF else (30.0, 40)  # as many worlds as fit in the time, at most
 NETWORKS = (None, ip_network("10.1.2.3"), ip_network("192.0.2.7"), ip_network("203.0.113.9"))
 AGES = (None, timedelta(minutes=10), timedelta(hours=2))
 
@@ -30,7 +31,7 @@ def test_rows_and_requirements_agree_with_single_verdicts() -> None:
     counted = {"allowed": 0, "refused": 0, "looked at": 0}
 
     @given(st.integers(0, 2**32))
-    @settings(max_examples=12)
+    @settings(max_examples=examples(12))
     def compare(seed: int) -> None:
         rng = Random(seed)
         estate = random_estate(seed, journeys=10)
@@ -81,14 +82,14 @@ def test_rows_and_requirements_agree_with_single_verdicts() -> None:
             counted["looked at"] += state == 1
 
     compare()
-    assert min(counted.values()) > 60, counted
+    assert min(counted.values()) > examples(60), counted
 
 
 def test_edges_are_just_the_hops_that_single_verdicts_allow() -> None:
     counted = {"hops": 0, "others": 0}
 
     @given(st.integers(0, 2**32))
-    @settings(max_examples=20)
+    @settings(max_examples=examples(20))
     def compare(seed: int) -> None:
         estate = random_estate(seed, journeys=30)
         web = Web(compile_estate(estate), NOW.timestamp())
@@ -116,7 +117,7 @@ def test_edges_are_just_the_hops_that_single_verdicts_allow() -> None:
                 counted["hops" if met else "others"] += 1
 
     compare()
-    assert min(counted.values()) > 60, counted
+    assert min(counted.values()) > examples(60), counted
 
 
 @pytest.mark.parametrize("part", range(2))
@@ -128,7 +129,9 @@ def test_what_is_said_of_everything_at_once_agrees_with_single_verdicts(part: in
     while time.monotonic() < ends and counted["worlds"] < WORLDS:
         counted += check_world(seed + counted["worlds"])
         counted["worlds"] += 1
-    assert counted["worlds"] > 3
+    assert counted["worlds"] > (1 if BRIEF else 3)
+    if BRIEF:
+        return
     for what in ("reach --from", "reach --to", "a broken invariant", "a gain or loss", "members to come"):
         assert counted[f"chains of {what}"] > counted["worlds"] / 3, counted
     assert counted["journeys found by reach --from"] > counted["worlds"] / 3, counted

@@ -8,12 +8,12 @@ from hypothesis import given, settings
 from enthesis.reading.folder import read_texts
 from enthesis.reading.writing import estate_text
 
-from .conftest import SALTMARSH
+from .conftest import SALTMARSH, examples
 from .estates import estates
 
 
 @given(estates())
-@settings(max_examples=200)
+@settings(max_examples=examples(200))
 def test_written_and_read_back(data: dict[str, Any]) -> None:
     first = read_texts({"estate.json": json.dumps(data)})
     assert first.mistakes == ()

@@ -20,6 +20,7 @@ from enthesis.reading.folder import read_texts
 from enthesis.reading.sections import SECTIONS
 from enthesis.reading.writing import estate_text, plain_estate
 
+from .conftest import examples
 from .test_judging import NOW, random_estate
 
 
@@ -36,7 +37,7 @@ def records_of(estate: Estate) -> Iterator[dict[str, Any]]:
 
 
 @given(st.integers(0, 2**32))
-@settings(max_examples=10)
+@settings(max_examples=examples(10))
 def test_records_in_any_order_are_judged_like_the_estate_itself(seed: int) -> None:
     estate = random_estate(seed, journeys=20)
     records = [json.loads(json.dumps(record)) for record in records_of(estate)]
@@ -155,7 +156,7 @@ def test_json_stays_json_and_what_cannot_be_kept_is_refused() -> None:
 
 
 @given(st.integers(0, 2**32))
-@settings(max_examples=15)
+@settings(max_examples=examples(15))
 def test_any_estate_can_be_added_to(seed: int) -> None:
     estate = random_estate(seed, journeys=2)
     grant = replace(estate.grants[0], name="one more")

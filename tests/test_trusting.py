@@ -28,6 +28,7 @@ from enthesis.trusting.patterns import literal, matcher, tokens, witness
 from enthesis.trusting.truth import hold, passes
 from enthesis.trusting.values import ROOMS, TEXT_ROOM, Found, Room, Want, solve
 
+from .conftest import examples
 from .naive import globbed
 from .naive import passes as naive_passes
 
@@ -40,7 +41,7 @@ TIMES = [datetime(2026, month, 1, tzinfo=UTC) for month in (1, 5, 9)]
 
 
 @given(PATTERN)
-@settings(max_examples=300)
+@settings(max_examples=examples(300))
 def test_a_pattern_matches_what_it_says_however_it_is_run(pattern: str) -> None:
     matches = matcher(pattern)
     for text in SHORT:
@@ -54,7 +55,7 @@ def test_many_stars_cost_no_more_than_the_text_is_long() -> None:
 
 
 @given(st.lists(PATTERN, max_size=3), st.lists(PATTERN, max_size=3))
-@settings(max_examples=300)
+@settings(max_examples=examples(300))
 def test_a_witness_is_found_just_where_there_is_one(inside: list[str], outside: list[str]) -> None:
     found = witness([tokens(one) for one in inside], [tokens(one) for one in outside])
 
@@ -109,7 +110,7 @@ ANY_TEST: st.SearchStrategy[Test] = st.recursive(
 
 
 @given(ANY_TEST)
-@settings(max_examples=400)
+@settings(max_examples=examples(400))
 def test_tests_are_three_valued_just_as_written(test: Test) -> None:
     for value in VALUES:
         assert passes(test, value) == naive_passes(test, value), (test, value)
@@ -151,7 +152,7 @@ def brute(wanted: list[tuple[Test, Want]], room: Room) -> bool:
         [Room(), Room(many=True), Room(absent=False), ROOMS["network"], ROOMS["time"], ROOMS["session.age"]]
     ),
 )
-@settings(max_examples=400)
+@settings(max_examples=examples(400))
 def test_a_value_is_found_just_where_there_is_one(wanted: list[tuple[Test, Want]], room: Room) -> None:
     try:
         found = solve(wanted, room)

@@ -9,7 +9,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 from urllib.parse import quote, urlencode
 
-from enthesis.connectors.http import Answer, Client, problem_said
+from enthesis.connectors.http import Answer, Client, problem_said, understood
 from enthesis.errors import Mistaken, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.addresses import account_of
 from enthesis.model.estate import Attempt, KindVerbs
@@ -55,6 +55,7 @@ class Cloud:
 
     # -- survey ----------------------------------------------------------------------------------------------
 
+    @understood
     def survey(self, holders: Sequence[str]) -> Surveyed:
         """Needs, for each holder, the right to read what its administrators wrote."""
         raw: list[tuple[str, dict[str, Any]]] = []
@@ -113,6 +114,7 @@ class Cloud:
 
     # -- change ----------------------------------------------------------------------------------------------
 
+    @understood
     def change(self, step: Step, ids: dict[str, str]) -> LiveObject | None:
         """Needs the right of the holder's administrators to change access."""
         bearer = self._session(step.holder)
@@ -185,6 +187,7 @@ class Cloud:
 
     # -- obtain and attempt ----------------------------------------------------------------------------------
 
+    @understood
     def take_on(
         self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
     ) -> Credential | Refusal:
@@ -202,6 +205,7 @@ class Cloud:
         answer = self.client.ask("POST", "/token", form=form, headers=_from(asked))
         return self._given(answer)
 
+    @understood
     def by_key(self, key: Key) -> Credential | Refusal:
         """What a keyed credential gives: a static token is shown as it is, any other for a session (RFC 6749, 4.4)."""
         if key.form == "static-token":
@@ -225,6 +229,7 @@ class Cloud:
 
     # -- keyed credentials -----------------------------------------------------------------------------------
 
+    @understood
     def make_key(self, holder: str, wanted: WantedKey) -> tuple[Credentialed, Secret]:
         """A new one, and its value, which is in this answer and nowhere else. Needs `issue` on the identity."""
         bearer = self._session(holder)
@@ -248,6 +253,7 @@ class Cloud:
             raise UnexpectedAnswer(f"{self.name} made a credential and did not show it")
         return _credentialed(made), Secret(value)
 
+    @understood
     def keys(self, holders: Sequence[str]) -> list[Credentialed]:
         """The keyed credentials of our identities, without any value."""
         found: dict[str, Credentialed] = {}
@@ -257,6 +263,7 @@ class Cloud:
                 found[item["id"]] = _credentialed(item)
         return list(found.values())
 
+    @understood
     def retire_key(self, holder: str, identifier: str) -> None:
         """It opens nothing from now on."""
         path = f"/administration/credentials/{quote(identifier)}"
@@ -268,6 +275,7 @@ class Cloud:
             raise UnexpectedAnswer(f"{self.name} answered without a token or without its life")
         return Credential(Secret(token), "session", timedelta(seconds=life))
 
+    @understood
     def run_on(self, session: Credential, resource: str, verb: str, asked: Asked) -> Credential | Refusal:
         """Runs code on a resource, and answers with what it shows from then on, as itself."""
         path = f"/places/{quote(resource, safe='/@')}?{urlencode({'verb': verb})}"
@@ -289,6 +297,7 @@ class Cloud:
             return Refusal(tuple(map(str, steps)), problem_said(answer))
         return Refusal(("session",), problem_said(answer)) if answer.status == 401 else None
 
+    @understood
     def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
         """Does it for real as a trial, looks whether it was done, and has it put back."""
         method, params = _how(attempt)

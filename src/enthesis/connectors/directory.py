@@ -5,12 +5,13 @@ from collections.abc import Callable, Mapping
 from datetime import timedelta
 from typing import Any
 
-from enthesis.connectors.http import Answer, Client, is_safe, problem_said
+from enthesis.connectors.http import Answer, Client, is_safe, problem_said, understood
 from enthesis.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.ports import Credential, Secret
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
 CLIENT = "enthesis"
+LONGEST = 1800.0  # seconds that somebody is waited for, whatever the directory says
 SLOWER = 5.0  # seconds that `slow_down` adds between questions (RFC 8628, section 3.5)
 MFA = {True: "yes", False: "no", None: "unsaid"}
 
@@ -26,6 +27,7 @@ class Directory:
         self.client = client
         self._metadata: Mapping[str, Any] | None = None
 
+    @understood
     def sign_in(self, tell: Tell, wait: Callable[[float], None] = time.sleep) -> Credential:
         """RFC 8628, section 3: asks until somebody has agreed. RightMissing where they refused or were too slow."""
         answer = self._ask("device_authorization_endpoint", {"client_id": CLIENT})
@@ -35,8 +37,8 @@ class Directory:
         if not all(isinstance(one, str) for one in (device, code, page)) or not isinstance(life, int | float):
             raise UnexpectedAnswer(f"{self.name} does not say how to sign in")
         tell(str(code), str(said.get("verification_uri_complete") or page))
-        pause = float(interval) if isinstance(interval, int | float) else SLOWER
-        ends = time.monotonic() + float(life)
+        pause = max(1.0, min(float(interval), LONGEST)) if isinstance(interval, int | float) else SLOWER
+        ends = time.monotonic() + min(float(life), LONGEST)
         while time.monotonic() < ends:
             got = self._agreed(str(device))
             if isinstance(got, Credential):
@@ -62,6 +64,7 @@ class Directory:
             raise RightMissing(f"{self.name} did not sign anybody in: {problem_said(answer)}", remedy="start it again")
         raise UnexpectedAnswer(f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}")
 
+    @understood
     def forget(self, sign_in: Secret) -> None:
         """RFC 7009, section 2: the sign-in opens nothing from now on."""
         form = {"token": sign_in.reveal(), "token_type_hint": "access_token", "client_id": CLIENT}
@@ -83,6 +86,7 @@ class Directory:
 class LabDirectory(Directory):
     """A directory whose people do as a journey says, as only those of a lab do."""
 
+    @understood
     def sign_in_as(self, person: str, mfa: bool | None) -> Credential:
         """The sign-in of a person, by the same grant; on the lab's page somebody agrees as that person."""
 

@@ -15,7 +15,7 @@ from urllib.parse import quote
 
 import httpx
 
-from enthesis.connectors.http import Answer, Client, problem_said
+from enthesis.connectors.http import Answer, Client, problem_said, understood
 from enthesis.errors import UnexpectedAnswer
 from enthesis.model.estate import KindVerbs
 from enthesis.ports import Asked, Credential, Refusal, Secret
@@ -51,6 +51,7 @@ class HostService:
         self.base = base
         self.host = host
 
+    @understood
     def about(self) -> About:
         """As whom the host runs; UnexpectedAnswer for garbage, and for what belongs to another host."""
         answer = self.client.ask("GET", f"{self.base}/about", headers=DIRECTLY)
@@ -65,6 +66,7 @@ class HostService:
             raise UnexpectedAnswer(f"{self.client.who} does not say as whom its host runs")
         return About(host, tuple(map(str, named)))
 
+    @understood
     def session(self, identity: str | None = None, more: Mapping[str, Any] | None = None) -> Handed | Refusal:
         """A session as an identity, or as the only one; one that is out already may be handed out again."""
         body = {**({"identity": identity} if identity is not None else {}), **(more or {})}
@@ -105,6 +107,7 @@ class Hosts:
     def service(self, host: str) -> HostService:
         return HostService(self.client, f"/{quote(host, safe='/@')}", host)
 
+    @understood
     def take_on(
         self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
     ) -> Credential | Refusal:

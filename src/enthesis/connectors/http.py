@@ -3,11 +3,14 @@
 import json
 import ssl
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
+from functools import wraps
+from inspect import isgeneratorfunction
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import Any, ParamSpec, TypeVar
 from urllib.parse import urlsplit
 
 import httpx
@@ -16,11 +19,45 @@ import orjson
 from enthesis.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.ports import Secret
 
+Parameters = ParamSpec("Parameters")
+Given = TypeVar("Given")
 TIMEOUT = httpx.Timeout(20.0, connect=5.0)  # seconds
 MAX_ANSWER = 32 * 1024 * 1024  # bytes
 MAX_SECONDS = 300.0  # for one whole answer, however slowly it drips
 MAX_PAGES = 100_000
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
+
+
+NOT_UNDERSTOOD = (KeyError, TypeError, AttributeError, ValueError, IndexError, OverflowError, RecursionError)
+"""What reading an answer of another shape than was agreed ends in."""
+
+
+def understood(port: Callable[Parameters, Given]) -> Callable[Parameters, Given]:
+    """A method of a port, with whatever an answer of the wrong shape ends in told as an UnexpectedAnswer.
+
+    For a method that yields, for as long as it does. The method's object has a `name`.
+    """
+
+    @wraps(port)
+    def method(*args: Parameters.args, **more: Parameters.kwargs) -> Given:
+        with _read(args[0]):
+            return port(*args, **more)
+
+    @wraps(port)
+    def yielding(*args: Parameters.args, **more: Parameters.kwargs) -> Iterator[Any]:
+        with _read(args[0]):
+            yield from port(*args, **more)  # type: ignore[misc]
+
+    return yielding if isgeneratorfunction(port) else method  # type: ignore[return-value]
+
+
+@contextmanager
+def _read(connector: Any) -> Iterator[None]:
+    try:
+        yield
+    except NOT_UNDERSTOOD as fault:
+        who = getattr(connector, "name", None) or getattr(getattr(connector, "client", None), "who", "it")
+        raise UnexpectedAnswer(f"{who} answered with something that is not understood") from fault
 
 
 def is_safe(url: str) -> bool:
@@ -127,7 +164,7 @@ class Client:
             raise Unreachable(f"{self.who} at {self.url} did not answer in time") from None
         except httpx.HTTPError as fault:
             raise Unreachable(f"{self.who} at {self.url} cannot be reached: {_reason(fault)}") from None
-        except httpx.InvalidURL:
+        except (httpx.InvalidURL, UnicodeError, ValueError):
             raise Unreachable(f"{self.who} is at {self.url}, which is no address") from None
 
     def get_all(self, path: str, *, bearer: Secret) -> Iterator[dict[str, Any]]:

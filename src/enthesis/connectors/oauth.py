@@ -16,7 +16,7 @@ from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import ECKey, OKPKey, RSAKey
 
-from enthesis.connectors.http import Answer, Client, is_safe, problem_said
+from enthesis.connectors.http import Answer, Client, is_safe, problem_said, understood
 from enthesis.errors import Mistaken, NotIssued, UnexpectedAnswer, Unreachable
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.ports import Asked, Credential, Done, Key, Refusal, Secret
@@ -43,6 +43,7 @@ class Server:
         self.client = client
         self._metadata: Mapping[str, Any] | None = None
 
+    @understood
     def metadata(self) -> Mapping[str, Any]:
         """What the server says of itself; an UnexpectedAnswer where that is not of this server."""
         if self._metadata is None:
@@ -101,6 +102,7 @@ class OAuthProvider:
         self.name = name
         self.server = server
 
+    @understood
     def take_on(
         self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
     ) -> Credential | Refusal:
@@ -137,6 +139,7 @@ class GivenToken:
         self.name = name
         self.token = token
 
+    @understood
     def obtain(self, claims: Claims) -> Credential:
         """That token, if it shows these claims; NotIssued where it shows others."""
         try:
@@ -162,6 +165,7 @@ class OAuthClient:
     def __repr__(self) -> str:
         return f"<client of {self.name}>"
 
+    @understood
     def obtain(self, claims: Claims) -> Credential:
         """RFC 6749, section 4.4, for the audience that is wanted; what the token shows is the server's to say."""
         endpoint = self.server.offers("client_credentials", "client credentials (RFC 6749, section 4.4)")

@@ -4,7 +4,7 @@ from datetime import timedelta
 from typing import Any
 from urllib.parse import quote
 
-from enthesis.connectors.http import Answer, Client, problem_said
+from enthesis.connectors.http import Answer, Client, problem_said, understood
 from enthesis.errors import NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
 from enthesis.ports import Credential, Done, Refusal, Secret
@@ -17,6 +17,7 @@ class Pipeline:
         self.name = name
         self.client = client
 
+    @understood
     def obtain(self, claims: Claims) -> Credential:
         """A token that shows just these claims; what is null is left out. NotIssued where the service signs no such."""
         shown = {name: _json(value) for name, value in claims.items() if name != "aud" and value is not None}
@@ -30,6 +31,7 @@ class Pipeline:
             raise UnexpectedAnswer(f"{self.name} answered without a token or without its life")
         return Credential(Secret(token), "token", timedelta(seconds=life))
 
+    @understood
     def use_lodged(self, name: str, claims: Claims) -> Done | Refusal:
         """Has a run that shows these claims use what is lodged here under a name; what it gets is let go at once."""
         shown = {one: _json(value) for one, value in claims.items() if one != "aud" and value is not None}

@@ -20,7 +20,7 @@ from enthesis.connectors.cluster.writing import (
     objection,
     objects_for,
 )
-from enthesis.connectors.http import Answer
+from enthesis.connectors.http import Answer, understood
 from enthesis.errors import MovedAway, RightMissing, UnexpectedAnswer
 
 MADE = f"labelSelector={quote(f'{MADE_BY}={OURS}')}"
@@ -30,6 +30,7 @@ BINDINGS = ("rolebindings", "clusterrolebindings")
 class AdministeredCluster(LiveCluster):
     """The survey and change ports of a cluster, beside those of its use."""
 
+    @understood
     def survey(self, holders: Sequence[str]) -> Surveyed:
         """What we made, and every service account; needs the right to list them, and namespaces, secrets and pods."""
         address, account = self.name, self.cluster.account
@@ -52,6 +53,7 @@ class AdministeredCluster(LiveCluster):
         """Why this cluster cannot hold a statement; '' where it can."""
         return objection(self.name, collection, body, allows)
 
+    @understood
     def change(self, step: Step, ids: dict[str, str]) -> LiveObject | None:
         """Needs the right to change service accounts, roles or bindings, and to give what a binding gives."""
         allows = (step.body or step.before or {}).get("allows") or {}

@@ -12,7 +12,7 @@ from urllib.parse import quote, urlencode
 
 from enthesis.connectors.cluster.following import Following, Follows, Powers
 from enthesis.connectors.cluster.resources import RBAC, Resources
-from enthesis.connectors.http import Client, problem_said
+from enthesis.connectors.http import Client, problem_said, understood
 from enthesis.errors import RightMissing, UnexpectedAnswer
 from enthesis.ports import Record, Secret
 
@@ -49,6 +49,7 @@ class Cluster:
         self.authority = authority
         self.only: tuple[str, ...] = ()  # namespaces; none: all
 
+    @understood
     def records(
         self, step: Callable[[str], None], *, but: Callable[[Mapping[str, Any]], bool] = lambda meta: False
     ) -> Iterator[Record]:

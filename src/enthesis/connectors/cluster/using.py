@@ -12,7 +12,7 @@ from urllib.parse import quote, urlencode
 
 from enthesis.connectors.cluster.resources import OWN_KINDS, VERBS
 from enthesis.connectors.cluster.surveying import Cluster
-from enthesis.connectors.http import Answer, problem_said
+from enthesis.connectors.http import Answer, problem_said, understood
 from enthesis.errors import Mistaken, NotIssued, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.ports import Asked, Credential, Done, Refusal, Secret
@@ -62,6 +62,7 @@ class LiveCluster:
         """What a workload has before it takes on its service account: its place, and nothing secret."""
         return Credential(Secret(workload), "workload", LIFE)
 
+    @understood
     def take_on(
         self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
     ) -> Credential | Refusal:
@@ -91,6 +92,7 @@ class LiveCluster:
             return Refusal(("names",), "there is no such service account")
         return self._token(answer, "session")
 
+    @understood
     def token_for(self, identity: str, life: timedelta) -> tuple[Credential, str]:
         """A token of a service account for this cluster itself, and when it ends; NotIssued where there is none."""
         namespace, name = self.account(identity)
@@ -101,6 +103,7 @@ class LiveCluster:
         credential = self._token(answer, "token")
         return credential, str(answer.json(self.name)["status"]["expirationTimestamp"])
 
+    @understood
     def obtain(self, claims: Claims) -> Credential:
         """A token as the issuer that this cluster is: for a service account of it, and some audience."""
         subject = claims.get("sub")
@@ -133,6 +136,7 @@ class LiveCluster:
 
     # -- attempt ---------------------------------------------------------------------------------------------
 
+    @understood
     def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
         """Asks the cluster's own review, and tries it; what would change something as a dry run that stores nothing."""
         wanted = self.wanted(attempt)

@@ -1,0 +1,228 @@
+"""Nothing of ours and nothing of a library escapes: bounds on work become answers, answers of live systems are read.
+
+Each bound is set so low that it is met, and each port is asked of servers that answer with anything at all.
+"""
+
+import json
+import os
+import ssl
+import sys
+from collections.abc import Callable, Iterator
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from enthesis.changing.steps import MAKE, Step
+from enthesis.commands.main import run as run_commands
+from enthesis.connectors.cloud import Cloud
+from enthesis.connectors.cluster.changing import AdministeredCluster
+from enthesis.connectors.cluster.surveying import Cluster
+from enthesis.connectors.directory import Directory, LabDirectory
+from enthesis.connectors.hosts import Hosts
+from enthesis.connectors.http import Client
+from enthesis.connectors.keys import IssuerKeys
+from enthesis.connectors.oauth import OAuthClient, OAuthProvider, Server
+from enthesis.connectors.pipeline import Pipeline
+from enthesis.errors import EnthesisError, Unreachable
+from enthesis.model.estate import Attempt
+from enthesis.ports import Asked, Credential, Key, Secret, WantedKey
+
+from .conftest import copied
+
+# -- bounds on work ---------------------------------------------------------------------------------------------------
+
+BOUNDS = (
+    ("reaching.chains", "MAX_LABELS"), ("reaching.free", "MAX_CHOICES"), ("reaching.differing", "MAX_TRIPLES"),
+    ("reaching.differing", "MAX_TRIED"), ("reaching.differing", "MAX_WALKED"), ("reaching.changes", "MAX_REQUESTS"),
+    ("trusting.patterns", "MAX_STATES"), ("trusting.values", "MAX_WAYS"), ("trusting.callers", "MAX_STEPS"),
+)  # fmt: skip
+PAGES = "bulletin/bucket/public-pages"
+ASKED = (
+    ("check",),
+    ("check", "--by-change"),
+    ("check", "--compared-with", "../other"),
+    ("check", "--compared-with", "../other", "--fail-on-gain", f"write {PAGES}"),
+    ("trace", "--journey", "publish-from-main"),
+    ("trace", "--journey", "publish-from-a-side-branch"),
+    ("reach", "--from", "forge"),
+    ("reach", "--to", f"{PAGES}/object/a", "--by-change"),
+    ("admit", "build/identity/publisher"),
+    ("card", "build/identity/publisher"),
+)
+TOLD = {"MAX_LABELS", "MAX_CHOICES", "MAX_TRIPLES", "MAX_WALKED", "MAX_REQUESTS"}  # met by these questions
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    """The worked example with a condition at every step, and another version of it."""
+    other = copied(tmp_path / "other")
+    folder = copied(tmp_path / "saltmarsh")
+    for place, network in ((other, "10.0.0.0/8"), (folder, "10.1.0.0/16")):
+        text = (place / "publishing.yaml").read_text(encoding="utf-8")
+        text = text.replace(
+            f"at: {PAGES}}}", f"at: {PAGES}, when: {{network: {{within: [{network}, 192.0.2.0/24]}}}}}}"
+        )
+        text = text.replace("sub: project/tides/bulletin/branch/main", "sub: {glob: 'project/tides/*/branch/m*'}")
+        (place / "publishing.yaml").write_text(text, encoding="utf-8")
+    return folder
+
+
+@pytest.mark.parametrize(("module", "bound"), BOUNDS)
+def test_a_bound_on_work_is_an_answer_in_every_command(
+    module: str, bound: str, folder: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.chdir(folder)
+    monkeypatch.setenv("XDG_CACHE_HOME", str(folder.parent / "cache"))
+    monkeypatch.setattr(f"enthesis.{module}.{bound}", 0)
+    said = ""
+    for words in ASKED:
+        monkeypatch.setattr(sys, "argv", ["enthesis", *words])
+        try:
+            run_commands()
+            code: Any = 0
+        except SystemExit as ended:
+            code = ended.code
+        captured = capsys.readouterr()
+        assert code in (0, 1, None), (words, code, captured.err)
+        said += captured.out + captured.err
+    assert ("ot decided" in said) or bound not in TOLD, said
+    assert os.environ["XDG_CACHE_HOME"]
+
+
+# -- servers that answer with anything --------------------------------------------------------------------------------
+
+URL = "https://x.example"
+WELL = {
+    "issuer": URL, "token_endpoint": f"{URL}/token", "jwks_uri": f"{URL}/keys", "revocation_endpoint": f"{URL}/revoke",
+    "device_authorization_endpoint": f"{URL}/device",
+    "grant_types_supported": ["client_credentials", "urn:ietf:params:oauth:grant-type:token-exchange"],
+    "token_endpoint_auth_methods_supported": ["client_secret_post"],
+}  # fmt: skip
+HUGE = 10**40
+NAMES = (
+    "items", "accounts", "people", "resources", "access_token", "expires_in", "identities", "keys", "status",
+    "metadata", "host", "token",
+)  # fmt: skip
+LONG = {
+    "access_token": "t", "token": "t", "expires_in": HUGE, "renew_in": HUGE, "host": "a/host/h", "interval": -HUGE,
+    "identity": "a/identity/i", "status": {"token": "t", "expirationTimestamp": "9"}, "device_code": "d",
+    "user_code": "u", "verification_uri": URL,
+}  # fmt: skip
+ITEM = {"id": "1", "holder": "a", "address": "a/identity/i"}
+VALUES: dict[str, Any] = {
+    "a list": [1, 2], "nothing in it": {}, "texts": dict.fromkeys(NAMES, "text"), "numbers": dict.fromkeys(NAMES, HUGE),
+    "huge life": LONG, "wrong items": {"items": [None, 7, {}, {"metadata": None}, {"metadata": {}}, {"id": 3}]},
+    "half items": {"items": [ITEM], "accounts": None, "resources": [[]], "people": 4},
+}  # fmt: skip
+BODIES = {
+    "empty": b"", "no JSON": b"\xff\xfe<html>", "nested": b"[" * 50_000,
+    **{name: json.dumps(value).encode() for name, value in VALUES.items()},
+}  # fmt: skip
+STATUSES = (200, 201, 302, 401, 404, 500)
+CONTEXT = ssl.create_default_context()
+
+
+def answers() -> Iterator[tuple[str, Callable[[httpx.Request], httpx.Response]]]:
+    """Every way to answer, with its name; discovery is well-formed unless everything is wrong."""
+
+    def fails(kind: type[Exception]) -> Callable[[httpx.Request], httpx.Response]:
+        def answer(request: httpx.Request) -> httpx.Response:
+            raise kind("broken")
+
+        return answer
+
+    for kind in (httpx.ConnectError, httpx.ReadTimeout, httpx.RemoteProtocolError, httpx.ReadError):
+        yield kind.__name__, fails(kind)
+    for name, body in BODIES.items():
+        for status in STATUSES:
+
+            def answer(request: httpx.Request, body: bytes = body, status: int = status) -> httpx.Response:
+                if "well-known" in request.url.path and status != 500:
+                    return httpx.Response(200, json=WELL)
+                return httpx.Response(status, content=body, headers={"Location": f"{URL}/trials/1"})
+
+            yield f"{status} {name}", answer
+
+
+CREDENTIAL = Credential(Secret("shown"), "session", timedelta(minutes=5))
+TOKEN = Credential(Secret("shown"), "token", timedelta(minutes=5))
+NOW = datetime(2026, 11, 24, tzinfo=UTC)
+IDENTITY = {"address": "a/identity/i", "kind": "service-account"}
+STEP = Step(MAKE, "x", "identities", "a", "the service-account a/identity/i", "mark", IDENTITY)
+READ, WRITE = Attempt("read", "a/bucket/b/object/o"), Attempt("write", "a/bucket/b/object/o")
+SECRET = Attempt("read", "a/cluster/c/namespace/n/secret/s")
+ACCOUNT = "a/cluster/c/namespace/n/identity/i"
+
+
+def asked_of(client: Client, transport: httpx.BaseTransport) -> Iterator[tuple[str, Callable[[], object]]]:
+    """Every method of every port that a connector of ours has, as a question to one server."""
+    cloud = Cloud("x", client, {"a": Secret("session")})
+    asked = Asked("10.0.0.1", "r")
+    yield "Administered.survey", lambda: cloud.survey(["a"])
+    yield "Administered.change", lambda: cloud.change(STEP, {})
+    yield "TakesOn.take_on", lambda: cloud.take_on(TOKEN, "a/identity/i", {"object": ("read",)}, asked)
+    yield "TakesKeys.by_key", lambda: cloud.by_key(Key("1", "access-key", Secret("v")))
+    yield "RunsCode.run_on", lambda: cloud.run_on(CREDENTIAL, "a/host/h", "login", asked)
+    yield "Attempts.attempt read", lambda: cloud.attempt(CREDENTIAL, READ, asked)
+    yield "Attempts.attempt write", lambda: cloud.attempt(CREDENTIAL, WRITE, asked)
+    yield "KeepsKeys.make_key", lambda: cloud.make_key("a", WantedKey("k", "a/identity/i", "access-key", NOW, "why"))
+    yield "KeepsKeys.keys", lambda: cloud.keys(["a"])
+    yield "KeepsKeys.retire_key", lambda: cloud.retire_key("a", "1")
+    pipeline = Pipeline("x", client)
+    yield "Issues.obtain", lambda: pipeline.obtain({"sub": "s", "aud": "a"})
+    yield "KeepsLodged.use_lodged", lambda: pipeline.use_lodged("l", {"sub": "s"})
+    hosts = Hosts(client)
+    yield "RunsHosts.take_on", lambda: hosts.take_on(hosts.seat("a/host/h"), "a/identity/i", None, asked)
+    directory, acting = Directory("@x", client), LabDirectory("@x", client)
+    yield "SignsIn.sign_in", lambda: directory.sign_in(lambda code, page: None, waits)
+    yield "SignsIn.sign_in_as", lambda: acting.sign_in_as("@x/identity/p", None)
+    yield "SignsIn.forget", lambda: directory.forget(Secret("s"))
+    server = Server("x", client)
+    yield "OAuth take_on", lambda: OAuthProvider("x", server).take_on(TOKEN, "a/identity/i", None, asked)
+    entry = {"client_id": "c", "client_secret": "s"}
+    yield "OAuth obtain", lambda: OAuthClient("x", server, entry).obtain({"aud": "a"})
+    cluster = Cluster("a/cluster/c", "here", client, Secret("token"))
+    live = AdministeredCluster(cluster)
+    yield "Surveys.records of a cluster", lambda: list(cluster.records(lambda what: None))
+    yield "cluster survey", lambda: live.survey(["a"])
+    yield "cluster change", lambda: live.change(STEP, {})
+    yield "cluster take_on", lambda: live.take_on(live.seat("a/cluster/c/namespace/n/workload/w"), ACCOUNT, None, asked)
+    yield "cluster token_for", lambda: live.token_for(ACCOUNT, timedelta(minutes=5))
+    yield "cluster obtain", lambda: live.obtain({"sub": "system:serviceaccount:n:i", "aud": "a"})
+    yield "cluster attempt", lambda: live.attempt(CREDENTIAL, SECRET, asked)
+    keys = IssuerKeys("x", URL, lambda: 0.0, transport=transport)
+    yield "issuer keys", lambda: keys.keys_for("one")
+    yield "Surveys.records of an issuer", lambda: list(keys.records(lambda what: None))
+
+
+def waits(seconds: float) -> None:
+    """Waits for somebody to agree, and is tired of it at once."""
+    assert 0 < seconds < 3600
+    raise Unreachable("nobody waits as long")
+
+
+def port_names() -> list[str]:
+    with Client("x", URL, context=CONTEXT) as client:
+        return [name for name, _ in asked_of(client, httpx.MockTransport(lambda request: httpx.Response(200)))]
+
+
+@pytest.mark.parametrize("port", port_names())
+def test_no_foreign_exception_escapes_a_port(port: str) -> None:
+    outcomes = set()
+    every = list(answers())
+    for how, answer in every[:: 5 if "issuer" in port else 1]:  # which sets up TLS anew for each
+        transport = httpx.MockTransport(answer)
+        with Client("x", URL, context=CONTEXT, transport=transport) as client:
+            ask = dict(asked_of(client, transport))[port]
+            try:
+                ask()
+                outcomes.add("answered")
+            except EnthesisError as fault:
+                assert fault.message, how
+                outcomes.add(fault.code)
+            except Exception as fault:
+                raise AssertionError(f"{port}, {how}: {type(fault).__name__}: {fault}") from fault
+    assert outcomes, port
