@@ -36,7 +36,7 @@ from enthesis.commands.edits import BY_HAND, edit_files
 if TYPE_CHECKING:
     from enthesis.judging.questions import Question
     from enthesis.judging.remedies import Remedy
-    from enthesis.model.estate import Estate
+    from enthesis.model.estate import Estate, Hop
     from enthesis.reading.folder import Reading
 
 
@@ -49,7 +49,12 @@ def trace(
     ] = None,
     who: Annotated[str | None, typer.Option("--from", metavar="WHO", help=FROM_HELP)] = None,
     through: Annotated[
-        list[str] | None, typer.Option("--through", metavar="IDENTITY", help="Taken on on the way; several in order.")
+        list[str] | None,
+        typer.Option(
+            "--through",
+            metavar="ADDRESS",
+            help="An identity to take on, or a resource to run code on, on the way; repeat in order.",
+        ),
     ] = None,
     journey: Annotated[
         str | None, typer.Option("--journey", metavar="NAME", help="Ask what this journey asks.")
@@ -153,7 +158,6 @@ def _asked(
     from enthesis.commands.tokens import token_origin
     from enthesis.errors import Mistaken
     from enthesis.judging.questions import Question
-    from enthesis.model.estate import Hop
     from enthesis.model.mistakes import AddressMistake
     from enthesis.reading.sections import attempt_from
 
@@ -170,8 +174,26 @@ def _asked(
     if attempt is None and not through:
         raise Mistaken("nothing is asked for", remedy="say VERB TARGET, or --through IDENTITY, or both")
     context = context_from(around)
-    hops = tuple(Hop(identity) for identity in through or ())
+    hops = tuple(_hop(estate, address) for address in through or ())
     return Question(origin, hops, attempt, context, context.time or now())
+
+
+def _hop(estate: "Estate", address: str) -> "Hop":
+    """The hop that an address names: an identity is taken on, code is run on a resource."""
+    from enthesis.errors import Mistaken
+    from enthesis.model.addresses import article, parse
+    from enthesis.model.estate import Hop
+    from enthesis.model.mistakes import AddressMistake
+
+    try:
+        kind = parse(address, estate.catalogue).kind
+    except AddressMistake:
+        kind = "identity"  # a wrong name, which refuses as such
+    if kind == "identity":
+        return Hop(address)
+    if estate.catalogue.running_verb(kind) is None:
+        raise Mistaken(f"--through {address}: no code is run on {article(kind)}", remedy="name an identity, or a host")
+    return Hop(on=address)
 
 
 def write_remedy(

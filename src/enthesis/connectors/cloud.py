@@ -36,6 +36,7 @@ TYPES = {
     "resource": "urn:ietf:params:oauth:token-type:access_token",
 }
 IN_ORDER = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
+ONE_OR_MORE = {"ceilings": ("except",), "attachments": ("runs_as",)}  # lists, which an estate may write as one value
 MARKS = ("id", "holder", "mark", "etag", "runs_as_gone")
 ENDLESS = timedelta(days=36500)
 TRIED = b"Enthesis tried to write here and puts back what was there.\n"
@@ -108,8 +109,10 @@ class Cloud:
             body["members"] = [_name_of(member, names) for member in item["members"]]
         elif collection == "attachments":
             gone = item.get("runs_as_gone", {})
-            found = [names.get(one) or {"gone": gone.get(one, "an identity")} for one in item["runs_as"]]
-            body["runs_as"] = found[0] if len(found) == 1 else found
+            body["runs_as"] = [names.get(one) or {"gone": gone.get(one, "an identity")} for one in item["runs_as"]]
+        for name in ONE_OR_MORE.get(collection, ()):
+            if isinstance(body.get(name), list) and len(body[name]) == 1:
+                body[name] = body[name][0]  # as the estate writes a list of one
         return LiveObject(self.name, collection, item["holder"], item["id"], item["etag"], item["mark"], body)
 
     # -- change ----------------------------------------------------------------------------------------------
@@ -150,6 +153,9 @@ class Cloud:
     def _wire(self, step: Step, ids: Mapping[str, str]) -> dict[str, Any]:
         """The body as the interface wants it: ids for everything that has one."""
         body = dict(step.body or {})
+        for name in ONE_OR_MORE.get(step.collection, ()):
+            if name in body and not isinstance(body[name], list):
+                body[name] = [body[name]]
         if step.collection == "grants":
             body["to"] = _reference(body["to"], ids)
             body["role"] = self._role(step.holder, body["role"])
@@ -165,8 +171,7 @@ class Cloud:
         elif step.collection == "groups" and "members" in body:
             body["members"] = [_reference(member, ids) for member in body["members"]]
         elif step.collection == "attachments":
-            listed = body["runs_as"]
-            body["runs_as"] = [_id(one, ids) for one in ([listed] if isinstance(listed, str) else listed)]
+            body["runs_as"] = [_id(one, ids) for one in body["runs_as"]]
         return {**body, "mark": step.mark}
 
     def _role(self, holder: str, name: str) -> str:
