@@ -8,11 +8,11 @@ from typing import Any
 
 from enthesis.judging.compiling import Compiled
 from enthesis.judging.judge import Judge
-from enthesis.judging.questions import question_of
+from enthesis.judging.questions import is_keyless, question_of
 from enthesis.judging.verdicts import REFUSED, Request, Verdict
 from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Test
-from enthesis.model.estate import Journey
+from enthesis.model.estate import Estate, Journey
 from enthesis.reading.shapes import duration_text
 from enthesis.trusting.values import ROOMS, Room, cells
 
@@ -38,24 +38,44 @@ def judge_journey(compiled: Compiled, journey: Journey, now: datetime) -> Judged
     return Judged(journey, verdict, tuple(_unmet(compiled, journey, verdict)))
 
 
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What came of a journey, judged or tried.
+
+    `lives` are those of the sessions that its requests gave, each with its identity; `first` says where it was refused
+    first, in words.
+    """
+
+    outcome: str
+    refusing: tuple[str, ...]
+    lives: tuple[tuple[str, timedelta], ...]
+    first: str = ""
+
+
+def expectation_unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterator[str]:
+    """Every way in which what came of a journey is not what it expects, a sentence each; for check and prove alike."""
+    if seen.outcome != journey.expect:
+        yield f"it was to be {journey.expect} and is {seen.outcome}{seen.first}"
+    elif seen.outcome == REFUSED:
+        missing = [step for step in journey.because if step not in seen.refusing]
+        if "names" in seen.refusing and "names" not in journey.because:
+            yield f"a name in it does not exist, so its refusal shows nothing about access{seen.first}"
+        elif missing:
+            yield f"it was to be refused at {', '.join(missing)} and is refused at {', '.join(seen.refusing)}"
+    if journey.keyless and is_keyless(journey.origin.form) is not True:
+        how = "is a credential" if journey.origin.form == "credential" else "is an identity itself"
+        yield f"it was to be keyless, and its origin {how}"
+    if journey.within is not None:
+        yield from _too_long(estate, journey, seen, journey.within)
+
+
 def _unmet(compiled: Compiled, journey: Journey, verdict: Verdict) -> Iterator[str]:
-    outcome = "allowed" if verdict.allowed else "refused"
     forgotten = _rests_on(compiled, journey, verdict) if not verdict.allowed else ""
     if forgotten:
         yield f"it is refused only because {forgotten}: write a value, or null for absent on purpose"
-    if outcome != journey.expect:
-        yield f"it was to be {journey.expect} and is {outcome}{_first(verdict)}"
-    elif outcome == REFUSED:
-        refusing = verdict.refusing
-        missing = [step for step in journey.because if step not in refusing]
-        if "names" in refusing and "names" not in journey.because:
-            yield f"a name in it does not exist, so its refusal shows nothing about access{_first(verdict)}"
-        elif missing:
-            yield f"it was to be refused at {', '.join(missing)} and is refused at {', '.join(refusing)}"
-    if journey.keyless and not verdict.keyless:
-        yield f"it was to be keyless, and its origin is a {journey.origin.form}"
-    if journey.within is not None:
-        yield from _too_long(compiled, verdict, journey.within)
+    lives = tuple((request.target, request.life) for request in verdict.requests if request.life is not None)
+    seen = Seen("allowed" if verdict.allowed else REFUSED, verdict.refusing, lives, _first(verdict))
+    yield from expectation_unmet(compiled.estate, journey, seen)
 
 
 def _first(verdict: Verdict) -> str:
@@ -72,21 +92,19 @@ def attempt_words(request: Request) -> str:
     return f"{verb} {request.target}" + (f" to {request.onto}" if request.onto else "")
 
 
-def _too_long(compiled: Compiled, verdict: Verdict, within: timedelta) -> Iterator[str]:
-    for request in verdict.requests:
-        if request.life is not None and request.life > within:
-            lives = f"{duration_text(request.life)}, longer than {duration_text(within)}"
-            yield f"the session as {request.target} lives {lives}"
-    origin = verdict.question.origin
-    credential = compiled.estate.credentials.get(origin.whom) if origin.form == "credential" else None
+def _too_long(estate: Estate, journey: Journey, seen: Seen, within: timedelta) -> Iterator[str]:
+    for whose, life in seen.lives:
+        if life > within:
+            yield f"the session as {whose} lives {duration_text(life)}, longer than {duration_text(within)}"
+    credential = estate.credentials.get(journey.origin.whom) if journey.origin.form == "credential" else None
     if credential is None:
         return
     if credential.created is None or credential.expires is None:
         what = "end" if credential.expires is None else "beginning"
         yield f"the credential {credential.name} has no known {what}, so it counts as endless"
     elif credential.expires - credential.created > within:
-        life = duration_text(credential.expires - credential.created)
-        yield f"the credential {credential.name} lives {life}, longer than {duration_text(within)}"
+        whole = duration_text(credential.expires - credential.created)
+        yield f"the credential {credential.name} lives {whole}, longer than {duration_text(within)}"
 
 
 def _rests_on(compiled: Compiled, journey: Journey, verdict: Verdict) -> str:

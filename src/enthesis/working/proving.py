@@ -6,6 +6,7 @@ from datetime import timedelta
 from typing import Any, Protocol
 
 from enthesis.errors import EnthesisError, Mistaken
+from enthesis.judging.expecting import Seen, expectation_unmet
 from enthesis.judging.questions import is_keyless
 from enthesis.model.addresses import account_of, contains, parse
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Journey, KindVerbs
@@ -34,6 +35,7 @@ ORIGINS = {
     "credential": "the credential",
     "identity": "a session as",
 }
+TAKE_ON = "take on "
 HALF_WAY = timedelta(minutes=10)  # how long a session lives that a journey starts with
 
 
@@ -92,15 +94,15 @@ class _Run:
 
     evidence: list[Evidence] = field(default_factory=list)
     lives: list[timedelta] = field(default_factory=list)
-    sessions: list[timedelta] = field(default_factory=list)
+    sessions: list[tuple[str, timedelta]] = field(default_factory=list)  # what hops gave, with the identity
 
     def got(self, what: str, credential: Credential) -> None:
         if credential.form in SEATS:
             self.evidence.append(Evidence(what, ALLOWED, "where it runs, and nothing else"))
             return
         self.lives.append(credential.life)
-        if credential.form == "session":
-            self.sessions.append(credential.life)
+        if what.startswith(TAKE_ON):
+            self.sessions.append((what.removeprefix(TAKE_ON), credential.life))
         said = f"a {credential.form} that lives {duration_text(credential.life)}"
         self.evidence.append(Evidence(what, ALLOWED, said, credential.life))
 
@@ -145,7 +147,7 @@ def _prove(estate: Estate, journey: Journey, connected: Connected) -> Proof:
         keyless,
         min(run.lives, default=None),
         tuple(run.evidence),
-        tuple(_unmet(journey, outcome, refused_at, keyless, run)),
+        tuple(_unmet(estate, journey, Seen(outcome, refused_at, tuple(run.sessions)))),
         str(journey.source),
     )
 
@@ -181,7 +183,7 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
         else:
             taking = provider_of(estate, hop.identity, connected)
         got = taking.take_on(credential, hop.identity, hop.narrowed, asked)
-        what = f"take on {hop.identity}"
+        what = f"{TAKE_ON}{hop.identity}"
         if isinstance(got, Refusal):
             seeing.ended(what, got)
             return got
@@ -192,6 +194,14 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
     if credential.form == "host":
         raise Mistaken(f"{journey.origin.whom} has nothing to show before it takes on what it runs as: say `through`")
     provider = provider_of(estate, journey.attempt.target, connected)
+    if journey.attempt.verb == "take-on":
+        taken = provider.take_on(credential, journey.attempt.target, None, asked)
+        what = f"{TAKE_ON}{journey.attempt.target}"
+        if isinstance(taken, Refusal):
+            seeing.ended(what, taken)
+            return taken
+        seeing.got(what, taken)  # and let go of at once
+        return None
     outcome = tried(provider, credential, journey.attempt, asked)
     seeing.ended(f"{journey.attempt.verb} {journey.attempt.target}", outcome)
     return outcome if isinstance(outcome, Refusal) else None
@@ -306,24 +316,8 @@ def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvi
     return found
 
 
-def _unmet(
-    journey: Journey, outcome: str, refused_at: tuple[str, ...], keyless: bool | None, run: _Run
-) -> Iterable[str]:
+def _unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterable[str]:
     """Why the expectation is not met, a sentence each."""
-    if outcome == UNDECIDED:
-        yield "it could not be tried"
-        return
-    if outcome != journey.expect:
-        yield f"it was to be {journey.expect} and was {outcome}"
-    elif outcome == REFUSED:
-        missing = [step for step in journey.because if step not in refused_at]
-        if "names" in refused_at and "names" not in journey.because:
-            yield "a name does not exist, so the refusal shows nothing about access"
-        elif missing:
-            yield f"it was to be refused at {', '.join(missing)} and was refused at {', '.join(refused_at)}"
-    if journey.keyless and not keyless:
-        yield "its origin is keyed" if keyless is False else "it starts at an identity, which is not keyless"
-    if journey.within is not None:
-        longest = max(run.sessions, default=None)
-        if longest is not None and longest > journey.within:
-            yield f"a session lives {duration_text(longest)}, longer than {duration_text(journey.within)}"
+    if seen.outcome == UNDECIDED:
+        return ("it could not be tried",)
+    return expectation_unmet(estate, journey, seen)
