@@ -1,12 +1,13 @@
 """What the tests share: a scrubbed environment, the program as a subprocess, and one lab for a session of tests."""
 
+import io
 import json
 import os
 import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -36,6 +37,7 @@ def examples(count: int) -> int:
 
 SALTMARSH = Path(__file__).parent.parent / "src" / "enthesis" / "data" / "saltmarsh"
 PUBLISHING = ("estate.yaml", "publishing.yaml", "expected.yaml")  # the story that most tests are about
+ASKING = ("test_asking", "test_admit", "test_crossing", "test_reading", "test_schema")  # commands that speak to nothing
 PATIENCE = 600.0  # seconds; only what hangs takes as long, however busy the machine is
 KEPT = ("PATH", "LANG", "SYSTEMROOT", "TMPDIR", "PYTHONPYCACHEPREFIX", "PYTHONDONTWRITEBYTECODE")
 
@@ -66,8 +68,13 @@ def environment(tmp_path_factory: pytest.TempPathFactory) -> Mapping[str, str]:
 
 
 @pytest.fixture(scope="session")
-def enthesis(environment: Mapping[str, str], tmp_path_factory: pytest.TempPathFactory) -> Iterator[Program]:
+def enthesis(
+    environment: Mapping[str, str], tmp_path_factory: pytest.TempPathFactory, pytestconfig: pytest.Config
+) -> Iterator[Program]:
     """Runs the program in a folder: forked from a warm one, or with `cold` as Python started for it alone."""
+    if pytestconfig.getoption("--in-process"):
+        yield lambda *words, at, stdin="", **more: _run_here(words, at, stdin, {**environment, **more})
+        return
     with Warm(Path(tempfile.mkdtemp(dir=tmp_path_factory.mktemp("w"))), environment) as warm:
 
         def run(
@@ -91,6 +98,33 @@ def enthesis(environment: Mapping[str, str], tmp_path_factory: pytest.TempPathFa
             return ran
 
         yield run
+
+
+def _run_here(words: Sequence[str], at: Path, stdin: str, environment: Mapping[str, str]) -> Ran:
+    """Runs the program in this very process, for the few tests that `--in-process` keeps of those that run it."""
+    from enthesis.commands.main import run as run_commands
+
+    kept = dict(os.environ), Path.cwd(), sys.argv, (sys.stdin, sys.stdout, sys.stderr)
+    given, out, err = (io.TextIOWrapper(io.BytesIO(data), "utf-8") for data in (stdin.encode(), b"", b""))
+    code: Any = 0
+    try:
+        os.environ.clear()
+        os.environ.update(environment)
+        os.chdir(at)
+        sys.argv, (sys.stdin, sys.stdout, sys.stderr) = ["enthesis", *map(str, words)], (given, out, err)
+        run_commands()
+    except SystemExit as ended:
+        code = ended.code
+    finally:
+        os.environ.clear()
+        os.environ.update(kept[0])
+        os.chdir(kept[1])
+        sys.argv, (sys.stdin, sys.stdout, sys.stderr) = kept[2], kept[3]
+    texts = []
+    for stream in (out, err):
+        stream.flush()
+        texts.append(stream.buffer.getvalue().decode())
+    return Ran(code if isinstance(code, int) else 0 if code is None else 1, *texts)
 
 
 def write_estate(folder: Path, files: Mapping[str, str]) -> Path:
@@ -179,9 +213,15 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
     if config.getoption("--in-process"):
-        started = [item for item in items if "environment" in getattr(item, "fixturenames", ())]
+        started = [item for item in items if _starts_programs(item)]
         config.hook.pytest_deselected(items=started)
         items[:] = [item for item in items if item not in started]
+
+
+def _starts_programs(item: pytest.Item) -> bool:
+    names = set(getattr(item, "fixturenames", ()))
+    asking = item.path.stem in ASKING and "enthesis" in names and not any("lab" in name for name in names)
+    return "environment" in names and not asking
 
 
 def pytest_configure(config: pytest.Config) -> None:

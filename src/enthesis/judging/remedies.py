@@ -12,7 +12,7 @@ from typing import Any
 
 from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
-from enthesis.judging.questions import BEARERS, RESOURCES, Question
+from enthesis.judging.questions import BEARERS, Question
 from enthesis.judging.verdicts import REFUSED, Miss, Request, Step, Unmet, Verdict
 from enthesis.model import estate as m
 from enthesis.model.addresses import account_of, article, parse, pool_of
@@ -326,7 +326,7 @@ class _Maker:
         if step.grounds:  # a key that its provider manages: no grant opens it to anybody else
             self.unmendable += [ground.text for ground in step.grounds]
             return
-        if self.question.origin.form in RESOURCES and not self.question.through:
+        if self._is_resource(request.caller):
             yield from self._taking_on_first(request)
         yield from self._mended_grants(step)
         yield from self._new_grants(request, self._holder(request.target))
@@ -344,6 +344,10 @@ class _Maker:
         """The nearest organisation or unit above both sides of a crossing; '' where there is none."""
         above = [self.estate.boundary_above(account_of(one)) for one in (request.caller, request.target)]
         return next((place for place in above[0] if place in above[1]), "")
+
+    def _is_resource(self, caller: str) -> bool:
+        """Whether what asks is a resource: the origin, or what code was run on."""
+        return bool(caller) and caller not in self.estate.identities and self._kind(caller) != "identity"
 
     def _kind(self, address: str) -> str:
         return parse(address, self.estate.catalogue).kind
@@ -470,7 +474,7 @@ class _Maker:
             if origin.form == "token" and not conditions:
                 return
             words = f"{article(form)} of {whom} with just these claims"
-        elif origin.form in RESOURCES and self.number == 0:
+        elif self._is_resource(whom):
             form, words = "attached", f"{whom} running as it"
             first = self._running(whom, target)
         else:
@@ -507,8 +511,7 @@ class _Maker:
         account = self.estate.accounts.get(account_of(request.target))
         if request.is_hop or account is None:
             return
-        resource = origin.form in RESOURCES and not question.through
-        fitting = _runs(self.estate, request.caller) if resource else [
+        fitting = _runs(self.estate, request.caller) if self._is_resource(request.caller) else [
             trust.of
             for trust in self.estate.trusts
             if (trust.admits.form, trust.admits.whom) == ("identity", request.caller)
