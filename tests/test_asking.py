@@ -183,6 +183,22 @@ def test_every_expectation_is_held_against_the_verdict(
     assert says in checked.out
 
 
+def test_a_reason_that_only_a_later_request_refuses_for_is_said_not_to_show_live(
+    enthesis: Program, saltmarsh: Path
+) -> None:
+    edit(saltmarsh, "expected.yaml", "through: [build/identity/publisher]\n    expect: refused\n    because: owner",
+         "through: [build/identity/publisher, bulletin/identity/page-writer]\n"
+         "    attempt: delete bulletin/bucket/public-pages\n    expect: refused\n    because: [owner, ceilings]")  # fmt: skip
+    checked = enthesis("check", at=saltmarsh)
+    assert checked.code == 0
+    assert "publish-from-a-side-branch: as expected, but `prove` cannot show ceilings:" in checked.out
+    said = {
+        one["journey"]: one["unseen_live"]
+        for one in enthesis("check", "--format", "json", at=saltmarsh).json["journeys"]
+    }
+    assert said == {"publish-from-main": [], "publish-from-a-side-branch": ["ceilings"]}
+
+
 def test_an_invariant_is_broken_by_a_shortest_chain_with_the_claims_that_do_it(
     enthesis: Program, saltmarsh: Path
 ) -> None:

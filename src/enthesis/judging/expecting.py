@@ -31,6 +31,12 @@ class Judged:
     def met(self) -> bool:
         return not self.unmet
 
+    @property
+    def unseen_live(self) -> tuple[str, ...]:
+        """The steps of `because` that only a later request refuses at: a live system stops at the first refused one."""
+        first = self.verdict.first_refused
+        return tuple(step for step in self.journey.because if first is not None and step not in first.refusing)
+
 
 def judge_journey(compiled: Compiled, journey: Journey, now: datetime) -> Judged:
     """The verdict on a journey, judged now where it says no time, and what of its expectation is not met."""

@@ -59,6 +59,14 @@ def check_lines(
             request = judged.verdict.first_refused
             if request is not None:
                 yield line("    ", f"enthesis trace --journey {name} tells why")
+        elif judged.unseen_live:
+            first = judged.verdict.first_refused
+            steps, at = ", ".join(judged.unseen_live), attempt_words(first) if first is not None else ""
+            yield line()
+            yield line(
+                f"  {judged.journey.source}  {judged.journey.name}: as expected, but `prove` cannot show {steps}:"
+            )
+            yield line(f"    the live side stops at the first refused request, to {at}")
     for decided in invariants:
         if decided.outcome == HOLDS:
             continue
@@ -128,6 +136,7 @@ def judged_json(judged: Judged) -> dict[str, Any]:
         "outcome": "allowed" if judged.verdict.allowed else "refused",
         "met": judged.met,
         "unmet": list(judged.unmet),
+        "unseen_live": list(judged.unseen_live) if judged.met else [],
         "refusing": list(judged.verdict.refusing),
         "first_refused": {"to": attempt_words(first), "steps": list(first.refusing)} if first else None,
         "keyless": judged.verdict.keyless,
