@@ -186,9 +186,12 @@ def test_every_expectation_is_held_against_the_verdict(
 def test_a_reason_that_only_a_later_request_refuses_for_is_said_not_to_show_live(
     enthesis: Program, saltmarsh: Path
 ) -> None:
-    edit(saltmarsh, "expected.yaml", "through: [build/identity/publisher]\n    expect: refused\n    because: owner",
-         "through: [build/identity/publisher, bulletin/identity/page-writer]\n"
-         "    attempt: delete bulletin/bucket/public-pages\n    expect: refused\n    because: [owner, ceilings]")  # fmt: skip
+    old = "through: [build/identity/publisher]\n    expect: refused\n    because: owner"
+    new = (
+        "through: [build/identity/publisher, bulletin/identity/page-writer]\n"
+        "    attempt: delete bulletin/bucket/public-pages\n    expect: refused\n    because: [owner, ceilings]"
+    )
+    edit(saltmarsh, "expected.yaml", old, new)
     checked = enthesis("check", at=saltmarsh)
     assert checked.code == 0
     assert "publish-from-a-side-branch: as expected, but `prove` cannot show ceilings:" in checked.out
