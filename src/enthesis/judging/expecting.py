@@ -65,7 +65,8 @@ def expectation_unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterator[
     elif seen.outcome == REFUSED:
         missing = [step for step in journey.because if step not in seen.refusing]
         if "names" in seen.refusing and "names" not in journey.because:
-            yield f"a name in it does not exist, so its refusal shows nothing about access{seen.first}"
+            what = "a name in it does not exist, is disabled or has ended"
+            yield f"{what}, so its refusal shows nothing about access{seen.first}"
         elif missing:
             yield f"it was to be refused at {', '.join(missing)} and is refused at {', '.join(seen.refusing)}"
     if journey.keyless and is_keyless(journey.origin.form) is not True:
