@@ -2,6 +2,7 @@
 
 import time
 from collections import Counter
+from dataclasses import replace
 from datetime import timedelta
 from ipaddress import ip_network
 from random import Random
@@ -15,6 +16,7 @@ from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
 from enthesis.judging.questions import Question
 from enthesis.model.estate import Attempt, Context, Origin
+from enthesis.reaching.differing import difference
 from enthesis.reaching.free import Knowns, Solver
 from enthesis.reaching.web import NO, YES, Web
 
@@ -135,3 +137,12 @@ def test_what_is_said_of_everything_at_once_agrees_with_single_verdicts(part: in
     for what in ("reach --from", "reach --to", "a broken invariant", "a gain or loss", "members to come"):
         assert counted[f"chains of {what}"] > counted["worlds"] / 3, counted
     assert counted["journeys found by reach --from"] > counted["worlds"] / 3, counted
+
+
+def test_a_new_credential_alone_is_a_gain() -> None:
+    estate, name = random_estate(7, journeys=0), "key1"
+    without = replace(estate, credentials={n: c for n, c in estate.credentials.items() if n != name})
+    found = difference(without, estate, NOW.timestamp())
+    assert {(gain.form, gain.caller) for gain in found.gains} == {("credential", name)}
+    lost = difference(estate, without, NOW.timestamp())
+    assert len(lost.losses) == len(found.gains) and not lost.gains and not found.losses

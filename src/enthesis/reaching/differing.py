@@ -6,6 +6,7 @@ hangs on conditions is compared as such: values are looked for that meet what is
 
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import overload
 
 import numpy as np
@@ -119,7 +120,6 @@ class _Side:
     def __init__(self, web: Web, other: Web) -> None:
         self.web = web
         self.to_node, self.to_target, self.to_permission = _numbers(web, other)
-        self._direct_rows: dict[int, Rows] = {}
         self.grants = np.zeros(0, np.int64)
         self.edges = np.zeros(0, np.int64)
         self.nodes = np.zeros(0, np.int64)
@@ -166,19 +166,18 @@ class _Side:
         return fresh
 
     def direct(self, nodes: Ints) -> Rows:
-        """What some nodes can do directly; found out once for each node."""
-        fresh = [int(one) for one in nodes if int(one) not in self._direct_rows]
-        if fresh:
-            rows = _direct(self.web, np.array(fresh, np.int64))
-            for node in fresh:
-                self._direct_rows[node] = rows.where(rows.who == node)
-        found = [self._direct_rows[int(one)] for one in nodes]
-        return Rows(
-            *(
-                np.concatenate([getattr(one, name) for one in found])
-                for name in ("who", "permission", "target", "state")
-            )
-        )
+        """What some nodes can do directly; that of the callers that are compared was found out together."""
+        if not _in(nodes, self.asked).all():
+            return _direct(self.web, nodes)
+        rows = self._sorted_rows
+        low, high = np.searchsorted(rows.who, nodes), np.searchsorted(rows.who, nodes + 1)
+        _, at = spread(low, high - low)
+        return Rows(rows.who[at], rows.permission[at], rows.target[at], rows.state[at])
+
+    @cached_property
+    def _sorted_rows(self) -> Rows:
+        rows, order = self.rows, np.argsort(self.rows.who, kind="stable")
+        return Rows(rows.who[order], rows.permission[order], rows.target[order], rows.state[order])
 
     def callers(self) -> Ints:
         """Everybody who comes to a changed node, and the node itself: identities, people, resources, bearers."""
@@ -290,9 +289,9 @@ class _Sides:
         possible_there = here.from_other(there, there.possible)
         only_here = here.possible[~_in(here.possible, surely_there)]
         sure = _in(only_here, here.certain) & ~_in(only_here, possible_there)
-        compared = _Compared(here, there)
+        compared = _Compared(here, there, everybody=self.everybody)
         conditional = list(compared.gains(_decoded(here.web, only_here[~sure])))
-        conditional += compared.gains_of_credentials(self.everybody)
+        conditional += compared.gains_of_credentials()
         chains = chains_from_now_on(here.web)
         fresh = only_here[sure]
         gains = [_with_chain(chains, row) for row in _triples(_decoded(here.web, fresh[:told]))]
@@ -303,8 +302,8 @@ class _Sides:
 class _Compared:
     """Compares what two sides take of the same caller for the same request, chain by chain and value by value."""
 
-    def __init__(self, here: _Side, there: _Side) -> None:
-        self.here, self.there = here, there
+    def __init__(self, here: _Side, there: _Side, *, everybody: bool) -> None:
+        self.here, self.there, self.everybody = here, there, everybody
         self.mine, self.theirs = chains_from_now_on(here.web), chains_from_now_on(there.web)
         self.missed: list[str] = []
         self._tried = 0
@@ -321,16 +320,50 @@ class _Compared:
                 continue
             twin = int(self.here.to_node[who])
             there = _start(self.theirs, twin) if twin != NONE else None
-            yield from self._newly(_start(self.mine, who), there, ends)
+            touched = ends if self.everybody else self._touched(who, ends)
+            if touched:
+                yield from self._newly(_start(self.mine, who), there, touched)
 
-    def gains_of_credentials(self, everybody: bool) -> Iterator[Gain]:
+    def _touched(self, who: int, ends: set[tuple[int, int]]) -> set[tuple[int, int]]:
+        """Those of the ends that can be otherwise here: by a changed request itself, or behind a changed hop."""
+        web = self.here.web
+        near = web.closure([who]).reached
+        rows = [row for node, found in self._changed_rows.items() if near[node] for row in found]
+        enter = web.compiled.permission["organisation", "enter"]
+        if any(row[1] == enter for row in rows):
+            return ends  # a person who is let enter an organisation is met again at every request there
+        edges = web.forward.edges(np.array(sorted({row[0] for row in rows}), np.int64)).tolist()
+        leading = {(int(web.edge_permission[one]), int(web.edge_target[one])): int(web.edge_to[one]) for one in edges}
+        heads = {leading[row[1], row[2]] for row in rows if (row[1], row[2]) in leading}
+        behind = self.here.direct(np.flatnonzero(web.closure(heads).reached)) if heads else None
+        out = {(row[1], row[2]) for row in rows}
+        if behind is not None:
+            out.update(zip(behind.permission.tolist(), behind.target.tolist(), strict=True))
+        return ends & out
+
+    @cached_property
+    def _changed_rows(self) -> dict[int, list[tuple[int, int, int]]]:
+        """By changed node, what it can do directly here and not, or not so, on the other side."""
+        out: dict[int, list[tuple[int, int, int]]] = {}
+        for node in self.here.nodes.tolist():
+            twin = int(self.here.to_node[node])
+            theirs = self.there.direct(np.array([twin], np.int64)) if twin != NONE else None
+            known = dict(zip(_triples(theirs), theirs.state.tolist(), strict=True)) if theirs is not None else {}
+            mine = self.here.direct(np.array([node], np.int64))
+            out[node] = [
+                row for row, state in zip(_triples(mine), mine.state.tolist(), strict=True)
+                if _requirement(self.here, row, state) != _twin_requirement(self.here, self.there, row, known)
+            ]  # fmt: skip
+        return out
+
+    def gains_of_credentials(self) -> Iterator[Gain]:
         """What keyed and lodged credentials open here and not there, where either has changed or what it leads to."""
         mine, theirs = self.here.web.compiled.estate, self.there.web.compiled.estate
         twins = {(one.form, one.whom): one for one in self.theirs.from_credentials()}
         for start in self.mine.from_credentials():
             section = "lodged" if start.form == "lodged" else "credentials"
             changed = getattr(mine, section)[start.whom] != getattr(theirs, section).get(start.whom)
-            if everybody or changed or _in(np.array([start.node]), self.here.callers_looked_at)[0]:
+            if self.everybody or changed or _in(np.array([start.node]), self.here.callers_looked_at)[0]:
                 yield from self._newly(start, twins.get((start.form, start.whom)), None)
 
     def _newly(self, start: Start, twin: Start | None, ends: set[tuple[int, int]] | None) -> Iterator[Gain]:
