@@ -1,8 +1,8 @@
 """Members to come: identities and resources that nobody has declared yet, and that statements reach all the same.
 
-A group by rule takes in whoever fits, a pool gets further hosts, an account of others brings identities of its own, and
-an attachment by pattern reaches leaves that nobody declared. Each is looked at as one more member, whose name ends in
-`…`, and whose labels (and kind, where any will do) are free.
+A group by rule finds any identity that fits, a pool gets further hosts, an account of others has its own identities,
+and an attachment by pattern reaches leaves that nobody declared. Each is looked at as one more member, whose name ends
+in `…`, and whose labels (and kind, where any will do) are free.
 """
 
 from collections.abc import Iterator

@@ -217,7 +217,7 @@ class _Chain:
             if caller.form == "identity" and not self._is_identity(caller.address):
                 yield f"no identity is called {caller.address}", self._close(caller.address, identities=True)
             elif caller.form == "resource" and not compiled.exists(caller.address):
-                yield f"nothing is called {caller.address}", self._close(caller.address)
+                yield f"no such resource: {caller.address}", self._close(caller.address)
         elif origin.form in BEARERS and origin.whom not in estate.issuers:
             yield f"no issuer is called {origin.whom}", nearest(origin.whom, estate.issuers)
         elif origin.form == "credential" and origin.whom not in estate.credentials:

@@ -459,7 +459,7 @@ class _Maker:
     def _new_trusts(self, request: Request) -> Iterator[Made]:
         origin, target = self.question.origin, request.target
         if target.startswith("@"):
-            return  # nobody is let be a person
+            return  # people sign in: no trust lets another caller act as one
         holder = account_of(target)
         conditions: tuple[tuple[str, Test], ...] = ()
         first: tuple[Change, ...] = ()

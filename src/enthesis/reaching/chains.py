@@ -280,7 +280,7 @@ class Chains:
             return None
         node, person, known = int(web.edge_to[edge]), label.person, label.known
         if web.edge_sort[edge] == LEADS_ON:
-            takes = without(takes, lambda name: name == "session.age")  # what it goes on with is no child of its own
+            takes = without(takes, lambda name: name == "session.age")  # the next session is not a child of these
             if not self._carries_on(edge):
                 start = self.from_place(node)
                 person, known = NONE, tuple((name, start.knowns.values.get(name)) for name in CARRIED_ON)

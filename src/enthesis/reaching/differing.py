@@ -513,7 +513,7 @@ def _in(values: Ints, known: Ints) -> Bools:
 
 
 def _form(web: Web, node: int) -> str:
-    """How whoever is a node starts a chain, in the word of `from`."""
+    """The word of `from` with which a node starts a chain."""
     found = web.node(node)
     if found.form == "identity":
         return "person" if web.compiled.is_person[node] else "identity"

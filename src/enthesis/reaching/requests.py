@@ -231,7 +231,7 @@ class Requests:
         return (node.place, *self.compiled.groups_of(node.place), *self.powers.groups)
 
     def joining(self, member: Node, group: int) -> list[Alternative]:
-        """The ways for a member to come to be in a group, as literals on what it is like."""
+        """The ways in which a member to come is in a group, as literals on its kind and labels."""
         return self._joining(member, group, self.goal(member.place), LAST)
 
     def _joining(self, node: Node, group: int, goal: Goal, asking: Asking) -> list[Alternative]:

@@ -112,7 +112,7 @@ class Web:
         bounds = np.searchsorted(self.target_kind[order], np.arange(len(compiled.kind_names) + 1))
         for number in range(len(compiled.kind_names)):
             mine = order[bounds[number] : bounds[number + 1]]
-            if number == compiled.kind_number["identity"]:  # nobody asks for one that has not come yet
+            if number == compiled.kind_number["identity"]:  # an identity to come is a caller, never a target
                 mine = mine[~self.is_to_come[self.target_place[mine]]]
             self.by_kind[number] = (first[mine], mine)
 

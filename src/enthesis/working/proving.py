@@ -9,7 +9,7 @@ from enthesis.errors import EnthesisError, Mistaken
 from enthesis.judging.expecting import Seen, expectation_unmet
 from enthesis.judging.questions import is_keyless
 from enthesis.model.addresses import account_of, contains, parse
-from enthesis.model.estate import Attempt, Claims, Context, Estate, Journey, KindVerbs
+from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
 from enthesis.ports import (
     Asked,
     Connected,
@@ -168,43 +168,37 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
         seeing.ended(origin, credential)
         return credential
     seeing.got(origin, credential)
-    for hop in journey.through:
-        if hop.on:
-            got = _run_on(estate, hop.on, credential, connected, asked)
-            what = f"run code on {hop.on}"
-            if isinstance(got, Refusal):
-                seeing.ended(what, got)
-                return got
-            seeing.got(what, got)
-            credential = got
-            continue
-        if credential.form == "host":
-            taking: TakesOn = _hosts_of(estate, journey.origin.whom, connected)
-        else:
-            taking = provider_of(estate, hop.identity, connected)
-        got = taking.take_on(credential, hop.identity, hop.narrowed, asked)
-        what = f"{TAKE_ON}{hop.identity}"
+    taking_on = journey.attempt is not None and journey.attempt.verb == "take-on"
+    last = (Hop(journey.attempt.target),) if journey.attempt is not None and taking_on else ()
+    for hop in (*journey.through, *last):
+        what = f"run code on {hop.on}" if hop.on else f"{TAKE_ON}{hop.identity}"
+        got = _hopped(estate, journey, hop, credential, connected, asked)
         if isinstance(got, Refusal):
             seeing.ended(what, got)
             return got
         seeing.got(what, got)
         credential = got
-    if journey.attempt is None:
+    if journey.attempt is None or taking_on:
         return None
     if credential.form == "host":
         raise Mistaken(f"{journey.origin.whom} has nothing to show before it takes on what it runs as: say `through`")
     provider = provider_of(estate, journey.attempt.target, connected)
-    if journey.attempt.verb == "take-on":
-        taken = provider.take_on(credential, journey.attempt.target, None, asked)
-        what = f"{TAKE_ON}{journey.attempt.target}"
-        if isinstance(taken, Refusal):
-            seeing.ended(what, taken)
-            return taken
-        seeing.got(what, taken)  # and let go of at once
-        return None
     outcome = tried(provider, credential, journey.attempt, asked)
     seeing.ended(f"{journey.attempt.verb} {journey.attempt.target}", outcome)
     return outcome if isinstance(outcome, Refusal) else None
+
+
+def _hopped(
+    estate: Estate, journey: Journey, hop: Hop, credential: Credential, connected: Connected, asked: Asked
+) -> Credential | Refusal:
+    """What a hop gives: by the service of a host where that asks, else by the provider."""
+    if hop.on:
+        return _run_on(estate, hop.on, credential, connected, asked)
+    if credential.form == "host":
+        taking: TakesOn = _hosts_of(estate, journey.origin.whom, connected)
+    else:
+        taking = provider_of(estate, hop.identity, connected)
+    return taking.take_on(credential, hop.identity, hop.narrowed, asked)
 
 
 def _run_on(
@@ -212,7 +206,10 @@ def _run_on(
 ) -> Credential | Refusal:
     """Runs code on a resource: by login, or by the only verb that does."""
     if credential.form in ("host", "workload", "token"):
-        raise Mistaken(f"whoever comes to {resource} takes on an identity first: a {credential.form} logs in nowhere")
+        raise Mistaken(
+            f"a {credential.form} cannot run code on {resource}",
+            remedy="take on an identity first: name it in `through`",
+        )
     provider = provider_of(estate, resource, connected)
     if not isinstance(provider, RunsCode):
         raise Mistaken(f"nothing known runs code on {resource} for a proof")
