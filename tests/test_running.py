@@ -54,6 +54,12 @@ def test_a_ceiling_with_one_exception_is_enacted_as_it_is_described(enthesis: Pr
     assert enthesis("propose", "--expect-none", at=lab.folder).code == 0
 
 
+def test_what_ends_on_the_way_opens_nothing_new_and_a_card_names_the_journey(enthesis: Program, lab: Lab) -> None:
+    ran = enthesis("prove", "by-login", "--replay", at=lab.folder)
+    assert ran.code == 0, ran.out + ran.err
+    assert "the journey by-login" in enthesis("card", BENCH, at=lab.folder).out
+
+
 def test_it_is_traced_and_reached(enthesis: Program, lab: Lab) -> None:
     asked = (
         "trace",

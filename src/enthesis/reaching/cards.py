@@ -215,7 +215,7 @@ class _Cards:
 
     def _spoken_of(self, address: str) -> Iterator[Item]:
         for journey in self.estate.journeys.values():
-            names = {journey.origin.whom, *(hop.identity for hop in journey.through)}
+            names = {journey.origin.whom, *(hop.identity or hop.on for hop in journey.through)}
             target = journey.attempt.target if journey.attempt else ""
             if address in names or target == address or target.startswith(address + "/"):
                 yield Item(f"the journey {journey.name}, expected {journey.expect}", journey.source)

@@ -15,6 +15,7 @@ from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
 from enthesis.judging.keyless import lodged_trust
 from enthesis.judging.questions import Question
+from enthesis.model.addresses import parse
 from enthesis.model.bounds import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Lodged, Origin, Trust
 from enthesis.ports import Asked, Clock, Connected, Credential, Done, KeepsLodged, Refusal, Reporter
@@ -225,7 +226,7 @@ def _walk(estate: Estate, journey: Journey, connected: Connected) -> list[_Kept]
     keeping = _Keeping()
     walk(estate, journey, connected, keeping)
     first = "the session as" if journey.origin.form == "identity" else "the token of"
-    whats = [f"{first} {journey.origin.whom}", *(f"the session as {hop.identity}" for hop in journey.through)]
+    whats = [f"{first} {journey.origin.whom}", *(f"the session as {hop.identity or hop.on}" for hop in journey.through)]
     followings: list[Hop | Attempt] = [*journey.through, *([journey.attempt] if journey.attempt else [])]
     return [
         _Kept(journey, what, credential, following, credential.life)
@@ -238,7 +239,7 @@ def _try(estate: Estate, kept: _Kept, connected: Connected, what: str, expected:
     """Does again, with a credential that was kept, what it could do when it was new."""
     asked = asked_of(kept.journey.context)
     following = kept.following
-    attempt = following if isinstance(following, Attempt) else Attempt("take-on", following.identity)
+    attempt = following if isinstance(following, Attempt) else _as_attempt(estate, following)
     narrowed = None if isinstance(following, Attempt) else following.narrowed
     try:
         provider = provider_of(estate, attempt.target, connected)
@@ -248,6 +249,14 @@ def _try(estate: Estate, kept: _Kept, connected: Connected, what: str, expected:
     if isinstance(done, Refusal):
         return Trial(what, expected, REFUSED, done.steps, done.said, wanted_at=wanted)
     return Trial(what, expected, ALLOWED, said=done.said, wanted_at=wanted)
+
+
+def _as_attempt(estate: Estate, hop: Hop) -> Attempt:
+    """What a hop asks for."""
+    if not hop.on:
+        return Attempt("take-on", hop.identity)
+    kind = parse(hop.on, estate.catalogue).kind
+    return Attempt(estate.catalogue.running_verb(kind) or "login", hop.on)
 
 
 def _walked(
