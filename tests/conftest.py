@@ -18,16 +18,16 @@ from hypothesis import settings
 
 from .warm import Warm
 
+BRIEF = "TESTS_BRIEF" in os.environ  # fewer examples, for a run that asks only whether anything is found at all
+
 # other examples each time, but not where a change must pass or fail for its own sake
 settings.register_profile(
     "ordinary",
-    max_examples=15 if "TESTS_BRIEF" in os.environ else 100,
+    max_examples=15 if BRIEF else 100,
     deadline=None,
     derandomize=bool(os.environ.get("CI")),
 )
 settings.load_profile("ordinary")
-
-BRIEF = "TESTS_BRIEF" in os.environ  # fewer examples, for a run that asks only whether anything is found at all
 
 
 def examples(count: int) -> int:

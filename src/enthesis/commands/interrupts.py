@@ -55,11 +55,6 @@ def on_interrupt(result: str) -> None:
     _State.result = result
 
 
-def interrupted() -> bool:
-    """Whether a signal has come."""
-    return _State.number != 0
-
-
 @contextmanager
 def held() -> Iterator[None]:
     """Signals wait while something is done that must not be left half-way, such as cleaning up."""

@@ -78,6 +78,7 @@ class Compiled:
         self.estate: Estate = tables.head
         self.catalogue = self.estate.catalogue
         self._conditions: dict[tuple[str, int], Conditions] = {}
+        self._found: dict[int, frozenset[int]] = {}
         self._permissions()
         self._places()
         self._intervals()
@@ -397,6 +398,14 @@ class Compiled:
         chosen: Ints = found[inside]
         return chosen
 
+    def _found_by_rule(self, group: int) -> frozenset[int]:
+        """Whom the rule of a group finds, or may find; looked for once."""
+        if group not in self._found:
+            described = self.estate.groups[self.places.names[group]]
+            found = self.found_by(described.where, described.address).tolist() if described.where is not None else ()
+            self._found[group] = frozenset(found)
+        return self._found[group]
+
     def joining(self, member: int, group: int) -> list[Conditions]:
         """What a member to come must be like to be in a group, `caller.kind` and `caller.labels.*`: one way or another.
 
@@ -404,7 +413,7 @@ class Compiled:
         """
         described = self.estate.groups[self.places.names[group]]
         out: list[Conditions] = []
-        if described.where is not None and member in self.found_by(described.where, described.address).tolist():
+        if described.where is not None and member in self._found_by_rule(group):
             rule = described.where
             kind = member in self.any_kind and rule.kind is not None
             wanted: list[tuple[str, Test]] = [("caller.kind", Equal(str(rule.kind)))] if kind else []

@@ -103,7 +103,9 @@ def _somebody(web: Web) -> Bools:
 
 def _others(web: Web, by: Sequence[str | Glob]) -> Bools:
     """Identities and people that are not named; a member to come of a group that is may be, or may not."""
-    groups = [number for one in by if isinstance(one, str) and (number := web.compiled.find(one)) in web.is_group_of]
+    groups = [
+        number for one in by if isinstance(one, str) and (number := web.compiled.find(one)) in web.compiled.members
+    ]
     named = _matching(web, [one for one in by if isinstance(one, Glob) or web.compiled.find(one) not in groups])
     for group in groups:
         members = web.compiled.members[group]
@@ -120,7 +122,7 @@ def _not_among(chains: Chains, start: Start, by: Sequence[str | Glob]) -> Iterat
     ways: list[Alternative] = []
     for one in by:
         group = compiled.find(one) if isinstance(one, str) else NONE
-        if group in web.is_group_of and start.node in compiled.members[group].tolist():
+        if group in web.compiled.members and start.node in compiled.members[group].tolist():
             ways += web.requests.joining(web.node(start.node), group)
     for denials in product(*ways):  # one literal of each way of being in them is not so; none where one takes nothing
         limits = tuple((name, test, Want.NOT_HELD) for name, test, _ in denials)

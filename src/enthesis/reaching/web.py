@@ -178,7 +178,6 @@ class Web:
         is_group = np.zeros(self.places, bool)
         is_group[list(compiled.members)] = True
         self.is_group = is_group
-        self.is_group_of = compiled.members.keys()  # the numbers of groups
 
     def grants_about(self, place: int) -> Ints:
         """The live grants that reach into a place, or to it from above."""
@@ -260,11 +259,6 @@ class Web:
         """Everything wanted that these identities directly may do, as granted."""
         people, grants = self.grants_of(who)
         return self.decided(self._expanded(people, grants, wanted, 0, self.places + 1))
-
-    def granted_rows(self, who: Ints, grants: Ints, wanted: Bools) -> Rows:
-        """What pairs of an identity and a grant to it make for, as decided."""
-        live = (self.compiled.grant_reach[grants] != NONE) & (self.compiled.grant_until[grants] > self.now)
-        return self.decided(self._expanded(who[live], grants[live], wanted, 0, self.places + 1))
 
     def _owned(self, grants: Ints) -> States:
         """What each grant is worth on the owner's side of what it reaches."""
