@@ -276,11 +276,7 @@ class _Sides:
         rows = [_direct(side.web, side.nodes) for side in (self.before, self.after)]
         sides = ((self.before, self.after, rows[0], rows[1]), (self.after, self.before, rows[1], rows[0]))
         for here, there, mine, theirs in sides:
-            known = dict(zip(_triples(theirs), theirs.state.tolist(), strict=True))
-            nodes = {
-                row[0] for row, state in zip(_triples(mine), mine.state.tolist(), strict=True)
-                if _requirement(here, row, state) != _twin_requirement(here, there, row, known)
-            }  # fmt: skip
+            nodes = {row[0] for row in _changed_among(here, there, mine, theirs)}
             here.nodes = np.array(sorted(nodes | here.unknown()), np.int64)
 
     def only(self, here: _Side, there: _Side, told: int) -> tuple[Gains, list[str]]:
@@ -348,12 +344,8 @@ class _Compared:
         for node in self.here.nodes.tolist():
             twin = int(self.here.to_node[node])
             theirs = self.there.direct(np.array([twin], np.int64)) if twin != NONE else None
-            known = dict(zip(_triples(theirs), theirs.state.tolist(), strict=True)) if theirs is not None else {}
             mine = self.here.direct(np.array([node], np.int64))
-            out[node] = [
-                row for row, state in zip(_triples(mine), mine.state.tolist(), strict=True)
-                if _requirement(self.here, row, state) != _twin_requirement(self.here, self.there, row, known)
-            ]  # fmt: skip
+            out[node] = _changed_among(self.here, self.there, mine, theirs)
         return out
 
     def gains_of_credentials(self) -> Iterator[Gain]:
@@ -477,6 +469,15 @@ def _requirement(side: _Side, row: tuple[int, int, int], state: int) -> frozense
     """What a direct request takes, as a set that can be compared."""
     found = () if state == YES else side.web.row_requirement(*row)
     return None if found is None else frozenset(frozenset(clause) for clause in found)
+
+
+def _changed_among(here: _Side, there: _Side, mine: Rows, theirs: Rows | None) -> list[tuple[int, int, int]]:
+    """Those of the rows here that take something else on the other side, or are not there at all."""
+    known = dict(zip(_triples(theirs), theirs.state.tolist(), strict=True)) if theirs is not None else {}
+    return [
+        row for row, state in zip(_triples(mine), mine.state.tolist(), strict=True)
+        if _requirement(here, row, state) != _twin_requirement(here, there, row, known)
+    ]  # fmt: skip
 
 
 def _twin_requirement(
