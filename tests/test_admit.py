@@ -3,21 +3,27 @@
 import base64
 import json
 from collections.abc import Mapping
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
+import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from enthesis.judging.admitting import beyond, callers_of, left_out, near_misses, sample_of, somebody
+from enthesis.judging.admitting import BESIDES, Admissions, near_misses, sample_of
 from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
-from enthesis.judging.questions import Question
+from enthesis.judging.questions import BEARERS, Question
 from enthesis.model.estate import Attempt, Context, Estate, Origin
+from enthesis.reaching.chains import Chains
+from enthesis.reaching.reach import reachable
+from enthesis.reaching.web import Web
 from enthesis.reading.folder import read_texts
 
 from .conftest import Program, examples
+from .test_judging import random_estate
 
 MAIN = "project/tides/bulletin/branch/main"
 PUBLISHER = "build/identity/publisher"
@@ -44,34 +50,72 @@ def estate_of(claims: Mapping[str, str]) -> Estate:
     return reading.estate
 
 
+NOW = datetime(2026, 11, 24, tzinfo=UTC)
+
+
+def admissions_of(estate: Estate) -> Admissions:
+    return Admissions(compile_estate(estate), NOW)
+
+
 @given(CLAIMS)
 @settings(max_examples=examples(80))
 def test_the_engine_admits_every_witness_and_no_near_miss(claims: dict[str, str]) -> None:
     estate = estate_of(claims)
     (trust,) = estate.trusts
-    judge = Judge(compile_estate(estate))
+    admissions = admissions_of(estate)
+    judge = Judge(admissions.compiled)
 
     def admitted(shown: Mapping[str, object]) -> bool:
         origin = Origin("token", "forge", {n: v for n, v in shown.items() if v is not None})  # type: ignore[misc]
         attempt = Attempt("take-on", "left/identity/a")
-        return judge.judge(Question(origin, (), attempt, Context(), datetime(2026, 11, 24, tzinfo=UTC))).allowed
+        return judge.judge(Question(origin, (), attempt, Context(), NOW)).allowed
 
-    caller = somebody(estate, trust)
+    caller = admissions.somebody(trust)
     assert caller is not None and admitted(caller)
-    near = near_misses(estate, trust, caller)
+    near = near_misses(admissions, trust, caller)
     assert near
     for one in near:
         assert admitted(one.shown) == one.admitted, one.what
 
 
+def test_every_witness_is_admitted_and_where_there_is_none_nobody_is(worlds: int = 8) -> None:
+    witnesses = nobody = 0
+    for seed in range(worlds):
+        estate = random_estate(seed, journeys=2)
+        admissions = admissions_of(estate)
+        judge = Judge(admissions.compiled)
+        for trust in estate.trusts:
+            if trust.admits.form not in BEARERS:
+                continue
+            caller, issuer = admissions.somebody(trust), str(trust.admits.whom)
+            alone = replace(estate, trusts=(trust,), attachments=(), credentials={}, grants=())
+            chains = Chains(Web(compile_estate(alone), NOW.timestamp()))
+            taking = np.array([pair == ("identity", "take-on") for pair in chains.compiled.permission_pairs], bool)
+            reached = {one.target for one in reachable(chains, [chains.from_issuer(issuer)], taking)}
+            assert (trust.of in reached) == (caller is not None), (seed, trust.name, caller)
+            if caller is None:
+                nobody += 1
+                continue
+            witnesses += 1
+            claims = {name: value for name, value in caller.items() if not name.startswith(BESIDES)}
+            asked = {name: caller.get(BESIDES + name) for name in ("time", "network", "reference", "session.age")}
+            context = Context(asked["time"], asked["network"], asked["reference"], asked["session.age"])  # type: ignore[arg-type]
+            origin = Origin(trust.admits.form, issuer, claims)  # type: ignore[arg-type]
+            question = Question(origin, (), Attempt("take-on", trust.of), context, context.time or NOW)
+            assert judge.judge(question).allowed, (seed, trust.name, caller)
+    assert witnesses > 2 * worlds and nobody > worlds
+
+
 @given(CLAIMS, CLAIMS)
 @settings(max_examples=examples(80))
 def test_what_goes_beyond_what_was_meant_and_what_is_left_out(one: dict[str, str], other: dict[str, str]) -> None:
-    estate, meant = estate_of(one), callers_of(estate_of(other).trusts[0])
+    estate, wanted = estate_of(one), estate_of(other)
     (trust,) = estate.trusts
-    more, less = beyond(estate, trust, meant), left_out(estate, trust, meant)
-    assert more is None or (callers_of(trust).has(more) and not meant.has(more))
-    assert less is None or (meant.has(less) and not callers_of(trust).has(less))
+    admissions, meant = admissions_of(estate), admissions_of(wanted).callers_of(wanted.trusts[0])
+    more, less = admissions.beyond(trust, meant), admissions.left_out(trust, meant)
+    admits = admissions.callers_of(trust)
+    assert more is None or (admits.has(more) and not meant.has(more))
+    assert less is None or (meant.has(less) and not admits.has(less))
     if one == other:
         assert more is None and less is None
 
@@ -147,8 +191,9 @@ def test_a_sample_token_gives_a_trust_that_admits_it_and_needs_no_estate(enthesi
     reading = read_texts({"estate.yaml": HEAD.replace("issuers: {forge", "kinds: {} # {forge"), "more.yaml": lines})
     assert reading.estate is not None, reading.mistakes
     (trust,) = reading.estate.trusts
-    assert callers_of(trust).has(claims)
-    assert not callers_of(trust).has({**claims, "event": "fork"})
+    admits = admissions_of(reading.estate).callers_of(trust)
+    assert admits.has(claims)
+    assert not admits.has({**claims, "event": "fork"})
     assert sample_of({"sub": "x"}).issuer == ""
 
 

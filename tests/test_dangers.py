@@ -84,7 +84,7 @@ EACH: list[tuple[str, str, str]] = [
     ("never-holds", trust("sub: {glob: 'ours/*', not: {glob: 'ours/**'}}, aud: lowland"), "no caller can ever meet"),
     ("never-holds", trust(GOOD, ", when: {claims.sub: ours/other}"), "no caller can ever meet"),
     ("never-holds", "grants: [{to: left/identity/a, role: writing, at: left/bucket/b, "
-     "when: {time: {after: '2030-01-01T00:00:00Z', before: '2029-01-01T00:00:00Z'}}}]\n", "nothing can ever meet"),
+     "when: {time: {after: '2030-01-01T00:00:00Z', before: '2029-01-01T00:00:00Z'}}}]\n", "no request can ever meet"),
     ("long-session", trust(GOOD, ", session: 8h"), "no journey needs more than 1h"),
     ("trust-in-trust", trust(GOOD, ", name: one").replace("]\n", ", ")
      + trust("sub: {glob: 'ours/web/branch/*'}, aud: lowland", ", name: two").removeprefix("trusts: ["),

@@ -105,18 +105,23 @@ def _told(
     output: Format,
 ) -> bool:
     """What trusts let in, and against what was meant or was before; whether no more gets in than was meant."""
-    from enthesis.judging.admitting import callers_of, told
+    from enthesis.commands.asking import now
+    from enthesis.judging.admitting import Admissions, told
+    from enthesis.judging.compiling import compile_estate
     from enthesis.showing.admitting import told_json, told_lines, trust_lines
     from enthesis.showing.lines import line
     from enthesis.trusting.callers import NOBODY
 
+    instant = now()
+    admissions = Admissions(compile_estate(estate), instant)
+    former = Admissions(compile_estate(other), instant) if other is not None else None
     answers: list[Told] = []
     for trust in trusts:
         versions = [("what was meant", wanted)] if wanted is not None else []
-        if other is not None:
-            twins = [one for one in other.trusts if _key(one) == _key(trust)]
-            versions.append(("before", callers_of(twins[0]) if twins else NOBODY))
-        answers.append(told(estate, trust, versions))
+        if former is not None:
+            twins = [one for one in former.estate.trusts if _key(one) == _key(trust)]
+            versions.append(("before", former.callers_of(twins[0]) if twins else NOBODY))
+        answers.append(told(admissions, trust, versions))
     well = all(one.than != "what was meant" or one.more is None for answer in answers for one in answer.compared)
     if output is Format.JSON:
         put_json({"asked": what, "well": well, "trusts": [told_json(one) for one in answers]})

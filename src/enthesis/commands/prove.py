@@ -141,8 +141,9 @@ def _trials(
         trusts = [one for name in wanted for one in chosen(estate, name)] if names else list(estate.trusts)
         tokens = [trust for trust in trusts if trust.admits.form == "token"]
         what = ("caller near those that a trust admits", "callers near those that a trust admits")
-        of_trusts = near_miss_trials(estate, tokens, connected, now(), progress)
-        return what, [*of_trusts, *lodged_trials(estate, lodged, connected, progress)]
+        instant = now()
+        of_trusts = near_miss_trials(estate, tokens, connected, instant, progress)
+        return what, [*of_trusts, *lodged_trials(estate, lodged, connected, instant, progress)]
     allowed = [one for one in _journeys(estate, names) if one.expect == "allowed"]
     if expiry:
         what = ("credential past its end", "credentials past their end")

@@ -1,20 +1,28 @@
 """What a trust lets in, as the exact set of callers: somebody in it, near-misses derived from it, and comparisons."""
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import partial
+from itertools import chain as chain_of
+from itertools import product
+from math import prod
 
+from enthesis.judging.compiling import NONE, Barred, Compiled
+from enthesis.judging.facts import NEVER_SHOWN, claim_room, target_label
 from enthesis.judging.questions import BEARERS
 from enthesis.model.bounds import Undecided
-from enthesis.model.conditions import AnyOf, Conditions, Equal, Glob, Not, Test, literal_pattern
+from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, Glob, Not, Test, literal_pattern
 from enthesis.model.estate import Estate, Issuer, Trust
-from enthesis.trusting.callers import EVERYBODY, Callers, Rooms, Shown, one_of, one_of_difference
+from enthesis.trusting.callers import EVERYBODY, NOBODY, Callers, Rooms, Shown, one_of, one_of_difference
 from enthesis.trusting.truth import Value, passes
-from enthesis.trusting.values import EVERY_TYPE, ROOMS, TEXT_ROOM, Room, Want, solve
+from enthesis.trusting.values import ROOMS, TEXT_ROOM, Room, Want, solve
 
 LOOK_ALIKES = str.maketrans({"a": "а", "e": "е", "o": "о", "i": "і", "p": "р", "c": "с"})  # Cyrillic on purpose
 ELSEWHERE = "elsewhere"
+MAX_ESCAPES = 1_000  # ways past the ceilings over one identity
+FREE_BESIDES = ("time", "network", "reference", "session.age")  # of a request, what its caller or the hour decides
 BESIDES = "when."  # before the name of what is asked of the request and not of the token
 
 
@@ -29,16 +37,120 @@ class Near:
 
 def asked_of(trust: Trust) -> Conditions:
     """All that a trust asks: its claims by their names, what it asks of the request besides as `when.` and the name."""
-    besides = [
-        (name.removeprefix("claims.") if name.startswith("claims.") else BESIDES + name, test)
-        for name, test in trust.when
-    ]
-    return (*trust.admits.conditions, *besides)
+    return (*trust.admits.conditions, *_besides(trust.when))
 
 
-def callers_of(trust: Trust) -> Callers:
-    """The callers that a trust admits while it lasts."""
-    return Callers((asked_of(trust),))
+def _besides(when: Conditions) -> Conditions:
+    return tuple(
+        (name.removeprefix("claims.") if name.startswith("claims.") else BESIDES + name, test) for name, test in when
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Admissions:
+    """Whom trusts of one estate admit from an instant on, by the same rules as a single verdict.
+
+    That is what the trust asks, and what else stands between: its end, an identity that nobody can take on any more,
+    ceilings. What is known of every caller and of the target (labels, that a bearer is nobody's identity) is put in.
+    """
+
+    compiled: Compiled
+    instant: datetime
+
+    @property
+    def estate(self) -> Estate:
+        return self.compiled.estate
+
+    def callers_of(self, trust: Trust) -> Callers:
+        """The callers that can take on the identity of a trust by it. Raises Undecided."""
+        place = self.compiled.find(trust.of)
+        if trust.until is not None and trust.until <= self.instant:
+            return NOBODY
+        if place == NONE or not self.compiled.stands[place]:
+            return NOBODY
+        chain = self.compiled.chain_of(trust.of)
+        known = partial(self._known, trust, list(chain))
+        asked = _left(asked_of(trust), known)
+        if asked is None:
+            return NOBODY
+        escapes: list[list[Conditions]] = []
+        for barred in self._over(chain):
+            ways: list[Conditions] = []
+            for pair in _besides(barred.ceiling.when):
+                left = _left(((pair[0], Not(pair[1])),), known)
+                if left is not None:
+                    ways.append(left)
+            escapes.append(ways)
+        if prod(len(ways) for ways in escapes) > MAX_ESCAPES:
+            raise Undecided(f"more than {MAX_ESCAPES} ways past the ceilings")
+        return Callers(tuple(self._in_time(trust, (*asked, *chain_of.from_iterable(chosen))) for chosen in product(*escapes)))
+
+    def nobody_because(self, trust: Trust) -> str:
+        """Why nobody can take on the identity of a trust, whatever is shown; '' where that is not so."""
+        place = self.compiled.find(trust.of)
+        if trust.until is not None and trust.until <= self.instant:
+            return "it has ended"
+        if place == NONE or not self.compiled.stands[place]:
+            return f"{trust.of} is disabled, or what it is tied to does not exist"
+        anything = replace(trust, admits=replace(trust.admits, conditions=()), when=())
+        if not self.callers_of(anything):
+            return f"a ceiling bars everybody from taking on {trust.of}"
+        return ""
+
+    def _known(self, trust: Trust, chain: list[int], name: str) -> tuple[bool, Value]:
+        """Whether an attribute is the same for whoever shows this trust anything, and its value then."""
+        said = name.removeprefix(BESIDES)
+        if said == name or said in FREE_BESIDES:
+            return False, None
+        if said in ("origin.kind", "origin.issuer"):
+            return True, trust.admits.form if said == "origin.kind" else str(trust.admits.whom)
+        if said.startswith("target.labels."):
+            return True, target_label(self.compiled, chain, said.removeprefix("target.labels."))
+        return True, None  # a bearer has no address, no labels, no second factor
+
+    def _over(self, chain: Sequence[int]) -> Iterator[Barred]:
+        """The ceilings that keep bearers from taking on what stands there, while their conditions are not false."""
+        number = self.compiled.permission_pairs.index(("identity", "take-on"))
+        for place in chain:
+            for barred in self.compiled.ceilings_at.get(place, ()):
+                if barred.ceiling.over == "resources" and barred.refuses >> number & 1:
+                    yield barred
+
+    def _in_time(self, trust: Trust, conditions: Conditions) -> Conditions:
+        """The same with bounds of the time, where it is asked for."""
+        name = f"{BESIDES}time"
+        if all(one != name for one, _ in conditions):
+            return conditions
+        end: Conditions = ((name, Before(trust.until)),) if trust.until is not None else ()
+        return (*conditions, (name, After(self.instant)), *end)
+
+    def rooms(self, trust: Trust) -> Rooms:
+        """Which values the claims of a trust's issuer can have; those that journeys show come first."""
+        return rooms_for(self.estate, self.estate.issuers[str(trust.admits.whom)])
+
+    def somebody(self, trust: Trust) -> Shown | None:
+        """A caller that a trust admits, as like a real one as the estate's names allow; None where it admits nobody."""
+        return one_of(self.callers_of(trust), self.rooms(trust))
+
+    def beyond(self, trust: Trust, meant: Callers) -> Shown | None:
+        """A caller that a trust admits and that was not meant; None where there is none."""
+        return one_of_difference(self.callers_of(trust), meant, self.rooms(trust))
+
+    def left_out(self, trust: Trust, meant: Callers) -> Shown | None:
+        """A caller that was meant and that a trust does not admit; None where there is none."""
+        return one_of_difference(meant, self.callers_of(trust), self.rooms(trust))
+
+
+def _left(conditions: Conditions, known: Callable[[str], tuple[bool, Value]]) -> Conditions | None:
+    """The conditions that are left once what is known is put in; None where one cannot hold."""
+    left: list[tuple[str, Test]] = []
+    for name, test in conditions:
+        fixed, value = known(name)
+        if not fixed:
+            left.append((name, test))
+        elif passes(test, value) is not True:
+            return None
+    return tuple(left)
 
 
 def rooms_for(estate: Estate, issuer: Issuer) -> Rooms:
@@ -56,31 +168,19 @@ def rooms_for(estate: Estate, issuer: Issuer) -> Rooms:
     def room(name: str) -> Room:
         if name.startswith(BESIDES):
             return ROOMS.get(name.removeprefix(BESIDES)) or TEXT_ROOM
-        typical = (*shown.get(name, ()), *(issuer.audiences if name == "aud" else ()))
-        if issuer.claims is not None and name not in issuer.claims and name != "aud":
-            return Room(frozenset(), absent=True)
-        many = name == "aud" or (issuer.claims or {}).get(name) == "list"
-        always = name == "aud" or (name == "sub" and issuer.kind == "oidc")  # a text, by RFC 7519, section 4.1
-        types = frozenset(["text"]) if always or issuer.claims is not None else EVERY_TYPE
-        return Room(types, many, not always, typical, words)
+        found = claim_room(issuer, name)
+        if found is NEVER_SHOWN:
+            return found
+        always = name == "sub" and issuer.kind == "oidc"  # a text, by RFC 7519, section 4.1
+        return replace(
+            found,
+            types=frozenset(["text"]) if always else found.types,
+            absent=found.absent and not always,
+            typical=(*shown.get(name, ()), *found.typical),
+            words=words,
+        )
 
     return room
-
-
-def somebody(estate: Estate, trust: Trust) -> Shown | None:
-    """A caller that a trust admits, as like a real one as the estate's names allow; None where it admits nobody."""
-    issuer = estate.issuers[str(trust.admits.whom)]
-    return one_of(callers_of(trust), rooms_for(estate, issuer))
-
-
-def beyond(estate: Estate, trust: Trust, meant: Callers) -> Shown | None:
-    """A caller that a trust admits and that was not meant; None where there is none."""
-    return one_of_difference(callers_of(trust), meant, rooms_for(estate, estate.issuers[str(trust.admits.whom)]))
-
-
-def left_out(estate: Estate, trust: Trust, meant: Callers) -> Shown | None:
-    """A caller that was meant and that a trust does not admit; None where there is none."""
-    return one_of_difference(meant, callers_of(trust), rooms_for(estate, estate.issuers[str(trust.admits.whom)]))
 
 
 def is_pinned(test: Test) -> bool:
@@ -90,13 +190,14 @@ def is_pinned(test: Test) -> bool:
     return isinstance(test, Equal)
 
 
-def near_misses(estate: Estate, trust: Trust, shown: Mapping[str, Value]) -> list[Near]:
+def near_misses(admissions: Admissions, trust: Trust, shown: Mapping[str, Value]) -> list[Near]:
     """Callers one step away from one that gets in, each with whether it gets in too.
 
     Derived from the trust alone, and from which subjects of a shared issuer are ours.
     """
+    estate = admissions.estate
     issuer = estate.issuers[str(trust.admits.whom)]
-    callers, rooms = callers_of(trust), rooms_for(estate, issuer)
+    callers, rooms = admissions.callers_of(trust), admissions.rooms(trust)
     out: list[Near] = []
     known: list[Mapping[str, Value]] = [shown]
 
@@ -238,26 +339,28 @@ class Compared:
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """All that is told of one trust. `undecided` says what was too much work."""
+    """All that is told of one trust. `undecided` says what was too much work, `nobody` why no caller is admitted."""
 
     trust: Trust
     caller: Shown | None = None
     near: tuple[Near, ...] = ()
     compared: tuple[Compared, ...] = ()
     undecided: str = ""
+    nobody: str = ""
 
 
-def told(estate: Estate, trust: Trust, versions: Sequence[tuple[str, Callers]]) -> Told:
+def told(admissions: Admissions, trust: Trust, versions: Sequence[tuple[str, Callers]]) -> Told:
     """Who gets in, who is near, and how that compares with other sets."""
     if trust.admits.form not in BEARERS:
         return Told(trust)
     try:
-        caller = somebody(estate, trust)
-        near = near_misses(estate, trust, caller) if caller is not None else []
-        compared = [Compared(than, beyond(estate, trust, one), left_out(estate, trust, one)) for than, one in versions]
+        caller = admissions.somebody(trust)
+        near = near_misses(admissions, trust, caller) if caller is not None else []
+        compared = [Compared(than, admissions.beyond(trust, one), admissions.left_out(trust, one)) for than, one in versions]
+        nobody = "" if caller else admissions.nobody_because(trust) or "no caller can meet all of its conditions"
     except Undecided as bound:
         return Told(trust, undecided=str(bound))
-    return Told(trust, caller, tuple(near), tuple(compared))
+    return Told(trust, caller, tuple(near), tuple(compared), nobody=nobody)
 
 
 @dataclass(frozen=True, slots=True)

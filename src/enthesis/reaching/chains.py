@@ -12,7 +12,7 @@ from datetime import timedelta
 import numpy as np
 
 from enthesis.judging.compiling import NONE, Compiled
-from enthesis.judging.facts import organisation_at, vouching_for
+from enthesis.judging.facts import claim_room, organisation_at, vouching_for
 from enthesis.judging.keyless import runs_admitted
 from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Before, Conditions
@@ -112,15 +112,18 @@ class Chains:
     def from_issuer(self, name: str, shown: Conditions = (), claims: Mapping[str, Value] | None = None) -> Start:
         """The bearers of what an issuer signs; `shown` are tests that their claims pass, `claims` what they show."""
         issuer = self.compiled.estate.issuers[name]
-        number = self.web.places + self.web.issuers.index(name)
+        number = self._number_of(name)
         form = self.web.node(number).form
         values = {**self.when, **_origin(form, issuer=name), "mfa": None}
         values |= {f"claims.{claim}": value for claim, value in (claims or {}).items()}
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
-        return Start(number, form, name, Knowns(values, (*self.always, *limits), _claim_rooms(issuer, form)))
+        return Start(number, form, name, Knowns(values, (*self.always, *limits), _Rooms(issuer)))
 
-    def from_place(self, number: int) -> Start:
-        """A person, a resource, or an identity itself, by its number."""
+    def _number_of(self, issuer: str) -> int:
+        return self.web.places + self.web.issuers.index(issuer)
+
+    def from_place(self, number: int, issuer: str = "") -> Start:
+        """A person, a resource, or an identity itself, by its number; or one that a bearer of an issuer took on."""
         node = self.web.node(number)
         if node.form == "resource":
             kind = self.compiled.kind_names[self.compiled.places.kind[number]]
@@ -128,7 +131,10 @@ class Chains:
             return Start(number, form, node.name, self._known(form, node.name))
         if self.compiled.is_person[number]:
             return Start(number, "person", node.name, self._known("person", node.name), person=number)
-        return Start(number, "identity", node.name, Knowns({**self.when, **NO_ORIGIN}, self.always))
+        origin = NO_ORIGIN
+        if issuer:
+            origin = {**NO_ORIGIN, **_origin(self.web.node(self._number_of(issuer)).form, issuer=issuer)}
+        return Start(number, "identity", node.name, Knowns({**self.when, **origin}, self.always))
 
     def from_credential(self, name: str) -> Start | None:
         """A keyed credential that is known of; None where it opens nothing any more."""
@@ -152,7 +158,7 @@ class Chains:
             return None
         shown = runs_admitted(self.compiled.estate, lodged)
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
-        rooms = _claim_rooms(self.compiled.estate.issuers[lodged.at], "token")
+        rooms = _Rooms(self.compiled.estate.issuers[lodged.at])
         knowns = Knowns(start.knowns.values, (*start.knowns.limits, *limits), rooms)
         return replace(start, form="lodged", whom=name, knowns=knowns)
 
@@ -383,33 +389,15 @@ def _origin(form: str, *, issuer: str | None = None, organisation: str | None = 
     }  # fmt: skip
 
 
-def _claim_rooms(issuer: Issuer, form: str) -> dict[str, Room]:
-    """Which values the claims of an issuer can have; a claim that it never issues is always absent."""
-    rooms: dict[str, Room] = _Rooms(issuer, form)
-    return rooms
-
-
-NEVER_SHOWN = Room(frozenset(), absent=True)
-
-
 class _Rooms(dict[str, Room]):
     """Rooms by attribute for one issuer, made when asked for."""
 
-    def __init__(self, issuer: Issuer, form: str) -> None:
+    def __init__(self, issuer: Issuer) -> None:
         super().__init__()
         self.issuer = issuer
-        self.form = form
 
     def __contains__(self, name: object) -> bool:
         return isinstance(name, str) and name.startswith("claims.")
 
     def __getitem__(self, name: str) -> Room:
-        claim = name.removeprefix("claims.")
-        known = self.issuer.claims
-        typical: tuple[Value, ...] = self.issuer.audiences if claim == "aud" else ()
-        if self.form == "certificate":
-            return Room(frozenset(["text"]), absent=False) if claim == "subject" else NEVER_SHOWN
-        if known is not None and claim not in known and claim != "aud":
-            return NEVER_SHOWN
-        many = claim == "aud" or (known or {}).get(claim) == "list"
-        return Room(many=many, absent=claim != "aud", typical=typical)
+        return claim_room(self.issuer, name.removeprefix("claims."))

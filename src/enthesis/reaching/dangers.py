@@ -5,28 +5,29 @@ work is counted, never guessed.
 """
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
+from itertools import product
 
 import numpy as np
 
-from enthesis.judging.admitting import callers_of, rooms_for, somebody
-from enthesis.judging.facts import organisation_at
+from enthesis.judging.admitting import Admissions
+from enthesis.judging.facts import NEVER_SHOWN, caller_fact, organisation_at, target_label
 from enthesis.judging.questions import BEARERS
 from enthesis.model.addresses import account_of, contains
 from enthesis.model.bounds import Undecided
-from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not, Present, Test, literal_pattern
+from enthesis.model.conditions import After, AllOf, AnyOf, Before, Conditions, Equal, Glob, Not, Present, Test, literal_pattern
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
 from enthesis.model.mistakes import Source
 from enthesis.reaching.chains import Chains
 from enthesis.reaching.reach import reachable
-from enthesis.reading.checking import spot
+from enthesis.reading.checking import SIGNS, spot
 from enthesis.reading.conditions import plain_test
 from enthesis.reading.nodes import Node
 from enthesis.reading.shapes import duration_text, time_text
 from enthesis.reading.writing import flow_text
-from enthesis.trusting.callers import Callers, Shown, one_of, one_of_both, one_of_difference
+from enthesis.trusting.callers import Callers, Shown, one_of_both, one_of_difference
 from enthesis.trusting.overlaps import overlaps
 from enthesis.trusting.patterns import tokens
 from enthesis.trusting.truth import passes
@@ -71,6 +72,7 @@ class _Looking:
     chains: Chains
     estate: Estate
     instant: datetime
+    admissions: Admissions
     undecided: int = 0
     forks: Mapping[str, set[tuple[str, str]]] = field(default_factory=dict)
 
@@ -78,7 +80,8 @@ class _Looking:
 def dangers(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Dangers:
     """Every danger of the estate behind these chains, at their instant; `step` is told what is looked at."""
     estate = chains.compiled.estate
-    looking = _Looking(chains, estate, datetime.fromtimestamp(chains.web.now, UTC))
+    instant = datetime.fromtimestamp(chains.web.now, UTC)
+    looking = _Looking(chains, estate, instant, Admissions(chains.compiled, instant))
     looking.forks = _fork_like(estate)
     found: list[Danger] = []
     for issuer in estate.issuers.values():
@@ -174,16 +177,25 @@ def _never_admits(looking: _Looking, trust: Trust) -> Iterator[Danger]:
         known = ", ".join(issuer.claims or ()) or "none"
         message = f"{issuer.name} never issues {' and '.join(unissued)}, so nobody is admitted"
         yield _of(trust, "claim-never-issued", message, f"it issues {known}; mend the name, or the issuer's claims")
-    elif one_of(callers_of(trust), rooms_for(looking.estate, issuer)) is None:
-        message = "no caller can ever meet all of its conditions"
-        yield _of(trust, "never-holds", message, "mend the conditions, or take the trust out")
+    elif _stands(looking, trust.of) and looking.admissions.somebody(trust) is None:
+        why = looking.admissions.nobody_because(trust)
+        message = f"no caller is ever admitted: {why}" if why else "no caller can ever meet all of its conditions"
+        fix = "lift the ceiling, or remove the trust" if why else "correct the conditions, or remove the trust"
+        yield _of(trust, "never-holds", message, fix)
+
+
+def _stands(looking: _Looking, identity: str) -> bool:
+    """Whether an identity is neither disabled nor tied to what is not there."""
+    compiled = looking.chains.compiled
+    place = compiled.find(identity)
+    return place >= 0 and bool(compiled.stands[place])
 
 
 def _strangers(looking: _Looking, trust: Trust) -> Iterator[Danger]:
     issuer = looking.estate.issuers[str(trust.admits.whom)]
     if issuer.shared and issuer.owned:
         ours = Callers((issuer.owned,))
-        shown = one_of_difference(callers_of(trust), ours, rooms_for(looking.estate, issuer))
+        shown = looking.admissions.beyond(trust, ours)
         if shown is not None:
             owned = ", ".join(f"{name}: {flow_text(plain_test(test))}" for name, test in issuer.owned)
             message = f"admits subjects of {issuer.name} that are not ours"
@@ -193,14 +205,13 @@ def _strangers(looking: _Looking, trust: Trust) -> Iterator[Danger]:
 def _any_audience(looking: _Looking, trust: Trust) -> Iterator[Danger]:
     if trust.admits.form != "token":
         return
-    issuer = looking.estate.issuers[str(trust.admits.whom)]
-    usual = rooms_for(looking.estate, issuer)
+    usual = looking.admissions.rooms(trust)
 
     def rooms(name: str) -> Room:  # one audience alone: with the right one beside it, another does no harm
         return replace(usual(name), many=False) if name == "aud" else usual(name)
 
     other = Callers(((("aud", Equal(ANOTHER)),),))
-    shown = one_of_both(callers_of(trust), other, rooms)
+    shown = one_of_both(looking.admissions.callers_of(trust), other, rooms)
     if shown is not None:
         provider = looking.estate.accounts[account_of(trust.of)].provider if account_of(trust.of) else ANOTHER
         message = "admits tokens that were made for any other audience"
@@ -208,7 +219,7 @@ def _any_audience(looking: _Looking, trust: Trust) -> Iterator[Danger]:
 
 
 def _cut_short(looking: _Looking, trust: Trust) -> Iterator[Danger]:
-    rooms = rooms_for(looking.estate, looking.estate.issuers[str(trust.admits.whom)])
+    rooms = looking.admissions.rooms(trust)
     for name, test in trust.admits.conditions:
         for pattern in _patterns(test):
             stem = _stem_before_star(pattern)
@@ -217,7 +228,7 @@ def _cut_short(looking: _Looking, trust: Trust) -> Iterator[Danger]:
             head, word, tail = stem
             longer = f"{head}{word}-too"
             wanted = Glob(f"{literal_pattern(longer)}{tail}")
-            shown = one_of_both(callers_of(trust), Callers((((name, wanted),),)), rooms)
+            shown = one_of_both(looking.admissions.callers_of(trust), Callers((((name, wanted),),)), rooms)
             if shown is not None:
                 message = f"the pattern {pattern} ends inside a name: {word}-too is admitted like {word}"
                 remedy = f"end the name before the star: {literal_pattern(head + word)}/…, or name each one meant"
@@ -258,7 +269,7 @@ def _only_barred(looking: _Looking, trust: Trust) -> Iterator[Danger]:
         message = "says nothing of who is admitted: whoever gets a token of its issuer is"
     else:
         message = "says only who is not admitted, so whoever is thought of later is"
-    yield _of(trust, "only-barred", message, "say who is meant, at least their sub", somebody(looking.estate, trust))
+    yield _of(trust, "only-barred", message, "say who is meant, at least their sub", looking.admissions.somebody(trust))
 
 
 def _lets_in(test: Test) -> bool:
@@ -312,17 +323,18 @@ def _values(test: Test) -> Iterator[object]:
 
 def _forks(looking: _Looking, trust: Trust) -> Iterator[Danger]:
     issuer = str(trust.admits.whom)
-    rooms = rooms_for(looking.estate, looking.estate.issuers[issuer])
+    rooms = looking.admissions.rooms(trust)
     for name, value in sorted(looking.forks.get(issuer, ())):
-        shown = one_of_both(callers_of(trust), Callers((((name, Equal(value)),),)), rooms)
-        what = _can_change(looking, trust.of) if shown is not None else None
+        shown = one_of_both(looking.admissions.callers_of(trust), Callers((((name, Equal(value)),),)), rooms)
+        what = _can_change(looking, trust.of, issuer) if shown is not None else None
         if what is not None:
             message = f"admits {name} {value}, which somebody else's change can start, and can {what}"
             yield _of(trust, "fork-admitted", message, f"bar it: {name}: {{not: {value}}}, or pin those meant", shown)
 
 
-def _can_change(looking: _Looking, identity: str) -> str | None:
-    """Something that an identity can change, directly or by taking on; None where it can only look and read."""
+def _can_change(looking: _Looking, identity: str, issuer: str) -> str | None:
+    """Something that an identity can change, directly or by taking on, where somebody whom an issuer speaks for has
+    taken it on; None where it can only look and read."""
     chains, compiled = looking.chains, looking.chains.compiled
     catalogue = looking.estate.catalogue
     changing = [
@@ -332,7 +344,7 @@ def _can_change(looking: _Looking, identity: str) -> str | None:
     place = compiled.find(identity)
     if place < 0:
         return None
-    found = reachable(chains, [chains.from_place(place)], wanted)
+    found = reachable(chains, [chains.from_place(place, issuer)], wanted)
     return f"{found[0].verb} {found[0].target}" if found else None
 
 
@@ -379,9 +391,20 @@ def _no_reference(looking: _Looking, trust: Trust) -> Iterator[Danger]:
 
 
 def _never_when(looking: _Looking, trust: Trust) -> Iterator[Danger]:
-    if not _can_hold(trust.when):
-        message = "nothing can ever meet all of its `when`"
-        yield _of(trust, "never-holds", message, "mend it, or take the trust out", path=("when",))
+    if trust.when and not _ever(looking, trust.when, trust.until, _callers_meant(looking, trust), trust.of):
+        message = "no request can ever meet all of its `when`"
+        yield _of(trust, "never-holds", message, "correct the conditions, or remove the trust", path=("when",))
+
+
+def _callers_meant(looking: _Looking, trust: Trust) -> list[str]:
+    """Whom a trust admits by name, as far as it is known; `''` stands for those who are not."""
+    compiled, whom = looking.chains.compiled, trust.admits.whom
+    if trust.admits.form in ("identity", "person"):
+        return [str(whom)]
+    if trust.admits.form == "group":
+        members = [compiled.places.names[one] for one in compiled.members[compiled.find(str(whom))].tolist()]
+        return members if members and not set(members) & set(compiled.to_come) else [""]
+    return [""]
 
 
 def _long_session(looking: _Looking, trust: Trust) -> Iterator[Danger]:
@@ -410,30 +433,36 @@ NAMED_LOOKS: tuple[Look, ...] = (_whole_account, _no_reference, _never_when, _lo
 
 def _contained(looking: _Looking) -> Iterator[Danger]:
     """Trusts of one identity of which one admits nobody that the other does not."""
-    by_issuer: dict[str, list[Trust]] = {}
+    by_issuer: dict[str, list[tuple[Trust, Callers]]] = {}
     for trust in looking.estate.trusts:
         if trust.admits.form in BEARERS and not (trust.until and trust.until <= looking.instant):
-            by_issuer.setdefault(str(trust.admits.whom), []).append(trust)
-    for name, trusts in by_issuer.items():
-        rooms = rooms_for(looking.estate, looking.estate.issuers[name])
-        for pair in overlaps([(trust.of, callers_of(trust)) for trust in trusts], rooms):
-            later, earlier = trusts[pair.one], trusts[pair.other]
+            try:
+                callers = looking.admissions.callers_of(trust)
+            except Undecided:
+                looking.undecided += 1
+                continue
+            if callers:
+                by_issuer.setdefault(str(trust.admits.whom), []).append((trust, callers))
+    for admitting in by_issuer.values():
+        rooms = looking.admissions.rooms(admitting[0][0])
+        for pair in overlaps([(trust.of, callers) for trust, callers in admitting], rooms):
+            later, earlier = admitting[pair.one], admitting[pair.other]
             try:
                 for inner, outer in ((later, earlier), (earlier, later)):
-                    if one_of_difference(callers_of(inner), callers_of(outer), rooms) is None:
-                        yield _inside(inner, outer)
+                    if one_of_difference(inner[1], outer[1], rooms) is None:
+                        yield _inside(inner[0], outer[0])
                         break
             except Undecided:
                 looking.undecided += 1
     named: dict[tuple[str, str, str], list[Trust]] = {}
-    for trust in looking.estate.trusts:
-        if trust.admits.form not in BEARERS:
-            key = (trust.of, trust.admits.form, str(trust.admits.whom))
-            for earlier in named.setdefault(key, []):
-                if set(earlier.when) <= set(trust.when):
-                    yield _inside(trust, earlier)
+    for other in looking.estate.trusts:
+        if other.admits.form not in BEARERS:
+            key = (other.of, other.admits.form, str(other.admits.whom))
+            for before in named.setdefault(key, []):
+                if set(before.when) <= set(other.when):
+                    yield _inside(other, before)
                     break
-            named[key].append(trust)
+            named[key].append(other)
 
 
 def _inside(inner: Trust, outer: Trust) -> Danger:
@@ -446,22 +475,63 @@ def _inside(inner: Trust, outer: Trust) -> Danger:
 def _never_holding_grants(looking: _Looking) -> Iterator[Danger]:
     for grant in looking.estate.grants:
         try:
-            if grant.when and not _can_hold(grant.when):
-                message = f"the grant of {grant.role} to {grant.to}: nothing can ever meet all of its `when`"
+            to = [""] if grant.to in looking.estate.groups else [grant.to]
+            if grant.when and not _ever(looking, grant.when, grant.until, to):
+                message = f"the grant of {grant.role} to {grant.to}: no request can ever meet all of its `when`"
                 names = tuple(one for one in (grant.name, grant.to) if one is not None)
-                yield Danger(
-                    "never-holds", message, grant.source, names, "mend it, or take the grant out", None, ("when",)
-                )
+                fix = "correct the conditions, or remove the grant"
+                yield Danger("never-holds", message, grant.source, names, fix, None, ("when",))
         except Undecided:
             looking.undecided += 1
 
 
-def _can_hold(conditions: Conditions) -> bool:
-    """Whether some request can meet all of these."""
-    by_name: dict[str, list[tuple[Test, Want]]] = {}
-    for name, test in conditions:
-        by_name.setdefault(name, []).append((test, Want.HOLDS))
-    return all(solve(wanted, ROOMS.get(name) or TEXT_ROOM) is not None for name, wanted in by_name.items())
+def _ever(
+    looking: _Looking, conditions: Conditions, until: datetime | None, callers: Iterable[str], target: str = ""
+) -> bool:
+    """Whether some request of one of these callers can meet conditions before an end: from some origin, from now on.
+
+    `''` stands for a caller, or a target, that is not known.
+    """
+    compiled = looking.chains.compiled
+    chain = list(compiled.chain_of(target)) if target else []
+    lasting: Conditions = (("time", After(looking.instant)), *([("time", Before(until))] if until else []))
+    for caller, form in product(callers, ORIGINS):
+        left: dict[str, list[tuple[Test, Want]]] = {}
+        rooms: dict[str, Room] = {}
+        for name, test in (*conditions, *lasting):
+            family, _, rest = name.partition(".")
+            if family == "claims" or (name == "mfa" and form != "person"):
+                room = NEVER_SHOWN
+            elif family == "caller" and caller:
+                room = Room(frozenset(), absent=False, typical=(caller_fact(compiled, caller, rest),))
+            elif family == "target" and target:
+                room = Room(frozenset(), absent=False, typical=(target_label(compiled, chain, rest.partition(".")[2]),))
+            elif family == "origin":
+                room = _origin_room(looking.estate, form, rest)
+            else:
+                room = ROOMS.get(name) or TEXT_ROOM
+            left.setdefault(name, []).append((test, Want.HOLDS))
+            rooms[name] = room
+        if all(solve(wanted, rooms[name]) is not None for name, wanted in left.items()):
+            return True
+    return False
+
+
+ORIGINS = ("token", "assertion", "certificate", "host", "workload", "person", "credential", "identity")
+
+
+def _origin_room(estate: Estate, form: str, name: str) -> Room:
+    """Which values one of `origin.*` can have where a chain starts in a form."""
+    if form == "identity" or (form in BEARERS and name in ("organisation", "address")):
+        return NEVER_SHOWN
+    if name == "kind":
+        return Room(frozenset(), absent=False, typical=(form,))
+    if name == "address":
+        return TEXT_ROOM
+    if name == "organisation":
+        return Room(frozenset(), typical=tuple(estate.organisations))
+    signs = [one.name for one in estate.issuers.values() if one.kind in SIGNS.get(form, ()) or form == "workload"]
+    return Room(frozenset(), typical=tuple(estate.providers) if form == "host" else tuple(signs))
 
 
 def _origins_forgotten(looking: _Looking) -> Iterator[Danger]:

@@ -13,6 +13,7 @@ from enthesis.reading.nodes import Node
 from enthesis.reading.shapes import nearest
 
 Named = Mapping[tuple[str, str], Source]
+DATES = ("exp", "nbf", "iat")  # claims that are numbers by RFC 7519, section 4.1
 SIGNS = {"token": ("oidc",), "assertion": ("saml",), "certificate": ("x509", "ssh")}
 
 
@@ -544,6 +545,9 @@ class _Checker:
             elif isinstance(value, tuple) and form != "list":
                 message = f"{issuer.name} issues `{name}` as one value, not as a list"
                 self.wrong("claim-not-list", message, at, f"claims: {{{name}: list}} at the issuer, or one value")
+            elif issuer.claims is not None and form == "text" and not (isinstance(value, str | None) or name in DATES):
+                message = f"{issuer.name} issues `{name}` as text, and this is not"
+                self.wrong("claim-not-text", message, at, "a text in quotes, or no list of `claims` at the issuer")
 
     def invariants(self) -> None:
         for invariant in self.estate.invariants:

@@ -82,7 +82,7 @@ def told_lines(told: Told) -> Iterator[Line]:
         yield line("  ", Span(f"not decided: {told.undecided}", "doubt"))
         return
     if told.caller is None:
-        yield line("  ", Span("nobody gets in: no caller can meet all of this", "bad"))
+        yield line("  ", Span(f"admits nobody: {told.nobody}", "bad"))
     else:
         yield line("  ", Span("gets in  ", "good"), caller_text(told.caller))
         yield from _near_lines(told.near)
@@ -177,6 +177,7 @@ def told_json(told: Told) -> dict[str, Any]:
         ],
         "gets_in": caller_json(told.caller),
         "near": [{"what": one.what, "shows": caller_json(one.shown), "admitted": one.admitted} for one in told.near],
+        "admits_nobody_because": told.nobody or None,
         "undecided": told.undecided or None,
         **{
             one.than.replace(" ", "_"): {"beyond": caller_json(one.more), "left_out": caller_json(one.less)}

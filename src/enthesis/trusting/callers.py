@@ -27,6 +27,10 @@ class Callers:
         """Whether a caller that shows this is one of them."""
         return any(hold(conditions, shown.get) is True for conditions in self.alternatives)
 
+    def __bool__(self) -> bool:
+        """Whether there is any alternative; what it asks may be impossible all the same."""
+        return bool(self.alternatives)
+
     def __or__(self, other: "Callers") -> "Callers":
         return Callers((*self.alternatives, *other.alternatives))
 

@@ -10,7 +10,7 @@ from functools import partial
 from typing import Any
 
 from enthesis.errors import EnthesisError, Mistaken, NotIssued
-from enthesis.judging.admitting import BESIDES, Near, near_misses, somebody
+from enthesis.judging.admitting import BESIDES, Admissions, Near, near_misses
 from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
 from enthesis.judging.keyless import lodged_trust
@@ -78,27 +78,29 @@ def near_miss_trials(
     estate: Estate, trusts: Sequence[Trust], connected: Connected, instant: datetime, reporter: Reporter
 ) -> Iterator[Trials]:
     """For every trust that admits tokens: somebody that gets in, and everybody near that must not."""
-    judge = Judge(compile_estate(estate))
+    admissions = Admissions(compile_estate(estate), instant)
+    judge = Judge(admissions.compiled)
     reporter.begin("near-misses", len(trusts))
     try:
         for trust in trusts:
             reporter.step(trust.name or trust.of)
             gets_in = partial(_admitted, judge, trust, instant)
-            yield _of_trust(estate, trust, gets_in, partial(_shown, estate, trust, connected=connected))
+            yield _of_trust(admissions, trust, gets_in, partial(_shown, estate, trust, connected=connected))
     finally:
         reporter.end()
 
 
 def lodged_trials(
-    estate: Estate, lodged: Sequence[Lodged], connected: Connected, reporter: Reporter
+    estate: Estate, lodged: Sequence[Lodged], connected: Connected, instant: datetime, reporter: Reporter
 ) -> Iterator[Trials]:
     """For everything that is lodged: a run that may use it, and those near that may not."""
+    admissions = Admissions(compile_estate(estate), instant)
     reporter.begin("near-misses", len(lodged))
     try:
         for one in lodged:
             reporter.step(one.name)
             trust = lodged_trust(estate, one)
-            yield _of_trust(estate, trust, _is_let_in, partial(_used, one, connected=connected))
+            yield _of_trust(admissions, trust, _is_let_in, partial(_used, one, connected=connected))
     finally:
         reporter.end()
 
@@ -133,7 +135,7 @@ def _tried_for_real(
 
 
 def _of_trust(
-    estate: Estate,
+    admissions: Admissions,
     trust: Trust,
     gets_in: Callable[[Near], bool],
     show: Callable[[str, Mapping[str, Value], str], Trial],
@@ -141,8 +143,8 @@ def _of_trust(
     """`gets_in`: by this trust or another one of the same identity; `show` tries a caller for real."""
     about, source = trust.name or trust.of, str(trust.source)
     try:
-        caller = somebody(estate, trust)
-        near = near_misses(estate, trust, caller) if caller is not None else []
+        caller = admissions.somebody(trust)
+        near = near_misses(admissions, trust, caller) if caller is not None else []
     except Undecided as bound:
         return Trials(about, source, (Trial("who gets in", ALLOWED, UNDECIDED, said=str(bound)),))
     if caller is None:
