@@ -44,6 +44,8 @@ roles:
   writing: {allows: {object: [write]}}
   reading: {allows: {object: [read]}}
   taking: {allows: {identity: [take-on]}}
+  all: {allows: {"*": "*"}}
+  boss: {allows: {account: [change-access]}}
 """
 WRITES = "grants: [{to: left/identity/a, role: writing, at: left/bucket/b}]\n"
 GOOD = "sub: ours/web/branch/main, aud: lowland"
@@ -102,6 +104,21 @@ EACH: list[tuple[str, str, str]] = [
     ("endless-key", "credentials: {k: {of: left/identity/a, form: access-key}}\n", "has no end"),
     ("endless-key", "credentials: {k: {of: left/identity/a, form: static-token, created: '2099-01-01T00:00:00Z', "
      "expires: '2109-01-01T00:00:00Z'}}\n", "lives longer than 30d"),
+    ("never-holds", trust(GOOD, ", when: {mfa: true}"), "no caller can ever meet"),
+    ("never-holds", trust(GOOD, ", when: {target.labels.tier: high}"), "no caller can ever meet"),
+    ("never-holds", trust(GOOD) + "ceilings: [{name: closed, over: resources, at: left, bars: {identity: [take-on]}}]\n",
+     "a ceiling bars everybody"),
+    ("never-holds", "trusts: [{of: left/identity/a, admits: {identity: right/identity/r}, when: {claims.sub: x}}]\n",
+     "no request can ever meet"),
+    ("never-holds", "trusts: [{of: left/identity/a, admits: {identity: right/identity/r}, "
+     "when: {origin.kind: token, origin.organisation: ours}}]\n", "no request can ever meet"),
+    ("never-holds", "trusts: [{of: left/identity/a, admits: {identity: right/identity/r}, "
+     "when: {caller.kind: person}}]\n", "no request can ever meet"),
+    ("everything-allowed", "grants: [{to: left/identity/a, role: all, at: left}]\n", "left/identity/a may do everything"),
+    ("power-unexplained", "grants: [{to: left/identity/a, role: boss, at: left}]\n", "can change access at left (change-access)"),
+    ("temporary-endless", "grants: [{name: tmp-fix, to: left/identity/a, role: writing, at: left/bucket/b}]\n",
+     "is called tmp, and has no end"),
+    ("temporary-endless", trust(GOOD, ", because: for now until the new forge is there"), "called for now"),
     ("acceptance-idle", "accepted: [{danger: long-session, of: left/identity/a, because: why, "
      "until: '2999-01-01T00:00:00Z'}]\n", "has no danger long-session"),
 ]  # fmt: skip
@@ -116,6 +133,23 @@ def test_each_danger_is_found_where_it_is(code: str, body: str, says: str) -> No
     assert found[0]["remedy"]
     witness = ", ".join(f"{name} {value}" for name, value in (found[0]["gets_in"] or {}).items())
     assert says in found[0]["message"] or says in witness, found[0]
+
+
+@pytest.mark.parametrize(
+    ("code", "body"),
+    [
+        ("everything-allowed", "grants: [{to: left/identity/a, role: all, at: left/bucket/b}]\n"),
+        ("power-unexplained", "grants: [{to: left/identity/a, role: boss, at: left, because: it is the bootstrap}]\n"),
+        ("power-unexplained", "grants: [{to: left/identity/a, role: boss, at: left, until: '2999-01-01T00:00:00Z'}]\n"),
+        ("temporary-endless", "grants: [{name: template, to: left/identity/a, role: writing, at: left/bucket/b}]\n"),
+        ("temporary-endless", "grants: [{name: tmp, to: left/identity/a, role: writing, at: left/bucket/b, "
+         "until: '2999-01-01T00:00:00Z'}]\n"),
+        ("never-holds", trust(GOOD, ", when: {time: {after: '2031-01-01T00:00:00Z'}}")),
+        ("never-holds", "trusts: [{of: left/identity/a, admits: {identity: right/identity/r}, when: {mfa: true}}]\n"),
+    ],
+)  # fmt: skip
+def test_what_is_meant_so_is_no_danger(code: str, body: str) -> None:
+    assert code not in [one["code"] for one in found_in(body)]
 
 
 def test_an_issuer_that_is_shared_says_which_subjects_are_ours(enthesis: Program, tmp_path: Path) -> None:

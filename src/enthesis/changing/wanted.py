@@ -143,7 +143,7 @@ def _with_included(estate: Estate, role: str) -> list[str]:
 def _trusts(estate: Estate) -> Iterator[Wanted]:
     for trust in estate.trusts:
         account = estate.accounts[account_of(trust.of)]
-        body = plain_statement("trusts", trust)
+        body = plain_statement("trusts", replace(trust, because=None))
         admits = trust.admits
         system = estate.system_of(trust.of)
         if system != account.provider and admits.form == "attached" and not trust.when:
@@ -155,7 +155,7 @@ def _trusts(estate: Estate) -> Iterator[Wanted]:
 
 def _grants(estate: Estate) -> Iterator[Wanted]:
     for grant in estate.grants:
-        body = plain_statement("grants", grant)
+        body = plain_statement("grants", replace(grant, because=None))
         body.pop("held_by", None)
         for provider in _providers_of_grant(estate, grant):
             needs = (grant.to, grant.at)

@@ -83,7 +83,9 @@ class Admissions:
             escapes.append(ways)
         if prod(len(ways) for ways in escapes) > MAX_ESCAPES:
             raise Undecided(f"more than {MAX_ESCAPES} ways past the ceilings")
-        return Callers(tuple(self._in_time(trust, (*asked, *chain_of.from_iterable(chosen))) for chosen in product(*escapes)))
+        return Callers(
+            tuple(self._in_time(trust, (*asked, *chain_of.from_iterable(chosen))) for chosen in product(*escapes))
+        )
 
     def nobody_because(self, trust: Trust) -> str:
         """Why nobody can take on the identity of a trust, whatever is shown; '' where that is not so."""
@@ -356,7 +358,9 @@ def told(admissions: Admissions, trust: Trust, versions: Sequence[tuple[str, Cal
     try:
         caller = admissions.somebody(trust)
         near = near_misses(admissions, trust, caller) if caller is not None else []
-        compared = [Compared(than, admissions.beyond(trust, one), admissions.left_out(trust, one)) for than, one in versions]
+        compared = [
+            Compared(than, admissions.beyond(trust, one), admissions.left_out(trust, one)) for than, one in versions
+        ]
         nobody = "" if caller else admissions.nobody_because(trust) or "no caller can meet all of its conditions"
     except Undecided as bound:
         return Told(trust, undecided=str(bound))

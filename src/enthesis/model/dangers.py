@@ -15,6 +15,9 @@ DANGERS = {
     "trust-in-trust": "a trust admits nobody that another one of the same identity does not",
     "origin-forgotten": "a caller from elsewhere becomes one of ours and so passes a ceiling meant for it",
     "endless-key": "a keyed credential has no end, or a later one than keys may have",
+    "everything-allowed": "a role that allows everything is bound at an account or above",
+    "power-unexplained": "a role that can change access is bound at an account or above without an end or a reason",
+    "temporary-endless": "what is said to be temporary has no end",
     "acceptance-idle": "a danger is accepted that is not there",
 }
 """Stable codes, each with what it means."""

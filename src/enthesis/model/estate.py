@@ -84,7 +84,8 @@ class Issuer:
 
 @dataclass(frozen=True, slots=True)
 class Resource:
-    """What exists already."""
+    """What exists already. `shared_login`: whether a registry or database still has a login that people share (on, off
+    or None, unsaid)."""
 
     address: str
     labels: Labels = field(default_factory=dict)
@@ -92,6 +93,7 @@ class Resource:
     managed_by: str | None = None
     runs_as: tuple[str, ...] = ()
     protected: bool = False
+    shared_login: str | None = None
     source: Source = _source()
 
 
@@ -155,7 +157,7 @@ class Admission:
 
 @dataclass(frozen=True, slots=True)
 class Trust:
-    """On an identity: who is admitted to take it on, on which conditions, for how long."""
+    """On an identity: who is admitted to take it on, on which conditions, for how long; `because` says why."""
 
     of: str
     admits: Admission
@@ -163,6 +165,7 @@ class Trust:
     when: Conditions = ()
     session: timedelta = DEFAULT_SESSION
     until: datetime | None = None
+    because: str | None = None
     source: Source = _source()
 
 
@@ -177,6 +180,7 @@ class Grant:
     held_by: str | None = None
     when: Conditions = ()
     until: datetime | None = None
+    because: str | None = None
     source: Source = _source()
 
 
@@ -200,6 +204,7 @@ class Attachment:
 
     what: str | Glob
     runs_as: tuple[str, ...]
+    because: str | None = None
     source: Source = _source()
 
 

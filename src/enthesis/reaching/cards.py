@@ -13,7 +13,7 @@ from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.mistakes import Source
 from enthesis.reaching.web import LOOK, Rows, Web
 from enthesis.reading.conditions import plain_test
-from enthesis.reading.sentences import admitted, permissions, tested
+from enthesis.reading.sentences import admitted, ceiling_words, permissions, tested
 from enthesis.reading.shapes import duration_text, time_text
 from enthesis.reading.writing import plain_statement
 from enthesis.trusting.patterns import matcher
@@ -357,12 +357,7 @@ class _Cards:
             for barred in self.compiled.ceilings_at.get(place, ()):
                 ceiling = barred.ceiling
                 if ceiling.over == "resources":
-                    listed = plain_statement("ceilings", ceiling)
-                    what = (
-                        f"bars {permissions(listed['bars'])}"
-                        if "bars" in listed
-                        else f"leaves only {permissions(listed['only'])}"
-                    )
+                    what = ceiling_words(plain_statement("ceilings", ceiling))
                     yield Item(f"{ceiling.name} at {ceiling.at} {what}{self._when(ceiling.when)}", ceiling.source)
 
 

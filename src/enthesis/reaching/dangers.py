@@ -17,7 +17,19 @@ from enthesis.judging.facts import NEVER_SHOWN, caller_fact, organisation_at, ta
 from enthesis.judging.questions import BEARERS
 from enthesis.model.addresses import account_of, contains
 from enthesis.model.bounds import Undecided
-from enthesis.model.conditions import After, AllOf, AnyOf, Before, Conditions, Equal, Glob, Not, Present, Test, literal_pattern
+from enthesis.model.conditions import (
+    After,
+    AllOf,
+    AnyOf,
+    Before,
+    Conditions,
+    Equal,
+    Glob,
+    Not,
+    Present,
+    Test,
+    literal_pattern,
+)
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
 from enthesis.model.mistakes import Source
 from enthesis.reaching.chains import Chains
@@ -98,7 +110,7 @@ def dangers(chains: Chains, step: Callable[[str], None] = lambda what: None) -> 
                 found += look(looking, trust)
             except Undecided:
                 looking.undecided += 1
-    for whole in (_contained, _never_holding_grants, _origins_forgotten, _endless_keys):
+    for whole in (_contained, _never_holding_grants, _origins_forgotten, _endless_keys, _wide_grants, _temporary):
         found += whole(looking)
     return _accepting(looking, found)
 
@@ -117,6 +129,66 @@ def _endless_keys(looking: _Looking) -> Iterator[Danger]:
             continue
         remedy = f"give it an end, or none at all: `enthesis key --of {one.of}` says a keyless way"
         yield Danger("endless-key", message, one.source, (one.name, one.of), remedy, path=("expires",))
+
+
+def _wide_grants(looking: _Looking) -> Iterator[Danger]:
+    """Grants at an account or above that give everything, or power over access for ever and for no reason."""
+    estate, kinds = looking.estate, looking.estate.catalogue.kinds
+    everything = {(name, verb) for name, kind in kinds.items() for verb, said in kind.verbs.items() if said != "power"}
+    for grant in estate.grants:
+        if not (grant.at.startswith("@") or grant.at in estate.accounts) or "/identity/" in grant.at:
+            continue
+        if grant.until is not None and grant.until <= looking.instant:
+            continue
+        names = tuple(one for one in (grant.name, grant.role, grant.to) if one is not None)
+        allowed = estate.permissions_of(grant.role)
+        if everything <= allowed:
+            message = f"{grant.to} may do everything (but what only power verbs do) at {grant.at}, by {grant.role}"
+            fix = "bind a role of the verbs that are needed, at the places where they are"
+            yield Danger("everything-allowed", message, grant.source, names, fix, path=("role",))
+        changes = sorted({verb for _, verb in allowed if verb.startswith("change-") or verb == "issue"})
+        if changes and grant.until is None and grant.because is None:
+            message = (
+                f"{grant.to} can change access at {grant.at} ({', '.join(changes)}), with no end and no reason given"
+            )
+            fix = "give it an end (until: …), or say why it stays (because: …)"
+            yield Danger("power-unexplained", message, grant.source, names, fix, path=("role",))
+
+
+TEMPORARY = re.compile(
+    r"(?<![a-z])(temporary|temporarily|temp|tmp|interim|provisional|for now|short[ -]term|stop ?gap)(?![a-z])"
+)
+
+
+def _temporary(looking: _Looking) -> Iterator[Danger]:
+    """What a name, purpose, label or reason calls temporary, and that has no end."""
+    estate = looking.estate
+
+    def said(*texts: str | None) -> str | None:
+        found = (TEMPORARY.search(text.lower().replace("_", "-")) for text in texts if text is not None)
+        return next((one.group() for one in found if one is not None), None)
+
+    def of_identity(address: str) -> str | None:
+        one = estate.identities.get(address)
+        return said(address.rsplit("/", 1)[-1], one.purpose, *one.labels, *one.labels.values()) if one else None
+
+    for grant in estate.grants:
+        word = said(grant.name, grant.role, grant.because) or of_identity(grant.to)
+        if word is not None and grant.until is None:
+            message = f"the grant of {grant.role} to {grant.to} at {grant.at} is called {word}, and has no end"
+            names = tuple(one for one in (grant.name, grant.to, grant.role) if one is not None)
+            yield Danger("temporary-endless", message, grant.source, names, "give it an end: until: …")
+    for trust in estate.trusts:
+        word = said(trust.name, trust.because) or of_identity(trust.of)
+        if word is not None and trust.until is None:
+            message = f"a trust called {word}, and it has no end"
+            yield _of(trust, "temporary-endless", message, "give it an end: until: …", path=("of",))
+    for credential in estate.credentials.values():
+        word = said(credential.name)
+        if word is not None and credential.expires is None and not credential.disabled:
+            message = f"the credential {credential.name} of {credential.of} is called {word}, and has no end"
+            fix = "give it an end: expires: …"
+            yield Danger("temporary-endless", message, credential.source, (credential.name, credential.of), fix)
 
 
 def placed(found: Dangers, records: Mapping[Source, Node]) -> Dangers:

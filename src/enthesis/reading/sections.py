@@ -419,6 +419,9 @@ class Section:
     addressed: bool = False
 
 
+BECAUSE = Field("because", TEXT, says="why it is there; kept in the files alone")
+
+
 def _until(*more: Field) -> tuple[Field, ...]:
     return (*more, Field("when", ALLOWING), Field("until", Time()))
 
@@ -485,6 +488,9 @@ SECTIONS: dict[str, Section] = {
                 Field("managed_by", Choice(("account", "provider"))),
                 Field("runs_as", ListOf(NAME, or_one=True)),
                 Field("protected", Flag()),
+                Field(
+                    "shared_login", Choice(("on", "off")), says="of a registry or database: a login that people share"
+                ),
             ),
             m.Resource,
         ),
@@ -544,6 +550,7 @@ SECTIONS: dict[str, Section] = {
                 Field("admits", ADMISSION, required=True),
                 *_until(),
                 Field("session", Duration()),
+                BECAUSE,
             ),
             m.Trust,
         )
@@ -557,6 +564,7 @@ SECTIONS: dict[str, Section] = {
                 Field("role", NAME, required=True),
                 Field("at", NAME, required=True),
                 Field("held_by", NAME),
+                BECAUSE,
             ),
             m.Grant,
         )
@@ -583,6 +591,7 @@ SECTIONS: dict[str, Section] = {
             (
                 Field("what", NameOrGlob(), required=True),
                 Field("runs_as", ListOf(NAME, or_one=True), required=True),
+                BECAUSE,
             ),
             m.Attachment,
         )

@@ -24,9 +24,14 @@ def statement_sentence(collection: str, body: Mapping[str, Any]) -> str:
     if collection == "grants":
         return f"the grant of {body['role']} to {_named(body['to'])} at {body['at']}"
     if collection == "ceilings":
-        what = f"bars {permissions(body['bars'])}" if "bars" in body else f"leaves only {permissions(body['only'])}"
-        return f"the ceiling {body['name']} over {body['over']} at {body['at']}, which {what}"
+        return f"the ceiling {body['name']} over {body['over']} at {body['at']}, which {ceiling_words(body)}"
     return f"the attachment by which {_named(body['what'])} runs as {_list(body['runs_as'])}"
+
+
+def ceiling_words(body: Mapping[str, Any]) -> str:
+    """What a ceiling does: `bars delete on object`."""
+    word, listed = ("bars", body["bars"]) if "bars" in body else ("leaves only", body["only"])
+    return f"{word} {permissions(listed, power_included=True)}"
 
 
 def admitted(admits: Mapping[str, Any]) -> str:
@@ -67,11 +72,17 @@ def tested(test: Any) -> str:
     return "true" if test is True else "false" if test is False else str(test)
 
 
-def permissions(listed: Mapping[str, Any]) -> str:
-    """Kinds and verbs in words: `write and list on object`."""
+def permissions(listed: Mapping[str, Any], *, power_included: bool = False) -> str:
+    """Kinds and verbs in words: `write and list on object`. In roles (`power_included` false) `*` leaves out the verbs
+    that give or change access, and it is said."""
     parts = []
     for kind, verbs in listed.items():
-        words = "everything" if verbs in ("*", ["*"]) else _list(verbs)
+        names = [verbs] if isinstance(verbs, str) else list(verbs)
+        words = _list(names)
+        if "*" in names:
+            more = [one for one in names if one != "*"]
+            words = "everything" if power_included else "everything but power verbs"
+            words += f", and {_list(more)}" if more and not power_included else ""
         parts.append(f"{words} on {'every kind' if kind == '*' else kind}")
     return "; ".join(parts) or "nothing"
 
