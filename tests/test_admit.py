@@ -6,16 +6,19 @@ from collections.abc import Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from enthesis.judging.admitting import BESIDES, Admissions, near_misses, sample_of
+from enthesis.judging.admitting import BESIDES, Admissions, near_misses
 from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
 from enthesis.judging.questions import BEARERS, Question
+from enthesis.judging.sampling import sample_of
+from enthesis.model.conditions import Equal, Glob
 from enthesis.model.estate import Attempt, Context, Estate, Origin
 from enthesis.reaching.chains import Chains
 from enthesis.reaching.reach import reachable
@@ -184,7 +187,7 @@ def test_a_sample_token_gives_a_trust_that_admits_it_and_needs_no_estate(enthesi
     }
     ran = enthesis("admit", "--from-token", "-", at=tmp_path, stdin=token(claims))
     assert ran.code == 0, ran.err
-    assert "The tightest sensible trust looks at 3 claims." in ran.out
+    assert "The tightest sensible trust pins 3 claims." in ran.out
     assert "sub: {glob: project/tides/bulletin/branch/*}" in ran.out
     said = enthesis("admit", "--from-token", "-", "--format", "json", at=tmp_path, stdin=token(claims)).json
     lines = "\n".join(said["lines"]).replace("ISSUER", "forge").replace("IDENTITY", "left/identity/a")
@@ -194,10 +197,59 @@ def test_a_sample_token_gives_a_trust_that_admits_it_and_needs_no_estate(enthesi
     admits = admissions_of(reading.estate).callers_of(trust)
     assert admits.has(claims)
     assert not admits.has({**claims, "event": "fork"})
-    assert sample_of({"sub": "x"}).issuer == ""
+    assert sample_of([{"sub": "x"}]).issuer == ""
 
 
 def test_what_names_nothing_is_told_with_the_nearest(enthesis: Program, saltmarsh: Path) -> None:
     ran = enthesis("admit", "build/identity/publishr", at=saltmarsh)
     assert ran.code == 2 and PUBLISHER in ran.err
     assert enthesis("admit", at=saltmarsh).code == 2
+
+
+RUN = {"iss": "i", "sub": "project/tides/branch/main", "aud": "lowland", "branch": "main", "event": "push"}
+
+
+@pytest.mark.parametrize(
+    ("claim", "value", "says"),
+    [
+        ("run", "123", "it is a number and may change with every run"),
+        ("commit", "9fceb02d0ae598e95dc970b74767f19372d61af8", "it is a hash"),
+        ("id", "6f1e3a52-8d1c-4a7b-9c55-0c1d2e3f4a5b", "it is a random id"),
+        ("at", "2026-11-24T10:00:00Z", "it is a time"),
+        ("job", "tides/build/123", "segment 3 is a number"),
+        ("nonce", "abc", "different in every token"),
+        ("attempt", 3, "not a text"),
+        ("started_by", "maren", "who started the run"),
+        ("commitMessage", "fix the gauges", "free text"),
+    ],
+)
+def test_a_claim_that_the_next_run_will_not_show_is_not_pinned(claim: str, value: Any, says: str) -> None:
+    sample = sample_of([{**RUN, claim: value}])
+    assert [name for name, _ in sample.tightest] == ["sub", "aud", "branch", "event"]
+    assert says in sample.why[claim]
+    assert set(sample.why) == {*RUN, claim}
+
+
+def test_what_differs_between_samples_is_not_pinned_and_what_does_not_is() -> None:
+    one = {**RUN, "project": "42", "run": "7", "event": "push", "sub": "project/tides/run/7"}
+    other = {**RUN, "project": "42", "run": "8", "event": "schedule", "sub": "project/tides/run/8"}
+    sample = sample_of([one, other])
+    assert dict(sample.tightest) == {
+        "sub": Glob("project/tides/run/*"), "aud": Equal("lowland"), "branch": Equal("main"), "project": Equal("42"),
+    }  # fmt: skip
+    assert sample.why["project"] == "the same in all 2 samples"
+    assert sample.why["event"] == "it differs between the samples"
+    assert "anybody who can push" in sample.why["branch"]
+    assert "sub" not in dict(sample_of([RUN, {**RUN, "sub": "elsewhere"}]).tightest)
+
+
+def test_several_samples_are_given_to_the_program(enthesis: Program, tmp_path: Path) -> None:
+    for name, run, sub in (("a", "7", MAIN), ("b", "8", MAIN), ("c", "9", "other/subject")):
+        (tmp_path / name).write_text(token({"sub": sub, "event": "push", "run": run, "iss": "https://one.example"}))
+    (tmp_path / "d").write_text(token({"sub": MAIN, "iss": "https://two.example"}))
+    ran = enthesis("admit", "--from-token", "a", "--from-token", "b", "--format", "json", at=tmp_path)
+    assert ran.json["samples"] == 2 and set(ran.json["claims"]) == {"sub", "aud", "event"}
+    ran = enthesis("admit", "--from-token", "a", "--from-token", "c", at=tmp_path)
+    assert "No subject is pinned" in ran.out
+    ran = enthesis("admit", "--from-token", "a", "--from-token", "d", at=tmp_path)
+    assert ran.code == 2 and "different issuers" in ran.err

@@ -219,14 +219,14 @@ def test_an_invariant_is_broken_by_a_shortest_chain_with_the_claims_that_do_it(
 
 def test_what_can_be_had_by_changing_access_counts_only_when_asked(enthesis: Program, saltmarsh: Path) -> None:
     edit(saltmarsh, "publishing.yaml", "grants:\n", "grants:\n  - {to: gauges/identity/keeper, role: keeping, at: "
-         "bulletin, held_by: bulletin}\n")  # fmt: skip
+         "bulletin, held_by: bulletin, because: a test}\n")  # fmt: skip
     edit(saltmarsh, "publishing.yaml", "roles:\n", "roles:\n  keeping: {allows: {bucket: change-access}}\n")
     edit(
         saltmarsh, "publishing.yaml", "identities:\n", "identities:\n  gauges/identity/keeper: {kind: instance-role}\n"
     )
     assert enthesis("check", at=saltmarsh).code == 0
-    edit(saltmarsh, "publishing.yaml", "at: bulletin, held_by: bulletin}\n", "at: bulletin, held_by: bulletin}\n"
-         "  - {to: gauges/identity/keeper, role: keeping, at: bulletin, held_by: gauges}\n")  # fmt: skip
+    edit(saltmarsh, "publishing.yaml", "because: a test}\n", "because: a test}\n"
+         "  - {to: gauges/identity/keeper, role: keeping, at: bulletin, held_by: gauges, because: x}\n")  # fmt: skip
     assert enthesis("check", at=saltmarsh).code == 0
     reached = enthesis("reach", "--from", "gauges/identity/keeper", "--by-change", "--format", "json", at=saltmarsh)
     assert "change-access" in {one["verb"] for one in reached.json["found"]}

@@ -106,7 +106,8 @@ EACH: list[tuple[str, str, str]] = [
      "expires: '2109-01-01T00:00:00Z'}}\n", "lives longer than 30d"),
     ("never-holds", trust(GOOD, ", when: {mfa: true}"), "no caller can ever meet"),
     ("never-holds", trust(GOOD, ", when: {target.labels.tier: high}"), "no caller can ever meet"),
-    ("never-holds", trust(GOOD) + "ceilings: [{name: closed, over: resources, at: left, bars: {identity: [take-on]}}]\n",
+    ("never-holds", trust(GOOD)
+     + "ceilings: [{name: closed, over: resources, at: left, bars: {identity: [take-on]}}]\n",
      "a ceiling bars everybody"),
     ("never-holds", "trusts: [{of: left/identity/a, admits: {identity: right/identity/r}, when: {claims.sub: x}}]\n",
      "no request can ever meet"),
@@ -114,8 +115,10 @@ EACH: list[tuple[str, str, str]] = [
      "when: {origin.kind: token, origin.organisation: ours}}]\n", "no request can ever meet"),
     ("never-holds", "trusts: [{of: left/identity/a, admits: {identity: right/identity/r}, "
      "when: {caller.kind: person}}]\n", "no request can ever meet"),
-    ("everything-allowed", "grants: [{to: left/identity/a, role: all, at: left}]\n", "left/identity/a may do everything"),
-    ("power-unexplained", "grants: [{to: left/identity/a, role: boss, at: left}]\n", "can change access at left (change-access)"),
+    ("everything-allowed", "grants: [{to: left/identity/a, role: all, at: left}]\n",
+     "left/identity/a may do everything"),
+    ("power-unexplained", "grants: [{to: left/identity/a, role: boss, at: left}]\n",
+     "can change access at left (change-access)"),
     ("temporary-endless", "grants: [{name: tmp-fix, to: left/identity/a, role: writing, at: left/bucket/b}]\n",
      "is called tmp, and has no end"),
     ("temporary-endless", trust(GOOD, ", because: for now until the new forge is there"), "called for now"),

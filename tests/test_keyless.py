@@ -65,8 +65,10 @@ def test_a_keyless_way_that_is_there_comes_first() -> None:
             {"token": "forge", "claims": {"sub": "ours/x", "aud": "north"}},
         ),
         (
-            "credentials: {k: {of: left/identity/a, form: access-key, held_in: forge}}",
-            {"token": "forge", "claims": {"sub": {"glob": "ours/**"}, "aud": "north"}},
+            "credentials: {k: {of: left/identity/a, form: access-key, held_in: forge}}\n"
+            "journeys: {j: {from: {token: forge, claims: {sub: ours/main, aud: north}}, "
+            "through: [left/identity/a], expect: allowed}}",
+            {"token": "forge", "claims": {"sub": "ours/main", "aud": "north"}},
         ),
         (
             "credentials: {k: {of: left/identity/a, form: access-key, held_in: left/cluster/k/namespace/n/identity/s}}",
@@ -84,9 +86,13 @@ def test_a_keyless_way_that_is_near_is_a_ready_line_that_reads(text: str, admits
 
 def test_a_host_that_holds_a_key_can_run_as_its_identity_instead() -> None:
     found = ways("credentials: {k: {of: left/identity/a, form: access-key, held_in: left/host/h}}\n")
-    assert found == [(False, [{"what": "left/host/h", "runs_as": "left/identity/a"},
-                              {"of": "left/identity/a", "admits": {"attached": True}, "session": "1h"}])]  # fmt: skip
+    trust = {"of": "left/identity/a", "admits": {"attached": "left/host/h"}, "session": "1h"}
+    assert found == [(False, [{"what": "left/host/h", "runs_as": "left/identity/a"}, trust])]
     assert ways("credentials: {k: {of: left/identity/a, form: access-key}}\n") == []
+
+
+def test_no_trust_in_every_run_of_ours_is_offered() -> None:
+    assert ways("credentials: {k: {of: left/identity/a, form: access-key, held_in: forge}}\n") == [(False, [])]
 
 
 def test_what_is_lodged_is_for_runs_of_ours_alone() -> None:

@@ -39,8 +39,13 @@ def admit(
     ] = None,
     offline: Annotated[bool, typer.Option("--offline", help="Do not ask the issuer for its keys.")] = False,
     from_token: Annotated[
-        str | None,
-        typer.Option("--from-token", metavar="FILE|-", help="Write the tightest trust for this one; needs no estate."),
+        list[str] | None,
+        typer.Option(
+            "--from-token",
+            metavar="FILE|-",
+            help="Write the tightest trust for this sample token; needs no estate. Repeat it with the token of another"
+            " run: what differs is not pinned.",
+        ),
     ] = None,
     meant: Annotated[
         str | None, typer.Option("--meant", metavar="CONDITIONS", help="Compare with the claims that were meant.")
@@ -64,7 +69,7 @@ def admit(
     """
     from enthesis.errors import Mistaken
 
-    if from_token is not None:
+    if from_token:
         _sample(from_token, output, quiet=quiet)
         return
     if what is None:
@@ -210,13 +215,21 @@ def _held_against(
         raise typer.Exit(3)
 
 
-def _sample(source: str, output: Format, *, quiet: bool) -> None:
-    """Reads a sample token and writes the tightest sensible trust for it."""
-    from enthesis.judging.admitting import sample_of
+def _sample(sources: list[str], output: Format, *, quiet: bool) -> None:
+    """Reads sample tokens of one pipeline and writes the tightest sensible trust for them."""
+    from enthesis.errors import Mistaken
+    from enthesis.judging.sampling import sample_of
     from enthesis.showing.admitting import sample_json, sample_lines
 
-    sample = sample_of(readable_token(source).unverified_claims)
-    remark("The token's signature was not checked: it is taken for what it says.", quiet=quiet)
+    samples = [readable_token(source).unverified_claims for source in sources]
+    issuers = list(dict.fromkeys(str(one.get("iss")) for one in samples))
+    if len(issuers) > 1:
+        raise Mistaken(
+            f"the samples are of different issuers: {', '.join(issuers)}", remedy="give samples of one issuer at a time"
+        )
+    what = "The token's signature was" if len(samples) == 1 else "The tokens' signatures were"
+    remark(f"{what} not checked: {'it is' if len(samples) == 1 else 'they are'} taken at face value.", quiet=quiet)
+    sample = sample_of(samples)
     if output is Format.JSON:
         put_json(sample_json(sample))
         return

@@ -224,7 +224,12 @@ def _told(of: str, ways: "list[Way]", missing: list[str], bound: timedelta, outp
 
     if output is Format.JSON:
         entries = [
-            {"says": way.says, "there": way.is_there, "entries": [{name: entry} for name, entry in way.entries]}
+            {
+                "says": way.says,
+                "there": way.is_there,
+                "entries": [{name: entry} for name, entry in way.entries],
+                "hint": way.hint or None,
+            }
             for way in ways
         ]
         put_json({"made": False, "of": of, "keyless_ways": entries, "missing": missing})
@@ -234,7 +239,9 @@ def _told(of: str, ways: "list[Way]", missing: list[str], bound: timedelta, outp
     for way in there:
         lines.append(line("  ", way.says, Span(f"  {way.source}" if way.source else "", "quiet")))
     for way in ways:
-        if not way.is_there:
+        if way.hint:
+            lines.append(line(f"  {way.says}: {way.hint}"))
+        elif not way.is_there:
             lines.append(line(f"  {way.says}, with"))
             for section, entry in way.entries:
                 lines.append(line(Span(f"    {section}:", "command")))

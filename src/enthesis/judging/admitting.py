@@ -13,7 +13,7 @@ from enthesis.judging.compiling import NONE, Barred, Compiled
 from enthesis.judging.facts import NEVER_SHOWN, claim_room, target_label
 from enthesis.judging.questions import BEARERS
 from enthesis.model.bounds import Undecided
-from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, Glob, Not, Test, literal_pattern
+from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, Not, Test
 from enthesis.model.estate import Estate, Issuer, Trust
 from enthesis.trusting.callers import EVERYBODY, NOBODY, Callers, Rooms, Shown, one_of, one_of_difference
 from enthesis.trusting.truth import Value, passes
@@ -365,57 +365,3 @@ def told(admissions: Admissions, trust: Trust, versions: Sequence[tuple[str, Cal
     except Undecided as bound:
         return Told(trust, undecided=str(bound))
     return Told(trust, caller, tuple(near), tuple(compared), nobody=nobody)
-
-
-@dataclass(frozen=True, slots=True)
-class Sample:
-    """What a sample token of somebody's pipeline tells: the tightest sensible trust, and each claim one notch wider.
-
-    `wider` are (claim, test or None for not looking at it, what that would let in).
-    """
-
-    issuer: str
-    claims: Mapping[str, Value]
-    tightest: Conditions
-    wider: tuple[tuple[str, Test | None, str], ...]
-
-
-FLEETING = (
-    "iss",
-    "exp",
-    "iat",
-    "nbf",
-    "jti",
-    "auth_time",
-    "nonce",
-)  # differ from token to token, or are checked anyway
-NUMBERED = re.compile(r"\d{4,}|[0-9a-f]{16,}")
-
-
-def sample_of(claims: Mapping[str, Value]) -> Sample:
-    """The tightest sensible trust for a token like this one: who it is for, and what names its subject for good."""
-    kept: list[tuple[str, Test]] = []
-    wider: list[tuple[str, Test | None, str]] = []
-    for name, value in claims.items():
-        if name in FLEETING:
-            continue
-        if name == "aud":
-            audiences = [one for one in value if isinstance(one, str)] if isinstance(value, tuple) else [value]
-            kept += [(name, Equal(one)) for one in audiences[:1] if isinstance(one, str)]
-        elif isinstance(value, str) and value and not NUMBERED.fullmatch(value):
-            kept.append((name, Equal(value)))
-            wider.extend(_one_notch(name, value))
-    order = {"sub": 0, "aud": 1}
-    kept.sort(key=lambda pair: order.get(pair[0], 2))
-    wider.sort(key=lambda one: order.get(one[0], 2))
-    return Sample(str(claims.get("iss", "")), claims, tuple(kept), tuple(wider))
-
-
-def _one_notch(name: str, value: str) -> Iterator[tuple[str, Test | None, str]]:
-    """One claim a notch wider: its last step left open, or not looked at."""
-    cut = max(value.rfind("/"), value.rfind(":"))
-    if cut > 0:
-        pattern = literal_pattern(value[: cut + 1]) + "*"
-        yield name, Glob(pattern), f"any {name} that is {value[: cut + 1]} and one more step"
-    if name != "sub":
-        yield name, None, f"any {name} at all, or none"

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from enthesis.model.addresses import service_account_subject
-from enthesis.model.conditions import Conditions, Equal
+from enthesis.model.conditions import Conditions, Equal, literal_pattern
 from enthesis.model.estate import Admission, Estate, Issuer, Lodged, Trust
 from enthesis.model.mistakes import Source
 from enthesis.reading.sentences import admitted
@@ -20,15 +20,17 @@ KEYLESS = ("token", "attached", "certificate", "assertion")
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """A keyless way. `entries` are the lines that the estate lacks for it, by section; none where it has it already."""
+    """A keyless way. `entries` are the lines that the estate lacks for it, by section; `hint` says how to write them,
+    where the estate does not know enough. None of both where it has it already."""
 
     says: str
     entries: tuple[tuple[str, dict[str, Any]], ...] = ()
     source: Source | None = None
+    hint: str = ""
 
     @property
     def is_there(self) -> bool:
-        return not self.entries
+        return not self.entries and not self.hint
 
 
 def keyless_ways(estate: Estate, identity: str) -> list[Way]:
@@ -40,7 +42,7 @@ def keyless_ways(estate: Estate, identity: str) -> list[Way]:
     ]
     near: dict[str, Way] = {}
     for way in (*_by_what_runs(estate, identity), *_by_lodged(estate, identity), *_by_holders(estate, identity)):
-        near.setdefault(repr(way.entries), way)
+        near.setdefault(repr(way.entries) + way.hint, way)
     has = [plain_statement("trusts", trust) for trust in estate.trusts if trust.of == identity]
     lacking = [way for way in near.values() if not any(_says_so(has, entry) for _, entry in way.entries)]
     return [*there, *lacking]
@@ -74,21 +76,37 @@ def _by_holders(estate: Estate, identity: str) -> Iterator[Way]:
             parts = place.split("/")
             issuer = next((one for one in estate.issuers.values() if one.cluster == "/".join(parts[:3])), None)
             if place in estate.issuers:
-                yield Way(f"runs at {place} show their own token", (("trusts", _from_issuer(estate, identity, place)),))
+                yield from _by_runs(estate, identity, place)
             elif issuer is not None and len(parts) > 6 and parts[5] == "identity":
                 claims = {"sub": service_account_subject(place), "aud": estate.system_of(identity)}
                 entry = {"of": identity, "admits": {"token": issuer.name, "claims": claims}, "session": "15m"}
                 yield Way(f"{place} shows the token that its cluster gives it", (("trusts", entry),))
             elif place in estate.resources and parts[1] in ("host", "pool", "function", "connector"):
                 runs = {"what": place, "runs_as": identity}
-                entry = {"of": identity, "admits": {"attached": True}, "session": "1h"}
+                attached: Any = {"glob": f"{literal_pattern(place)}/host/*"} if parts[1] == "pool" else place
+                entry = {"of": identity, "admits": {"attached": attached}, "session": "1h"}
                 says = f"{place} runs as it, and takes it on by its metadata service"
                 yield Way(says, (("attachments", runs), ("trusts", entry)))
 
 
-def _from_issuer(estate: Estate, identity: str, issuer: str) -> dict[str, Any]:
-    claims = {**plain_statement("issuers", estate.issuers[issuer]).get("owned", {}), "aud": estate.system_of(identity)}
-    return {"of": identity, "admits": {"token": issuer, "claims": claims}, "session": "15m"}
+def _by_runs(estate: Estate, identity: str, issuer: str) -> Iterator[Way]:
+    """The runs of a pipeline service that journeys show for this identity; where none is, how to find out."""
+    says = f"runs at {issuer} show their own token"
+    subjects = {
+        sub
+        for journey in estate.journeys.values()
+        if (journey.origin.form, journey.origin.whom, journey.expect) == ("token", issuer, "allowed")
+        and any(hop.identity == identity for hop in journey.through)
+        if isinstance(sub := journey.origin.shows.get("sub"), str)
+    }
+    for sub in sorted(subjects):
+        claims = {"sub": sub, "aud": estate.system_of(identity)}
+        yield Way(
+            f"the run {sub} shows its own token",
+            (("trusts", {"of": identity, "admits": {"token": issuer, "claims": claims}, "session": "15m"}),),
+        )
+    if not subjects:
+        yield Way(says, hint="`enthesis admit --from-token FILE` writes the trust for just the run that needs it")
 
 
 # -- what is lodged ---------------------------------------------------------------------------------------------------

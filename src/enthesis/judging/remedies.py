@@ -13,9 +13,10 @@ from typing import Any
 from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
 from enthesis.judging.questions import BEARERS, Question
+from enthesis.judging.sampling import changes_by_itself
 from enthesis.judging.verdicts import REFUSED, Miss, Request, Step, Unmet, Verdict
 from enthesis.model import estate as m
-from enthesis.model.addresses import account_of, article, parse, pool_of
+from enthesis.model.addresses import account_of, article, contains, parse, pool_of
 from enthesis.model.conditions import AnyOf, Equal, Glob, Test, Within
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.reading.conditions import plain_test
@@ -29,7 +30,7 @@ MAX_CHANGES = 6  # in one remedy
 MAX_JUDGED = 160  # sets of changes that are tried for one refusal, each on an estate compiled anew …
 SMALL = 4_000  # … of so many statements; on larger ones fewer are tried
 MAX_REMEDIES = 12
-FLEETING = ("exp", "iat", "nbf", "jti", "auth_time")  # claims that differ from token to token
+MAX_RUNNING = 20  # resources on which running code is tried as a way
 
 
 @dataclass(frozen=True, slots=True)
@@ -329,6 +330,7 @@ class _Maker:
         if self._is_resource(request.caller):
             yield from self._taking_on_first(request)
         yield from self._mended_grants(step)
+        yield from self._by_running_code(request)
         yield from self._new_grants(request, self._holder(request.target))
         if request.step("caller").outcome == REFUSED:
             yield from self._new_grants(request, self._common_boundary(request))
@@ -435,6 +437,8 @@ class _Maker:
 
     def _wider_claims(self, trust: m.Trust, miss: Miss, holder: str) -> Iterator[Made]:
         """One change that widens every claim that is too narrow; only where each can be widened."""
+        if any(changes_by_itself(one.attribute.removeprefix("claims."), one.found) for one in miss.unmet):
+            return  # the next run shows another value
         wider = {unmet.attribute.removeprefix("claims."): _widened(unmet) for unmet in miss.unmet}
         if not wider or any(test is None for test in wider.values()):
             return
@@ -468,8 +472,8 @@ class _Maker:
             form, whom = origin.form, origin.whom
             conditions = tuple(
                 (name, Equal(value))
-                for name, value in origin.shows.items()
-                if isinstance(value, str | int | bool) and value != "" and name not in FLEETING
+                for name, value in map(self._lasting, origin.shows.items())
+                if isinstance(value, str | int | bool) and value != "" and not changes_by_itself(name, value)
             )
             if origin.form == "token" and not conditions:
                 return
@@ -491,6 +495,13 @@ class _Maker:
         trust = m.Trust(target, m.Admission(form, whom, conditions), name, session=session)
         text = f"a trust of {target} in {words}, for {duration_text(session)} at a time"
         yield *first, Change(text, holder, "trusts", "", trust, width=4)
+
+    def _lasting(self, shown: tuple[str, Any]) -> tuple[str, Any]:
+        """A claim as a trust pins it: of several audiences one, a provider where there is one."""
+        name, value = shown
+        if name == "aud" and isinstance(value, tuple):
+            return name, next((one for one in value if one in self.estate.providers), value[0] if value else None)
+        return shown
 
     def _running(self, what: str, identity: str) -> tuple[Change, ...]:
         """The change by which a resource runs as an identity; () where it does."""
@@ -524,6 +535,28 @@ class _Maker:
                 yield Change(
                     f"take on {identity} first", "whoever asks", "", question=replace(question, through=through)
                 )
+
+    def _by_running_code(self, request: Request) -> Iterator[Made]:
+        """The question by way of a resource: code is run there, and goes on as an identity that may do it."""
+        if request.is_hop or not request.caller or self._is_resource(request.caller):
+            return
+        wanted, question = (self._kind(request.target), request.verb), self.question
+        able = {
+            grant.to
+            for grant in self.estate.grants
+            if contains(grant.at, request.target) and wanted in self.estate.permissions_of(grant.role)
+        }
+        tried = 0
+        for what in self.estate.resources:
+            fitting = [one for one in _runs(self.estate, what) if one in able and one != request.caller]
+            if not fitting or self.estate.catalogue.running_verb(self._kind(what)) is None:
+                continue
+            tried += 1
+            if tried > MAX_RUNNING:
+                return
+            through = (*question.through, m.Hop(on=what), m.Hop(fitting[0]))
+            text = f"run code on {what} first, and take on {fitting[0]} there"
+            yield Change(text, "whoever asks", "", question=replace(question, through=through))
 
     # companions
 

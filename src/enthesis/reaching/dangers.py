@@ -526,6 +526,10 @@ def _contained(looking: _Looking) -> Iterator[Danger]:
                         break
             except Undecided:
                 looking.undecided += 1
+    yield from _contained_by_name(looking)
+
+
+def _contained_by_name(looking: _Looking) -> Iterator[Danger]:
     named: dict[tuple[str, str, str], list[Trust]] = {}
     for other in looking.estate.trusts:
         if other.admits.form not in BEARERS:

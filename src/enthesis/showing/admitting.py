@@ -3,8 +3,9 @@
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from enthesis.judging.admitting import BESIDES, Compared, Held, Near, Sample, Told, is_pinned
+from enthesis.judging.admitting import BESIDES, Compared, Held, Near, Told, is_pinned
 from enthesis.judging.questions import BEARERS
+from enthesis.judging.sampling import Sample
 from enthesis.model.conditions import Test
 from enthesis.model.estate import Trust
 from enthesis.reading.conditions import plain_test
@@ -20,12 +21,16 @@ MOST = 6  # near callers that get in too, in text
 
 def sample_lines(sample: Sample) -> Iterator[Line]:
     """What a sample token pins, the tightest sensible trust, and what each notch wider would let in."""
-    yield line(Span(f"The tightest sensible trust looks at {counted(len(sample.tightest), 'claim')}.", "strong"))
+    of = f", from {sample.samples} samples" if sample.samples > 1 else ""
+    yield line(Span(f"The tightest sensible trust pins {counted(len(sample.tightest), 'claim')}{of}.", "strong"))
+    if "sub" not in dict(sample.tightest):
+        yield line(Span("No subject is pinned: this trust admits every subject of the issuer. Add one.", "bad"))
     kept = dict(sample.tightest)
     width = max((len(name) for name in sample.claims), default=0)
     for name, value in sample.claims.items():
         word = Span("pinned    ", "good") if name in kept else Span("not pinned", "quiet")
         yield line(f"  {name.ljust(width)}  ", word, f"  {shown(value)}")
+        yield line(Span(f"  {' ' * width}              {sample.why[name]}", "quiet"))
     yield line()
     for text in sample_yaml(sample):
         yield line("  ", Span(text, "command"))
@@ -190,7 +195,9 @@ def sample_json(sample: Sample) -> dict[str, Any]:
     """What a sample token gives, for a program."""
     return {
         "issuer": sample.issuer,
+        "samples": sample.samples,
         "shows": jsonable(dict(sample.claims)),
+        "why": dict(sample.why),
         "claims": {name: plain_test(test) for name, test in sample.tightest},
         "lines": sample_yaml(sample),
         "wider": [

@@ -1,0 +1,125 @@
+"""What would allow a request: never more than it needs, and by running code where that is a way."""
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from enthesis.judging.compiling import compile_estate
+from enthesis.judging.judge import Judge
+from enthesis.judging.questions import Question
+from enthesis.judging.remedies import Change, remedies_for
+from enthesis.model.conditions import Equal
+from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Origin
+from enthesis.reading.folder import read_texts
+
+NOW = datetime(2026, 11, 24, tzinfo=UTC)
+HEAD = """\
+estate: x
+organisations: {works: {}, away: {outside: true}}
+providers: {north: {style: one-sided}}
+accounts: {left: {in: "@works", provider: north}}
+issuers: {forge: {kind: oidc}}
+resources: {left/bucket/b: {}, left/host/h: {runs_as: left/identity/c}, left/host/i: {}}
+identities:
+  left/identity/a: {kind: service-account}
+  left/identity/b: {kind: service-account}
+  left/identity/c: {kind: instance-role}
+  "@works/identity/maren": {kind: person}
+roles:
+  reading: {allows: {object: [read]}}
+  logging-in: {allows: {host: [login], identity: [use]}}
+"""
+READ = Attempt("read", "left/bucket/b/object/o")
+
+
+def estate_of(body: str) -> Estate:
+    reading = read_texts({"estate.yaml": HEAD + body})
+    assert reading.estate is not None, reading.mistakes
+    return reading.estate
+
+
+def ways(
+    body: str, origin: Origin, *through: Hop, attempt: Attempt | None = READ, **context: Any
+) -> list[list[Change]]:
+    """The remedies of a question that an estate refuses."""
+    estate = estate_of(body)
+    question = Question(origin, through, attempt, Context(**context), NOW)
+    verdict = Judge(compile_estate(estate)).judge(question)
+    assert not verdict.allowed
+    return [list(one.changes) for one in remedies_for(estate, verdict).found]
+
+
+def sentences(found: list[list[Change]]) -> list[str]:
+    return ["; ".join(change.sentence for change in one) for one in found]
+
+
+def test_a_trust_that_is_offered_pins_nothing_that_the_next_token_lacks() -> None:
+    shows: Claims = {
+        "sub": "tides/main",
+        "aud": ("elsewhere", "north"),
+        "nonce": "x",
+        "iat": 5,
+        "jti": "y",
+        "run": "123",
+    }
+    found = ways("", Origin("token", "forge", shows), attempt=Attempt("take-on", "left/identity/a"))
+    (trust,) = [one.value for one in found[0]]
+    assert dict(trust.admits.conditions) == {"sub": Equal("tides/main"), "aud": Equal("north")}
+    assert trust.session == timedelta(minutes=15)
+
+
+def test_a_claim_of_one_run_alone_is_not_added_to_a_trust() -> None:
+    body = "trusts: [{of: left/identity/a, admits: {token: forge, claims: {sub: tides/main, run: '122'}}}]\n"
+    shows = {"sub": "tides/main", "aud": "north", "run": "123"}
+    found = ways(body, Origin("token", "forge", shows), attempt=Attempt("take-on", "left/identity/a"))
+    assert not any("run be 123" in one for one in sentences(found))
+    assert [dict(one.value.admits.conditions) for one in found[0]] == [
+        {"sub": Equal("tides/main"), "aud": Equal("north")}
+    ]
+    lasting = body.replace("run: '122'", "event: push")
+    found = ways(
+        lasting, Origin("token", "forge", {**shows, "event": "tag"}), attempt=Attempt("take-on", "left/identity/a")
+    )
+    assert "let event be tag too in the trust of left/identity/a" in sentences(found)
+
+
+def test_running_code_on_a_host_is_a_way_where_the_caller_may() -> None:
+    body = (
+        "grants:\n"
+        "  - {to: left/identity/a, role: logging-in, at: left/host/h}\n"
+        "  - {to: left/identity/a, role: logging-in, at: left/identity/c}\n"
+        "  - {to: left/identity/c, role: reading, at: left/bucket/b}\n"
+        "trusts: [{of: left/identity/c, admits: {attached: true}}]\n"
+    )
+    found = ways(body, Origin("identity", "left/identity/a"))
+    assert sentences(found)[0] == "run code on left/host/h first, and take on left/identity/c there"
+    barred = body.replace("  - {to: left/identity/a, role: logging-in, at: left/identity/c}\n", "")
+    assert sentences(found)[0] not in sentences(ways(barred, Origin("identity", "left/identity/a")))
+
+
+def test_two_sessions_that_are_too_short_are_lengthened_together() -> None:
+    body = (
+        "trusts:\n"
+        "  - {of: left/identity/a, admits: {token: forge, claims: {sub: x}}, session: 15m}\n"
+        "  - {of: left/identity/b, admits: {identity: left/identity/a}, session: 15m}\n"
+        "grants: [{to: left/identity/b, role: reading, at: left/bucket/b}]\n"
+    )
+    hops = (Hop("left/identity/a"), Hop("left/identity/b"))
+    found = ways(body, Origin("token", "forge", {"sub": "x"}), *hops, session_age=timedelta(hours=2))
+    assert sentences(found)[0] == ("let sessions as left/identity/a last 3h; let sessions as left/identity/b last 3h")
+
+
+def test_nobody_is_offered_to_act_as_a_person() -> None:
+    found = ways("", Origin("identity", "left/identity/a"), attempt=Attempt("take-on", "@works/identity/maren"))
+    assert found == []
+
+
+def test_a_new_role_is_narrower_than_what_the_estate_has() -> None:
+    wide = HEAD.replace("reading: {allows: {object: [read]}}", "reading: {allows: {object: [read, write, list]}}")
+    reading = read_texts({"estate.yaml": wide})
+    assert reading.estate is not None
+    question = Question(Origin("identity", "left/identity/a"), (), READ, Context(), NOW)
+    verdict = Judge(compile_estate(reading.estate)).judge(question)
+    first, *others = remedies_for(reading.estate, verdict).found
+    assert [one.section for one in first.changes] == ["roles", "grants"]
+    assert first.changes[0].value.allows == {"object": ("read",)}
+    assert any(one.changes[0].value.role == "reading" for one in others)
