@@ -292,3 +292,62 @@ def test_the_cache_is_used_and_never_trusted_over_the_file(
         for path in cache.glob("*.tree"):
             path.write_bytes(damaged)
         assert read_folder(saltmarsh, cache=cache).mistakes
+
+
+SMALL = "estate: small\norganisations: {works: {}}\n"
+
+
+def test_files_that_are_to_be_ignored_are_not_even_read(enthesis: Program, tmp_path: Path) -> None:
+    files = {
+        "estate.yaml": SMALL + "ignore: ['k8s/**', '*.tmp.json', b?d.yaml]\n",
+        "k8s/deep/one.yaml": "a: 1\n---\nb: 2\n",
+        "x.tmp.json": "[",
+        "bad.yaml": "roles: [",
+        "more.yaml": "providers: {north: {style: one-sided}}\n",
+    }
+    folder = write_estate(tmp_path, files)
+    (folder / "k8s" / "image.yaml").write_bytes(b"\xff\xfe\x00")
+    reading = read_folder(folder)
+    assert reading.estate is not None, reading.mistakes
+    assert reading.files == ("estate.yaml", "more.yaml")
+    assert set(reading.skipped) == {"k8s/deep/one.yaml", "k8s/image.yaml", "x.tmp.json", "bad.yaml"}
+    assert reading.estate.ignore == ("k8s/**", "*.tmp.json", "b?d.yaml")
+    ran = enthesis("check", at=folder)
+    assert ran.code == 0 and "4 files not read:" in ran.out and "bad.yaml: ignored by estate.yaml" in ran.out
+
+
+def test_ignoring_is_said_in_the_head_alone_and_never_of_it() -> None:
+    assert read_texts({"estate.yaml": SMALL + "ignore: ['**']\n"}).estate is not None
+    found = read_texts({"estate.yaml": SMALL, "more.yaml": "ignore: [estate.yaml]\n"}).mistakes
+    assert [one.code for one in found] == ["wrong-place"]
+
+
+def test_documents_of_our_own_are_left_out_and_sections_never_are() -> None:
+    survey = '{"enthesis": "survey", "version": 1}\n{"section": "roles", "name": "r", "allows": {}}\n'
+    reading = read_texts({"estate.yaml": SMALL, "live.json": survey, "p.json": '{"enthesis": "proposal", "format": 1}'})
+    assert reading.estate is not None
+    assert reading.skipped == {"live.json": "a survey that Enthesis wrote", "p.json": "a proposal that Enthesis wrote"}
+    for hidden in ("enthesis: x\nroles: {}\n", "enthesis: x\nestate: small\n", "roles: {}\nenthesis: x\n"):
+        found = read_texts({"estate.yaml": SMALL, "more.yaml": hidden}).mistakes
+        assert [one.code for one in found] == ["unknown-section"], hidden
+
+
+@pytest.mark.parametrize("text", ["name: a\nversion: 1\nscripts: {}\n", "- one\n", "a: 1\n---\nb: 2\n"])
+def test_what_is_plainly_something_else_is_named_once_with_advice(text: str) -> None:
+    (found,) = read_texts({"estate.yaml": SMALL, "package.yaml": text}).mistakes
+    assert found.code in ("not-an-estate-file", "unreadable-file")
+    assert "ignore: [package.yaml]" in found.expected
+    misspelt = read_texts({"estate.yaml": SMALL, "more.yaml": "grnats: []\n"}).mistakes
+    assert [one.code for one in misspelt] == ["unknown-section"]
+
+
+def test_files_in_formats_of_others_are_not_written_among_those_of_an_estate(
+    enthesis: Program, tmp_path: Path
+) -> None:
+    folder = write_estate(tmp_path / "estate", {"estate.yaml": SMALL})
+    ran = enthesis("check", "--sarif", "log.json", at=folder)
+    assert ran.code == 2 and "ignore: [log.json]" in ran.err and not (folder / "log.json").exists()
+    assert enthesis("check", "--sarif", "log.sarif", at=folder).code == 0
+    (folder / "estate.yaml").write_text(SMALL + "ignore: ['*.json']\n", encoding="utf-8")
+    assert enthesis("check", "--sarif", "log.json", at=folder).code == 0
+    assert enthesis("check", at=folder).code == 0

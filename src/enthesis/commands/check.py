@@ -99,13 +99,14 @@ def check(
     if reading.estate is None:
         if output is ReviewFormat.JSON:
             mistakes = [mistake_json(mistake) for mistake in reading.mistakes]
-            put_json({"usable": False, "files": list(reading.files), "mistakes": mistakes})
+            read = {"files": list(reading.files), "skipped": dict(reading.skipped)}
+            put_json({"usable": False, **read, "mistakes": mistakes})
         else:
             put_lines(mistake_lines(reading.mistakes))
         if sarif is not None:
             from enthesis.showing.sarif import sarif as log
 
-            write_file(sarif, log(reading.mistakes))
+            write_file(sarif, log(reading.mistakes), foreign=True)
         raise typer.Exit(2)
     well = _answer(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
     if not well:
@@ -208,7 +209,7 @@ def _answer(
         judged_json,
     )
     from enthesis.showing.differences import difference_json, difference_lines, difference_markdown
-    from enthesis.showing.estates import count_lines, estate_json
+    from enthesis.showing.estates import count_lines, estate_json, skipped_lines
     from enthesis.showing.lines import Span, line
     from enthesis.showing.sarif import sarif as log
 
@@ -220,7 +221,7 @@ def _answer(
     unsure = bool(barred) and found is not None and bool(found.undecided)
     well = judged.well and not gained and not unsure
     if sarif is not None:
-        write_file(sarif, log((), journeys, decided, dangers))
+        write_file(sarif, log((), journeys, decided, dangers), foreign=True)
     if output is ReviewFormat.MARKDOWN and found is not None:
         put_text("\n".join(difference_markdown(found)) + "\n")
     elif output is ReviewFormat.JSON:
@@ -228,6 +229,7 @@ def _answer(
             {
                 "usable": True,
                 "files": list(reading.files),
+                "skipped": dict(reading.skipped),
                 **estate_json(estate),
                 "mistakes": [],
                 "journeys": [judged_json(one) for one in journeys],
@@ -241,7 +243,7 @@ def _answer(
         style = "good" if well else "bad"
         put_lines([line(Span(check_sentence(estate, len(reading.files), journeys, decided, dangers), style))])
         if not quiet:
-            put_lines(count_lines(estate))
+            put_lines([*count_lines(estate), *skipped_lines(reading.skipped)])
         texts = estate_texts(folder) if not well and reading.files else {}
         put_lines(check_lines(texts, reading.named_at, chains, journeys, decided))
         put_lines(danger_lines(texts, dangers))

@@ -198,13 +198,31 @@ def fresh_folder(folder: Path, otherwise: str) -> Path:
     return folder.resolve()
 
 
-def write_file(path: Path, content: bytes) -> None:
-    """Writes a file whole or not at all; Mistaken where it cannot be written."""
+def write_file(path: Path, content: bytes, *, foreign: bool = False) -> None:
+    """Writes a file whole or not at all; Mistaken where it cannot be written, or where an estate would read it as its
+    own (`foreign`: it is in a format of others, which carries no mark of ours)."""
     from enthesis.errors import Mistaken
 
+    if foreign:
+        _keep_apart(path)
     beside = path.with_name(path.name + ".new")
     try:
         beside.write_bytes(content)
         beside.replace(path)
     except OSError as fault:
         raise Mistaken(f"{path} cannot be written: {fault.strerror}") from None
+
+
+def _keep_apart(path: Path) -> None:
+    """Mistaken where a file that is no estate file would stand among those that an estate reads."""
+    from enthesis.errors import Mistaken
+    from enthesis.reading.finding import find_estate
+    from enthesis.reading.folder import is_read
+
+    folder = find_estate(path.resolve().parent)
+    if folder is not None and is_read(folder, path.resolve()):
+        name = path.resolve().relative_to(folder).as_posix()
+        raise Mistaken(
+            f"{path} would be read as part of the estate there",
+            remedy=f"write it elsewhere, or add `ignore: [{name}]` to {folder.name}/estate.yaml",
+        )

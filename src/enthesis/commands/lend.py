@@ -276,7 +276,7 @@ def _to_clients(
     kept = through.resolve() if through is not None else None
     for option, value in (("--estate", folder), ("--through", kept), ("--context", context)):
         words += [option, str(value)] if value is not None else []
-    write_file(kubeconfig, lent_kubeconfig(cluster, identity, words).encode())
+    write_file(kubeconfig, lent_kubeconfig(cluster, identity, words).encode(), foreign=True)
     kubeconfig.chmod(0o600)
     remark(f"{kubeconfig} lends {identity}, for {life} at a time.", quiet=quiet)
 

@@ -43,6 +43,6 @@ def write_manifests(estate: "Estate", folder: Path, *, quiet: bool) -> list[str]
             files[folder / UNSAFE.sub("-", one.provider.rsplit("/", 1)[1]) / name] = text.encode()
     for path, content in files.items():
         path.parent.mkdir(parents=True, exist_ok=True)
-        write_file(path, content)
+        write_file(path, content, foreign=True)
     remark(f"{len(files)} objects are written below {folder}.", quiet=quiet)
     return [str(path) for path in files]

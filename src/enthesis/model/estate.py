@@ -364,6 +364,7 @@ class Estate:
     journeys: Mapping[str, Journey] = field(default_factory=dict)
     invariants: tuple[Invariant, ...] = ()
     accepted: tuple[Accepted, ...] = ()
+    ignore: tuple[str, ...] = ()
     kinds: Mapping[str, Kind] = field(default_factory=dict)
 
     def issuer_of_workload(self, workload: str) -> str | None:

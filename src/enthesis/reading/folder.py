@@ -1,8 +1,9 @@
 """The one door to files: finds the files of an estate, reads them all and reports every mistake at once."""
 
 import os
+import re
 import stat
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from importlib import resources
 from pathlib import Path
@@ -16,7 +17,7 @@ from enthesis.reading.checking import check
 from enthesis.reading.finding import HEAD
 from enthesis.reading.nodes import MAX_BYTES, Node, UnreadableFile, parse, too_large
 from enthesis.reading.sections import SECTIONS
-from enthesis.reading.shapes import MISSING, Notes, described
+from enthesis.reading.shapes import MISSING, ListOf, Notes, Text, described, nearest
 
 ENDINGS = (".yaml", ".json")
 
@@ -25,7 +26,8 @@ ENDINGS = (".yaml", ".json")
 class Reading:
     """What reading a folder gave: the estate (None where there are mistakes), the mistakes, the files.
 
-    `named_at` says by section and name where each named entry stands, `records` has what is written at each statement.
+    `named_at` says by section and name where each named entry stands, `records` has what is written at each statement,
+    `skipped` the files that were left out, each with why.
     """
 
     estate: Estate | None
@@ -33,6 +35,7 @@ class Reading:
     files: tuple[str, ...]
     named_at: Mapping[tuple[str, str], Source] = field(default_factory=dict)
     records: Mapping[Source, Node] = field(default_factory=dict)
+    skipped: Mapping[str, str] = field(default_factory=dict)
 
 
 def packaged_catalogue(remembered: TreeCache) -> Catalogue:
@@ -74,7 +77,7 @@ def estate_texts(folder: Path) -> dict[str, str]:
     return {
         path.relative_to(folder).as_posix(): path.read_bytes().decode("utf-8")
         for path, fault in _files(folder)
-        if not fault
+        if not fault and is_read(folder, path)
     }
 
 
@@ -86,19 +89,100 @@ def read_texts(texts: Mapping[str, str]) -> Reading:
 def _read(contents: dict[str, bytes], mistakes: list[Mistake], remembered: TreeCache) -> Reading:
     trees: list[tuple[str, Node]] = []
     files: list[str] = []
+    skipped: dict[str, str] = {}
+    head, in_head = _parse(HEAD, contents[HEAD], remembered) if HEAD in contents else (None, [])
+    ignored = _ignored(head)
+    mistakes = [one for one in mistakes if not ignored(one.source.file)]
     for name, data in contents.items():
-        tree, found = _parse(name, data, remembered)
-        mistakes.extend(found)
-        if tree is not None and _is_document(tree):
+        if name != HEAD and ignored(name):
+            skipped[name] = "ignored by estate.yaml"
             continue
+        tree, found = (head, in_head) if name == HEAD else _parse(name, data, remembered)
+        if name != HEAD:
+            kind = _document(tree, data)
+            if kind:
+                skipped[name] = f"a {kind} that Enthesis wrote"
+                continue
+            if tree is not None and _is_something_else(tree):
+                found = [Mistake("not-an-estate-file", NOT_OURS, Source(name, 1, 1), expected=advice(name))]
+                tree = None
+        mistakes.extend(found)
         files.append(name)
         if tree is not None:
             trees.append((name, tree))
-    complete = all(mistake.code == "duplicate" for mistake in mistakes)
+    complete = all(mistake.code in ("duplicate", "not-an-estate-file") for mistake in mistakes)
     merged = _Merge(packaged_catalogue(remembered))
     estate = _assemble(merged, trees, complete=complete)
     located = tuple(_with_line(mistake, contents) for mistake in _ordered([*mistakes, *merged.mistakes]))
-    return Reading(None if located else estate, located, tuple(files), merged.named_at, merged.records)
+    return Reading(None if located else estate, located, tuple(files), merged.named_at, merged.records, skipped)
+
+
+NOT_OURS = "this file is no part of an estate: none of its keys is a section"
+
+
+def advice(name: str) -> str:
+    """How a file is told apart from the estate's."""
+    return f"sections of an estate; otherwise move it, or write `ignore: [{name}]` in {HEAD}"
+
+
+def ignores(patterns: Iterable[str]) -> Callable[[str], bool]:
+    """Whether a file's path is like one of these globs, which mean what they mean everywhere in an estate."""
+    whole = re.compile("|".join(_expression(one) for one in patterns) or r"(?!)", re.DOTALL)
+    return lambda name: whole.fullmatch(name) is not None
+
+
+def is_read(folder: Path, path: Path) -> bool:
+    """Whether a file of an estate's folder, there already or not, is read as part of the estate."""
+    name = path.relative_to(folder).as_posix()
+    if path.suffix not in ENDINGS or any(part.startswith(".") for part in name.split("/")):
+        return False
+    data, problem = _bytes(folder / HEAD)
+    head, _ = _parse(HEAD, data, TreeCache(None)) if not problem else (None, [])
+    return not _ignored(head)(name)
+
+
+def _expression(pattern: str) -> str:
+    parts = re.split(r"(\\.|\*\*|\*|\?)", pattern)
+    known = {"**": ".*", "*": "[^/:]*", "?": "[^/:]"}
+    return "".join(
+        known[one] if one in known else re.escape(one[-1:] if one.startswith("\\") else one) for one in parts
+    )
+
+
+def _ignored(head: Node | None) -> Callable[[str], bool]:
+    """Which files the head of an estate leaves out."""
+    node = head.value.get("ignore") if head is not None and isinstance(head.value, dict) else None
+    listed = node.value if node is not None and isinstance(node.value, list) else []
+    return ignores(one.value for one in listed if isinstance(one.value, str))
+
+
+def _document(tree: Node | None, data: bytes) -> str:
+    """Which document of Enthesis's own a file is (a proposal, a survey): its first key is `enthesis`, and it has no
+    section of an estate. '' for anything else."""
+    first = tree
+    if tree is None:  # a survey is a row of documents
+        try:
+            first, _ = parse(data.split(b"\n", 1)[0], as_json=True)
+        except UnreadableFile:
+            return ""
+    if first is None or not isinstance(first.value, dict) or next(iter(first.value), "") != "enthesis":
+        return ""
+    if any(word in SECTIONS or word == "estate" for word in first.value):
+        return ""
+    kind = first.value["enthesis"].value
+    return kind if isinstance(kind, str) and kind else "document"
+
+
+def _is_something_else(tree: Node) -> bool:
+    """Whether nothing in a file looks like a section, not even a misspelt one."""
+    if isinstance(tree.value, list):
+        return True
+    if not isinstance(tree.value, dict) or not tree.value:
+        return False
+    known = ("estate", "ignore", *SECTIONS)
+    if any(word in known for word in tree.value):
+        return False
+    return 2 * sum(bool(nearest(str(word), known)) for word in tree.value) <= len(tree.value) - 1
 
 
 def _assemble(merged: "_Merge", trees: list[tuple[str, Node]], *, complete: bool) -> Estate | None:
@@ -142,11 +226,14 @@ class _Merge:
         if word == "estate":
             self._name(node, notes)
             return
+        if word == "ignore":
+            self._ignore(node, notes)
+            return
         section = SECTIONS.get(word)
         if section is None:
             line, column = tree.keys[word] if tree.keys else (tree.line, tree.column)
             at = Source(notes.file, line, column)
-            known = ("estate", *SECTIONS)
+            known = ("estate", "ignore", *SECTIONS)
             expected = "one of " + ", ".join(known)
             message = f"`{word}` is not a section"
             notes.wrong_at("unknown-section", message, at, expected=expected, known=known, word=word)
@@ -169,6 +256,14 @@ class _Merge:
         else:
             self.name = node.value
             self.named_at["estate", ""] = notes.source(node)
+
+    def _ignore(self, node: Node, notes: Notes) -> None:
+        if notes.file != HEAD:
+            notes.wrong("wrong-place", f"`ignore` stands in {HEAD} alone", node, expected=f"a list in {HEAD}")
+            return
+        read = ListOf(Text(), or_one=True).read(node, notes)
+        if read is not MISSING:
+            self.values["ignore"] = list(read)
 
     def _named(self, word: str, node: Node, notes: Notes) -> None:
         section = SECTIONS[word]
@@ -195,7 +290,8 @@ class _Merge:
 
     def estate(self, *, complete: bool) -> Estate:
         values: dict[str, Any] = {
-            word: value if SECTIONS[word].key else tuple(value) for word, value in self.values.items()
+            word: value if word in SECTIONS and SECTIONS[word].key else tuple(value)
+            for word, value in self.values.items()
         }
         catalogue = self.catalogue.extended(values["kinds"].values())
         if not self.name and complete and not self.mistakes:
@@ -212,7 +308,8 @@ def _parse(name: str, data: bytes, remembered: TreeCache) -> tuple[Node | None, 
     try:
         tree, duplicates = parse(data, as_json=name.endswith(".json"))
     except UnreadableFile as fault:
-        return None, [Mistake("unreadable-file", str(fault), Source(name, fault.line, fault.column))]
+        at = Source(name, fault.line, fault.column)
+        return None, [Mistake("unreadable-file", str(fault), at, expected="" if name == HEAD else advice(name))]
     if not duplicates and tree is not None:
         remembered.put(data, tree)
     return tree, [
@@ -223,11 +320,6 @@ def _parse(name: str, data: bytes, remembered: TreeCache) -> tuple[Node | None, 
         )
         for key, line, column, first in duplicates
     ]
-
-
-def _is_document(tree: Node) -> bool:
-    """Whether a file is one that Enthesis wrote for something else (a proposal, say), and so no part of an estate."""
-    return isinstance(tree.value, dict) and "enthesis" in tree.value
 
 
 def _bytes(path: Path) -> tuple[bytes, str]:

@@ -690,7 +690,14 @@ SECTIONS: dict[str, Section] = {
 
 def schema() -> dict[str, Any]:
     """The JSON Schema (2020-12) of a file of an estate."""
-    properties: dict[str, Any] = {"estate": {"type": "string", "description": "the name of the estate"}}
+    properties: dict[str, Any] = {
+        "estate": {"type": "string", "description": "the name of the estate"},
+        "ignore": {
+            "type": "array",
+            "items": {"type": "string"},
+            "description": "globs of files in the folder that are no part of the estate; in estate.yaml alone",
+        },
+    }
     for name, section in SECTIONS.items():
         entry = section.record.schema()
         if section.key:

@@ -11,7 +11,7 @@ from enthesis.reading.sections import SECTIONS
 
 def plain_estate(estate: Estate) -> dict[str, Any]:
     """The estate as it stands in one file; empty sections are left out."""
-    out: dict[str, Any] = {"estate": estate.name}
+    out: dict[str, Any] = {"estate": estate.name, **({"ignore": list(estate.ignore)} if estate.ignore else {})}
     for word, section in SECTIONS.items():
         values = getattr(estate, word)
         if not values:

@@ -52,3 +52,11 @@ def count_lines(estate: Estate) -> Iterable[Line]:
 def estate_json(estate: Estate) -> dict[str, Any]:
     """The same for a program."""
     return {"estate": estate.name, "counts": {name: len(getattr(estate, name)) for name, _ in SECTIONS}}
+
+
+def skipped_lines(skipped: Mapping[str, str]) -> Iterable[Line]:
+    """The files in the folder that were not read as part of the estate, each with why."""
+    if skipped:
+        yield line(f"  {counted(len(skipped), 'file')} not read:")
+    for name, why in skipped.items():
+        yield line(f"    {name}: {why}")
