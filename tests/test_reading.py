@@ -327,7 +327,7 @@ def test_documents_of_our_own_are_left_out_and_sections_never_are() -> None:
     reading = read_texts({"estate.yaml": SMALL, "live.json": survey, "p.json": '{"enthesis": "proposal", "format": 1}'})
     assert reading.estate is not None
     assert reading.skipped == {"live.json": "a survey that Enthesis wrote", "p.json": "a proposal that Enthesis wrote"}
-    for hidden in ("enthesis: x\nroles: {}\n", "enthesis: x\nestate: small\n", "roles: {}\nenthesis: x\n"):
+    for hidden in ("enthesis: x\nroles: {}\n", "roles: {}\nenthesis: x\n"):
         found = read_texts({"estate.yaml": SMALL, "more.yaml": hidden}).mistakes
         assert [one.code for one in found] == ["unknown-section"], hidden
 
@@ -341,9 +341,7 @@ def test_what_is_plainly_something_else_is_named_once_with_advice(text: str) -> 
     assert [one.code for one in misspelt] == ["unknown-section"]
 
 
-def test_files_in_formats_of_others_are_not_written_among_those_of_an_estate(
-    enthesis: Program, tmp_path: Path
-) -> None:
+def test_files_in_formats_of_others_are_not_written_among_those_of_an_estate(enthesis: Program, tmp_path: Path) -> None:
     folder = write_estate(tmp_path / "estate", {"estate.yaml": SMALL})
     ran = enthesis("check", "--sarif", "log.json", at=folder)
     assert ran.code == 2 and "ignore: [log.json]" in ran.err and not (folder / "log.json").exists()

@@ -103,6 +103,10 @@ class Administered(Protocol):
         """Carries one step out. `ids` maps addresses to live ids, across providers, and is kept up to date."""
         ...
 
+    def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
+        """Why it cannot hold a statement; '' where it can. `allows` is what the role of a grant allows."""
+        ...
+
 
 Record = Mapping[str, Any]
 """One line of a survey: an entry of a section in the estate's words, what was left out and why, or a finding."""
@@ -241,7 +245,6 @@ class LiveProvider(Administered, TakesOn, TakesKeys, Attempts, Protocol):
 class LiveClusterPorts(Administered, TakesOn, Attempts, Issues, Protocol):
     """A cluster: changed by its administrators, issuer of its service accounts' tokens, and where they open things."""
 
-    def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str: ...
     def seat(self, workload: str) -> Credential: ...
     def token_for(self, identity: str, life: timedelta) -> tuple[Credential, str]: ...
 

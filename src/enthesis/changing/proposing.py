@@ -7,7 +7,7 @@ from typing import Any
 from enthesis.changing.lingering import dangling, living_on
 from enthesis.changing.live import Key, LiveObject, Surveyed, names_what_is_gone, normalised
 from enthesis.changing.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
-from enthesis.changing.wanted import Wanted, wanted
+from enthesis.changing.wanted import Wanted, known_at, usable_at, wanted
 from enthesis.model.addresses import account_of, standing_in
 from enthesis.model.estate import Estate
 from enthesis.reading.sentences import statement_sentence
@@ -163,7 +163,8 @@ def _blocked(
         why, who = "", ""
         found = live.get(one.key)
         for need in one.needs:
-            if need in estate.identities and need not in known and estate.administered_by_others(need):
+            named = need in estate.identities or need in estate.groups
+            if named and need not in known and estate.administered_by_others(need):
                 why = f"the id of {need} is not known here"
                 who = f"the administrators of {account_of(need)}: they know it"
                 continue
@@ -173,12 +174,8 @@ def _blocked(
                 in_account = lacking != made_by
                 who = f"the administrators of {made_by}" if in_account else f"whoever makes accounts for {made_by}"
                 why = f"it needs {lacking}, which does not exist"
-        if not why and one.collection == "grants":
-            account = estate.accounts.get(account_of(str(one.body["to"])))
-            in_cluster = one.provider not in estate.providers  # which says itself whom it does not know
-            if account is not None and account.provider != one.provider and not in_cluster:
-                why = f"{one.body['to']} is known at {account.provider} alone, and can do nothing at {one.provider}"
-                who = "whoever wrote this grant: it gives nothing"
+        if not why and one.provider in estate.providers:  # a cluster says itself whom it does not know
+            why, who = _unknown_there(estate, one)
         if not why and account_of(one.holder) and one.holder not in accounts:
             why, who = f"the account {one.holder} does not exist", "whoever makes its accounts"
         if not why and found is not None and one.key not in there and found.mark != estate.name:
@@ -194,6 +191,37 @@ def _blocked(
             if one.collection in ("identities", "groups"):
                 missing.add(str(one.body["address"]))
     return blocked, keys
+
+
+def _unknown_there(estate: Estate, one: Wanted) -> tuple[str, str]:
+    """Why a provider cannot hold a statement that names somebody whom it does not know; and who can change that."""
+    if one.collection == "grants":
+        named = [str(one.body["to"])]
+        account = estate.accounts.get(account_of(str(one.body["at"])))
+        if account is not None and account.provider != one.provider:
+            why = f"{one.body['at']} is at {account.provider}, and what {one.holder} holds is kept at {one.provider}"
+            return why, f"whoever wrote it: it gives nothing, at {one.source}"
+    elif one.collection == "trusts":
+        named = [str(one.body["admits"]["group"])] if "group" in one.body["admits"] else []
+    elif one.collection == "attachments":
+        runs = one.body["runs_as"]
+        named = [runs] if isinstance(runs, str) else list(runs)
+    else:
+        return "", ""
+    for address in named:
+        known = known_at(estate, address)
+        if one.provider in known:
+            continue
+        if address in estate.groups and one.provider in usable_at(estate, address):
+            why = (
+                f"the group {address} is known at {' and '.join(known)} alone, though some of it act at {one.provider}"
+            )
+            fix = "name them, or a group of an organisation with an account there"
+            return why, f"whoever describes {estate.name}: {fix}"
+        at = " and ".join(known) or "no provider"
+        does = "nothing there can run as it" if one.collection == "attachments" else f"can do nothing at {one.provider}"
+        return f"{address} is known at {at} alone, and {does}", f"whoever wrote it: at {one.source}"
+    return "", ""
 
 
 def _lacking(estate: Estate, need: str, accounts: set[str], existing: set[str]) -> str:

@@ -7,7 +7,7 @@ from typing import Any
 from enthesis.changing.live import Key, statement_key
 from enthesis.model.addresses import account_of
 from enthesis.model.conditions import Glob
-from enthesis.model.estate import Estate, Grant, Group, boundary_of
+from enthesis.model.estate import Estate, Grant, Group, Role, boundary_of
 from enthesis.model.mistakes import Source
 from enthesis.reading.shapes import NameOrGlob
 from enthesis.reading.writing import plain_statement
@@ -117,12 +117,42 @@ def _roles(estate: Estate) -> Iterator[Wanted]:
     needed: dict[tuple[str, str, str], None] = {}
     for grant in estate.grants:
         for provider in _providers_of_grant(estate, grant):
+            holder = _holder_there(estate, grant, provider)
+            if provider not in estate.providers and holder != account_of(provider):
+                continue  # a cluster has one set of administrators, and takes no statement of another account
             for name in _with_included(estate, grant.role):
-                needed[provider, estate.holder_of(grant), name] = None
+                needed[provider, holder, name] = None
     for provider, holder, name in needed:
-        role = estate.roles[name]
+        role = _without_circles(estate, name)
         body = {"name": name, **plain_statement("roles", role)}
         yield Wanted(provider, "roles", holder, body, role.source)
+
+
+def _without_circles(estate: Estate, name: str) -> Role:
+    """A role that allows the same, and includes none that includes it again: those stand in it themselves."""
+    role = estate.roles[name]
+    circle = [one for one in _included(estate, name) if name in _included(estate, one)]
+    if not circle:
+        return role
+    allows: dict[str, dict[str, None]] = {}
+    includes: dict[str, None] = {}
+    for one in (name, *(other for other in circle if other != name)):
+        for kind, verbs in estate.roles[one].allows.items():
+            allows.setdefault(kind, {}).update(dict.fromkeys(verbs))
+        includes.update(dict.fromkeys(other for other in estate.roles[one].includes if other not in circle))
+    return replace(role, allows={kind: tuple(verbs) for kind, verbs in allows.items()}, includes=tuple(includes))
+
+
+def _included(estate: Estate, name: str) -> list[str]:
+    """All the roles that a role includes, however far down; itself where it is one of them."""
+    found: dict[str, None] = {}
+    waiting = list(estate.roles[name].includes)
+    while waiting:
+        one = waiting.pop()
+        if one not in found:
+            found[one] = None
+            waiting.extend(estate.roles[one].includes)
+    return list(found)
 
 
 def _with_included(estate: Estate, role: str) -> list[str]:
@@ -159,20 +189,56 @@ def _grants(estate: Estate) -> Iterator[Wanted]:
         body.pop("held_by", None)
         for provider in _providers_of_grant(estate, grant):
             needs = (grant.to, grant.at)
-            yield Wanted(provider, "grants", estate.holder_of(grant), body, grant.source, needs)
+            holder = _holder_there(estate, grant, provider)
+            yield Wanted(provider, "grants", holder, body, grant.source, needs)
 
 
 def _providers_of_grant(estate: Estate, grant: Grant) -> tuple[str, ...]:
-    """An account's grant lives at its provider; a boundary's where the one it names can use it, or where it is at."""
+    """Where a grant is kept: at the system of what it is at; one at a boundary wherever its identity, or somebody in
+    its group, can use it. A holder's statements are kept at its own providers alone."""
     at = estate.system_of(grant.at)
-    if at and at not in estate.providers:
-        return (at,)
     held_at = estate.providers_of(estate.holder_of(grant))
-    for side in (grant.to, grant.at):
-        account = estate.accounts.get(account_of(side))
-        if account is not None and account.provider in held_at:
-            return (account.provider,)
-    return held_at
+    if at and (at in held_at or at not in estate.providers):
+        return (at,)
+    usable = tuple(one for one in held_at if one in usable_at(estate, grant.to))
+    return usable or held_at
+
+
+def _holder_there(estate: Estate, grant: Grant, provider: str) -> str:
+    """Who holds a grant at a provider or cluster: what boundaries hold in a cluster is held by its account."""
+    holder = estate.holder_of(grant)
+    return account_of(provider) if provider not in estate.providers and holder.startswith("@") else holder
+
+
+def known_at(estate: Estate, address: str) -> tuple[str, ...]:
+    """Where an identity or group is known: an identity of an account at its provider, or in its cluster alone; a group
+    at those of its account or organisation; a person at all."""
+    if address in estate.identities:
+        return tuple(estate.providers) if address.startswith("@") else (estate.system_of(address),)
+    return estate.providers_of(boundary_of(address))
+
+
+def usable_at(estate: Estate, to: str) -> tuple[str, ...]:
+    """The providers at which an identity, or somebody who is or may come to be in a group, can act."""
+    if to not in estate.groups:
+        return known_at(estate, to)
+    found: dict[str, None] = {}
+    waiting, seen = [to], set[str]()
+    while waiting:
+        group = estate.groups.get(waiting.pop())
+        if group is None or group.address in seen:
+            continue
+        seen.add(group.address)
+        waiting.extend(one for one in group.members if one in estate.groups)
+        for one in group.members:
+            found.update(dict.fromkeys(known_at(estate, one) if one not in estate.groups else ()))
+        if group.where is not None:
+            within = group.where.within or boundary_of(group.address)
+            anywhere = group.where.kind == "person" or (group.where.kind is None and within.startswith("@"))
+            found.update(
+                dict.fromkeys(estate.providers if anywhere else estate.providers_of(account_of(within) or within))
+            )
+    return tuple(found)
 
 
 def _attachments(estate: Estate) -> Iterator[Wanted]:

@@ -103,7 +103,7 @@ def proposed(
     described = read_estate(folder)
     connected = connect(described, folder, given)
     surveys = survey(described, connected, reporter(quiet=quiet))
-    objections = {name: one.objection for name, one in connected.clusters.items()}
+    objections = {name: one.objection for name, one in (*connected.clusters.items(), *connected.providers.items())}
     proposal = compare(described, surveys, prune=prune, objections=objections, now=now())
     if proposal.aside:
         remark(f"Left aside, since they are not spoken to here: {', '.join(proposal.aside)}.", quiet=quiet)

@@ -190,6 +190,15 @@ class Cloud:
             remedy="while a lab runs, `enthesis lab start` renews its sessions",
         )
 
+    def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
+        """Why a cloud of this kind cannot hold a statement; '' where it can."""
+        del allows
+        if collection == "trusts" and {"assertion", "certificate"} & set(body["admits"]):
+            return f"{self.name} takes tokens, and neither SAML assertions nor certificates"
+        if collection == "ceilings" and str(body["at"]).startswith("@") and "/identity/" in str(body["at"]):
+            return f"{self.name} keeps no ceiling at a person: people are their organisation's"
+        return ""
+
     # -- obtain and attempt ----------------------------------------------------------------------------------
 
     @understood

@@ -131,6 +131,9 @@ class OAuthProvider:
     def change(self, step: Any, ids: dict[str, str]) -> Any:
         raise Unreachable(f"of {self.name} only its token endpoint is known: nothing is changed there")
 
+    def objection(self, collection: str, body: Any, allows: Any) -> str:
+        return ""  # nothing is proposed for what cannot be surveyed
+
 
 class GivenToken:
     """An issuer whose token somebody has at hand, in a pipeline say; it shows what it shows."""

@@ -202,8 +202,17 @@ def _as_it_is(
         wanted = list(objects_for(cluster, collection, body, mark, allows))[-1][1]
     except (CannotHold, KeyError):
         return body
-    if all(one.get(part) == wanted.get(part) for part in ("rules", "roleRef", "subjects")):
+    if all(_in_any_order(one.get(part)) == _in_any_order(wanted.get(part)) for part in ("rules", "roleRef", "subjects")):
         return body
     if collection == "roles":
         return {**body, "allows": allows_now(one.get("rules") or ())}
     return {**body, "when": {"reference": "changed by hand"}}
+
+
+def _in_any_order(value: Any) -> Any:
+    """A part of an object with its lists sorted: in rules and subjects the order says nothing."""
+    if isinstance(value, Mapping):
+        return {name: _in_any_order(inner) for name, inner in value.items()}
+    if isinstance(value, list):
+        return sorted(map(_in_any_order, value), key=lambda one: json.dumps(one, sort_keys=True))
+    return value
