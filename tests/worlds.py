@@ -633,12 +633,12 @@ class LiveWorld(World):
                 return entry
 
     def plain(self) -> dict[str, Any]:
-        """The estate, without what names an identity or group of another cloud: no cloud of the lab takes such."""
+        """The estate, without what no cloud of the lab can hold: what names an identity or group of another cloud, and
+        grants in the cluster."""
         data = self.data
         for entry in (*data["organisations"].values(), *data["accounts"].values()):
             entry.pop("outside", None)
             entry.pop("administered_by", None)
-        data["roles"]["both"]["includes"].remove("both")
         for group in data["groups"].values():
             if group.get("where") == {}:
                 group["where"] = {"kind": "instance-role"}
@@ -648,13 +648,30 @@ class LiveWorld(World):
         def in_one_cloud(*addresses: str) -> bool:
             return len({self.cloud(one) for one in addresses} - {""}) <= 1
 
-        grants = [one for one in data["grants"] if in_one_cloud(one["to"], one["at"], one.get("held_by", "@"))]
+        grants = [
+            one for one in data["grants"]
+            if in_one_cloud(one["to"], one["at"], one.get("held_by", "@")) and not one["at"].startswith("cc/cluster")
+            if self.cloud(one["to"]) in ("", *self.clouds_below(one.get("held_by", one["at"])))
+        ]  # fmt: skip
         trusts = [one for one in data["trusts"] if in_one_cloud(one["of"], one["admits"].get("group", "@"))]
         for host, entry in data["resources"].items():
             if "runs_as" in entry:
                 entry["runs_as"] = [one for one in entry["runs_as"] if self.cloud(one) == self.cloud(host)]
-        return {**data, "grants": grants, "trusts": trusts, "credentials": {}, "attachments": []}
+        attachments = []
+        for one in data["attachments"]:
+            at = self.cloud(one["what"]) if isinstance(one["what"], str) else self.cloud("aa")
+            runs_as = [name for name in one["runs_as"] if self.cloud(name) == at]
+            if runs_as and one["what"] != self.workload and one["what"] != {"glob": "*/host/x"}:
+                attachments.append({**one, "runs_as": runs_as})
+        return {**data, "grants": grants, "trusts": trusts, "credentials": {}, "attachments": attachments}
 
     def cloud(self, address: str) -> str:
         """The provider that an address is at; '' for organisations, their people and their groups."""
         return self.accounts.get(address.split("/", maxsplit=1)[0], ("", ""))[1]
+
+    def clouds_below(self, boundary: str) -> set[str]:
+        """The providers of the accounts in an organisation or unit, or the one of an account."""
+        if not boundary.startswith("@"):
+            return {self.cloud(boundary)}
+        top = boundary.split("/identity/", maxsplit=1)[0].split("/group/", maxsplit=1)[0]
+        return {cloud for place, cloud in self.accounts.values() if f"{place}/".startswith(f"{top}/")}

@@ -11,7 +11,7 @@ from enthesis.changing.wanted import Wanted, known_at, usable_at, wanted
 from enthesis.model.addresses import account_of, standing_in
 from enthesis.model.estate import Estate
 from enthesis.reading.sentences import statement_sentence
-from enthesis.reading.shapes import time_from, time_text
+from enthesis.reading.shapes import time_from
 from enthesis.reading.writing import plain_statement
 
 MAKING_ORDER = ("ceilings", "identities", "groups", "roles", "trusts", "grants", "attachments")
@@ -43,7 +43,9 @@ def propose(
     there = {
         one.key for one in ours if one.key in live and normalised(one.collection, live[one.key].body) == bodies[one.key]
     }
-    blocked, why_blocked = _blocked(estate, ours, surveys, live, there, now)
+    ended = {one.key: one for one in ours if now is not None and one.key not in there and _has_ended(one, now)}
+    blocked, why_blocked = _blocked(estate, [one for one in ours if one.key not in ended], surveys, live, there)
+    why_blocked |= ended.keys()
     for one in ours:
         object_to = (objections or {}).get(one.provider)
         if object_to is None or one.key in there or one.key in why_blocked:
@@ -76,11 +78,20 @@ def propose(
         not_ours=tuple(_title(one) for one in whole if one.mark != estate.name and _is_statement(one)),
         left=() if prune else tuple(_title(one) for one in whole if one.mark == estate.name),
         theirs=tuple(f"{statement_sentence(one.collection, one.body)} ({one.holder})" for one in theirs),
+        ended=tuple(
+            f"{statement_sentence(one.collection, one.body)}, until {one.body['until']} ({one.source})"
+            for one in ended.values()
+        ),
         seen={surveyed.provider: surveyed.seen() for surveyed in surveys},
         dangling=dangling(surveys, estate.name if prune else None),
         lives_on=tuple(living_on(steps, surveys)),
         aside=tuple(dict.fromkeys(one.provider for one in every if one.provider not in spoken_to)),
     )
+
+
+def _has_ended(one: Wanted, now: datetime) -> bool:
+    until = time_from(one.body.get("until"))
+    return until is not None and until <= now
 
 
 def _made_when(step: Step) -> int:
@@ -147,9 +158,8 @@ def _blocked(
     surveys: Sequence[Surveyed],
     live: Mapping[Key, LiveObject],
     there: Container[Key],
-    now: datetime | None,
 ) -> tuple[list[Blocked], set[Key]]:
-    """What cannot be done: something must exist that does not, something else has its name, or it has ended.
+    """What cannot be done: something must exist that does not, or something else has its name.
 
     `there` are the statements that are on the live side just as they are wanted.
     """
@@ -181,10 +191,6 @@ def _blocked(
         if not why and found is not None and one.key not in there and found.mark != estate.name:
             why = "one of that name exists already, and Enthesis did not make it for this estate"
             who = f"the administrators of {one.holder}: remove it, or describe it as it is"
-        until = time_from(one.body.get("until"))
-        if not why and one.key not in there and now is not None and until is not None and until <= now:
-            why = f"it ended at {time_text(until)}, and would give nothing"
-            who = f"whoever describes {estate.name}: at {one.source}"
         if why:
             blocked.append(Blocked(statement_sentence(one.collection, one.body), why, who))
             keys.add(one.key)

@@ -41,6 +41,7 @@ class Proposal:
     `seen` are the ids and etags of the live side that it was made for, by provider. `left` are statements that
     Enthesis made and that the estate no longer has; they go only when pruning is asked for. `aside` are systems that
     the estate speaks of and that were not asked. `dangling` are statements that name what is gone, with what to do.
+    `ended` are statements whose end has come, and that are not made any more.
     `lives_on` are identities of which sessions that are out already live on, and for how long at the most.
     """
 
@@ -50,6 +51,7 @@ class Proposal:
     not_ours: tuple[str, ...] = ()
     left: tuple[str, ...] = ()
     theirs: tuple[str, ...] = ()
+    ended: tuple[str, ...] = ()
     gives: tuple[str, ...] = ()
     takes: tuple[str, ...] = ()
     aside: tuple[str, ...] = ()

@@ -40,13 +40,9 @@ def wanted(estate: Estate) -> tuple[list[Wanted], list[Wanted]]:
 
 def holders(estate: Estate, provider: str) -> list[str]:
     """The accounts and organisations of ours that a provider is surveyed for; units go with their organisation."""
-    accounts = [
-        account.name
-        for account in estate.accounts.values()
-        if account.provider == provider and not estate.administered_by_others(account.name)
-    ]
-    tops = {f"@{estate.organisation_of(account)}": None for account in accounts}
-    return [*accounts, *tops]
+    there = [account.name for account in estate.accounts.values() if account.provider == provider]
+    tops = dict.fromkeys(f"@{estate.organisation_of(account)}" for account in there)
+    return [one for one in (*there, *tops) if not estate.administered_by_others(one)]
 
 
 def _all(estate: Estate) -> Iterator[Wanted]:

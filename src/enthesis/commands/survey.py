@@ -136,7 +136,7 @@ def _systems(
         urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.providers.items()}
         for one in survey_clouds(estate, replace(connected, clusters={}), reporter(quiet=quiet)):
             provider = connected.providers[one.provider]
-            keys = provider.keys(one.holders) if isinstance(provider, KeepsKeys) else ()
+            keys = provider.keys(one.holders) if isinstance(provider, KeepsKeys) else None
             systems.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys))
         clusters = clusters_of_lab(estate, folder)
     for address in clusters:

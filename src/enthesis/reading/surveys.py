@@ -1,6 +1,6 @@
 """Survey files: what live systems said at a time, as JSON Lines that every question can be asked of.
 
-    {"enthesis": "survey", "version": 1, "taken": TIME, "of": [{"what": …, "name": …, "at": URL}]}
+    {"enthesis": "survey", "version": 1, "taken": TIME, "of": [{"what": …, "name": …, "at": URL, …}]}
     {"section": "grants", "to": …, "role": …, "at": …, "live": {"id": …}}      an entry of a section, as in an estate
     {"left_out": WHAT, "why": …}                                               what the estate's words cannot say
     {"left_out": WHAT, "why": …, "incomplete": true}                           what could not be read
@@ -19,7 +19,8 @@ from typing import Any
 
 from enthesis.model.addresses import account_of, contains
 from enthesis.model.catalogue import Catalogue
-from enthesis.model.estate import Estate
+from enthesis.model.conditions import Glob
+from enthesis.model.estate import Estate, Grant, Trust, boundary_of
 from enthesis.reading.nodes import Node
 from enthesis.reading.sections import SECTIONS
 from enthesis.reading.shapes import MISSING, Notes, time_from
@@ -42,6 +43,17 @@ class Said:
 
 
 @dataclass(frozen=True, slots=True)
+class LookedAt:
+    """How much of one system was surveyed: of a provider the statements of these holders (accounts, organisations),
+    with their keyed credentials or without; of a cluster all of it, or some namespaces."""
+
+    name: str
+    holders: frozenset[str] = frozenset()
+    keys: bool = False
+    namespaces: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Survey:
     """A survey as it was read. `of` are the names of what was surveyed: clusters by address, providers by name."""
 
@@ -52,6 +64,7 @@ class Survey:
     left_out: tuple[Said, ...] = ()
     findings: tuple[Said, ...] = ()
     keys: Mapping[str, Any] = field(default_factory=dict)  # key sets (RFC 7517) by the url of their issuer
+    looked_at: tuple[LookedAt, ...] = ()
 
 
 @dataclass
@@ -81,7 +94,15 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
     sections: dict[str, Any] = {**into.named, **{section: tuple(found) for section, found in into.listed.items()}}
     estate = Estate(str(header.get("estate") or name), catalogue.extended(kinds.values()), **sections)
     of = tuple(str(one.get("name")) for one in header.get("of") or () if isinstance(one, dict))
-    return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings), into.keys)
+    looked_at = tuple(_looked_at(one) for one in header.get("of") or () if isinstance(one, dict))
+    return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings), into.keys, looked_at)
+
+
+def _looked_at(said: dict[str, Any]) -> LookedAt:
+    holders, namespaces = said.get("holders") or (), said.get("namespaces") or ()
+    return LookedAt(
+        str(said.get("name")), frozenset(map(str, holders)), said.get("keys") is True, tuple(map(str, namespaces))
+    )
 
 
 def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
@@ -140,31 +161,127 @@ def tree_of(value: Any, line: int = 1) -> Node:
 
 # -- beside an estate -----------------------------------------------------------------------------------------------
 
-BY_PLACE = {"identities": None, "groups": None, "trusts": "of", "grants": "at", "ceilings": "at"}
-"""Sections of access, and the field that says where an entry is; None: the address that it has itself."""
-
 
 def beside(estate: Estate, survey: Survey) -> Estate:
-    """The estate with what the survey says in place of what it describes, wherever the survey has looked."""
+    """The estate with what the survey says in place of what it describes, wherever the survey has looked.
 
-    def surveyed(address: str) -> bool:
-        account = estate.accounts.get(account_of(address))
-        by_provider = account is not None and account.provider in survey.of
-        return by_provider or any(contains(one, address) for one in survey.of)
-
-    live = survey.estate
+    What was looked at and is not in the survey is not there: identities that were removed, keys that were retired.
+    """
+    covered, live = _Covered(estate, survey), survey.estate
     sections: dict[str, Any] = {}
-    for section, field_name in BY_PLACE.items():
-        described, found = getattr(estate, section), getattr(live, section)
-        if field_name is None:
-            kept = {address: one for address, one in described.items() if not surveyed(address)}
-            sections[section] = {**kept, **found}
-        else:
-            left = tuple(one for one in described if not surveyed(getattr(one, field_name)))
-            sections[section] = (*left, *found)
-    for section in ("organisations", "providers", "accounts", "issuers", "roles", "resources", "credentials", "kinds"):
+    for section in ("organisations", "providers", "accounts", "issuers", "roles", "kinds"):
         sections[section] = {**getattr(live, section), **getattr(estate, section)}
-    sections["resources"] |= {address: one for address, one in live.resources.items() if surveyed(address)}
-    attached = [one for one in estate.attachments if not (isinstance(one.what, str) and surveyed(one.what))]
-    sections["attachments"] = (*attached, *live.attachments)
-    return replace(estate, catalogue=estate.catalogue.extended(live.kinds.values()), **sections)
+    for section in ("identities", "groups", "resources"):
+        kept = {address: one for address, one in getattr(estate, section).items() if not covered.place(address)}
+        sections[section] = {**kept, **getattr(live, section)}
+    left: dict[str, list[Any]] = {
+        "trusts": [one for one in estate.trusts if not covered.place(one.of)],
+        "grants": [one for one in estate.grants if not covered.grant(one)],
+        "ceilings": [one for one in estate.ceilings if not covered.place(one.at)],
+        "attachments": [one for one in estate.attachments if not covered.place(_what(one.what))],
+    }
+    for section, kept_ones in left.items():
+        sections[section] = (*kept_ones, *getattr(live, section))
+    kept = {name: one for name, one in estate.credentials.items() if not covered.keys(one.of)}
+    sections["credentials"] = {**_as_described(estate, live), **kept}
+    return _without_what_is_gone(replace(estate, catalogue=estate.catalogue.extended(live.kinds.values()), **sections))
+
+
+class _Covered:
+    """What a survey has looked at."""
+
+    def __init__(self, estate: Estate, survey: Survey) -> None:
+        self.estate = estate
+        self.by_name = {one.name: one for one in survey.looked_at}
+
+    def place(self, address: str) -> bool:
+        """Whether the statements about a place were looked at, wherever they are kept."""
+        if address.startswith("@"):
+            return "/identity/" not in address and self._holder(boundary_of(address))
+        system = self.estate.system_of(address)
+        found = self.by_name.get(system)
+        if found is None and system not in self.estate.providers:  # a cluster that the estate does not describe
+            found = next((one for name, one in self.by_name.items() if contains(name, address)), None)
+        if found is None:
+            return False
+        if system in self.estate.providers and not contains(found.name, address):
+            return account_of(address) in found.holders
+        return not found.namespaces or any(
+            contains(f"{found.name}/namespace/{one}", address) for one in found.namespaces
+        )
+
+    def grant(self, grant: Grant) -> bool:
+        """Whether a grant would be in the survey: it is kept by its holder, or by the cluster that it is in."""
+        system = self.estate.system_of(grant.at)
+        if system and system not in self.estate.providers:
+            return self.place(grant.at)
+        return self._holder(self.estate.holder_of(grant))
+
+    def keys(self, identity: str) -> bool:
+        """Whether the keyed credentials of an identity were looked at."""
+        found = self.by_name.get(self.estate.system_of(identity))
+        return found is not None and found.keys and account_of(identity) in found.holders
+
+    def _holder(self, holder: str) -> bool:
+        """Whether all that an account or boundary holds was looked at: at every provider where it holds anything."""
+        top = holder.split("/", 1)[0] if holder.startswith("@") else holder
+        systems = [self.by_name.get(one) for one in self.estate.providers_of(holder)]
+        return bool(systems) and all(one is not None and top in one.holders for one in systems)
+
+
+def _what(what: str | Glob) -> str:
+    """Whose an attachment is: its resource, or the account that its pattern begins with."""
+    return what if isinstance(what, str) else what.pattern
+
+
+def _as_described(estate: Estate, live: Estate) -> dict[str, Any]:
+    """The credentials of the live side, under the names that the estate has for them: by fingerprint, or by name."""
+    by_print = {one.fingerprint: name for name, one in estate.credentials.items() if one.fingerprint is not None}
+    out: dict[str, Any] = {}
+    for name, one in live.credentials.items():
+        known = by_print.get(one.fingerprint) if one.fingerprint is not None else None
+        described = estate.credentials.get(known or name)
+        if known is not None or (described is not None and described.of == one.of):
+            out[known or name] = replace(one, name=known or name, held_in=described.held_in if described else ())
+        else:
+            out[name if name not in estate.credentials else f"{name} of {one.of}"] = one
+    return out
+
+
+def _without_what_is_gone(estate: Estate) -> Estate:
+    """The estate without references to identities and groups that it no longer has; journeys keep theirs, and are
+    refused at names."""
+    known = {*estate.identities, *estate.groups}
+
+    def named(address: str) -> bool:
+        return address in known or not ("/identity/" in address or "/group/" in address)
+
+    def admitted(trust: Trust) -> bool:
+        whom = trust.admits.whom
+        return trust.of in known and (trust.admits.form not in ("identity", "group", "person") or str(whom) in known)
+
+    groups = {
+        address: replace(one, members=tuple(filter(known.__contains__, one.members)))
+        for address, one in estate.groups.items()
+    }
+    resources = {
+        address: replace(one, runs_as=tuple(filter(known.__contains__, one.runs_as)))
+        for address, one in estate.resources.items()
+    }
+    attachments = [replace(one, runs_as=tuple(filter(known.__contains__, one.runs_as))) for one in estate.attachments]
+    credentials = {name: one for name, one in estate.credentials.items() if one.of in known}
+    return replace(
+        estate,
+        groups=groups,
+        resources=resources,
+        attachments=tuple(one for one in attachments if one.runs_as),
+        credentials=credentials,
+        lodged={
+            name: one if one.credential in credentials else replace(one, credential=None)
+            for name, one in estate.lodged.items()
+            if one.of in known
+        },
+        trusts=tuple(filter(admitted, estate.trusts)),
+        grants=tuple(one for one in estate.grants if one.to in known and named(one.at)),
+        ceilings=tuple(one for one in estate.ceilings if named(one.at)),
+    )

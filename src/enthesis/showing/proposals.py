@@ -25,6 +25,7 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
     yield from _listed("for the administrators of others to write", proposal.theirs)
     yield from _listed("left behind by this estate (they go with --prune)", proposal.left)
     yield from _listed("there already and not ours, left alone", proposal.not_ours)
+    yield from _listed("ended already, and not made", proposal.ended)
     yield from _listed("names what is gone, and gives nothing", proposal.dangling)
     yield from _listed("access gained", proposal.gives)
     yield from _listed("access lost", proposal.takes)

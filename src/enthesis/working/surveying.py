@@ -45,13 +45,13 @@ class SurveyedCloud:
     """A provider that has been surveyed already, as the lines of a file.
 
     Of resources that the estate has, `described`, it says only that they are there; others came since. `keys` are the
-    keyed credentials that it knows of.
+    keyed credentials that it knows of, None where it was not asked.
     """
 
     what = "provider"
 
     def __init__(
-        self, surveyed: Surveyed, url: str, described: Container[str] = (), keys: Sequence[Credentialed] = ()
+        self, surveyed: Surveyed, url: str, described: Container[str] = (), keys: Sequence[Credentialed] | None = None
     ) -> None:
         self.keys = keys
         self.described = described
@@ -59,12 +59,17 @@ class SurveyedCloud:
         self.url = url
         self.surveyed = surveyed
 
+    @property
+    def about(self) -> Record:
+        """What of the provider was looked at: whose statements, and whether their keyed credentials were."""
+        return {"holders": list(self.surveyed.holders), "keys": self.keys is not None}
+
     def records(self, step: Callable[[str], None]) -> Iterator[Record]:
         step(self.name)
         for address in sorted(one for one in self.surveyed.resources if one not in self.described):
             yield {"section": "resources", "address": address}
         yield from records_of(self.surveyed)
-        for key in self.keys:
+        for key in self.keys or ():
             yield {"section": "credentials", **key.as_entry()}
 
     def has_gone(self, address: str) -> bool:
@@ -104,7 +109,7 @@ class Writing:
 
     def lines(self, head: Iterable[Record], reporter: Reporter) -> Iterator[bytes]:
         """One line after another; nothing is kept but what was left out and found."""
-        of = [{"what": one.what, "name": one.name, "at": one.url} for one in self.systems]
+        of = [{"what": one.what, "name": one.name, "at": one.url, **getattr(one, "about", {})} for one in self.systems]
         named = {"estate": self.name} if self.name else {}
         yield _line({"enthesis": "survey", "version": VERSION, "taken": time_text(self.taken), **named, "of": of})
         yield from map(_line, head)

@@ -202,7 +202,9 @@ def _as_it_is(
         wanted = list(objects_for(cluster, collection, body, mark, allows))[-1][1]
     except (CannotHold, KeyError):
         return body
-    if all(_in_any_order(one.get(part)) == _in_any_order(wanted.get(part)) for part in ("rules", "roleRef", "subjects")):
+    if all(
+        _in_any_order(one.get(part)) == _in_any_order(wanted.get(part)) for part in ("rules", "roleRef", "subjects")
+    ):
         return body
     if collection == "roles":
         return {**body, "allows": allows_now(one.get("rules") or ())}

@@ -49,6 +49,11 @@ class Cluster:
         self.authority = authority
         self.only: tuple[str, ...] = ()  # namespaces; none: all
 
+    @property
+    def about(self) -> Record:
+        """What of the cluster was looked at, where that is not all of it."""
+        return {"namespaces": list(self.only)} if self.only else {}
+
     @understood
     def records(
         self, step: Callable[[str], None], *, but: Callable[[Mapping[str, Any]], bool] = lambda meta: False

@@ -1,0 +1,64 @@
+"""Random estates enacted at a lab, held against what the engine says of them. Shared with `bench/enacted.py`."""
+
+import json
+from collections import Counter
+from datetime import UTC, datetime
+from pathlib import Path
+from random import Random
+
+from enthesis.judging.compiling import compile_estate
+from enthesis.judging.judge import Judge
+from enthesis.judging.questions import question_of
+from enthesis.reading.folder import read_folder
+
+from .conftest import Program, write_estate
+from .worlds import LiveWorld, World
+
+
+def enacted_and_proved(enthesis: Program, folder: Path, seed: int, journeys: int) -> Counter[str]:
+    """Enacts an estate that the lab's clouds can hold, and proves its journeys; AssertionError on any difference."""
+    world = LiveWorld(Random(seed))
+    made = {f"j{number}": world.journey() for number in range(journeys)}
+    write_estate(folder, {"estate.yaml": json.dumps({**world.plain(), "journeys": made})})
+    try:
+        started = enthesis("lab", "start", at=folder)
+        assert started.code == 0, (seed, started.err)
+        enacted = enthesis("enact", "--yes", "--quiet", at=folder)
+        assert enacted.code == 0, (seed, enacted.err)
+        left = enthesis("propose", "--expect-none", "--format", "json", at=folder)
+        assert left.code == 0, (seed, left.json["steps"], left.json["blocked"])
+        proved = {one["journey"]: one for one in enthesis("prove", "--format", "json", at=folder).json["journeys"]}
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+    estate = read_folder(folder).estate
+    assert estate is not None
+    judge = Judge(compile_estate(estate))
+    counted: Counter[str] = Counter(worlds=1)
+    for name, journey in estate.journeys.items():
+        verdict, live = judge.judge(question_of(journey, datetime.now(UTC))), proved[name]
+        first = verdict.first_refused
+        outcome = "allowed" if verdict.allowed else "refused"
+        assert live["outcome"] == outcome, (seed, name, live["evidence"])
+        if first is not None and "names" not in first.refusing:
+            assert live["refused_at"] == list(first.refusing), (seed, name, live["evidence"])
+        counted[f"journeys {outcome}"] += 1
+    return counted
+
+
+def enacted_whole(enthesis: Program, folder: Path, seed: int) -> Counter[str]:
+    """Enacts an estate with statements that nobody can hold too: they are named, and nothing fails half-way."""
+    write_estate(folder, {"estate.yaml": json.dumps(World(Random(seed)).data)})
+    try:
+        assert enthesis("lab", "start", at=folder).code == 0
+        proposed = enthesis("propose", "--format", "json", at=folder).json
+        enacted = enthesis("enact", "--yes", "--quiet", at=folder)
+        assert enacted.code == 0, (seed, enacted.err)
+        after = enthesis("propose", "--format", "json", at=folder).json
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+    assert not after["steps"], (seed, [step["sentence"] for step in after["steps"]])
+    assert after["blocked"] == proposed["blocked"], seed
+    return Counter({
+        "worlds with the impossible": 1, "statements made there": len(proposed["steps"]),
+        "named as impossible there": len(after["blocked"]),
+    })  # fmt: skip
