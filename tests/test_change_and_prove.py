@@ -3,6 +3,7 @@
 import json
 import re
 import threading
+from datetime import UTC, datetime
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -153,10 +154,10 @@ def test_an_expected_refusal_is_met_by_a_refusal_of_access_only(enthesis: Progra
             connected = Connected(
                 {"lowland": Cloud("lowland", fake, {})}, {"forge": Pipeline("forge", forge)}, "a fake"
             )
-            (proof,) = prove(reading.estate, [journey], connected, Silent())
+            (proof,) = prove(reading.estate, [journey], connected, datetime.now(UTC), Silent())
             assert (proof.outcome, proof.met) == ("undecided", False), name
         connected = Connected({"lowland": Cloud("lowland", nobody, {})}, {"forge": Pipeline("forge", forge)}, "nothing")
-        (proof,) = prove(reading.estate, [journey], connected, Silent())
+        (proof,) = prove(reading.estate, [journey], connected, datetime.now(UTC), Silent())
         assert (proof.outcome, proof.met) == ("undecided", False)
         assert "cannot be reached" in proof.evidence[-1].said
     finally:

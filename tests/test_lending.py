@@ -502,10 +502,10 @@ def test_a_key_goes_to_a_descriptor_and_to_no_other_place(
     assert enthesis("key", "by-pip", "--retire", at=lab.folder).code == 2
 
 
-def test_who_a_key_is_for_is_somebody_the_estate_knows_who_is_no_person(enthesis: Program, saltmarsh: Path) -> None:
+def test_a_key_is_for_an_identity_that_the_estate_knows(enthesis: Program, saltmarsh: Path) -> None:
     for words, says in (
         (("x", "--of", "bulletin/identity/page-writr"), f"perhaps {WRITER}"),
-        (("x", "--of", MAREN), f"identity is called {MAREN}."),
+        (("x", "--of", MAREN), f"No such identity: {MAREN}"),
         (("x",), "say whose with --of"),
         (("--retire",), "`enthesis key` lists what there is"),
     ):

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from .conftest import Program, copied, start_lab
+from .conftest import Program, Ran, copied, start_lab, write_estate
 
 PATTERNS = [
     "another-organisation-reads",
@@ -51,6 +51,76 @@ def test_a_pattern_works_for_real(enthesis: Program, tmp_path: Path, pattern: st
         assert enthesis("enact", "--yes", at=folder).code == 0
         proof = enthesis("prove", at=folder)
         assert proof.code == 0, proof.out
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+def as_partner(enthesis: Program, folder: Path, *words: str) -> Ran:
+    return enthesis("lab", "as", "partner", "--", sys.executable, "-m", "enthesis", *words, at=folder)
+
+
+def test_a_pattern_with_another_party_works_once_both_have_done_their_half(enthesis: Program, tmp_path: Path) -> None:
+    folder = started(enthesis, "another-organisation-reads", tmp_path / "estate")
+    try:
+        start_lab(enthesis, folder)
+        assert enthesis("enact", "--yes", at=folder).code == 0
+        waiting = enthesis("prove", "--format", "json", at=folder)
+        assert waiting.code == 1
+        assert {(one["outcome"], *one["waiting_for"]) for one in waiting.json["journeys"]} == {
+            ("waiting", "partner-work")
+        }
+        assert enthesis("prove", "--allow-waiting", at=folder).code == 0
+        theirs = as_partner(enthesis, folder, "propose")
+        assert (
+            "partner-work/identity/fetcher" in theirs.out
+            and "data/identity/lender" not in theirs.out.split("others")[0]
+        )
+        assert as_partner(enthesis, folder, "enact", "--yes").code == 0
+        assert enthesis("enact", "--yes", at=folder).code == 0  # the id of their identity is known by now
+        assert enthesis("propose", "--expect-none", at=folder).code == 0
+        proof = as_partner(enthesis, folder, "prove")
+        assert proof.code == 0, proof.out
+        assert enthesis("lab", "as", "prtner", "--", "true", at=folder).code == 2
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+TWO_HALVES = """\
+estate: halves
+organisations: {ours: {}, theirs: {outside: true}}
+providers: {north: {style: two-sided}}
+accounts: {a: {in: "@ours", provider: north}, t: {in: "@theirs", provider: north}}
+resources: {t/bucket/b: {}, a/host/h: {runs_as: a/identity/i}}
+identities: {a/identity/i: {kind: instance-role}}
+roles: {reading: {allows: {object: [read]}}}
+trusts: [{of: a/identity/i, admits: {attached: true}}]
+grants:
+  - {to: a/identity/i, role: reading, at: t/bucket/b, held_by: a}
+  - {to: a/identity/i, role: reading, at: t/bucket/b, held_by: t}
+journeys:
+  reads: {from: {host: a/host/h}, through: [a/identity/i], attempt: read t/bucket/b/object/o, expect: allowed}
+  writes: {from: {host: a/host/h}, through: [a/identity/i], attempt: write t/bucket/b/object/o, expect: allowed}
+"""
+
+
+def test_a_journey_waits_only_for_what_others_have_to_write(enthesis: Program, tmp_path: Path) -> None:
+    folder = write_estate(tmp_path, {"estate.yaml": TWO_HALVES})
+    try:
+        start_lab(enthesis, folder)
+        unmade = enthesis("prove", "reads", "--format", "json", at=folder).json["journeys"]
+        assert unmade[0]["outcome"] == "refused"  # our own half is missing too, at an earlier request
+        assert enthesis("enact", "--yes", at=folder).code == 0
+        proved = enthesis("prove", "--format", "json", "--junit", "out.xml", at=folder)
+        reads, writes = proved.json["journeys"]
+        assert (reads["outcome"], reads["refused_at"], reads["waiting_for"]) == ("waiting", ["owner"], ["t"])
+        assert (writes["outcome"], writes["met"]) == ("refused", False)  # the estate itself gives nobody that
+        assert "<skipped" in (folder / "out.xml").read_text()
+        assert "waits for others" in enthesis("prove", "reads", at=folder).out
+        assert (
+            enthesis("lab", "as", "theirs", "--", sys.executable, "-m", "enthesis", "enact", "--yes", at=folder).code
+            == 0
+        )
+        assert enthesis("prove", "reads", at=folder).code == 0
     finally:
         enthesis("lab", "stop", "--clean", at=folder)
 

@@ -505,7 +505,7 @@ class World:
     def origin(self) -> tuple[dict[str, Any], str]:
         rng = self.rng
         forms = ["token", "token", "assertion", "certificate", "host", "person", "credential", "identity", "identity"]
-        form = rng.choice(["token", "token", "host", "person"] if self.live else [*forms, "workload"])
+        form = rng.choice(["token", "token", "host", "person", "identity"] if self.live else [*forms, "workload"])
         if form == "token":
             claims = {
                 "sub": rng.choice([*SUBJECTS, "tides/main"]),

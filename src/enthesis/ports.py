@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any, Protocol, runtime_checkable
 
+from enthesis.changing.keyed import Credentialed
 from enthesis.changing.live import LiveObject, Surveyed
 from enthesis.changing.steps import Step
 from enthesis.model.estate import Attempt, Claims, KindVerbs
@@ -31,6 +32,7 @@ __all__ = [
     "RunsHosts",
     "Secret",
     "SignsIn",
+    "StartsSessions",
     "Step",
     "Surveyed",
     "Surveys",
@@ -95,8 +97,9 @@ class Administered(Protocol):
 
     name: str
 
-    def survey(self, holders: Sequence[str]) -> Surveyed:
-        """Everything about access that these holders have, in the estate's words."""
+    def survey(self, holders: Sequence[str], others: Sequence[str] = ()) -> Surveyed:
+        """Everything about access that these holders have, in the estate's words; with the ids of identities and groups
+        of `others`, as far as they exist."""
         ...
 
     def change(self, step: Step, ids: dict[str, str]) -> LiveObject | None:
@@ -146,28 +149,6 @@ class WantedKey:
     reason: str
 
 
-@dataclass(frozen=True, slots=True)
-class Credentialed:
-    """A keyed credential as a provider knows it; never its value. Times are RFC 3339, None where there is none."""
-
-    id: str
-    name: str
-    of: str
-    form: str
-    fingerprint: str
-    created: str | None = None
-    expires: str | None = None
-    last_used: str | None = None
-    disabled: bool = False
-    reason: str = ""
-
-    def as_entry(self) -> dict[str, Any]:
-        """As an estate has it, with its name; what is not known is left out."""
-        names = ("name", "of", "form", "created", "expires", "last_used", "fingerprint")
-        said = {name: getattr(self, name) for name in names if getattr(self, name) is not None}
-        return {**said, **({"disabled": True} if self.disabled else {})}
-
-
 @runtime_checkable
 class KeepsKeys(Protocol):
     """The change port of a provider whose identities can have keyed credentials."""
@@ -183,6 +164,13 @@ class TakesOn(Protocol):
     def take_on(
         self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
     ) -> Credential | Refusal: ...
+
+
+@runtime_checkable
+class StartsSessions(Protocol):
+    """The obtain port of a provider whose administrators can have a session as an identity of theirs."""
+
+    def session_as(self, identity: str) -> Credential: ...
 
 
 class Attempts(Protocol):

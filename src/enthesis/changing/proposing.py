@@ -37,6 +37,7 @@ def propose(
     """
     every, theirs = wanted(estate)
     spoken_to = {surveyed.provider for surveyed in surveys}
+    known = {address for surveyed in surveys for address in surveyed.ids}
     ours = [one for one in every if one.provider in spoken_to]
     live = {one.key: one for surveyed in surveys for one in surveyed.objects}
     bodies = {one.key: normalised(one.collection, one.body) for one in ours}
@@ -77,7 +78,11 @@ def propose(
         blocked=tuple(blocked),
         not_ours=tuple(_title(one) for one in whole if one.mark != estate.name and _is_statement(one)),
         left=() if prune else tuple(_title(one) for one in whole if one.mark == estate.name),
-        theirs=tuple(f"{statement_sentence(one.collection, one.body)} ({one.holder})" for one in theirs),
+        theirs=tuple(
+            f"{statement_sentence(one.collection, one.body)} ({one.holder})"
+            for one in theirs
+            if one.body.get("address") not in known  # an identity or group of theirs that is there already
+        ),
         ended=tuple(
             f"{statement_sentence(one.collection, one.body)}, until {one.body['until']} ({one.source})"
             for one in ended.values()

@@ -6,7 +6,15 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from enthesis.commands.common import EstateOption, QuietOption, estate_folder, lab_state, read_estate, remark
+from enthesis.commands.common import (
+    EstateOption,
+    QuietOption,
+    estate_folder,
+    lab_state,
+    perhaps,
+    read_estate,
+    remark,
+)
 
 if TYPE_CHECKING:
     from enthesis.connectors.http import Client
@@ -123,6 +131,30 @@ def run(
         raise Mistaken(f"the lab has no pipeline service called {issuer}")
     token = found.obtain(claims_from(claim)).secret.reveal()
     _become(command, TOKEN, token)
+
+
+def as_party(
+    party: Annotated[str, typer.Argument(metavar="ORGANISATION", help="A party of the lab, or an account of one.")],
+    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="What is run for it.")],
+    estate: EstateOption = None,
+) -> None:
+    """Run a command as another party of the lab, with its administrators' sessions: its half is what is enacted.
+
+    Example: enthesis lab as harbourline -- enthesis enact
+    """
+    import os
+
+    from enthesis.commands.common import PARTY
+    from enthesis.commands.running import become
+    from enthesis.errors import Mistaken
+
+    described = read_estate(estate_folder(estate))
+    running_lab(estate)
+    name = party.removeprefix("@")
+    known = [*described.organisations, *described.accounts]
+    if name not in known:
+        raise Mistaken(f"no such organisation or account: {party}", remedy=perhaps(name, known))
+    become(command, {**os.environ, PARTY: name})
 
 
 def agree(

@@ -66,6 +66,9 @@ def estate_folder(given: Path | None) -> Path:
     return found
 
 
+PARTY = "ENTHESIS_LAB_PARTY"  # set by `enthesis lab as`, heeded only while a lab runs for the estate
+
+
 def cache_folder() -> Path:
     """Where parsed files are remembered; safe to delete."""
     from platformdirs import user_cache_path
@@ -81,7 +84,17 @@ def read_estate(folder: Path) -> "Estate":
     reading = read_folder(folder, cache=cache_folder())
     if reading.estate is None:
         raise EstateMistaken(reading.mistakes)
-    return reading.estate
+    return _as_party(folder, reading.estate)
+
+
+def _as_party(folder: Path, estate: "Estate") -> "Estate":
+    """The estate as the party of the lab sees it that `enthesis lab as` runs this program for."""
+    from enthesis.lab.control import running
+
+    party = os.environ.get(PARTY, "")
+    if not party or running(lab_state(folder)) is None:
+        return estate
+    return estate.seen_by(party)
 
 
 def read_subject(estate: Path | None, live: Path | None) -> "tuple[Path, Estate]":

@@ -19,10 +19,10 @@ from enthesis.commands.common import (
     put_lines,
     read_estate,
     remark,
-    workload_identity,
 )
 
 if TYPE_CHECKING:
+    from enthesis.changing.keyed import Listed
     from enthesis.judging.keyless import Way
     from enthesis.model.estate import Estate
     from enthesis.ports import Connected, Credentialed, KeepsKeys, WantedKey
@@ -44,12 +44,18 @@ def key(
         int | None, typer.Option("--descriptor", metavar="N", help="Or a file descriptor that is open for writing.")
     ] = None,
     anyway: Annotated[bool, typer.Option("--anyway", help="Though there is a keyless way.")] = False,
+    at: Annotated[
+        str | None, typer.Option("--at", metavar="PROVIDER", help="Where a person's is kept, if at several.")
+    ] = None,
     retire: Annotated[bool, typer.Option("--retire", help="It opens nothing from now on.")] = False,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """List keyed credentials; say the keyless way instead of one; or make one that ends, or retire one.
+
+    Without a name all are listed: those of the files, and where a live system is reached, those it keeps, with who made
+    them, why, when they end and were last used, and whether they work.
 
     None is made without a name, a reason, an end (30 days at the most, less where the estate says so) and a place for
     its value, which is written there once and shown nowhere. Needs `issue` on the identity. Exit 1 where none was made,
@@ -64,14 +70,15 @@ def key(
     if retire:
         if name is None:
             raise Mistaken("nothing is named to retire", remedy="`enthesis key` lists what there is")
-        _retired(described, folder, name, quiet=quiet)
+        _retired(described, folder, name, of, at, quiet=quiet)
         return
     if name is None and of is None:
         _listed(described, folder, output)
         return
     if of is None:
         raise Mistaken("nobody is named whose it is", remedy="say whose with --of IDENTITY")
-    workload_identity(described, of)
+    if of not in described.identities:
+        raise Mistaken(f"no such identity: {of}", remedy=perhaps(of, described.identities))
     from enthesis.commands.asking import now
     from enthesis.judging.keyless import keyless_ways
 
@@ -90,7 +97,7 @@ def key(
         _told(of, ways, missing, bound, output)
         raise typer.Exit(1)
     ends = _end(now(), lasting, until, bound)
-    made = _made(described, folder, _wanted(str(name), of, form, ends, str(because)), into, descriptor)
+    made = _made(described, folder, _wanted(str(name), of, form, ends, str(because)), at, into, descriptor)
     _put_made(made, into, output, quiet=quiet)
 
 
@@ -132,16 +139,16 @@ def _end(now: datetime, lasting: str | None, until: str | None, bound: timedelta
 
 
 def _made(
-    estate: "Estate", folder: Path, wanted: "WantedKey", into: Path | None, descriptor: int | None
+    estate: "Estate", folder: Path, wanted: "WantedKey", at: str | None, into: Path | None, descriptor: int | None
 ) -> "Credentialed":
     """Makes it and writes its value; the place is opened first, so that no value is made that goes nowhere."""
     from enthesis.commands.wiring import connect
-    from enthesis.model.addresses import account_of
+    from enthesis.model.estate import boundary_of
 
     with _place(into, descriptor) as place:
         try:
-            keeper = _keeper(estate, connect(estate, folder), wanted.of)
-            made, secret = keeper.make_key(account_of(wanted.of), wanted)
+            keeper = _keeper(estate, connect(estate, folder), wanted.of, at)
+            made, secret = keeper.make_key(boundary_of(wanted.of), wanted)
         except BaseException:
             if into is not None:
                 into.unlink(missing_ok=True)
@@ -174,28 +181,48 @@ def _place(into: Path | None, descriptor: int | None) -> TextIO:
         raise Mistaken(f"{into or descriptor} cannot be written: {fault.strerror}") from None
 
 
-def _retired(estate: "Estate", folder: Path, name: str, *, quiet: bool) -> None:
+def _retired(estate: "Estate", folder: Path, name: str, of: str | None, at: str | None, *, quiet: bool) -> None:
+    """It opens nothing from now on. What the files call otherwise is found by its fingerprint."""
+    from enthesis.changing.keyed import matching
     from enthesis.commands.wiring import connect
     from enthesis.errors import Mistaken
-    from enthesis.model.addresses import account_of
+    from enthesis.model.estate import boundary_of
 
     connected = connect(estate, folder)
-    every = [one for one, _ in _keys(estate, connected)]
-    found = next((one for one in every if one.name == name), None)
-    if found is None:
-        hint = perhaps(name, [one.name for one in every])
-        raise Mistaken(f"no keyed credential is called {name}", remedy=hint)
-    _keeper(estate, connected, found.of).retire_key(account_of(found.of), found.id)
-    remark(f"{found.name} of {found.of} opens nothing any more.", quiet=quiet)
+    every = _keys(estate, connected)
+    fitting = [
+        (one, where)
+        for one, where in every
+        if (one.name == name or ((described := matching(estate, one)) is not None and described.name == name))
+        and of in (None, one.of)
+        and at in (None, where)
+    ]
+    if not fitting:
+        hint = perhaps(name, [one.name for one, _ in every])
+        raise Mistaken(f"no such keyed credential: {name}", remedy=hint or "`enthesis key` lists them")
+    if len(fitting) > 1:
+        where = ", ".join(f"of {one.of} at {place}" for one, place in fitting)
+        raise Mistaken(f"several credentials are called {name}: {where}", remedy="say which with --of and --at")
+    ((found, where),) = fitting
+    _keeper(estate, connected, found.of, where).retire_key(boundary_of(found.of), found.id)
+    remark(f"{found.name} of {found.of} has been revoked: it opens nothing from now on.", quiet=quiet)
 
 
-def _keeper(estate: "Estate", connected: "Connected", identity: str) -> "KeepsKeys":
-    """Who makes keyed credentials for an identity; Mistaken where nobody does."""
+def _keeper(estate: "Estate", connected: "Connected", identity: str, at: str | None) -> "KeepsKeys":
+    """Who makes keyed credentials for an identity; Mistaken where nobody does. `at` is for people, known at several."""
     from enthesis.errors import Mistaken
+    from enthesis.model.estate import boundary_of
     from enthesis.ports import KeepsKeys
     from enthesis.working.proving import provider_of
 
-    found = provider_of(estate, identity, connected)
+    if not identity.startswith("@"):
+        found: Any = provider_of(estate, identity, connected)
+    else:
+        there = [one for one in estate.providers_of(boundary_of(identity)) if one in connected.providers]
+        if at is None and len(there) != 1:
+            known = ", ".join(there) or "none is spoken to"
+            raise Mistaken(f"{identity} is known at several providers, or at none", remedy=f"--at, one of: {known}")
+        found = connected.providers.get(at or there[0])
     if not isinstance(found, KeepsKeys):
         raise Mistaken(f"what keeps {identity} makes no keyed credentials")
     return found
@@ -277,24 +304,42 @@ def _put_made(made: "Credentialed", into: Path | None, output: Format, *, quiet:
 
 
 def _listed(estate: "Estate", folder: Path, output: Format) -> None:
+    from enthesis.changing.keyed import listed
+    from enthesis.commands.asking import now
     from enthesis.commands.wiring import connect
+    from enthesis.errors import Unreachable
     from enthesis.showing.lines import Span, counted, line
 
-    every = _keys(estate, connect(estate, folder))
-    known = {one.fingerprint for one in estate.credentials.values()}
+    try:
+        live: list[tuple[Credentialed, str]] | None = _keys(estate, connect(estate, folder))
+    except Unreachable:
+        live = None
+    every = listed(estate, live, now())
     if output is Format.JSON:
-        put_json({"keys": [{**one.as_entry(), "at": at, "disabled": one.disabled} for one, at in every]})
+        put_json({"live": live is not None, "keys": [_as_json(one) for one in every]})
         return
-    lines = [
-        line(f"{counted(len(every), 'keyed credential')} of identities of ours." if every else "No keyed credential.")
-    ]
-    for one, at in every:
-        used = f"last used {one.last_used}" if one.last_used else "never used"
+    from_files = "" if live is not None else ", as far as the files say (no live system was asked)"
+    first = f"{counted(len(every), 'keyed credential')} of identities of ours{from_files}."
+    lines = [line(first if every else f"No keyed credential{from_files}.")]
+    for one in every:
+        where = f" at {one.at}" if one.at else ""
+        state = Span("works", "doubt") if one.works else Span(one.why_not or "not known whether it works", "quiet")
+        lines.append(line(f"  {one.name}", Span(f"  {one.form} of {one.of}{where}", "quiet"), "  ", state))
+        made = f"made {one.created or 'nobody knows when'}{f' by {one.made_by}' if one.made_by else ''}"
         ends = f"until {one.expires}" if one.expires else "without an end"
-        lines.append(line(f"  {one.name}", Span(f"  {one.form} of {one.of} at {at}", "quiet")))
-        lines.append(
-            line(f"    {ends}, {used}, because {one.reason or 'nobody said'}{', disabled' if one.disabled else ''}")
-        )
-        if one.fingerprint not in known:
-            lines.append(line("    the estate does not know of it"))
+        used = f"last used {one.last_used}" if one.last_used else "never used, as far as is known"
+        lines.append(line(f"    {made}, {ends}, {used}"))
+        held = f"; held in {', '.join(one.held_in)}" if one.held_in else ""
+        lines.append(line(f"    because {one.because or 'no reason is known'}{held}", Span(f"  {one.source}", "quiet")))
+        if not one.source:
+            lines.append(line("    not in the estate's files"))
     put_lines(lines)
+
+
+def _as_json(one: "Listed") -> dict[str, Any]:
+    """One credential for a program; what is not known is left out."""
+    said = {"name": one.name, "of": one.of, "form": one.form, "at": one.at, "fingerprint": one.fingerprint,
+            "created": one.created, "made_by": one.made_by, "expires": one.expires, "last_used": one.last_used,
+            "because": one.because, "held_in": list(one.held_in), "why_not": one.why_not}  # fmt: skip
+    known = {name: value for name, value in said.items() if value}
+    return {**known, "works": one.works, "disabled": one.why_not == "disabled", "described_at": one.source or None}

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from enthesis.commands.acting import add, agree, on, remove, run, running_lab
+from enthesis.commands.acting import add, agree, as_party, on, remove, run, running_lab
 from enthesis.commands.common import (
     EstateOption,
     Format,
@@ -153,6 +153,7 @@ app.command()(add)
 app.command()(remove)
 app.command(context_settings={"ignore_unknown_options": True})(on)
 app.command(context_settings={"ignore_unknown_options": True})(run)
+app.command("as", context_settings={"ignore_unknown_options": True})(as_party)
 app.command()(agree)
 
 

@@ -41,6 +41,9 @@ def prove(
     replay: Annotated[
         bool, typer.Option("--replay", help="Show that credentials are refused where they were not made for.")
     ] = False,
+    allow_waiting: Annotated[
+        bool, typer.Option("--allow-waiting", help="Exit 0 though some journeys wait for others to write their half.")
+    ] = False,
     token: Annotated[
         list[str] | None,
         typer.Option("--token", metavar="ISSUER=FILE", help="A token at hand; without a lab, it is shown for real."),
@@ -63,11 +66,13 @@ def prove(
     """Try every journey with real credentials, and say whether it ended as expected.
 
     Needs no right of our own: each journey uses its workload's. What is written is put back. A refusal meets an
-    expectation only where access was refused; whatever could not be tried is unmet. Exit 1 where anything is.
+    expectation only where access was refused; whatever could not be tried is unmet. A journey that is refused for want
+    of a half that others write is waiting. Exit 1 where anything is unmet or, without --allow-waiting, waits.
     With --near-misses, --expiry or --replay, what must be refused is tried instead, each with a control that must not.
 
     Example: enthesis prove publish-from-main
     """
+    from enthesis.commands.asking import now
     from enthesis.commands.wiring import Given, connect
     from enthesis.errors import Mistaken
     from enthesis.showing.progress import reporter
@@ -81,6 +86,7 @@ def prove(
         trials_lines,
         trials_sentence,
     )
+    from enthesis.working.proving import WAITING
     from enthesis.working.proving import prove as run
 
     if near_misses + expiry + replay > 1:
@@ -97,8 +103,9 @@ def prove(
         cases, key, lines = trial_cases(every), "trials", trials_lines(what, every)
         results = [trials_json(one) for one in every]
     else:
-        proofs = run(described, _journeys(described, names or []), connected, progress)
-        well, says = all(proof.met for proof in proofs), first_sentence(proofs)
+        proofs = run(described, _journeys(described, names or []), connected, now(), progress)
+        well = all(proof.met or (allow_waiting and proof.outcome == WAITING) for proof in proofs)
+        says = first_sentence(proofs)
         cases, key, lines = proof_cases(proofs), "journeys", proof_lines(proofs)
         results = [proof.as_json() for proof in proofs]
     if junit is not None:

@@ -100,7 +100,10 @@ def _key(path: Path) -> "Key":
     except (ValueError, RecursionError):
         read = None
     if not isinstance(read, dict) or not all(isinstance(read.get(one), str) for one in ("id", "form", "value")):
-        raise Mistaken(f"{path} holds no credential that Enthesis wrote")
+        raise Mistaken(
+            f"{path}: not a keyed credential (expected a JSON object with id, form and value)",
+            remedy='write {"id": ID, "form": "access-key", "value": VALUE} there, or have `enthesis key` write it',
+        )
     return Key(read["id"], read["form"], Secret(read["value"]), time_from(read.get("expires")))
 
 

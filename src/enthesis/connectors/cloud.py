@@ -57,7 +57,7 @@ class Cloud:
     # -- survey ----------------------------------------------------------------------------------------------
 
     @understood
-    def survey(self, holders: Sequence[str]) -> Surveyed:
+    def survey(self, holders: Sequence[str], others: Sequence[str] = ()) -> Surveyed:
         """Needs, for each holder, the right to read what its administrators wrote."""
         raw: list[tuple[str, dict[str, Any]]] = []
         accounts: set[str] = set()
@@ -73,6 +73,10 @@ class Cloud:
             accounts.update(there["accounts"])
             resources.update(there["resources"])
             people.update(there["people"])
+        if others:
+            query = urlencode([("address", one) for one in others])
+            answer = self.client.ask("GET", f"/administration/ids?{query}", bearer=self._session(holders[0]))
+            people.update(self.client.expect(answer, 200).json(self.client.who)["ids"])
         return self._surveyed(holders, raw, (accounts, resources), people)
 
     def _surveyed(
@@ -220,6 +224,17 @@ class Cloud:
         return self._given(answer)
 
     @understood
+    def session_as(self, identity: str) -> Credential:
+        """A session that begins at an identity, with no origin behind it. Needs `issue` on it."""
+        bearer = self._session(account_of(identity))
+        identities = self.client.get_all("/administration/identities", bearer=bearer)
+        found = next((one for one in identities if one.get("address") == identity), None)
+        if found is None:
+            raise MovedAway(f"{identity} does not exist at {self.name}", remedy="enthesis propose")
+        answer = self.client.ask("POST", "/administration/sessions", bearer=bearer, body={"of": found["id"]})
+        return self._obtained(self.client.expect(answer, 200).json(self.client.who))
+
+    @understood
     def by_key(self, key: Key) -> Credential | Refusal:
         """What a keyed credential gives: a static token is shown as it is, any other for a session (RFC 6749, 4.4)."""
         if key.form == "static-token":
@@ -355,6 +370,7 @@ def _credentialed(item: Mapping[str, Any]) -> Credentialed:
         last_used=item.get("last_used"),
         disabled=item.get("disabled") is True,
         reason=str(item.get("reason", "")),
+        made_by=str(item.get("made_by", "")),
     )
 
 

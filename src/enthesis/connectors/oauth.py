@@ -125,7 +125,7 @@ class OAuthProvider:
     def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
         raise Mistaken(f"of {self.name} only its token endpoint is known: nothing is attempted there")
 
-    def survey(self, holders: Sequence[str]) -> Any:
+    def survey(self, holders: Sequence[str], others: Sequence[str] = ()) -> Any:
         raise Unreachable(f"of {self.name} only its token endpoint is known: it cannot be surveyed")
 
     def change(self, step: Any, ids: dict[str, str]) -> Any:

@@ -40,6 +40,11 @@ def keyless_ways(estate: Estate, identity: str) -> list[Way]:
         for trust in estate.trusts
         if trust.of == identity and trust.admits.form in KEYLESS
     ]
+    if identity in estate.identities and estate.identities[identity].kind == "person":
+        organisation = estate.organisations.get(estate.organisation_of(identity))
+        if organisation is not None and organisation.directory is not None:
+            return [Way(f"people of @{organisation.name} sign in: enthesis lend --sign-in @{organisation.name}")]
+        return [Way("people sign in", hint=f"write where: directory, at the organisation of {identity}")]
     near: dict[str, Way] = {}
     for way in (*_by_what_runs(estate, identity), *_by_lodged(estate, identity), *_by_holders(estate, identity)):
         near.setdefault(repr(way.entries) + way.hint, way)

@@ -155,6 +155,14 @@ class Administration:
         people = {one.body["address"]: one.id for one in world.of("identities") if one.body["kind"] == "person"}
         return JSONResponse({"accounts": accounts, "resources": resources, "people": people})
 
+    async def ids(self, request: Request) -> Response:
+        """The ids of identities and groups of anybody, for an administrator who knows their addresses."""
+        if not isinstance(self.session(request), str):
+            raise Problem(403, "not-an-administrator", "this session administers nothing")
+        wanted, world = set(request.query_params.getlist("address")), self.world()
+        every = (*world.of("identities"), *world.of("groups"))
+        return JSONResponse({"ids": {one.body["address"]: one.id for one in every if one.body["address"] in wanted}})
+
     # -- who may, and what is understood ---------------------------------------------------------------------
 
     def _needed(self, collection: str, holder: str, body: Mapping[str, Any], *, making: bool) -> Needed:

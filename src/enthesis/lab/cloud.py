@@ -15,7 +15,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
-from enthesis.lab.administration import MAX_BODY, Administration
+from enthesis.lab.administration import MAX_BODY, Administration, json_body
 from enthesis.lab.callers import Callers
 from enthesis.lab.deciding import (
     Caller,
@@ -57,6 +57,7 @@ class Cloud:
         self.signer = signers[name]
         self.callers = Callers(name, store, clock, signers, self.world)
         self.keyed = self.callers.keyed
+        self.administration = Administration(store, self.world, self._administrator, self._may)
         self._seen: tuple[int, int] | None = None
         self._world: World | None = None
 
@@ -79,7 +80,7 @@ class Cloud:
 
     def app(self) -> Starlette:
         """The HTTP interface."""
-        administration = Administration(self.store, self.world, self._administrator, self._may)
+        administration = self.administration
         things = Things(self.store, self.keyed, self.clock.now, administration)
         routes = [
             Route("/.well-known/oauth-authorization-server", self._metadata),
@@ -87,9 +88,11 @@ class Cloud:
             Route("/openapi.json", self._openapi),
             Route("/token", self._token, methods=["POST"]),
             Route("/administration/furniture", administration.furniture),
+            Route("/administration/ids", administration.ids),
             Route("/administration/resources", things.add, methods=["POST"]),
             Route("/administration/resources/{address:path}", things.remove, methods=["DELETE"]),
             Route("/administration/credentials", things.credentials, methods=["GET", "POST"]),
+            Route("/administration/sessions", self._session_as, methods=["POST"]),
             Route("/administration/credentials/{id}", things.credential, methods=["PUT", "DELETE"]),
             Route("/administration/{collection}", administration.collection, methods=["GET", "POST"]),
             Route("/administration/{collection}/{id}", administration.item, methods=["GET", "PUT", "DELETE"]),
@@ -134,6 +137,19 @@ class Cloud:
     def _around(self, request: Request) -> Surroundings:
         reference = request.headers.get("agreed-reference")
         return Surroundings(self.clock.now(), _network(request), unquote(reference) if reference is not None else None)
+
+    # -- sessions that an administrator asks for ---------------------------------------------------------------
+
+    async def _session_as(self, request: Request) -> Response:
+        """A session as an identity, with no origin behind it, for whoever may issue credentials for it."""
+        body = await json_body(request)
+        identity = self.world().identity(str(body.get("of")))
+        if identity is None or set(body) != {"of"} or identity.body["kind"] == "person":
+            raise Problem(422, "not-understood", "`of` is the id of an identity of a workload")
+        address = identity.body["address"]
+        self.administration.needs(request, [("issue", address, "")], identity.holder)
+        token = self._signed(address, identity.id, Caller("identity"), self.clock.now() + RUNNING_LIFE, [])
+        return self._answered(token, RUNNING_LIFE)
 
     # -- taking on -------------------------------------------------------------------------------------------
 

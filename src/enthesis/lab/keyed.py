@@ -11,7 +11,7 @@ from enthesis.lab.remembering import remember
 from enthesis.lab.store import Store
 
 FORMS = ("access-key", "client-secret", "static-token")
-COLUMNS = "id, cloud, name, of, form, created, expires, last_used, disabled, conditions, reason, digest"
+COLUMNS = "id, cloud, name, of, form, created, expires, last_used, disabled, conditions, reason, made_by, digest"
 
 
 class Keyed:
@@ -27,7 +27,7 @@ class Keyed:
         identifier, value = str(uuid.uuid4()), remember("labkey." + secrets.token_urlsafe(32))
         row = (
             identifier, cloud, name, identity, form, now, more.get("expires"), None, 0,
-            json.dumps(more.get("when", {})), more.get("reason", ""), _digest(value),
+            json.dumps(more.get("when", {})), more.get("reason", ""), more.get("made_by", ""), _digest(value),
         )  # fmt: skip
         with self.store.transaction():
             self.store.connection.execute(f"INSERT INTO credentials VALUES ({', '.join('?' * len(row))})", row)  # noqa: S608

@@ -51,6 +51,10 @@ def document(title: str, url: str) -> dict[str, Any]:
         "get": _operation("keyed credentials, without any value"),
         "post": _operation("makes one; its value is in this answer and nowhere else", body=JSON, status="201"),
     }
+    paths["/administration/ids"] = {"get": _operation("the ids of identities and groups, by their addresses")}
+    paths["/administration/sessions"] = {
+        "post": _operation("a session as an identity, for whoever may issue for it", body=JSON),
+    }
     paths["/administration/credentials/{id}"] = {
         "parameters": [_in_path("id")],
         "put": _operation("disables it, or lets it work again", body=JSON),

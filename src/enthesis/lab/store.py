@@ -32,7 +32,7 @@ CREATE TABLE IF NOT EXISTS things (address TEXT PRIMARY KEY, body TEXT NOT NULL,
 CREATE TABLE IF NOT EXISTS credentials (
   id TEXT PRIMARY KEY, cloud TEXT NOT NULL, name TEXT NOT NULL, of TEXT NOT NULL, form TEXT NOT NULL,
   created REAL NOT NULL, expires REAL, last_used REAL, disabled INTEGER NOT NULL, conditions TEXT NOT NULL,
-  reason TEXT NOT NULL, digest TEXT UNIQUE NOT NULL, UNIQUE (cloud, name));
+  reason TEXT NOT NULL, made_by TEXT NOT NULL, digest TEXT UNIQUE NOT NULL, UNIQUE (cloud, name));
 CREATE TABLE IF NOT EXISTS sign_ins (
   device TEXT PRIMARY KEY, code TEXT UNIQUE NOT NULL, directory TEXT NOT NULL, ends REAL NOT NULL, asked REAL,
   person TEXT, mfa TEXT, refused INTEGER NOT NULL);

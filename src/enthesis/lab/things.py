@@ -97,7 +97,9 @@ class Things:
         try:
             understand(body.get("when", {}))
             expires = datetime.fromisoformat(body["expires"]).timestamp() if "expires" in body else None
-            more = {**body, "expires": expires}
+            who = self.administration.session(request)
+            made_by = f"the administrators of {who}" if isinstance(who, str) else who.address
+            more = {**body, "expires": expires, "made_by": made_by}
             record, value = self.keyed.make(world.provider, body["name"], identity.id, body["form"], self.now(), more)
         except (NotUnderstood, ValueError, TypeError) as fault:
             raise Problem(422, "not-understood", f"the lab does not understand {fault}") from None
@@ -141,5 +143,5 @@ def _shown(one: dict[str, Any], address: str) -> dict[str, Any]:
         for name in ("created", "expires", "last_used")
         if one[name] is not None
     }
-    kept = {name: one[name] for name in ("id", "name", "form", "disabled", "fingerprint", "reason")}
+    kept = {name: one[name] for name in ("id", "name", "form", "disabled", "fingerprint", "reason", "made_by")}
     return {**kept, "of": address, **times}

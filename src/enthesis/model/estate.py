@@ -1,7 +1,7 @@
 """The statements of an estate, as frozen records. One class per section; equality leaves out where they stand."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
 from enthesis.model.addresses import account_of, contains, organisation_named
@@ -409,6 +409,23 @@ class Estate:
             return True
         account = self.accounts.get(account_of(holder))
         return account is not None and account.administered_by == "others"
+
+    def seen_by(self, party: str) -> "Estate":
+        """The estate as another party of it sees it: what is theirs (an organisation, or one account) is `us`."""
+        organisations = {
+            name: replace(one, outside=name != party) if party in self.organisations else one
+            for name, one in self.organisations.items()
+        }
+        accounts = {
+            name: replace(one, administered_by=None if self.organisation_of(name) == party else one.administered_by)
+            if party in self.organisations
+            else replace(one, administered_by="us" if name == party else "others")
+            for name, one in self.accounts.items()
+        }
+        if party in self.accounts:
+            home = self.organisation_of(party)
+            organisations = {name: replace(one, outside=name != home) for name, one in organisations.items()}
+        return replace(self, organisations=organisations, accounts=accounts)
 
     def holder_of(self, grant: Grant) -> str:
         """The account, unit or organisation whose administrators wrote a grant."""

@@ -184,7 +184,7 @@ def beside(estate: Estate, survey: Survey) -> Estate:
         sections[section] = (*kept_ones, *getattr(live, section))
     kept = {name: one for name, one in estate.credentials.items() if not covered.keys(one.of)}
     sections["credentials"] = {**_as_described(estate, live), **kept}
-    return _without_what_is_gone(replace(estate, catalogue=estate.catalogue.extended(live.kinds.values()), **sections))
+    return without_what_is_gone(replace(estate, catalogue=estate.catalogue.extended(live.kinds.values()), **sections))
 
 
 class _Covered:
@@ -248,7 +248,7 @@ def _as_described(estate: Estate, live: Estate) -> dict[str, Any]:
     return out
 
 
-def _without_what_is_gone(estate: Estate) -> Estate:
+def without_what_is_gone(estate: Estate) -> Estate:
     """The estate without references to identities and groups that it no longer has; journeys keep theirs, and are
     refused at names."""
     known = {*estate.identities, *estate.groups}

@@ -8,7 +8,7 @@ from xml.etree.ElementTree import Element, SubElement, tostring  # writes only, 
 from enthesis.reading.shapes import duration_text
 from enthesis.showing.admitting import caller_json, caller_text
 from enthesis.showing.lines import Line, Span, counted, line, visible
-from enthesis.working.proving import ALLOWED, REFUSED, UNDECIDED, Proof
+from enthesis.working.proving import ALLOWED, REFUSED, UNDECIDED, WAITING, Proof
 from enthesis.working.refusing import Trials
 
 
@@ -18,6 +18,8 @@ def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
     width = max((len(proof.journey) for proof in proofs), default=0)
     for proof in proofs:
         yield _one(proof, width)
+        if proof.outcome == WAITING:
+            yield line("      ", Span(f"up to the administrators of {' and '.join(proof.others)}", "doubt"))
         for reason in proof.unmet:
             yield line("      ", Span(reason, "bad"))
         for seen in proof.evidence if proof.outcome == UNDECIDED else ():
@@ -26,25 +28,31 @@ def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
 
 def first_sentence(proofs: Sequence[Proof]) -> str:
     """The answer in a sentence."""
-    unmet = sum(not proof.met for proof in proofs)
+    unmet = sum(bool(proof.unmet) for proof in proofs)
+    waiting = sum(proof.outcome == WAITING for proof in proofs)
     if not proofs:
         return "There is no journey to prove."
+    if not unmet and waiting:
+        waits = "waits" if waiting == 1 else "wait"
+        rest = "" if waiting == len(proofs) else "; the rest ended as expected"
+        return f"{waiting} of {counted(len(proofs), 'journey')} {waits} for others{rest}."
     if not unmet:
         return f"All is as expected: {counted(len(proofs), 'journey')} tried with real credentials."
     return f"{unmet} of {counted(len(proofs), 'journey')} did not end as expected."
 
 
 def _one(proof: Proof, width: int) -> Line:
-    word = "as expected" if proof.met else "unmet"
+    word = "as expected" if proof.met else "waiting" if proof.outcome == WAITING else "unmet"
+    outcome = REFUSED if proof.refused_at else proof.outcome
     at = f" at {', '.join(proof.refused_at)}" if proof.refused_at else ""
-    if proof.outcome == REFUSED:
+    if outcome == REFUSED:
         at += f", to {proof.evidence[-1].what}"
     origin = {True: "keyless", False: "keyed", None: "starts at the identity"}[proof.keyless]
     life = f", shortest life {duration_text(proof.shortest_life)}" if proof.shortest_life else ""
     return line(
         f"  {proof.journey.ljust(width)}  ",
-        Span(word.ljust(11), "good" if proof.met else "bad"),
-        f"  {proof.outcome}{at}",
+        Span(word.ljust(11), "good" if proof.met else "doubt" if proof.outcome == WAITING else "bad"),
+        f"  {outcome}{at}",
         Span(f"  {origin}{life}", "quiet"),
     )
 
@@ -114,6 +122,7 @@ class Case:
     unmet: str
     undecided: bool
     seen: str
+    waiting: str = ""
 
 
 def proof_cases(proofs: Iterable[Proof]) -> list[Case]:
@@ -124,6 +133,7 @@ def proof_cases(proofs: Iterable[Proof]) -> list[Case]:
             "; ".join(proof.unmet),
             proof.outcome == UNDECIDED,
             "\n".join(visible(f"{seen.what}: {seen.outcome}, {seen.said}") for seen in proof.evidence),
+            f"waits for the administrators of {' and '.join(proof.others)}" if proof.others else "",
         )
         for proof in proofs
     ]
@@ -139,10 +149,12 @@ def trial_cases(every: Iterable[Trials]) -> list[Case]:
 
 
 def junit_xml(estate: str, cases: Sequence[Case]) -> bytes:
-    """JUnit XML: what ended otherwise is a failure, what could not be tried an error."""
+    """JUnit XML: what ended otherwise is a failure, what could not be tried an error, what waits for others skipped."""
     failures = sum(bool(case.unmet) and not case.undecided for case in cases)
     errors = sum(case.undecided for case in cases)
-    counts = {"tests": str(len(cases)), "failures": str(failures), "errors": str(errors)}
+    skipped = sum(bool(case.waiting) for case in cases)
+    numbers = {"tests": len(cases), "failures": failures, "errors": errors, "skipped": skipped}
+    counts = {name: str(number) for name, number in numbers.items()}
     suites = Element("testsuites", counts)
     suite = SubElement(suites, "testsuite", {"name": visible(estate), **counts})
     for case in cases:
@@ -150,5 +162,7 @@ def junit_xml(estate: str, cases: Sequence[Case]) -> bytes:
         if case.unmet:
             kind = "error" if case.undecided else "failure"
             SubElement(element, kind, {"message": visible(case.unmet)}).text = case.seen
+        elif case.waiting:
+            SubElement(element, "skipped", {"message": visible(case.waiting)}).text = case.seen
     body: bytes = tostring(suites, encoding="utf-8", xml_declaration=True)
     return body + b"\n"

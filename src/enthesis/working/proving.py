@@ -2,12 +2,13 @@
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any, Protocol
 
 from enthesis.errors import EnthesisError, Mistaken
 from enthesis.judging.expecting import Seen, expectation_unmet
-from enthesis.judging.questions import is_keyless
+from enthesis.judging.questions import is_keyless, question_of
+from enthesis.judging.waiting import waiting_for
 from enthesis.model.addresses import account_of, contains, parse
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
 from enthesis.ports import (
@@ -21,12 +22,13 @@ from enthesis.ports import (
     Reporter,
     RunsCode,
     RunsHosts,
+    StartsSessions,
     TakesKeys,
     TakesOn,
 )
 from enthesis.reading.shapes import duration_text
 
-ALLOWED, REFUSED, UNDECIDED = "allowed", "refused", "undecided"
+ALLOWED, REFUSED, UNDECIDED, WAITING = "allowed", "refused", "undecided", "waiting"
 SEATS = ("workload", "host", "resource")
 ORIGINS = {
     "workload": "the workload",
@@ -51,7 +53,7 @@ class Evidence:
 
 @dataclass(frozen=True, slots=True)
 class Proof:
-    """What came of one journey. `unmet` is empty where it ended as expected."""
+    """What came of one journey. `unmet` is empty where it ended as expected, or waits for `others` to write a half."""
 
     journey: str
     expected: str
@@ -62,10 +64,12 @@ class Proof:
     evidence: tuple[Evidence, ...]
     unmet: tuple[str, ...]
     source: str
+    others: tuple[str, ...] = ()
 
     @property
     def met(self) -> bool:
-        return not self.unmet
+        """Whether it ended as expected; one that waits did not yet."""
+        return not self.unmet and self.outcome != WAITING
 
     def as_json(self) -> dict[str, Any]:
         def seconds(life: timedelta | None) -> int | None:
@@ -78,6 +82,7 @@ class Proof:
             "outcome": self.outcome,
             "met": self.met,
             "unmet": list(self.unmet),
+            "waiting_for": list(self.others),
             "refused_at": list(self.refused_at),
             "keyless": self.keyless,
             "shortest_life_seconds": seconds(self.shortest_life),
@@ -114,23 +119,33 @@ class _Run:
             self.evidence.append(Evidence(what, REFUSED, f"{outcome.said}{steps}"))
 
 
-def prove(estate: Estate, journeys: Iterable[Journey], connected: Connected, reporter: Reporter) -> tuple[Proof, ...]:
-    """One proof a journey. A journey that could not be tried is undecided, which meets no expectation."""
+def prove(
+    estate: Estate, journeys: Iterable[Journey], connected: Connected, instant: datetime, reporter: Reporter
+) -> tuple[Proof, ...]:
+    """One proof a journey. One that could not be tried is undecided, which meets no expectation; one that was to be
+    allowed and is refused for want of a half that others write is waiting."""
     listed = list(journeys)
     reporter.begin("proving", len(listed))
     proofs = []
     try:
         for journey in listed:
             reporter.step(journey.name)
-            proofs.append(_prove(estate, journey, connected))
+            proofs.append(_prove(estate, journey, connected, instant))
     finally:
         reporter.end()
     return tuple(proofs)
 
 
-def _prove(estate: Estate, journey: Journey, connected: Connected) -> Proof:
+def _prove(estate: Estate, journey: Journey, connected: Connected, instant: datetime) -> Proof:
     run = _Run()
     refused_at: tuple[str, ...] = ()
+    origin = journey.origin
+    if origin.form == "identity" and origin.whom in estate.identities and estate.administered_by_others(origin.whom):
+        account = account_of(origin.whom)
+        said = f"the administrators of {account} alone can call as it (at a lab: enthesis lab as {account} -- …)"
+        run.evidence.append(Evidence(f"{ORIGINS['identity']} {origin.whom}", WAITING, said))
+        evidence, source = tuple(run.evidence), str(journey.source)
+        return Proof(journey.name, journey.expect, WAITING, (), None, None, evidence, (), source, (account,))
     try:
         refusal = walk(estate, journey, connected, run)
         outcome = REFUSED if refusal else ALLOWED
@@ -139,6 +154,12 @@ def _prove(estate: Estate, journey: Journey, connected: Connected) -> Proof:
         outcome = UNDECIDED
         run.evidence.append(Evidence("the proof itself", UNDECIDED, fault.message))
     keyless = is_keyless(journey.origin.form)
+    unmet = tuple(_unmet(estate, journey, Seen(outcome, refused_at, tuple(run.sessions))))
+    others: tuple[str, ...] = ()
+    if outcome == REFUSED and journey.expect == ALLOWED:
+        waiting = waiting_for(estate, question_of(journey, instant))
+        if waiting.steps and set(refused_at) <= waiting.steps:
+            outcome, unmet, others = WAITING, (), waiting.others
     return Proof(
         journey.name,
         journey.expect,
@@ -147,8 +168,9 @@ def _prove(estate: Estate, journey: Journey, connected: Connected) -> Proof:
         keyless,
         min(run.lives, default=None),
         tuple(run.evidence),
-        tuple(_unmet(estate, journey, Seen(outcome, refused_at, tuple(run.sessions)))),
+        unmet,
         str(journey.source),
+        others,
     )
 
 
@@ -249,7 +271,7 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> Credent
             raise Mistaken(f"nothing is known to speak to for the directory of {origin.whom}")
         return directory.sign_in_as(origin.whom, origin.mfa)
     if origin.form == "credential":
-        return _by_key(estate, origin.whom, connected)
+        return _by_key(estate, journey, connected)
     if journey.origin.form == "workload":
         cluster = cluster_at(journey.origin.whom, connected)
         if cluster is None:
@@ -258,12 +280,25 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> Credent
     cluster = cluster_at(journey.origin.whom, connected)
     if journey.origin.form == "identity" and cluster is not None:
         return replace(cluster.token_for(journey.origin.whom, HALF_WAY)[0], form="session")
+    if journey.origin.form == "identity":
+        return _session_as(estate, journey.origin.whom, connected)
     if journey.origin.form != "token":
         raise Mistaken(f"nothing here obtains a credential for an origin of form {journey.origin.form}")
     return token_from(connected, journey.origin.whom, journey.origin.shows)
 
 
-def _by_key(estate: Estate, name: str, connected: Connected) -> Credential | Refusal:
+def _session_as(estate: Estate, identity: str, connected: Connected) -> Credential | Refusal:
+    """A session that begins at an identity, by the right of its administrators."""
+    if identity not in estate.identities:
+        return Refusal(("names",), f"no identity is called {identity}")
+    provider = provider_of(estate, identity, connected)
+    if not isinstance(provider, StartsSessions):
+        raise Mistaken(f"nothing here obtains a session as {identity}")
+    return provider.session_as(identity)
+
+
+def _by_key(estate: Estate, journey: Journey, connected: Connected) -> Credential | Refusal:
+    name = journey.origin.whom
     known, key = estate.credentials.get(name), connected.keys.get(name)
     if known is None:
         return Refusal(("names",), f"no credential is called {name}")
@@ -271,7 +306,11 @@ def _by_key(estate: Estate, name: str, connected: Connected) -> Credential | Ref
         raise Mistaken(
             f"the value of the credential {name} is not at hand", remedy=f"name its file with --credential {name}=FILE"
         )
-    provider = provider_of(estate, known.of, connected)
+    if known.of.startswith("@"):  # people are known at several providers: this one is asked first
+        first = next((hop.identity or hop.on for hop in journey.through), "")
+        provider = provider_of(estate, first or (journey.attempt.target if journey.attempt else known.of), connected)
+    else:
+        provider = provider_of(estate, known.of, connected)
     if not isinstance(provider, TakesKeys):
         raise Mistaken(f"a cluster takes no keyed credential: {known.of} has none")
     return provider.by_key(key)

@@ -30,10 +30,19 @@ def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Su
         for name, its_holders in asked.items():
             if its_holders:
                 reporter.step(name)
-                found.append(systems[name].survey(its_holders))
+                found.append(systems[name].survey(its_holders, _others(estate, name)))
     finally:
         reporter.end()
     return across(found)
+
+
+def _others(estate: Estate, provider: str) -> list[str]:
+    """The identities and groups of others at a provider that the estate names: what is ours may admit them."""
+    return [
+        address
+        for address in (*estate.identities, *estate.groups)
+        if account_of(address) and estate.administered_by_others(address) and estate.system_of(address) == provider
+    ]
 
 
 # -- into a file ----------------------------------------------------------------------------------------------------

@@ -31,7 +31,7 @@ class AdministeredCluster(LiveCluster):
     """The survey and change ports of a cluster, beside those of its use."""
 
     @understood
-    def survey(self, holders: Sequence[str]) -> Surveyed:
+    def survey(self, holders: Sequence[str], others: Sequence[str] = ()) -> Surveyed:
         """What we made, and every service account; needs the right to list them, and namespaces, secrets and pods."""
         address, account = self.name, self.cluster.account
         namespaces = [one["metadata"]["name"] for one in self.cluster.items("/api/v1/namespaces", accept=NAMES_ONLY)]
