@@ -123,6 +123,46 @@ def test_what_cannot_be_used_is_said_and_not_used(enthesis: Program, lab: Lab, r
     assert any("not on this machine" in why for why in whys.values())
 
 
+def test_the_clock_of_the_system_that_is_spoken_to_counts(
+    enthesis: Program, fresh_lab: Lab, runtime: Path, tmp_path: Path
+) -> None:
+    folder = fresh_lab.folder
+    assert enthesis("enact", "--yes", at=folder).code == 0
+    say = "import os; print(os.environ['ENTHESIS_TOKEN'], end='')"
+    file = tmp_path / "token"
+
+    def token() -> None:
+        file.write_text(enthesis("lab", "run", "forge", *MAIN, "--", sys.executable, "-c", say, at=folder).out)
+
+    here = {"XDG_RUNTIME_DIR": str(runtime), "ENTHESIS_TOKEN_FILE": str(file)}
+    token()
+    assert "clock" not in enthesis("whoami", at=folder, **here).err
+    assert enthesis("lab", "clock", "--forward", "2h", at=folder).code == 0
+    gone = enthesis("whoami", at=folder, **here)  # by this machine's clock it would be good still
+    assert gone.code == 1 and "it ended at" in gone.out
+    assert "The clock of the lab is 2h ahead of this machine's; its time counts here." in gone.err
+    token()
+    assert enthesis("whoami", at=folder, **here).code == 0
+    ends = "import os; print(os.environ['ENTHESIS_SESSION_ENDS'])"
+    lent = enthesis("lend", PUBLISHER, "--", sys.executable, "-c", ends, at=folder, **here)
+    left = datetime.fromisoformat(lent.out.strip()) - datetime.now(UTC)
+    assert timedelta(hours=2) < left < timedelta(hours=3) and "2h ahead" in lent.err
+    asks = (
+        "import json, os, subprocess, sys, urllib.request\n"
+        "def ask():\n"
+        "    url = os.environ['ENTHESIS_METADATA_URL'] + '/session'\n"
+        "    asked = urllib.request.Request(url, b'{}', {'Asked-Directly': 'yes'})\n"
+        "    return json.load(urllib.request.urlopen(asked))['access_token']\n"
+        "first = ask()\n"
+        "print(ask() == first)\n"
+        "subprocess.run([sys.executable, '-m', 'enthesis', 'lab', 'clock', '--forward', '8m'], check=True,\n"
+        "               stdout=subprocess.DEVNULL)\n"
+        "print(ask() == first)\n"
+    )
+    renewed = enthesis("lend", "--endpoint", PUBLISHER, "--", sys.executable, "-c", asks, at=folder, **here)
+    assert renewed.out.split() == ["True", "False"], renewed.err  # past half of its fifteen minutes, by the lab's clock
+
+
 def test_a_token_in_a_file_is_as_good_as_in_a_variable_until_it_ends(
     enthesis: Program, lab: Lab, runtime: Path, tmp_path: Path
 ) -> None:
@@ -340,7 +380,7 @@ def test_the_endpoint_renews_at_half_of_a_life_and_says_when_it_cannot() -> None
         obtained.append(f"session-{len(obtained)}")
         return Credential(Secret(obtained[-1]), "session", life)
 
-    keeper = Keeper(Lent(COLLECTOR, obtain()), obtain, lambda: time)
+    keeper = Keeper(Lent(COLLECTOR, obtain(), now=lambda: time), obtain)
 
     def handed() -> str:
         return str(keeper.handed()["access_token"])

@@ -3,7 +3,7 @@
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -97,6 +97,7 @@ def lend(
 
 
 def _to_program(identity: str, command: list[str], estate: Path | None, *, endpoint: bool, quiet: bool) -> None:
+    from enthesis.commands.clocks import clock_for
     from enthesis.commands.common import estate_folder, read_estate, workload_identity
     from enthesis.commands.running import Lent, run_with_endpoint, run_with_variable
     from enthesis.errors import LiveFailure
@@ -107,7 +108,10 @@ def _to_program(identity: str, command: list[str], estate: Path | None, *, endpo
     described = read_estate(folder)
     workload_identity(described, identity)
     ways = _Ways(described, folder, identity)
-    now = datetime.now(UTC)
+    clock = clock_for(described, folder, identity)
+    now = clock.now()
+    if clock.said():
+        remark(clock.said(), quiet=quiet)
     best = ways.best(now)
     if best is None:
         for reason in ways.why_none(now):
@@ -117,8 +121,8 @@ def _to_program(identity: str, command: list[str], estate: Path | None, *, endpo
     if not isinstance(got, Credential):
         remark(got)
         raise typer.Exit(1)
-    lent = Lent(identity, got, *_provider(described, folder, identity))
-    until = now.replace(microsecond=0) + got.life
+    lent = Lent(identity, got, *_provider(described, folder, identity), now=clock.now)
+    until = now + got.life
     how = "renewed while it runs" if endpoint else f"until {until:%H:%M:%SZ}"
     over = f", through {' and '.join(best.hops[:-1])}" if len(best.hops) > 1 else ""
     remark(
@@ -130,7 +134,7 @@ def _to_program(identity: str, command: list[str], estate: Path | None, *, endpo
         run_with_variable(command, lent)
 
     def again() -> Credential:
-        fresh = ways.best(datetime.now(UTC))
+        fresh = ways.best(clock.now())
         renewed = ways.walked(fresh) if fresh is not None else None
         if not isinstance(renewed, Credential):
             raise LiveFailure(f"{identity} cannot be taken on any more")

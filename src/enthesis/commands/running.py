@@ -39,6 +39,7 @@ class Lent:
     credential: "Credential"
     provider_url: str = ""
     authority: str = ""
+    now: Clock = lambda: datetime.now(UTC)  # by the clock of the system that the credential is for
 
     def environment(self) -> dict[str, str]:
         """The program's environment: ours, without the credentials that we came by."""
@@ -53,7 +54,7 @@ class Lent:
 
 def run_with_variable(command: Sequence[str], lent: Lent) -> NoReturn:
     """Becomes the program: signals reach it and its exit code is ours by themselves. Mistaken where there is none."""
-    ends = datetime.now(UTC).replace(microsecond=0) + lent.credential.life
+    ends = lent.now().replace(microsecond=0) + lent.credential.life
     held = {SESSION: lent.credential.secret.reveal(), f"{SESSION}_ENDS": ends.isoformat()}
     become(command, {**lent.environment(), **held})
 
@@ -110,10 +111,10 @@ def _not_run(program: str, fault: OSError) -> Exception:
 class Keeper:
     """Holds the credential, and gets the next one when half of its life is over."""
 
-    def __init__(self, lent: Lent, obtain: Obtain, now: Clock = lambda: datetime.now(UTC)) -> None:
+    def __init__(self, lent: Lent, obtain: Obtain) -> None:
         self.identity = lent.identity
         self.obtain = obtain
-        self.now = now
+        self.now = lent.now
         self.word = secrets.token_urlsafe(24)  # who has not been told it is not the program
         self._lock = threading.Lock()
         self._took(lent.credential)

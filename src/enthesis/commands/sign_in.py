@@ -64,15 +64,16 @@ def made_ready() -> Path:
     return _ours(place)
 
 
-def keep(organisation: str, directory: str, credential: "Credential") -> SignIn:
-    """Writes a sign-in; whoever was signed in at the same organisation is so no more."""
+def keep(organisation: str, directory: str, credential: "Credential", ahead: timedelta = timedelta(0)) -> SignIn:
+    """Writes a sign-in; whoever was signed in at the same organisation is so no more. Its end is by the directory's
+    clock, which is `ahead` of ours."""
     from enthesis.trusting.tokens import Refused, parsed
 
     try:
         person = str(parsed(credential.secret.reveal().encode()).unverified_claims.get("sub", "somebody"))
     except Refused:
         person = "somebody"
-    now = datetime.now(UTC).replace(microsecond=0)
+    now = (datetime.now(UTC) + ahead).replace(microsecond=0)
     ends = now + min(credential.life, LONGEST)
     path = made_ready() / f"{organisation.removeprefix('@')}.json"
     beside = path.with_suffix(".new")

@@ -1,5 +1,6 @@
 """Signing in by the device grant, and ending a sign-in, for `enthesis lend`."""
 
+from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -19,7 +20,8 @@ def sign_in_now(estate: Path | None, organisation: str | None, *, quiet: bool) -
     def tell(code: str, page: str) -> None:
         remark(f"Agree at {page} if the code there is {code}.")
 
-    made = keep(name, directory.client.url, directory.sign_in(tell))
+    signed_in = directory.sign_in(tell)
+    made = keep(name, directory.client.url, signed_in, directory.client.ahead or timedelta(0))
     directory.client.close()
     remark(f"Signed in as {made.person} until {made.ends:%H:%M:%SZ}; `enthesis lend --forget` ends it.", quiet=quiet)
 

@@ -32,11 +32,14 @@ def whoami(estate: EstateOption = None, output: FormatOption = Format.TEXT, quie
 
     Example: enthesis whoami
     """
-    from enthesis.commands.asking import now
+    from enthesis.commands.clocks import clock_for
     from enthesis.commands.origins import BECAUSE, at_hand
 
     folder, described = estate_here(estate)
-    instant = now()
+    clock = clock_for(described, folder)
+    instant = clock.now()
+    if clock.said():
+        remark(clock.said(), quiet=quiet)
     every = at_hand(described, folder, instant)
     used = next((one for one in every if not one.fault), None)
     taken = _taken(described, used, instant) if described is not None and used is not None else []

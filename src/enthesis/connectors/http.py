@@ -6,6 +6,8 @@ import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from email.utils import parsedate_to_datetime
 from functools import wraps
 from inspect import isgeneratorfunction
 from pathlib import Path
@@ -58,6 +60,9 @@ def _read(connector: Any) -> Iterator[None]:
     except NOT_UNDERSTOOD as fault:
         who = getattr(connector, "name", None) or getattr(getattr(connector, "client", None), "who", "it")
         raise UnexpectedAnswer(f"{who} answered with something that is not understood") from fault
+
+
+DATED_TO = timedelta(seconds=2)  # a date is cut off to the second, and an answer takes a moment
 
 
 def is_safe(url: str) -> bool:
@@ -116,6 +121,7 @@ class Client:
         self.url = url.rstrip("/")
         self.max_answer = max_answer
         self.max_seconds = max_seconds
+        self.ahead: timedelta | None = None  # of its clock to this machine's, as its last answer is dated
         verify = context or ssl.create_default_context(cafile=str(authority) if authority else None)
         self._client = httpx.Client(
             verify=verify, timeout=timeout, trust_env=False, follow_redirects=False, transport=transport
@@ -158,6 +164,7 @@ class Client:
                         raise UnexpectedAnswer(f"{self.who} answered with more than {self.max_answer} bytes")
                     if time.monotonic() > ends:
                         raise Unreachable(f"{self.who} at {self.url} did not answer in time")
+                self.ahead = _ahead(answer.headers.get("date"))
                 links = {str(name): str(link.get("url", "")) for name, link in answer.links.items()}
                 return Answer(answer.status_code, dict(answer.headers), bytes(collected), links)
         except httpx.TimeoutException:
@@ -191,6 +198,19 @@ class Client:
         if answer.status in (401, 403):
             raise RightMissing(f"{self.who} refused us: {said}")
         raise UnexpectedAnswer(f"{self.who} answered {answer.status}: {said}")
+
+
+def _ahead(dated: str | None) -> timedelta | None:
+    """How far ahead of this machine's a clock is by which an answer is dated (RFC 9110, section 6.6.1), to the second;
+    None where it is not dated."""
+    try:
+        found = parsedate_to_datetime(dated or "")
+    except ValueError:
+        return None
+    if found.tzinfo is None:
+        return None
+    ahead = found - datetime.now(UTC)
+    return ahead if abs(ahead) > DATED_TO else timedelta(0)
 
 
 def problem_said(answer: Answer) -> str:

@@ -15,6 +15,7 @@ import socket
 import sys
 import time
 from collections.abc import Iterator
+from email.utils import formatdate
 from pathlib import Path
 from typing import Any
 
@@ -40,6 +41,21 @@ class _Server(uvicorn.Server):
     @contextlib.contextmanager
     def capture_signals(self) -> Iterator[None]:
         yield
+
+
+def _dated(app: Any, clock: Clock) -> Any:
+    """The same, its answers dated by the lab's clock (RFC 9110, section 6.6.1), so that who asks can reckon with it."""
+
+    async def dated(scope: Any, receive: Any, send: Any) -> None:
+        async def with_date(message: Any) -> None:
+            if message["type"] == "http.response.start":
+                date = formatdate(clock.now(), usegmt=True).encode()
+                message = {**message, "headers": [*message.get("headers", ()), (b"date", date)]}
+            await send(message)
+
+        await app(scope, receive, with_date)
+
+    return dated
 
 
 def _socket(wanted: int | None) -> socket.socket:
@@ -103,7 +119,7 @@ async def _serve(state: Path, ready: int | None) -> None:
         app = _app(name, kind, furniture, store, clock, signers, clouds)
         safe = kind != "hosts"  # a link-local service has no certificate
         config = uvicorn.Config(
-            app,
+            _dated(app, clock),
             ssl_certfile=chain if safe else None,
             ssl_keyfile=key if safe else None,
             proxy_headers=False,
@@ -111,6 +127,7 @@ async def _serve(state: Path, ready: int | None) -> None:
             access_log=False,
             lifespan="off",
             server_header=False,
+            date_header=False,
             timeout_graceful_shutdown=3,
         )
         servers.append(_Server(config))
