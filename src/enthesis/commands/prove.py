@@ -146,10 +146,9 @@ def _trials(
         lodged = [one for one in estate.lodged.values() if one.admits and (not names or one.name in names)]
         wanted = [name for name in names if name not in estate.lodged]
         trusts = [one for name in wanted for one in chosen(estate, name)] if names else list(estate.trusts)
-        tokens = [trust for trust in trusts if trust.admits.form == "token"]
         what = ("caller near those that a trust admits", "callers near those that a trust admits")
         instant = now()
-        of_trusts = near_miss_trials(estate, tokens, connected, instant, progress)
+        of_trusts = near_miss_trials(estate, trusts, connected, instant, progress)
         return what, [*of_trusts, *lodged_trials(estate, lodged, connected, instant, progress)]
     allowed = [one for one in _journeys(estate, names) if one.expect == "allowed"]
     if expiry:

@@ -61,12 +61,14 @@ def trials_sentence(what: tuple[str, str], every: Sequence[Trials]) -> str:
     """What came of trials, in a sentence; `what` was tried, one and several of it."""
     unmet = sum(len(one.unmet) for one in every)
     refused = sum(one.refused for one in every)
+    untried = sum(bool(one.not_tried) for one in every)
+    also = f" {counted(untried, 'trust')} could not be tried." if untried else ""
     if not any(one.trials for one in every):
-        return f"There are no {what[1]} to try."
+        return f"There are no {what[1]} to try.{also}"
     if unmet:
         tried = sum(len(one.trials) for one in every)
-        return f"{unmet} of {counted(tried, 'trial')} of {what[1]} did not end as they must."
-    return f"All is refused that must be: {counted(refused, *what)}, tried for real."
+        return f"{unmet} of {counted(tried, 'trial')} of {what[1]} did not end as they must.{also}"
+    return f"All is refused that must be: {counted(refused, *what)}, tried for real.{also}"
 
 
 def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Line]:
@@ -74,6 +76,10 @@ def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Lin
     yield line(Span(trials_sentence(what, every), "strong"))
     width = max((len(one.about) for one in every), default=0)
     for one in every:
+        if one.not_tried:
+            quiet = Span(f"  {one.source}", "quiet")
+            yield line(f"  {one.about.ljust(width)}  ", Span("not tried    ", "doubt"), f"  {one.not_tried}", quiet)
+            continue
         word = "unmet" if one.unmet else "as it must be"
         meant = sum(trial.expected == ALLOWED and not trial.unmet for trial in one.trials)
         also = f", {one.left_out} that the issuer never signs" if one.left_out else ""
@@ -97,6 +103,7 @@ def trials_json(one: Trials) -> dict[str, Any]:
         "source": one.source,
         "refused": one.refused,
         "never_issued": one.left_out,
+        "not_tried": one.not_tried or None,
         "met": not one.unmet,
         "trials": [
             {

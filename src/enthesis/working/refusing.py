@@ -14,8 +14,8 @@ from enthesis.judging.admitting import BESIDES, Admissions, Near, near_misses
 from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
 from enthesis.judging.keyless import lodged_trust
-from enthesis.judging.questions import Question
-from enthesis.model.addresses import parse
+from enthesis.judging.questions import BEARERS, Question
+from enthesis.model.addresses import account_of, parse
 from enthesis.model.bounds import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Lodged, Origin, Trust
 from enthesis.ports import Asked, Clock, Connected, Credential, Done, KeepsLodged, Refusal, Reporter
@@ -55,12 +55,14 @@ class Trial:
 
 @dataclass(frozen=True, slots=True)
 class Trials:
-    """The trials about one thing. `left_out` counts what nobody can show, since its issuer signs no such statement."""
+    """The trials about one thing. `left_out` counts what nobody can show, since its issuer signs no such statement;
+    `not_tried` says why nothing was tried of it at all."""
 
     about: str
     source: str
     trials: tuple[Trial, ...]
     left_out: int = 0
+    not_tried: str = ""
 
     @property
     def unmet(self) -> tuple[Trial, ...]:
@@ -77,17 +79,44 @@ class Trials:
 def near_miss_trials(
     estate: Estate, trusts: Sequence[Trust], connected: Connected, instant: datetime, reporter: Reporter
 ) -> Iterator[Trials]:
-    """For every trust that admits tokens: somebody that gets in, and everybody near that must not."""
+    """For every trust that admits tokens: somebody that gets in, and everybody near that must not; of the other trusts,
+    why none is tried."""
     admissions = Admissions(compile_estate(estate), instant)
     judge = Judge(admissions.compiled)
     reporter.begin("near-misses", len(trusts))
     try:
         for trust in trusts:
             reporter.step(trust.name or trust.of)
+            why = _untried(admissions, trust, connected)
+            if why:
+                yield Trials(trust.name or trust.of, str(trust.source), (), not_tried=why)
+                continue
             gets_in = partial(_admitted, judge, trust, instant)
             yield _of_trust(admissions, trust, gets_in, partial(_shown, estate, trust, connected=connected))
     finally:
         reporter.end()
+
+
+NAMED = "it admits by name, and the near-misses of a name are callers of their own: write journeys for them"
+
+
+def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
+    """Why no near-miss of a trust can be tried here; '' where they can."""
+    form, estate = trust.admits.form, admissions.estate
+    if form not in BEARERS:
+        return NAMED
+    if form != "token":
+        return f"nothing here makes {'a SAML assertion' if form == 'assertion' else 'a certificate'} to try it with"
+    if str(trust.admits.whom) not in connected.issuers:
+        return f"nothing is known to speak to for the issuer {trust.admits.whom}"
+    if estate.system_of(trust.of) not in {*connected.providers, *connected.clusters}:
+        return f"nothing is known to speak to for {estate.system_of(trust.of)}"
+    if estate.administered_by_others(trust.of):
+        return f"it is up to the administrators of {account_of(trust.of)} to write it"
+    try:
+        return admissions.nobody_because(trust)
+    except Undecided:
+        return ""
 
 
 def lodged_trials(
