@@ -49,7 +49,10 @@ SAID = {
     ),
     "instances": ("3 of 3 journeys did not", "All is as expected: 3 journeys", "Sessions as gauges/identity/collector"),
     "managed": ("All is as expected: 3 journeys", "its own, and gone with it", "names what is gone, and gives nothing"),
-    "service-accounts": ("All is as expected: 9 journeys", "who comes to it as a thing"),
+    "service-accounts": (
+        "All is as expected: 9 journeys",
+        "who may use, attach, issue or change it",
+    ),
     "groups": ("without coast north: gauges/identity/pier-south", "may read gauges/secret/offsets"),
     "keys": ("has a keyless way in", "its value is in tape.key", "because the tape robot"),
     "lodged": ("leads to gauges/identity/archiver", "All is refused that must be: 17 callers"),

@@ -252,7 +252,7 @@ def test_a_card_says_through_which_group_somebody_comes_to_an_identity_as_a_thin
     )
     found = card(Web(compile_estate(estate_of(text)), NOW.timestamp()), "left/identity/a", NOW)
     assert found is not None
-    items = next(part.items for part in found.parts if part.head == "who comes to it as a thing")
+    items = next(part.items for part in found.parts if part.head == "who may use, attach, issue or change it")
     assert [one.text for one in items] == [
         "@works/identity/p: use, issue",
         "through the group left/group/crew: use, issue",

@@ -8,10 +8,11 @@ import numpy as np
 
 from enthesis.judging.compiling import NONE, Compiled
 from enthesis.model import estate as m
-from enthesis.model.addresses import article, pool_of
+from enthesis.model.addresses import account_of, article, contains, pool_of
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.mistakes import Source
 from enthesis.reaching.web import LOOK, Rows, Web
+from enthesis.reading.checking import SHARED_LOGINS
 from enthesis.reading.conditions import plain_test
 from enthesis.reading.sentences import admitted, ceiling_words, permissions, tested
 from enthesis.reading.shapes import duration_text, time_text
@@ -47,9 +48,14 @@ class Card:
     parts: tuple[Part, ...]
 
 
-def card(web: Web, name: str, now: datetime) -> Card | None:
-    """The card of a place or role; None where the estate has neither."""
-    return _Cards(web, now).card(name)
+def card(web: Web, name: str, now: datetime, dangling: Iterable[str] = ()) -> Card | None:
+    """The card of a place, role, credential or way in; None where the estate has none of that name. `dangling` are what
+    a survey found to name what is gone."""
+    made = _Cards(web, now).card(name)
+    told = tuple(Item(text) for text in dangling if name in text)
+    if made is None or not told:
+        return made
+    return replace(made, parts=(*made.parts, Part("left dangling on the live side", told)))
 
 
 class _Cards:
@@ -67,9 +73,53 @@ class _Cards:
             return self._group(estate.groups[name])
         if name in estate.roles:
             return self._role(estate.roles[name])
+        if name in estate.credentials:
+            return self._credential(estate.credentials[name])
+        if name in estate.lodged:
+            return self._lodged(estate.lodged[name])
         if self.compiled.find(name) != NONE or self.web.targets_at(name):
             return self._place(name)
         return None
+
+    # -- credentials ----------------------------------------------------------------------------------------------
+
+    def _credential(self, one: m.Credential) -> Card:
+        ended = one.expires is not None and one.expires <= self.now
+        state = "disabled" if one.disabled else "expired" if ended else "works, as far as the files say"
+        about = [
+            Item(f"of {one.of}", one.source),
+            Item(state),
+            Item(f"created {time_text(one.created)}" if one.created else "when it was created is not known"),
+            Item(f"{'expired' if ended else 'expires'} {time_text(one.expires)}" if one.expires else "has no end"),
+            Item(f"last used {time_text(one.last_used)}" if one.last_used else "when it was last used is not known"),
+            *([Item(f"held in {', '.join(one.held_in)}")] if one.held_in else []),
+            *([Item(f"fingerprint {one.fingerprint}")] if one.fingerprint else []),
+            *([Item(f"works only{self._when(one.when)[1:]}")] if one.when else []),
+        ]
+        lodged = [Item(f"{two.name}, at {two.at}", two.source) for two in self.estate.lodged.values()
+                  if two.credential == one.name]  # fmt: skip
+        journeys = [Item(f"the journey {journey.name}, expected {journey.expect}", journey.source)
+                    for journey in self.estate.journeys.values()
+                    if (journey.origin.form, journey.origin.whom) == ("credential", one.name)]  # fmt: skip
+        parts = (
+            Part("what it is", tuple(about)),
+            Part("stored for pipelines", tuple(lodged)),
+            Part("journeys that start with it", tuple(journeys)),
+        )
+        return Card(one.name, f"{article(one.form)} of {one.of}", parts)
+
+    def _lodged(self, one: m.Lodged) -> Card:
+        shown = [f"{name} {tested(plain_test(test))}" for name, test in one.admits]
+        about = [
+            Item(f"leads to {one.of}, for runs of {one.at}", one.source),
+            Item(f"by the credential {one.credential}" if one.credential else "by the run's own token"),
+        ]
+        who = tuple(Item(text, one.source) for text in shown)
+        return Card(
+            one.name,
+            f"a way into {one.of} that {one.at} keeps",
+            (Part("what it is", tuple(about)), Part("which runs may use it", who, "none: it has no condition")),
+        )
 
     # -- identities -----------------------------------------------------------------------------------------------
 
@@ -81,7 +131,7 @@ class _Cards:
             Part("what it is", tuple(self._about(identity))),
             Part("who can take it on", tuple(self._trusts(identity.address)), "nobody: it has no trust"),
             Part(
-                "who comes to it as a thing",
+                "who may use, attach, issue or change it",
                 (*self._on(number, THINGS), *self._groups_on(identity.address, THINGS)),
                 "nobody may use, attach or issue it",
             ),
@@ -89,7 +139,7 @@ class _Cards:
             Part("whom it takes on", tuple(self._onward(number))),
             Part("what runs as it", tuple(self._running(number))),
             Part("its stored credentials", tuple(self._credentials(identity.address)), "none known"),
-            Part("who speaks of it", tuple(self._spoken_of(identity.address))),
+            Part("referenced by", tuple(self._spoken_of(identity.address))),
         ]
         return Card(identity.address, what, tuple(parts))
 
@@ -120,15 +170,19 @@ class _Cards:
                 continue
             whom = admitted(plain_statement("trusts", trust)["admits"])
             when = self._when(trust.when)
-            until = f", until {time_text(trust.until)}" if trust.until else ""
-            ended = " (ended)" if trust.until is not None and trust.until <= self.now else ""
-            yield Item(f"{whom}, for {duration_text(trust.session)}{when}{until}{ended}", trust.source)
+            yield Item(f"{whom}, for {duration_text(trust.session)}{when}{self._lasting(trust)}", trust.source)
         number = self.compiled.find(address)
         edges = self.web.backward.edges(np.array([number]))
         edges = edges[self.web.edge_permission[edges] == self.compiled.take_on]
         names = sorted({self.web.node(int(one)).name for one in np.unique(self.web.edge_from[edges]).tolist()})
         if names:
             yield Item(f"so today: {_listed(names)}")
+
+    def _lasting(self, one: m.Trust | m.Grant) -> str:
+        """Until when a statement is, whether that has come, and why it is there."""
+        until = f", until {time_text(one.until)}" if one.until else ""
+        ended = " (ended)" if one.until is not None and one.until <= self.now else ""
+        return until + ended + (f", because {one.because}" if one.because else "")
 
     @staticmethod
     def _when(conditions: Conditions) -> str:
@@ -165,12 +219,29 @@ class _Cards:
             if grant.to not in principals:
                 continue
             through = f", through {grant.to}" if grant.to != self.compiled.places.names[number] else ""
-            ended = " (ended)" if grant.until is not None and grant.until <= self.now else ""
             allowed = permissions(plain_statement("roles", self.estate.roles[grant.role])["allows"])
             held = f", held by {self.estate.holder_of(grant)}"
-            until = f", until {time_text(grant.until)}" if grant.until else ""
-            text = f"{grant.role} at {grant.at}: {allowed}{held}{through}{self._when(grant.when)}{until}{ended}"
-            yield Item(text, grant.source)
+            half = self._half(number, grant)
+            more = f"{held}{through}{self._when(grant.when)}{self._lasting(grant)}"
+            yield Item(f"{half}{grant.role} at {grant.at}: {allowed}{more}", grant.source)
+
+    def _half(self, number: int, grant: m.Grant) -> str:
+        """What is said of a grant that gives an identity nothing by itself; '' where it gives something."""
+        web, compiled = self.web, self.compiled
+        ended = grant.until is not None and grant.until <= self.now
+        caller, target = account_of(compiled.places.names[number]), account_of(grant.at)
+        if ended or caller == target or not caller:
+            return ""
+        permissions_of = self.estate.permissions_of(grant.role)
+        wanted = np.array([pair in permissions_of for pair in compiled.permission_pairs], bool)
+        reached = {web.target_name(int(one)) for one in np.unique(web.rows_of(np.array([number]), wanted).target)}
+        if ("identity", "take-on") in permissions_of:
+            reached |= self._acts_as(compiled.places.names[number])
+        if any(contains(grant.at, one) for one in reached):
+            return ""
+        holder = self.estate.holder_of(grant)
+        other = target if account_of(holder) == caller or holder == caller else caller
+        return f"half, and nothing without the half of {other or grant.at}: "
 
     def _onward(self, number: int) -> Iterator[Item]:
         edges = self.web.forward.edges(np.array([number]))
@@ -217,6 +288,9 @@ class _Cards:
         for journey in self.estate.journeys.values():
             names = {journey.origin.whom, *(hop.identity or hop.on for hop in journey.through)}
             target = journey.attempt.target if journey.attempt else ""
+            credential = self.estate.credentials.get(journey.origin.whom)
+            if journey.origin.form == "credential" and credential is not None:
+                names.add(credential.of)
             if address in names or target == address or target.startswith(address + "/"):
                 yield Item(f"the journey {journey.name}, expected {journey.expect}", journey.source)
         for invariant in self.estate.invariants:
@@ -237,13 +311,13 @@ class _Cards:
             Part(
                 "who admits it",
                 tuple(
-                    Item(f"{trust.of}, for {duration_text(trust.session)}", trust.source)
+                    Item(f"{trust.of}, for {duration_text(trust.session)}{self._lasting(trust)}", trust.source)
                     for trust in self.estate.trusts
                     if (trust.admits.form, trust.admits.whom) == ("group", group.address)
                 ),
             ),
             Part("who may change its members", tuple(self._on(number, ("change-members",)))),
-            Part("who speaks of it", tuple(self._spoken_of(group.address))),
+            Part("referenced by", tuple(self._spoken_of(group.address))),
         ]
         return Card(group.address, "a group", tuple(parts))
 
@@ -274,7 +348,7 @@ class _Cards:
     def _grants_to(self, address: str) -> Iterator[Item]:
         for grant in self.estate.grants:
             if grant.to == address:
-                yield Item(f"{grant.role} at {grant.at}{self._when(grant.when)}", grant.source)
+                yield Item(f"{grant.role} at {grant.at}{self._when(grant.when)}{self._lasting(grant)}", grant.source)
 
     def _role(self, role: m.Role) -> Card:
         parts = [
@@ -288,7 +362,8 @@ class _Cards:
                 "who has it, and where",
                 tuple(
                     Item(
-                        f"{grant.to} at {grant.at}, held by {self.estate.holder_of(grant)}{self._when(grant.when)}",
+                        f"{grant.to} at {grant.at}, held by {self.estate.holder_of(grant)}{self._when(grant.when)}"
+                        f"{self._lasting(grant)}",
                         grant.source,
                     )
                     for grant in self.estate.grants
@@ -311,7 +386,7 @@ class _Cards:
             Part("what it is", tuple(self._about_place(name, target))),
             Part("who may do what here directly", tuple(self._by_caller(rows)), "nobody"),
             Part("ceilings over it", tuple(self._ceilings(goal.chain))),
-            Part("who speaks of it", tuple(self._spoken_of(name))),
+            Part("referenced by", tuple(self._spoken_of(name))),
         ]
         return Card(name, article(goal.kind), tuple(parts))
 
@@ -331,15 +406,30 @@ class _Cards:
         if key != NONE:
             managed = ", managed by the provider" if key in compiled.key_by_provider else ""
             yield Item(f"encrypted by {compiled.places.names[key]}{managed}")
+        yield from self._of_kind(name, resource)
         yield from self._runs_as(name)
         if resource is not None and resource.protected:
             yield Item("protected")
 
+    def _of_kind(self, name: str, resource: m.Resource | None) -> Iterator[Item]:
+        """What is asked of a key, a registry or a database."""
+        kind = self.web.goal(self.web.targets_at(name)[0]).kind
+        if kind == "key":
+            by_provider = resource is not None and resource.managed_by == "provider"
+            who = "the provider: no caller of another account can use it" if by_provider else "its account"
+            yield Item(f"managed by {who}")
+            encrypted = [address for address, one in self.estate.resources.items() if one.encrypted_by == name]
+            yield Item(f"encrypts {_listed(encrypted)}" if encrypted else "encrypts nothing that is described")
+        if kind in SHARED_LOGINS:
+            said = resource.shared_login if resource is not None else None
+            yield Item(f"shared login {said}" if said else "whether its shared login is on is not said")
+
     def _runs_as(self, name: str) -> Iterator[Item]:
-        """As whom it acts: an identity of its own, and those that it shares."""
+        """As whom it acts: an identity of its own, and those that it shares; and of the others why it cannot."""
         found = [self.compiled.places.names[one] for one in self.compiled.runs(name)]
         pool = pool_of(name)
         of_pool = [self.compiled.places.names[one] for one in self.compiled.runs(pool)] if pool else []
+        acting = self._acts_as(name)
         for address in found:
             identity = self.estate.identities[address]
             number, here = self.compiled.find(address), self.compiled.find(name)
@@ -347,10 +437,32 @@ class _Cards:
             own = "its own, and gone with it" if identity.tied_to == name else ""
             shared = f"shared with {others} other{'s' if others != 1 else ''}" if others and not own else ""
             through = f"through {pool}" if address in of_pool else ""
-            said = ", ".join(one for one in (own, shared, through) if one)
+            cannot = "" if address in acting else f"cannot act as it: {self._why_not(name, address)}"
+            said = ", ".join(one for one in (own, shared, through, cannot) if one)
             yield Item(f"runs as {address}{f': {said}' if said else ''}", identity.source)
-        if len(found) > 1:
-            yield Item(f"so it acts as one of {len(found)}, and says each time as which")
+        able = [one for one in found if one in acting]
+        if len(able) > 1:
+            yield Item(f"so it acts as one of {len(able)}, and says each time as which")
+
+    def _acts_as(self, name: str) -> set[str]:
+        """The identities that a resource can take on."""
+        web, number = self.web, self.compiled.find(name)
+        if number == NONE:
+            return set()
+        edges = web.forward.edges(np.array([number]))
+        edges = edges[web.edge_permission[edges] == self.compiled.take_on]
+        return {web.target_name(int(one)) for one in web.edge_target[edges].tolist()}
+
+    def _why_not(self, name: str, address: str) -> str:
+        """Why a resource cannot take on an identity that it is said to run as."""
+        if not self.compiled.stands[self.compiled.find(address)]:
+            disabled = self.estate.identities[address].disabled
+            return "it is disabled" if disabled else "what it is tied to does not exist"
+        accounts = [self.estate.accounts.get(account_of(one)) for one in (name, address)]
+        providers = [one.provider if one is not None else "" for one in accounts]
+        if providers[0] != providers[1]:
+            return f"it is of another provider, {providers[1] or 'none'}"
+        return "no trust of it admits what runs as it here"
 
     def _ceilings(self, chain: tuple[int, ...]) -> Iterator[Item]:
         for place in chain:

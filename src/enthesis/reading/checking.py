@@ -13,6 +13,7 @@ from enthesis.reading.nodes import Node
 from enthesis.reading.shapes import nearest
 
 Named = Mapping[tuple[str, str], Source]
+SHARED_LOGINS = ("registry", "database")  # kinds that can have a login which people share
 DATES = ("exp", "nbf", "iat")  # claims that are numbers by RFC 7519, section 4.1
 SIGNS = {"token": ("oidc",), "assertion": ("saml",), "certificate": ("x509", "ssh")}
 
@@ -263,6 +264,9 @@ class _Checker:
                 key = self.place(resource.encrypted_by, at)
                 if key and key.kind != "key":
                     self.wrong("wrong-kind", f"`{resource.encrypted_by}` is a {key.kind}", at, "a key")
+            if place and resource.shared_login is not None and place.kind not in SHARED_LOGINS:
+                message = f"`{address}` is a {place.kind}, which has no login that people share"
+                self.wrong("wrong-kind", message, self.spot(resource.source, "shared_login"), "a registry or database")
             if place and resource.runs_as:
                 self._runs(place, self.spot(resource.source, "runs_as"))
             for position, identity in enumerate(resource.runs_as):
