@@ -28,6 +28,7 @@ TRIED: dict[str, tuple[str, ...]] = {
     "lab remove": ("gauges/host/fresh",),
     "lab on": ("gauges/host/collector-1", "--", "true"),
     "lab run": ("forge", "--claim", "sub=x", "--", "true"),
+    "lab as": ("harbourline", "--", "true"),
     "lab agree": ("--as", "@saltmarsh/identity/maren", "CODE"),
 }
 """What follows a command's name in an estate with a running lab; `{new}` is another estate, of the run's own."""
