@@ -59,7 +59,7 @@ def segments(address: str) -> list[str]:
     parts = address.split("/")
     for part in parts:
         if part in ("", ".", ".."):
-            shown = f"'{part}'" if part else "an empty"
+            shown = f"'{part}'" if part else "empty"
             raise AddressMistake(f"an address has no {shown} segment")
     return parts
 

@@ -256,7 +256,7 @@ class _Checker:
             if place and place.kind in ("account", "organisation", "unit", "identity", "group"):
                 self.wrong(
                     "wrong-kind",
-                    f"`{address}` is no resource but {place.kind}",
+                    f"`{address}` is {addresses.article(place.kind)}, not a resource",
                     self.named_at["resources", address],
                 )
             if resource.encrypted_by is not None:
@@ -292,7 +292,7 @@ class _Checker:
             if place is None:
                 continue
             if place.kind != "identity":
-                self.wrong("wrong-kind", f"`{address}` is no identity but a {place.kind}", at, "…/identity/NAME")
+                self.wrong("wrong-kind", f"`{address}` is {addresses.article(place.kind)}, not an identity", at, "…/identity/NAME")
             elif (identity.kind == "person") != address.startswith("@"):
                 where = "in an organisation (@NAME/identity/…)" if identity.kind == "person" else "in an account"
                 self.wrong(
@@ -321,7 +321,7 @@ class _Checker:
             at = self.named_at["groups", address]
             place = self.new_place(address, at)
             if place and place.kind != "group":
-                self.wrong("wrong-kind", f"`{address}` is no group but a {place.kind}", at, "…/group/NAME")
+                self.wrong("wrong-kind", f"`{address}` is {addresses.article(place.kind)}, not a group", at, "…/group/NAME")
             for position, member in enumerate(group.members):
                 spot = self.spot(group.source, "members", position)
                 if not self.known(member, self.grantees, "identity or group", spot):
