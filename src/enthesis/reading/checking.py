@@ -292,7 +292,8 @@ class _Checker:
             if place is None:
                 continue
             if place.kind != "identity":
-                self.wrong("wrong-kind", f"`{address}` is {addresses.article(place.kind)}, not an identity", at, "…/identity/NAME")
+                message = f"`{address}` is {addresses.article(place.kind)}, not an identity"
+                self.wrong("wrong-kind", message, at, "…/identity/NAME")
             elif (identity.kind == "person") != address.startswith("@"):
                 where = "in an organisation (@NAME/identity/…)" if identity.kind == "person" else "in an account"
                 self.wrong(
@@ -321,7 +322,8 @@ class _Checker:
             at = self.named_at["groups", address]
             place = self.new_place(address, at)
             if place and place.kind != "group":
-                self.wrong("wrong-kind", f"`{address}` is {addresses.article(place.kind)}, not a group", at, "…/group/NAME")
+                message = f"`{address}` is {addresses.article(place.kind)}, not a group"
+                self.wrong("wrong-kind", message, at, "…/group/NAME")
             for position, member in enumerate(group.members):
                 spot = self.spot(group.source, "members", position)
                 if not self.known(member, self.grantees, "identity or group", spot):
