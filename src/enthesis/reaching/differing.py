@@ -21,7 +21,7 @@ from enthesis.model.estate import Estate
 from enthesis.reaching.chains import Chain, Chains, Label, Start
 from enthesis.reaching.free import Requirement, denials, holds_of, resolved
 from enthesis.reaching.invariants import chains_from_now_on
-from enthesis.reaching.web import LOOK, YES, Bools, Rows, States, Web, spread
+from enthesis.reaching.web import LOOK, YES, Bools, Rows, States, Web, asks_for_ages, spread
 from enthesis.trusting.truth import Value
 
 MAX_TRIPLES = 40_000_000  # of caller, permission and target that one side is compared by
@@ -100,7 +100,8 @@ def webs_of(before: Estate, after: Estate, now: float) -> tuple[Web, Web]:
     names = mentioned_in(before, after)
     compiled = [compile_estate(estate, names) for estate in (before, after)]
     to_come = members_to_come(compiled[0].tables) | members_to_come(compiled[1].tables)
-    return Web(compiled[0], now, to_come), Web(compiled[1], now, to_come)
+    ages = any(map(asks_for_ages, compiled))  # then how long a session lives tells the two apart, on both sides
+    return Web(compiled[0], now, to_come, ages=ages), Web(compiled[1], now, to_come, ages=ages)
 
 
 def web_difference(before: Web, after: Web, *, told: int = MAX_CHAINS) -> Difference:

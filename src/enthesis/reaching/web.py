@@ -62,12 +62,13 @@ class Web:
     Its `compiled` is the one that its numbers are of; it can be another than the one that it was made for.
     """
 
-    def __init__(self, compiled: Compiled, now: float, to_come: ToCome | None = None) -> None:
-        """`to_come` are the members to come, where they are not just those of this estate."""
+    def __init__(self, compiled: Compiled, now: float, to_come: ToCome | None = None, *, ages: bool = False) -> None:
+        """`to_come` are the members to come, where they are not just those of this estate; with `ages` the lives of
+        sessions count though no condition of this estate asks for an age."""
         compiled = with_members_to_come(compiled, to_come)
         self.compiled = compiled
         self.now = now
-        self.ages = _asks_for_ages(compiled)
+        self.ages = ages or asks_for_ages(compiled)
         self.requests = Requests(compiled, now, ages=self.ages)
         self.places = len(compiled.places.names)
         self.issuers = list(compiled.estate.issuers)
@@ -655,7 +656,7 @@ def spread(low: Ints, count: Ints) -> tuple[Ints, Ints]:
     return row, np.arange(total) - starts + np.repeat(low, count)
 
 
-def _asks_for_ages(compiled: Compiled) -> bool:
+def asks_for_ages(compiled: Compiled) -> bool:
     """Whether any condition of the estate asks how old a session is."""
     tables, estate = compiled.tables, compiled.estate
     columns = (*tables.grant_when.values(), *tables.trust_when.values())
