@@ -146,3 +146,15 @@ def test_who_is_removed_loses_everything() -> None:
     assert reading.estate is not None, reading.mistakes
     lost = told(difference(version(), reading.estate, NOW).losses)
     assert {f"{TWO} {OTHERS}", f"{ONE} take-on b/identity/j", f"{TOKEN} {OTHERS}"} <= lost
+
+
+def test_longer_sessions_are_a_gain_where_somebody_asks_for_an_age() -> None:
+    young = BEFORE.replace("when: {network: {within: 10.0.0.0/8}}", "when: {session.age: {not: {longer_than: 8h}}}")
+    longer = young.replace("session: 1h", "session: 4h")
+    before, after = (read_texts({"estate.yaml": text}).estate for text in (young, longer))
+    assert before is not None and after is not None
+    gains = [one for one in difference(before, after, NOW).gains if "…/…" not in one.target]
+    assert told(gains) == {f"{TOKEN} {SECRETS}", f"{TOKEN} take-on b/identity/j"}  # the next session ends no later
+    for one in gains:
+        assert timedelta(hours=1) <= one.values["session.age"] < timedelta(hours=4)  # type: ignore[operator]
+    assert not difference(version(), version("session: 1h", "session: 4h"), NOW).gains  # nobody asks

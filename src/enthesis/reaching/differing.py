@@ -467,9 +467,17 @@ class _Way:
 
 
 def _requirement(side: _Side, row: tuple[int, int, int], state: int) -> frozenset[object] | None:
-    """What a direct request takes, as a set that can be compared."""
+    """What a direct request takes, as a set that can be compared; of taking on also what it takes as a hop, which more
+    is asked of: that the session lives to the end of the chain."""
     found = () if state == YES else side.web.row_requirement(*row)
-    return None if found is None else frozenset(frozenset(clause) for clause in found)
+    if found is None:
+        return None
+    hop = None
+    if side.web.ages and row[1] == side.web.compiled.take_on:
+        hop = side.web.row_requirement(*row, hop=True)
+    return frozenset((False, frozenset(clause)) for clause in found) | frozenset(
+        (True, frozenset(clause)) for clause in hop or ()
+    )
 
 
 def _changed_among(here: _Side, there: _Side, mine: Rows, theirs: Rows | None) -> list[tuple[int, int, int]]:
