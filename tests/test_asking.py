@@ -316,3 +316,22 @@ def test_check_compares_with_a_revision_and_a_folder_and_bars_gains(enthesis: Pr
     assert enthesis("check", "--compared-with", "nowhere", at=saltmarsh).code == 2
     assert enthesis("check", "--compared-with", "--version", at=saltmarsh).code == 2
     assert enthesis("check", "--compared-with", "HEAD", "--fail-on-gain", "raed bulletin", at=saltmarsh).code == 2
+
+
+@pytest.mark.parametrize(
+    "words", [("trace", "take-on", "build/identity/publisher", "--from", "forge"), ("reach", "--from", "forge")]
+)
+def test_claims_that_an_issuer_never_issues_are_a_mistake_in_every_question(
+    enthesis: Program, saltmarsh: Path, words: tuple[str, ...]
+) -> None:
+    edit(
+        saltmarsh,
+        "estate.yaml",
+        "    kind: oidc\n",
+        "    kind: oidc\n    claims: {sub: text, event: text, teams: list}\n",
+    )
+    good = ("--claim", "sub=project/tides/x", "--claim", "aud=a", "--claim", "aud=b", "--claim", "teams=a")
+    assert enthesis(*words, *good, "--claim", "teams=b", at=saltmarsh).code != 2
+    for bad, says in (("evnt=push", "perhaps event"), ("sub=other", "as one value, not as a list")):
+        ran = enthesis(*words, *good, "--claim", bad, at=saltmarsh)
+        assert ran.code == 2 and says in ran.err, ran.err

@@ -80,6 +80,18 @@ def claims_from(claims: list[str] | None) -> dict[str, Any]:
     return out
 
 
+def issued(estate: "Estate", issuer: str, shows: dict[str, Any]) -> None:
+    """Mistaken where claims are given that an issuer never issues, or not so, as a journey that shows them is."""
+    from enthesis.errors import Mistaken
+    from enthesis.reading.checking import claim_fault
+
+    found = estate.issuers[issuer]
+    for name, value in shows.items() if found.kind in ("oidc", "saml") else ():
+        fault = claim_fault(found, name, value)
+        if fault is not None:
+            raise Mistaken(f"--claim {name}: {fault[1]}", remedy=perhaps(name, found.claims or (), fault[2]))
+
+
 def origin_from(estate: "Estate", who: str, shows: dict[str, Any], mfa: bool | None = None) -> "Origin":
     """The origin that a word names: an issuer or credential by name, anything else by its address."""
     from enthesis.errors import Mistaken
@@ -88,6 +100,7 @@ def origin_from(estate: "Estate", who: str, shows: dict[str, Any], mfa: bool | N
     from enthesis.model.mistakes import AddressMistake
 
     if who in estate.issuers:
+        issued(estate, who, shows)
         form = {"oidc": "token", "saml": "assertion"}.get(estate.issuers[who].kind, "certificate")
         if form == "certificate" and isinstance(shows.get("subject"), str):
             shows = {**shows, "subject": (shows["subject"],)}

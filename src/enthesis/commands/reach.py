@@ -14,6 +14,7 @@ from enthesis.commands.asking import (
     TimeOption,
     claims_from,
     context_from,
+    issued,
     now,
 )
 from enthesis.commands.common import (
@@ -140,6 +141,7 @@ def starts_from(chains: "Chains", estate: "Estate", who: str, claims: dict[str, 
 
     compiled = chains.compiled
     if who in estate.issuers:
+        issued(estate, who, claims)
         return [chains.from_issuer(who, claims=claims)]
     if claims:
         raise Mistaken(f"{who} is no issuer, so it shows no claims")

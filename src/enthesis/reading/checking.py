@@ -32,6 +32,23 @@ def spot(records: Mapping[Source, Node], source: Source, *path: str | int) -> So
     return Source(source.file, node.line, node.column) if node else source
 
 
+def claim_fault(issuer: Issuer, name: str, value: object) -> tuple[str, str, str] | None:
+    """Why an issuer never issues a claim so: a code, the message and what was expected; None where it may.
+
+    `aud` is always issued, as one text or several. Where an issuer lists its claims it issues no others.
+    """
+    form = "list" if name == "aud" else (issuer.claims or {}).get(name, "text")
+    if issuer.claims is not None and name != "aud" and name not in issuer.claims:
+        return "claim-not-issued", f"{issuer.name} never issues the claim `{name}`", ""
+    if isinstance(value, tuple) and form != "list":
+        message = f"{issuer.name} issues `{name}` as one value, not as a list"
+        return "claim-not-list", message, f"claims: {{{name}: list}} at the issuer, or one value"
+    if issuer.claims is not None and form == "text" and not (isinstance(value, str | None) or name in DATES):
+        message = f"{issuer.name} issues `{name}` as text, and this is not"
+        return "claim-not-text", message, "a text in quotes, or no list of `claims` at the issuer"
+    return None
+
+
 def check(
     estate: Estate, records: Mapping[Source, Node], named_at: Named, broken: Mapping[str, set[str]]
 ) -> list[Mistake]:
@@ -538,22 +555,11 @@ class _Checker:
         if origin.form == "certificate":
             return
         for name, value in origin.shows.items():
-            at = self.spot(origin.source, field, name)
-            form = "list" if name == "aud" else (issuer.claims or {}).get(name, "text")
-            if issuer.claims is not None and name != "aud" and name not in issuer.claims:
-                self.wrong(
-                    "claim-not-issued",
-                    f"{issuer.name} never issues the claim `{name}`",
-                    at,
-                    "",
-                    nearest(name, issuer.claims),
-                )
-            elif isinstance(value, tuple) and form != "list":
-                message = f"{issuer.name} issues `{name}` as one value, not as a list"
-                self.wrong("claim-not-list", message, at, f"claims: {{{name}: list}} at the issuer, or one value")
-            elif issuer.claims is not None and form == "text" and not (isinstance(value, str | None) or name in DATES):
-                message = f"{issuer.name} issues `{name}` as text, and this is not"
-                self.wrong("claim-not-text", message, at, "a text in quotes, or no list of `claims` at the issuer")
+            fault = claim_fault(issuer, name, value)
+            if fault is not None:
+                code, message, expected = fault
+                close = nearest(name, issuer.claims or ()) if code == "claim-not-issued" else ()
+                self.wrong(code, message, self.spot(origin.source, field, name), expected, close)
 
     def invariants(self) -> None:
         for invariant in self.estate.invariants:
