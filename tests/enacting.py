@@ -28,12 +28,19 @@ def enacted_and_proved(enthesis: Program, folder: Path, seed: int, journeys: int
         left = enthesis("propose", "--expect-none", "--format", "json", at=folder)
         assert left.code == 0, (seed, left.json["steps"], left.json["blocked"])
         proved = {one["journey"]: one for one in enthesis("prove", "--format", "json", at=folder).json["journeys"]}
+        tried = enthesis("prove", "--near-misses", "--format", "json", at=folder)
+        assert "trials" in tried.out, (seed, tried.out)
+        near = tried.json["trials"]
     finally:
         enthesis("lab", "stop", "--clean", at=folder)
     estate = read_folder(folder).estate
     assert estate is not None
     judge = Judge(compile_estate(estate))
     counted: Counter[str] = Counter(worlds=1)
+    for about in near:
+        assert about["met"], (seed, about["about"], [one for one in about["trials"] if not one["met"]])
+        counted["witnesses admitted live"] += any(one["expected"] == "allowed" for one in about["trials"])
+        counted["near-misses refused live"] += about["refused"]
     for name, journey in estate.journeys.items():
         verdict, live = judge.judge(question_of(journey, datetime.now(UTC))), proved[name]
         first = verdict.first_refused

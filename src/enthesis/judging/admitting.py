@@ -3,7 +3,7 @@
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from functools import partial
 from itertools import chain as chain_of
 from itertools import product
@@ -52,10 +52,12 @@ class Admissions:
 
     That is what the trust asks, and what else stands between: its end, an identity that nobody can take on any more,
     ceilings. What is known of every caller and of the target (labels, that a bearer is nobody's identity) is put in.
+    With `just_now` it is about requests at that very instant, with nothing that is older.
     """
 
     compiled: Compiled
     instant: datetime
+    just_now: bool = False
 
     @property
     def estate(self) -> Estate:
@@ -102,6 +104,8 @@ class Admissions:
     def _known(self, trust: Trust, chain: list[int], name: str) -> tuple[bool, Value]:
         """Whether an attribute is the same for whoever shows this trust anything, and its value then."""
         said = name.removeprefix(BESIDES)
+        if self.just_now and said in ("time", "session.age"):
+            return True, self.instant if said == "time" else timedelta(0)
         if said == name or said in FREE_BESIDES:
             return False, None
         if said in ("origin.kind", "origin.issuer"):

@@ -81,7 +81,7 @@ def near_miss_trials(
 ) -> Iterator[Trials]:
     """For every trust that admits tokens: somebody that gets in, and everybody near that must not; of the other trusts,
     why none is tried."""
-    admissions = Admissions(compile_estate(estate), instant)
+    admissions = Admissions(compile_estate(estate), instant, just_now=True)
     judge = Judge(admissions.compiled)
     reporter.begin("near-misses", len(trusts))
     try:
@@ -114,7 +114,11 @@ def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
     if estate.administered_by_others(trust.of):
         return f"it is up to the administrators of {account_of(trust.of)} to write it"
     try:
-        return admissions.nobody_because(trust)
+        why = admissions.nobody_because(trust)
+        if why or admissions.somebody(trust) is not None:
+            return why
+        later = replace(admissions, just_now=False).somebody(trust) is not None
+        return "nobody is admitted at this time" if later else "no caller can ever meet all of its conditions"
     except Undecided:
         return ""
 
@@ -123,7 +127,7 @@ def lodged_trials(
     estate: Estate, lodged: Sequence[Lodged], connected: Connected, instant: datetime, reporter: Reporter
 ) -> Iterator[Trials]:
     """For everything that is lodged: a run that may use it, and those near that may not."""
-    admissions = Admissions(compile_estate(estate), instant)
+    admissions = Admissions(compile_estate(estate), instant, just_now=True)
     reporter.begin("near-misses", len(lodged))
     try:
         for one in lodged:
@@ -178,7 +182,10 @@ def _of_trust(
         return Trials(about, source, (Trial("who gets in", ALLOWED, UNDECIDED, said=str(bound)),))
     if caller is None:
         return Trials(about, source, (Trial("who gets in", ALLOWED, UNDECIDED, said="nobody can"),))
-    control = show("somebody who is meant", caller, ALLOWED)
+    try:
+        control = show("somebody who is meant", caller, ALLOWED)
+    except NotIssued as fault:
+        return Trials(about, source, (), not_tried=f"no token that it admits can be had here: {fault.message}")
     trials, left_out = [control], 0
     for one in near if control.outcome == ALLOWED else ():
         if gets_in(one):
