@@ -207,3 +207,100 @@ def test_keys_of_statements() -> None:
 def test_what_is_no_proposal_is_said(data: Any) -> None:
     with pytest.raises(ValueError, match="proposal"):
         proposal_from(data)
+
+
+def test_what_names_an_identity_of_another_provider_is_resolved_by_its_id() -> None:
+    trust = {"of": "left/identity/a", "admits": {"identity": {"id": "7", "address": "right/identity/r"}}}
+    grant = {"to": "left/identity/a", "role": "r", "at": "left"}
+    objects = tuple(
+        LiveObject("north", collection, "left", collection, "1", None, body)
+        for collection, body in (("trusts", trust), ("grants", grant))
+    )
+    for identifier, admitted in (("7", "right/identity/r"), ("8", {"gone": "right/identity/r"})):
+        found = across(
+            [Surveyed("north", ("left",), objects), Surveyed("south", (), ids={"right/identity/r": identifier})]
+        )
+        assert [one.body for one in found[0].objects] == [{**trust, "admits": {"identity": admitted}}, grant]
+
+
+@pytest.mark.parametrize(
+    ("less", "why", "who"),
+    [
+        ({"resources": frozenset()}, "it needs left/bucket/b, which does not exist", "the administrators of left"),
+        ({"accounts": frozenset()}, "it needs left, which does not exist", "whoever makes accounts for left"),
+    ],
+)
+def test_what_is_missing_is_said_with_who_makes_it(less: dict[str, Any], why: str, who: str) -> None:
+    estate = estate_of(
+        "identities: {left/identity/a: {kind: service-account}}\nroles: {r: {allows: {object: [read]}}}\n"
+        "grants: [{to: left/identity/a, role: r, at: left/bucket/b}]\n"
+    )
+    blocked = propose(estate, empty(estate, **less)).blocked
+    (grant,) = [one for one in blocked if one.sentence.startswith("the grant")]
+    assert (grant.why, grant.who) == (why, who)
+
+
+def test_roles_in_a_circle_are_written_out_and_allow_the_same() -> None:
+    estate = estate_of(
+        "identities: {left/identity/a: {kind: service-account}}\n"
+        "roles:\n"
+        "  a: {allows: {object: [read]}, includes: [b, plain]}\n"
+        "  b: {allows: {object: [write], key: ['*', issue]}, includes: [a]}\n"
+        "  plain: {allows: {bucket: [describe]}, includes: [plain]}\n"
+        "grants: [{to: left/identity/a, role: a, at: left}]\n".replace("key: ['*', issue]", "key: ['*']")
+    )
+    made = {one.body["name"]: one.body for one in wanted(estate)[0] if one.collection == "roles"}
+    assert made["a"]["allows"] == {"object": ["read", "write"], "key": "*"} and made["a"]["includes"] == ["plain"]
+    assert made["b"]["allows"] == {"object": ["write", "read"], "key": "*"} and made["b"]["includes"] == ["plain"]
+    assert made["plain"] == {"name": "plain", "allows": {"bucket": "describe"}}
+    for name in ("a", "b", "plain"):
+        flat = estate.catalogue.permissions(
+            {
+                kind: (verbs,) if isinstance(verbs, str) else tuple(verbs)
+                for kind, verbs in made[name]["allows"].items()
+            },
+            power_included=False,
+        )
+        inner = estate.permissions_of("plain") if made[name].get("includes") else frozenset()
+        assert flat | inner == estate.permissions_of(name)
+
+
+CROSS = """\
+identities:
+  left/identity/a: {kind: service-account}
+  right/identity/r: {kind: service-account}
+  "@works/identity/p": {kind: person}
+groups:
+  left/group/mixed: {members: [left/identity/a, "@works/identity/p"]}
+  left/group/own: {members: [left/identity/a]}
+  left/group/found: {where: {kind: person}}
+roles: {r: {allows: {object: [read]}}}
+"""
+
+
+@pytest.mark.parametrize(
+    ("grant", "made", "why"),
+    [
+        ("{to: right/identity/r, role: r, at: left, held_by: left}", [], "right/identity/r is known at south alone"),
+        ('{to: left/identity/a, role: r, at: "@works"}', ["north"], ""),
+        ('{to: left/group/own, role: r, at: "@works"}', ["north"], ""),
+        ('{to: "@works/identity/p", role: r, at: "@works"}', ["north", "south"], ""),
+        (
+            '{to: left/group/mixed, role: r, at: "@works"}',
+            ["north"],
+            "the group left/group/mixed is known at north alone",
+        ),
+        (
+            '{to: left/group/found, role: r, at: "@works"}',
+            ["north"],
+            "the group left/group/found is known at north alone",
+        ),
+        ("{to: left/identity/a, role: r, at: right, held_by: left}", [], "right is at south, and what left holds"),
+    ],
+)
+def test_a_grant_is_made_wherever_it_can_be_used_and_the_rest_is_named(grant: str, made: list[str], why: str) -> None:
+    estate = estate_of(CROSS + f"grants: [{grant}]\n")
+    proposal = propose(estate, [replace(one, ids={"@works/identity/p": "1"}) for one in empty(estate)])
+    assert [step.provider for step in proposal.steps if step.collection == "grants"] == made
+    assert [one.why for one in proposal.blocked if why and one.why.startswith(why)] or not why
+    assert bool(proposal.blocked) == bool(why)

@@ -340,3 +340,10 @@ def test_whoever_is_shown_to_get_in_by_a_danger_gets_in_at_the_lab(enthesis: Pro
 def test_the_worked_example_has_no_danger(enthesis: Program) -> None:
     ran = enthesis("check", "--format", "json", at=SALTMARSH)
     assert ran.json["dangers"] == [] and ran.json["undecided"] == 0
+
+
+def test_an_acceptance_ends_at_its_very_instant() -> None:
+    body = trust(GOOD, ", session: 8h")
+    for until, stands in ((NOW, True), (NOW.replace(second=1), False)):
+        entry = f"accepted: [{{danger: long-session, of: left/identity/a, because: x, until: '{until.isoformat()}'}}]\n"
+        assert ("long-session" in [one["code"] for one in found_in(body + entry)]) == stands

@@ -349,3 +349,9 @@ def test_files_in_formats_of_others_are_not_written_among_those_of_an_estate(ent
     (folder / "estate.yaml").write_text(SMALL + "ignore: ['*.json']\n", encoding="utf-8")
     assert enthesis("check", "--sarif", "log.json", at=folder).code == 0
     assert enthesis("check", at=folder).code == 0
+
+
+def test_an_estate_has_a_name() -> None:
+    (found,) = read_texts({"estate.yaml": "organisations: {works: {}}\n"}).mistakes
+    where = (found.source.file, found.source.line, found.source.column)
+    assert (found.code, where, found.expected) == ("missing-field", ("estate.yaml", 1, 1), "estate: NAME")

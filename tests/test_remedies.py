@@ -123,3 +123,19 @@ def test_a_new_role_is_narrower_than_what_the_estate_has() -> None:
     assert [one.section for one in first.changes] == ["roles", "grants"]
     assert first.changes[0].value.allows == {"object": ("read",)}
     assert any(one.changes[0].value.role == "reading" for one in others)
+
+
+def test_a_condition_that_is_one_value_too_narrow_is_widened_by_that_value() -> None:
+    body = "grants: [{to: left/identity/a, role: reading, at: left/bucket/b, when: {reference: one}}]\n"
+    found = ways(body, Origin("identity", "left/identity/a"), reference="two")
+    (change,) = next(one for one in found if "let reference be two too in the grant at " in one[0].sentence)
+    assert change.plain == ["one", "two"] and change.path == ("when", "reference")
+    ended = body.replace("when: {reference: one}", "until: '2020-01-01T00:00:00Z'")
+    assert any(
+        one.startswith("take the end away") for one in sentences(ways(ended, Origin("identity", "left/identity/a")))
+    )
+    both = body.replace("when:", "until: '2020-01-01T00:00:00Z', when:")
+    assert not any(
+        "too in the grant" in one
+        for one in sentences(ways(both, Origin("identity", "left/identity/a"), reference="two"))
+    )
