@@ -9,6 +9,7 @@ from enthesis.judging.questions import Question
 from enthesis.judging.remedies import Change, remedies_for
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Origin
+from enthesis.reaching.differing import newly_allowed
 from enthesis.reading.folder import read_texts
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
@@ -139,3 +140,37 @@ def test_a_condition_that_is_one_value_too_narrow_is_widened_by_that_value() -> 
         "too in the grant" in one
         for one in sentences(ways(both, Origin("identity", "left/identity/a"), reference="two"))
     )
+
+
+def also(body: str, question: Question, sentence: str) -> set[str]:
+    """What a remedy allows besides what was asked."""
+    estate = estate_of(body)
+    verdict = Judge(compile_estate(estate)).judge(question)
+    remedy = next(one for one in remedies_for(estate, verdict).found if sentence in one.changes[0].sentence)
+    gains = newly_allowed(estate, remedy, verdict)
+    return {f"{one.form} {one.caller} {one.verb} {one.target}" for one in gains if "…/…" not in one.target}
+
+
+def test_what_else_a_remedy_allows_is_told_without_what_was_asked() -> None:
+
+    body = HEAD.replace("reading: {allows: {object: [read]}}", "reading: {allows: {object: [read, list]}}")
+    reading = read_texts({"estate.yaml": body})
+    assert reading.estate is not None
+    question = Question(Origin("identity", "left/identity/a"), (), READ, Context(), NOW)
+    verdict = Judge(compile_estate(reading.estate)).judge(question)
+    remedy = next(one for one in remedies_for(reading.estate, verdict).found if len(one.changes) == 1)
+    gains = newly_allowed(reading.estate, remedy, verdict)
+    told = {(one.caller, one.verb, one.target) for one in gains}
+    assert ("left/identity/a", "list", "left/bucket/b/object/o") in told
+    assert ("left/identity/a", "read", "left/bucket/b/object/o") not in told
+
+
+def test_widened_claims_tell_of_other_bearers_and_not_of_the_one_that_asked() -> None:
+    body = (
+        "trusts: [{of: left/identity/a, admits: {token: forge, claims: {sub: main, event: push}}}]\n"
+        "grants: [{to: left/identity/a, role: reading, at: left/bucket/b}]\n"
+    )
+    shows: Claims = {"sub": "main", "event": "tag"}
+    question = Question(Origin("token", "forge", shows), (), Attempt("take-on", "left/identity/a"), Context(), NOW)
+    found = also(body, question, "let event be tag too")
+    assert found == {"token forge read left/bucket/b/object/…"}

@@ -732,8 +732,9 @@ def newly_allowed(estate: Estate, remedy: Remedy, verdict: Verdict) -> list[Gain
 def _is_asked(gain: Gain, question: Question, turned: Container[object], ended: Container[object]) -> bool:
     """Whether a gain is just what was asked for: one of its requests, with the claims that were shown."""
     shown = {name: value for name, value in gain.values.items() if name.startswith("claims.")}
-    if gain.form in BEARERS and shown:
-        return all(question.origin.shows.get(name.removeprefix("claims.")) == value for name, value in shown.items())
+    shows = question.origin.shows
+    if gain.form in BEARERS and any(shows.get(name.removeprefix("claims.")) != value for name, value in shown.items()):
+        return False
     return (gain.caller, gain.verb, gain.target) in turned or (gain.verb, gain.target) in ended
 
 
