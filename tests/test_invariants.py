@@ -231,3 +231,26 @@ def test_a_ceiling_that_can_be_lifted_does_not_save_a_claim() -> None:
     claim = NEVER % "by: left/identity/worker"
     assert decided(claim, ceiling, lift)[0].outcome == HOLDS
     assert decided(claim, ceiling, lift, by_change=True)[0].outcome == BROKEN
+
+
+def test_members_of_a_group_are_among_those_who_alone_may() -> None:
+    group = (
+        "groups: {left/group/g: {members: [left/identity/worker]}, left/group/h: {members: [left/identity/other]}}\n"
+    )
+    assert decided(group, ONLY % "left/group/g")[0].outcome == HOLDS
+    assert decided(group, ONLY % "left/group/h")[0].outcome == BROKEN
+    assert decided(group, ONLY % "[left/group/h, left/identity/worker]")[0].outcome == HOLDS
+
+
+def test_a_claim_by_change_is_about_its_own_place_and_not_about_what_is_beside_it() -> None:
+    more = (
+        "resources: {left/bucket/c: {}}\n"
+        "roles: {gives: {allows: {object: [change-access], bucket: [change-access]}}}\n"
+        "grants: [{to: left/identity/other, role: gives, at: left/bucket/c}]\n"
+    )
+    beside = decided(more, ONLY % "left/identity/worker", by_change=True)[0]
+    assert beside.outcome == HOLDS
+    here = decided(
+        more.replace("at: left/bucket/c}", "at: left/bucket/b}"), ONLY % "left/identity/worker", by_change=True
+    )[0]
+    assert here.outcome == BROKEN

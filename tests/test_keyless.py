@@ -133,6 +133,20 @@ def test_the_fewest_hops_are_found_and_no_others() -> None:
     ]
 
 
+def test_a_hop_by_a_group_or_a_whole_account_is_found_too() -> None:
+    estate = estate_of(
+        "groups: {left/group/g: {members: [left/identity/a]}}\n"
+        "trusts:\n  - {of: left/identity/b, admits: {group: left/group/g}}\n"
+        "  - {of: right/identity/c, admits: {account: left}}\n"
+        "roles: {taking: {allows: {identity: [take-on]}}}\n"
+        "grants: [{to: left/identity/b, role: taking, at: right/identity/c, held_by: left}]\n"
+    )
+    judge = Judge(compile_estate(estate))
+    found = way_onto(estate, judge, Origin("identity", "left/identity/a"), "right/identity/c", Context(), NOW)
+    assert found == ("left/identity/b", "right/identity/c")
+    assert way_onto(estate, judge, Origin("identity", "left/identity/b"), "left/identity/a", Context(), NOW) is None
+
+
 # -- twins ---------------------------------------------------------------------------------------------------------
 
 TWINNED = """

@@ -16,9 +16,12 @@ from enthesis.judging.compiling import compile_estate
 from enthesis.judging.judge import Judge
 from enthesis.judging.questions import Question
 from enthesis.model.estate import Attempt, Context, Origin
+from enthesis.reaching.chains import Chains
 from enthesis.reaching.differing import difference
 from enthesis.reaching.free import Knowns, Solver
+from enthesis.reaching.reach import reachable, reaching
 from enthesis.reaching.web import NO, YES, Web
+from enthesis.reading.folder import read_texts
 
 from .agreement import check_world
 from .conftest import BRIEF, examples
@@ -146,3 +149,38 @@ def test_a_new_credential_alone_is_a_gain() -> None:
     assert {(gain.form, gain.caller) for gain in found.gains} == {("credential", name)}
     lost = difference(estate, without, NOW.timestamp())
     assert len(lost.losses) == len(found.gains) and not lost.gains and not found.losses
+
+
+KEYED = """\
+estate: keyed
+organisations: {works: {}}
+providers: {north: {style: one-sided}}
+accounts: {left: {in: "@works", provider: north}}
+resources: {left/bucket/b: {}}
+identities: {left/identity/a: {kind: service-account}, left/identity/c: {kind: service-account}}
+roles: {reading: {allows: {object: [read]}}}
+trusts: [{of: left/identity/c, admits: {identity: left/identity/a}}]
+grants:
+  - {to: left/identity/c, role: reading, at: left/bucket/b}
+  - {to: left/identity/a, role: reading, at: left/bucket/b}
+credentials: {bound: {of: left/identity/a, form: access-key, when: {network: {within: 10.0.0.0/8}}}}
+"""
+
+
+def test_what_a_bound_key_opens_hangs_on_its_condition_however_far_on() -> None:
+    reading = read_texts({"estate.yaml": KEYED})
+    assert reading.estate is not None, reading.mistakes
+    chains = Chains(Web(compile_estate(reading.estate), NOW.timestamp()), {"time": NOW})
+    start = chains.from_credential("bound")
+    assert start is not None
+    everything = np.ones(len(chains.compiled.permission_pairs), bool)
+    found = reachable(chains, [start], everything)
+    assert {one.verb for one in found} == {"take on", "read"}
+    assert all(str(one.chain.values["network"]).startswith("10.") for one in found)
+    outside = Chains(chains.web, {"time": NOW, "network": ip_network("192.0.2.7")})
+    bound = outside.from_credential("bound")
+    assert bound is not None
+    assert reachable(outside, [bound], everything) == []
+    coming = reaching(chains, chains.web.targets_at("left/bucket/b/object/o"), everything)
+    (by_key,) = [one for one in coming if one.chain.start.form == "credential"]
+    assert str(by_key.chain.values["network"]).startswith("10.")

@@ -174,3 +174,31 @@ def test_widened_claims_tell_of_other_bearers_and_not_of_the_one_that_asked() ->
     question = Question(Origin("token", "forge", shows), (), Attempt("take-on", "left/identity/a"), Context(), NOW)
     found = also(body, question, "let event be tag too")
     assert found == {"token forge read left/bucket/b/object/…"}
+
+
+def test_the_ceiling_that_bars_is_the_one_that_makes_an_exception() -> None:
+    body = (
+        "ceilings:\n"
+        "  - {name: harmless, over: callers, at: left, bars: {bucket: [delete]}}\n"
+        "  - {name: strict, over: resources, at: left, bars: {object: [read]}, except: [left/identity/b]}\n"
+        "  - {name: late, over: callers, at: left, bars: {key: [encrypt]}}\n"
+        "grants: [{to: left/identity/a, role: reading, at: left/bucket/b}]\n"
+    )
+    ((change,),) = ways(body, Origin("identity", "left/identity/a"))
+    assert change.sentence == "except left/identity/a from the ceiling strict"
+    assert change.plain == ["left/identity/b", "left/identity/a"] and change.width == 20
+
+
+def test_a_wrong_name_is_corrected_where_it_stands_and_a_disabled_identity_is_enabled() -> None:
+    grant = "grants: [{to: left/identity/a, role: reading, at: left/bucket/b}]\n"
+    wrong = Attempt("read", "left/bucket/bb/object/o")
+    found = ways(grant, Origin("identity", "left/identity/a"), attempt=wrong)
+    assert any(one.startswith("ask for left/bucket/b") for one in sentences(found))
+    disabled = HEAD.replace(
+        "left/identity/a: {kind: service-account}", "left/identity/a: {kind: service-account, disabled: true}"
+    )
+    reading = read_texts({"estate.yaml": disabled + grant})
+    assert reading.estate is not None
+    question = Question(Origin("identity", "left/identity/a"), (), READ, Context(), NOW)
+    (first, *_) = remedies_for(reading.estate, Judge(compile_estate(reading.estate)).judge(question)).found
+    assert [one.sentence for one in first.changes] == ["enable left/identity/a again"]

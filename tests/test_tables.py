@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from enthesis.judging.compiling import Compiled, compile_estate
 from enthesis.judging.judge import Judge
 from enthesis.judging.questions import question_of
-from enthesis.judging.tables import RecordMistaken, tables_from
+from enthesis.judging.tables import RecordMistaken, read_conditions, tables_from
 from enthesis.model.estate import Estate
 from enthesis.reading.editing import Addition, Edit, NotEditable, Replacement, edited
 from enthesis.reading.folder import read_texts
@@ -164,3 +164,11 @@ def test_any_estate_can_be_added_to(seed: int) -> None:
     text = estate_text(estate)
     reading = read_texts(edited({"estate.yaml": text}, [Addition("grants", "", plain)]))
     assert reading.estate == replace(estate, grants=(*estate.grants, grant))
+
+
+def test_conditions_in_records_are_read_as_strictly_as_in_files() -> None:
+    assert read_conditions({"reference": "x"})[0][0] == "reference"
+    assert read_conditions({"anything": "x"}, free=True)[0][0] == "anything"
+    for raw, free in (({"anything": "x"}, False), ({"reference": {"globe": "x"}}, False), ({"sub": []}, True)):
+        with pytest.raises(RecordMistaken):
+            read_conditions(raw, free=free)

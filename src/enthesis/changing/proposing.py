@@ -185,7 +185,7 @@ def _blocked(
                 continue
             lacking = need if need in missing else _lacking(estate, need, accounts, existing)
             if lacking:
-                made_by = account_of(lacking) or lacking
+                made_by = account_of(lacking)
                 in_account = lacking != made_by
                 who = f"the administrators of {made_by}" if in_account else f"whoever makes accounts for {made_by}"
                 why = f"it needs {lacking}, which does not exist"

@@ -347,7 +347,7 @@ class Compiled:
                 return members[address]
             members[address] = np.zeros(0, np.int64)  # a cycle ends here; the reader refuses them
             group = estate.groups[address]
-            found = [np.array([index[one] for one in group.members if one in estate.groups or one in index], np.int64)]
+            found = [np.array([index[one] for one in group.members if one in index], np.int64)]
             found = [found[0][self.is_identity[found[0]]] if len(found[0]) else found[0]]
             found += [of(one) for one in group.members if one in estate.groups]
             if group.where is not None:
