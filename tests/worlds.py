@@ -510,7 +510,7 @@ class World:
             claims = {
                 "sub": rng.choice([*SUBJECTS, "tides/main"]),
                 "aud": rng.choice(["north", ["south", "north"], "x"]),
-                **self.maybe(0.8, lambda: {"event": rng.choice(["push", "fork", "push", None, ""])}),
+                **self.maybe(0.8, lambda: {"event": rng.choice(["push", "fork", "push", 7, None, ""])}),
                 **self.maybe(
                     0.0 if self.live else 0.1,
                     lambda: {"exp": rng.choice([1780272000, 1780272001, 1811808000, 4000000000])},

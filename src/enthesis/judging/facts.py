@@ -7,7 +7,6 @@ from enthesis.judging.questions import BEARERS, Question
 from enthesis.model.addresses import account_of, service_account_subject
 from enthesis.model.conditions import Conditions
 from enthesis.model.estate import Issuer
-from enthesis.reading.checking import DATES
 from enthesis.trusting.truth import Value
 from enthesis.trusting.values import EVERY_TYPE, Room, cells
 
@@ -16,19 +15,15 @@ NEVER_SHOWN = Room(frozenset(), absent=True)
 
 
 def claim_room(issuer: Issuer, claim: str) -> Room:
-    """Which values a claim of an issuer can have: where it lists its claims, a text, or anything and several where it
-    says `list`, and no other claims; `aud` is always there, and always may be several."""
+    """Which values a claim of an issuer can have: one, or several where the issuer says `list`, and where it lists its
+    claims no others; `aud` is always there, and always may be several."""
     if issuer.kind in ("x509", "ssh"):
         return Room(frozenset(["text"]), absent=False) if claim == "subject" else NEVER_SHOWN
     if claim == "aud":
         return Room(frozenset(["text"]), many=True, absent=False, typical=issuer.audiences)
-    if issuer.claims is None:
-        return Room(EVERY_TYPE)
-    if claim not in issuer.claims:
+    if issuer.claims is not None and claim not in issuer.claims:
         return NEVER_SHOWN
-    if issuer.claims[claim] == "list":
-        return Room(EVERY_TYPE, many=True)
-    return Room(frozenset(["number" if claim in DATES else "text"]))
+    return Room(EVERY_TYPE, many=(issuer.claims or {}).get(claim) == "list")
 
 
 class Facts:
