@@ -30,7 +30,8 @@ class Keyed:
             json.dumps(more.get("when", {})), more.get("reason", ""), more.get("made_by", ""), _digest(value),
         )  # fmt: skip
         with self.store.transaction():
-            self.store.connection.execute(f"INSERT INTO credentials VALUES ({', '.join('?' * len(row))})", row)  # noqa: S608
+            marks = ", ".join("?" * len(row))
+            self.store.connection.execute(f"INSERT INTO credentials ({COLUMNS}) VALUES ({marks})", row)  # noqa: S608
         return self.all()[identifier], value
 
     def all(self) -> dict[str, dict[str, Any]]:

@@ -72,6 +72,9 @@ class Store:
         self.path = path
         self.connection = sqlite3.connect(path, isolation_level=None, timeout=10)
         self.connection.executescript("PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;" + SCHEMA)
+        known = {row[1] for row in self.connection.execute("PRAGMA table_info(credentials)")}
+        if "made_by" not in known:  # the state of a lab that was started before
+            self.connection.execute("ALTER TABLE credentials ADD COLUMN made_by TEXT NOT NULL DEFAULT ''")
         self.changes = 0
 
     def close(self) -> None:
