@@ -121,3 +121,15 @@ def test_a_cluster_is_replaced_as_far_as_its_namespaces_were_looked_at() -> None
     part = asked([{**whole, "namespaces": ["one"]}]).identities
     assert [one for one in part if "namespace" in one] == ["right/cluster/k/namespace/two/identity/j"]
     assert "right/identity/r" in part
+
+
+def test_live_statements_keep_the_reasons_that_the_files_give() -> None:
+    grant = {"section": "grants", "to": "@works/identity/p", "role": "@works r", "at": "@works", "held_by": "@works"}
+    role = {"section": "roles", "name": "@works r", "allows": {"object": ["read"]}}
+    text = TEXT.replace('role: r, at: "@works"}', 'role: r, at: "@works", because: she asked}')
+    reading = read_texts({"estate.yaml": text})
+    assert reading.estate is not None
+    header = {"enthesis": "survey", "version": 1, "taken": "2026-11-24T00:00:00Z", "of": [NORTH, SOUTH]}
+    lines = [json.dumps(one) for one in (header, role, grant, {"end": True, "complete": True})]
+    found = beside(reading.estate, read_survey(lines, "live", packaged_catalogue(TreeCache(None))))
+    assert [one.because for one in found.grants if one.at == "@works"] == ["she asked"]

@@ -12,7 +12,7 @@ The header stands first and the end last; a file without its end was cut short. 
 """
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
@@ -181,10 +181,31 @@ def beside(estate: Estate, survey: Survey) -> Estate:
         "attachments": [one for one in estate.attachments if not covered.place(_what(one.what))],
     }
     for section, kept_ones in left.items():
-        sections[section] = (*kept_ones, *getattr(live, section))
+        sections[section] = (*kept_ones, *_with_reasons(estate, section, getattr(live, section)))
     kept = {name: one for name, one in estate.credentials.items() if not covered.keys(one.of)}
     sections["credentials"] = {**_as_described(estate, live), **kept}
     return without_what_is_gone(replace(estate, catalogue=estate.catalogue.extended(live.kinds.values()), **sections))
+
+
+def _with_reasons(estate: Estate, section: str, live: Iterable[Any]) -> Iterator[Any]:
+    """Live statements with the reasons that the files give for the same ones: live systems keep none."""
+    keys: dict[str, Callable[[Any], Any]] = {
+        "trusts": lambda one: (one.of, one.admits.form, one.admits.whom),
+        "grants": lambda one: (
+            one.to,
+            one.role.removeprefix(f"{estate.holder_of(one)} "),
+            one.at,
+            estate.holder_of(one),
+        ),
+        "attachments": lambda one: one.what,
+    }
+    key = keys.get(section)
+    if key is None:
+        yield from live
+        return
+    reasons = {key(one): one.because for one in getattr(estate, section) if one.because is not None}
+    for one in live:
+        yield replace(one, because=reasons.get(key(one), one.because))
 
 
 class _Covered:
