@@ -34,8 +34,9 @@ class Credentialed:
 
 @dataclass(frozen=True, slots=True)
 class Listed:
-    """One keyed credential with all that is known of it. `works` is None where only the files speak of it and no live
-    system was asked; `why_not` says why it does not."""
+    """A keyed credential, and what the files and the live systems say about it.
+
+    `works` is None where no live system was asked. `why_not` says why the credential does not work."""
 
     name: str
     of: str
@@ -73,8 +74,7 @@ def listed(estate: Estate, live: Sequence[tuple[Credentialed, str]] | None, now:
         described = matching(estate, kept)
         if described is not None:
             seen.add(described.name)
-        expires = time_from(kept.expires)
-        why_not = "disabled" if kept.disabled else "expired" if expires is not None and expires <= now else ""
+        why_not = _ended(kept.disabled, time_from(kept.expires), now)
         out.append(
             Listed(
                 kept.name, kept.of, kept.form, not why_not, why_not, at, kept.fingerprint, kept.created, kept.made_by,
@@ -88,9 +88,14 @@ def listed(estate: Estate, live: Sequence[tuple[Credentialed, str]] | None, now:
     return sorted(out, key=lambda each: (each.of, each.name))
 
 
+def _ended(disabled: bool, expires: datetime | None, now: datetime) -> str:
+    """Why a credential does not work any more; empty where it works."""
+    return "disabled" if disabled else "expired" if expires is not None and expires <= now else ""
+
+
 def _described(one: Credential, now: datetime, *, asked: bool) -> Listed:
-    """A credential that only the files speak of."""
-    why_not = "disabled" if one.disabled else "expired" if one.expires is not None and one.expires <= now else ""
+    """A credential that the files have and none of the live systems we asked."""
+    why_not = _ended(one.disabled, one.expires, now)
     if not why_not and asked:
         why_not = "no live system has it: remove it from the files"
     created, expires, used = (time_text(at) if at else None for at in (one.created, one.expires, one.last_used))

@@ -215,7 +215,7 @@ def known_at(estate: Estate, address: str) -> tuple[str, ...]:
 
 
 def usable_at(estate: Estate, to: str) -> tuple[str, ...]:
-    """The providers at which an identity, or somebody who is or may come to be in a group, can act."""
+    """The providers at which an identity, or any present or possible member of a group, can act."""
     if to not in estate.groups:
         return known_at(estate, to)
     found: dict[str, None] = {}

@@ -227,7 +227,7 @@ def write_file(path: Path, content: bytes, *, foreign: bool = False) -> None:
 
 
 def _keep_apart(path: Path) -> None:
-    """Mistaken where a file that is no estate file would stand among those that an estate reads."""
+    """Mistaken if a file that is not an estate file would be written into a folder that an estate reads."""
     from enthesis.errors import Mistaken
     from enthesis.reading.finding import find_estate
     from enthesis.reading.folder import is_read

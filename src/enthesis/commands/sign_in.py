@@ -65,8 +65,9 @@ def made_ready() -> Path:
 
 
 def keep(organisation: str, directory: str, credential: "Credential", ahead: timedelta = timedelta(0)) -> SignIn:
-    """Writes a sign-in; whoever was signed in at the same organisation is so no more. Its end is by the directory's
-    clock, which is `ahead` of ours."""
+    """Writes a sign-in in place of the one before it at the same organisation.
+
+    It ends by the directory's clock, which is `ahead` of ours."""
     from enthesis.trusting.tokens import Refused, parsed
 
     try:

@@ -227,12 +227,17 @@ class Cloud:
     def session_as(self, identity: str) -> Credential:
         """A session that begins at an identity, with no origin behind it. Needs `issue` on it."""
         bearer = self._session(account_of(identity))
+        body = {"of": self._id_of(identity, bearer)}
+        answer = self.client.ask("POST", "/administration/sessions", bearer=bearer, body=body)
+        return self._obtained(self.client.expect(answer, 200).json(self.client.who))
+
+    def _id_of(self, identity: str, bearer: Secret) -> Any:
+        """The id that the cloud gave an identity. MovedAway where the cloud does not have this identity."""
         identities = self.client.get_all("/administration/identities", bearer=bearer)
         found = next((one for one in identities if one.get("address") == identity), None)
         if found is None:
             raise MovedAway(f"{identity} does not exist at {self.name}", remedy="enthesis propose")
-        answer = self.client.ask("POST", "/administration/sessions", bearer=bearer, body={"of": found["id"]})
-        return self._obtained(self.client.expect(answer, 200).json(self.client.who))
+        return found["id"]
 
     @understood
     def by_key(self, key: Key) -> Credential | Refusal:
@@ -262,13 +267,9 @@ class Cloud:
     def make_key(self, holder: str, wanted: WantedKey) -> tuple[Credentialed, Secret]:
         """A new one, and its value, which is in this answer and nowhere else. Needs `issue` on the identity."""
         bearer = self._session(holder)
-        identities = self.client.get_all("/administration/identities", bearer=bearer)
-        found = next((one for one in identities if one.get("address") == wanted.of), None)
-        if found is None:
-            raise MovedAway(f"{wanted.of} does not exist at {self.name}", remedy="enthesis propose")
         body = {
             "name": wanted.name,
-            "of": found["id"],
+            "of": self._id_of(wanted.of, bearer),
             "form": wanted.form,
             "expires": time_text(wanted.expires),
             "reason": wanted.reason,

@@ -102,7 +102,7 @@ class Admissions:
         return ""
 
     def _known(self, trust: Trust, chain: list[int], name: str) -> tuple[bool, Value]:
-        """Whether an attribute is the same for whoever shows this trust anything, and its value then."""
+        """Whether an attribute has the same value for every caller of this trust, and that value."""
         said = name.removeprefix(BESIDES)
         if self.just_now and said in ("time", "session.age"):
             return True, self.instant if said == "time" else timedelta(0)

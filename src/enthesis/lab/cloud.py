@@ -141,7 +141,7 @@ class Cloud:
     # -- sessions that an administrator asks for ---------------------------------------------------------------
 
     async def _session_as(self, request: Request) -> Response:
-        """A session as an identity, with no origin behind it, for whoever may issue credentials for it."""
+        """A session as an identity, without an origin. The caller must be allowed to issue for the identity."""
         body = await json_body(request)
         identity = self.world().identity(str(body.get("of")))
         if identity is None or set(body) != {"of"} or identity.body["kind"] == "person":
