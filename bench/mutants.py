@@ -288,7 +288,7 @@ def main() -> None:
         reached = lines.get((file, mutant.line if mutant.inside else 0), set())
         tests_of[mutant] = sorted(reached, key=lambda one: timings[one])
     every = sorted(timings, key=lambda one: timings[one])[:CONTROL]
-    same = Mutant("enthesis.judging.judge", 0, "nothing is changed", -1, inside=True)
+    same = Mutant("enthesis.verdicts.judge", 0, "nothing is changed", -1, inside=True)
     ((_, outcome),) = outcomes([same], {same: every})
     if outcome != "survives":
         raise SystemExit("the tests fail without any fault: what they find would mean nothing")

@@ -12,7 +12,7 @@ from statistics import median
 
 import yaml
 
-from enthesis.reading.folder import read_folder
+from enthesis.files.folder import read_folder
 
 ROUNDS = 5
 

@@ -17,11 +17,11 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 import jwt
 from joserfc.jwk import ECKey, OKPKey, RSAKey
 
+from enthesis.conditions.callers import Callers, one_of_both, one_of_difference
+from enthesis.conditions.overlaps import overlaps
 from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Conditions, Equal, Glob, Not
-from enthesis.trusting.callers import Callers, one_of_both, one_of_difference
-from enthesis.trusting.overlaps import overlaps
-from enthesis.trusting.tokens import Expected, believed, keys_of
+from enthesis.tokens.checking import Expected, believed, keys_of
 from tests.corpora_read import pairs, patterns_in, rooms
 
 

@@ -21,18 +21,18 @@ from estates import Generated, lines
 from scipy.sparse import csr_array
 from scipy.sparse.csgraph import breadth_first_order
 
-from enthesis.judging.compiling import Compiled
-from enthesis.judging.judge import Judge
-from enthesis.judging.questions import Question
-from enthesis.judging.tables import tables_from
+from enthesis.chains.differences import web_difference
+from enthesis.chains.invariants import chains_from_now_on, decide, wanted_permissions
+from enthesis.chains.reach import Coming, coming_to
+from enthesis.chains.web import Web
+from enthesis.files.cache import TreeCache
+from enthesis.files.folder import packaged_catalogue
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Attempt, Claimed, Context, Estate, Invariant, Origin, Start
-from enthesis.reaching.differing import web_difference
-from enthesis.reaching.invariants import chains_from_now_on, decide, wanted_permissions
-from enthesis.reaching.reach import Coming, coming_to
-from enthesis.reaching.web import Web
-from enthesis.reading.cache import TreeCache
-from enthesis.reading.folder import packaged_catalogue
+from enthesis.verdicts.compiling import Compiled
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import Question
+from enthesis.verdicts.tables import tables_from
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
 CATALOGUE = packaged_catalogue(TreeCache(None))

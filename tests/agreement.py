@@ -13,15 +13,15 @@ from random import Random
 
 import numpy as np
 
-from enthesis.judging.compiling import compile_estate
+from enthesis.chains import differences as differing
+from enthesis.chains.chains import Chain, Chains
+from enthesis.chains.differences import Gain, web_difference, webs_of
+from enthesis.chains.invariants import BROKEN, HOLDS, chains_from_now_on, decide
+from enthesis.chains.reach import reachable, reaching
+from enthesis.chains.web import Web
 from enthesis.model.estate import Claimed, Estate, Invariant, Journey, Start
-from enthesis.reaching import differing
-from enthesis.reaching.chains import Chain, Chains
-from enthesis.reaching.differing import Gain, web_difference, webs_of
-from enthesis.reaching.invariants import BROKEN, HOLDS, chains_from_now_on, decide
-from enthesis.reaching.reach import reachable, reaching
-from enthesis.reaching.web import Web
-from enthesis.reading.sentences import verb_words
+from enthesis.model.sentences import verb_words
+from enthesis.verdicts.compiling import compile_estate
 
 from .naive import Naive
 from .test_judging import random_estate

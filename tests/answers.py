@@ -14,36 +14,36 @@ from pathlib import Path
 
 import numpy as np
 
-from enthesis.changing.live import Surveyed
-from enthesis.changing.proposing import propose
-from enthesis.changing.wanted import holders
-from enthesis.judging.admitting import Admissions, told
-from enthesis.judging.coming import NOBODY
-from enthesis.judging.compiling import compile_estate
-from enthesis.judging.expecting import judge_journey
-from enthesis.judging.judge import Judge
-from enthesis.judging.keyless import keyless_ways
-from enthesis.judging.questions import BEARERS, Question, question_of
-from enthesis.judging.remedies import remedies_for
-from enthesis.judging.taking import can_take_on
+from enthesis.chains.cards import card
+from enthesis.chains.chains import Chains
+from enthesis.chains.changes import decide_by_change, reachable_by_change
+from enthesis.chains.differences import difference
+from enthesis.chains.invariants import chains_from_now_on, decide
+from enthesis.chains.reach import reachable, reaching
+from enthesis.chains.web import Web
+from enthesis.files.folder import read_texts
 from enthesis.model.estate import Context, Estate, Origin
-from enthesis.reaching.cards import card
-from enthesis.reaching.chains import Chains
-from enthesis.reaching.changes import decide_by_change, reachable_by_change
-from enthesis.reaching.dangers import dangers
-from enthesis.reaching.differing import difference
-from enthesis.reaching.invariants import chains_from_now_on, decide
-from enthesis.reaching.reach import reachable, reaching
-from enthesis.reaching.web import Web
-from enthesis.reading.folder import read_texts
-from enthesis.showing.admitting import told_lines
-from enthesis.showing.cards import card_lines
-from enthesis.showing.checks import check_lines, check_sentence, danger_json
-from enthesis.showing.differences import gain_sentences
-from enthesis.showing.lines import Line, json_text, line, rendered
-from enthesis.showing.proposals import proposal_lines
-from enthesis.showing.reach import chain_words, hangs_on, start_words
-from enthesis.showing.verdicts import remedy_lines, verdict_json, verdict_lines
+from enthesis.output.admitting import told_lines
+from enthesis.output.cards import card_lines
+from enthesis.output.checks import check_lines, check_sentence, danger_json
+from enthesis.output.differences import gain_sentences
+from enthesis.output.lines import Line, json_text, line, rendered
+from enthesis.output.proposals import proposal_lines
+from enthesis.output.reach import chain_words, hangs_on, start_words
+from enthesis.output.verdicts import remedy_lines, verdict_json, verdict_lines
+from enthesis.proposals.proposing import propose
+from enthesis.proposals.wanted import holders
+from enthesis.surveys.statements import Surveyed
+from enthesis.trusts.admitting import Admissions, told
+from enthesis.trusts.keyless import keyless_ways
+from enthesis.trusts.risks import dangers
+from enthesis.verdicts.coming import NOBODY
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.expectations import judge_journey
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import BEARERS, Question, question_of
+from enthesis.verdicts.remedies import remedies_for
+from enthesis.verdicts.takeable import can_take_on
 
 HERE = Path(__file__).parent / "corpora" / "answers"
 NOW = datetime(2026, 11, 24, tzinfo=UTC)

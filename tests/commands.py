@@ -1,8 +1,7 @@
 """The commands that there are, as the program itself lists them, and words with which each does something."""
 
-from typer.main import get_command
-
-from enthesis.commands.main import app
+from enthesis.cli import lab, main
+from enthesis.cli.lazy import Listed
 
 TRIED: dict[str, tuple[str, ...]] = {
     "demo": ("--list",),
@@ -17,6 +16,8 @@ TRIED: dict[str, tuple[str, ...]] = {
     "enact": ("--yes",),
     "prove": (),
     "lend": ("build/identity/publisher", "--", "true"),
+    "sign-in": ("--organisation", "saltmarsh"),
+    "sign-out": (),
     "whoami": (),
     "key": (),
     "lab start": (),
@@ -34,19 +35,8 @@ TRIED: dict[str, tuple[str, ...]] = {
 """What follows a command's name in an estate with a running lab; `{new}` is another estate, of the run's own."""
 
 
-def every_command() -> list[str]:
-    """The names of all commands, with those of a group behind the group's name."""
-    found: list[str] = []
+TABLES = {"": main.COMMANDS, "lab ": lab.COMMANDS}
+LISTED: dict[str, Listed] = {f"{group}{name}": one for group, table in TABLES.items() for name, one in table.items()}
+"""Every command, those of a group behind the group's name."""
 
-    def walk(command: object, words: tuple[str, ...]) -> None:
-        inner = getattr(command, "commands", None)
-        if words:
-            found.append(" ".join(words))
-        for name, one in (inner or {}).items():
-            walk(one, (*words, name))
-
-    walk(get_command(app), ())
-    return found
-
-
-COMMANDS = every_command()
+COMMANDS = list(LISTED)

@@ -102,7 +102,7 @@ def enthesis(
 
 def _run_here(words: Sequence[str], at: Path, stdin: str, environment: Mapping[str, str]) -> Ran:
     """Runs the program in this very process, for the few tests that `--in-process` keeps of those that run it."""
-    from enthesis.commands.main import run as run_commands
+    from enthesis.cli.main import run as run_commands
 
     kept = dict(os.environ), Path.cwd(), sys.argv, (sys.stdin, sys.stdout, sys.stderr)
     given, out, err = (io.TextIOWrapper(io.BytesIO(data), "utf-8") for data in (stdin.encode(), b"", b""))

@@ -5,12 +5,12 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from enthesis.conditions.callers import Callers
+from enthesis.conditions.values import Room
+from enthesis.files.nodes import parse
+from enthesis.files.sections import FREE_CLAIMS
+from enthesis.files.shapes import Notes
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Glob, Not, Test
-from enthesis.reading.nodes import parse
-from enthesis.reading.sections import FREE_CLAIMS
-from enthesis.reading.shapes import Notes
-from enthesis.trusting.callers import Callers
-from enthesis.trusting.values import Room
 
 HERE = Path(__file__).parent / "corpora"
 

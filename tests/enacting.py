@@ -6,10 +6,10 @@ from datetime import UTC, datetime
 from pathlib import Path
 from random import Random
 
-from enthesis.judging.compiling import compile_estate
-from enthesis.judging.judge import Judge
-from enthesis.judging.questions import question_of
-from enthesis.reading.folder import read_folder
+from enthesis.files.folder import read_folder
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import question_of
 
 from .conftest import Program, write_estate
 from .worlds import LiveWorld, World

@@ -13,17 +13,17 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from enthesis.judging.admitting import BESIDES, Admissions, near_misses
-from enthesis.judging.compiling import compile_estate
-from enthesis.judging.judge import Judge
-from enthesis.judging.questions import BEARERS, Question
-from enthesis.judging.sampling import sample_of
+from enthesis.chains.chains import Chains
+from enthesis.chains.reach import reachable
+from enthesis.chains.web import Web
+from enthesis.conditions.sampling import sample_of
+from enthesis.files.folder import read_texts
 from enthesis.model.conditions import Equal, Glob
 from enthesis.model.estate import Attempt, Context, Estate, Origin
-from enthesis.reaching.chains import Chains
-from enthesis.reaching.reach import reachable
-from enthesis.reaching.web import Web
-from enthesis.reading.folder import read_texts
+from enthesis.trusts.admitting import BESIDES, Admissions, near_misses
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import BEARERS, Question
 
 from .conftest import Program, examples
 from .test_judging import random_estate

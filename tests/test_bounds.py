@@ -15,8 +15,7 @@ from typing import Any
 import httpx
 import pytest
 
-from enthesis.changing.steps import MAKE, Step
-from enthesis.commands.main import run as run_commands
+from enthesis.cli.main import run as run_commands
 from enthesis.connectors.cloud import Cloud
 from enthesis.connectors.cluster.changing import AdministeredCluster
 from enthesis.connectors.cluster.surveying import Cluster
@@ -26,9 +25,10 @@ from enthesis.connectors.http import Client
 from enthesis.connectors.keys import IssuerKeys
 from enthesis.connectors.oauth import OAuthClient, OAuthProvider, Server
 from enthesis.connectors.pipeline import Pipeline
-from enthesis.errors import EnthesisError, Unreachable
+from enthesis.model.errors import EnthesisError, Unreachable
 from enthesis.model.estate import Attempt
 from enthesis.ports import Asked, Credential, Key, Secret, WantedKey
+from enthesis.proposals.steps import MAKE, Step
 
 from .conftest import copied
 

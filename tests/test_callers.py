@@ -7,9 +7,9 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.conditions.callers import EVERYBODY, NOBODY, Callers, one_of, one_of_both, one_of_difference
+from enthesis.conditions.values import Room
 from enthesis.model.conditions import AnyOf, Conditions, Equal, Glob, Not, Present, Test
-from enthesis.trusting.callers import EVERYBODY, NOBODY, Callers, one_of, one_of_both, one_of_difference
-from enthesis.trusting.values import Room
 
 from .conftest import examples
 from .naive import passes as naive_passes

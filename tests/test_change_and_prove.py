@@ -14,10 +14,10 @@ import pytest
 from enthesis.connectors.cloud import Cloud
 from enthesis.connectors.http import Client
 from enthesis.connectors.pipeline import Pipeline
+from enthesis.files.folder import read_folder
+from enthesis.live.proving import prove
+from enthesis.output.progress import Silent
 from enthesis.ports import Connected, Secret
-from enthesis.reading.folder import read_folder
-from enthesis.showing.progress import Silent
-from enthesis.working.proving import prove
 
 from .conftest import Lab, Program
 
@@ -168,7 +168,7 @@ def test_an_expected_refusal_is_met_by_a_refusal_of_access_only(enthesis: Progra
 
 
 def test_a_client_refuses_addresses_that_are_neither_https_nor_loopback() -> None:
-    from enthesis.errors import Unreachable
+    from enthesis.model.errors import Unreachable
 
     with pytest.raises(Unreachable, match="not https"):
         Client("far", "http://far.example")

@@ -6,13 +6,13 @@ from typing import Any
 
 import pytest
 
-from enthesis.changing.effects import access_change
-from enthesis.changing.live import LiveObject, Surveyed, across, statement_key
-from enthesis.changing.proposing import propose
-from enthesis.changing.steps import Proposal, proposal_from
-from enthesis.changing.wanted import holders, wanted
+from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
-from enthesis.reading.folder import read_texts
+from enthesis.proposals.effects import access_change
+from enthesis.proposals.proposing import propose
+from enthesis.proposals.steps import Proposal, proposal_from
+from enthesis.proposals.wanted import holders, wanted
+from enthesis.surveys.statements import LiveObject, Surveyed, across, statement_key
 
 from .conftest import PUBLISHING, SALTMARSH
 

@@ -13,13 +13,13 @@ import pytest
 from kubernetes import client as official
 
 from enthesis.connectors.cluster.resources import kind_of, verb_of
-from enthesis.judging.compiling import compile_estate
-from enthesis.judging.judge import Judge
-from enthesis.judging.questions import Question
+from enthesis.files.cache import TreeCache
+from enthesis.files.folder import packaged_catalogue
 from enthesis.model.estate import Attempt, Context, Origin
-from enthesis.reading.cache import TreeCache
-from enthesis.reading.folder import packaged_catalogue
-from enthesis.reading.surveys import Survey, read_survey
+from enthesis.surveys.survey import Survey, read_survey
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import Question
 
 from .clusters import (
     ACCOUNTS,

@@ -219,7 +219,7 @@ def test_a_lent_kubeconfig_works_with_the_official_client_unchanged(
     folder, _ = grid
     assert enthesis("enact", "--yes", at=folder).code == 0
     file = tmp_path / "lent.config"
-    ran = enthesis("lend", CLEANER, "--kubeconfig", str(file), at=folder)
+    ran = enthesis("lend", CLEANER, "--write-kubeconfig", str(file), at=folder)
     assert ran.code == 0, ran.err
     assert file.stat().st_mode & 0o777 == 0o600
     text = file.read_text()
@@ -242,7 +242,7 @@ def test_a_lent_kubeconfig_works_with_the_official_client_unchanged(
     ran = enthesis("lend", CLEANER, "--to-client", at=folder, KUBERNETES_EXEC_INFO=asked)
     assert ran.json["apiVersion"].endswith("v1beta1") and ran.json["status"]["token"]
     for wrong in ("surge/identity/uploader", f"{NOWCAST}/identity/nobody"):
-        assert enthesis("lend", wrong, "--kubeconfig", str(file), at=folder).code in (2, 3)
+        assert enthesis("lend", wrong, "--write-kubeconfig", str(file), at=folder).code in (2, 3)
     assert enthesis("lend", CLEANER, at=folder).code == 2
 
 
@@ -398,7 +398,7 @@ def test_a_cluster_that_is_no_lab_is_changed_and_proved_by_its_kubeconfig(
     ran = enthesis("propose", at=mine)
     assert ran.code == 3 and "say how a cluster is reached" in ran.err
     lent = tmp_path / "lent.config"
-    words = ("lend", CLEANER, "--through", str(tmp_path / "config"), "--kubeconfig", str(lent))
+    words = ("lend", CLEANER, "--kubeconfig", str(tmp_path / "config"), "--write-kubeconfig", str(lent))
     assert enthesis(*words, at=mine).code == 0
     surveying = ("survey", "--cluster", GRID, "--namespace", "nowcast", "--kubeconfig", str(lent), "--out", "s")
     ran = enthesis(*surveying, at=mine)

@@ -86,4 +86,3 @@ def test_heavy_libraries_load_only_where_they_are_needed(enacted_lab: Lab, words
     }
     assert "enthesis" in loaded
     assert not loaded & heavy
-    assert ("numpy" in loaded) == (words.startswith(("check", "trace")) and "--schema" not in words)

@@ -10,17 +10,17 @@ from typing import Any
 import httpx
 import pytest
 
-from enthesis.changing.live import LiveObject, Surveyed
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Client
 from enthesis.connectors.keys import IssuerKeys
-from enthesis.errors import EnthesisError
+from enthesis.files.cache import TreeCache
+from enthesis.files.folder import packaged_catalogue
+from enthesis.live.surveying import SurveyedCloud, Writing
+from enthesis.model.errors import EnthesisError
+from enthesis.output.progress import Silent
 from enthesis.ports import Record, Secret, Surveys
-from enthesis.reading.cache import TreeCache
-from enthesis.reading.folder import packaged_catalogue
-from enthesis.reading.surveys import read_survey
-from enthesis.showing.progress import Silent
-from enthesis.working.surveying import SurveyedCloud, Writing
+from enthesis.surveys.statements import LiveObject, Surveyed
+from enthesis.surveys.survey import read_survey
 
 from .clusters import RBAC
 from .conftest import Program

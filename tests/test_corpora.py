@@ -6,9 +6,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.conditions.callers import Callers, one_of_both, one_of_difference
+from enthesis.conditions.overlaps import overlaps
 from enthesis.model.bounds import Undecided
-from enthesis.trusting.callers import Callers, one_of_both, one_of_difference
-from enthesis.trusting.overlaps import overlaps
 
 from .conftest import examples
 from .corpora_read import pairs, patterns_in, records, rooms

@@ -6,10 +6,10 @@ from typing import Any
 
 import pytest
 
-from enthesis.changing.live import normalised
-from enthesis.changing.wanted import wanted
-from enthesis.reading.folder import read_folder, read_texts
-from enthesis.reading.writing import estate_text, plain_estate
+from enthesis.files.folder import read_folder, read_texts
+from enthesis.files.writing import estate_text, plain_estate
+from enthesis.proposals.wanted import wanted
+from enthesis.surveys.statements import normalised
 
 from .conftest import Program, write_estate
 

@@ -11,13 +11,13 @@ import httpx
 import jsonschema
 import pytest
 
-from enthesis.judging.compiling import compile_estate
-from enthesis.model.dangers import DANGERS
-from enthesis.reaching.dangers import dangers, placed
-from enthesis.reaching.invariants import chains_from_now_on
-from enthesis.reaching.web import Web
-from enthesis.reading.folder import read_texts
-from enthesis.showing.checks import danger_json
+from enthesis.chains.invariants import chains_from_now_on
+from enthesis.chains.web import Web
+from enthesis.files.folder import read_texts
+from enthesis.model.risks import DANGERS
+from enthesis.output.checks import danger_json
+from enthesis.trusts.risks import dangers, placed
+from enthesis.verdicts.compiling import compile_estate
 
 from .conftest import SALTMARSH, Lab, Program, start_lab, write_estate
 

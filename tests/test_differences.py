@@ -5,9 +5,9 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
+from enthesis.chains.differences import Gain, difference
+from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
-from enthesis.reaching.differing import Gain, difference
-from enthesis.reading.folder import read_texts
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC).timestamp()
 BEFORE = """\

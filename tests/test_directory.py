@@ -12,7 +12,7 @@ import pytest
 
 from enthesis.connectors.directory import Directory, LabDirectory
 from enthesis.connectors.http import Client
-from enthesis.errors import RightMissing, UnexpectedAnswer, Unreachable
+from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 
 from .conftest import Lab, Program, copied, lab_of
 

@@ -15,8 +15,8 @@ import pytest
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from joserfc.jwk import ECKey, RSAKey
 
-from enthesis.trusting.callers import Callers
-from enthesis.trusting.tokens import Expected, Key, Refused, believed, keys_of
+from enthesis.conditions.callers import Callers
+from enthesis.tokens.checking import Expected, Key, Refused, believed, keys_of
 
 from .conftest import PUBLISHING, SALTMARSH, Lab, Program, write_estate
 from .corpora_read import conditions_of

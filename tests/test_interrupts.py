@@ -23,7 +23,7 @@ import atexit, os, signal, sys
 at, seen, begun = int(sys.argv.pop(1)), 0, False
 def hook(event, arguments):
     global seen, begun
-    begun = begun or (event == "import" and arguments[0] == "enthesis.commands.main")
+    begun = begun or (event == "import" and arguments[0] == "enthesis.cli.main")
     if begun and signal.getsignal(signal.SIGINT) is not signal.SIG_IGN:
         seen += 1
         if seen == at:
@@ -83,7 +83,7 @@ def test_before_anything_of_ours_is_imported(environment: Mapping[str, str], tmp
         "import sys\n"
         "class Interrupting:\n"
         "    def find_spec(self, name, path=None, target=None):\n"
-        "        if name == 'enthesis.commands.interrupts': raise KeyboardInterrupt\n"
+        "        if name == 'enthesis.cli.interrupts': raise KeyboardInterrupt\n"
         "sys.meta_path.insert(0, Interrupting())\n"
         "from enthesis.__main__ import run\n"
     )
@@ -96,7 +96,7 @@ def test_before_anything_of_ours_is_imported(environment: Mapping[str, str], tmp
 
 GUARDED = """
 import sys
-from enthesis.commands import interrupts
+from enthesis.cli import interrupts
 {body}
 interrupts.guarded(program)
 """

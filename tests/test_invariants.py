@@ -4,13 +4,13 @@ from datetime import UTC, datetime
 
 import pytest
 
-from enthesis.judging.compiling import compile_estate
+from enthesis.chains.chains import Chains
+from enthesis.chains.changes import decide_by_change
+from enthesis.chains.invariants import BROKEN, HOLDS, Decided, chains_from_now_on, decide
+from enthesis.chains.web import Web
+from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
-from enthesis.reaching.chains import Chains
-from enthesis.reaching.changes import decide_by_change
-from enthesis.reaching.invariants import BROKEN, HOLDS, Decided, chains_from_now_on, decide
-from enthesis.reaching.web import Web
-from enthesis.reading.folder import read_texts
+from enthesis.verdicts.compiling import compile_estate
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
 WORLD = """\

@@ -9,15 +9,15 @@ from random import Random
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from enthesis.judging.compiling import compile_estate
-from enthesis.judging.judge import Judge
-from enthesis.judging.questions import Question, question_of
-from enthesis.judging.remedies import Change, applied, asked, remedies_for
-from enthesis.judging.verdicts import REFUSED, STEPS, THEIRS
+from enthesis.files.editing import edited
+from enthesis.files.folder import read_texts
+from enthesis.files.writing import estate_text
 from enthesis.model.estate import Estate, Journey
-from enthesis.reading.editing import edited
-from enthesis.reading.folder import read_texts
-from enthesis.reading.writing import estate_text
+from enthesis.verdicts.answers import REFUSED, STEPS, THEIRS
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import Question, question_of
+from enthesis.verdicts.remedies import Change, applied, asked, remedies_for
 
 from .conftest import BRIEF, examples
 from .naive import Naive

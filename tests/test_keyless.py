@@ -5,19 +5,20 @@ from typing import Any
 
 import pytest
 
-from enthesis.changing.lingering import dangling, living_on
-from enthesis.changing.live import LiveObject, Surveyed, without_gone
-from enthesis.changing.steps import CHANGE, MAKE, REMOVE, Step
-from enthesis.judging.compiling import compile_estate
-from enthesis.judging.judge import Judge
-from enthesis.judging.keyless import is_anothers, keyless_ways, runs_admitted
-from enthesis.judging.taking import can_take_on, way_onto
+from enthesis.chains.cards import card
+from enthesis.chains.web import Web
+from enthesis.files.folder import read_texts
+from enthesis.files.renaming import about, apart_from_names, renamed, twin
 from enthesis.model.estate import Context, Estate, Origin
 from enthesis.model.mistakes import masked
-from enthesis.reaching.cards import card
-from enthesis.reaching.web import Web
-from enthesis.reading.folder import read_texts
-from enthesis.reading.renaming import about, apart_from_names, renamed, twin
+from enthesis.proposals.lingering import dangling, living_on
+from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
+from enthesis.surveys.statements import LiveObject, Surveyed, without_gone
+from enthesis.trusts.keyless import keyless_ways
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.pipeline_access import is_anothers, runs_admitted
+from enthesis.verdicts.takeable import can_take_on, way_onto
 
 NOW = datetime(2026, 6, 1, tzinfo=UTC)
 HEAD = """

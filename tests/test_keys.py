@@ -10,7 +10,7 @@ from joserfc.jwk import ECKey
 
 from enthesis.connectors import keys as module
 from enthesis.connectors.keys import IssuerKeys, keys_in_file
-from enthesis.errors import EnthesisError, UnexpectedAnswer, Unreachable
+from enthesis.model.errors import EnthesisError, UnexpectedAnswer, Unreachable
 
 URL = "https://forge.example"
 Answering = Callable[[httpx.Request], httpx.Response]

@@ -21,10 +21,10 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from enthesis.commands.running import Keeper, Lent
 from enthesis.connectors.hosts import HostService
 from enthesis.connectors.http import Client
-from enthesis.errors import RightMissing, UnexpectedAnswer, Unreachable
+from enthesis.live.running import Keeper, Lent
+from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.ports import Credential, Secret
 
 from .conftest import PATIENCE, SALTMARSH, Lab, Program, Ran, copied, lab_of
@@ -79,7 +79,7 @@ def sign_in(enthesis: Program, lab: Lab, runtime: Path, *more: str) -> Ran:
     )
     other.start()
     try:
-        return enthesis("lend", "--sign-in", at=lab.folder, XDG_RUNTIME_DIR=str(runtime))
+        return enthesis("sign-in", at=lab.folder, XDG_RUNTIME_DIR=str(runtime))
     finally:
         other.join()
 
@@ -107,7 +107,7 @@ def test_whoami_says_what_is_at_hand_which_is_used_and_what_it_can_take_on(
     assert [one["identity"] for one in both.json["can_take_on"]] == [WRITER]
     alone = enthesis("whoami", at=tmp_path, XDG_RUNTIME_DIR=str(runtime))
     assert alone.code == 0 and MAREN in alone.out and "No estate is here" in alone.err
-    assert enthesis("lend", "--forget", at=lab.folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
+    assert enthesis("sign-out", at=lab.folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
 
 
 def test_what_cannot_be_used_is_said_and_not_used(enthesis: Program, lab: Lab, runtime: Path, tmp_path: Path) -> None:
@@ -350,7 +350,7 @@ def test_the_same_program_runs_on_a_host_and_with_a_sign_in(enthesis: Program, l
                     at=lab.folder, XDG_RUNTIME_DIR=str(runtime))  # fmt: skip
     assert here.out == "gauges/identity/calibrator True\n", here.err
     assert "renewed while it runs" in here.err
-    assert enthesis("lend", "--forget", at=lab.folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
+    assert enthesis("sign-out", at=lab.folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
 
 
 def test_the_endpoint_gives_nothing_to_whoever_was_not_told_of_it(enthesis: Program, lab: Lab) -> None:
@@ -452,7 +452,7 @@ def test_a_sign_in_that_is_refused_forgotten_or_without_a_second_factor(
     assert lend.code == 1 and "refused at owner" in lend.err
     path = next(runtime.rglob("*.json"))
     kept = path.read_text()
-    assert enthesis("lend", "--forget", at=lab.folder, **where).code == 0
+    assert enthesis("sign-out", at=lab.folder, **where).code == 0
     assert not path.exists()
     path.write_text(kept)  # whoever kept a copy has nothing by it
     path.chmod(0o600)
@@ -618,7 +618,7 @@ def test_no_secret_of_the_lab_is_anywhere_afterwards(
     run("whoami")
     run("lend", "gauges/identity/calibrator", "--", sys.executable, "-c", "print()")
     run("lend", "gauges/identity/calibrator", "--endpoint", "--", sys.executable, "-c", "print()")
-    run("lend", "--forget")
+    run("sign-out")
     outputs.append(in_run(enthesis, lab, "lend", WRITER, "--", *US, "whoami").out)
     watching.over.set()
     watching.join()

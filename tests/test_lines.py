@@ -3,7 +3,7 @@
 from hypothesis import given
 from hypothesis import strategies as st
 
-from enthesis.showing.lines import Span, json_text, line, rendered, visible
+from enthesis.output.lines import Span, json_text, line, rendered, visible
 
 ACTS = {*range(0x20), *range(0x7F, 0xA0), 0x200E, 0x200F, *range(0x202A, 0x202F), *range(0x2066, 0x206A)}
 

@@ -4,8 +4,8 @@ from pathlib import Path
 
 import pytest
 
+from enthesis.files.folder import read_texts
 from enthesis.model.mistakes import Mistake
-from enthesis.reading.folder import read_texts
 
 HEAD = """\
 estate: small

@@ -15,7 +15,7 @@ from joserfc.jwk import ECKey
 
 from enthesis.connectors.http import Client
 from enthesis.connectors.oauth import OAuthClient, OAuthProvider, Server, client_entry
-from enthesis.errors import EnthesisError, Mistaken, NotIssued, UnexpectedAnswer
+from enthesis.model.errors import EnthesisError, Mistaken, NotIssued, UnexpectedAnswer
 from enthesis.ports import Asked, Credential, Refusal, Secret
 
 from .conftest import Lab, Program, write_estate

@@ -12,16 +12,16 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from enthesis.judging.compiling import compile_estate
-from enthesis.judging.judge import Judge
-from enthesis.judging.questions import Question
+from enthesis.chains.chains import Chains
+from enthesis.chains.clauses import Knowns, Solver
+from enthesis.chains.differences import difference
+from enthesis.chains.reach import reachable, reaching
+from enthesis.chains.web import NO, YES, Web
+from enthesis.files.folder import read_texts
 from enthesis.model.estate import Attempt, Context, Origin
-from enthesis.reaching.chains import Chains
-from enthesis.reaching.differing import difference
-from enthesis.reaching.free import Knowns, Solver
-from enthesis.reaching.reach import reachable, reaching
-from enthesis.reaching.web import NO, YES, Web
-from enthesis.reading.folder import read_texts
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import Question
 
 from .agreement import check_world
 from .conftest import BRIEF, examples

@@ -5,9 +5,9 @@ from pathlib import Path
 
 import pytest
 
+from enthesis.files import nodes
+from enthesis.files.folder import read_folder, read_texts
 from enthesis.model.mistakes import Mistake
-from enthesis.reading import nodes
-from enthesis.reading.folder import read_folder, read_texts
 
 from .conftest import Program, write_estate
 
@@ -282,7 +282,7 @@ def test_the_cache_is_used_and_never_trusted_over_the_file(
         parsed.append(len(data))
         return real(data, as_json=as_json)
 
-    monkeypatch.setattr("enthesis.reading.folder.parse", watched)
+    monkeypatch.setattr("enthesis.files.folder.parse", watched)
     again = read_folder(saltmarsh, cache=cache)
     assert again == first
     assert parsed == []

@@ -5,8 +5,8 @@ from typing import Any
 
 from hypothesis import given, settings
 
-from enthesis.reading.folder import read_texts
-from enthesis.reading.writing import estate_text
+from enthesis.files.folder import read_texts
+from enthesis.files.writing import estate_text
 
 from .conftest import SALTMARSH, examples
 from .estates import estates

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from enthesis.reading.folder import read_texts
+from enthesis.files.folder import read_texts
 
 from .conftest import Lab, Program, copied, lab_of
 
@@ -107,7 +107,7 @@ def test_what_no_journey_can_go_through_is_a_mistake(origin: str, through: str, 
 
 
 def test_a_hop_onto_a_resource_is_written_as_it_is_read(tmp_path: Path) -> None:
-    from enthesis.reading.writing import estate_text
+    from enthesis.files.writing import estate_text
 
     folder = copied(tmp_path / "estate", "estate.yaml", "people.yaml")
     (folder / "more.yaml").write_text(MORE, encoding="utf-8")

@@ -4,11 +4,11 @@ import json
 from collections.abc import Mapping
 from typing import Any
 
-from enthesis.judging.compiling import compile_estate
+from enthesis.files.cache import TreeCache
+from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.model.estate import Estate
-from enthesis.reading.cache import TreeCache
-from enthesis.reading.folder import packaged_catalogue, read_texts
-from enthesis.reading.surveys import beside, read_survey
+from enthesis.surveys.survey import beside, read_survey
+from enthesis.verdicts.compiling import compile_estate
 
 TEXT = """\
 estate: x

@@ -10,15 +10,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from enthesis.judging.compiling import Compiled, compile_estate
-from enthesis.judging.judge import Judge
-from enthesis.judging.questions import question_of
-from enthesis.judging.tables import RecordMistaken, read_conditions, tables_from
+from enthesis.files.editing import Addition, Edit, NotEditable, Replacement, edited
+from enthesis.files.folder import read_texts
+from enthesis.files.sections import SECTIONS
+from enthesis.files.writing import estate_text, plain_estate
 from enthesis.model.estate import Estate
-from enthesis.reading.editing import Addition, Edit, NotEditable, Replacement, edited
-from enthesis.reading.folder import read_texts
-from enthesis.reading.sections import SECTIONS
-from enthesis.reading.writing import estate_text, plain_estate
+from enthesis.verdicts.compiling import Compiled, compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import question_of
+from enthesis.verdicts.tables import RecordMistaken, read_conditions, tables_from
 
 from .conftest import examples
 from .test_judging import NOW, random_estate

@@ -10,6 +10,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.conditions.patterns import literal, matcher, tokens, witness
+from enthesis.conditions.truth import hold, passes
+from enthesis.conditions.values import ROOMS, TEXT_ROOM, Found, Room, Want, solve
 from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import (
     After,
@@ -24,9 +27,6 @@ from enthesis.model.conditions import (
     Test,
     Within,
 )
-from enthesis.trusting.patterns import literal, matcher, tokens, witness
-from enthesis.trusting.truth import hold, passes
-from enthesis.trusting.values import ROOMS, TEXT_ROOM, Found, Room, Want, solve
 
 from .conftest import examples
 from .naive import globbed

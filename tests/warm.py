@@ -18,7 +18,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import NoReturn
 
-from enthesis.commands.forking import fork, import_everything
+from enthesis.cli.forking import fork, import_everything
 
 FIRST = 65_536  # bytes; of the message that says what to run
 ROOT = Path(__file__).parent.parent

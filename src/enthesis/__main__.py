@@ -1,7 +1,9 @@
 """Runs the command line: the console script's entry, and `python -m enthesis`."""
 
+import gc
+
 try:
-    from enthesis.commands.interrupts import guarded
+    from enthesis.cli.interrupts import guarded
 except KeyboardInterrupt:
     import sys
 
@@ -13,7 +15,8 @@ def run() -> None:
     """Runs the program; it ends in SystemExit."""
 
     def program() -> None:
-        from enthesis.commands.main import run as run_commands
+        gc.disable()  # until the command is imported: nothing that an import makes is ever freed
+        from enthesis.cli.main import run as run_commands  # noqa: PLC0415  after interrupts are guarded
 
         run_commands()
 

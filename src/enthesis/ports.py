@@ -5,10 +5,10 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any, Protocol, runtime_checkable
 
-from enthesis.changing.keyed import Credentialed
-from enthesis.changing.live import LiveObject, Surveyed
-from enthesis.changing.steps import Step
 from enthesis.model.estate import Attempt, Claims, KindVerbs
+from enthesis.proposals.credentials import Credentialed
+from enthesis.proposals.steps import Step
+from enthesis.surveys.statements import LiveObject, Surveyed
 
 __all__ = [
     "Administered",

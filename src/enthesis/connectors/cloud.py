@@ -10,8 +10,9 @@ from typing import Any
 from urllib.parse import quote, urlencode
 
 from enthesis.connectors.http import Answer, Client, problem_said, understood
-from enthesis.errors import Mistaken, MovedAway, RightMissing, UnexpectedAnswer
+from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of
+from enthesis.model.errors import Mistaken, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, KindVerbs
 from enthesis.ports import (
     Asked,
@@ -26,7 +27,6 @@ from enthesis.ports import (
     Surveyed,
     WantedKey,
 )
-from enthesis.reading.shapes import time_text
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 TYPES = {

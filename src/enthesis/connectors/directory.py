@@ -6,7 +6,7 @@ from datetime import timedelta
 from typing import Any
 
 from enthesis.connectors.http import Answer, Client, is_safe, problem_said, understood
-from enthesis.errors import RightMissing, UnexpectedAnswer, Unreachable
+from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.ports import Credential, Secret
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"

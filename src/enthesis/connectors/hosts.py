@@ -16,7 +16,7 @@ from urllib.parse import quote
 import httpx
 
 from enthesis.connectors.http import Answer, Client, problem_said, understood
-from enthesis.errors import UnexpectedAnswer
+from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import KindVerbs
 from enthesis.ports import Asked, Credential, Refusal, Secret
 

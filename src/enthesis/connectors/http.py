@@ -18,7 +18,7 @@ from urllib.parse import urlsplit
 import httpx
 import orjson
 
-from enthesis.errors import RightMissing, UnexpectedAnswer, Unreachable
+from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.ports import Secret
 
 Parameters = ParamSpec("Parameters")

@@ -12,9 +12,9 @@ from urllib.parse import urljoin, urlsplit
 import httpx
 
 from enthesis.connectors.http import LOOPBACK, Answer, Client, is_safe
-from enthesis.errors import LiveFailure, UnexpectedAnswer
+from enthesis.model.errors import LiveFailure, UnexpectedAnswer
 from enthesis.ports import Record
-from enthesis.trusting.tokens import Keys, Refused, keys_of
+from enthesis.tokens.checking import Keys, Refused, keys_of
 
 MAX_DOCUMENT = 512 * 1024  # bytes; of a discovery document or a key set
 MAX_SECONDS = 10.0

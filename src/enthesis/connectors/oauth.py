@@ -17,10 +17,10 @@ from joserfc.errors import JoseError
 from joserfc.jwk import ECKey, OKPKey, RSAKey
 
 from enthesis.connectors.http import Answer, Client, is_safe, problem_said, understood
-from enthesis.errors import Mistaken, NotIssued, UnexpectedAnswer, Unreachable
+from enthesis.model.errors import Mistaken, NotIssued, UnexpectedAnswer, Unreachable
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.ports import Asked, Credential, Done, Key, Refusal, Secret
-from enthesis.trusting.tokens import Refused, parsed
+from enthesis.tokens.checking import Refused, parsed
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ASSERTION = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"

@@ -5,7 +5,7 @@ from typing import Any
 from urllib.parse import quote
 
 from enthesis.connectors.http import Answer, Client, problem_said, understood
-from enthesis.errors import NotIssued, UnexpectedAnswer
+from enthesis.model.errors import NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
 from enthesis.ports import Credential, Done, Refusal, Secret
 

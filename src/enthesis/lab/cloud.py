@@ -30,8 +30,8 @@ from enthesis.lab.deciding import (
 )
 from enthesis.lab.openapi import document
 from enthesis.lab.problems import Problem, as_problem, oauth_error, refused
+from enthesis.lab.resources import Things, remove_resource
 from enthesis.lab.store import COLLECTIONS, Statement, Store
-from enthesis.lab.things import Things, remove_resource
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused
 
 KEYED = "client_credentials"

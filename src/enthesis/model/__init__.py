@@ -1,1 +1,1 @@
-"""What an estate is: addresses, places, kinds, conditions and statements. Frozen data, standard library only."""
+"""What an estate is: addresses, places, kinds, conditions, statements; the errors; and the words that all share."""

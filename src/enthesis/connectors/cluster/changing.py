@@ -5,8 +5,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
-from enthesis.changing.live import LiveObject, Surveyed
-from enthesis.changing.steps import Step
 from enthesis.connectors.cluster.resources import RBAC
 from enthesis.connectors.cluster.surveying import NAMES_ONLY
 from enthesis.connectors.cluster.using import LiveCluster, said_by
@@ -21,7 +19,9 @@ from enthesis.connectors.cluster.writing import (
     objects_for,
 )
 from enthesis.connectors.http import Answer, understood
-from enthesis.errors import MovedAway, RightMissing, UnexpectedAnswer
+from enthesis.model.errors import MovedAway, RightMissing, UnexpectedAnswer
+from enthesis.proposals.steps import Step
+from enthesis.surveys.statements import LiveObject, Surveyed
 
 MADE = f"labelSelector={quote(f'{MADE_BY}={OURS}')}"
 BINDINGS = ("rolebindings", "clusterrolebindings")

@@ -17,7 +17,7 @@ from typing import Any
 
 import yaml
 
-from enthesis.errors import Mistaken, Unreachable
+from enthesis.model.errors import Mistaken, Unreachable
 from enthesis.ports import Secret
 
 MAX_FILE = 1024 * 1024  # bytes

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from enthesis.connectors.cluster.using import LiveCluster
-from enthesis.errors import Mistaken
+from enthesis.model.errors import Mistaken
 from enthesis.ports import Credential
 
 ASKED_BY = "KUBERNETES_EXEC_INFO"  # the environment variable in which a client says what it asks for

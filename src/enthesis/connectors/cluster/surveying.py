@@ -13,7 +13,7 @@ from urllib.parse import quote, urlencode
 from enthesis.connectors.cluster.following import Following, Follows, Powers
 from enthesis.connectors.cluster.resources import RBAC, Resources
 from enthesis.connectors.http import Client, problem_said, understood
-from enthesis.errors import RightMissing, UnexpectedAnswer
+from enthesis.model.errors import RightMissing, UnexpectedAnswer
 from enthesis.ports import Record, Secret
 
 PAGE = 500  # objects

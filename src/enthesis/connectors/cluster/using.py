@@ -13,7 +13,7 @@ from urllib.parse import quote, urlencode
 from enthesis.connectors.cluster.resources import OWN_KINDS, VERBS
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Answer, problem_said, understood
-from enthesis.errors import Mistaken, NotIssued, RightMissing, UnexpectedAnswer
+from enthesis.model.errors import Mistaken, NotIssued, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.ports import Asked, Credential, Done, Refusal, Secret
 

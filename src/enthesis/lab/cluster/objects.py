@@ -9,6 +9,9 @@ from typing import Any
 from enthesis.lab.cluster.kinds import Served
 from enthesis.lab.store import Store
 
+TOKEN_TYPE = "JWT"  # noqa: S105  a type, not a token
+ADMINISTRATOR = "lab-administrator"
+
 
 class Objects:
     """The objects of one cluster. A uid is never used again; the version grows with every change of anything."""

@@ -13,12 +13,10 @@ from starlette.routing import Route
 
 from enthesis.lab.cluster.access import MASTERS, Attributes, Policy, User
 from enthesis.lab.cluster.kinds import RBAC, REVIEWS, SERVED, Served, api_group, group_list, groups, resource_list
-from enthesis.lab.cluster.objects import Objects
+from enthesis.lab.cluster.objects import ADMINISTRATOR, TOKEN_TYPE, Objects
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer, TokenRefused
 
-TOKEN_TYPE = "JWT"  # noqa: S105  a type, not a token
-ADMINISTRATOR = "lab-administrator"
 MIN_LIFE, MAX_LIFE, USUAL_LIFE = 600, 86_400, 3600  # seconds that a requested token lives
 MAX_BODY = 1024 * 1024  # bytes
 MAX_PAGE = 5000

@@ -1,0 +1,501 @@
+"""One page on an identity, resource, group or role: what it is, who comes to it, and what it comes to."""
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+import numpy as np
+
+from enthesis.chains.web import LOOK, Rows, Web
+from enthesis.conditions.patterns import matcher
+from enthesis.files.checking import SHARED_LOGINS
+from enthesis.files.conditions import plain_test
+from enthesis.files.shapes import duration_text, time_text
+from enthesis.files.writing import plain_statement
+from enthesis.model import estate as m
+from enthesis.model.addresses import account_of, article, contains, pool_of
+from enthesis.model.conditions import Conditions, Glob
+from enthesis.model.mistakes import Source
+from enthesis.model.sentences import admitted, ceiling_words, permissions, tested
+from enthesis.verdicts.arrays import once
+from enthesis.verdicts.compiling import NONE, Compiled
+
+THINGS = ("use", "attach", "issue", "change-trust")  # what is done to an identity as a thing
+
+
+@dataclass(frozen=True, slots=True)
+class Item:
+    """One thing that a card says, with where it stands."""
+
+    text: str
+    source: Source | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """A heading with what stands under it; `none` is said where nothing does."""
+
+    head: str
+    items: tuple[Item, ...]
+    none: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Card:
+    """The whole page."""
+
+    name: str
+    what: str
+    parts: tuple[Part, ...]
+
+
+def card(web: Web, name: str, now: datetime, dangling: Iterable[str] = ()) -> Card | None:
+    """The card of a place, role, credential or way in; None where the estate has none of that name. `dangling` are what
+    a survey found to name what is gone."""
+    made = _Cards(web, now).card(name)
+    told = tuple(Item(text) for text in dangling if name in text)
+    if made is None or not told:
+        return made
+    return replace(made, parts=(*made.parts, Part("left dangling on the live side", told)))
+
+
+class _Cards:
+    def __init__(self, web: Web, now: datetime) -> None:
+        self.web = web
+        self.compiled: Compiled = web.compiled
+        self.estate = web.compiled.estate
+        self.now = now
+
+    def card(self, name: str) -> Card | None:
+        estate = self.estate
+        if name in estate.identities:
+            return self._identity(estate.identities[name])
+        if name in estate.groups:
+            return self._group(estate.groups[name])
+        if name in estate.roles:
+            return self._role(estate.roles[name])
+        if name in estate.credentials:
+            return self._credential(estate.credentials[name])
+        if name in estate.lodged:
+            return self._lodged(estate.lodged[name])
+        if self.compiled.find(name) != NONE or self.web.targets_at(name):
+            return self._place(name)
+        return None
+
+    # -- credentials ----------------------------------------------------------------------------------------------
+
+    def _credential(self, one: m.Credential) -> Card:
+        ended = one.expires is not None and one.expires <= self.now
+        state = "disabled" if one.disabled else "expired" if ended else "works, as far as the files say"
+        about = [
+            Item(f"of {one.of}", one.source),
+            Item(state),
+            Item(f"created {time_text(one.created)}" if one.created else "when it was created is not known"),
+            Item(f"{'expired' if ended else 'expires'} {time_text(one.expires)}" if one.expires else "has no end"),
+            Item(f"last used {time_text(one.last_used)}" if one.last_used else "when it was last used is not known"),
+            *([Item(f"held in {', '.join(one.held_in)}")] if one.held_in else []),
+            *([Item(f"fingerprint {one.fingerprint}")] if one.fingerprint else []),
+            *([Item(f"works only{self._when(one.when)[1:]}")] if one.when else []),
+        ]
+        lodged = [Item(f"{two.name}, at {two.at}", two.source) for two in self.estate.lodged.values()
+                  if two.credential == one.name]  # fmt: skip
+        journeys = [Item(f"the journey {journey.name}, expected {journey.expect}", journey.source)
+                    for journey in self.estate.journeys.values()
+                    if (journey.origin.form, journey.origin.whom) == ("credential", one.name)]  # fmt: skip
+        parts = (
+            Part("what it is", tuple(about)),
+            Part("stored for pipelines", tuple(lodged)),
+            Part("journeys that start with it", tuple(journeys)),
+        )
+        return Card(one.name, f"{article(one.form)} of {one.of}", parts)
+
+    def _lodged(self, one: m.Lodged) -> Card:
+        shown = [f"{name} {tested(plain_test(test))}" for name, test in one.admits]
+        about = [
+            Item(f"leads to {one.of}, for runs of {one.at}", one.source),
+            Item(f"by the credential {one.credential}" if one.credential else "by the run's own token"),
+        ]
+        who = tuple(Item(text, one.source) for text in shown)
+        return Card(
+            one.name,
+            f"a way into {one.of} that {one.at} keeps",
+            (Part("what it is", tuple(about)), Part("which runs may use it", who, "none: it has no condition")),
+        )
+
+    # -- identities -----------------------------------------------------------------------------------------------
+
+    def _identity(self, identity: m.Identity) -> Card:
+        number = self.compiled.find(identity.address)
+        what = article(identity.kind)
+        what += f", {identity.purpose}" if identity.purpose else ""
+        parts = [
+            Part("what it is", tuple(self._about(identity))),
+            Part("who can take it on", tuple(self._trusts(identity.address)), "nobody: it has no trust"),
+            Part(
+                "who may use, attach, issue or change it",
+                (*self._on(number, THINGS), *self._groups_on(identity.address, THINGS)),
+                "nobody may use, attach or issue it",
+            ),
+            Part("what it may do", tuple(self._grants(number)), "nothing: it holds no grant"),
+            Part("whom it takes on", tuple(self._onward(number))),
+            Part("what runs as it", tuple(self._running(number))),
+            Part("its stored credentials", tuple(self._credentials(identity.address)), "none known"),
+            Part("referenced by", tuple(self._spoken_of(identity.address))),
+        ]
+        return Card(identity.address, what, tuple(parts))
+
+    def _about(self, identity: m.Identity) -> Iterator[Item]:
+        yield Item(f"owner {identity.owner or 'not said'}", identity.source)
+        if identity.purpose is None:
+            yield Item("purpose not said")
+        if identity.disabled:
+            yield Item("disabled: every request from it or to it is refused at names")
+        if identity.tied_to is not None:
+            there = "" if self.compiled.exists(identity.tied_to) else ", which does not exist"
+            yield Item(f"tied to {identity.tied_to}{there}")
+        yield from self._labels(identity.labels)
+        groups = [
+            self.compiled.places.names[one] for one in self.compiled.groups_of(self.compiled.find(identity.address))
+        ]
+        if groups:
+            yield Item(f"in {', '.join(groups)}")
+
+    @staticmethod
+    def _labels(labels: Mapping[str, str]) -> Iterator[Item]:
+        if labels:
+            yield Item("labels " + ", ".join(f"{name} {value}" for name, value in labels.items()))
+
+    def _trusts(self, address: str) -> Iterator[Item]:
+        for trust in self.estate.trusts:
+            if trust.of != address:
+                continue
+            whom = admitted(plain_statement("trusts", trust)["admits"])
+            when = self._when(trust.when)
+            yield Item(f"{whom}, for {duration_text(trust.session)}{when}{self._lasting(trust)}", trust.source)
+        number = self.compiled.find(address)
+        edges = self.web.backward.edges(np.array([number]))
+        edges = edges[self.web.edge_permission[edges] == self.compiled.take_on]
+        names = sorted({self.web.node(int(one)).name for one in once(self.web.edge_from[edges]).tolist()})
+        if names:
+            yield Item(f"so today: {_listed(names)}")
+
+    def _lasting(self, one: m.Trust | m.Grant) -> str:
+        """Until when a statement is, whether that has come, and why it is there."""
+        until = f", until {time_text(one.until)}" if one.until else ""
+        ended = " (ended)" if one.until is not None and one.until <= self.now else ""
+        return until + ended + (f", because {one.because}" if one.because else "")
+
+    @staticmethod
+    def _when(conditions: Conditions) -> str:
+        said = [f"{name} {tested(plain_test(test))}" for name, test in conditions]
+        return f", when {' and '.join(said)}" if said else ""
+
+    def _on(self, number: int, verbs: Iterable[str]) -> Iterator[Item]:
+        wanted = np.array([verb in verbs for _, verb in self.compiled.permission_pairs])
+        yield from self._by_caller(self.web.rows_on(number, wanted))
+
+    def _groups_on(self, address: str, verbs: Iterable[str]) -> Iterator[Item]:
+        """The groups through which some of those come, each with the grant that says so."""
+        above = {self.compiled.places.names[one] for one in self.compiled.chain_of(address)}
+        for grant in self.estate.grants:
+            allowed = {verb for kind, verb in self.estate.permissions_of(grant.role) if kind == "identity"}
+            through = [verb for verb in verbs if verb in allowed]
+            if grant.to in self.estate.groups and grant.at in above and through:
+                yield Item(f"through the group {grant.to}: {', '.join(through)}", grant.source)
+
+    def _by_caller(self, rows: Rows) -> Iterator[Item]:
+        found: dict[str, list[str]] = {}
+        columns = (rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), rows.state.tolist())
+        for who, permission, target, state in zip(*columns, strict=True):
+            kind, verb = self.compiled.permission_pairs[permission]
+            verb += f" on {article(kind)} in it" if target >= self.web.places else ""
+            verb += " (on a condition)" if state == LOOK else ""
+            found.setdefault(self.web.node(who).name, []).append(verb)
+        for name, verbs in sorted(found.items()):
+            yield Item(f"{name}: {', '.join(dict.fromkeys(verbs))}")
+
+    def _grants(self, number: int) -> Iterator[Item]:
+        principals = {self.compiled.places.names[one] for one in (number, *self.compiled.groups_of(number))}
+        for grant in self.estate.grants:
+            if grant.to not in principals:
+                continue
+            through = f", through {grant.to}" if grant.to != self.compiled.places.names[number] else ""
+            allowed = permissions(plain_statement("roles", self.estate.roles[grant.role])["allows"])
+            held = f", held by {self.estate.holder_of(grant)}"
+            half = self._half(number, grant)
+            more = f"{held}{through}{self._when(grant.when)}{self._lasting(grant)}"
+            yield Item(f"{half}{grant.role} at {grant.at}: {allowed}{more}", grant.source)
+
+    def _half(self, number: int, grant: m.Grant) -> str:
+        """What is said of a grant that gives an identity nothing by itself; '' where it gives something."""
+        web, compiled = self.web, self.compiled
+        ended = grant.until is not None and grant.until <= self.now
+        caller, target = account_of(compiled.places.names[number]), account_of(grant.at)
+        if ended or caller == target or not caller:
+            return ""
+        permissions_of = self.estate.permissions_of(grant.role)
+        wanted = np.array([pair in permissions_of for pair in compiled.permission_pairs], bool)
+        reached = {web.target_name(int(one)) for one in once(web.rows_of(np.array([number]), wanted).target)}
+        if ("identity", "take-on") in permissions_of:
+            reached |= self._acts_as(compiled.places.names[number])
+        if any(contains(grant.at, one) for one in reached):
+            return ""
+        holder = self.estate.holder_of(grant)
+        other = target if account_of(holder) == caller or holder == caller else caller
+        return f"half, and nothing without the half of {other or grant.at}: "
+
+    def _onward(self, number: int) -> Iterator[Item]:
+        edges = self.web.forward.edges(np.array([number]))
+        for edge in edges.tolist():
+            verb = self.compiled.permission_pairs[int(self.web.edge_permission[edge])][1]
+            state = " (on a condition)" if self.web.edge_state[edge] == LOOK else ""
+            yield Item(
+                f"{verb.replace('take-on', 'take on')} {self.web.target_name(int(self.web.edge_target[edge]))}{state}"
+            )
+
+    def _running(self, number: int) -> Iterator[Item]:
+        for place, identities in self.compiled.runs_as.items():
+            if number in identities:
+                name = self.compiled.places.names[place]
+                known = self.estate.resources.get(name)
+                yield Item(name, known.source if known else None)
+        name = self.compiled.places.names[number]
+        for attachment in self.estate.attachments:
+            if isinstance(attachment.what, Glob) and name in attachment.runs_as:
+                yield Item(f"whatever is like {attachment.what.pattern}", attachment.source)
+
+    def _credentials(self, address: str) -> Iterator[Item]:
+        for one in self.estate.credentials.values():
+            if one.of != address:
+                continue
+            lapses = f"lapses at {time_text(one.expires)}" if one.expires else "has no end"
+            used = f", last used {time_text(one.last_used)}" if one.last_used else ""
+            state = ", disabled" if one.disabled else ""
+            held = f", held in {', '.join(one.held_in)}" if one.held_in else ""
+            yield Item(f"{one.name}, {one.form}: {lapses}{used}{held}{state}", one.source)
+            alike = [
+                other.name for other in self.estate.credentials.values()
+                if other.name != one.name and other.fingerprint == one.fingerprint is not None
+            ]  # fmt: skip
+            if alike:
+                yield Item(
+                    f"the same value as {', '.join(alike)}, by its fingerprint: retire them together", one.source
+                )
+        for lodged in self.estate.lodged.values():
+            if lodged.of == address:
+                yield Item(f"lodged at {lodged.at} as {lodged.name}", lodged.source)
+
+    def _spoken_of(self, address: str) -> Iterator[Item]:
+        for journey in self.estate.journeys.values():
+            names = {journey.origin.whom, *(hop.identity or hop.on for hop in journey.through)}
+            target = journey.attempt.target if journey.attempt else ""
+            credential = self.estate.credentials.get(journey.origin.whom)
+            if journey.origin.form == "credential" and credential is not None:
+                names.add(credential.of)
+            if address in names or target == address or target.startswith(address + "/"):
+                yield Item(f"the journey {journey.name}, expected {journey.expect}", journey.source)
+        for invariant in self.estate.invariants:
+            claimed = invariant.claimed
+            whom = (*claimed.by, *(claimed.start.whom if claimed.start else ()))
+            said = any(one == address if isinstance(one, str) else matcher(one.pattern)(address) for one in whom)
+            if said or address == claimed.at or address.startswith(claimed.at + "/"):
+                yield Item(f"the invariant {invariant.name}", invariant.source)
+
+    # -- groups, roles, places ------------------------------------------------------------------------------------
+
+    def _group(self, group: m.Group) -> Card:
+        number = self.compiled.find(group.address)
+        parts = [
+            Part("who is in it", tuple(self._members(group)), "nobody"),
+            Part("who would be in it if its rule were one level wider", tuple(self._wider(group))),
+            Part("what it gives", tuple(self._grants_to(group.address)), "nothing: a group alone gives nothing"),
+            Part(
+                "who admits it",
+                tuple(
+                    Item(f"{trust.of}, for {duration_text(trust.session)}{self._lasting(trust)}", trust.source)
+                    for trust in self.estate.trusts
+                    if (trust.admits.form, trust.admits.whom) == ("group", group.address)
+                ),
+            ),
+            Part("who may change its members", tuple(self._on(number, ("change-members",)))),
+            Part("referenced by", tuple(self._spoken_of(group.address))),
+        ]
+        return Card(group.address, "a group", tuple(parts))
+
+    def _members(self, group: m.Group) -> Iterator[Item]:
+        names = self.compiled.places.names
+        for number in self.compiled.members[self.compiled.find(group.address)].tolist():
+            name = names[number]
+            why = "listed" if name in group.members else ""
+            if not why:
+                inner = [
+                    one for one in group.members
+                    if one in self.estate.groups and number in self.compiled.members[self.compiled.find(one)]
+                ]  # fmt: skip
+                why = f"through {inner[0]}" if inner else f"found by the rule {_rule(group.where)}"
+            yield Item(f"{name}: {why}", group.source)
+
+    def _wider(self, group: m.Group) -> Iterator[Item]:
+        """For each thing that the rule asks: whom it would find without that, or in the place above."""
+        rule = group.where
+        if rule is None:
+            return
+        inside = set(self.compiled.members[self.compiled.find(group.address)].tolist())
+        for what, wider in _one_level_wider(rule, group.address):
+            found = set(self.compiled.found_by(wider, group.address).tolist()) - inside
+            names = sorted(self.compiled.places.names[one] for one in found)
+            yield Item(f"{what}: {_listed(names) if names else 'nobody else'}", group.source)
+
+    def _grants_to(self, address: str) -> Iterator[Item]:
+        for grant in self.estate.grants:
+            if grant.to == address:
+                yield Item(f"{grant.role} at {grant.at}{self._when(grant.when)}{self._lasting(grant)}", grant.source)
+
+    def _role(self, role: m.Role) -> Card:
+        parts = [
+            Part("what it allows", (Item(permissions(plain_statement("roles", role)["allows"]), role.source),)),
+            Part("what it includes", tuple(Item(name) for name in role.includes)),
+            Part(
+                "included in",
+                tuple(Item(one.name, one.source) for one in self.estate.roles.values() if role.name in one.includes),
+            ),
+            Part(
+                "who has it, and where",
+                tuple(
+                    Item(
+                        f"{grant.to} at {grant.at}, held by {self.estate.holder_of(grant)}{self._when(grant.when)}"
+                        f"{self._lasting(grant)}",
+                        grant.source,
+                    )
+                    for grant in self.estate.grants
+                    if grant.role == role.name
+                ),
+                "nobody: it is bound nowhere",
+            ),
+        ]
+        return Card(role.name, "a role", tuple(parts))
+
+    def _place(self, name: str) -> Card:
+        target = self.web.targets_at(name)[0]
+        goal = self.web.goal(target)
+        wanted = np.ones(len(self.compiled.permission_pairs), bool)
+        rows = self.web.rows_on(target, wanted)
+        if target < self.web.places:  # with what may be done to the leaves in it that nobody declared
+            inside = self.web.rows_at(target, wanted)
+            rows = inside.where(self.web.target_place[inside.target] == target)
+        parts = [
+            Part("what it is", tuple(self._about_place(name, target))),
+            Part("who may do what here directly", tuple(self._by_caller(rows)), "nobody"),
+            Part("ceilings over it", tuple(self._ceilings(goal.chain))),
+            Part("referenced by", tuple(self._spoken_of(name))),
+        ]
+        return Card(name, article(goal.kind), tuple(parts))
+
+    def _about_place(self, name: str, target: int) -> Iterator[Item]:
+        compiled = self.compiled
+        resource = self.estate.resources.get(name)
+        chain = self.web.goal(target).chain
+        own = compiled.labels_at(chain[0])
+        above = {label: value for place in reversed(chain) for label, value in compiled.labels_at(place).items()}
+        outer = " in ".join(compiled.places.names[place] for place in chain[1:])
+        yield Item(f"in {outer}" if outer else "at the top", resource.source if resource else None)
+        yield from self._labels(own)
+        inherited = {label: value for label, value in above.items() if label not in own}
+        if inherited:
+            yield Item("labels from above " + ", ".join(f"{label} {value}" for label, value in inherited.items()))
+        key = next((compiled.key_above[place] for place in chain if place in compiled.key_above), NONE)
+        if key != NONE:
+            managed = ", managed by the provider" if key in compiled.key_by_provider else ""
+            yield Item(f"encrypted by {compiled.places.names[key]}{managed}")
+        yield from self._of_kind(name, resource)
+        yield from self._runs_as(name)
+        if resource is not None and resource.protected:
+            yield Item("protected")
+
+    def _of_kind(self, name: str, resource: m.Resource | None) -> Iterator[Item]:
+        """What is asked of a key, a registry or a database."""
+        kind = self.web.goal(self.web.targets_at(name)[0]).kind
+        if kind == "key":
+            by_provider = resource is not None and resource.managed_by == "provider"
+            who = "the provider: no caller of another account can use it" if by_provider else "its account"
+            yield Item(f"managed by {who}")
+            encrypted = [address for address, one in self.estate.resources.items() if one.encrypted_by == name]
+            yield Item(f"encrypts {_listed(encrypted)}" if encrypted else "encrypts nothing that is described")
+        if kind in SHARED_LOGINS:
+            said = resource.shared_login if resource is not None else None
+            yield Item(f"shared login {said}" if said else "whether its shared login is on is not said")
+
+    def _runs_as(self, name: str) -> Iterator[Item]:
+        """As whom it acts: an identity of its own, and those that it shares; and of the others why it cannot."""
+        found = [self.compiled.places.names[one] for one in self.compiled.runs(name)]
+        pool = pool_of(name)
+        of_pool = [self.compiled.places.names[one] for one in self.compiled.runs(pool)] if pool else []
+        acting = self._acts_as(name)
+        for address in found:
+            identity = self.estate.identities[address]
+            number, here = self.compiled.find(address), self.compiled.find(name)
+            others = sum(number in runs for place, runs in self.compiled.runs_as.items() if place != here)
+            own = "its own, and gone with it" if identity.tied_to == name else ""
+            shared = f"shared with {others} other{'s' if others != 1 else ''}" if others and not own else ""
+            through = f"through {pool}" if address in of_pool else ""
+            cannot = "" if address in acting else f"cannot act as it: {self._why_not(name, address)}"
+            said = ", ".join(one for one in (own, shared, through, cannot) if one)
+            yield Item(f"runs as {address}{f': {said}' if said else ''}", identity.source)
+        able = [one for one in found if one in acting]
+        if len(able) > 1:
+            yield Item(f"so it acts as one of {len(able)}, and says each time as which")
+
+    def _acts_as(self, name: str) -> set[str]:
+        """The identities that a resource can take on."""
+        web, number = self.web, self.compiled.find(name)
+        if number == NONE:
+            return set()
+        edges = web.forward.edges(np.array([number]))
+        edges = edges[web.edge_permission[edges] == self.compiled.take_on]
+        return {web.target_name(int(one)) for one in web.edge_target[edges].tolist()}
+
+    def _why_not(self, name: str, address: str) -> str:
+        """Why a resource cannot take on an identity that it is said to run as."""
+        if not self.compiled.stands[self.compiled.find(address)]:
+            disabled = self.estate.identities[address].disabled
+            return "it is disabled" if disabled else "what it is tied to does not exist"
+        accounts = [self.estate.accounts.get(account_of(one)) for one in (name, address)]
+        providers = [one.provider if one is not None else "" for one in accounts]
+        if providers[0] != providers[1]:
+            return f"it is of another provider, {providers[1] or 'none'}"
+        return "no trust of it admits what runs as it here"
+
+    def _ceilings(self, chain: tuple[int, ...]) -> Iterator[Item]:
+        for place in chain:
+            for barred in self.compiled.ceilings_at.get(place, ()):
+                ceiling = barred.ceiling
+                if ceiling.over == "resources":
+                    what = ceiling_words(plain_statement("ceilings", ceiling))
+                    yield Item(f"{ceiling.name} at {ceiling.at} {what}{self._when(ceiling.when)}", ceiling.source)
+
+
+def _listed(names: list[str], most: int = 8) -> str:
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
+
+
+def _one_level_wider(rule: m.GroupRule, group: str) -> Iterator[tuple[str, m.GroupRule]]:
+    """The rules that ask one thing less; a place becomes the one that it stands in."""
+    if rule.kind is not None:
+        yield f"without kind {rule.kind}", replace(rule, kind=None)
+    for name, value in rule.labels.items():
+        left = {label: its for label, its in rule.labels.items() if label != name}
+        yield f"without {name} {value}", replace(rule, labels=left)
+    if rule.within is not None and "/" in rule.within:
+        parts = rule.within.split("/")
+        above = "/".join(parts[: -1 if rule.within.startswith("@") else -2])
+        yield f"in {above}", replace(rule, within=above)
+
+
+def _rule(rule: m.GroupRule | None) -> str:
+    if rule is None:
+        return ""
+    said = [f"kind {rule.kind}"] if rule.kind else []
+    said += [f"in {rule.within}"] if rule.within else []
+    said += [f"{name} {value}" for name, value in rule.labels.items()]
+    return ", ".join(said) or "that finds everybody there"

@@ -1,0 +1,404 @@
+"""Chains through the web: where they can start, and which of them can really be walked, with values that do it.
+
+A search carries what a chain takes (its requirement) along with the node it has come to, nearest first. A label is
+dropped where another at the same node takes no more; a chain counts only while values are found for all that it takes.
+"""
+
+from collections import deque
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import timedelta
+
+import numpy as np
+
+from enthesis.chains.clauses import ALWAYS, Alternative, Knowns, Requirement, Solver, joined, resolved, without
+from enthesis.chains.requests import Asking
+from enthesis.chains.web import LEADS_ON, YES, Rows, Web
+from enthesis.conditions.truth import Value
+from enthesis.conditions.values import Room, Want
+from enthesis.model.bounds import Undecided
+from enthesis.model.conditions import Before, Conditions
+from enthesis.model.estate import Issuer
+from enthesis.model.sentences import verb_words
+from enthesis.verdicts.arrays import Bools
+from enthesis.verdicts.attributes import claim_room, organisation_at, vouching_for
+from enthesis.verdicts.compiling import NONE, Compiled
+from enthesis.verdicts.pipeline_access import runs_admitted
+
+MAX_LABELS = 50_000  # of one search
+NEW = timedelta(0)
+NO_ORIGIN: Mapping[str, Value] = dict.fromkeys(
+    ("origin.kind", "origin.issuer", "origin.organisation", "origin.address", "mfa")
+)
+CARRIED_ON = tuple(NO_ORIGIN)  # what a chain carries on from its origin
+
+
+@dataclass(frozen=True, slots=True)
+class Start:
+    """Where a chain can start. `knowns` is what is known of it.
+
+    `person` is the number of the person behind it, NONE where there is none; `when` are the conditions of the
+    credential, which the first request of the chain must meet.
+    """
+
+    node: int
+    form: str
+    whom: str
+    knowns: Knowns = field(default_factory=Knowns)
+    person: int = NONE
+    when: Conditions = ()
+
+    @property
+    def keyless(self) -> bool | None:
+        """Whether it needs no stored key; None where the chain starts at an identity."""
+        return None if self.form == "identity" else self.form not in ("credential", "lodged")
+
+
+@dataclass(frozen=True, slots=True)
+class Chain:
+    """A chain that can be walked: its start, its edges in order, and values of what was left free."""
+
+    start: Start
+    edges: tuple[int, ...]
+    values: Mapping[str, Value]
+    conditional: bool
+    end: tuple[int, int, int] | None = None  # who, permission, target of what is attempted last
+
+
+@dataclass(frozen=True, slots=True)
+class Label:
+    """A node that a chain has come to, with all that it takes. `known` is what it carries on besides the start's: where
+    it went on as something else, what that is known by."""
+
+    node: int
+    passed: bool
+    takes: Requirement
+    before: "Label | None"
+    edge: int
+    start: Start
+    values: Mapping[str, Value]
+    person: int
+    known: tuple[tuple[str, Value], ...] = ()
+
+    def edges(self) -> tuple[int, ...]:
+        """The edges of the chain, in order."""
+        out: list[int] = []
+        label: Label | None = self
+        while label is not None and label.before is not None:
+            out.append(label.edge)
+            label = label.before
+        return tuple(reversed(out))
+
+
+class Chains:
+    """Searches chains in one web. `always` are literals that bound what is free, such as the time from below."""
+
+    def __init__(self, web: Web, when: Mapping[str, Value] | None = None, always: Alternative = ()) -> None:
+        self.web = web
+        self.compiled: Compiled = web.compiled
+        self.when = dict(when or {})
+        self.always = always
+        self.solver = Solver()
+        self.undecided = 0  # chains that were past a bound
+        self.why = ""  # the last such bound
+        self._bound: dict[object, Requirement | None] = {}
+
+    def missed(self, bound: Undecided) -> None:
+        """Counts a chain, or what is left of a search, that was not decided."""
+        self.undecided += 1
+        self.why = str(bound)
+
+    # -- starts ---------------------------------------------------------------------------------------------------
+
+    def from_issuer(self, name: str, shown: Conditions = (), claims: Mapping[str, Value] | None = None) -> Start:
+        """The bearers of what an issuer signs; `shown` are tests that their claims pass, `claims` what they show."""
+        issuer = self.compiled.estate.issuers[name]
+        number = self._number_of(name)
+        form = self.web.node(number).form
+        values = {**self.when, **_origin(form, issuer=name), "mfa": None}
+        values |= {f"claims.{claim}": value for claim, value in (claims or {}).items()}
+        limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
+        return Start(number, form, name, Knowns(values, (*self.always, *limits), _Rooms(issuer)))
+
+    def _number_of(self, issuer: str) -> int:
+        return self.web.places + self.web.issuers.index(issuer)
+
+    def from_place(self, number: int, issuer: str = "") -> Start:
+        """A person, a resource, or an identity itself, by its number; or one that a bearer of an issuer took on."""
+        node = self.web.node(number)
+        if node.form == "resource":
+            kind = self.compiled.kind_names[self.compiled.places.kind[number]]
+            form = "workload" if kind == "workload" else "host"
+            return Start(number, form, node.name, self._known(form, node.name))
+        if self.compiled.is_person[number]:
+            return Start(number, "person", node.name, self._known("person", node.name), person=number)
+        origin = NO_ORIGIN
+        if issuer:
+            origin = {**NO_ORIGIN, **_origin(self.web.node(self._number_of(issuer)).form, issuer=issuer)}
+        return Start(number, "identity", node.name, Knowns({**self.when, **origin}, self.always))
+
+    def from_credential(self, name: str) -> Start | None:
+        """A keyed credential that is known of; None where it opens nothing any more."""
+        credential = self.compiled.estate.credentials[name]
+        number = self.compiled.find(credential.of)
+        expires = credential.expires
+        lapsed = expires is not None and expires.timestamp() <= self.web.now
+        if number == NONE or credential.disabled or lapsed:
+            return None
+        knowns = self._known("credential", credential.of)
+        if expires is not None:
+            knowns = replace(knowns, limits=(*knowns.limits, ("time", Before(expires), Want.HOLDS)))
+        person = number if self.compiled.is_person[number] else NONE
+        return Start(number, "credential", name, knowns, person=person, when=credential.when)
+
+    def from_lodged(self, name: str) -> Start | None:
+        """A way in that a pipeline service keeps, by a stored credential; None where there is no such way."""
+        lodged = self.compiled.estate.lodged[name]
+        start = self.from_credential(lodged.credential) if lodged.credential is not None else None
+        if start is None or not lodged.admits:
+            return None
+        shown = runs_admitted(self.compiled.estate, lodged)
+        limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
+        rooms = _Rooms(self.compiled.estate.issuers[lodged.at])
+        knowns = Knowns(start.knowns.values, (*start.knowns.limits, *limits), rooms)
+        return replace(start, form="lodged", whom=name, knowns=knowns)
+
+    @staticmethod
+    def narrowed(start: Start, shown: Conditions) -> Start:
+        """A start whose bearers' claims pass further tests."""
+        limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
+        return replace(start, knowns=replace(start.knowns, limits=(*start.knowns.limits, *limits)))
+
+    def _known(self, form: str, address: str) -> Knowns:
+        organisation = organisation_at(self.compiled, address)
+        issuer = vouching_for(self.compiled, form, address)
+        values = {**self.when, **_origin(form, issuer=issuer, organisation=organisation, address=address)}
+        if form != "person":
+            values["mfa"] = None
+        return Knowns(values, self.always)
+
+    def origins(self) -> Iterator[Start]:
+        """Every place where a whole chain can start: signed tokens, people, what runs as something, stored keys."""
+        compiled = self.compiled
+        for name in compiled.estate.issuers:
+            yield self.from_issuer(name)
+        for number in np.flatnonzero(compiled.is_person).tolist():
+            yield self.from_place(number)
+        for number, identities in compiled.runs_as.items():
+            if identities and not compiled.is_identity[number]:
+                yield self.from_place(number)
+        yield from self.from_credentials()
+
+    def from_credentials(self) -> Iterator[Start]:
+        """Every keyed credential that opens something, and every way in by one that a pipeline service keeps."""
+        estate = self.compiled.estate
+        for found in (*map(self.from_credential, estate.credentials), *map(self.from_lodged, estate.lodged)):
+            if found is not None:
+                yield found
+
+    # -- what holds together ----------------------------------------------------------------------------------------
+
+    def values_for(self, takes: Requirement, start: Start) -> Mapping[str, Value] | None:
+        """Values under which a chain from this start can be walked; None where there are none. Raises Undecided."""
+        if not takes and not start.knowns.limits:
+            return {}
+        told = {name for clause in takes for alternative in clause for name, *_ in alternative}
+        values = self.solver.witness(takes, start.knowns)
+        if values is not None and "time" not in told:
+            values.pop("time", None)  # any time does
+        if values is not None and values.get("session.age") == NEW:
+            del values["session.age"]  # as sessions are that have just been obtained
+        return values
+
+    def takes(self, label: Label, row: tuple[int, int, int], *, hop: bool) -> Requirement | None:
+        """What one further request takes of a chain, with what it carries on put in; None where it is never allowed."""
+        web, start = self.web, label.start
+        when = start.when if label.before is None else ()
+        if when or label.person != NONE:
+            key = (*row, hop, when, label.person)
+            if key not in self._bound:
+                who, permission, target = row
+                asking = Asking(hop, when, label.person)
+                self._bound[key] = web.requests.request(web.node(who), permission, web.goal(target), asking)
+            found = self._bound[key]
+        else:
+            found = web.row_requirement(*row, hop=hop)
+        return resolved(found, dict(label.known)) if found and label.known else found
+
+    # -- searching --------------------------------------------------------------------------------------------------
+
+    def labels(
+        self, starts: Iterable[Start], *, inside: Bools | None = None, passing: Bools | None = None, hops: int = 0
+    ) -> Iterator[Label]:
+        """Every node that a chain comes to, nearest first, with what it takes. Nodes not `inside` are left out.
+
+        With `passing`, a label says whether its chain has come by one of those nodes.
+        """
+        kept: dict[object, list[frozenset[object]]] = {}
+        waiting: deque[tuple[Label, int]] = deque()
+        made = 0
+
+        def keep(label: Label, depth: int) -> bool:
+            nonlocal made
+            key = (label.node, label.passed, _kin(label.start), label.person, label.known)
+            mine = frozenset(label.takes)
+            known = kept.setdefault(key, [])
+            if any(other <= mine for other in known):
+                return False
+            known.append(mine)
+            made += 1
+            waiting.append((label, depth))
+            return True
+
+        for start in starts:
+            if inside is not None and not inside[start.node]:
+                continue
+            passed = passing is None or bool(passing[start.node])
+            values = self._try(ALWAYS, start)
+            if values is not None:
+                keep(Label(start.node, passed, ALWAYS, None, NONE, start, values, start.person), 0)
+        while waiting:
+            label, depth = waiting.popleft()
+            yield label
+            if hops and depth >= hops:
+                continue
+            if made > MAX_LABELS:
+                raise Undecided(f"more than {MAX_LABELS} ways to come to a node")
+            for edge in self.web.forward.edges(np.array([label.node])).tolist():
+                node = int(self.web.edge_to[edge])
+                if inside is not None and not inside[node]:
+                    continue
+                further = self._further(label, edge, passed=passing is not None and bool(passing[node]))
+                if further is not None:
+                    keep(further, depth + 1)
+
+    def _further(self, label: Label, edge: int, *, passed: bool) -> Label | None:
+        """The chain with one more edge; None where it cannot be walked."""
+        web = self.web
+        row = (label.node, int(web.edge_permission[edge]), int(web.edge_target[edge]))
+        asked = (
+            ()
+            if web.edge_state[edge] == YES and not web.ages and self._plain(label)
+            else self.takes(label, row, hop=True)
+        )
+        takes = joined((label.takes, asked))
+        values = self._try(takes, label.start, label)
+        if takes is None or values is None:
+            return None
+        node, person, known = int(web.edge_to[edge]), label.person, label.known
+        if web.edge_sort[edge] == LEADS_ON:
+            takes = without(takes, lambda name: name == "session.age")  # the next session is not a child of these
+            if not self._carries_on(edge):
+                start = self.from_place(node)
+                person, known = NONE, tuple((name, start.knowns.values.get(name)) for name in CARRIED_ON)
+        return Label(node, label.passed or passed, takes, label, edge, label.start, values, person, known)
+
+    @staticmethod
+    def _plain(label: Label) -> bool:
+        return label.person == NONE and not (label.before is None and label.start.when)
+
+    def _carries_on(self, edge: int) -> bool:
+        """Whether an edge that leads on is a hop `{on: …}`, which carries the origin on. By any other verb code comes
+        to run elsewhere, and starts from there."""
+        kind, verb = self.compiled.permission_pairs[int(self.web.edge_permission[edge])]
+        return self.compiled.catalogue.running_verb(kind) == verb
+
+    def _try(self, takes: Requirement | None, start: Start, before: Label | None = None) -> Mapping[str, Value] | None:
+        """Values for a requirement; None where there are none or where that is not decided, which is counted."""
+        if takes is None:
+            return None
+        if before is not None and takes == before.takes:
+            return before.values
+        try:
+            return self.values_for(takes, start)
+        except Undecided as bound:
+            self.missed(bound)
+            return None
+
+    def ending(self, label: Label, row: tuple[int, int, int]) -> Chain | None:
+        """The chain that a label and a direct request make together; None where they do not go together."""
+        takes = self.ending_takes(label, row)
+        values = self._try(takes, label.start, label)
+        return None if values is None else Chain(label.start, label.edges(), values, bool(takes), row)
+
+    def ending_takes(self, label: Label, row: tuple[int, int, int]) -> Requirement | None:
+        """What a label and a direct request take together; None where they do not go together."""
+        return joined((label.takes, self.takes(label, row, hop=False)))
+
+    def first_to(
+        self,
+        starts: Sequence[Start],
+        rows: Rows,
+        *,
+        passing: Bools | None = None,
+        taken: Bools | None = None,
+    ) -> Chain | None:
+        """A shortest chain from one of the starts to one of the rows, or to taking on one of the identities `taken`.
+
+        None where there is none. Raises Undecided where what was left open could have been one.
+        """
+        web, take_on = self.web, self.compiled.take_on
+        onward = web.closure(start.node for start in starts).reached
+        rows = rows.where(onward[rows.who])
+        ends = list(zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True))
+        if taken is not None:
+            edges = np.flatnonzero(taken[web.edge_to] & onward[web.edge_from] & (web.edge_permission == take_on))
+            ends += [(int(web.edge_from[edge]), take_on, int(web.edge_to[edge])) for edge in edges.tolist()]
+        by_node: dict[int, list[tuple[int, int, int]]] = {}
+        for row in ends:
+            by_node.setdefault(row[0], []).append(row)
+        inside = web.closure(by_node, backward=True).reached & onward
+        missed = self.undecided
+        for label in self.labels(starts, inside=inside, passing=passing):
+            for row in by_node.get(label.node, ()):
+                comes_by = passing is not None and row[1] == take_on and bool(passing[row[2]])
+                chain = self.ending(label, row) if label.passed or comes_by else None
+                if chain is not None:
+                    return chain
+        if self.undecided > missed:
+            raise Undecided(self.why)
+        return None
+
+    # -- in words ---------------------------------------------------------------------------------------------------
+
+    def steps(self, chain: Chain) -> list[tuple[str, str, str]]:
+        """The chain as (caller, verb, target), the attempt last."""
+        web = self.web
+        out = []
+        for edge in chain.edges:
+            _, verb = self.compiled.permission_pairs[int(web.edge_permission[edge])]
+            who = web.node(int(web.edge_from[edge])).name
+            to = web.target_name(int(web.edge_target[edge]))
+            out.append((who, "take on" if web.edge_sort[edge] != LEADS_ON else verb, to))
+        if chain.end is not None:
+            who_number, permission, target = chain.end
+            verb = self.compiled.permission_pairs[permission][1]
+            out.append((web.node(who_number).name, verb_words(verb), web.target_name(target)))
+        return out
+
+
+def _kin(start: Start) -> object:
+    """Labels of starts that know different things are never compared; identities know nothing, and are all alike."""
+    return "" if start.form == "identity" else (start.form, start.whom, start.knowns.limits)
+
+
+def _origin(form: str, *, issuer: str | None = None, organisation: str | None = None, address: str | None = None) -> (
+    dict[str, Value]
+):  # fmt: skip
+    return {
+        "origin.kind": form, "origin.issuer": issuer, "origin.organisation": organisation, "origin.address": address,
+    }  # fmt: skip
+
+
+class _Rooms(dict[str, Room]):
+    """Rooms by attribute for one issuer, made when asked for."""
+
+    def __init__(self, issuer: Issuer) -> None:
+        super().__init__()
+        self.issuer = issuer
+
+    def __contains__(self, name: object) -> bool:
+        return isinstance(name, str) and name.startswith("claims.")
+
+    def __getitem__(self, name: str) -> Room:
+        return claim_room(self.issuer, name.removeprefix("claims."))

@@ -1,0 +1,250 @@
+"""Invariants: claims about every chain at once. Each holds, is broken (with a shortest chain), or is not decided.
+
+Exact: the web says which chains could be; a claim that none could break holds at once. Those that could are walked
+nearest first, with values for everything that was left free, until one can be walked or none is left.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from itertools import product
+
+import numpy as np
+
+from enthesis.chains.chains import Chain, Chains, Start
+from enthesis.chains.clauses import Alternative
+from enthesis.chains.web import YES, Rows, Web
+from enthesis.conditions.patterns import matcher
+from enthesis.conditions.values import Want
+from enthesis.model.bounds import Undecided
+from enthesis.model.catalogue import EVERYTHING
+from enthesis.model.conditions import After, Conditions, Glob
+from enthesis.model.estate import Claimed, Invariant
+from enthesis.verdicts.arrays import Bools, once
+from enthesis.verdicts.compiling import NONE, Compiled
+from enthesis.verdicts.questions import BEARERS
+
+HOLDS, BROKEN, NOT_DECIDED = "holds", "broken", "not decided"
+
+
+@dataclass(frozen=True, slots=True)
+class Decided:
+    """What came of one invariant; `chain` is a shortest one that breaks it, `why` says what was not decided."""
+
+    invariant: Invariant
+    outcome: str
+    chain: Chain | None = None
+    why: str = ""
+
+
+def chains_from_now_on(web: Web) -> Chains:
+    """Chains with everything free: the time too, from the web's instant on."""
+    begins = datetime.fromtimestamp(web.now, UTC)
+    return Chains(web, always=(("time", After(begins), Want.HOLDS),))
+
+
+def decide(chains: Chains, invariant: Invariant) -> Decided:
+    """Whether an invariant holds."""
+    missed = chains.undecided
+    try:
+        chain = _never(chains, invariant.claimed) if invariant.form == "never" else _only(chains, invariant.claimed)
+    except Undecided as fault:
+        return Decided(invariant, NOT_DECIDED, why=str(fault))
+    if chain is not None:
+        return Decided(invariant, BROKEN, chain)
+    if chains.undecided > missed:
+        return Decided(invariant, NOT_DECIDED, why=f"{chains.undecided - missed} chains were past the bound on work")
+    return Decided(invariant, HOLDS)
+
+
+def wanted_permissions(compiled: Compiled, verbs: Sequence[str], kinds: Sequence[str]) -> Bools:
+    """The permissions that some verbs on some kinds are; `*` or no kinds at all stand for every one."""
+    return np.array(
+        [
+            (EVERYTHING in verbs or verb in verbs) and (not kinds or EVERYTHING in kinds or kind in kinds)
+            for kind, verb in compiled.permission_pairs
+        ],
+        bool,
+    )
+
+
+def _never(chains: Chains, claimed: Claimed) -> Chain | None:
+    """A shortest chain that starts so, comes by there, and ends so."""
+    web = chains.web
+    rows, taken = ends_at(web, claimed)
+    reaching = _can_come(web, rows, taken)
+    by = _matching(web, claimed.by) if claimed.by else None
+    starts = _starts(chains, claimed) if claimed.start is not None else _anybody(chains, reaching)
+    return _first(chains, list(starts), rows, taken, reaching, passing=by)
+
+
+def _only(chains: Chains, claimed: Claimed) -> Chain | None:
+    """A shortest chain in which somebody else, an identity or a person, ends so: directly, or by taking on and being
+    led on."""
+    web = chains.web
+    rows, taken = ends_at(web, claimed)
+    reaching = _can_come(web, rows, taken)
+    others = _others(web, claimed.by)
+    plain = np.flatnonzero((rows.state == YES) & (others & ~web.is_to_come)[rows.who])
+    if len(plain):  # somebody else may directly, whatever else holds
+        end = (int(rows.who[plain[0]]), int(rows.permission[plain[0]]), int(rows.target[plain[0]]))
+        start = chains.from_place(end[0])
+        if start.person == NONE:
+            return Chain(start, (), {}, False, end)
+    starts = [one for start in _anybody(chains, reaching) for one in _not_among(chains, start, claimed.by)]
+    return _first(chains, starts, rows, taken, reaching, passing=others)
+
+
+def _somebody(web: Web) -> Bools:
+    """Identities and people."""
+    out = np.zeros(web.nodes, bool)
+    out[: web.places] = web.compiled.is_identity
+    return out
+
+
+def _others(web: Web, by: Sequence[str | Glob]) -> Bools:
+    """Identities and people that are not named; a member to come of a group that is may be, or may not."""
+    groups = [
+        number for one in by if isinstance(one, str) and (number := web.compiled.find(one)) in web.compiled.members
+    ]
+    named = _matching(web, [one for one in by if isinstance(one, Glob) or web.compiled.find(one) not in groups])
+    for group in groups:
+        members = web.compiled.members[group]
+        named[members[~web.is_to_come[members]]] = True
+    return _somebody(web) & ~named
+
+
+def _not_among(chains: Chains, start: Start, by: Sequence[str | Glob]) -> Iterator[Start]:
+    """The start itself; of a member to come what it may be like without being in the groups that are named."""
+    web, compiled = chains.web, chains.compiled
+    if start.node >= web.places or not web.is_to_come[start.node]:
+        yield start
+        return
+    ways: list[Alternative] = []
+    for one in by:
+        group = compiled.find(one) if isinstance(one, str) else NONE
+        if group in web.compiled.members and start.node in compiled.members[group].tolist():
+            ways += web.requests.joining(web.node(start.node), group)
+    for denials in product(*ways):  # one literal of each way of being in them is not so; none where one takes nothing
+        limits = tuple((name, test, Want.NOT_HELD) for name, test, _ in denials)
+        yield replace(start, knowns=replace(start.knowns, limits=(*start.knowns.limits, *limits)))
+
+
+def ends_at(web: Web, claimed: Claimed) -> tuple[Rows, Bools]:
+    """The direct rows that end so, and the identities whose being taken on does."""
+    compiled = web.compiled
+    wanted = wanted_permissions(compiled, claimed.can, claimed.on)
+    taken = np.zeros(web.nodes, bool)
+    place = compiled.find(claimed.at)
+    if place == NONE:  # a leaf that nobody declared
+        found = [web.rows_on(target, wanted) for target in web.targets_at(claimed.at)]
+        rows = found[0] if found else web.rows_of(np.zeros(0, np.int64), wanted)
+    else:
+        rows = web.rows_at(place, wanted)
+        if wanted[compiled.take_on]:
+            numbers = np.flatnonzero(compiled.is_identity)
+            first = compiled.first[numbers]
+            inside = (first >= compiled.first[place]) & (first < compiled.end[place])
+            taken[numbers[inside]] = True
+    # taking on is by trust, whatever is granted
+    return rows.where(rows.permission != compiled.take_on), taken
+
+
+def _can_come(web: Web, rows: Rows, taken: Bools) -> Bools:
+    """The nodes from which some end could be come to."""
+    takers = web.edge_from[taken[web.edge_to] & (web.edge_permission == web.compiled.take_on)]
+    return web.closure([*once(rows.who).tolist(), *once(takers).tolist()], backward=True).reached
+
+
+def _first(
+    chains: Chains,
+    starts: Sequence[Start],
+    rows: Rows,
+    taken: Bools,
+    reaching: Bools,
+    *,
+    passing: Bools | None = None,
+) -> Chain | None:
+    near = [start for start in starts if reaching[start.node]]
+    if not near:
+        return None
+    return chains.first_to(near, rows, passing=passing, taken=taken)
+
+
+def _starts(chains: Chains, claimed: Claimed) -> Iterable[Start]:
+    """The starts that an invariant's `from` speaks of."""
+    start, estate = claimed.start, chains.compiled.estate
+    if start is None:
+        return
+    if start.form in BEARERS:
+        yield from _bearers(chains, start.form, _named(start.whom, estate.issuers), start.conditions)
+    elif start.form == "credential":
+        keyed = (chains.from_credential(name) for name in _named(start.whom, estate.credentials))
+        yield from (one for one in keyed if one is not None)
+    else:
+        person = start.form == "person"
+        resource = start.form in ("host", "workload")
+        for number in np.flatnonzero(_matching(chains.web, start.whom)).tolist():
+            found = chains.from_place(number)
+            if (found.form == "person") == person and (found.form in ("host", "workload")) == resource:
+                yield found
+
+
+def _bearers(chains: Chains, form: str, names: Sequence[str], shown: Conditions) -> Iterable[Start]:
+    """Bearers of what these issuers sign, and of what they keep for such bearers."""
+    web, estate = chains.web, chains.compiled.estate
+    for name in names:
+        if web.node(web.places + web.issuers.index(name)).form == form:
+            yield chains.from_issuer(name, shown)
+    for lodged in estate.lodged.values():
+        found = chains.from_lodged(lodged.name) if form == "token" and lodged.at in names else None
+        if found is not None:
+            yield chains.narrowed(found, shown)
+
+
+def _named(whom: Sequence[str | Glob], known: Iterable[str]) -> list[str]:
+    plain = {one for one in whom if isinstance(one, str)}
+    patterns = [matcher(one.pattern) for one in whom if isinstance(one, Glob)]
+    return [name for name in known if name in plain or any(matches(name) for matches in patterns)]
+
+
+def _matching(web: Web, whom: Sequence[str | Glob]) -> Bools:
+    """The nodes that addresses and patterns name: identities, people, resources; a group stands for its members."""
+    compiled = web.compiled
+    out = np.zeros(web.nodes, bool)
+    for one in whom:
+        if isinstance(one, Glob):
+            matches = matcher(one.pattern)
+            for name, number in compiled.places.index.items():
+                if matches(name):
+                    out[number] = True
+        else:
+            number = compiled.find(one)
+            if number in compiled.members:
+                out[compiled.members[number]] = True
+            elif number != NONE:
+                out[number] = True
+    return out
+
+
+def _anybody(chains: Chains, reaching: Bools) -> Iterable[Start]:
+    """Every origin, and every identity itself, from which something is come to."""
+    yield from (start for start in chains.origins() if reaching[start.node])
+    workloads = _somebody(chains.web) & reaching
+    workloads[: chains.web.places] &= ~chains.compiled.is_person
+    for number in np.flatnonzero(workloads).tolist():
+        yield chains.from_place(number)
+
+
+def claimed_starts(chains: Chains, claimed: Claimed, *, never: bool) -> Iterable[tuple[Start, Bools | None]]:
+    """Where chains that could break a claim start, and what they must come by, whatever they can come to."""
+    web = chains.web
+    everywhere = np.ones(web.nodes, bool)
+    if not never:
+        others = _others(web, claimed.by)
+        for start in _anybody(chains, everywhere):
+            yield from ((one, others) for one in _not_among(chains, start, claimed.by))
+        return
+    by = _matching(web, claimed.by) if claimed.by else None
+    starts = _starts(chains, claimed) if claimed.start is not None else _anybody(chains, everywhere)
+    yield from ((start, by) for start in starts)

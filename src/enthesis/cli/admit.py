@@ -1,0 +1,201 @@
+"""`enthesis admit`: what a trust lets in."""
+
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from enthesis.cli.options import EstateOption, Format, FormatOption, LiveOption, QuietOption
+from enthesis.cli.questions import now
+from enthesis.cli.subjects import read_live, read_subject, subject_of
+from enthesis.conditions.callers import NOBODY, Callers
+from enthesis.files.editing import Addition
+from enthesis.files.nodes import UnreadableFile, parse
+from enthesis.files.sections import FREE_CLAIMS
+from enthesis.files.shapes import MISSING, Notes, perhaps
+from enthesis.files.versions import other_version
+from enthesis.model.errors import Mistaken
+from enthesis.model.estate import Estate, Lodged, Trust
+from enthesis.output.admitting import (
+    told_json,
+    told_lines,
+    trust_lines,
+)
+from enthesis.output.lines import counted, line
+from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.trusts.admitting import Admissions, Told, told
+from enthesis.trusts.keyless import keyless_trust
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.pipeline_access import lodged_trust
+
+
+def admit(
+    what: Annotated[
+        str | None, typer.Argument(metavar="[TRUST|IDENTITY]", help="A trust by its name, or all of an identity.")
+    ] = None,
+    token: Annotated[
+        str | None, typer.Option("--token", metavar="FILE|-", help="Would this token be admitted?")
+    ] = None,
+    keys: Annotated[
+        Path | None, typer.Option("--keys", metavar="FILE", help="Check --token with this key set, not the issuer's.")
+    ] = None,
+    offline: Annotated[bool, typer.Option("--offline", help="Do not ask the issuer for its keys.")] = False,
+    from_token: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--from-token",
+            metavar="FILE|-",
+            help="Write the tightest trust for this sample token; needs no estate. Repeat it with the token of another"
+            " run: what differs is not pinned.",
+        ),
+    ] = None,
+    meant: Annotated[
+        str | None, typer.Option("--meant", metavar="CONDITIONS", help="Compare with the claims that were meant.")
+    ] = None,
+    compared_with: Annotated[
+        str | None,
+        typer.Option("--compared-with", metavar="FOLDER|REVISION", help="Compare with another version."),
+    ] = None,
+    estate: EstateOption = None,
+    live: LiveOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """Show whom a trust admits, claim by claim, with examples of who is in and who is not.
+
+    Needs no rights, and no live system but for the keys that --token is checked with. Exit 1 where the token is not
+    admitted, or more gets in than was meant; 3 where a token's claims are as wanted and its signature could not be
+    checked.
+
+    Example: enthesis admit build/identity/publisher
+    """
+    if from_token or token is not None:
+        # only tokens need the libraries that these load
+        from enthesis.cli import admit_tokens  # noqa: PLC0415
+        from enthesis.live.shown_tokens import KeySource  # noqa: PLC0415
+    if from_token:
+        admit_tokens.write_trust_for(from_token, output, quiet=quiet)
+        return
+    if what is None:
+        raise Mistaken("nothing is named", remedy="name a trust or an identity, or a sample with --from-token")
+    if (keys is not None or offline) and token is None:
+        raise Mistaken("--keys and --offline go with --token")
+    survey = read_live(live) if live is not None else None
+    folder, described = subject_of(estate, live, survey) if live and survey else read_subject(estate, None)
+    lodged = described.lodged.get(what)
+    if lodged is not None:
+        if not lodged.admits:
+            raise Mistaken(f"no run may use {what}: it has no condition", remedy=f"say which, at {lodged.source}")
+        trusts = [lodged_trust(described, lodged)]
+    else:
+        trusts = chosen(described, what)
+    if token is not None:
+        try:
+            source = KeySource(keys, offline, survey)
+            admit_tokens.hold_against(described, folder, trusts, token, source, output)
+        finally:
+            if lodged is not None:
+                admit_tokens.say_other_ways(described, lodged, token, quiet=quiet)
+        return
+    if lodged is not None:
+        _keyless(described, lodged, quiet=quiet)
+    well = _told(what, described, trusts, _meant(meant), _other(folder, compared_with), output)
+    if not well:
+        raise typer.Exit(1)
+
+
+def _told(
+    what: str,
+    estate: Estate,
+    trusts: list[Trust],
+    wanted: Callers | None,
+    other: Estate | None,
+    output: Format,
+) -> bool:
+    """What trusts let in, and against what was meant or was before; whether no more gets in than was meant."""
+    instant = now()
+    admissions = Admissions(compile_estate(estate), instant)
+    former = Admissions(compile_estate(other), instant) if other is not None else None
+    answers: list[Told] = []
+    for trust in trusts:
+        versions = [("what was meant", wanted)] if wanted is not None else []
+        if former is not None:
+            twins = [one for one in former.estate.trusts if _key(one) == _key(trust)]
+            versions.append(("before", former.callers_of(twins[0]) if twins else NOBODY))
+        answers.append(told(admissions, trust, versions))
+    well = all(one.than != "what was meant" or one.more is None for answer in answers for one in answer.compared)
+    if output is Format.JSON:
+        put_json({"asked": what, "well": well, "trusts": [told_json(one) for one in answers]})
+        return well
+    lodged = estate.lodged.get(what)
+    if lodged is not None:
+        first = f"{what}, lodged at {lodged.at}, leads to {lodged.of} for the runs that may use it."
+    else:
+        first = _first_sentence(what, answers)
+    lines = [line(first)]
+    for answer in answers:
+        lines += [line(), *trust_lines(answer.trust), *told_lines(answer)]
+    put_lines(lines)
+    return well
+
+
+def _keyless(estate: Estate, lodged: Lodged, *, quiet: bool) -> None:
+    """The trust that makes what is lodged needless, where it is not there."""
+    entry = keyless_trust(estate, lodged)
+    has = any(
+        one.of == lodged.of and one.admits.form == "token" and one.admits.whom == lodged.at for one in estate.trusts
+    )
+    if lodged.credential is not None or not has:
+        remark(f"Without any key the same runs get in by: {Addition('trusts', '', entry).line()}", quiet=quiet)
+
+
+def chosen(estate: Estate, what: str) -> list[Trust]:
+    """The trusts that a word names; Mistaken with the nearest names where it names none."""
+    found = [trust for trust in estate.trusts if what in (trust.name, trust.of)]
+    if found:
+        return found
+    if what in estate.identities:
+        raise Mistaken(f"{what} has no trust: nobody can take it on")
+    known = [*(trust.name for trust in estate.trusts if trust.name), *estate.identities]
+    hint = perhaps(what, known)
+    raise Mistaken(f"no trust and no identity is called {what}", remedy=hint)
+
+
+def _first_sentence(what: str, answers: list[Told]) -> str:
+    of = ", ".join(dict.fromkeys(answer.trust.of for answer in answers))
+    compared = [one for answer in answers for one in answer.compared]
+    if compared:
+        wider, narrower = (any(getattr(one, which) is not None for one in compared) for which in ("more", "less"))
+        than = " and ".join(dict.fromkeys(one.than for one in compared))
+        said = "something else than" if wider and narrower else "more than" if wider else "less than"
+        return f"{what} admits {said if wider or narrower else 'just'} {than}."
+    more = sum(len([one for one in answer.near if one.admitted]) for answer in answers)
+    also = f"; {more} of those one step away {'gets' if more == 1 else 'get'} in too" if more else ""
+    whoever = "whoever it admits" if len(answers) == 1 else "whoever one of them admits"
+    return f"{what}: {counted(len(answers), 'trust')}; {whoever} can take on {of}{also}."
+
+
+def _other(folder: Any, named: str | None) -> Estate | None:
+    if named is None:
+        return None
+    return other_version(folder, named)
+
+
+def _meant(text: str | None) -> Callers | None:
+    """The callers that were meant, from conditions as an estate writes them; Mistaken where they are none."""
+    if text is None:
+        return None
+    notes = Notes("--meant")
+    try:
+        node, _ = parse(text.encode())
+    except UnreadableFile as fault:
+        raise Mistaken(f"--meant: {fault}", remedy="expected conditions such as {sub: main, aud: lowland}") from None
+    read = FREE_CLAIMS.read(node, notes) if node is not None else MISSING
+    if read is MISSING:
+        why = notes.mistakes[0].message if notes.mistakes else "nothing is said"
+        raise Mistaken(f"--meant: {why}", remedy="expected conditions such as {sub: main, aud: lowland}")
+    return Callers((read,))
+
+
+def _key(trust: Trust) -> tuple[Any, ...]:
+    return (trust.name,) if trust.name is not None else (trust.of, trust.admits.form, trust.admits.whom)

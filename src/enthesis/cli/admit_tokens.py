@@ -1,0 +1,92 @@
+"""The part of `enthesis admit` that reads tokens: one held against trusts, or a trust written for samples."""
+
+from pathlib import Path
+
+import typer
+
+from enthesis.cli.options import Format
+from enthesis.cli.questions import now
+from enthesis.conditions.sampling import sample_of
+from enthesis.live.shown_tokens import Belief, KeySource, ShownToken, belief, read_token, readable_token
+from enthesis.model.errors import Mistaken
+from enthesis.model.estate import Estate, Lodged, Trust
+from enthesis.output.admitting import (
+    held_json,
+    held_lines,
+    held_sentence,
+    sample_json,
+    sample_lines,
+)
+from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.tokens.checking import Refused
+from enthesis.trusts.admitting import Held, held_against
+from enthesis.trusts.keyless import other_ways
+from enthesis.verdicts.pipeline_access import is_anothers
+
+
+def say_other_ways(estate: Estate, lodged: Lodged, source: str, *, quiet: bool) -> None:
+    """What works for a run of another organisation, where that is what the token is of."""
+    if source == "-" or not is_anothers(estate.issuers[lodged.at], dict(readable_token(source).unverified_claims)):
+        return
+    remark(f"Its subject is none of ours, and what is lodged at {lodged.at} is used by our runs alone.", quiet=quiet)
+    for way in other_ways(estate, lodged):
+        remark(f"  what works: {way}", quiet=quiet)
+
+
+def hold_against(
+    estate: Estate, folder: Path, trusts: list[Trust], source: str, keys: KeySource, output: Format
+) -> None:
+    """Whether a token is admitted by one of the trusts, and of each why not. Exits as the answer is."""
+    instant = now()
+    shown: ShownToken | None = None
+    form = ""
+    try:
+        shown = read_token(source)
+    except Refused as fault:
+        form = fault.why
+    beliefs: dict[str, Belief] = {}
+    answers: list[Held] = []
+    for trust in trusts:
+        issuer = str(trust.admits.whom)
+        if shown is None:
+            answers.append(Held(trust, False, refused=form))
+            continue
+        if trust.admits.form == "token" and issuer not in beliefs:
+            beliefs[issuer] = belief(estate, folder, issuer, shown, instant, keys)
+        said = beliefs.get(issuer, Belief(None))
+        why = said.refused.why if said.refused else ""
+        answers.append(held_against(trust, shown.unverified_claims, instant, why, said.signed_with, said.unchecked))
+    admitted = any(one.admitted for one in answers)
+    unknown = admitted and not any(one.admitted and not one.unchecked for one in answers)
+    of = ", ".join(dict.fromkeys(trust.of for trust in trusts))
+    if output is Format.JSON:
+        put_json(
+            {
+                "says": held_sentence(of, admitted, unknown),
+                "admitted": None if unknown else admitted,
+                "trusts": [held_json(one) for one in answers],
+            }
+        )
+    else:
+        put_lines(held_lines(of, admitted, unknown, answers))
+    if not admitted:
+        raise typer.Exit(1)
+    if unknown and not keys.offline:
+        raise typer.Exit(3)
+
+
+def write_trust_for(sources: list[str], output: Format, *, quiet: bool) -> None:
+    """Reads sample tokens of one pipeline and writes the tightest sensible trust for them."""
+    samples = [readable_token(source).unverified_claims for source in sources]
+    issuers = list(dict.fromkeys(str(one.get("iss")) for one in samples))
+    if len(issuers) > 1:
+        raise Mistaken(
+            f"the samples are of different issuers: {', '.join(issuers)}", remedy="give samples of one issuer at a time"
+        )
+    what = "The token's signature was" if len(samples) == 1 else "The tokens' signatures were"
+    remark(f"{what} not checked: {'it is' if len(samples) == 1 else 'they are'} taken at face value.", quiet=quiet)
+    sample = sample_of(samples)
+    if output is Format.JSON:
+        put_json(sample_json(sample))
+        return
+    put_lines(sample_lines(sample))

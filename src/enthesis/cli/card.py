@@ -1,0 +1,46 @@
+"""`enthesis card`: one page on an identity, resource, group or role."""
+
+from typing import Annotated
+
+import typer
+
+from enthesis.chains.cards import card as made
+from enthesis.chains.web import Web
+from enthesis.cli.options import EstateOption, Format, FormatOption, LiveOption, QuietOption
+from enthesis.cli.questions import now
+from enthesis.cli.subjects import read_live, read_subject, subject_of
+from enthesis.files.shapes import perhaps
+from enthesis.model.errors import Mistaken
+from enthesis.output.cards import card_json, card_lines
+from enthesis.output.streams import put_json, put_lines
+from enthesis.verdicts.coming import NOBODY
+from enthesis.verdicts.compiling import compile_estate
+
+
+def card(
+    name: Annotated[str, typer.Argument(metavar="ADDRESS", help="An address, or the name of a role or credential.")],
+    estate: EstateOption = None,
+    live: LiveOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """Show one identity, resource, group or role on a page.
+
+    Needs no live system and no rights.
+
+    Example: enthesis card bulletin/identity/page-writer
+    """
+    del quiet
+    survey = read_live(live) if live is not None else None
+    _, described = subject_of(estate, live, survey) if live is not None and survey else read_subject(estate, None)
+    compiled = compile_estate(described)
+    instant = now()
+    dangling = [one.why for one in survey.findings if one.what == "dangling"] if survey is not None else []
+    found = made(Web(compiled, instant.timestamp(), NOBODY), name, instant, dangling)
+    if found is None:
+        known = [*compiled.places.names, *described.roles, *described.credentials, *described.lodged]
+        raise Mistaken(f"no such address, role or credential: {name}", remedy=perhaps(name, known))
+    if output is Format.JSON:
+        put_json(card_json(found))
+    else:
+        put_lines(card_lines(found))

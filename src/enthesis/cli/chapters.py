@@ -1,0 +1,205 @@
+"""The stories that `enthesis demo` tells: real commands, what is said before each, and how each must end."""
+
+from dataclasses import dataclass
+
+Command = tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Scene:
+    """What is said, the command as a user types it, and the exit code that it must have.
+
+    `beside` is a command that runs at the same time and is waited for too, as a person does on another screen.
+    """
+
+    said: str
+    command: Command
+    code: int = 0
+    beside: Command = ()
+
+
+@dataclass(frozen=True)
+class Edit:
+    """A change of a file of the estate, as a user makes it in an editor; `new` may be empty."""
+
+    said: str
+    file: str
+    old: str
+    new: str
+
+
+@dataclass(frozen=True)
+class Chapter:
+    """One story: the packaged estate and those files of it that it is about, what is said first, and its scenes."""
+
+    title: str
+    opening: str
+    scenes: tuple[Scene | Edit, ...]
+    estate: str = "saltmarsh"
+    files: tuple[str, ...] | None = None  # None: all of them
+    lab: bool = True
+
+
+SWEEPER = "surge/cluster/grid/namespace/nowcast/identity/sweeper"
+ENACT = Scene("Carried out.", ("enact", "--yes", "--quiet"))
+MAIN = ("--claim", "sub=project/tides/bulletin/branch/main", "--claim", "aud=lowland", "--claim", "event=push")
+RUN = ("lab", "run", "forge", *MAIN, "--")
+LEND = ("lend", "bulletin/identity/page-writer", "--", "enthesis", "whoami")
+COLLECTORS = "  - {of: gauges/identity/collector, admits: {attached: true}, session: 30m}\n"
+
+CHAPTERS = {
+    "publishing": Chapter(
+        "a pipeline publishes without any stored key",
+        "Saltmarsh Flood Watch publishes its bulletin from a pipeline. No key is stored anywhere.",
+        (
+            Scene("An estate describes the access that workloads are meant to have. Is it sound?", ("check",)),
+            Scene("Nothing is set up yet, so the journey that should work does not.", ("prove",), 1),
+            Scene("What would make it so?", ("propose", "--out", "proposal.json")),
+            Scene(
+                "Carry it out, with the administrators' one-hour sessions.", ("enact", "proposal.json", "--quiet")
+            ),
+            Scene("Now the pipeline gets in without any stored key, and the wrong branch does not.", ("prove",)),
+            Scene("And nothing is left to do.", ("propose", "--expect-none")),
+        ),
+        files=("estate.yaml", "publishing.yaml", "expected.yaml"),
+    ),
+    "cluster": Chapter(
+        "a job in a cluster, and what it may clean up",
+        "In the forecast cluster, a nowcast job cleans up its own namespace's workloads, and not the platform's.",
+        (
+            Scene("The cluster is one estate and one chain with the clouds. Is it sound?", ("check", "--quiet")),
+            Scene("Nothing is set up yet.", ("prove", "--quiet"), 1),
+            Scene("A role is defined once, and bound in one namespace only.", ("enact", "--yes")),
+            Scene("The cluster's own review is asked, and each thing tried.", ("prove",)),
+            Scene("Whoever is near the one that the cloud admits is refused.", ("prove", "--near-misses", "--quiet")),
+            Scene(
+                "From outside the cluster: a kubeconfig that holds no token, and asks here for one each time.",
+                ("lend", SWEEPER, "--kubeconfig", "lent.config"),
+            ),
+            Scene(
+                "Any client comes with it as the job. Our own reader sees the workloads, and nothing else.",
+                ("survey", "--cluster", "surge/cluster/grid", "--namespace", "nowcast", "--kubeconfig", "lent.config",
+                 "--out", "seen.jsonl"),
+                3,
+            ),
+        ),
+        estate="nowcast",
+    ),
+    "instances": Chapter(
+        "hosts and a pool that run as an instance role",
+        "Tide gauges report to collectors: a host of its own, and a pool whose members come and go.",
+        (
+            Scene("Before: no host runs as anybody.", ("prove", "--quiet"), 1),
+            ENACT,
+            Scene("After: each gets short sessions from the metadata service of its host.", ("prove", "--quiet")),
+            Scene("The pool grows.", ("lab", "add", "gauges/pool/collectors/host/c", "--count", "3")),
+            Scene("No grant changes by that.", ("propose", "--expect-none", "--quiet")),
+            Scene(
+                "What a new member finds.", ("lab", "on", "gauges/pool/collectors/host/c-2", "--", "enthesis", "whoami")
+            ),
+            Edit("The trust is taken away.", "collectors.yaml", COLLECTORS, ""),
+            Scene("New sessions end at once; those that are out live on for a while.", ("enact", "--yes", "--prune")),
+            Scene("So now.", ("prove", "a-host-writes-levels"), 1),
+        ),
+        files=("estate.yaml", "collectors.yaml"),
+    ),
+    "managed": Chapter(
+        "managed identities, tied and independent",
+        "A function renders the bulletin's pages with an identity of its own; a connector shares the sending one.",
+        (
+            Scene("Before.", ("prove", "--quiet"), 1),
+            ENACT,
+            Scene("After: the grants are the identities', never those of what they are attached to.", ("prove",)),
+            Scene("As whom does the function act?", ("card", "bulletin/function/render")),
+            Scene("The function goes, and the identity that is tied to it with it.",
+                  ("lab", "remove", "bulletin/function/render")),
+            Scene("Its grant is left, and names what is gone.", ("propose",)),
+            Scene("Another function of the same name comes, with an identity of the same name.",
+                  ("lab", "add", "bulletin/function/render", "--tied", "bulletin/identity/render")),
+            Scene("It inherits nothing.", ("prove", "the-function-reads-drafts-as-itself"), 1),
+        ),
+        files=("estate.yaml", "rendering.yaml"),
+    ),
+    "service-accounts": Chapter(
+        "a service account as who and as what, and people",
+        "Maren asks for service accounts and uses one on the bench; Jonas binds them, and does nothing else.",
+        (
+            Scene("Before.", ("prove", "--quiet"), 1),
+            ENACT,
+            Scene("After: making and binding are two permissions, and logging in needs `use` on who a host runs as.",
+                  ("prove",)),
+            Scene("Both faces on one page.", ("card", "gauges/identity/calibrator")),
+        ),
+        files=("estate.yaml", "people.yaml"),
+    ),
+    "groups": Chapter(
+        "a group whose members are found by a rule",
+        "Who calibrates in the north is found by a rule, so that nobody has to remember to add or to remove anybody.",
+        (
+            Scene("Before.", ("prove", "--quiet"), 1),
+            ENACT,
+            Scene("After.", ("prove",)),
+            Scene("Who is in it, why, and who would be if it asked one thing less?", ("card", "gauges/group/northern")),
+            Edit("An instance moves to the northern coast.", "groups.yaml", "coast: south", "coast: north"),
+            Scene("Its identity is a member at once, and no grant changes.", ("propose", "--quiet")),
+        ),
+        files=("estate.yaml", "groups.yaml"),
+    ),
+    "keys": Chapter(
+        "keyed credentials, known so that they can be retired",
+        "A tape robot outside of any cloud wants a key.",
+        (
+            ENACT,
+            Scene("The keyless way comes first.", ("key", "tape", "--of", "gauges/identity/archiver"), 1),
+            Scene("There is none for the robot, so: a reason, an end, and a file that nobody else reads.",
+                  ("key", "tape", "--of", "gauges/identity/archiver", "--because", "the tape robot", "--for", "7d",
+                   "--into", "tape.key", "--anyway")),
+            Scene("Known, so that it can be retired.", ("key",)),
+            Scene("Retired.", ("key", "tape", "--retire")),
+        ),
+        files=("estate.yaml", "archive.yaml"),
+    ),
+    "lodged": Chapter(
+        "what a pipeline service keeps for its projects",
+        "The pipeline service keeps a way into an identity. Who may use it is written like a trust.",
+        (
+            ENACT,
+            Scene("Who may?", ("admit", "archive-way")),
+            Scene("Runs near those that may, for real; one of another organisation among them.",
+                  ("prove", "--near-misses", "archive-way")),
+        ),
+        files=("estate.yaml", "archive.yaml"),
+    ),
+    "lending": Chapter(
+        "whoami and lend, in a run and as a person",
+        "The same program runs as the same identity in a pipeline and on a laptop, with nothing on disk.",
+        (
+            ENACT,
+            Scene("In a run of the pipeline: what is at hand?", (*RUN, "enthesis", "whoami")),
+            Scene("Lent to a program, through two identities.", (*RUN, "enthesis", *LEND)),
+            Scene("On a laptop nothing is at hand.", ("whoami",), 1),
+            Scene("So somebody signs in, and agrees on another screen.", ("sign-in",),
+                  beside=("lab", "agree", "--as", "@saltmarsh/identity/maren", "--mfa")),
+            Scene("For eight hours at the most.",
+                  ("lend", "gauges/identity/calibrator", "--", "enthesis", "whoami")),
+            Scene("Or until it is ended.", ("sign-out",)),
+        ),
+        files=("estate.yaml", "publishing.yaml", "expected.yaml", "people.yaml"),
+    ),
+    "patterns": Chapter(
+        "small correct estates to start from",
+        "Nobody has to begin with an empty page.",
+        (
+            Scene("Which are there?", ("start",)),
+            Scene("One of them, with the usual names.",
+                  ("start", "instance-reads-bucket", "reading", "--usual-names")),
+            Scene("It is sound, with journeys and an invariant in it.", ("check", "--estate", "reading")),
+            Scene("The same for another environment.",
+                  ("start", "--like", "field", "--for", "field-trial", "--into", "reading", "--quiet")),
+            Scene("Nothing but names is different.",
+                  ("check", "--estate", "reading", "--compared-with", "reading", "--names", "field=field-trial")),
+        ),
+        files=(),
+        lab=False,
+    ),
+}  # fmt: skip

@@ -1,0 +1,224 @@
+"""`enthesis check`: reads the estate, judges its journeys and invariants, and compares it with another version."""
+
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from enthesis.chains.chains import Chains
+from enthesis.chains.changes import decide_by_change
+from enthesis.chains.differences import Difference, difference
+from enthesis.chains.invariants import Decided, chains_from_now_on, decide
+from enthesis.chains.web import Web
+from enthesis.cli.options import EstateOption, LiveOption, QuietOption, ReviewFormat
+from enthesis.cli.questions import now
+from enthesis.cli.subjects import read_estate, read_live
+from enthesis.files.finding import cache_folder, estate_folder, find_estate
+from enthesis.files.folder import Reading, estate_texts, read_folder
+from enthesis.files.renaming import apart_from_names
+from enthesis.files.saving import write_file
+from enthesis.files.sections import schema as json_schema
+from enthesis.files.versions import other_version
+from enthesis.model.errors import Mistaken
+from enthesis.model.estate import Estate
+from enthesis.output.checks import check_lines, check_sentence, danger_json, danger_lines, decided_json, judged_json
+from enthesis.output.differences import barred_lines, difference_json, difference_lines, difference_markdown
+from enthesis.output.estates import count_lines, estate_json, skipped_lines
+from enthesis.output.lines import Span, line
+from enthesis.output.mistakes import mistake_json, mistake_lines
+from enthesis.output.progress import reporter
+from enthesis.output.sarif import sarif as log
+from enthesis.output.streams import put_json, put_lines, put_text
+from enthesis.proposals.guards import barred_gains
+from enthesis.surveys.survey import beside
+from enthesis.trusts.risks import Dangers, dangers, placed
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.expectations import Judged, judge_journey
+
+WORTH_A_BAR = 20  # journeys and invariants; fewer are judged before a bar is drawn
+
+
+def check(
+    estate: EstateOption = None,
+    live: LiveOption = None,
+    output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
+    quiet: QuietOption = False,
+    schema: Annotated[bool, typer.Option("--schema", help="Print the JSON Schema of an estate's files.")] = False,
+    compared_with: Annotated[
+        str | None,
+        typer.Option("--compared-with", metavar="FOLDER|REVISION", help="Who gains and loses what since then."),
+    ] = None,
+    names: Annotated[
+        str | None,
+        typer.Option("--names", metavar="OLD=NEW", help="Whether NEW here differs from OLD there in names only."),
+    ] = None,
+    fail_on_gain: Annotated[
+        list[str] | None,
+        typer.Option("--fail-on-gain", metavar="VERBS PLACE", help="Exit 1 where anybody gains that."),
+    ] = None,
+    sarif: Annotated[
+        Path | None, typer.Option("--sarif", metavar="FILE", help="Also write SARIF 2.1.0, for code review.")
+    ] = None,
+    by_change: Annotated[
+        bool, typer.Option("--by-change", help="Invariants count what chains get by first changing access.")
+    ] = False,
+) -> None:
+    """Validate the estate: errors with their lines, journeys, invariants and risks.
+
+    Needs no live system and no rights. Exit 0 where all is well, 1 where a journey is not as expected, an invariant
+    does not hold, a danger stands or a gain was barred, 2 where the estate has mistakes.
+
+    With --live, what a survey says is judged, in place of what the estate describes or alone.
+
+    Example: enthesis check --estate ./saltmarsh
+    """
+    if schema:
+        put_json(json_schema())
+        return
+    if output is ReviewFormat.MARKDOWN and compared_with is None:
+        raise Mistaken("--format markdown goes with --compared-with")
+    if (fail_on_gain or names) and compared_with is None:
+        raise Mistaken("--fail-on-gain and --names go with --compared-with")
+    if names is not None and compared_with is not None:
+        _twins(estate_folder(estate), compared_with, names, output)
+        return
+    survey = read_live(live) if live is not None else None
+    if survey is not None and live is not None and estate is None and find_estate(Path.cwd()) is None:
+        folder, reading = live.resolve().parent, Reading(survey.estate, (), ())
+    else:
+        folder = estate_folder(estate)
+        reading = read_folder(folder, cache=cache_folder())
+        if survey is not None and reading.estate is not None:
+            reading = replace(reading, estate=beside(reading.estate, survey))
+    if reading.estate is None:
+        if output is ReviewFormat.JSON:
+            mistakes = [mistake_json(mistake) for mistake in reading.mistakes]
+            read = {"files": list(reading.files), "skipped": dict(reading.skipped)}
+            put_json({"usable": False, **read, "mistakes": mistakes})
+        else:
+            put_lines(mistake_lines(reading.mistakes))
+        if sarif is not None:
+            write_file(sarif, log(reading.mistakes), foreign=True)
+        raise typer.Exit(2)
+    well = _answer(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
+    if not well:
+        raise typer.Exit(1)
+
+
+def _twins(folder: Path, named: str, names: str, output: ReviewFormat) -> None:
+    """Whether a place here differs from another one there in names only; exit 1 where in more."""
+    old, _, new = names.partition("=")
+    if not old or not new:
+        raise Mistaken(f"--names {names}: this is no OLD=NEW")
+    here, there = read_estate(folder), other_version(folder, named)
+    for one, estate in ((old, there), (new, here)):
+        if one not in estate.accounts and one not in estate.identities:
+            raise Mistaken(f"{one} is no account and no identity there")
+    lacking, more = apart_from_names(there, old, here, new)
+    if output is ReviewFormat.JSON:
+        put_json({"old": old, "new": new, "names_only": not lacking and not more, "lacking": lacking, "more": more})
+    elif not lacking and not more:
+        put_lines([line(Span(f"{old} and {new} differ in names only.", "good"))])
+    else:
+        lines = [line(Span(f"{old} and {new} differ in more than names.", "bad"))]
+        lines += [line(f"  {new} lacks   {one}") for one in lacking]
+        lines += [line(f"  {new} has too {one}") for one in more]
+        put_lines(lines)
+    if lacking or more:
+        raise typer.Exit(1)
+
+
+@dataclass(frozen=True)
+class _Judged:
+    """What looking at an estate gave."""
+
+    chains: Chains
+    journeys: list[Judged]
+    invariants: list[Decided]
+    dangers: Dangers
+
+    @property
+    def well(self) -> bool:
+        holding = all(one.outcome == "holds" for one in self.invariants)
+        return holding and all(one.met for one in self.journeys) and not self.dangers.standing
+
+
+def _judge(reading: Reading, estate: Estate, instant: datetime, *, quiet: bool, by_change: bool) -> _Judged:
+    """Judges the journeys, decides the invariants, looks for dangers."""
+    count = len(estate.journeys) + len(estate.invariants) + len(estate.trusts)
+    progress = reporter(quiet=quiet or count < WORTH_A_BAR)
+    compiled = compile_estate(estate)
+    progress.begin("judging", count)
+    try:
+        journeys, decided = [], []
+        for journey in estate.journeys.values():
+            progress.step(journey.name)
+            journeys.append(judge_journey(compiled, journey, instant))
+        chains = chains_from_now_on(Web(compiled, instant.timestamp()))
+        deciding = decide_by_change if by_change else decide
+        for invariant in estate.invariants:
+            progress.step(invariant.name)
+            decided.append(deciding(chains, invariant))
+        return _Judged(chains, journeys, decided, placed(dangers(chains, progress.step), reading.records))
+    finally:
+        progress.end()
+
+
+def _answer(
+    folder: Path,
+    reading: Reading,
+    estate: Estate,
+    output: ReviewFormat,
+    compared_with: str | None,
+    barred: list[str],
+    quiet: bool,
+    by_change: bool,
+    sarif: Path | None,
+) -> bool:
+    """Judges, compares and shows; whether all is well."""
+    instant = now()
+    judged = _judge(reading, estate, instant, quiet=quiet, by_change=by_change)
+    chains, journeys, decided, dangers = judged.chains, judged.journeys, judged.invariants, judged.dangers
+    found = _difference(folder, estate, compared_with, instant.timestamp())
+    gained = barred_gains(estate, found, barred)
+    unsure = bool(barred) and found is not None and bool(found.undecided)
+    well = judged.well and not gained and not unsure
+    if sarif is not None:
+        write_file(sarif, log((), journeys, decided, dangers), foreign=True)
+    if output is ReviewFormat.MARKDOWN and found is not None:
+        put_text("\n".join(difference_markdown(found)) + "\n")
+    elif output is ReviewFormat.JSON:
+        put_json(
+            {
+                "usable": True,
+                "files": list(reading.files),
+                "skipped": dict(reading.skipped),
+                **estate_json(estate),
+                "mistakes": [],
+                "journeys": [judged_json(one) for one in journeys],
+                "invariants": [decided_json(chains, one) for one in decided],
+                "dangers": [danger_json(one) for one in (*dangers.standing, *dangers.accepted)],
+                "undecided": dangers.undecided,
+                **({"compared": difference_json(found), "barred_gains": len(gained)} if found is not None else {}),
+            }
+        )
+    else:
+        style = "good" if well else "bad"
+        put_lines([line(Span(check_sentence(estate, len(reading.files), journeys, decided, dangers), style))])
+        if not quiet:
+            put_lines([*count_lines(estate), *skipped_lines(reading.skipped)])
+        texts = estate_texts(folder) if not well and reading.files else {}
+        put_lines(check_lines(texts, reading.named_at, chains, journeys, decided))
+        put_lines(danger_lines(texts, dangers))
+        if found is not None:
+            put_lines([line(), *difference_lines(found)])
+    put_lines(barred_lines(gained), to_error=output is not ReviewFormat.TEXT)
+    return well
+
+
+def _difference(folder: Path, estate: Estate, named: str | None, instant: float) -> Difference | None:
+    if named is None:
+        return None
+    return difference(other_version(folder, named), estate, instant)

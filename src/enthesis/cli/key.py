@@ -1,0 +1,301 @@
+"""`enthesis key`: a keyed credential where there is no other way yet, with a reason and an end; and the keyless way."""
+
+import json
+import os
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Annotated, Any, TextIO
+
+import typer
+
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.questions import now
+from enthesis.cli.subjects import read_estate
+from enthesis.files.editing import Addition
+from enthesis.files.finding import estate_folder
+from enthesis.files.folder import ENDINGS
+from enthesis.files.shapes import duration_from, duration_text, perhaps, time_from, time_text
+from enthesis.live.connecting import connect
+from enthesis.live.proving import provider_of
+from enthesis.model.errors import Mistaken, Unreachable
+from enthesis.model.estate import Estate, boundary_of
+from enthesis.output.lines import Span, counted, line
+from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.ports import Connected, Credentialed, KeepsKeys, WantedKey
+from enthesis.proposals.credentials import Listed, listed, matching
+from enthesis.proposals.wanted import holders
+from enthesis.trusts.keyless import Way, keyless_ways
+
+FORMS = ("access-key", "client-secret", "static-token")
+
+
+def key(
+    name: Annotated[str | None, typer.Argument(metavar="[NAME]", help="What it is called.")] = None,
+    of: Annotated[str | None, typer.Option("--of", metavar="IDENTITY", help="Whose it is.")] = None,
+    form: Annotated[str, typer.Option("--form", help=f"One of {', '.join(FORMS)}.")] = "access-key",
+    because: Annotated[str | None, typer.Option("--because", metavar="TEXT", help="Why it must be.")] = None,
+    lasting: Annotated[str | None, typer.Option("--for", metavar="DURATION", help="How long it lives.")] = None,
+    until: Annotated[str | None, typer.Option("--until", metavar="TIME", help="When it ends.")] = None,
+    into: Annotated[
+        Path | None, typer.Option("--into", metavar="FILE", help="Where its value goes: a new file.")
+    ] = None,
+    descriptor: Annotated[
+        int | None, typer.Option("--descriptor", metavar="N", help="Or a file descriptor that is open for writing.")
+    ] = None,
+    anyway: Annotated[bool, typer.Option("--anyway", help="Though there is a keyless way.")] = False,
+    at: Annotated[
+        str | None, typer.Option("--at", metavar="PROVIDER", help="Where a person's is kept, if at several.")
+    ] = None,
+    retire: Annotated[bool, typer.Option("--retire", help="It opens nothing from now on.")] = False,
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """List credentials, create one that ends, or revoke one; keyless ways come first.
+
+    Without a name all are listed: those of the files, and where a live system is reached, those it keeps, with who made
+    them, why, when they end and were last used, and whether they work.
+
+    None is made without a name, a reason, an end (30 days at the most, less where the estate says so) and a place for
+    its value, which is written there once and shown nowhere. Needs `issue` on the identity. Exit 1 where none was made,
+    since something is missing or a keyless way is there.
+
+    Example: enthesis key archive-copy --of gauges/identity/archiver --because "the tape robot" --for 7d --into tape.key
+    """
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    if retire:
+        if name is None:
+            raise Mistaken("nothing is named to retire", remedy="`enthesis key` lists what there is")
+        _retired(described, folder, name, of, at, quiet=quiet)
+        return
+    if name is None and of is None:
+        _listed(described, folder, output)
+        return
+    if of is None:
+        raise Mistaken("nobody is named whose it is", remedy="say whose with --of IDENTITY")
+    if of not in described.identities:
+        raise Mistaken(f"no such identity: {of}", remedy=perhaps(of, described.identities))
+    ways = keyless_ways(described, of)
+    bound = described.longest_key(of)
+    missing = [
+        option
+        for option, given in (
+            ("a name", name), ("a reason (--because)", because), ("an end (--for or --until)", lasting or until),
+            ("a place for its value (--into or --descriptor)", into is not None or descriptor is not None),
+        )
+        if not given
+    ]  # fmt: skip
+    there = any(way.is_there for way in ways) and not anyway
+    if missing or there:
+        _told(of, ways, missing, bound, output)
+        raise typer.Exit(1)
+    ends = _end(now(), lasting, until, bound)
+    made = _made(described, folder, _wanted(str(name), of, form, ends, str(because)), at, into, descriptor)
+    _put_made(made, into, output, quiet=quiet)
+
+
+def _wanted(name: str, of: str, form: str, ends: datetime, reason: str) -> WantedKey:
+    if form not in FORMS:
+        raise Mistaken(f"{form} is no form of a keyed credential that is made", remedy=f"one of {', '.join(FORMS)}")
+    return WantedKey(name, of, form, ends, reason)
+
+
+def _end(now: datetime, lasting: str | None, until: str | None, bound: timedelta) -> datetime:
+    if lasting is not None and until is not None:
+        raise Mistaken("--for and --until both say when it ends", remedy="one of them")
+    if lasting is not None:
+        length = duration_from(lasting)
+        if length is None:
+            raise Mistaken(f"{lasting} is no duration", remedy="write it like 12h or 7d")
+        ends: datetime | None = now + length
+    else:
+        ends = time_from(until)
+    if ends is None:
+        raise Mistaken(f"{until} is no time", remedy="write it like 2026-12-01T00:00:00Z")
+    if ends <= now:
+        raise Mistaken(f"{time_text(ends)} is in the past, so it would open nothing")
+    if ends - now > bound:
+        raise Mistaken(
+            f"it would live longer than {duration_text(bound)}, which is the most here",
+            remedy=f"at the latest --until {time_text(now + bound)}",
+        )
+    return ends
+
+
+# -- making ------------------------------------------------------------------------------------------------------
+
+
+def _made(
+    estate: Estate, folder: Path, wanted: WantedKey, at: str | None, into: Path | None, descriptor: int | None
+) -> Credentialed:
+    """Makes it and writes its value; the place is opened first, so that no value is made that goes nowhere."""
+    with _place(into, descriptor) as place:
+        try:
+            keeper = _keeper(estate, connect(estate, folder), wanted.of, at)
+            made, secret = keeper.make_key(boundary_of(wanted.of), wanted)
+        except BaseException:
+            if into is not None:
+                into.unlink(missing_ok=True)
+            raise
+        held = {"id": made.id, "name": made.name, "form": made.form, "of": made.of, "expires": made.expires}
+        json.dump({**held, "value": secret.reveal()}, place)
+        place.write("\n")
+    return made
+
+
+def _place(into: Path | None, descriptor: int | None) -> TextIO:
+    if into is not None and descriptor is not None:
+        raise Mistaken("--into and --descriptor both say where its value goes", remedy="one of them")
+    if into is not None and into.suffix in ENDINGS:
+        raise Mistaken(f"{into.name} could be taken for a file of an estate", remedy="a name with another ending")
+    try:
+        if into is not None:
+            number = os.open(into, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
+        elif descriptor is not None and descriptor > 2:
+            number = os.dup(descriptor)
+        else:
+            raise Mistaken("a value is shown on no terminal", remedy="--descriptor 3 or above, or --into FILE")
+        return os.fdopen(number, "w", encoding="utf-8")
+    except FileExistsError:
+        raise Mistaken(f"{into} is there already", remedy="name a new file; nothing is overwritten") from None
+    except OSError as fault:
+        raise Mistaken(f"{into or descriptor} cannot be written: {fault.strerror}") from None
+
+
+def _retired(estate: Estate, folder: Path, name: str, of: str | None, at: str | None, *, quiet: bool) -> None:
+    """It opens nothing from now on. What the files call otherwise is found by its fingerprint."""
+    connected = connect(estate, folder)
+    every = _keys(estate, connected)
+    fitting = [
+        (one, where)
+        for one, where in every
+        if (one.name == name or ((described := matching(estate, one)) is not None and described.name == name))
+        and of in (None, one.of)
+        and at in (None, where)
+    ]
+    if not fitting:
+        hint = perhaps(name, [one.name for one, _ in every])
+        raise Mistaken(f"no such keyed credential: {name}", remedy=hint or "`enthesis key` lists them")
+    if len(fitting) > 1:
+        where = ", ".join(f"of {one.of} at {place}" for one, place in fitting)
+        raise Mistaken(f"several credentials are called {name}: {where}", remedy="say which with --of and --at")
+    ((found, where),) = fitting
+    _keeper(estate, connected, found.of, where).retire_key(boundary_of(found.of), found.id)
+    remark(f"{found.name} of {found.of} has been revoked: it opens nothing from now on.", quiet=quiet)
+
+
+def _keeper(estate: Estate, connected: Connected, identity: str, at: str | None) -> KeepsKeys:
+    """Who makes keyed credentials for an identity; Mistaken where nobody does. `at` is for people, known at several."""
+    if not identity.startswith("@"):
+        found: Any = provider_of(estate, identity, connected)
+    else:
+        there = [one for one in estate.providers_of(boundary_of(identity)) if one in connected.providers]
+        if at is None and len(there) != 1:
+            known = ", ".join(there) or "none is spoken to"
+            raise Mistaken(f"{identity} is known at several providers, or at none", remedy=f"--at, one of: {known}")
+        found = connected.providers.get(at or there[0])
+    if not isinstance(found, KeepsKeys):
+        raise Mistaken(f"what keeps {identity} makes no keyed credentials")
+    return found
+
+
+def _keys(estate: Estate, connected: Connected) -> list[tuple[Credentialed, str]]:
+    return [
+        (one, name)
+        for name, provider in connected.providers.items()
+        if isinstance(provider, KeepsKeys)
+        for one in provider.keys(holders(estate, name))
+    ]
+
+
+# -- telling -----------------------------------------------------------------------------------------------------
+
+
+def _told(of: str, ways: list[Way], missing: list[str], bound: timedelta, output: Format) -> None:
+    """The keyless ways, as ready lines, and what a key would still need."""
+    if output is Format.JSON:
+        entries = [
+            {
+                "says": way.says,
+                "there": way.is_there,
+                "entries": [{name: entry} for name, entry in way.entries],
+                "hint": way.hint or None,
+            }
+            for way in ways
+        ]
+        put_json({"made": False, "of": of, "keyless_ways": entries, "missing": missing})
+        return
+    there = [way for way in ways if way.is_there]
+    lines = [line("No key was made: ", f"{of} has a keyless way in." if there else "a keyless way comes first.")]
+    for way in there:
+        lines.append(line("  ", way.says, Span(f"  {way.source}" if way.source else "", "quiet")))
+    for way in ways:
+        if way.hint:
+            lines.append(line(f"  {way.says}: {way.hint}"))
+        elif not way.is_there:
+            lines.append(line(f"  {way.says}, with"))
+            for section, entry in way.entries:
+                lines.append(line(Span(f"    {section}:", "command")))
+                lines.append(line(Span(f"      {Addition(section, '', entry).line()}", "command")))
+    if not ways:
+        lines.append(
+            line("  nothing in the estate says where it runs: `enthesis admit --from-token` reads a run's token")
+        )
+    lacks = ", ".join(missing)
+    needs = f"a key needs {lacks}" if missing else "with --anyway a key is made"
+    lines.append(line(f"  {needs}; it lives {duration_text(bound)} at the most"))
+    put_lines(lines)
+
+
+def _unnamed(made: Credentialed) -> dict[str, Any]:
+    return {name: value for name, value in made.as_entry().items() if name != "name"}
+
+
+def _put_made(made: Credentialed, into: Path | None, output: Format, *, quiet: bool) -> None:
+    if output is Format.JSON:
+        put_json({"made": True, **made.as_entry()})
+    else:
+        where = f" in {into}" if into is not None else ""
+        lines = [line(f"{made.name} opens {made.of} until {made.expires}; its value is{where or ' where you said'}.")]
+        lines.append(line("  so that the estate knows of it:"))
+        lines.append(line(Span("    credentials:", "command")))
+        lines.append(line(Span(f"      {Addition('credentials', made.name, _unnamed(made)).line()}", "command")))
+        put_lines(lines)
+    remark("It is shown nowhere else, and cannot be had again.", quiet=quiet)
+
+
+def _listed(estate: Estate, folder: Path, output: Format) -> None:
+    try:
+        live: list[tuple[Credentialed, str]] | None = _keys(estate, connect(estate, folder))
+    except Unreachable:
+        live = None
+    every = listed(estate, live, now())
+    if output is Format.JSON:
+        put_json({"live": live is not None, "keys": [_as_json(one) for one in every]})
+        return
+    from_files = "" if live is not None else ", as far as the files say (no live system was asked)"
+    first = f"{counted(len(every), 'keyed credential')} of identities of ours{from_files}."
+    lines = [line(first if every else f"No keyed credential{from_files}.")]
+    for one in every:
+        where = f" at {one.at}" if one.at else ""
+        state = Span("works", "doubt") if one.works else Span(one.why_not or "not known whether it works", "quiet")
+        lines.append(line(f"  {one.name}", Span(f"  {one.form} of {one.of}{where}", "quiet"), "  ", state))
+        made = f"made {one.created or 'nobody knows when'}{f' by {one.made_by}' if one.made_by else ''}"
+        ends = f"until {one.expires}" if one.expires else "without an end"
+        used = f"last used {one.last_used}" if one.last_used else "never used, as far as is known"
+        lines.append(line(f"    {made}, {ends}, {used}"))
+        held = f"; held in {', '.join(one.held_in)}" if one.held_in else ""
+        lines.append(line(f"    because {one.because or 'no reason is known'}{held}", Span(f"  {one.source}", "quiet")))
+        if not one.source:
+            lines.append(line("    not in the estate's files"))
+    put_lines(lines)
+
+
+def _as_json(one: Listed) -> dict[str, Any]:
+    """One credential for a program; what is not known is left out."""
+    said = {"name": one.name, "of": one.of, "form": one.form, "at": one.at, "fingerprint": one.fingerprint,
+            "created": one.created, "made_by": one.made_by, "expires": one.expires, "last_used": one.last_used,
+            "because": one.because, "held_in": list(one.held_in), "why_not": one.why_not}  # fmt: skip
+    known = {name: value for name, value in said.items() if value}
+    return {**known, "works": one.works, "disabled": one.why_not == "disabled", "described_at": one.source or None}

@@ -1,0 +1,48 @@
+"""`enthesis lab`: starts, stops and tunes the stand-ins."""
+
+import typer
+
+from enthesis.cli.lazy import Listed, lazy_group
+
+COMMANDS = {
+    "start": Listed("lab_control:start", "Start the lab of an estate; returns when it is ready."),
+    "stop": Listed("lab_control:stop", "Stop the lab of an estate; its state stays unless --clean is given."),
+    "status": Listed("lab_control:status", "Say whether a lab runs, and at which addresses; exit 1 if none does."),
+    "clock": Listed(
+        "lab_control:clock",
+        "Show how far the lab's clock is ahead, or move it forward to try expiry without waiting.",
+    ),
+    "rotate": Listed(
+        "lab_control:rotate",
+        "Give a service of the lab new signing keys; tokens signed with the old ones stay valid.",
+    ),
+    "add": Listed("lab_actions:add", "Create resources directly at the lab's clouds, bypassing Enthesis."),
+    "remove": Listed(
+        "lab_actions:remove",
+        "Delete resources at the lab's clouds, with identities tied to them; grants stay behind.",
+    ),
+    "on": Listed(
+        "lab_actions:on",
+        "Run a program as if on a host of the lab, with that host's metadata service.",
+        passes_on=True,
+    ),
+    "run": Listed(
+        "lab_actions:run",
+        "Run a program as if in a run of the lab's pipeline service, with the run's token.",
+        passes_on=True,
+    ),
+    "as": Listed(
+        "lab_actions:as_party",
+        "Run a command as another party of the lab, with that party's administrators' sessions.",
+        passes_on=True,
+    ),
+    "agree": Listed("lab_actions:agree", "Agree to a sign-in at the lab's directory, as a person does on its page."),
+}
+app = typer.Typer(
+    cls=lazy_group(COMMANDS), help="Start, stop and tune the stand-ins.", no_args_is_help=True, add_completion=False
+)
+
+
+@app.callback()
+def about() -> None:
+    """Start, stop and tune the stand-ins."""

@@ -1,0 +1,199 @@
+"""Acting in a lab: resources that come and go, programs as if on a host or in a run, people who agree to a sign-in."""
+
+import json
+import os
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Annotated, Any
+from urllib.parse import quote
+
+import typer
+
+from enthesis.cli.options import EstateOption, QuietOption
+from enthesis.cli.questions import claims_from
+from enthesis.cli.subjects import PARTY, read_estate, running_lab
+from enthesis.connectors.http import Client
+from enthesis.files.finding import estate_folder
+from enthesis.files.shapes import perhaps
+from enthesis.live.connecting import connect
+from enthesis.live.origins import METADATA, TOKEN, VARIABLES
+from enthesis.live.running import become
+from enthesis.model.errors import Mistaken, Unreachable
+from enthesis.output.lines import counted
+from enthesis.output.streams import remark
+from enthesis.ports import Secret
+
+PATIENCE = 20  # seconds that a sign-in is waited for
+
+
+def add(
+    addresses: Annotated[list[str], typer.Argument(metavar="ADDRESS...", help="Resources, as members of a pool.")],
+    estate: EstateOption = None,
+    count: Annotated[
+        int | None, typer.Option("--count", metavar="N", help="As many of each, named NAME-1 to NAME-N.")
+    ] = None,
+    tied: Annotated[
+        str | None, typer.Option("--tied", metavar="IDENTITY", help="A managed identity that comes and goes with it.")
+    ] = None,
+    quiet: QuietOption = False,
+) -> None:
+    """Create resources directly at the lab's clouds, bypassing Enthesis.
+
+    Example: enthesis lab add gauges/pool/collectors/host/c --count 3
+    """
+    if count is not None and count < 1:
+        raise Mistaken("--count is at least 1")
+    named = [f"{one}-{n}" for one in addresses for n in range(1, count + 1)] if count else addresses
+    if tied is not None and len(named) != 1:
+        raise Mistaken("an identity is tied to one resource", remedy="add one at a time")
+    clouds = _administrators(estate)
+    by_account: dict[str, dict[str, Any]] = {}
+    for address in named:
+        entry = {"tied": tied} if tied is not None else {}
+        by_account.setdefault(address.split("/", maxsplit=1)[0], {})[address] = entry
+    for account, wanted in by_account.items():
+        client, session = clouds(account)
+        with client:
+            answer = client.ask("POST", "/administration/resources", bearer=session, body={"resources": wanted})
+            client.expect(answer, 201)
+    with_it = f", and {tied} with it" if tied else ""
+    remark(f"{counted(len(named), 'resource')} {'are' if len(named) > 1 else 'is'} there now{with_it}.", quiet=quiet)
+
+
+def remove(
+    addresses: Annotated[list[str], typer.Argument(metavar="ADDRESS...", help="Resources.")],
+    estate: EstateOption = None,
+    quiet: QuietOption = False,
+) -> None:
+    """Delete resources at the lab's clouds, with identities tied to them; grants stay behind.
+
+    Example: enthesis lab remove gauges/pool/collectors/host/c-1
+    """
+    clouds = _administrators(estate)
+    for address in addresses:
+        client, session = clouds(address.split("/", maxsplit=1)[0])
+        with client:
+            answer = client.ask("DELETE", f"/administration/resources/{quote(address)}", bearer=session)
+            client.expect(answer, 204)
+    have = "has" if len(addresses) == 1 else "have"
+    remark(f"{counted(len(addresses), 'resource')} {have} gone.", quiet=quiet)
+
+
+def on(
+    host: Annotated[str, typer.Argument(metavar="HOST", help="A host, pool, function or connector.")],
+    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="What runs there.")],
+    estate: EstateOption = None,
+) -> None:
+    """Run a program as if on a host of the lab, with that host's metadata service.
+
+    Example: enthesis lab on gauges/host/collector-1 -- enthesis whoami
+    """
+    folder = estate_folder(estate)
+    account = read_estate(folder).accounts.get(host.split("/", maxsplit=1)[0])
+    name = f"{account.provider}/hosts" if account is not None else ""
+    url = running_lab(estate).url_of(name)
+    if url is None:
+        raise Unreachable(f"the lab has no metadata service for {host}")
+    _become(command, METADATA, f"{url}/{quote(host, safe='/@')}")
+
+
+def run(
+    issuer: Annotated[str, typer.Argument(metavar="ISSUER", help="A pipeline service of the estate.")],
+    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="What runs there.")],
+    claim: Annotated[
+        list[str] | None, typer.Option("--claim", metavar="NAME=VALUE", help="A claim of the run's token.")
+    ] = None,
+    estate: EstateOption = None,
+) -> None:
+    """Run a program as if in a run of the lab's pipeline service, with the run's token.
+
+    Example: enthesis lab run forge --claim sub=project/tides/x/branch/main --claim aud=lowland -- enthesis whoami
+    """
+    folder = estate_folder(estate)
+    running_lab(estate)
+    found = connect(read_estate(folder), folder).issuers.get(issuer)
+    if found is None:
+        raise Mistaken(f"the lab has no pipeline service called {issuer}")
+    token = found.obtain(claims_from(claim)).secret.reveal()
+    _become(command, TOKEN, token)
+
+
+def as_party(
+    party: Annotated[str, typer.Argument(metavar="ORGANISATION", help="A party of the lab, or an account of one.")],
+    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="What is run for it.")],
+    estate: EstateOption = None,
+) -> None:
+    """Run a command as another party of the lab, with that party's administrators' sessions.
+
+    Example: enthesis lab as harbourline -- enthesis enact
+    """
+    described = read_estate(estate_folder(estate))
+    running_lab(estate)
+    name = party.removeprefix("@")
+    known = [*described.organisations, *described.accounts]
+    if name not in known:
+        raise Mistaken(f"no such organisation or account: {party}", remedy=perhaps(name, known))
+    become(command, {**os.environ, PARTY: name})
+
+
+def agree(
+    person: Annotated[str, typer.Option("--as", metavar="PERSON", help="Who agrees.")],
+    code: Annotated[
+        str | None,
+        typer.Argument(
+            metavar="[CODE]", help="The code that a sign-in shows; default: the next one that is asked for."
+        ),
+    ] = None,
+    mfa: Annotated[bool, typer.Option("--mfa", help="With a second factor.")] = False,
+    refuse: Annotated[bool, typer.Option("--refuse", help="Refuse instead.")] = False,
+    estate: EstateOption = None,
+    quiet: QuietOption = False,
+) -> None:
+    """Agree to a sign-in at the lab's directory, as a person does on its page.
+
+    Example: enthesis lab agree BCDF-GHJK --as @saltmarsh/identity/maren --mfa
+    """
+    name = person.split("/", maxsplit=1)[0]
+    found = running_lab(estate)
+    url = found.url_of(name)
+    if url is None:
+        raise Unreachable(f"the lab has no directory of {name}")
+    code = code or _next_sign_in(found.state, name)
+    form = {"code": code, "person": person, "mfa": "yes" if mfa else "no", "agreed": "no" if refuse else "yes"}
+    with Client(name, url, authority=found.authority) as client:
+        client.expect(client.ask("POST", "/agree", form=form), 200)
+    remark(f"{person} {'refused' if refuse else 'agreed'}.", quiet=quiet)
+
+
+def _next_sign_in(state: Path, directory: str) -> str:
+    """Waits for somebody to want to sign in."""
+    from enthesis.lab.tuning import waiting_sign_in  # noqa: PLC0415  loads the store of the lab
+
+    for _ in range(PATIENCE * 10):
+        found = waiting_sign_in(state, directory)
+        if found is not None:
+            return found
+        time.sleep(0.1)
+    raise Unreachable("nobody wants to sign in", remedy="enthesis sign-in")
+
+
+def _become(command: list[str], variable: str, value: str) -> None:
+    """Becomes a program that finds no origin but the one that it is given."""
+    kept = {name: one for name, one in os.environ.items() if name not in VARIABLES}
+    become(command, {**kept, variable: value})
+
+
+def _administrators(estate: Path | None) -> Callable[[str], tuple[Client, Secret]]:
+    """Answers for an account the client of its cloud, and a session of its administrators."""
+    found = running_lab(estate)
+    listed = json.loads((found.state / "administrators.json").read_text(encoding="utf-8"))
+
+    def of(account: str) -> tuple[Client, Secret]:
+        one = next((one for one in listed if one.get("holder") == account), None)
+        url = found.url_of(one["cloud"]) if one is not None else None
+        if one is None or url is None:
+            raise Mistaken(f"the lab has no account {account}")
+        return Client(one["cloud"], url, authority=found.authority), Secret(one["session"])
+
+    return of

@@ -1,0 +1,187 @@
+"""`enthesis lab start`, `stop`, `status`, `clock` and `rotate`: the stand-ins as a whole."""
+
+from collections.abc import Mapping
+from datetime import timedelta
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from enthesis.cli.interrupts import on_interrupt
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.subjects import read_estate, running_lab
+from enthesis.files.finding import estate_folder
+from enthesis.files.shapes import duration_from, duration_text, perhaps
+from enthesis.files.writing import plain_statement
+from enthesis.lab.control import LabFailed
+from enthesis.lab.control import start as start_lab
+from enthesis.lab.control import stop as stop_lab
+from enthesis.lab.running import Running, running, state_folder
+from enthesis.model.errors import LiveFailure, Mistaken
+from enthesis.model.estate import Estate
+from enthesis.output.lines import Span, line
+from enthesis.output.streams import put_json, put_lines, remark
+
+
+def start(
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    foreground: Annotated[bool, typer.Option("--foreground", help="Stay, until interrupted.")] = False,
+) -> None:
+    """Start the lab of an estate; returns when it is ready.
+
+    It is furnished with what exists already: organisations, accounts, resources and people. Run again, it renews
+    the administrators' one-hour sessions, and furnishes anew what has changed.
+
+    Example: enthesis lab start
+    """
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    state = state_folder(folder)
+    _make_place_of_work(state)
+    try:
+        on_interrupt("the lab is stopped" if foreground else "")
+        found = start_lab(state, furniture(described), foreground=foreground)
+    except LabFailed as fault:
+        raise LiveFailure(str(fault)) from None
+    if found is not None:
+        _put_status(found, output)
+
+
+def stop(
+    estate: EstateOption = None,
+    quiet: QuietOption = False,
+    clean: Annotated[bool, typer.Option("--clean", help="Also remove its state.")] = False,
+) -> None:
+    """Stop the lab of an estate; its state stays unless --clean is given.
+
+    Example: enthesis lab stop --clean
+    """
+    state = state_folder(estate_folder(estate))
+    was_running = stop_lab(state, clean=clean)
+    if clean:
+        _remove_place_of_work(state)
+    removed = " Its state is removed." if clean else ""
+    remark(("The lab is stopped." if was_running else "No lab was running.") + removed, quiet=quiet)
+
+
+def status(estate: EstateOption = None, output: FormatOption = Format.TEXT) -> None:
+    """Say whether a lab runs, and at which addresses; exit 1 if none does.
+
+    Example: enthesis lab status --format json
+    """
+    found = running(state_folder(estate_folder(estate)))
+    if found is None:
+        if output is Format.JSON:
+            put_json({"running": False, "services": []})
+        else:
+            remark("No lab runs for this estate.")
+        raise typer.Exit(1)
+    _put_status(found, output)
+
+
+def clock(
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    forward: Annotated[str | None, typer.Option("--forward", metavar="DURATION", help="How far, e.g. 20m.")] = None,
+) -> None:
+    """Show how far the lab's clock is ahead, or move it forward to try expiry without waiting.
+
+    Example: enthesis lab clock --forward 20m
+    """
+    seconds = 0.0
+    if forward is not None:
+        length = duration_from(forward)
+        if length is None:
+            raise Mistaken(f"{forward} is no duration", remedy="write it like 15m, 8h or 30d")
+        seconds = length.total_seconds()
+    from enthesis.lab.tuning import clock as move  # noqa: PLC0415  loads the store of the lab
+
+    ahead = move(running_lab(estate).state, seconds)
+    if output is Format.JSON:
+        put_json({"ahead_seconds": ahead})
+    else:
+        put_lines([line(f"The lab's clock is {duration_text(timedelta(seconds=ahead))} ahead.")])
+
+
+def rotate(
+    issuer: Annotated[str, typer.Argument(help="The name of a service in the estate.")],
+    estate: EstateOption = None,
+    quiet: QuietOption = False,
+) -> None:
+    """Give a service of the lab new signing keys; tokens signed with the old ones stay valid.
+
+    Example: enthesis lab rotate forge
+    """
+    found = running_lab(estate)
+    names = [service["name"] for service in found.services]
+    if issuer not in names:
+        hint = perhaps(issuer, names, f"perhaps {' or '.join(names)}")
+        raise Mistaken(f"the lab has no service called {issuer}", remedy=hint)
+    from enthesis.lab.tuning import rotate as new_keys  # noqa: PLC0415  loads the libraries of tokens
+
+    new_keys(found.state, issuer)
+    remark(f"{issuer} signs with new keys.", quiet=quiet)
+
+
+def _make_place_of_work(state: Path) -> None:
+    """The folder beside the estate's files, which no repository should take in."""
+    try:
+        state.parent.mkdir(mode=0o700, exist_ok=True)
+        (state.parent / ".gitignore").write_text("*\n", encoding="utf-8")
+    except OSError as fault:
+        raise Mistaken(f"{state.parent} cannot be written: {fault.strerror}") from None
+
+
+def _remove_place_of_work(state: Path) -> None:
+    place = state.parent
+    if place.is_dir() and [entry.name for entry in place.iterdir()] == [".gitignore"]:
+        (place / ".gitignore").unlink()
+        place.rmdir()
+
+
+def _put_status(found: Running, output: Format) -> None:
+    if output is Format.JSON:
+        services = [dict(service) for service in found.services]
+        put_json({"running": True, "estate": found.estate, "authority": str(found.authority), "services": services})
+        return
+    lines = [line("The lab of ", found.estate, " is ", Span("running", "good"), ".")]
+    width = max(len(service["name"]) for service in found.services)
+    for service in found.services:
+        lines.append(line(f"  {service['name'].ljust(width)}  {service['kind'].ljust(9)}  {service['url']}"))
+    lines.append(line("  their certificates are signed by ", str(found.authority)))
+    put_lines(lines)
+
+
+def furniture(estate: Estate) -> dict[str, Any]:
+    """What exists already, as plain data: everything but the statements about access."""
+
+    def section(name: str, entries: Mapping[str, Any]) -> dict[str, Any]:
+        return {key: plain_statement(name, value) for key, value in entries.items()}
+
+    kinds = {
+        name: {"in": list(kind.within), "leaf": kind.leaf, "verbs": dict(kind.verbs)}
+        for name, kind in estate.catalogue.kinds.items()
+    }
+    organisations = {
+        name: {**plain_statement("organisations", one), "units": list(one.units)}
+        for name, one in estate.organisations.items()
+    }
+    resources = section("resources", estate.resources)
+    for resource in resources.values():
+        resource.pop("runs_as", None)
+    people = {address: one for address, one in estate.identities.items() if one.kind == "person"}
+    return {
+        "estate": estate.name,
+        "catalogue": {"kinds": kinds, "verbs_everywhere": dict(estate.catalogue.everywhere)},
+        "organisations": organisations,
+        "providers": section("providers", estate.providers),
+        "accounts": section("accounts", estate.accounts),
+        "issuers": section("issuers", estate.issuers),
+        "resources": resources,
+        "people": section("identities", people),
+        "lodged": {
+            name: {**plain_statement("lodged", one), "audience": estate.system_of(one.of)}
+            for name, one in estate.lodged.items()
+        },
+    }

@@ -1,0 +1,264 @@
+"""`enthesis lend`: a short-lived credential for an identity, for one program or for other people's clients."""
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from functools import cached_property
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from enthesis.cli.options import QuietOption
+from enthesis.cli.subjects import read_estate, workload_identity
+from enthesis.connectors.cluster.lending import ASKED_BY, answer_to_client, lent_kubeconfig, version_asked
+from enthesis.connectors.cluster.using import LiveCluster
+from enthesis.files.finding import estate_folder, find_estate
+from enthesis.files.saving import write_file
+from enthesis.files.shapes import duration_from, duration_text
+from enthesis.lab.running import running, state_folder
+from enthesis.live.clocks import clock_for
+from enthesis.live.connecting import Given, cluster_of, connect
+from enthesis.live.lending import NotLent, lent
+from enthesis.live.origins import AtHand, at_hand
+from enthesis.live.running import Lent, run_with_endpoint, run_with_variable
+from enthesis.model.errors import LiveFailure, Mistaken
+from enthesis.model.estate import Context, Estate, Origin
+from enthesis.output.streams import put_text, remark
+from enthesis.ports import Connected, Credential, Refusal
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.takeable import refused_by, way_onto
+
+USUAL_LIFE = "15m"
+NO_SIGN_IN = "sign in with `enthesis sign-in`, or run this where a workload runs"
+
+
+def lend(
+    identity: Annotated[
+        str | None, typer.Argument(metavar="[IDENTITY]", help="Whom the program is to be, on its way.")
+    ] = None,
+    command: Annotated[
+        list[str] | None, typer.Argument(metavar="[-- COMMAND...]", help="The program, with its arguments.")
+    ] = None,
+    endpoint: Annotated[
+        bool, typer.Option("--endpoint", help="Lend at a loopback endpoint that renews, for long runs.")
+    ] = False,
+    write_kubeconfig: Annotated[
+        Path | None,
+        typer.Option("--write-kubeconfig", metavar="FILE", help="Write a kubeconfig that asks here for tokens."),
+    ] = None,
+    life: Annotated[
+        str, typer.Option("--life", metavar="DURATION", help="How long each token of a cluster lives.")
+    ] = USUAL_LIFE,
+    kubeconfig: Annotated[
+        Path | None,
+        typer.Option("--kubeconfig", metavar="FILE", help="The kubeconfig with which to reach the cluster."),
+    ] = None,
+    context: Annotated[
+        str | None, typer.Option("--context", metavar="NAME", help="A context of it; default: its current one.")
+    ] = None,
+    to_client: Annotated[
+        bool, typer.Option("--to-client", hidden=True, help="Answer a client that a lent kubeconfig sent here.")
+    ] = False,
+    estate: Annotated[
+        Path | None, typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward.")
+    ] = None,
+    quiet: QuietOption = False,
+) -> None:
+    """Run a program as an identity with a short-lived credential, nothing on disk.
+
+    The credential comes from the best keyless origin that is at hand (`enthesis whoami` shows them), by the fewest hops
+    that the estate's trusts allow. The program finds it in the variable ENTHESIS_SESSION, or with --endpoint at the
+    address in ENTHESIS_METADATA_URL, which speaks as a host's metadata service does and renews it. Signals and
+    the exit code are passed through. Exit 1 where no origin at hand can take the identity on.
+
+    For a service account of a cluster, --write-kubeconfig writes one whose user asks here for a fresh token
+    each time; that needs the right to request its tokens.
+
+    Example: enthesis lend build/identity/publisher -- ./publish.sh
+    """
+    if identity is None:
+        raise Mistaken("nobody is named to lend", remedy="enthesis lend IDENTITY -- COMMAND")
+    if to_client or write_kubeconfig is not None:
+        _to_clients(identity, write_kubeconfig, life, kubeconfig, context, estate, to_client=to_client, quiet=quiet)
+        return
+    if not command:
+        raise Mistaken("no program is named", remedy=f"enthesis lend {identity} -- COMMAND, or --write-kubeconfig FILE")
+    _to_program(identity, command, estate, endpoint=endpoint, quiet=quiet)
+
+
+# -- to a program ------------------------------------------------------------------------------------------------
+
+
+def _to_program(identity: str, command: list[str], estate: Path | None, *, endpoint: bool, quiet: bool) -> None:
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    workload_identity(described, identity)
+    ways = _Ways(described, folder, identity)
+    clock = clock_for(described, folder, identity)
+    now = clock.now()
+    if clock.said():
+        remark(clock.said(), quiet=quiet)
+    best = ways.best(now)
+    if best is None:
+        for reason in ways.why_none(now):
+            remark(reason)
+        raise typer.Exit(1)
+    got = ways.walked(best)
+    if not isinstance(got, Credential):
+        remark(got)
+        raise typer.Exit(1)
+    lent = Lent(identity, got, *_provider(described, folder, identity), now=clock.now)
+    until = now + got.life
+    how = "renewed while it runs" if endpoint else f"until {until:%H:%M:%SZ}"
+    over = f", through {' and '.join(best.hops[:-1])}" if len(best.hops) > 1 else ""
+    remark(
+        f"{command[0]} runs as {identity} for {duration_text(got.life)}, {how}, by {best.origin.where}"
+        f" ({best.origin.who}){over}.",
+        quiet=quiet,
+    )
+    if not endpoint:
+        run_with_variable(command, lent)
+
+    def again() -> Credential:
+        fresh = ways.best(clock.now())
+        renewed = ways.walked(fresh) if fresh is not None else None
+        if not isinstance(renewed, Credential):
+            raise LiveFailure(f"{identity} cannot be taken on any more")
+        return renewed
+
+    raise typer.Exit(run_with_endpoint(command, lent, again))
+
+
+@dataclass(frozen=True)
+class _Way:
+    """An origin at hand that comes to an identity, and the hops from it."""
+
+    origin: AtHand
+    hops: tuple[str, ...]
+
+
+@dataclass
+class _Ways:
+    """The ways to one identity from what is at hand. The estate is judged, and live systems connected to, once."""
+
+    estate: Estate
+    folder: Path
+    identity: str
+
+    @cached_property
+    def judge(self) -> Judge:
+        return Judge(compile_estate(self.estate))
+
+    @cached_property
+    def connected(self) -> Connected:
+        return connect(self.estate, self.folder, Given(at_hand=True))
+
+    def best(self, now: datetime) -> _Way | None:
+        """The first origin that comes to the identity; None where none does."""
+        for one, origin in self._usable(now):
+            if one.form == "session" and one.who == self.identity:
+                return _Way(one, ())
+            hops = way_onto(self.estate, self.judge, origin, self.identity, Context(), now)
+            if hops is not None:
+                return _Way(one, hops)
+        return None
+
+    def why_none(self, now: datetime) -> Iterator[str]:
+        """Why no origin at hand comes to the identity, and where to look next."""
+        usable = self._usable(now)
+        for one, origin in usable:
+            verdict = refused_by(self.judge, origin, self.identity, Context(), now)
+            steps = ", ".join(verdict.requests[0].refusing)
+            yield f"Not by {one.where} ({one.who}): {self.identity} is refused at {steps}."
+        if usable:
+            yield f"`enthesis admit {self.identity}` says who is admitted."
+            return
+        cluster = "/namespace/" in self.identity
+        how = "`enthesis lend … --kubeconfig FILE` lends it to clients of its cluster" if cluster else NO_SIGN_IN
+        yield f"Nothing that could take on {self.identity} is at hand here: {how}."
+
+    def _usable(self, now: datetime) -> list[tuple[AtHand, Origin]]:
+        return [
+            (one, one.origin)
+            for one in at_hand(self.estate, self.folder, now)
+            if not one.fault and one.origin is not None and (one.credential is not None or one.service is not None)
+        ]
+
+    def walked(self, way: _Way) -> Credential | str:
+        """The session of the last hop, or in words that a live system refuses it."""
+        origin, rest = way.origin, way.hops
+        if origin.service is not None:
+            first, rest = (origin.who, rest) if origin.form == "session" else (rest[0], rest[1:])
+            handed = origin.service.session(first)
+            if isinstance(handed, Refusal):
+                return f"No session as {first} by {origin.where}: refused at {', '.join(handed.steps)}."
+            shown = handed.credential
+        elif origin.credential is not None:
+            shown = origin.credential
+        else:
+            raise LookupError(origin.where)  # nothing of that is usable
+        got = lent(self.estate, shown, rest, self.connected) if rest else shown
+        if isinstance(got, NotLent):
+            return f"{got.identity} was refused at {', '.join(got.refusal.steps)}: {got.refusal.said}."
+        return got
+
+
+def _provider(estate: Estate, folder: Path, identity: str) -> tuple[str, str]:
+    """Where the provider of an identity is, and the authority to trust there if it is a lab's."""
+    name = estate.system_of(identity)
+    lab = running(state_folder(folder))
+    url = lab.url_of(name) if lab is not None else None
+    if lab is not None and url is not None:
+        return url, str(lab.authority)
+    provider = estate.providers.get(name)
+    return (provider.url or "" if provider is not None else ""), ""
+
+
+# -- to clients of a cluster -------------------------------------------------------------------------------------
+
+
+def _to_clients(
+    identity: str,
+    file: Path | None,
+    life: str,
+    kubeconfig: Path | None,
+    context: str | None,
+    estate: Path | None,
+    *,
+    to_client: bool,
+    quiet: bool,
+) -> None:
+    length = duration_from(life)
+    if length is None:
+        raise Mistaken(f"{life} is no duration", remedy="write it like 15m or 1h")
+    cluster, folder = _cluster(identity, estate, kubeconfig, context)
+    if to_client:
+        version = version_asked(os.environ.get(ASKED_BY, ""))
+        put_text(answer_to_client(version, *cluster.token_for(identity, length)))
+        return
+    if file is None:
+        return
+    cluster.token_for(identity, length)  # so that what cannot be lent is said now and not to the client later
+    words = ["lend", identity, "--to-client", "--life", life, "--quiet"]
+    kept = kubeconfig.resolve() if kubeconfig is not None else None
+    for option, value in (("--estate", folder), ("--kubeconfig", kept), ("--context", context)):
+        words += [option, str(value)] if value is not None else []
+    write_file(file, lent_kubeconfig(cluster, identity, words).encode(), foreign=True)
+    file.chmod(0o600)
+    remark(f"{file} lends {identity}, for {life} at a time.", quiet=quiet)
+
+
+def _cluster(
+    identity: str, estate: Path | None, kubeconfig: Path | None, context: str | None
+) -> tuple[LiveCluster, Path | None]:
+    """The cluster that a service account is in, and the folder of the estate whose lab it is perhaps of."""
+    parts = identity.split("/")
+    if len(parts) != 7 or (parts[1], parts[3], parts[5]) != ("cluster", "namespace", "identity"):
+        remedy = "expected ACCOUNT/cluster/NAME/namespace/NAME/identity/NAME"
+        raise Mistaken(f"{identity} is no service account of a cluster", remedy=remedy)
+    folder = estate_folder(estate) if estate is not None or find_estate(Path.cwd()) is not None else None
+    found = cluster_of("/".join(parts[:3]), "", folder, kubeconfig, context, dict(os.environ))
+    return LiveCluster(found), folder

@@ -1,0 +1,122 @@
+"""The program: its commands, each imported only when it runs, and how errors become messages and exit codes."""
+
+import sys
+from itertools import pairwise
+from typing import Annotated
+
+import typer
+
+from enthesis import __version__
+from enthesis.cli.lazy import Listed, lazy_group
+from enthesis.model.bounds import Undecided
+from enthesis.model.errors import EnthesisError, EstateMistaken, NotDecided
+from enthesis.output.lines import Span, line
+from enthesis.output.mistakes import mistake_json, mistake_lines
+from enthesis.output.streams import put_json, put_lines
+
+COMMANDS = {
+    "demo": Listed(
+        "demo:demo",
+        "Run the worked example: a pipeline publishes without a stored key, and the wrong branch is refused.",
+        "Begin",
+    ),
+    "start": Listed(
+        "start:start", "Create a small estate from a pattern, or add a twin of an account or identity.", "Begin"
+    ),
+    "check": Listed(
+        "check:check", "Validate the estate: errors with their lines, journeys, invariants and risks.", "Describe"
+    ),
+    "card": Listed("card:card", "Show one identity, resource, group or role on a page.", "Describe"),
+    "trace": Listed("trace:trace", "Explain why a request is allowed or refused, and how to change that.", "Ask"),
+    "reach": Listed("reach:reach", "List what a caller can reach (--from), or who can reach a place (--to).", "Ask"),
+    "admit": Listed(
+        "admit:admit", "Show whom a trust admits, claim by claim, with examples of who is in and who is not.", "Ask"
+    ),
+    "survey": Listed(
+        "survey:survey", "Read live systems into a survey file, which every question can be asked of.", "Change"
+    ),
+    "propose": Listed(
+        "propose:propose", "Compare the live side with the estate and show what is not in place.", "Change"
+    ),
+    "enact": Listed("enact:enact", "Carry out a proposal, or propose, show and ask.", "Change"),
+    "prove": Listed("prove:prove", "Run journeys with real credentials and check that each ends as expected.", "Prove"),
+    "lend": Listed(
+        "lend:lend", "Run a program as an identity with a short-lived credential, nothing on disk.", "Prove"
+    ),
+    "sign-in": Listed(
+        "sign_in:sign_in", "Sign in as a person at the organisation's directory; kept for at most eight hours.", "Prove"
+    ),
+    "sign-out": Listed(
+        "sign_out:sign_out", "End the sign-in of a person, at the directory and on this machine.", "Prove"
+    ),
+    "whoami": Listed(
+        "whoami:whoami", "Show which origins are available here and which identities they can take on.", "Prove"
+    ),
+    "key": Listed(
+        "key:key", "List credentials, create one that ends, or revoke one; keyless ways come first.", "Prove"
+    ),
+    "lab": Listed("lab:app", "Start, stop and tune the stand-ins.", "Lab"),
+}
+
+
+app = typer.Typer(
+    name="enthesis",
+    cls=lazy_group(COMMANDS),
+    help="Describe the access you mean; Enthesis makes it so, explains it, and proves it without long-lived keys.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+)
+
+
+def _version(wanted: bool) -> None:
+    if wanted:
+        sys.stdout.write(f"enthesis {__version__}\n")
+        raise typer.Exit
+
+
+@app.callback()
+def about(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version.")
+    ] = False,
+) -> None:
+    """Describe the access you mean; Enthesis makes it so, explains it, and proves it without long-lived keys.
+
+    Exit codes: 0 as asked; 1 the answer is no; 2 the request or the estate is mistaken; 3 a live system could not be
+    reached or refused us; 4 stopped part-way, run again to go on.
+    """
+
+
+def run() -> None:
+    """Runs the program; the one place where an error becomes an exit."""
+    try:
+        try:
+            app()
+        except Undecided as bound:
+            raise NotDecided(f"not decided, because of {bound}", remedy="ask about less at once") from None
+    except EnthesisError as fault:
+        _put_error(fault)
+        sys.exit(fault.exit_code)
+    except BrokenPipeError:
+        sys.stderr.close()  # whoever read our output has gone
+        sys.exit(1)
+
+
+def _put_error(fault: EnthesisError) -> None:
+    mistakes = fault.mistakes if isinstance(fault, EstateMistaken) else ()
+    if _json_wanted():
+        error = {"code": fault.code, "message": fault.message, "remedy": fault.remedy}
+        put_json({"error": {**error, "mistakes": [mistake_json(mistake) for mistake in mistakes]}})
+        return
+    if mistakes:
+        put_lines(mistake_lines(mistakes), to_error=True)
+        return
+    put_lines([line(Span(fault.message[:1].upper() + fault.message[1:], "bad"), ".")], to_error=True)
+    if fault.remedy:
+        put_lines([line("  ", fault.remedy)], to_error=True)
+
+
+def _json_wanted() -> bool:
+    words = sys.argv[1:]
+    return "--format=json" in words or ("--format", "json") in pairwise(words)

@@ -1,0 +1,47 @@
+"""The options that several commands share, and the forms that an answer takes."""
+
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+
+class Format(StrEnum):
+    """How an answer is put out."""
+
+    TEXT = "text"
+    JSON = "json"
+
+
+class ReviewFormat(StrEnum):
+    """The same, and Markdown for a review."""
+
+    TEXT = "text"
+    JSON = "json"
+    MARKDOWN = "markdown"
+
+
+EstateOption = Annotated[
+    Path | None,
+    typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward with estate.yaml."),
+]
+LiveOption = Annotated[
+    Path | None,
+    typer.Option("--live", metavar="FILE", help="Ask a survey, in place of an estate or beside one."),
+]
+KubeconfigOption = Annotated[
+    Path | None,
+    typer.Option("--kubeconfig", metavar="FILE", help="How the estate's clusters are reached where no lab runs."),
+]
+ContextOption = Annotated[
+    str | None, typer.Option("--context", metavar="NAME", help="A context of the kubeconfig; default: its current one.")
+]
+FormatOption = Annotated[Format, typer.Option("--format", help="How the answer is put out.")]
+QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="No progress, no remarks, no details.")]
+OrganisationOption = Annotated[
+    str | None,
+    typer.Option(
+        "--organisation", metavar="NAME", help="The organisation whose directory to use, if there are several."
+    ),
+]

@@ -1,0 +1,92 @@
+"""`enthesis propose`: what would change on the live side, in what order, and what that gives and takes."""
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from enthesis.chains.differences import Difference
+from enthesis.cli.options import ContextOption, EstateOption, KubeconfigOption, QuietOption, ReviewFormat
+from enthesis.cli.questions import now
+from enthesis.cli.subjects import read_estate
+from enthesis.files.finding import estate_folder
+from enthesis.files.saving import write_file
+from enthesis.live.connecting import Given, connect
+from enthesis.live.manifests import write_manifests
+from enthesis.live.surveying import survey
+from enthesis.output.differences import barred_lines, difference_json, difference_markdown, gain_sentences
+from enthesis.output.lines import counted, json_text
+from enthesis.output.progress import reporter
+from enthesis.output.proposals import proposal_lines, proposal_markdown
+from enthesis.output.streams import put_json, put_lines, put_text, remark
+from enthesis.ports import Connected
+from enthesis.proposals.effects import access_change
+from enthesis.proposals.guards import barred_gains
+from enthesis.proposals.proposing import propose as compare
+from enthesis.proposals.steps import Proposal
+from enthesis.surveys.statements import Surveyed
+
+
+def propose(
+    estate: EstateOption = None,
+    kubeconfig: KubeconfigOption = None,
+    context: ContextOption = None,
+    output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
+    quiet: QuietOption = False,
+    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Also write the proposal, as JSON.")] = None,
+    manifests: Annotated[
+        Path | None,
+        typer.Option("--manifests", metavar="DIR", help="Only write what clusters need, as YAML; asks nothing live."),
+    ] = None,
+    prune: Annotated[bool, typer.Option("--prune", help="Also remove what the estate no longer describes.")] = False,
+    expect_none: Annotated[bool, typer.Option("--expect-none", help="Exit 1 where anything is to be done.")] = False,
+    fail_on_gain: Annotated[
+        list[str] | None,
+        typer.Option("--fail-on-gain", metavar="VERBS PLACE", help="Exit 1 where anybody gains that."),
+    ] = None,
+) -> None:
+    """Compare the live side with the estate and show what is not in place.
+
+    Needs, for each of our accounts, the right to read its statements about access. Changes nothing. Only what
+    Enthesis made for this estate would ever be altered or removed.
+
+    Example: enthesis propose --out proposal.json
+    """
+    folder = estate_folder(estate)
+    if manifests is not None:
+        written = write_manifests(read_estate(folder), manifests)
+        remark(f"{counted(len(written), 'file')} written to {manifests}.", quiet=quiet)
+        return
+    proposal, _, connected, change = proposed(
+        folder, Given(kubeconfig=kubeconfig, context=context), prune=prune, quiet=quiet
+    )
+    gained = barred_gains(read_estate(folder), change, fail_on_gain or [])
+    if out is not None:
+        write_file(out, json_text(proposal.as_json()).encode() + b"\n")
+    if output is ReviewFormat.JSON:
+        put_json({"spoke_to": connected.spoke_to, **proposal.as_json(), "access": difference_json(change)})
+    elif output is ReviewFormat.MARKDOWN:
+        put_text("\n".join([*proposal_markdown(proposal), "", *difference_markdown(change)]) + "\n")
+    else:
+        put_lines(proposal_lines(proposal))
+        remark(f"Surveyed at {connected.spoke_to}.", quiet=quiet)
+    put_lines(barred_lines(gained), to_error=output is not ReviewFormat.TEXT)
+    if gained or (expect_none and not (proposal.nothing_to_do and not proposal.left and not proposal.dangling)):
+        raise typer.Exit(1)
+
+
+def proposed(
+    folder: Path, given: Given, *, prune: bool, quiet: bool
+) -> tuple[Proposal, tuple[Surveyed, ...], Connected, Difference]:
+    """The proposal for the estate in a folder, the surveys behind it, what was spoken to, and what access changes."""
+    described = read_estate(folder)
+    connected = connect(described, folder, given)
+    surveys = survey(described, connected, reporter(quiet=quiet))
+    objections = {name: one.objection for name, one in (*connected.clusters.items(), *connected.providers.items())}
+    proposal = compare(described, surveys, prune=prune, objections=objections, now=now())
+    if proposal.aside:
+        remark(f"Left aside, since they are not spoken to here: {', '.join(proposal.aside)}.", quiet=quiet)
+    change = access_change(described, proposal, surveys, now().timestamp())
+    gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
+    return replace(proposal, gives=gives, takes=takes), surveys, connected, change

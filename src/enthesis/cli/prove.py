@@ -1,0 +1,149 @@
+"""`enthesis prove`: runs journeys with real credentials, the ones that must fail too."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from enthesis.cli.admit import chosen
+from enthesis.cli.options import ContextOption, EstateOption, Format, FormatOption, KubeconfigOption, QuietOption
+from enthesis.cli.questions import now
+from enthesis.cli.subjects import read_estate
+from enthesis.files.finding import estate_folder
+from enthesis.files.saving import write_file
+from enthesis.files.shapes import perhaps
+from enthesis.live.connecting import Given, connect
+from enthesis.live.proving import WAITING
+from enthesis.live.proving import prove as run
+from enthesis.live.refusing import Trials, expiry_trials, lodged_trials, near_miss_trials, replay_trials
+from enthesis.model.errors import Mistaken
+from enthesis.model.estate import Estate, Journey
+from enthesis.output.progress import reporter
+from enthesis.output.proofs import (
+    first_sentence,
+    junit_xml,
+    proof_cases,
+    proof_lines,
+    trial_cases,
+    trials_json,
+    trials_lines,
+    trials_sentence,
+)
+from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.ports import Connected, Reporter
+
+
+def prove(
+    names: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[NAME]...", help="Only these journeys, or trusts and identities; default: all."),
+    ] = None,
+    near_misses: Annotated[
+        bool, typer.Option("--near-misses", help="Show that callers near those of each trust are refused.")
+    ] = False,
+    expiry: Annotated[
+        bool, typer.Option("--expiry", help="Move the lab's clock, and show that what has ended opens nothing.")
+    ] = False,
+    replay: Annotated[
+        bool, typer.Option("--replay", help="Show that credentials are refused where they were not made for.")
+    ] = False,
+    allow_waiting: Annotated[
+        bool, typer.Option("--allow-waiting", help="Exit 0 though some journeys wait for others to write their half.")
+    ] = False,
+    token: Annotated[
+        list[str] | None,
+        typer.Option("--token", metavar="ISSUER=FILE", help="A token at hand; without a lab, it is shown for real."),
+    ] = None,
+    client: Annotated[
+        list[str] | None,
+        typer.Option("--client", metavar="ISSUER=FILE", help="A registered client that obtains its token there."),
+    ] = None,
+    credential: Annotated[
+        list[str] | None,
+        typer.Option("--credential", metavar="NAME=FILE", help="The value of a keyed credential, for its journeys."),
+    ] = None,
+    kubeconfig: KubeconfigOption = None,
+    context: ContextOption = None,
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+    junit: Annotated[Path | None, typer.Option("--junit", metavar="FILE", help="Also write JUnit XML.")] = None,
+) -> None:
+    """Run journeys with real credentials and check that each ends as expected.
+
+    Needs no right of our own: each journey uses its workload's. What is written is put back. A refusal meets an
+    expectation only where access was refused; whatever could not be tried is unmet. A journey that is refused for want
+    of a half that others write is waiting. Exit 1 where anything is unmet or, without --allow-waiting, waits.
+    With --near-misses, --expiry or --replay, what must be refused is tried instead, each with a control that must not.
+
+    Example: enthesis prove publish-from-main
+    """
+    if near_misses + expiry + replay > 1:
+        raise Mistaken("--near-misses, --expiry and --replay are three proofs", remedy="one at a time")
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    keys = _files(credential, "--credential")
+    given = Given(_files(token, "--token"), _files(client, "--client"), kubeconfig, context, keys)
+    connected = connect(described, folder, given)
+    progress = reporter(quiet=quiet)
+    if near_misses or expiry or replay:
+        what, every = _trials(described, connected, names or [], near_misses, expiry, progress)
+        well, says = not any(one.unmet for one in every), trials_sentence(what, every)
+        cases, key, lines = trial_cases(every), "trials", trials_lines(what, every)
+        results = [trials_json(one) for one in every]
+    else:
+        proofs = run(described, _journeys(described, names or []), connected, now(), progress)
+        well = all(proof.met or (allow_waiting and proof.outcome == WAITING) for proof in proofs)
+        says = first_sentence(proofs)
+        cases, key, lines = proof_cases(proofs), "journeys", proof_lines(proofs)
+        results = [proof.as_json() for proof in proofs]
+    if junit is not None:
+        write_file(junit, junit_xml(described.name, cases))
+    if output is Format.JSON:
+        put_json({"estate": described.name, "spoke_to": connected.spoke_to, "says": says, key: results})
+    else:
+        put_lines(lines)
+        remark(f"Tried at {connected.spoke_to}.", quiet=quiet)
+        if expiry:
+            remark("Its clock was moved forward: `enthesis lab clock` says how far it is ahead.", quiet=quiet)
+    if not well:
+        raise typer.Exit(1)
+
+
+def _files(pairs: list[str] | None, option: str) -> dict[str, Path]:
+    """`NAME=FILE` pairs; Mistaken where one is none."""
+    out: dict[str, Path] = {}
+    for pair in pairs or ():
+        name, equals, file = pair.partition("=")
+        if not name or not equals or not file:
+            raise Mistaken(f"{option} {pair}: this is no NAME=FILE")
+        out[name] = Path(file)
+    return out
+
+
+def _trials(
+    estate: Estate, connected: Connected, names: list[str], near_misses: bool, expiry: bool, progress: Reporter
+) -> tuple[tuple[str, str], list[Trials]]:
+    """What must be refused, tried; and what that is in words, one and several."""
+    if near_misses:
+        lodged = [one for one in estate.lodged.values() if one.admits and (not names or one.name in names)]
+        wanted = [name for name in names if name not in estate.lodged]
+        trusts = [one for name in wanted for one in chosen(estate, name)] if names else list(estate.trusts)
+        what = ("caller near those that a trust admits", "callers near those that a trust admits")
+        instant = now()
+        of_trusts = near_miss_trials(estate, trusts, connected, instant, progress)
+        return what, [*of_trusts, *lodged_trials(estate, lodged, connected, instant, progress)]
+    allowed = [one for one in _journeys(estate, names) if one.expect == "allowed"]
+    if expiry:
+        what = ("credential past its end", "credentials past their end")
+        return what, expiry_trials(estate, allowed, connected, progress)
+    what = ("credential shown where it was not made for", "credentials shown where they were not made for")
+    return what, [*replay_trials(estate, allowed, connected, progress)]
+
+
+def _journeys(estate: Estate, names: list[str]) -> list[Journey]:
+    """The journeys of these names, or all; Mistaken with the nearest where one names none."""
+    for name in names:
+        if name not in estate.journeys:
+            raise Mistaken(f"no journey is called {name}", remedy=perhaps(name, estate.journeys))
+    return [journey for journey in estate.journeys.values() if not names or journey.name in names]

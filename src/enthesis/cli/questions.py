@@ -1,0 +1,113 @@
+"""What the asking commands share: who asks, in which surroundings, and what the words of the command line mean."""
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Annotated, Any
+
+import typer
+
+from enthesis.files.checking import claim_fault
+from enthesis.files.nodes import Node
+from enthesis.files.shapes import MISSING, Duration, NetworkText, Notes, Time, perhaps
+from enthesis.model.addresses import parse
+from enthesis.model.errors import Mistaken
+from enthesis.model.estate import Context, Estate, Origin
+from enthesis.model.mistakes import AddressMistake
+
+FROM_HELP = "Who asks: an identity, person, host, workload, credential or issuer."
+
+TimeOption = Annotated[str | None, typer.Option("--at-time", metavar="TIME", help="Judge at this time; default: now.")]
+NetworkOption = Annotated[str | None, typer.Option("--network", metavar="ADDRESS", help="Where the caller is.")]
+ReferenceOption = Annotated[str | None, typer.Option("--reference", metavar="TEXT", help="The agreed reference.")]
+MfaOption = Annotated[bool | None, typer.Option("--mfa/--no-mfa", help="Whether the person signed in with more.")]
+AgeOption = Annotated[str | None, typer.Option("--session-age", metavar="DURATION", help="How old the sessions are.")]
+ClaimOption = Annotated[
+    list[str] | None, typer.Option("--claim", metavar="NAME=VALUE", help="A claim that is shown; twice for a list.")
+]
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """The options that surround a request, as typed."""
+
+    at_time: str | None = None
+    network: str | None = None
+    reference: str | None = None
+    session_age: str | None = None
+
+
+def now() -> datetime:
+    """The clock, read once a command."""
+    return datetime.now(UTC).replace(microsecond=0)
+
+
+def context_from(around: Surroundings) -> Context:
+    """The context that the options give; Mistaken where a value is of the wrong type."""
+    given: dict[str, tuple[str, str | None, Any]] = {
+        "time": ("--at-time", around.at_time, Time()),
+        "network": ("--network", around.network, NetworkText()),
+        "session_age": ("--session-age", around.session_age, Duration()),
+    }
+    values: dict[str, Any] = {}
+    for name, (option, text, shape) in given.items():
+        if text is None:
+            continue
+        notes = Notes("")
+        values[name] = shape.read(Node(text, 1, 1), notes)
+        if values[name] is MISSING:
+            raise Mistaken(f"{option}: {notes.mistakes[0].message}", remedy=f"expected {shape.expected}")
+    if around.reference is not None:
+        values["reference"] = around.reference
+    return Context(**values, said=frozenset(values))
+
+
+def claims_from(claims: list[str] | None) -> dict[str, Any]:
+    """`NAME=VALUE` pairs; a name given twice is a list."""
+    out: dict[str, Any] = {}
+    for pair in claims or ():
+        name, equals, value = pair.partition("=")
+        if not name or not equals:
+            raise Mistaken(f"--claim {pair}: this is no NAME=VALUE")
+        if name in out:
+            before = out[name] if isinstance(out[name], tuple) else (out[name],)
+            out[name] = (*before, value)
+        else:
+            out[name] = value
+    return out
+
+
+def issued(estate: Estate, issuer: str, shows: dict[str, Any]) -> None:
+    """Mistaken where claims are given that an issuer never issues, or not so, as a journey that shows them is."""
+    found = estate.issuers[issuer]
+    for name, value in shows.items() if found.kind in ("oidc", "saml") else ():
+        fault = claim_fault(found, name, value)
+        if fault is not None:
+            raise Mistaken(f"--claim {name}: {fault[1]}", remedy=perhaps(name, found.claims or (), fault[2]))
+
+
+def origin_from(estate: Estate, who: str, shows: dict[str, Any], mfa: bool | None = None) -> Origin:
+    """The origin that a word names: an issuer or credential by name, anything else by its address."""
+    if who in estate.issuers:
+        issued(estate, who, shows)
+        form = {"oidc": "token", "saml": "assertion"}.get(estate.issuers[who].kind, "certificate")
+        if form == "certificate" and isinstance(shows.get("subject"), str):
+            shows = {**shows, "subject": (shows["subject"],)}
+        return Origin(form, who, shows)
+    if shows:
+        hint = perhaps(who, estate.issuers, "name an issuer with --from")
+        raise Mistaken(f"{who} is no issuer, so it shows no claims", remedy=hint)
+    if who in estate.credentials:
+        return Origin("credential", who)
+    identity = estate.identities.get(who)
+    if identity is not None:
+        person = identity.kind == "person"
+        return Origin("person" if person else "identity", who, mfa=mfa, mfa_said=mfa is not None)
+    try:
+        kind = parse(who, estate.catalogue).kind
+    except AddressMistake as fault:
+        known = [*estate.issuers, *estate.credentials, *estate.identities, *estate.resources]
+        hint = perhaps(who, known)
+        raise Mistaken(f"nothing is called {who}: {fault}", remedy=hint) from None
+    if kind == "identity":
+        return Origin("person" if who.startswith("@") else "identity", who, mfa=mfa, mfa_said=mfa is not None)
+    return Origin("workload" if kind == "workload" else "host", who)

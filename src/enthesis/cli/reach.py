@@ -1,0 +1,164 @@
+"""`enthesis reach`: everything that somebody can reach, and everybody who can reach a place."""
+
+from enum import StrEnum
+from typing import Annotated, Any
+
+import typer
+
+from enthesis.chains.chains import Chains, Start
+from enthesis.chains.changes import reachable_by_change, reaching_by_change
+from enthesis.chains.invariants import wanted_permissions
+from enthesis.chains.reach import Reached, reachable, reaching
+from enthesis.chains.web import Web
+from enthesis.cli.options import EstateOption, LiveOption, QuietOption
+from enthesis.cli.questions import (
+    ClaimOption,
+    MfaOption,
+    NetworkOption,
+    ReferenceOption,
+    Surroundings,
+    TimeOption,
+    claims_from,
+    context_from,
+    issued,
+    now,
+)
+from enthesis.cli.subjects import read_subject
+from enthesis.files.shapes import perhaps
+from enthesis.model.errors import Mistaken
+from enthesis.model.estate import Estate
+from enthesis.output.reach import from_lines, reached_csv, reached_json, to_lines
+from enthesis.output.streams import put_json, put_lines, put_text, remark
+from enthesis.verdicts.attributes import kind_name
+from enthesis.verdicts.compiling import Compiled, compile_estate
+
+
+class ReachFormat(StrEnum):
+    """How the answer is put out."""
+
+    TEXT = "text"
+    JSON = "json"
+    CSV = "csv"
+
+
+def reach(
+    who: Annotated[
+        str | None,
+        typer.Option("--from", metavar="WHO", help="An identity, person, group, resource, credential or issuer."),
+    ] = None,
+    to: Annotated[str | None, typer.Option("--to", metavar="ADDRESS", help="The place that is reached.")] = None,
+    verb: Annotated[list[str] | None, typer.Option("--verb", help="Only these verbs; default: all.")] = None,
+    hops: Annotated[int, typer.Option("--hops", min=0, help="No further than so many hops; 0: any number.")] = 0,
+    only_crossings: Annotated[
+        bool, typer.Option("--only-crossings", help="Only chains that leave an account.")
+    ] = False,
+    by_change: Annotated[
+        bool, typer.Option("--by-change", help="Also what can be had by first changing access.")
+    ] = False,
+    claim: ClaimOption = None,
+    at_time: TimeOption = None,
+    network: NetworkOption = None,
+    reference: ReferenceOption = None,
+    mfa: MfaOption = None,
+    estate: EstateOption = None,
+    live: LiveOption = None,
+    output: Annotated[ReachFormat, typer.Option("--format", help="How the answer is put out.")] = ReachFormat.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """List what a caller can reach (--from), or who can reach a place (--to).
+
+    What is not said (networks, claims …) is free: a chain counts if there are values with which it can be walked,
+    and they are told. Needs no live system and no rights. Exit 1 where nothing is reached.
+
+    Example: enthesis reach --to bulletin/bucket/public-pages/object/today.html --verb write
+    """
+    if (who is None) == (to is None):
+        raise Mistaken("say --from WHO or --to ADDRESS", remedy="one of them, not both")
+    _, described = read_subject(estate, live)
+    context = context_from(Surroundings(at_time, network, reference))
+    when: dict[str, Any] = {"time": context.time or now()}
+    when |= {name: getattr(context, name) for name in context.said if name != "time"}
+    when |= {"mfa": mfa} if mfa is not None else {}
+    chains = Chains(Web(compile_estate(described), when["time"].timestamp()), when)
+    compiled = chains.compiled
+    wanted = _wanted(compiled, verb)
+    if who is not None:
+        starts = starts_from(chains, described, who, claims_from(claim))
+        found = _from(chains, starts, wanted, hops, by_change=by_change)
+    else:
+        found = _to(chains, str(to), wanted, hops, by_change=by_change)
+    if only_crossings:
+        found = [one for one in found if one.crossing]
+    if output is ReachFormat.JSON:
+        put_json({"asked": {"from": who, "to": to}, "undecided": chains.undecided, "why": chains.why,
+                  "found": [reached_json(one) for one in found]})  # fmt: skip
+    elif output is ReachFormat.CSV:
+        put_text(reached_csv(found))
+    elif who is not None:
+        put_lines(from_lines(who, found, chains.why))
+    else:
+        does = " or ".join(verb) if verb else "do something at"
+        put_lines(to_lines(f"{does} {to}", found, chains.why))
+        if not found:
+            _within(compiled, str(to), quiet=quiet)
+    if not found:
+        raise typer.Exit(1)
+
+
+def _within(compiled: Compiled, address: str, *, quiet: bool) -> None:
+    """What is in a place is another matter than the place itself, and often the one that is meant."""
+    kind = kind_name(compiled, address)
+    inner = [name for name, one in compiled.catalogue.kinds.items() if one.leaf and kind in one.within]
+    if inner:
+        remark(f"That is about the {kind} itself. Of what is in it: --to {address}/{inner[0]}/NAME", quiet=quiet)
+
+
+def _wanted(compiled: Compiled, verbs: list[str] | None) -> Any:
+    known = compiled.catalogue.all_verbs()
+    for one in verbs or ():
+        if one not in known:
+            raise Mistaken(f"no verb is called {one}", remedy=perhaps(one, known))
+    return wanted_permissions(compiled, verbs or ["*"], ())
+
+
+def starts_from(chains: Chains, estate: Estate, who: str, claims: dict[str, Any]) -> list[Start]:
+    """The starts that a word names; Mistaken with the nearest names where it names none."""
+    compiled = chains.compiled
+    if who in estate.issuers:
+        issued(estate, who, claims)
+        return [chains.from_issuer(who, claims=claims)]
+    if claims:
+        raise Mistaken(f"{who} is no issuer, so it shows no claims")
+    if who in estate.credentials:
+        found = chains.from_credential(who)
+        return [found] if found is not None else []
+    if who in estate.groups:
+        members = compiled.members[compiled.find(who)]
+        return [chains.from_place(number) for number in members.tolist()]
+    if who in estate.accounts:
+        account = compiled.find(who)
+        inside = [number for number in compiled.identity_places.tolist() if compiled.account[number] == account]
+        return [chains.from_place(number) for number in inside]
+    if who in estate.identities or who in estate.resources:
+        return [chains.from_place(compiled.find(who))]
+    known = [*estate.issuers, *estate.credentials, *estate.groups, *estate.identities, *estate.resources]
+    raise Mistaken(f"nothing is called {who}", remedy=perhaps(who, known))
+
+
+def _from(chains: Chains, starts: list[Start], wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
+    found = reachable(chains, starts, wanted, hops=hops)
+    if by_change:
+        found += reachable_by_change(chains, starts, wanted, {(one.target, one.verb) for one in found})
+    return found
+
+
+def _to(chains: Chains, address: str, wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
+    compiled = chains.compiled
+    if not compiled.exists(address):
+        raise Mistaken(f"nothing is called {address}", remedy=perhaps(address, compiled.places.names))
+    targets = chains.web.targets_at(address)
+    found = reaching(chains, targets, wanted, hops=hops)
+    if by_change:
+        known = {(one.chain.start.form, one.chain.start.whom, one.target, one.verb) for one in found}
+        found += reaching_by_change(chains, targets, wanted, known)
+    return found

@@ -1,0 +1,34 @@
+"""`enthesis sign-out`: ends sign-ins, at their directories and on this machine."""
+
+from enthesis.cli.options import EstateOption, OrganisationOption, QuietOption
+from enthesis.cli.subjects import read_estate
+from enthesis.files.finding import estate_folder
+from enthesis.live.device_sign_in import end_sign_in
+from enthesis.live.kept_sign_in import kept
+from enthesis.model.errors import LiveFailure
+from enthesis.output.streams import remark
+
+
+def sign_out(estate: EstateOption = None, organisation: OrganisationOption = None, quiet: QuietOption = False) -> None:
+    """End the sign-in of a person, at the directory and on this machine.
+
+    What could not be ended at the directory is removed here all the same, and said (exit 3).
+
+    Example: enthesis sign-out
+    """
+    found = [one for one in kept() if organisation in (None, one.organisation, one.organisation.removeprefix("@"))]
+    if not found:
+        remark("No sign-in is kept here.", quiet=quiet)
+    failed: list[str] = []
+    for one in found:
+        try:
+            folder = estate_folder(estate)
+            name = end_sign_in(read_estate(folder), folder, one)
+            remark(f"Signed out {one.person} at {name}.", quiet=quiet)
+        except LiveFailure as fault:
+            failed.append(f"{one.person} at {one.organisation}: {fault.message}")
+        finally:
+            one.path.unlink(missing_ok=True)
+    if failed:
+        remedy = "a sign-in ends by itself within eight hours"
+        raise LiveFailure(f"removed here, but not ended at the directory: {'; '.join(failed)}", remedy=remedy)

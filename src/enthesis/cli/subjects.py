@@ -1,0 +1,85 @@
+"""What a command asks about: the estate in a folder, a survey, or one beside the other."""
+
+import os
+from pathlib import Path
+
+from enthesis.files.cache import TreeCache
+from enthesis.files.finding import cache_folder, estate_folder, find_estate
+from enthesis.files.folder import packaged_catalogue, read_folder
+from enthesis.files.shapes import perhaps
+from enthesis.lab.running import Running, running, state_folder
+from enthesis.model.errors import EstateMistaken, Mistaken, Unreachable
+from enthesis.model.estate import Estate, Identity
+from enthesis.output.streams import remark
+from enthesis.surveys.survey import Survey, SurveyMistaken, beside, read_survey
+
+PARTY = "ENTHESIS_LAB_PARTY"  # set by `enthesis lab as`, heeded only while a lab runs for the estate
+
+
+def read_estate(folder: Path) -> Estate:
+    """The estate in a folder; EstateMistaken with all mistakes where it has any."""
+    reading = read_folder(folder, cache=cache_folder())
+    if reading.estate is None:
+        raise EstateMistaken(reading.mistakes)
+    return _as_party(folder, reading.estate)
+
+
+def _as_party(folder: Path, estate: Estate) -> Estate:
+    """The estate as the party of the lab sees it that `enthesis lab as` runs this program for."""
+    party = os.environ.get(PARTY, "")
+    if not party or running(state_folder(folder)) is None:
+        return estate
+    return estate.seen_by(party)
+
+
+def read_subject(estate: Path | None, live: Path | None) -> tuple[Path, Estate]:
+    """What is asked about: an estate, a survey, or an estate as a survey says it is now; and the estate's folder.
+
+    Without an estate the folder is that of the survey, which has no lab.
+    """
+    if live is None:
+        folder = estate_folder(estate)
+        return folder, read_estate(folder)
+    return subject_of(estate, live, read_live(live))
+
+
+def subject_of(estate: Path | None, live: Path, survey: Survey) -> tuple[Path, Estate]:
+    """The same for a survey that has been read."""
+    if estate is None and find_estate(Path.cwd()) is None:
+        return live.resolve().parent, survey.estate
+    folder = estate_folder(estate)
+    return folder, beside(read_estate(folder), survey)
+
+
+def read_live(path: Path) -> Survey:
+    """A survey from its file; Mistaken where it is none. What it lacks is said on standard error."""
+    try:
+        with path.open(encoding="utf-8") as lines:
+            survey = read_survey(lines, path.name, packaged_catalogue(TreeCache(cache_folder())))
+    except OSError as fault:
+        raise Mistaken(f"{path} cannot be read: {fault.strerror}") from None
+    except UnicodeDecodeError:
+        raise Mistaken(f"{path} is no text") from None
+    except SurveyMistaken as fault:
+        raise Mistaken(str(fault), remedy="make one with `enthesis survey --out FILE`") from None
+    if not survey.complete:
+        missing = ", ".join(one.what for one in survey.left_out if one.incomplete) or "its end"
+        remark(f"This survey is not whole, so there may be more: {missing} could not be read.")
+    return survey
+
+
+def workload_identity(estate: Estate, address: str) -> Identity:
+    """The identity of a workload that an address names; Mistaken with the nearest where it names none, or a person."""
+    found = estate.identities.get(address)
+    if found is None or found.kind == "person":
+        workloads = [one.address for one in estate.identities.values() if one.kind != "person"]
+        raise Mistaken(f"no identity is called {address}", remedy=perhaps(address, workloads))
+    return found
+
+
+def running_lab(estate: Path | None) -> Running:
+    """The lab that runs for an estate; Unreachable where none does."""
+    found = running(state_folder(estate_folder(estate)))
+    if found is None:
+        raise Unreachable("no lab runs for this estate", remedy="enthesis lab start")
+    return found

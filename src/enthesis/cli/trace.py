@@ -1,0 +1,204 @@
+"""`enthesis trace`: why a request is allowed or refused, and what would turn it."""
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from enthesis.chains.differences import newly_allowed
+from enthesis.cli.options import EstateOption, Format, FormatOption, LiveOption, QuietOption
+from enthesis.cli.questions import (
+    FROM_HELP,
+    AgeOption,
+    ClaimOption,
+    MfaOption,
+    NetworkOption,
+    ReferenceOption,
+    Surroundings,
+    TimeOption,
+    claims_from,
+    context_from,
+    now,
+    origin_from,
+)
+from enthesis.cli.subjects import read_subject
+from enthesis.files.editing import Replacement
+from enthesis.files.folder import Reading
+from enthesis.files.saving import BY_HAND, edit_files
+from enthesis.files.sections import SECTIONS, attempt_from
+from enthesis.files.shapes import perhaps
+from enthesis.model.addresses import article, parse
+from enthesis.model.errors import Mistaken
+from enthesis.model.estate import Estate, Hop
+from enthesis.model.mistakes import AddressMistake
+from enthesis.output.differences import gain_sentences
+from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.verdicts import TOLD, remedies_json, remedy_lines, verdict_json, verdict_lines
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import Question, question_of
+from enthesis.verdicts.remedies import SMALL, Remedy, applied, asked, remedies_for
+
+
+def trace(
+    words: Annotated[
+        list[str] | None,
+        typer.Argument(
+            metavar="[VERB TARGET]", help="What is attempted: `write ADDRESS`, `attach IDENTITY to RESOURCE`."
+        ),
+    ] = None,
+    who: Annotated[str | None, typer.Option("--from", metavar="WHO", help=FROM_HELP)] = None,
+    through: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--through",
+            metavar="ADDRESS",
+            help="An identity to take on, or a resource to run code on, on the way; repeat in order.",
+        ),
+    ] = None,
+    journey: Annotated[
+        str | None, typer.Option("--journey", metavar="NAME", help="Ask what this journey asks.")
+    ] = None,
+    token: Annotated[str | None, typer.Option("--token", metavar="FILE|-", help="A token to start from.")] = None,
+    claim: ClaimOption = None,
+    at_time: TimeOption = None,
+    network: NetworkOption = None,
+    reference: ReferenceOption = None,
+    mfa: MfaOption = None,
+    session_age: AgeOption = None,
+    write: Annotated[
+        int | None, typer.Option("--write", metavar="N", help="Put remedy N into the estate's files.")
+    ] = None,
+    estate: EstateOption = None,
+    live: LiveOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """Explain why a request is allowed or refused, and how to change that.
+
+    Needs no live system and no rights. Exit 0 allowed, 1 refused, 2 where a name is unknown.
+
+    Example: enthesis trace write bulletin/bucket/public-pages/object/a.html --from bulletin/identity/page-writer
+    """
+    folder, described = read_subject(estate, live)
+    around = Surroundings(at_time, network, reference, session_age)
+    if journey is not None:
+        if words or who or through or token or claim:
+            raise Mistaken("--journey is the whole question", remedy="only surroundings go with it")
+        question = _of_journey(described, journey, around, mfa)
+    else:
+        question = _asked(described, folder, words, who, through, token, claims_from(claim), mfa, around)
+    if token is not None:
+        remark("The token's signature was not checked: it is taken for what it says.", quiet=quiet)
+    verdict = Judge(compile_estate(described)).judge(question)
+    remedies = remedies_for(described, verdict)
+    small = len(described.grants) + len(described.trusts) + len(described.identities) <= SMALL
+    also = [
+        gain_sentences(newly_allowed(described, remedy, verdict)) if number < TOLD and small else []
+        for number, remedy in enumerate(remedies.found)
+    ]
+    if remedies.found and not small:
+        remark("What else a remedy allows: write it, then enthesis check --compared-with HEAD.", quiet=quiet)
+    if output is Format.JSON:
+        put_json({**verdict_json(described, verdict), **remedies_json(remedies, also)})
+    else:
+        put_lines(verdict_lines(described, verdict))
+        if not verdict.allowed and not quiet:
+            put_lines(remedy_lines(remedies, also))
+    if write is not None:
+        if not 1 <= write <= len(remedies.found):
+            raise Mistaken(f"there is no remedy {write}: {len(remedies.found)} were found")
+        for name in write_remedy(folder, described, remedies.found[write - 1], question, journey):
+            remark(f"Remedy {write} is written into {name}.", quiet=quiet)
+    if not verdict.allowed:
+        raise typer.Exit(2 if "names" in verdict.refusing and _unknown(verdict) else 1)
+
+
+def _unknown(verdict: Any) -> bool:
+    """Whether a name is not there at all, rather than disabled or lapsed."""
+    return any(request.step("owner").outcome == "unknown" for request in verdict.requests)
+
+
+def _of_journey(estate: Estate, name: str, around: Surroundings, mfa: bool | None) -> Question:
+    found = estate.journeys.get(name)
+    if found is None:
+        raise Mistaken(f"no journey is called {name}", remedy=perhaps(name, estate.journeys))
+    question = question_of(found, now())
+    given = context_from(around)
+    said = {field: getattr(given, field) for field in given.said}
+    origin = question.origin if mfa is None else replace(question.origin, mfa=mfa)
+    context = replace(question.context, **said)
+    return replace(question, origin=origin, context=context, time=said.get("time", question.time))
+
+
+def _asked(
+    estate: Estate,
+    folder: Path,
+    words: list[str] | None,
+    who: str | None,
+    through: list[str] | None,
+    token: str | None,
+    claims: dict[str, Any],
+    mfa: bool | None,
+    around: Surroundings,
+) -> Question:
+    if token is not None:
+        from enthesis.live.shown_tokens import token_origin  # noqa: PLC0415  only tokens need the libraries that it loads
+
+        origin = token_origin(estate, folder, token, who)
+    elif who is not None:
+        origin = origin_from(estate, who, claims, mfa)
+    else:
+        raise Mistaken("nobody asks", remedy="name who with --from, a token with --token, or a journey with --journey")
+    try:
+        attempt = attempt_from(" ".join(words)) if words else None
+    except AddressMistake as fault:
+        raise Mistaken(str(fault), remedy="expected `VERB TARGET`, or `attach IDENTITY to RESOURCE`") from None
+    if attempt is None and not through:
+        raise Mistaken("nothing is asked for", remedy="say VERB TARGET, or --through IDENTITY, or both")
+    context = context_from(around)
+    hops = tuple(_hop(estate, address) for address in through or ())
+    return Question(origin, hops, attempt, context, context.time or now())
+
+
+def _hop(estate: Estate, address: str) -> Hop:
+    """The hop that an address names: an identity is taken on, code is run on a resource."""
+    try:
+        kind = parse(address, estate.catalogue).kind
+    except AddressMistake:
+        kind = "identity"  # a wrong name, which refuses as such
+    if kind == "identity":
+        return Hop(address)
+    if estate.catalogue.running_verb(kind) is None:
+        raise Mistaken(f"--through {address}: no code is run on {article(kind)}", remedy="name an identity, or a host")
+    return Hop(on=address)
+
+
+def write_remedy(folder: Path, estate: Estate, remedy: Remedy, question: Question, journey: str | None) -> list[str]:
+    """Puts a remedy into the estate's files; the names of those that changed. Mistaken where it cannot be kept exact.
+
+    The result is read back first, and nothing is written unless it is just the estate that was asked for.
+    """
+    wanted = applied(estate, remedy.changes)
+    edits = [edit for change in remedy.changes if (edit := change.edit()) is not None]
+    after = asked(question, remedy.changes)
+    if after != question:
+        if journey is None:
+            raise Mistaken("this remedy asks something else, and changes nothing in the estate")
+        old = estate.journeys[journey]
+        new = replace(old, origin=after.origin, through=after.through, attempt=after.attempt)
+        wanted = replace(wanted, journeys={**wanted.journeys, journey: new})
+        plain, before = (SECTIONS["journeys"].record.plain(one) for one in (new, old))
+        source = old.source
+        edits += [
+            Replacement(source.file, source.line, source.column, (field,), plain.get(field))
+            for field in ("from", "through", "attempt")
+            if plain.get(field) != before.get(field)
+        ]
+
+    def as_meant(reading: Reading) -> None:
+        if reading.estate != wanted:
+            raise Mistaken("the files would not say what was meant, so nothing is written", remedy=BY_HAND)
+
+    return edit_files(folder, edits, as_meant, BY_HAND)

@@ -1,0 +1,116 @@
+"""`enthesis whoami`: which origins are at hand here, which is used and why, and what it can take on."""
+
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.subjects import read_estate
+from enthesis.files.finding import estate_folder, find_estate
+from enthesis.files.shapes import duration_text
+from enthesis.live.clocks import clock_for
+from enthesis.live.origins import BECAUSE, AtHand, at_hand
+from enthesis.model.estate import Context, Estate
+from enthesis.output.lines import Span, line
+from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.takeable import Taken, can_take_on
+
+WORDS = {
+    "session": "lent session",
+    "token": "pipeline token",
+    "projected": "projected token",
+    "host": "metadata service",
+    "certificate": "certificate",
+    "person": "sign-in",
+}
+
+
+def whoami(estate: EstateOption = None, output: FormatOption = Format.TEXT, quiet: QuietOption = False) -> None:
+    """Show which origins are available here and which identities they can take on.
+
+    Looks into the environment (a run's token, the address of a metadata service), at the token file of a workload in a
+    cluster, at a workload certificate and at a sign-in. Needs no rights, and obtains nothing. Exit 1 where nothing that
+    can be used is at hand.
+
+    Example: enthesis whoami
+    """
+    folder, described = estate_here(estate)
+    clock = clock_for(described, folder)
+    instant = clock.now()
+    if clock.said():
+        remark(clock.said(), quiet=quiet)
+    every = at_hand(described, folder, instant)
+    used = next((one for one in every if not one.fault), None)
+    taken = _taken(described, used, instant) if described is not None and used is not None else []
+    if output is Format.JSON:
+        put_json(
+            {
+                "used": _plain(used) if used is not None else None,
+                "because": BECAUSE[used.form] if used is not None else "",
+                "at_hand": [_plain(one) for one in every],
+                "can_take_on": [
+                    {
+                        "identity": one.identity,
+                        "for_seconds": int(one.life.total_seconds()) if one.life else None,
+                        "trust": str(one.source) if one.source else None,
+                    }
+                    for one in taken
+                ],
+            }
+        )
+    else:
+        put_lines(_lines(every, used, taken, described))
+        if described is None:
+            remark("No estate is here, so what can be taken on is not known.", quiet=quiet)
+    if used is None:
+        raise typer.Exit(1)
+
+
+def estate_here(estate: Path | None) -> tuple[Path | None, Estate | None]:
+    """The estate that is named or near; None where there is none."""
+    if estate is None and find_estate(Path.cwd()) is None:
+        return None, None
+    folder = estate_folder(estate)
+    return folder, read_estate(folder)
+
+
+def _taken(estate: Estate, used: AtHand, instant: datetime) -> list[Taken]:
+    if used.origin is None:
+        return []
+    judge = Judge(compile_estate(estate))
+    return list(can_take_on(estate, judge, used.origin, Context(), instant))
+
+
+def _plain(one: AtHand) -> dict[str, Any]:
+    return {
+        "form": one.form,
+        "where": one.where,
+        "who": one.who,
+        "ends": one.ends.isoformat() if one.ends else None,
+        "usable": not one.fault,
+        "why_not": one.fault,
+    }
+
+
+def _lines(every: list[AtHand], used: AtHand | None, taken: list[Taken], estate: Estate | None) -> Any:
+    if used is None:
+        yield line("Nothing that can be used is at hand here.")
+    else:
+        yield line("Here you are ", Span(used.who, "strong"), f", by {used.where}.")
+        yield line(f"  it is used because {BECAUSE[used.form]}")
+    for one in every:
+        state = Span("used    ", "good") if one is used else Span("not used", "doubt")
+        until = f", until {one.ends:%Y-%m-%d %H:%M:%SZ}" if one.ends else ""
+        why = f": {one.fault}" if one.fault else ""
+        yield line(f"  {WORDS[one.form].ljust(16)}  ", state, f"  {one.who or one.where}{until}{why}")
+    if not every:
+        yield line("  no token in the environment or a file, no metadata service, no certificate, no sign-in")
+    if used is not None and estate is not None:
+        yield line("It can take on", ":" if taken else " nothing: no trust admits it.")
+        for can in taken:
+            life = f" for {duration_text(can.life)}" if can.life else ""
+            yield line(f"  {can.identity}{life}", Span(f"  {can.source}" if can.source else "", "quiet"))

@@ -1,0 +1,633 @@
+"""Looks up every name that an estate's statements use, and checks what no single entry can show."""
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from datetime import timedelta
+from typing import Any
+
+from enthesis.files.nodes import Node
+from enthesis.files.shapes import nearest
+from enthesis.model import addresses
+from enthesis.model.catalogue import EVERYTHING
+from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not, Test
+from enthesis.model.estate import LONGEST_KEY, Admission, Estate, Group, Hop, Issuer, KindVerbs, Origin, boundary_of
+from enthesis.model.mistakes import AddressMistake, Mistake, Source
+
+Named = Mapping[tuple[str, str], Source]
+SHARED_LOGINS = ("registry", "database")  # kinds that can have a login which people share
+SIGNS = {"token": ("oidc",), "assertion": ("saml",), "certificate": ("x509", "ssh")}
+
+
+def spot(records: Mapping[Source, Node], source: Source, *path: str | int) -> Source:
+    """Where what a path of fields and positions leads to stands, as far as it is written."""
+    node = records.get(source)
+    for word in path:
+        value = node.value if node else None
+        if isinstance(word, int) and isinstance(value, list):  # noqa: SIM114  one index of each type
+            node = value[word]
+        elif isinstance(value, dict) and word in value:
+            node = value[word]
+        else:
+            break
+    return Source(source.file, node.line, node.column) if node else source
+
+
+def claim_fault(issuer: Issuer, name: str, value: object) -> tuple[str, str, str] | None:
+    """Why an issuer never issues a claim so: a code, the message and what was expected; None where it may.
+
+    `aud` is always issued, as one text or several. Where an issuer lists its claims it issues no others.
+    """
+    form = "list" if name == "aud" else (issuer.claims or {}).get(name, "text")
+    if issuer.claims is not None and name != "aud" and name not in issuer.claims:
+        return "claim-not-issued", f"{issuer.name} never issues the claim `{name}`", ""
+    if isinstance(value, tuple) and form != "list":
+        message = f"{issuer.name} issues `{name}` as one value, not as a list"
+        return "claim-not-list", message, f"claims: {{{name}: list}} at the issuer, or one value"
+    return None
+
+
+def check(
+    estate: Estate, records: Mapping[Source, Node], named_at: Named, broken: Mapping[str, set[str]]
+) -> list[Mistake]:
+    """All mistakes that show only when the estate is looked at as a whole.
+
+    `broken` are the names, by section, of entries that could not be read: they count as defined.
+    """
+    checker = _Checker(estate, records, named_at, broken)
+    for part in (
+        checker.tree,
+        checker.kinds,
+        checker.resources,
+        checker.identities,
+        checker.groups,
+        checker.roles,
+        checker.trusts,
+        checker.grants,
+        checker.ceilings,
+        checker.further,
+        checker.journeys,
+        checker.invariants,
+        checker.keys,
+    ):
+        part()
+    return checker.mistakes
+
+
+class _Checker:
+    def __init__(
+        self,
+        estate: Estate,
+        records: Mapping[Source, Node],
+        named_at: Named,
+        broken: Mapping[str, set[str]],
+    ) -> None:
+        self.estate = estate
+        self.records = records
+        self.named_at = named_at
+        self.mistakes: list[Mistake] = []
+
+        def defined(section: str) -> set[str]:
+            return {*getattr(estate, section), *broken.get(section, ())}
+
+        self.providers, self.issuers, self.accounts = map(defined, ("providers", "issuers", "accounts"))
+        self.organisations, self.roles_defined = defined("organisations"), defined("roles")
+        self.identities_defined, self.groups_defined = defined("identities"), defined("groups")
+        self.credentials = defined("credentials")
+        self.without_units = {f"@{name}/" for name in broken.get("organisations", ())}
+        self.units = {
+            f"@{organisation.name}/{unit}"
+            for organisation in estate.organisations.values()
+            for unit in organisation.units
+        }
+        self.boundaries = {f"@{name}" for name in self.organisations} | self.units
+        self.grantees = self.identities_defined | self.groups_defined
+        self.people = {address for address, one in estate.identities.items() if one.kind == "person"}
+        self.people |= broken.get("identities", set())
+        self.holders = self.accounts | self.boundaries
+        self.declared = self.holders | self.grantees | defined("resources")
+
+    # -- helpers ------------------------------------------------------------------------------------------
+
+    def spot(self, source: Source, *path: str | int) -> Source:
+        """Where what a path of fields and positions leads to stands, as far as it is written."""
+        return spot(self.records, source, *path)
+
+    def written(self, source: Source, field: str) -> bool:
+        """Whether a field is written, be it rightly or wrongly."""
+        node = self.records.get(source)
+        return node is not None and isinstance(node.value, dict) and field in node.value
+
+    def key(self, source: Source, field: str, name: str) -> Source:
+        """Where a key of the mapping in a field stands."""
+        node = self.records.get(source)
+        inner = node.value.get(field) if node and isinstance(node.value, dict) else None
+        if inner is None or not inner.keys or name not in inner.keys:
+            return self.spot(source, field)
+        return Source(source.file, *inner.keys[name])
+
+    def wrong(self, code: str, message: str, source: Source, expected: str = "", close: tuple[str, ...] = ()) -> None:
+        self.mistakes.append(Mistake(code, message, source, expected=expected, nearest=close))
+
+    def known(self, name: str, among: Iterable[str], what: str, source: Source) -> bool:
+        """Whether a name is one of those; a mistake with the nearest ones where it is not."""
+        names = among if isinstance(among, Mapping | set | frozenset) else set(among)
+        if name in names or name.startswith(tuple(self.without_units)):
+            return True
+        self.wrong(
+            "unknown-name",
+            f"no {what} is called `{name}`",
+            source,
+            f"{addresses.article(what)} of this estate",
+            nearest(name, names),
+        )
+        return False
+
+    def place(self, address: str, source: Source) -> addresses.Place | None:
+        """The place at an address that is declared, or is a leaf whose parent is; None after a mistake."""
+        try:
+            place = addresses.parse(address, self.estate.catalogue)
+        except AddressMistake as fault:
+            known = self._nearest(address)
+            self.wrong(
+                "wrong-address",
+                f"`{address}`: {fault}",
+                source,
+                "an address such as ACCOUNT/KIND/NAME",
+                known,
+            )
+            return None
+        kind = self.estate.catalogue.kinds.get(place.kind)
+        if address in self.declared or (kind is not None and kind.leaf and place.parent in self.declared):
+            return place
+        self.wrong("unknown-name", f"nothing defines `{address}`", source, "a declared place", self._nearest(address))
+        return None
+
+    def _nearest(self, address: str) -> tuple[str, ...]:
+        return nearest(address, self.declared)
+
+    def new_place(self, address: str, source: Source) -> addresses.Place | None:
+        """The place a new declaration makes; what it stands in must be declared too."""
+        try:
+            place = addresses.parse(address, self.estate.catalogue)
+        except AddressMistake as fault:
+            self.wrong("wrong-address", f"`{address}`: {fault}", source, "an address such as ACCOUNT/KIND/NAME")
+            return None
+        if place.parent and place.parent not in self.declared:
+            close = self._nearest(place.parent)
+            self.wrong("unknown-name", f"nothing defines `{place.parent}`, which this stands in", source, "", close)
+            return None
+        return place
+
+    def identity(self, address: str, source: Source) -> bool:
+        return self.known(address, self.identities_defined, "identity", source)
+
+    def kind_verbs(self, listed: KindVerbs | None, source: Source, field: str) -> None:
+        """Checks the kinds and verbs of a role, a narrowing or a ceiling."""
+        catalogue = self.estate.catalogue
+        for kind, verbs in (listed or {}).items():
+            at = self.key(source, field, kind)
+            if kind != EVERYTHING and not self.known(kind, catalogue.kinds, "kind", at):
+                continue
+            having = catalogue.all_verbs() if kind == EVERYTHING else catalogue.verbs_of(kind)
+            what = "verb" if kind == EVERYTHING else f"verb of kind {kind}"
+            for position, verb in enumerate(verbs):
+                if verb != EVERYTHING:
+                    self.known(verb, having, what, self.spot(source, field, kind, position))
+            if not verbs:
+                values = self.spot(source, field, kind)
+                self.wrong("empty", f"no verb is listed for {kind}", values, "one verb or several")
+
+    def conditions(self, conditions: Conditions, source: Source, field: str) -> None:
+        """Checks the accounts and organisations that conditions compare with."""
+        for attribute, test in conditions:
+            among: Iterable[str] | None = None
+            if attribute.endswith(".organisation"):
+                among, what = self.organisations, "organisation"
+            elif attribute == "caller.account":
+                among, what = self.accounts, "account"
+            elif attribute == "origin.issuer":
+                among, what = self.issuers, "issuer"
+            if among is None:
+                continue
+            for value in _values(test):
+                self.known(str(value), among, what, self.spot(source, field, attribute))
+
+    # -- the parts ----------------------------------------------------------------------------------------
+
+    def tree(self) -> None:
+        estate = self.estate
+        words = {name for name, kind in estate.catalogue.kinds.items() if "organisation" in kind.within}
+        for name, organisation in estate.organisations.items():
+            self._simple_name(name, "organisations")
+            self._url(organisation.directory, organisation.source, "directory")
+            self._longest_key(organisation.longest_key, organisation.source)
+            for unit in organisation.units:
+                if set(unit.split("/")) & words:
+                    at = self.spot(organisation.source, "units")
+                    self.wrong("wrong-name", f"a unit cannot be called `{unit}`: that is a kind", at)
+        for name, provider in estate.providers.items():
+            self._simple_name(name, "providers")
+            self._url(provider.url, provider.source)
+        for name, issuer in estate.issuers.items():
+            self._simple_name(name, "issuers")
+            self._url(issuer.url, issuer.source)
+            self._cluster(issuer)
+            if name in self.providers:
+                self.wrong("duplicate", f"`{name}` is a provider's name already", self.named_at["issuers", name])
+        for name, account in estate.accounts.items():
+            self._simple_name(name, "accounts")
+            source = account.source
+            self._longest_key(account.longest_key, source)
+            self.known(account.within, self.boundaries, "organisation or unit", self.spot(source, "in"))
+            self.known(account.provider, self.providers, "provider", self.spot(source, "provider"))
+
+    def _simple_name(self, name: str, section: str) -> None:
+        if not name or "/" in name or name.startswith("@") or name in (".", ".."):
+            at = self.named_at[section, name]
+            self.wrong(
+                "wrong-name",
+                f"`{name}` cannot be a name here",
+                at,
+                "a name without '/' that does not start with '@'",
+            )
+
+    def _url(self, url: str | None, source: Source, field: str = "url") -> None:
+        if url is not None and not url.startswith(("https://", "http://127.0.0.1", "http://localhost", "http://[::1]")):
+            self.wrong("wrong-url", f"found {url!r}", self.spot(source, field), "an https:// address")
+
+    def kinds(self) -> None:
+        for name, kind in self.estate.kinds.items():
+            at = self.named_at["kinds", name]
+            for within in kind.within:
+                self.known(within, self.estate.catalogue.kinds, "kind", at)
+            if not name or "/" in name or name == EVERYTHING:
+                self.wrong("wrong-name", f"`{name}` cannot be a kind", at)
+
+    def resources(self) -> None:
+        estate = self.estate
+        for address, resource in estate.resources.items():
+            place = self.new_place(address, self.named_at["resources", address])
+            if place and place.kind in ("account", "organisation", "unit", "identity", "group"):
+                self.wrong(
+                    "wrong-kind",
+                    f"`{address}` is {addresses.article(place.kind)}, not a resource",
+                    self.named_at["resources", address],
+                )
+            if resource.encrypted_by is not None:
+                at = self.spot(resource.source, "encrypted_by")
+                key = self.place(resource.encrypted_by, at)
+                if key and key.kind != "key":
+                    self.wrong("wrong-kind", f"`{resource.encrypted_by}` is a {key.kind}", at, "a key")
+            if place and resource.shared_login is not None and place.kind not in SHARED_LOGINS:
+                message = f"`{address}` is a {place.kind}, which has no login that people share"
+                self.wrong("wrong-kind", message, self.spot(resource.source, "shared_login"), "a registry or database")
+            if place and resource.runs_as:
+                self._runs(place, self.spot(resource.source, "runs_as"))
+            for position, identity in enumerate(resource.runs_as):
+                self.identity(identity, self.spot(resource.source, "runs_as", position))
+
+    def _runs(self, place: addresses.Place, source: Source) -> None:
+        """Only what code runs on can run as somebody."""
+        catalogue = self.estate.catalogue
+        if "run" not in catalogue.verbs_of(place.kind).values():
+            able = [name for name in catalogue.kinds if "run" in catalogue.verbs_of(name).values()]
+            message = f"nothing runs on a {place.kind}, so `{place.address}` runs as nobody"
+            self.wrong("cannot-run", message, source, "one of the kinds " + ", ".join(able))
+
+    def _longest_key(self, length: timedelta | None, source: Source) -> None:
+        if length is not None and not timedelta(0) < length <= LONGEST_KEY:
+            at = self.spot(source, "longest_key")
+            self.wrong("too-long", "a keyed credential lives thirty days at the most", at, "30d or less")
+
+    def identities(self) -> None:
+        for address, identity in self.estate.identities.items():
+            at = self.named_at["identities", address]
+            place = self.new_place(address, at)
+            if place is None:
+                continue
+            if place.kind != "identity":
+                message = f"`{address}` is {addresses.article(place.kind)}, not an identity"
+                self.wrong("wrong-kind", message, at, "…/identity/NAME")
+            elif (identity.kind == "person") != address.startswith("@"):
+                where = "in an organisation (@NAME/identity/…)" if identity.kind == "person" else "in an account"
+                self.wrong(
+                    "wrong-kind",
+                    f"`{address}` cannot be a {identity.kind}",
+                    at,
+                    f"a {identity.kind} stands {where}",
+                )
+            elif (identity.kind == "cluster-service-account") != ("/namespace/" in address):
+                expected = "cluster-service-account in a namespace, any other kind outside of one"
+                self.wrong("wrong-kind", f"`{address}` cannot be a {identity.kind}", at, expected)
+            if identity.tied_to is not None:
+                self._well_formed(identity.tied_to, self.spot(identity.source, "tied_to"))
+            if identity.tied_to is not None and identity.kind != "managed-identity":
+                self.wrong("wrong-kind", "only a managed-identity is tied", self.spot(identity.source, "tied_to"))
+
+    def _well_formed(self, address: str, source: Source) -> None:
+        try:
+            addresses.parse(address, self.estate.catalogue)
+        except AddressMistake as fault:
+            self.wrong("wrong-address", f"`{address}`: {fault}", source, "", self._nearest(address))
+
+    def groups(self) -> None:
+        estate = self.estate
+        for address, group in estate.groups.items():
+            at = self.named_at["groups", address]
+            place = self.new_place(address, at)
+            if place and place.kind != "group":
+                message = f"`{address}` is {addresses.article(place.kind)}, not a group"
+                self.wrong("wrong-kind", message, at, "…/group/NAME")
+            for position, member in enumerate(group.members):
+                spot = self.spot(group.source, "members", position)
+                if not self.known(member, self.grantees, "identity or group", spot):
+                    continue
+                if member in estate.groups and estate.organisation_of(member) != estate.organisation_of(address):
+                    self.wrong("other-organisation", f"the group `{member}` is of another organisation", spot)
+            if group.where and group.where.within is not None:
+                self.place(group.where.within, self.spot(group.where.source, "in"))
+            self._rule(group)
+        self._cycles()
+
+    def _rule(self, group: Group) -> None:
+        """A rule finds some and leaves others: by kind, by labels, or by a place smaller than a boundary."""
+        rule = group.where
+        if rule is None or rule.kind is not None or rule.labels:
+            return
+        if rule.within is None or rule.within in self.holders:
+            message = "this rule finds every identity there is" + (f" in {rule.within}" if rule.within else "")
+            self.wrong("rule-of-everything", message, rule.source, "a kind, labels, or a place within an account")
+
+    def _cycles(self) -> None:
+        groups = self.estate.groups
+        done: set[str] = set()
+        for start in groups:
+            path: list[str] = []
+            waiting: list[tuple[str, bool]] = [(start, True)]
+            while waiting:
+                name, entering = waiting.pop()
+                if not entering:
+                    path.pop()
+                    done.add(name)
+                elif name in path:
+                    round_trip = " → ".join([*path[path.index(name) :], name])
+                    self.wrong("group-cycle", f"a group contains itself: {round_trip}", self.named_at["groups", name])
+                    return
+                elif name not in done:
+                    path.append(name)
+                    waiting.append((name, False))
+                    waiting.extend((member, True) for member in groups[name].members if member in groups)
+
+    def roles(self) -> None:
+        for role in self.estate.roles.values():
+            self.kind_verbs(role.allows, role.source, "allows")
+            for position, name in enumerate(role.includes):
+                self.known(name, self.roles_defined, "role", self.spot(role.source, "includes", position))
+
+    def trusts(self) -> None:
+        for trust in self.estate.trusts:
+            at = self.spot(trust.source, "of")
+            if self.identity(trust.of, at) and trust.of.startswith("@"):
+                self.wrong("wrong-kind", "nobody takes on a person", at)
+            self._admission(trust.admits)
+            self.conditions(trust.when, trust.source, "when")
+
+    def _admission(self, admits: Admission) -> None:
+        estate, source = self.estate, admits.source
+        at = self.spot(source, admits.form)
+        whom = admits.whom
+        if not isinstance(whom, str):
+            return
+        if admits.form in SIGNS:
+            if self.known(whom, self.issuers, "issuer", at) and whom in estate.issuers:
+                self._signs(estate.issuers[whom], admits.form, at)
+        elif admits.form == "identity":
+            if self.identity(whom, at) and whom.startswith("@"):
+                self.wrong("wrong-kind", f"`{whom}` is a person", at, f"person: {whom}")
+        elif admits.form == "group":
+            self.known(whom, self.groups_defined, "group", at)
+        elif admits.form == "account":
+            self.known(whom, self.accounts, "account", at)
+        elif admits.form == "person":
+            self.known(whom, self.people, "person", at)
+        else:
+            self.place(whom, at)
+
+    def _cluster(self, issuer: Issuer) -> None:
+        """An issuer may be a cluster's, which then is one that is there."""
+        if issuer.cluster is None:
+            return
+        at = self.spot(issuer.source, "cluster")
+        place = self.place(issuer.cluster, at)
+        if place and (place.kind != "cluster" or issuer.kind != "oidc"):
+            self.wrong(
+                "wrong-kind", f"`{issuer.cluster}` is no cluster, or its issuer not of kind oidc", at, "a cluster"
+            )
+
+    def _signs(self, issuer: Issuer, form: str, source: Source) -> None:
+        if issuer.kind not in SIGNS[form]:
+            expected = f"an issuer of kind {' or '.join(SIGNS[form])}"
+            self.wrong("wrong-kind", f"`{issuer.name}` is an issuer of kind {issuer.kind}", source, expected)
+
+    def grants(self) -> None:
+        estate = self.estate
+        for grant in estate.grants:
+            source = grant.source
+            self.known(grant.role, self.roles_defined, "role", self.spot(source, "role"))
+            to = self.known(grant.to, self.grantees, "identity or group", self.spot(source, "to"))
+            at = self.place(grant.at, self.spot(source, "at"))
+            self.conditions(grant.when, source, "when")
+            if grant.held_by is not None:
+                spot = self.spot(source, "held_by")
+                held = self.known(grant.held_by, self.holders, "account, organisation or unit", spot)
+                if held and to and at:
+                    self._holder(grant.to, grant.at, grant.held_by, self.spot(source, "held_by"))
+            elif (
+                to
+                and at
+                and not self.written(source, "held_by")
+                and addresses.account_of(grant.to)
+                and addresses.account_of(grant.at)
+            ):
+                sides = addresses.account_of(grant.to), addresses.account_of(grant.at)
+                if sides[0] != sides[1]:
+                    message = f"`{grant.to}` lives in another account than `{grant.at}`, so say who holds this grant"
+                    self.wrong("missing-field", message, source, f"held_by: {sides[0]} or held_by: {sides[1]}")
+
+    def _holder(self, to: str, at: str, holder: str, source: Source) -> None:
+        sides: set[str] = set()
+        for address in (to, at):
+            own = boundary_of(address)
+            sides |= {own, *self.estate.boundary_above(own)}
+            parts = own.split("/")
+            sides |= {"/".join(parts[:count]) for count in range(1, len(parts) + 1)} if own.startswith("@") else set()
+        if holder not in sides:
+            message = f"`{holder}` holds nothing here: neither side of this grant lies in it"
+            self.wrong("wrong-holder", message, source, "one of " + ", ".join(sorted(sides)))
+
+    def ceilings(self) -> None:
+        estate = self.estate
+        for ceiling in estate.ceilings:
+            at = self.spot(ceiling.source, "at")
+            if ceiling.over != "callers" or ceiling.at not in self.identities_defined:
+                self.known(ceiling.at, self.holders, "organisation, unit or account", at)
+            self.kind_verbs(ceiling.bars, ceiling.source, "bars")
+            self.kind_verbs(ceiling.only, ceiling.source, "only")
+            self.conditions(ceiling.when, ceiling.source, "when")
+            for position, caller in enumerate(ceiling.excepts):
+                spot = self.spot(ceiling.source, "except", position)
+                place = self.place(caller, spot) if isinstance(caller, str) else None
+                if place is not None and place.kind in ("organisation", "unit", "account", "group"):
+                    expected = "the address of an identity, person or resource, or {glob: …}"
+                    self.wrong("wrong-kind", f"`{caller}` never calls, so this excepts nobody", spot, expected)
+
+    def further(self) -> None:
+        estate = self.estate
+        for attachment in estate.attachments:
+            if isinstance(attachment.what, str):
+                at = self.spot(attachment.source, "what")
+                place = self.place(attachment.what, at)
+                if place is not None:
+                    self._runs(place, at)
+            for position, identity in enumerate(attachment.runs_as):
+                self.identity(identity, self.spot(attachment.source, "runs_as", position))
+        for credential in estate.credentials.values():
+            self.identity(credential.of, self.spot(credential.source, "of"))
+            self.conditions(credential.when, credential.source, "when")
+        for lodged in estate.lodged.values():
+            self.known(lodged.at, self.issuers, "issuer", self.spot(lodged.source, "at"))
+            self.identity(lodged.of, self.spot(lodged.source, "of"))
+            if lodged.credential is not None:
+                self.known(
+                    lodged.credential,
+                    estate.credentials,
+                    "credential",
+                    self.spot(lodged.source, "credential"),
+                )
+
+    def journeys(self) -> None:
+        for journey in self.estate.journeys.values():
+            source = journey.source
+            if journey.because and journey.expect == "allowed":
+                self.wrong(
+                    "contradiction",
+                    "`because` says why it is refused, and it is expected to be allowed",
+                    self.spot(source, "because"),
+                )
+            if not self.written(source, "through") and not self.written(source, "attempt"):
+                self.wrong(
+                    "missing-field",
+                    "the journey neither takes on nor attempts anything",
+                    source,
+                    "through: […] or attempt: …",
+                )
+            for hop in journey.through:
+                self.kind_verbs(hop.narrowed, hop.source, "narrowed")
+                self._runs_code(hop)
+            self._shown(journey.origin)
+            if journey.origin.form == "identity" and journey.origin.whom in self.people:
+                at = self.spot(journey.origin.source, "identity")
+                message = f"`{journey.origin.whom}` is a person, who signs in and starts a journey as such"
+                self.wrong("wrong-kind", message, at, f"from: {{person: {journey.origin.whom!r}}}")
+
+    def _runs_code(self, hop: Hop) -> None:
+        """A hop onto a resource of a kind that code runs on; a name that nothing defines refuses at names."""
+        catalogue = self.estate.catalogue
+        try:
+            kind = addresses.parse(hop.on, catalogue).kind if hop.on else ""
+        except AddressMistake:
+            return
+        if kind and catalogue.running_verb(kind) is None:
+            able = [name for name in catalogue.kinds if catalogue.running_verb(name) is not None]
+            message = f"no code is run on {addresses.article(kind)}, so no journey goes on from `{hop.on}`"
+            self.wrong("cannot-run", message, self.spot(hop.source, "on"), "one of the kinds " + ", ".join(able))
+
+    def _shown(self, origin: Origin) -> None:
+        issuer = self.estate.issuers.get(origin.whom) if origin.form in SIGNS else None
+        if issuer is None:
+            return
+        field = "claims" if origin.form == "token" else "attributes"
+        if issuer.kind not in SIGNS[origin.form]:
+            self._signs(issuer, origin.form, self.spot(origin.source, origin.form))
+        if origin.form == "certificate":
+            return
+        for name, value in origin.shows.items():
+            fault = claim_fault(issuer, name, value)
+            if fault is not None:
+                code, message, expected = fault
+                close = nearest(name, issuer.claims or ()) if code == "claim-not-issued" else ()
+                self.wrong(code, message, self.spot(origin.source, field, name), expected, close)
+
+    def invariants(self) -> None:
+        for invariant in self.estate.invariants:
+            claimed = invariant.claimed
+            source = claimed.source
+            self.place(claimed.at, self.spot(source, "at"))
+            for position, verb in enumerate(claimed.can):
+                if verb != EVERYTHING:
+                    self.known(verb, self.estate.catalogue.all_verbs(), "verb", self.spot(source, "can", position))
+            for position, kind in enumerate(claimed.on):
+                self.known(kind, self.estate.catalogue.kinds, "kind", self.spot(source, "on", position))
+            for position, caller in enumerate(claimed.by):
+                if not isinstance(caller, Glob):
+                    self.known(caller, self.declared, "caller", self.spot(source, "by", position))
+            if claimed.start:
+                for position, name in enumerate(claimed.start.whom):
+                    self._start(
+                        claimed.start.form,
+                        name,
+                        self.spot(claimed.start.source, claimed.start.form, position),
+                    )
+
+    def _start(self, form: str, name: str | Glob, source: Source) -> None:
+        if isinstance(name, Glob):
+            return
+        if form in SIGNS:
+            self.known(name, self.issuers, "issuer", source)
+        elif form == "credential":
+            self.known(name, self.credentials, "credential", source)
+        elif form in ("person", "identity"):
+            self.identity(name, source)
+        else:
+            self.place(name, source)
+
+    def keys(self) -> None:
+        """Statements have keys: two that are the same statement need names to be told apart."""
+        estate = self.estate
+        self._twice(estate.trusts, lambda trust: (trust.of, trust.admits.form, trust.admits.whom), "trust")
+        self._twice(estate.grants, lambda g: (g.to, g.role, g.at, estate.holder_of(g)), "grant")
+        self._twice(estate.attachments, lambda one: (one.what, one.runs_as), "attachment")
+        for section in ("trusts", "grants", "ceilings", "invariants"):
+            seen: dict[str, Source] = {}
+            for value in getattr(estate, section):
+                if value.name is None:
+                    continue
+                first = seen.setdefault(value.name, value.source)
+                if first is not value.source:
+                    at = self.spot(value.source, "name")
+                    self.wrong(
+                        "duplicate",
+                        f"`{value.name}` is named twice under `{section}`: here and at {first}",
+                        at,
+                    )
+
+    def _twice(self, values: Iterable[Any], key: Callable[[Any], Any], what: str) -> None:
+        counted: dict[str, Source] = {}
+        for value in values:
+            if getattr(value, "name", None) is not None:
+                continue
+            name = repr(key(value))
+            first = counted.setdefault(name, value.source)
+            if first is not value.source:
+                expected = "a `name` for each, or one of them"
+                self.wrong("duplicate", f"the same {what} stands at {first} already", value.source, expected)
+
+
+def _values(test: Test) -> Iterator[object]:
+    """The plain values that a test compares with."""
+    if isinstance(test, Equal):
+        yield test.value
+    elif isinstance(test, AnyOf | AllOf):
+        for inner in test.tests:
+            yield from _values(inner)
+    elif isinstance(test, Not):
+        yield from _values(test.test)

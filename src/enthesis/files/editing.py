@@ -1,0 +1,213 @@
+"""Edits an estate's files as text: adds an entry or replaces one value, and leaves every other character as it is.
+
+The place is found from the parser's own marks, the new text is one flow-style line, and whoever asks reads the result
+back before it is written.
+"""
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import yaml
+from yaml.nodes import MappingNode, Node, SequenceNode
+
+from enthesis.files.finding import HEAD
+from enthesis.files.writing import flow_text
+
+
+class NotEditable(ValueError):
+    """The file is written in a way that this edit does not know how to keep; says where."""
+
+
+@dataclass(frozen=True, slots=True)
+class Addition:
+    """One more entry of a section; `name` for sections that are mappings, '' for lists."""
+
+    section: str
+    name: str
+    entry: Any
+
+    def line(self) -> str:
+        """The entry as it is put into a block-style section."""
+        text = flow_text(self.entry)
+        return f"{flow_text(self.name)}: {text}" if self.name else f"- {text}"
+
+
+@dataclass(frozen=True, slots=True)
+class Replacement:
+    """Another value in an entry: the entry starts at `line` and `column` of `file`, `path` leads from it inward.
+
+    A last word of the path that is not there yet is added to its mapping; `value` None takes it out.
+    """
+
+    file: str
+    line: int
+    column: int
+    path: tuple[str | int, ...]
+    value: Any
+
+
+Edit = Addition | Replacement
+
+
+def edited(texts: Mapping[str, str], edits: Sequence[Edit]) -> dict[str, str]:
+    """The texts of the files with all edits made. NotEditable where one cannot be."""
+    out = dict(texts)
+    for edit in sorted(edits, key=_last_first, reverse=True):
+        if isinstance(edit, Addition):
+            name = _file_for(out, edit.section)
+            out[name] = _added(out[name], edit, as_json=name.endswith(".json"))
+        else:
+            out[edit.file] = _replaced(out[edit.file], edit, as_json=edit.file.endswith(".json"))
+    return out
+
+
+def _last_first(edit: Edit) -> tuple[int, int, int]:
+    """Replacements from the end of a file to its start, so that places stay right; additions after all of them."""
+    return (1, edit.line, edit.column) if isinstance(edit, Replacement) else (0, 0, 0)
+
+
+def _file_for(texts: Mapping[str, str], section: str) -> str:
+    """The file that has most of a section already, else the head file."""
+    sizes = {}
+    for name, text in texts.items():
+        value = _section(_composed(text), section)
+        if value is not None:
+            sizes[name] = len(value.value) if isinstance(value, MappingNode | SequenceNode) else 0
+    if sizes:
+        return max(sizes, key=lambda name: sizes[name])
+    return HEAD if HEAD in texts else next(iter(texts))
+
+
+def _composed(text: str) -> Node | None:
+    return yaml.compose(text, Loader=yaml.CSafeLoader)
+
+
+def _section(root: Node | None, section: str) -> Node | None:
+    if not isinstance(root, MappingNode):
+        return None
+    return next((value for key, value in root.value if key.value == section), None)
+
+
+def _added(text: str, edit: Addition, *, as_json: bool) -> str:
+    root = _composed(text)
+    node = _section(root, edit.section)
+    if node is None:
+        if as_json or not isinstance(root, MappingNode) or root.flow_style:
+            return _into_flow(text, root, edit.section, [edit.entry] if not edit.name else {edit.name: edit.entry})
+        end = text if text.endswith("\n") or not text else text + "\n"
+        return f"{end}\n{edit.section}:\n  {edit.line()}\n"
+    if isinstance(node, MappingNode | SequenceNode) and node.flow_style:
+        return _into_flow(text, node, edit.name, edit.entry)
+    if isinstance(node, MappingNode | SequenceNode) and node.value:
+        last = node.value[-1][1] if isinstance(node, MappingNode) else node.value[-1]
+        return _after(text, _end(last), " " * node.start_mark.column + edit.line())
+    # `section:` with nothing behind it
+    return _after(text, node.start_mark.index, "  " + edit.line())
+
+
+def _end(node: Node) -> int:
+    """The position just behind what a node really writes; block collections end with their last child."""
+    if isinstance(node, MappingNode | SequenceNode) and not node.flow_style and node.value:
+        last = node.value[-1]
+        return _end(last[1] if isinstance(node, MappingNode) else last)
+    end: int = node.end_mark.index
+    return end
+
+
+def _after(text: str, position: int, line: str) -> str:
+    """The text with a line put in behind the line of a position."""
+    end = text.find("\n", position)
+    if position and text[position - 1] == "\n":  # a block scalar ends behind its last line break
+        end = position - 1
+    return f"{text}\n{line}\n" if end < 0 else f"{text[: end + 1]}{line}\n{text[end + 1 :]}"
+
+
+def _into_flow(text: str, node: Node | None, name: str, entry: Any) -> str:
+    """The text with one more entry before the closing bracket of a flow collection."""
+    if not isinstance(node, MappingNode | SequenceNode) or not node.flow_style:
+        raise NotEditable("the file is no mapping of sections")
+    more = flow_text(entry) if isinstance(node, SequenceNode) else f"{flow_text(name)}: {flow_text(entry)}"
+    if _is_json(text):
+        more = json.dumps(entry) if isinstance(node, SequenceNode) else f"{json.dumps(name)}: {json.dumps(entry)}"
+    close = node.end_mark.index - 1
+    if node.value:
+        last = node.value[-1][1] if isinstance(node, MappingNode) else node.value[-1]
+        at = _end(last)
+        return f"{text[:at]}, {more}{text[at:]}"
+    return f"{text[:close]}{more}{text[close:]}"
+
+
+def _is_json(text: str) -> bool:
+    return text.lstrip().startswith("{")
+
+
+def _replaced(text: str, edit: Replacement, *, as_json: bool) -> str:
+    node = _at(_composed(text), edit.line - 1, edit.column - 1)
+    if node is None:
+        raise NotEditable(f"nothing stands at {edit.file}:{edit.line}:{edit.column}")
+    for word in edit.path[:-1]:
+        node = _child(node, word)
+        if node is None:
+            raise NotEditable(f"{edit.file}:{edit.line} does not have {word}")
+    last = edit.path[-1]
+    child = _child(node, last)
+    if edit.value is None:
+        return _taken_out(text, node, str(last)) if child is not None else text
+    new = json.dumps(edit.value) if as_json else flow_text(edit.value)
+    if child is not None:
+        start, before = child.start_mark.index, ""
+        if isinstance(child, MappingNode | SequenceNode) and not child.flow_style and isinstance(node, MappingNode):
+            key = next(key for key, value in node.value if value is child)
+            start, before = text.index(":", key.end_mark.index) + 1, " "  # the new value stands on the key's own line
+        return text[:start] + before + new + text[_end(child) :]
+    if isinstance(node, MappingNode) and node.flow_style:
+        return _into_flow(text, node, str(last), edit.value)
+    if isinstance(node, MappingNode) and node.value:
+        return _after(text, _end(node), f"{' ' * node.start_mark.column}{last}: {new}")
+    raise NotEditable(f"{edit.file}:{edit.line} is written in a way that is not edited")
+
+
+def _taken_out(text: str, node: Node, name: str) -> str:
+    """The text without one field of a mapping."""
+    if not isinstance(node, MappingNode):
+        raise NotEditable("only a field of a mapping is taken out")
+    number = next(at for at, (key, _) in enumerate(node.value) if key.value == name)
+    key, value = node.value[number]
+    if not node.flow_style:
+        start = text.rfind("\n", 0, key.start_mark.index) + 1
+        if text[start : key.start_mark.index].strip():
+            raise NotEditable(f"`{name}` shares its line with something that stays")
+        end = text.find("\n", _end(value))
+        return text[:start] + (text[end + 1 :] if end >= 0 else "")
+    if number:
+        return text[: _end(node.value[number - 1][1])] + text[_end(value) :]
+    following = node.value[1][0].start_mark.index if len(node.value) > 1 else _end(value)
+    return text[: key.start_mark.index] + text[following:]
+
+
+def _child(node: Node | None, word: str | int) -> Node | None:
+    if isinstance(node, MappingNode):
+        return next((value for key, value in node.value if key.value == word), None)
+    if isinstance(node, SequenceNode) and isinstance(word, int) and word < len(node.value):
+        found: Node = node.value[word]
+        return found
+    return None
+
+
+def _at(node: Node | None, line: int, column: int) -> Node | None:
+    """The outermost value that starts at a place."""
+    if node is None:
+        return None
+    if (node.start_mark.line, node.start_mark.column) == (line, column):
+        return node
+    inner: list[Node] = []
+    if isinstance(node, MappingNode):
+        for key, value in node.value:
+            if (key.start_mark.line, key.start_mark.column) == (line, column):
+                return value  # type: ignore[no-any-return]
+            inner.append(value)
+    elif isinstance(node, SequenceNode):
+        inner = node.value
+    return next((found for one in inner if (found := _at(one, line, column)) is not None), None)

@@ -1,0 +1,381 @@
+"""The one door to files: finds the files of an estate, reads them all and reports every mistake at once."""
+
+import os
+import re
+import stat
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+from enthesis.files.cache import TreeCache
+from enthesis.files.checking import check
+from enthesis.files.finding import HEAD
+from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, parse, too_large
+from enthesis.files.sections import SECTIONS
+from enthesis.files.shapes import MISSING, ListOf, Notes, Text, described, nearest
+from enthesis.model.catalogue import Catalogue, catalogue_from
+from enthesis.model.estate import Estate
+from enthesis.model.mistakes import Mistake, Source, masked
+
+ENDINGS = (".yaml", ".json")
+
+
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What reading a folder gave: the estate (None where there are mistakes), the mistakes, the files.
+
+    `named_at` says by section and name where each named entry stands, `records` has what is written at each statement,
+    `skipped` the files that were left out, each with why.
+    """
+
+    estate: Estate | None
+    mistakes: tuple[Mistake, ...]
+    files: tuple[str, ...]
+    named_at: Mapping[tuple[str, str], Source] = field(default_factory=dict)
+    records: Mapping[Source, Node] = field(default_factory=dict)
+    skipped: Mapping[str, str] = field(default_factory=dict)
+
+
+def packaged_catalogue(remembered: TreeCache) -> Catalogue:
+    """The catalogue of kinds that ships with the product."""
+    data = resources.files("enthesis").joinpath("data", "catalogue.yaml").read_bytes()
+    tree, _ = _parse("catalogue.yaml", data, remembered)
+    if tree is None:
+        raise ValueError("the packaged catalogue cannot be read")
+    return catalogue_from(plain_value(tree))
+
+
+def plain_value(node: Node) -> Any:
+    """A tree without its places."""
+    if isinstance(node.value, dict):
+        return {key: plain_value(item) for key, item in node.value.items()}
+    if isinstance(node.value, list):
+        return [plain_value(item) for item in node.value]
+    return node.value
+
+
+def read_folder(folder: Path, *, cache: Path | None = None) -> Reading:
+    """Reads every `*.yaml` and `*.json` file in a folder and below it, except in hidden folders."""
+    contents: dict[str, bytes] = {}
+    mistakes: list[Mistake] = []
+    for path, fault in _files(folder):
+        name = path.relative_to(folder).as_posix()
+        data, problem = (b"", fault) if fault else _bytes(path)
+        if problem:
+            mistakes.append(Mistake("unreadable-file", problem, Source(name, 0, 0)))
+        else:
+            contents[name] = data
+    if HEAD not in contents and not any(mistake.source.file == HEAD for mistake in mistakes):
+        mistakes.append(Mistake("no-estate", f"there is no {HEAD} here", Source(HEAD, 0, 0)))
+    return _read(contents, mistakes, TreeCache(cache))
+
+
+def estate_texts(folder: Path) -> dict[str, str]:
+    """The texts of an estate's files by name, as they stand; of a folder that reads without a mistake."""
+    return {
+        path.relative_to(folder).as_posix(): path.read_bytes().decode("utf-8")
+        for path, fault in _files(folder)
+        if not fault and is_read(folder, path)
+    }
+
+
+def read_texts(texts: Mapping[str, str]) -> Reading:
+    """The same for texts by file name, with no file behind them."""
+    return _read({name: text.encode() for name, text in texts.items()}, [], TreeCache(None))
+
+
+def _read(contents: dict[str, bytes], mistakes: list[Mistake], remembered: TreeCache) -> Reading:
+    trees: list[tuple[str, Node]] = []
+    files: list[str] = []
+    skipped: dict[str, str] = {}
+    head, in_head = _parse(HEAD, contents[HEAD], remembered) if HEAD in contents else (None, [])
+    ignored = _ignored(head)
+    mistakes = [one for one in mistakes if not ignored(one.source.file)]
+    for name, data in contents.items():
+        if name != HEAD and ignored(name):
+            skipped[name] = "ignored by estate.yaml"
+            continue
+        tree, found = (head, in_head) if name == HEAD else _parse(name, data, remembered)
+        if name != HEAD:
+            kind = _document(tree, data)
+            if kind:
+                skipped[name] = f"a {kind} that Enthesis wrote"
+                continue
+            if tree is not None and _is_something_else(tree):
+                found = [Mistake("not-an-estate-file", NOT_OURS, Source(name, 1, 1), expected=advice(name))]
+                tree = None
+        mistakes.extend(found)
+        files.append(name)
+        if tree is not None:
+            trees.append((name, tree))
+    complete = all(mistake.code in ("duplicate", "not-an-estate-file") for mistake in mistakes)
+    merged = _Merge(packaged_catalogue(remembered))
+    estate = _assemble(merged, trees, complete=complete)
+    located = tuple(_with_line(mistake, contents) for mistake in _ordered([*mistakes, *merged.mistakes]))
+    return Reading(None if located else estate, located, tuple(files), merged.named_at, merged.records, skipped)
+
+
+NOT_OURS = "this file is no part of an estate: none of its keys is a section"
+
+
+def advice(name: str) -> str:
+    """How a file is told apart from the estate's."""
+    return f"sections of an estate; otherwise move it, or write `ignore: [{name}]` in {HEAD}"
+
+
+def ignores(patterns: Iterable[str]) -> Callable[[str], bool]:
+    """Whether a file's path is like one of these globs, which mean what they mean everywhere in an estate."""
+    whole = re.compile("|".join(_expression(one) for one in patterns) or r"(?!)", re.DOTALL)
+    return lambda name: whole.fullmatch(name) is not None
+
+
+def is_read(folder: Path, path: Path) -> bool:
+    """Whether a file of an estate's folder, there already or not, is read as part of the estate."""
+    name = path.relative_to(folder).as_posix()
+    if path.suffix not in ENDINGS or any(part.startswith(".") for part in name.split("/")):
+        return False
+    data, problem = _bytes(folder / HEAD)
+    head, _ = _parse(HEAD, data, TreeCache(None)) if not problem else (None, [])
+    return not _ignored(head)(name)
+
+
+def _expression(pattern: str) -> str:
+    parts = re.split(r"(\\.|\*\*|\*|\?)", pattern)
+    known = {"**": ".*", "*": "[^/:]*", "?": "[^/:]"}
+    return "".join(
+        known[one] if one in known else re.escape(one[-1:] if one.startswith("\\") else one) for one in parts
+    )
+
+
+def _ignored(head: Node | None) -> Callable[[str], bool]:
+    """Which files the head of an estate leaves out."""
+    node = head.value.get("ignore") if head is not None and isinstance(head.value, dict) else None
+    listed = node.value if node is not None and isinstance(node.value, list) else []
+    return ignores(one.value for one in listed if isinstance(one.value, str))
+
+
+def _document(tree: Node | None, data: bytes) -> str:
+    """Which document of Enthesis's own a file is (a proposal, a survey): its first key is `enthesis`, and it has no
+    section of an estate. '' for anything else."""
+    first = tree
+    if tree is None:  # a survey is a row of documents
+        try:
+            first, _ = parse(data.split(b"\n", 1)[0], as_json=True)
+        except UnreadableFile:
+            return ""
+    if first is None or not isinstance(first.value, dict) or next(iter(first.value), "") != "enthesis":
+        return ""
+    if any(word in SECTIONS for word in first.value):
+        return ""
+    kind = first.value["enthesis"].value
+    return kind if isinstance(kind, str) and kind else "document"
+
+
+def _is_something_else(tree: Node) -> bool:
+    """Whether nothing in a file looks like a section, not even a misspelt one."""
+    if isinstance(tree.value, list):
+        return True
+    if not isinstance(tree.value, dict) or not tree.value:
+        return False
+    known = ("estate", "ignore", *SECTIONS)
+    if any(word in known for word in tree.value):
+        return False
+    return 2 * sum(bool(nearest(str(word), known)) for word in tree.value) <= len(tree.value) - 1
+
+
+def _assemble(merged: "_Merge", trees: list[tuple[str, Node]], *, complete: bool) -> Estate | None:
+    """The estate that these trees describe together; all mistakes in them are left in what is merged.
+
+    Names are looked up only where every file could be read (`complete`), and those of entries that are at fault
+    themselves count as defined: otherwise one mistake would draw others after it.
+    """
+    for name, tree in trees:
+        merged.add(name, tree)
+    estate = merged.estate(complete=complete)
+    if not complete or merged.broken.get("kinds"):
+        return None
+    merged.mistakes += check(estate, merged.records, merged.named_at, merged.broken)
+    return estate
+
+
+class _Merge:
+    """Puts the sections of several files together."""
+
+    def __init__(self, catalogue: Catalogue) -> None:
+        self.catalogue = catalogue
+        self.mistakes: list[Mistake] = []
+        self.records: dict[Source, Node] = {}
+        self.named_at: dict[tuple[str, str], Source] = {}
+        self.broken: dict[str, set[str]] = {}
+        self.values: dict[str, Any] = {name: {} if section.key else [] for name, section in SECTIONS.items()}
+        self.name = ""
+
+    def add(self, file: str, tree: Node) -> None:
+        notes = Notes(file)
+        if isinstance(tree.value, dict):
+            for section, node in tree.value.items():
+                self._section(section, node, tree, notes)
+        else:
+            notes.wrong("wrong-type", f"found {described(tree.value)}", tree, expected="a mapping of sections")
+        self.mistakes.extend(notes.mistakes)
+        self.records.update(notes.records)
+
+    def _section(self, word: str, node: Node, tree: Node, notes: Notes) -> None:
+        if word == "estate":
+            self._name(node, notes)
+            return
+        if word == "ignore":
+            self._ignore(node, notes)
+            return
+        section = SECTIONS.get(word)
+        if section is None:
+            line, column = tree.keys[word] if tree.keys else (tree.line, tree.column)
+            at = Source(notes.file, line, column)
+            known = ("estate", "ignore", *SECTIONS)
+            expected = "one of " + ", ".join(known)
+            message = f"`{word}` is not a section"
+            notes.wrong_at("unknown-section", message, at, expected=expected, known=known, word=word)
+        elif node.value is None:
+            return
+        elif section.key:
+            self._named(word, node, notes)
+        elif isinstance(node.value, list):
+            read = [section.record.read(item, notes) for item in node.value]
+            self.values[word].extend(value for value in read if value is not MISSING)
+        else:
+            notes.wrong("wrong-type", f"found {described(node.value)}", node, expected=f"a list under `{word}`")
+
+    def _name(self, node: Node, notes: Notes) -> None:
+        if not isinstance(node.value, str) or not node.value:
+            notes.wrong("wrong-type", f"found {described(node.value)}", node, expected="the name of the estate")
+        elif self.name and self.name != node.value:
+            first = self.named_at["estate", ""]
+            notes.wrong("duplicate", f"the estate is named {self.name} at {first} already", node)
+        else:
+            self.name = node.value
+            self.named_at["estate", ""] = notes.source(node)
+
+    def _ignore(self, node: Node, notes: Notes) -> None:
+        if notes.file != HEAD:
+            notes.wrong("wrong-place", f"`ignore` stands in {HEAD} alone", node, expected=f"a list in {HEAD}")
+            return
+        read = ListOf(Text(), or_one=True).read(node, notes)
+        if read is not MISSING:
+            self.values["ignore"] = list(read)
+
+    def _named(self, word: str, node: Node, notes: Notes) -> None:
+        section = SECTIONS[word]
+        if not isinstance(node.value, dict) or node.keys is None:
+            expected = f"a mapping of names under `{word}`"
+            notes.wrong("wrong-type", f"found {described(node.value)}", node, expected=expected)
+            return
+        for key, item in node.value.items():
+            line, column = node.keys[key]
+            at = Source(notes.file, line, column)
+            first = self.named_at.setdefault((word, key), at)
+            if first is not at:
+                message = f"`{key}` is defined twice under `{word}`: here and at {first}"
+                notes.wrong_at("duplicate", message, at)
+                continue
+            entry = item
+            if item.value is None and item.keys is None:
+                entry = Node({}, line, column, {})
+            value = section.record.read(entry, notes, **{str(section.key): key})
+            if value is MISSING:
+                self.broken.setdefault(word, set()).add(key)
+            else:
+                self.values[word][key] = value
+
+    def estate(self, *, complete: bool) -> Estate:
+        values: dict[str, Any] = {
+            word: value if word in SECTIONS and SECTIONS[word].key else tuple(value)
+            for word, value in self.values.items()
+        }
+        catalogue = self.catalogue.extended(values["kinds"].values())
+        if not self.name and complete and not self.mistakes:
+            self.mistakes.append(
+                Mistake("missing-field", "no file names the estate", Source(HEAD, 1, 1), expected="estate: NAME")
+            )
+        return Estate(self.name, catalogue, **values)
+
+
+def _parse(name: str, data: bytes, remembered: TreeCache) -> tuple[Node | None, list[Mistake]]:
+    tree = remembered.get(data)
+    if tree is not None:
+        return tree, []
+    try:
+        tree, duplicates = parse(data, as_json=name.endswith(".json"))
+    except UnreadableFile as fault:
+        at = Source(name, fault.line, fault.column)
+        return None, [Mistake("unreadable-file", str(fault), at, expected="" if name == HEAD else advice(name))]
+    if not duplicates and tree is not None:
+        remembered.put(data, tree)
+    return tree, [
+        Mistake(
+            "duplicate",
+            f"`{key}` stands twice in one mapping: here and on line {first}",
+            Source(name, line, column),
+        )
+        for key, line, column, first in duplicates
+    ]
+
+
+def _bytes(path: Path) -> tuple[bytes, str]:
+    """The content of a file, and what is wrong with it ('' where nothing is)."""
+    try:
+        size = path.stat().st_size
+        if size > MAX_BYTES:
+            return b"", too_large(size)
+        return path.read_bytes(), ""
+    except OSError as fault:
+        return b"", fault.strerror or "it cannot be read"
+
+
+def _files(folder: Path) -> Iterator[tuple[Path, str]]:
+    """Paths in order, each with what is wrong with it ('' where nothing is)."""
+    yield from _walk(folder, frozenset())
+
+
+def _walk(folder: Path, above: frozenset[tuple[int, int]]) -> Iterator[tuple[Path, str]]:
+    try:
+        here = folder.stat()
+        entries = sorted(os.scandir(folder), key=lambda entry: entry.name)
+    except OSError as fault:
+        yield folder, fault.strerror or "the folder cannot be read"
+        return
+    inside = above | {(here.st_dev, here.st_ino)}
+    for entry in entries:
+        if entry.name.startswith("."):
+            continue
+        path = Path(entry.path)
+        try:
+            found = entry.stat()
+        except OSError as fault:
+            if path.suffix in ENDINGS or entry.is_symlink():
+                yield path, fault.strerror or "it cannot be read"
+            continue
+        if stat.S_ISDIR(found.st_mode):
+            if (found.st_dev, found.st_ino) in inside:
+                yield path, "the link leads back to a folder above it"
+            else:
+                yield from _walk(path, inside)
+        elif path.suffix in ENDINGS:
+            yield path, "" if stat.S_ISREG(found.st_mode) else "it is not a regular file"
+
+
+def _ordered(mistakes: list[Mistake]) -> list[Mistake]:
+    return sorted(mistakes, key=lambda one: (one.source.file != HEAD, one.source, one.code))
+
+
+def _with_line(mistake: Mistake, contents: Mapping[str, bytes]) -> Mistake:
+    data = contents.get(mistake.source.file)
+    if data is None or not mistake.source.line:
+        return mistake
+    lines = data.decode("utf-8-sig", "replace").split("\n")
+    if mistake.source.line > len(lines):
+        return mistake
+    text = lines[mistake.source.line - 1].rstrip("\r")
+    message = masked(mistake.message)  # a file with a secret in it may lie here by mistake
+    return Mistake(mistake.code, message, mistake.source, masked(text), mistake.expected, mistake.nearest)

@@ -1,0 +1,63 @@
+"""Edits an estate's files: the result is read back first, and nothing is written that is not as it was meant."""
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+from enthesis.files.editing import Edit, NotEditable, edited
+from enthesis.files.finding import find_estate
+from enthesis.files.folder import Reading, estate_texts, is_read, read_texts
+from enthesis.model.errors import Mistaken
+
+BY_HAND = "put the lines there yourself"
+
+
+def edit_files(folder: Path, edits: Sequence[Edit], check: Callable[[Reading], None], remedy: str = "") -> list[str]:
+    """Makes edits; the names of the files that changed. `check` raises where the result is not to be written.
+
+    Mistaken, and nothing is written, where a file is written in a way that cannot be kept.
+    """
+    texts = estate_texts(folder)
+    try:
+        changed = edited(texts, edits)
+    except NotEditable as fault:
+        raise Mistaken(f"the files are not edited: {fault}", remedy=remedy) from None
+    check(read_texts(changed))
+    names = [name for name in texts if changed[name] != texts[name]]
+    for name in names:
+        write_file(folder / name, changed[name].encode())
+    return names
+
+
+def fresh_folder(folder: Path, otherwise: str) -> Path:
+    """The folder, made where it is not there; Mistaken where it is not empty, with what else to do."""
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        if any(folder.iterdir()):
+            raise Mistaken(f"{folder} is not empty", remedy=f"name a fresh folder; {otherwise}")
+    except OSError as fault:
+        raise Mistaken(f"{folder} cannot be used: {fault.strerror}") from None
+    return folder.resolve()
+
+
+def write_file(path: Path, content: bytes, *, foreign: bool = False) -> None:
+    """Writes a file whole or not at all; Mistaken where it cannot be written, or where an estate would read it as its
+    own (`foreign`: it is in a format of others, which carries no mark of ours)."""
+    if foreign:
+        _keep_apart(path)
+    beside = path.with_name(path.name + ".new")
+    try:
+        beside.write_bytes(content)
+        beside.replace(path)
+    except OSError as fault:
+        raise Mistaken(f"{path} cannot be written: {fault.strerror}") from None
+
+
+def _keep_apart(path: Path) -> None:
+    """Mistaken if a file that is not an estate file would be written into a folder that an estate reads."""
+    folder = find_estate(path.resolve().parent)
+    if folder is not None and is_read(folder, path.resolve()):
+        name = path.resolve().relative_to(folder).as_posix()
+        raise Mistaken(
+            f"{path} would be read as part of the estate there",
+            remedy=f"write it elsewhere, or add `ignore: [{name}]` to {folder.name}/estate.yaml",
+        )

@@ -1,0 +1,505 @@
+"""Shapes: what a value in an estate may look like. One description serves reading, writing and the JSON Schema.
+
+Each shape has three faces: `read` (a node to a value, mistakes noted), `plain` (the value back to what
+stands in a file) and `schema` (JSON Schema 2020-12).
+"""
+
+import re
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import MISSING as NO_DEFAULT
+from dataclasses import dataclass
+from dataclasses import field as dataclass_field
+from datetime import UTC, datetime, timedelta
+from difflib import get_close_matches
+from ipaddress import ip_network
+from typing import Any, Protocol
+
+from enthesis.files.nodes import Node
+from enthesis.model.addresses import escaped, unescaped
+from enthesis.model.conditions import Glob, Network, pattern_mistake
+from enthesis.model.mistakes import AddressMistake, Mistake, Source
+
+
+class _Missing:
+    """Stands for a value that could not be read."""
+
+    def __repr__(self) -> str:
+        return "MISSING"
+
+
+MISSING: Any = _Missing()
+
+
+class Notes:
+    """Collects the mistakes of one file."""
+
+    def __init__(self, file: str) -> None:
+        self.file = file
+        self.field = ""  # the one being read, for messages
+        self.mistakes: list[Mistake] = []
+        self.records: dict[Source, Node] = {}
+
+    def source(self, node: Node) -> Source:
+        return Source(self.file, node.line, node.column)
+
+    def wrong(self, code: str, message: str, node: Node, *, expected: str = "", known: Any = ()) -> Any:
+        """Notes a mistake at a node; answers MISSING, so that readers can return it."""
+        return self.wrong_at(code, message, self.source(node), expected=expected, known=known)
+
+    def wrong_at(
+        self, code: str, message: str, source: Source, *, expected: str = "", known: Any = (), word: str = ""
+    ) -> Any:
+        """The same at a source; `known` are the names that `word` could have been meant for."""
+        close = nearest(word, known) if word else ()
+        if message.startswith("found ") and self.field:
+            message = f"`{self.field}`: {message}"
+        self.mistakes.append(Mistake(code, message, source, expected=expected, nearest=close))
+        return MISSING
+
+
+def nearest(word: str, known: Any) -> tuple[str, ...]:
+    """Up to three of the known names that look most like a word."""
+    return tuple(get_close_matches(word, [str(name) for name in known], n=3, cutoff=0.6))
+
+
+def perhaps(word: str, known: Iterable[str], otherwise: str = "") -> str:
+    """The remedy for a name that nothing has: the nearest known ones, or else something else."""
+    close = nearest(word, known)
+    return f"perhaps {' or '.join(close)}" if close else otherwise
+
+
+def described(value: object) -> str:
+    """What kind of value was found, for a message: `the number 3`, `a list`, `the text 'x'`."""
+    if value is None:
+        return "nothing (null)"
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, int | float):
+        return f"the number {value}"
+    if isinstance(value, str):
+        return f"the text '{value if len(value) <= 60 else value[:57] + '…'}'"
+    return "a list" if isinstance(value, list) else "a mapping"
+
+
+class Shape(Protocol):
+    """What every shape can do."""
+
+    @property
+    def expected(self) -> str: ...
+
+    def read(self, node: Node, notes: Notes) -> Any: ...
+    def plain(self, value: Any) -> Any: ...
+    def schema(self) -> dict[str, Any]: ...
+
+
+@dataclass(frozen=True)
+class Text:
+    """Any text; a number or a boolean is a mistake, since quotes were meant."""
+
+    expected: str = "text"
+    verbatim: bool = True
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        value = node.value
+        if type(value) is str:
+            return value
+        if isinstance(value, bool | int | float):
+            return notes.wrong(
+                "wrong-type",
+                f"found {described(value)}",
+                node,
+                expected=f"{self.expected} (put it in quotes)",
+            )
+        return notes.wrong("wrong-type", f"found {described(value)}", node, expected=self.expected)
+
+    def plain(self, value: Any) -> Any:
+        return value
+
+    def schema(self) -> dict[str, Any]:
+        return {"type": "string"}
+
+
+@dataclass(frozen=True)
+class Name(Text):
+    """Text in which `*` and `?` must be escaped, so that nobody writes a pattern by accident."""
+
+    expected: str = "a name or address"
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        value = node.value
+        if type(value) is not str:
+            return Text.read(self, node, notes)
+        if not value:
+            return notes.wrong("empty", "found empty text", node, expected=self.expected)
+        try:
+            return unescaped(value)
+        except AddressMistake as fault:
+            return notes.wrong("pattern-in-plain-string", str(fault), node, expected=self.expected)
+
+    def plain(self, value: Any) -> Any:
+        return escaped(value)
+
+    def schema(self) -> dict[str, Any]:
+        return {"type": "string", "minLength": 1, "pattern": r"^([^*?\\]|\\[*?\\]|\\(?![*?\\]))*$"}
+
+
+@dataclass(frozen=True)
+class Choice:
+    """One word of a few."""
+
+    words: tuple[str, ...]
+
+    @property
+    def expected(self) -> str:
+        return "one of " + ", ".join(self.words)
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        if isinstance(node.value, str) and node.value in self.words:
+            return node.value
+        word = node.value if isinstance(node.value, str) else ""
+        message = f"found {described(node.value)}"
+        source = notes.source(node)
+        return notes.wrong_at("unknown-word", message, source, expected=self.expected, known=self.words, word=word)
+
+    def plain(self, value: Any) -> Any:
+        return value
+
+    def schema(self) -> dict[str, Any]:
+        return {"enum": list(self.words)}
+
+
+@dataclass(frozen=True)
+class Flag:
+    """true or false."""
+
+    expected: str = "true or false"
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        if isinstance(node.value, bool):
+            return node.value
+        return notes.wrong("wrong-type", f"found {described(node.value)}", node, expected=self.expected)
+
+    def plain(self, value: Any) -> Any:
+        return value
+
+    def schema(self) -> dict[str, Any]:
+        return {"type": "boolean"}
+
+
+DURATION = re.compile(r"(?:(\d{1,6})d)?(?:(\d{1,6})h)?(?:(\d{1,6})m)?(?:(\d{1,7})s)?")
+TIME = re.compile(r"\d{4}-\d\d-\d\d[Tt]\d\d:\d\d:\d\d(\.\d+)?([Zz]|[+-]\d\d:\d\d)")
+
+
+@dataclass(frozen=True)
+class Duration:
+    """A length of time: 15m, 8h, 30d, 1h30m."""
+
+    expected: str = "a duration such as 15m, 8h or 30d"
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        found = DURATION.fullmatch(node.value) if isinstance(node.value, str) and node.value else None
+        if found is None:
+            return notes.wrong("wrong-duration", f"found {described(node.value)}", node, expected=self.expected)
+        days, hours, minutes, seconds = (int(part or 0) for part in found.groups())
+        length = timedelta(days=days, hours=hours, minutes=minutes, seconds=seconds)
+        if not length:
+            return notes.wrong("wrong-duration", "found a duration of nothing", node, expected=self.expected)
+        return length
+
+    def plain(self, value: timedelta) -> Any:
+        return duration_text(value)
+
+    def schema(self) -> dict[str, Any]:
+        return {"type": "string", "pattern": r"^(?=.)(\d{1,6}d)?(\d{1,6}h)?(\d{1,6}m)?(\d{1,7}s)?$"}
+
+
+def duration_from(text: Any) -> timedelta | None:
+    """The duration that a text names as an estate writes it; None where it names none."""
+    found = Duration().read(Node(text, 1, 1), Notes(""))
+    return found if isinstance(found, timedelta) else None
+
+
+def duration_text(length: timedelta) -> str:
+    """A duration as the estate writes it; whole seconds only."""
+    rest = int(length.total_seconds())
+    out = ""
+    for unit, size in (("d", 86400), ("h", 3600), ("m", 60), ("s", 1)):
+        count, rest = divmod(rest, size)
+        out += f"{count}{unit}" if count else ""
+    return out or "0s"
+
+
+@dataclass(frozen=True)
+class Time:
+    """An instant in RFC 3339 (section 5.6), with its offset."""
+
+    expected: str = "a time such as 2027-01-31T12:00:00Z"
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        if isinstance(node.value, str) and TIME.fullmatch(node.value):
+            try:
+                return datetime.fromisoformat(node.value.upper()).astimezone(UTC)
+            except (ValueError, OverflowError):
+                pass
+        return notes.wrong("wrong-time", f"found {described(node.value)}", node, expected=self.expected)
+
+    def plain(self, value: datetime) -> Any:
+        return time_text(value)
+
+    def schema(self) -> dict[str, Any]:
+        return {"type": "string", "format": "date-time"}
+
+
+def time_from(text: Any) -> datetime | None:
+    """The instant that a text names as an estate writes it; None where it names none."""
+    found = Time().read(Node(text, 1, 1), Notes(""))
+    return found if isinstance(found, datetime) else None
+
+
+def time_text(instant: datetime) -> str:
+    """An instant as the estate writes it, in UTC."""
+    return instant.astimezone(UTC).isoformat().replace("+00:00", "Z")
+
+
+@dataclass(frozen=True)
+class NetworkText:
+    """A network in CIDR notation, or one address."""
+
+    expected: str = "a network such as 10.0.0.0/8"
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        if isinstance(node.value, str):
+            try:
+                return ip_network(node.value)
+            except ValueError as fault:
+                return notes.wrong("wrong-network", str(fault), node, expected=self.expected)
+        return notes.wrong("wrong-network", f"found {described(node.value)}", node, expected=self.expected)
+
+    def plain(self, value: Network) -> Any:
+        return str(value)
+
+    def schema(self) -> dict[str, Any]:
+        return {"type": "string"}
+
+
+@dataclass(frozen=True)
+class NameOrGlob:
+    """A name, or `{glob: pattern}`."""
+
+    expected: str = "an address, or {glob: pattern}"
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        entries = node.value
+        if isinstance(entries, dict):
+            if list(entries) != ["glob"] or not isinstance(entries["glob"].value, str):
+                return notes.wrong("wrong-type", "found another mapping", node, expected=self.expected)
+            why = pattern_mistake(entries["glob"].value)
+            if why:
+                return notes.wrong("wrong-pattern", why, entries["glob"], expected=self.expected)
+            return Glob(entries["glob"].value)
+        return Name(self.expected).read(node, notes)
+
+    def plain(self, value: Any) -> Any:
+        return {"glob": value.pattern} if isinstance(value, Glob) else escaped(value)
+
+    def schema(self) -> dict[str, Any]:
+        return {"anyOf": [Name().schema(), GLOB_SCHEMA]}
+
+
+GLOB_SCHEMA = {
+    "type": "object",
+    "properties": {"glob": {"type": "string", "minLength": 1}},
+    "required": ["glob"],
+    "additionalProperties": False,
+}
+
+
+@dataclass(frozen=True)
+class ListOf:
+    """A list; with `or_one`, a single value stands for a list of one."""
+
+    item: Shape
+    or_one: bool = False
+
+    @property
+    def expected(self) -> str:
+        return f"a list of {self.item.expected}"
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        if isinstance(node.value, list):
+            read = [self.item.read(item, notes) for item in node.value]
+            return MISSING if MISSING in read else tuple(read)
+        if self.or_one:
+            one = self.item.read(node, notes)
+            return MISSING if one is MISSING else (one,)
+        return notes.wrong("wrong-type", f"found {described(node.value)}", node, expected=self.expected)
+
+    def plain(self, value: Any) -> Any:
+        items = [self.item.plain(item) for item in value]
+        return items[0] if self.or_one and len(items) == 1 else items
+
+    def schema(self) -> dict[str, Any]:
+        many = {"type": "array", "items": self.item.schema()}
+        return {"anyOf": [self.item.schema(), many]} if self.or_one else many
+
+
+@dataclass(frozen=True)
+class MapOf:
+    """A mapping from any name to values of one shape."""
+
+    item: Shape
+    keys: str = "name"
+
+    @property
+    def expected(self) -> str:
+        return f"a mapping of {self.keys} to {self.item.expected}"
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        if not isinstance(node.value, dict):
+            return notes.wrong("wrong-type", f"found {described(node.value)}", node, expected=self.expected)
+        out: dict[str, Any] = {}
+        for key, item in node.value.items():
+            notes.field = key
+            out[key] = self.item.read(item, notes)
+        return MISSING if MISSING in out.values() else out
+
+    def plain(self, value: Mapping[str, Any]) -> Any:
+        return {key: self.item.plain(item) for key, item in value.items()}
+
+    def schema(self) -> dict[str, Any]:
+        return {"type": "object", "additionalProperties": self.item.schema()}
+
+
+@dataclass(frozen=True)
+class Field:
+    """One field of a record: `attr` is its name in the model where that differs."""
+
+    name: str
+    shape: Shape
+    attr: str = ""
+    required: bool = False
+    says: str = ""
+
+    @property
+    def attribute(self) -> str:
+        return self.attr or self.name
+
+
+@dataclass(frozen=True)
+class Record:
+    """A mapping with known fields, made into a model value.
+
+    `make` gets the fields by attribute and `source`; `one_of` are groups of fields of which exactly one is
+    written. A field that could not be read and is not needed is left out, so that the rest can be looked at too;
+    `goes_with` names for a field the other it needs. `apart` takes apart values whose attributes
+    do not match the fields one to one.
+    """
+
+    what: str
+    fields: tuple[Field, ...]
+    make: Callable[..., Any]
+    one_of: tuple[tuple[str, ...], ...] = ()
+    apart: Callable[[Any], dict[str, Any]] | None = None
+    goes_with: Mapping[str, str] = dataclass_field(default_factory=dict)
+
+    @property
+    def expected(self) -> str:
+        return f"a mapping ({self.what})"
+
+    def by_name(self) -> dict[str, Field]:
+        """The fields by the name they have in a file; computed once."""
+        found: dict[str, Field] | None = self.__dict__.get("_by_name")
+        if found is None:
+            found = {field.name: field for field in self.fields}
+            self.__dict__["_by_name"] = found
+        return found
+
+    def read(self, node: Node, notes: Notes, **given: Any) -> Any:
+        entries = node.value
+        if not isinstance(entries, dict):
+            return notes.wrong("wrong-type", f"found {described(entries)}", node, expected=self.expected)
+        known = self.by_name()
+        values = given
+        sound = True
+        for name, item in entries.items():
+            field = known.get(name)
+            if field is None:
+                self._unknown(name, node, notes, known)
+                continue
+            notes.field = name
+            value = field.shape.read(item, notes)
+            if value is not MISSING:
+                values[field.attr or name] = value
+            elif field.required or any(name in names for names in self.one_of):
+                sound = False
+        for field in self.fields:
+            if field.required and field.name not in entries:
+                sound = False
+                message = f"`{field.name}` is missing from {self.what}"
+                notes.wrong("missing-field", message, node, expected=f"{field.name}: {field.shape.expected}")
+        for names in self.one_of:
+            written = [name for name in names if name in entries]
+            if len(written) != 1:
+                sound = False
+                found = "none of them" if not written else " and ".join(written)
+                notes.wrong("one-of", f"{self.what} has {found}", node, expected="one of " + ", ".join(names))
+        for name, other in self.goes_with.items():
+            if name in entries and other not in entries:
+                sound = False
+                notes.wrong("one-of", f"`{name}` goes with `{other}`", node, expected=f"{other}: …")
+        if not sound:
+            return MISSING
+        source = Source(notes.file, node.line, node.column)
+        notes.records[source] = node
+        return self.make(**values, source=source)
+
+    def _unknown(self, name: str, node: Node, notes: Notes, known: Mapping[str, Field]) -> None:
+        line, column = node.keys[name] if node.keys else (node.line, node.column)
+        notes.wrong_at(
+            "unknown-field",
+            f"`{name}` is not a field of {self.what}",
+            Source(notes.file, line, column),
+            expected="one of " + ", ".join(known),
+            known=known,
+            word=name,
+        )
+
+    def plain(self, value: Any) -> Any:
+        parts = self.apart(value) if self.apart else None
+        out: dict[str, Any] = {}
+        for field in self.fields:
+            if parts is not None:
+                if field.name in parts:
+                    found = parts[field.name]
+                    out[field.name] = None if found is None else field.shape.plain(found)
+                continue
+            found = getattr(value, field.attribute)
+            if field.required or not _is_default(value, field.attribute, found):
+                out[field.name] = field.shape.plain(found)
+        return out
+
+    def schema(self) -> dict[str, Any]:
+        properties: dict[str, Any] = {}
+        for field in self.fields:
+            properties[field.name] = field.shape.schema()
+            if field.says:
+                properties[field.name] = {**properties[field.name], "description": field.says}
+        out: dict[str, Any] = {"type": "object", "properties": properties, "additionalProperties": False}
+        required = [field.name for field in self.fields if field.required]
+        if required:
+            out["required"] = required
+        choices = [[{"required": [name]} for name in names] for names in self.one_of]
+        if len(choices) == 1:
+            out["oneOf"] = choices[0]
+        elif choices:
+            out["allOf"] = [{"oneOf": choice} for choice in choices]
+        return out
+
+
+def _is_default(value: Any, attribute: str, found: Any) -> bool:
+    described_field = type(value).__dataclass_fields__[attribute]
+    if described_field.default is not NO_DEFAULT:
+        return bool(found == described_field.default and type(found) is type(described_field.default))
+    if described_field.default_factory is not NO_DEFAULT:
+        return bool(found == described_field.default_factory())
+    return False

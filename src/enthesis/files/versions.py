@@ -1,0 +1,61 @@
+"""Another version of an estate: a folder, or a git revision, which is read with git's own command."""
+
+import subprocess
+from pathlib import Path
+
+from enthesis.files.finding import HEAD, cache_folder
+from enthesis.files.folder import ENDINGS, read_folder, read_texts
+from enthesis.model.errors import EstateMistaken, Mistaken
+from enthesis.model.estate import Estate
+
+PATIENCE = 60  # seconds that git has for one answer
+
+
+def other_version(folder: Path, named: str) -> Estate:
+    """The estate that a folder or a revision holds; the working tree is left as it is. Mistaken where there is none."""
+    if (Path(named) / HEAD).exists():
+        reading = read_folder(Path(named), cache=cache_folder())
+    else:
+        reading = read_texts(_at_revision(folder, named))
+    if reading.estate is None:
+        raise EstateMistaken(reading.mistakes)
+    return reading.estate
+
+
+def _at_revision(folder: Path, revision: str) -> dict[str, str]:
+    """The texts of an estate's files as they stood at a revision of the git repository that holds it."""
+    commit = _git(folder, "rev-parse", "--verify", "--quiet", "--end-of-options", revision + "^{commit}")
+    if commit is None:
+        raise Mistaken(
+            f"{revision} is neither a folder with an {HEAD} nor a git revision here",
+            remedy="name another folder, or a revision such as HEAD or a branch",
+        )
+    below = (_git(folder, "rev-parse", "--show-prefix") or b"").decode().rstrip("\n")
+    sha = commit.decode().strip()
+    listed = _git(folder, "ls-tree", "-r", "-z", "--name-only", "--full-tree", f"{sha}:{below.rstrip('/')}") or b""
+    texts: dict[str, str] = {}
+    for name in listed.decode("utf-8", "surrogateescape").split("\0"):
+        hidden = any(part.startswith(".") for part in name.split("/"))
+        if not name or hidden or not name.endswith(ENDINGS):
+            continue
+        content = _git(folder, "cat-file", "blob", f"{sha}:{below}{name}")
+        texts[name] = (content or b"").decode("utf-8", "replace")
+    if HEAD not in texts:
+        raise Mistaken(f"at {revision} there is no {HEAD} in this folder")
+    return texts
+
+
+def _git(folder: Path, *words: str) -> bytes | None:
+    """What git answers; None where it refuses. Mistaken where there is no git."""
+    try:
+        done = subprocess.run(  # noqa: S603  a fixed program, and no shell
+            ["git", "-C", str(folder), *words],  # noqa: S607  whichever git is installed
+            capture_output=True,
+            timeout=PATIENCE,
+            check=False,
+        )
+    except FileNotFoundError:
+        raise Mistaken("git is not installed here", remedy="name a folder instead") from None
+    except subprocess.TimeoutExpired:
+        raise Mistaken("git did not answer in time") from None
+    return done.stdout if done.returncode == 0 else None

@@ -1,0 +1,60 @@
+"""The model back to files: plain data with the same shapes that reading uses."""
+
+from typing import Any
+
+import yaml
+
+from enthesis.files.nodes import resolved
+from enthesis.files.sections import SECTIONS
+from enthesis.model.estate import Estate
+
+
+def plain_estate(estate: Estate) -> dict[str, Any]:
+    """The estate as it stands in one file; empty sections are left out."""
+    out: dict[str, Any] = {"estate": estate.name, **({"ignore": list(estate.ignore)} if estate.ignore else {})}
+    for word, section in SECTIONS.items():
+        values = getattr(estate, word)
+        if not values:
+            continue
+        if section.key:
+            out[word] = {name: section.record.plain(value) for name, value in values.items()}
+        else:
+            out[word] = [section.record.plain(value) for value in values]
+    return out
+
+
+def plain_statement(section: str, value: Any) -> dict[str, Any]:
+    """One entry of a section as it stands in a file, without its name or address."""
+    plain: dict[str, Any] = SECTIONS[section].record.plain(value)
+    return plain
+
+
+class _Dumper(yaml.SafeDumper):
+    """Quotes what YAML 1.2 would read as something other than text."""
+
+
+_LINE_BREAKS = frozenset("\x85\u2028\u2029\ufeff")  # YAML 1.1 breaks lines there, and 1.2 does not
+
+
+def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
+    style = None if isinstance(resolved(text), str) else "'"
+    if _LINE_BREAKS & set(text):
+        style = '"'
+    return dumper.represent_scalar("tag:yaml.org,2002:str", text, style=style)
+
+
+_Dumper.add_representer(str, _text)
+
+
+def estate_text(estate: Estate) -> str:
+    """The estate as YAML 1.2."""
+    text: str = yaml.dump(plain_estate(estate), Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=100)
+    return text
+
+
+def flow_text(value: Any) -> str:
+    """A value as YAML 1.2 on one line, as it can stand inside another."""
+    text: str = yaml.dump(
+        value, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=10**6, default_flow_style=True
+    )
+    return text.removesuffix("\n...\n").rstrip("\n")

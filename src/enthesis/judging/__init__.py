@@ -1,1 +1,0 @@
-"""One request: the verdict with its grounds, and the changes that would turn it."""

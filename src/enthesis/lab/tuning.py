@@ -1,0 +1,92 @@
+"""Tunes a lab through its state: administrators' sessions, its clock, its keys, sign-ins that wait for somebody."""
+
+import json
+import os
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from enthesis.lab.cluster.objects import ADMINISTRATOR, TOKEN_TYPE
+from enthesis.lab.running import Running
+from enthesis.lab.store import Store
+from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer
+
+SESSION_LIFE = 3600  # seconds; of an administrator's session
+
+
+def renew_sessions(state: Path, found: Running) -> Path:
+    """Leaves a one-hour administrator session for each account and organisation in a 0600 file."""
+    furniture = json.loads((state / "furniture.json").read_text(encoding="utf-8"))
+    store = Store(state / "lab.db")
+    clock = Clock(store)
+    sessions: list[dict[str, Any]] = []
+    try:
+        for service in found.services:
+            if service["kind"] in ("pipeline", "directory", "hosts"):
+                continue
+            signer = Signer(store, clock, service["name"])
+            signer.issuer = service["url"]
+            ends = int(clock.now()) + SESSION_LIFE
+            if service["kind"] == "cluster":
+                sessions.append(_of_cluster(service["name"], signer, ends))
+                continue
+            for holder in _holders(furniture, service["name"]):
+                claims = {"aud": signer.issuer, "sub": f"administrator of {holder}", "administers": holder}
+                token = signer.sign({**claims, "client_id": "lab", "exp": ends}, typ=SESSION_TYPE)
+                sessions.append({"cloud": service["name"], "holder": holder, "session": token, "ends": ends})
+    finally:
+        store.close()
+    place = state / "administrators.json"
+    beside = state / "administrators.json.new"
+    beside.unlink(missing_ok=True)
+    descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+        json.dump(sessions, file)
+    beside.replace(place)
+    return place
+
+
+def _of_cluster(name: str, signer: Signer, ends: int) -> dict[str, Any]:
+    """A session of the administrator of a cluster."""
+    claims = {"aud": signer.issuer, "sub": ADMINISTRATOR, "exp": ends}
+    token = signer.sign(claims, typ=TOKEN_TYPE, algorithm="RS256")
+    return {"cluster": name, "session": token, "ends": ends}
+
+
+def _holders(furniture: Mapping[str, Any], provider: str) -> list[str]:
+    accounts = [name for name, one in furniture["accounts"].items() if one["provider"] == provider]
+    organisations = {furniture["accounts"][name]["in"].split("/")[0] for name in accounts}
+    return [*accounts, *sorted(organisations)]
+
+
+def clock(state: Path, forward: float = 0) -> float:
+    """Moves the lab's clock forward by some seconds; answers how far it is ahead of the machine's."""
+    store = Store(state / "lab.db")
+    try:
+        ahead = float(store.setting("clock-ahead", 0)) + forward
+        if forward:
+            store.set_setting("clock-ahead", ahead)
+    finally:
+        store.close()
+    return ahead
+
+
+def waiting_sign_in(state: Path, directory: str) -> str | None:
+    """The code of a sign-in that waits at a directory for somebody to agree; None where none does."""
+    store = Store(state / "lab.db")
+    try:
+        row = store.connection.execute(
+            "SELECT code FROM sign_ins WHERE directory = ? AND person IS NULL ORDER BY ends DESC", (directory,)
+        ).fetchone()
+    finally:
+        store.close()
+    return str(row[0]) if row else None
+
+
+def rotate(state: Path, service: str) -> None:
+    """Gives a service new signing keys; the old ones still verify what they signed."""
+    store = Store(state / "lab.db")
+    try:
+        Signer(store, Clock(store), service).rotate()
+    finally:
+        store.close()

@@ -1,0 +1,130 @@
+"""Takes over what is in a cluster: writes it into the estate's files as it is, comments and order kept."""
+
+import os
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
+from typing import Any
+
+from enthesis.files.editing import Addition
+from enthesis.files.folder import Reading
+from enthesis.files.saving import edit_files
+from enthesis.live.connecting import cluster_of
+from enthesis.model.addresses import contains
+from enthesis.model.errors import Mistaken
+from enthesis.model.estate import Estate
+from enthesis.ports import Record
+
+ORDER = ("kinds", "resources", "identities", "groups", "trusts", "roles", "grants")
+
+
+def adopt(
+    estate: Estate, folder: Path, address: str, kubeconfig: Path | None, context: str | None, say: Callable[[str], None]
+) -> Counter[str]:
+    """Writes service accounts, roles and grants of a cluster or namespace into the estate; how many, by section.
+
+    The files are read back first, and nothing is written unless they read without a mistake.
+    """
+    parts = address.split("/")
+    cluster = "/".join(parts[:3])
+    if len(parts) not in (3, 5) or parts[1] != "cluster" or parts[3:4] not in ([], ["namespace"]):
+        raise Mistaken(
+            f"{address} is neither a cluster nor a namespace", remedy="ACCOUNT/cluster/NAME[/namespace/NAME]"
+        )
+    if cluster not in estate.resources:
+        raise Mistaken(f"the estate has no cluster {cluster}", remedy=f"add it to `resources`: {cluster}: {{}}")
+    found = cluster_of(cluster, estate.organisation_of(cluster), folder, kubeconfig, context, dict(os.environ))
+    additions = _additions(estate, address, list(found.records(lambda what: None)), say)
+
+    def reads(reading: Reading) -> None:
+        if reading.estate is None:
+            first = reading.mistakes[0]
+            raise Mistaken(f"what is in {address} cannot be described, so nothing is written: {first.message}")
+
+    edit_files(folder, additions, reads)
+    return Counter(one.section for one in additions)
+
+
+def _additions(estate: Estate, address: str, records: list[Record], say: Callable[[str], None]) -> list[Addition]:
+    """The entries that the estate lacks, for what is at an address or beneath it, and what those need."""
+    plain = [one for one in records if "section" in one and "follows" not in (one.get("live") or {})]
+    by_section: dict[str, list[Record]] = {}
+    for one in plain:
+        by_section.setdefault(one["section"], []).append(one)
+    grants = [
+        one
+        for one in by_section.get("grants", [])
+        if contains(address, one["at"]) and not (one.get("live") or {}).get("came_along")
+    ]
+    grants = _at_something(grants, by_section, say)
+    roles = {one["role"] for one in grants}
+    named = {one["to"] for one in grants}
+    chosen: dict[str, list[Record]] = {
+        "resources": [one for one in by_section.get("resources", []) if contains(address, one["address"])],
+        "identities": [
+            one
+            for one in by_section.get("identities", [])
+            if contains(address, one["address"]) or one["address"] in named
+        ],
+        "groups": [one for one in by_section.get("groups", []) if one["address"] in named],
+        "roles": [one for one in by_section.get("roles", []) if one["name"] in roles],
+        "grants": _once(grants),
+    }
+    accounts = {one["address"] for one in chosen["identities"]}
+    chosen["trusts"] = [one for one in by_section.get("trusts", []) if one["of"] in accounts]
+    chosen["kinds"] = _kinds(by_section.get("kinds", []), chosen["roles"])
+    out: list[Addition] = []
+    for section in ORDER:
+        for one in chosen[section]:
+            key = "address" if section in ("resources", "identities", "groups") else "name"
+            name = str(one[key]) if section in ("kinds", "resources", "identities", "groups", "roles") else ""
+            entry = {field: value for field, value in one.items() if field not in ("section", "live", key)}
+            if not _described(estate, section, name, entry):
+                out.append(Addition(section, name, entry))
+    return out
+
+
+def _at_something(
+    grants: list[Record], by_section: Mapping[str, list[Record]], say: Callable[[str], None]
+) -> list[Record]:
+    """The grants at what is there; a rule may name what is not, and an estate cannot."""
+    there = {one["address"] for section in ("resources", "identities") for one in by_section.get(section, [])}
+    out: list[Record] = []
+    for one in grants:
+        parts = one["at"].split("/")
+        if parts[-2] in ("cluster", "namespace", "secret", "identity") and one["at"] not in there:
+            say(f"Left out: {one['to']} is granted something at {one['at']}, which is not there.")
+        else:
+            out.append(one)
+    return out
+
+
+def _once(grants: Iterable[Record]) -> list[Record]:
+    """Each grant once: two bindings may give the same."""
+    return list({(one["to"], one["role"], one["at"]): one for one in grants}.values())
+
+
+def _kinds(kinds: list[Record], roles: list[Record]) -> list[Record]:
+    """The kinds and verbs that roles speak of, and no others."""
+    verbs: dict[str, set[str]] = {}
+    for role in roles:
+        for kind, listed in role["allows"].items():
+            verbs.setdefault(kind, set()).update(listed)
+    out: list[Record] = []
+    for kind in kinds:
+        needed = {verb: its for verb, its in kind["verbs"].items() if verb in verbs.get(kind["name"], ())}
+        if needed:
+            out.append({**kind, "verbs": needed})
+    return out
+
+
+def _described(estate: Estate, section: str, name: str, entry: Mapping[str, Any]) -> bool:
+    """Whether the estate says it already."""
+    if section == "grants":
+        return any((one.to, one.role, one.at) == (entry["to"], entry["role"], entry["at"]) for one in estate.grants)
+    if section == "trusts":
+        return any(one.of == entry["of"] for one in estate.trusts)
+    if section == "kinds":
+        known = estate.catalogue.verbs_of(name)
+        return all(verb in known for verb in entry["verbs"])
+    return name in getattr(estate, section)

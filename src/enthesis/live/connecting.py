@@ -1,0 +1,208 @@
+"""Wires connectors to ports: which live systems an estate speaks to."""
+
+import base64
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import timedelta
+from pathlib import Path
+
+from enthesis.connectors.cloud import Cloud
+from enthesis.connectors.cluster.changing import AdministeredCluster
+from enthesis.connectors.cluster.kubeconfig import from_inside, from_kubeconfig
+from enthesis.connectors.cluster.surveying import Cluster
+from enthesis.connectors.directory import LabDirectory
+from enthesis.connectors.hosts import Hosts
+from enthesis.connectors.http import Client
+from enthesis.connectors.pipeline import Pipeline
+from enthesis.files.shapes import time_from
+from enthesis.lab.running import running, state_folder
+from enthesis.model.errors import Mistaken, Unreachable
+from enthesis.model.estate import Estate
+from enthesis.ports import Connected, Issues, Key, LiveClusterPorts, LiveProvider, RunsHosts, Secret, SignsIn
+
+LAB = "the lab of this estate"
+MAX_GIVEN = 65_536  # bytes of a file with a token or a client
+
+
+def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Connected:
+    """The live systems of an estate. While a lab runs for it, the lab's addresses stand in for its urls.
+
+    Without a lab, what is `given` (tokens and clients for issuers) can be shown to the providers that have urls.
+    """
+    state = state_folder(folder)
+    lab = running(state)
+    if lab is None:
+        if given is not None and (given.tokens or given.clients or given.kubeconfig or given.at_hand):
+            return _without_lab(estate, given)
+        remedy = "enthesis lab start; or say how a cluster is reached, with --kubeconfig"
+        raise Unreachable("no lab runs for this estate, and nothing says how anything else is reached", remedy=remedy)
+    sessions: dict[str, dict[str, Secret]] = {}
+    for one in json.loads((state / "administrators.json").read_text(encoding="utf-8")):
+        if "holder" in one and not estate.administered_by_others(one["holder"]):
+            sessions.setdefault(one["cloud"], {})[one["holder"]] = Secret(one["session"])
+    providers: dict[str, LiveProvider] = {}
+    issuers: dict[str, Issues] = {}
+    hosts: dict[str, RunsHosts] = {}
+    directories: dict[str, SignsIn] = {}
+    for service in lab.services:
+        name = service["name"]
+        client = Client(name, service["url"], authority=lab.authority)
+        if service["kind"] == "cloud" and name in estate.providers:
+            providers[name] = Cloud(name, client, sessions.get(name, {}))
+        elif service["kind"] == "pipeline" and name in estate.issuers:
+            issuers[name] = Pipeline(name, client)
+        elif service["kind"] == "hosts":
+            hosts[name.removesuffix("/hosts")] = Hosts(client)
+        elif service["kind"] == "directory":
+            directories[name] = LabDirectory(name, client)
+    clusters: dict[str, LiveClusterPorts] = {}
+    for address in clusters_of_lab(estate, folder):
+        found = _cluster_of_lab(address, estate.organisation_of(address), folder)
+        if found is not None:
+            clusters[address] = AdministeredCluster(found)
+    of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
+    keys = {name: _key(path) for name, path in given.keys.items()} if given is not None else {}
+    every = {**issuers, **of_clusters}
+    return Connected(providers, every, LAB, _LabClock(state), clusters, hosts, directories, keys)
+
+
+@dataclass(frozen=True)
+class Given:
+    """What somebody has at hand: for issuers, files of tokens and of registered clients by the issuer's name; for
+    clusters, a kubeconfig; keyed credentials by name.
+
+    An estate of several clusters wants a context of each cluster's own name in it.
+    """
+
+    tokens: Mapping[str, Path] = field(default_factory=dict)
+    clients: Mapping[str, Path] = field(default_factory=dict)
+    kubeconfig: Path | None = None
+    context: str | None = None
+    keys: Mapping[str, Path] = field(default_factory=dict)
+    at_hand: bool = False  # whether something else is shown, that need not be obtained
+
+
+def _key(path: Path) -> Key:
+    """A keyed credential from the file that it was written to when it was made; Mistaken where there is none."""
+    try:
+        read = json.loads(path.read_bytes()[:MAX_GIVEN])
+    except OSError as fault:
+        raise Mistaken(f"{path} cannot be read: {fault.strerror}") from None
+    except (ValueError, RecursionError):
+        read = None
+    if not isinstance(read, dict) or not all(isinstance(read.get(one), str) for one in ("id", "form", "value")):
+        raise Mistaken(
+            f"{path}: not a keyed credential (expected a JSON object with id, form and value)",
+            remedy='write {"id": ID, "form": "access-key", "value": VALUE} there, or have `enthesis key` write it',
+        )
+    return Key(read["id"], read["form"], Secret(read["value"]), time_from(read.get("expires")))
+
+
+def _without_lab(estate: Estate, given: Given) -> Connected:
+    """Servers as their urls say, spoken to by open standards alone."""
+    from enthesis.connectors.oauth import (  # noqa: PLC0415  loads the libraries of tokens
+        GivenToken,
+        OAuthClient,
+        OAuthProvider,
+        Server,
+        client_entry,
+    )
+
+    def content(path: Path) -> bytes:
+        try:
+            return path.read_bytes()[:MAX_GIVEN]
+        except OSError as fault:
+            raise Mistaken(f"{path} cannot be read: {fault.strerror}") from None
+
+    issuers: dict[str, Issues] = {}
+    for name, path in (*given.tokens.items(), *given.clients.items()):
+        if name not in estate.issuers:
+            raise Mistaken(f"no issuer is called {name}")
+        url = estate.issuers[name].url
+        if name in given.tokens:
+            issuers[name] = GivenToken(name, Secret(content(path).decode(errors="replace").strip()))
+        elif url is not None:
+            issuers[name] = OAuthClient(name, Server(name, Client(name, url)), client_entry(content(path), name))
+        else:
+            raise Mistaken(f"the issuer {name} has no url", remedy=f"add one at {estate.issuers[name].source}")
+    providers: dict[str, LiveProvider] = {
+        name: OAuthProvider(name, Server(name, Client(name, one.url)))
+        for name, one in estate.providers.items()
+        if one.url is not None
+    }
+    clusters = _by_kubeconfig(estate, given)
+    of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
+    return Connected(providers, {**of_clusters, **issuers}, "the servers of this estate", clusters=clusters)
+
+
+def _by_kubeconfig(estate: Estate, given: Given) -> dict[str, LiveClusterPorts]:
+    """The clusters of ours, as a kubeconfig reaches them."""
+    if given.kubeconfig is None:
+        return {}
+    parts = {address: address.split("/") for address in estate.resources}
+    ours = [
+        one
+        for one, words in parts.items()
+        if len(words) == 3 and words[1] == "cluster" and not estate.administered_by_others(one)
+    ]
+    out: dict[str, LiveClusterPorts] = {}
+    for address in ours:
+        context = given.context or (address.rsplit("/", 1)[1] if len(ours) > 1 else None)
+        found = cluster_of(address, estate.organisation_of(address), None, given.kubeconfig, context, {})
+        out[address] = AdministeredCluster(found)
+    return out
+
+
+def clusters_of_lab(estate: Estate, folder: Path) -> list[str]:
+    """The clusters of ours that a lab of the estate runs."""
+    lab = running(state_folder(folder))
+    listed = [service["name"] for service in (lab.services if lab else ()) if service["kind"] == "cluster"]
+    return [name for name in listed if not estate.administered_by_others(name)]
+
+
+def cluster_of(
+    address: str,
+    organisation: str,
+    folder: Path | None,
+    kubeconfig: Path | None,
+    context: str | None,
+    environment: Mapping[str, str],
+) -> Cluster:
+    """A cluster: by a kubeconfig that is named, else the lab's of this address, else as kubeconfigs are found."""
+    named = kubeconfig is not None or context is not None
+    of_lab = _cluster_of_lab(address, organisation, folder) if folder is not None and not named else None
+    if of_lab is not None:
+        return of_lab
+    place = kubeconfig or Path(environment.get("KUBECONFIG") or Path.home() / ".kube" / "config")
+    access = from_inside(environment) if not named and not place.exists() else None
+    if access is None:
+        if not place.exists():
+            raise Unreachable(f"nothing says how {address} is reached", remedy="name a kubeconfig with --kubeconfig")
+        access = from_kubeconfig(place, context)
+    client = Client(address, access.url, context=access.context)
+    return Cluster(address, organisation, client, access.token, access.authority)
+
+
+def _cluster_of_lab(address: str, organisation: str, folder: Path) -> Cluster | None:
+    state = state_folder(folder)
+    lab = running(state)
+    if lab is None or address not in [service["name"] for service in lab.services if service["kind"] == "cluster"]:
+        return None
+    url = next(service["url"] for service in lab.services if service["name"] == address)
+    listed = json.loads((state / "administrators.json").read_text(encoding="utf-8"))
+    token = next((Secret(one["session"]) for one in listed if one.get("cluster") == address), None)
+    authority = base64.b64encode(lab.authority.read_bytes()).decode()
+    return Cluster(address, organisation, Client(address, url, authority=lab.authority), token, authority)
+
+
+@dataclass(frozen=True)
+class _LabClock:
+    """The clock of a lab."""
+
+    state: Path
+
+    def forward(self, by: timedelta) -> None:
+        from enthesis.lab.tuning import clock  # noqa: PLC0415  loads the store of the lab
+
+        clock(self.state, by.total_seconds())

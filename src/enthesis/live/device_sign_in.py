@@ -1,0 +1,51 @@
+"""Signing in by the device grant (RFC 8628), and ending a sign-in at its directory (RFC 7009)."""
+
+from collections.abc import Callable
+from datetime import timedelta
+from pathlib import Path
+
+from enthesis.connectors.directory import Directory
+from enthesis.connectors.http import Client
+from enthesis.lab.running import running, state_folder
+from enthesis.live.kept_sign_in import SignIn, keep, made_ready
+from enthesis.model.errors import Mistaken, Unreachable
+from enthesis.model.estate import Estate
+
+
+def sign_in_person(estate: Estate, folder: Path, organisation: str | None, show: Callable[[str, str], None]) -> SignIn:
+    """Asks the directory, shows the code and the page, waits until the person has agreed, and keeps the sign-in.
+
+    Raises LiveFailure where the directory refuses or does not answer, Mistaken where nothing can be kept.
+    """
+    made_ready()  # so that nobody agrees to what cannot be kept
+    name, directory = _directory(estate, folder, organisation)
+    signed_in = directory.sign_in(show)
+    made = keep(name, directory.client.url, signed_in, directory.client.ahead or timedelta(0))
+    directory.client.close()
+    return made
+
+
+def end_sign_in(estate: Estate, folder: Path, ended: SignIn) -> str:
+    """Ends a sign-in at its directory, whose name it returns; LiveFailure where that cannot be done."""
+    name, directory = _directory(estate, folder, ended.organisation)
+    directory.forget(ended.secret)
+    directory.client.close()
+    return name
+
+
+def _directory(estate: Estate, folder: Path, organisation: str | None) -> tuple[str, Directory]:
+    """The directory of an organisation: the lab's, or the one that the estate names."""
+    lab = running(state_folder(folder))
+    places = {f"@{one.name}": (one.directory, None) for one in estate.organisations.values() if one.directory}
+    of_lab = {one["name"]: one["url"] for one in (lab.services if lab else ()) if one["kind"] == "directory"}
+    authority = lab.authority if lab is not None else None
+    every = {**places, **{name: (url, authority) for name, url in of_lab.items()}}
+    ours = [name for name in every if not estate.is_outside(name)]
+    name = f"@{organisation.removeprefix('@')}" if organisation else next(iter(ours), "")
+    if organisation is None and len(ours) > 1:
+        raise Mistaken(f"there are several directories: {', '.join(ours)}", remedy="name one with --organisation")
+    if name not in every:
+        remedy = "write `directory: URL` at the organisation, or start a lab whose estate has people"
+        raise Unreachable("no directory is known where people sign in", remedy=remedy)
+    url, trusted = every[name]
+    return name, Directory(name, Client(name, str(url), authority=trusted))

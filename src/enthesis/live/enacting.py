@@ -1,0 +1,107 @@
+"""Carries a proposal out, in its order; safe to run again after an interruption."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from enthesis.model.errors import EnthesisError, Mistaken, MovedAway, StoppedPartWay
+from enthesis.ports import Connected, Reporter
+from enthesis.proposals.steps import REMOVE, Proposal, Step
+from enthesis.surveys.statements import LiveObject, Surveyed, merged_ids, normalised, statement_key
+
+
+@dataclass(frozen=True, slots=True)
+class Enacted:
+    """The sentences of the steps that were done now, and of those that were found done."""
+
+    done: tuple[str, ...]
+    found_done: tuple[str, ...]
+
+
+def enact(proposal: Proposal, surveys: Sequence[Surveyed], connected: Connected, reporter: Reporter) -> Enacted:
+    """Carries out what is not done yet.
+
+    `surveys` are of this moment: where anything but the proposal's own steps has changed since it was made,
+    MovedAway says what, and nothing is done. StoppedPartWay where some steps are done and one failed.
+    """
+    waiting, found_done = _split(proposal, surveys)
+    _refuse_if_moved(proposal, surveys)
+    ids = merged_ids(surveys)
+    done: list[str] = []
+    reporter.begin("enacting", len(waiting))
+    try:
+        for step in waiting:
+            reporter.step(step.sentence)
+            provider = connected.providers.get(step.provider) or connected.clusters.get(step.provider)
+            if provider is None:
+                raise Mistaken(f"the proposal speaks of the provider {step.provider}, which the estate has not")
+            provider.change(step, ids)
+            done.append(step.sentence)
+    except EnthesisError as fault:
+        if not done:
+            raise
+        message = f"{len(done)} of {len(waiting)} steps are done, then: {fault.message}"
+        raise StoppedPartWay(message, remedy="run the same again to go on") from fault
+    finally:
+        reporter.end()
+    return Enacted(tuple(done), tuple(found_done))
+
+
+def _split(proposal: Proposal, surveys: Sequence[Surveyed]) -> tuple[list[Step], list[str]]:
+    """The steps still to do, and the sentences of those that an earlier run has done."""
+    waiting: list[Step] = []
+    done: list[str] = []
+    for step in proposal.steps:
+        (done.append(step.sentence) if _is_done(step, surveys) else waiting.append(step))
+    return waiting, done
+
+
+def _matching(step: Step, surveys: Sequence[Surveyed]) -> LiveObject | None:
+    body = step.body if step.body is not None else step.before
+    if body is None:
+        raise Mistaken("a step of this proposal says nothing")
+    key = (step.provider, step.collection, step.holder, statement_key(step.collection, body))
+    return next((one for surveyed in surveys for one in surveyed.objects if one.key == key), None)
+
+
+def _is_done(step: Step, surveys: Sequence[Surveyed]) -> bool:
+    if step.action == REMOVE:
+        return not any(one.id == step.id for surveyed in surveys for one in surveyed.objects)
+    found = _matching(step, surveys)
+    if found is None or found.mark != step.mark or step.body is None:
+        return False
+    return normalised(step.collection, found.body) == normalised(step.collection, step.body)
+
+
+def _refuse_if_moved(proposal: Proposal, surveys: Sequence[Surveyed]) -> None:
+    own = {(step.provider, step.id) for step in proposal.steps if step.id}
+    moved: list[str] = []
+    for surveyed in surveys:
+        before = proposal.seen.get(surveyed.provider, {})
+        now = surveyed.seen()
+        ours = {one.id for one in surveyed.objects if _explained(one, proposal)}
+        changed = {one for one in before.keys() | now.keys() if before.get(one) != now.get(one)}
+        unexplained = {one for one in changed if one not in ours and (surveyed.provider, one) not in own}
+        bodies = {one.id: one for one in surveyed.objects}
+        for identifier in sorted(unexplained):
+            there = bodies.get(identifier)
+            what = statement_key(there.collection, there.body) if there else "a statement that has gone"
+            moved.append(f"{surveyed.provider}: {what}")
+        for step in proposal.steps:
+            found = bodies.get(step.id or "")
+            if step.provider == surveyed.provider and found and found.etag != step.etag and not _is_done(step, surveys):
+                moved.append(f"{surveyed.provider}: {statement_key(found.collection, found.body)}")
+    if moved:
+        raise MovedAway(
+            f"the live side has moved away from this proposal: {'; '.join(moved[:5])}",
+            remedy="propose again, and read what is different now",
+        )
+
+
+def _explained(one: LiveObject, proposal: Proposal) -> bool:
+    """Whether an object is what one of the proposal's own steps makes, so that an earlier run made it."""
+    for step in proposal.steps:
+        if step.body is None or (step.provider, step.collection, step.holder) != one.key[:3]:
+            continue
+        if one.mark == step.mark and normalised(step.collection, step.body) == normalised(one.collection, one.body):
+            return True
+    return False

@@ -1,0 +1,104 @@
+"""A person's sign-in: one 0600 file in the user's runtime folder, for eight hours at the most."""
+
+import json
+import os
+import stat
+import warnings
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+from platformdirs import user_runtime_path
+
+from enthesis.model.errors import Mistaken
+from enthesis.ports import Credential, Secret
+from enthesis.tokens.checking import Refused, parsed
+
+LONGEST = timedelta(hours=8)
+MAX_FILE = 65_536  # bytes
+
+
+@dataclass(frozen=True)
+class SignIn:
+    """Who signed in, at which directory (its url), until when."""
+
+    organisation: str
+    directory: str
+    person: str
+    ends: datetime
+    secret: Secret
+    path: Path
+
+
+def runtime_folder() -> Path:
+    """Where sign-ins are kept: the user's own folder for what must not outlive the session. It need not be there."""
+    with warnings.catch_warnings():
+        warnings.simplefilter(
+            "ignore"
+        )  # without such a folder one in the temporary folder is made, and looked at below
+        return user_runtime_path("enthesis") / "sign-in"
+
+
+def _ours(place: Path) -> Path:
+    """The folder, if it and the ones that lead to it are ours alone; Mistaken where others could reach in."""
+    for folder, others in ((place, 0o077), (place.parent, 0o022)):
+        found = folder.lstat()
+        if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or found.st_mode & others:
+            raise Mistaken(f"{folder} is not yours alone, so no sign-in is kept there", remedy=f"chmod 700 {folder}")
+    return place
+
+
+def made_ready() -> Path:
+    """The folder, made where it is not there; Mistaken where it cannot be ours alone."""
+    place = runtime_folder()
+    try:
+        for folder in (place.parent, place):
+            folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    except OSError as fault:
+        raise Mistaken(f"{place} cannot be used: {fault.strerror}") from None
+    return _ours(place)
+
+
+def keep(organisation: str, directory: str, credential: Credential, ahead: timedelta = timedelta(0)) -> SignIn:
+    """Writes a sign-in in place of the one before it at the same organisation.
+
+    It ends by the directory's clock, which is `ahead` of ours."""
+    try:
+        person = str(parsed(credential.secret.reveal().encode()).unverified_claims.get("sub", "somebody"))
+    except Refused:
+        person = "somebody"
+    now = (datetime.now(UTC) + ahead).replace(microsecond=0)
+    ends = now + min(credential.life, LONGEST)
+    path = made_ready() / f"{organisation.removeprefix('@')}.json"
+    beside = path.with_suffix(".new")
+    beside.unlink(missing_ok=True)
+    described = {
+        "organisation": organisation,
+        "directory": directory,
+        "person": person,
+        "ends": ends.isoformat(),
+        "token": credential.secret.reveal(),
+    }
+    with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w", encoding="utf-8") as file:
+        json.dump(described, file)
+    beside.replace(path)
+    return SignIn(organisation, directory, person, ends, credential.secret, path)
+
+
+def kept() -> Iterator[SignIn]:
+    """The sign-ins that there are, those that have ended too; a file that is not ours alone is not read."""
+    place = runtime_folder()
+    if not place.exists():
+        return
+    for path in sorted(_ours(place).glob("*.json")):
+        found = path.lstat()
+        if not stat.S_ISREG(found.st_mode) or found.st_mode & 0o077 or found.st_size > MAX_FILE:
+            continue
+        try:
+            read = json.loads(path.read_bytes())
+            ends = datetime.fromisoformat(read["ends"])
+            texts = [str(read[name]) for name in ("organisation", "directory", "person")]
+            yield SignIn(texts[0], texts[1], texts[2], ends, Secret(str(read["token"])), path)
+        except (ValueError, KeyError, TypeError, OSError):
+            continue

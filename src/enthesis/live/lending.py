@@ -1,0 +1,26 @@
+"""Obtains a session for an identity from an origin at hand, hop by hop."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from enthesis.live.proving import provider_of
+from enthesis.model.estate import Estate
+from enthesis.ports import Asked, Connected, Credential, Refusal
+
+
+@dataclass(frozen=True, slots=True)
+class NotLent:
+    """The hop that was refused, and the refusal."""
+
+    identity: str
+    refusal: Refusal
+
+
+def lent(estate: Estate, shown: Credential, hops: Sequence[str], connected: Connected) -> Credential | NotLent:
+    """The session of the last hop. Needs no right of ours: what is shown is the origin's own."""
+    for hop in hops:
+        got = provider_of(estate, hop, connected).take_on(shown, hop, None, Asked())
+        if isinstance(got, Refusal):
+            return NotLent(hop, got)
+        shown = got
+    return shown

@@ -1,0 +1,207 @@
+"""What is at hand here to start a journey with: in the environment, in files, on this host; and which is used."""
+
+import os
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from cryptography import x509
+
+from enthesis.connectors.cluster.kubeconfig import INSIDE
+from enthesis.connectors.hosts import MAX_ANSWER, MAX_SECONDS, TIMEOUT, HostService
+from enthesis.connectors.http import LOOPBACK, Client
+from enthesis.live.kept_sign_in import kept
+from enthesis.live.shown_tokens import addresses_of, frozen
+from enthesis.model.addresses import pool_of
+from enthesis.model.errors import EnthesisError, Unreachable
+from enthesis.model.estate import Estate, Origin
+from enthesis.ports import Credential, Secret
+from enthesis.tokens.checking import Refused, parsed
+
+SESSION, TOKEN, TOKEN_FILE = "ENTHESIS_SESSION", "ENTHESIS_TOKEN", "ENTHESIS_TOKEN_FILE"
+METADATA, CERTIFICATE = "ENTHESIS_METADATA_URL", "ENTHESIS_CERTIFICATE_FILE"
+VARIABLES = (SESSION, TOKEN, TOKEN_FILE, METADATA, CERTIFICATE)  # all that are looked at
+LENDER = "lent-by-enthesis"  # what the endpoint of `enthesis lend` says that its host is
+SECRETS = (SESSION, TOKEN)  # variables that hold a credential itself
+MAX_FILE = 65_536  # bytes
+ORDER = ("session", "token", "projected", "host", "certificate", "person")
+BECAUSE = {
+    "session": "it was lent for just this program",
+    "token": "a run's own token speaks for that run alone",
+    "projected": "a workload's own token speaks for that workload alone",
+    "host": "a machine's own identity goes before a person's",
+    "certificate": "a workload's own certificate goes before a person's sign-in",
+    "person": "nothing that is a workload's own is at hand",
+}
+
+
+@dataclass(frozen=True)
+class AtHand:
+    """One thing that is at hand. `fault` says why it cannot be used; `service` hands out what a host has."""
+
+    form: str
+    where: str
+    who: str
+    origin: Origin | None = None
+    credential: Credential | None = None
+    service: HostService | None = None
+    ends: datetime | None = None
+    fault: str = ""
+
+
+def at_hand(estate: Estate | None, folder: Path | None, now: datetime) -> list[AtHand]:
+    """Everything that is at hand, the best first; nothing is obtained by looking."""
+    found: list[AtHand] = []
+    for look in (_tokens, _projected, _host, _certificate, _people):
+        found.extend(look(estate, folder, now))
+    return sorted(found, key=lambda one: (bool(one.fault), ORDER.index(one.form)))
+
+
+def _tokens(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator[AtHand]:
+    for form, name in (("session", SESSION), ("token", TOKEN)):
+        text = os.environ.get(name)
+        if text:
+            yield _token(form, f"the environment variable {name}", text.encode(), estate, folder, now)
+    path = os.environ.get(TOKEN_FILE)
+    if path:
+        yield _from_file("token", Path(path), estate, folder, now)
+
+
+def _projected(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator[AtHand]:
+    if (INSIDE / "token").exists():
+        yield _from_file("projected", INSIDE / "token", estate, folder, now)
+
+
+def _from_file(form: str, path: Path, estate: Estate | None, folder: Path | None, now: datetime) -> AtHand:
+    where = f"the file {path}"
+    try:
+        with path.open("rb") as file:
+            return _token(form, where, file.read(MAX_FILE), estate, folder, now)
+    except OSError as fault:
+        return AtHand(form, where, "", fault=f"it cannot be read: {fault.strerror}")
+
+
+def _token(form: str, where: str, token: bytes, estate: Estate | None, folder: Path | None, now: datetime) -> AtHand:
+    """A token as it says that it is; whoever it is shown to checks it."""
+    token = token.strip()
+    try:
+        claims = parsed(token).unverified_claims
+    except Refused as why:
+        return AtHand(form, where, "", fault=f"it holds no token: {why.why}")
+    ends, life = _end(claims, now)
+    subject = str(claims.get("sub", "nobody that it names"))
+    if ends is None or life <= timedelta(0):
+        over = f"it ended at {ends:%H:%M:%SZ}" if ends is not None else "it says no end"
+        return AtHand(form, where, subject, ends=ends, fault=over)
+    credential = Credential(Secret(token.decode()), "session" if form == "session" else "token", life)
+    if form == "session":
+        return AtHand(form, where, subject, Origin("identity", subject), credential, ends=ends)
+    issuer = _issuer(estate, folder, claims.get("iss"))
+    if issuer is None:
+        known = "no estate is here that knows its issuer" if estate is None else "the estate has no issuer of its url"
+        return AtHand(form, where, f"{subject}, as {claims.get('iss')} says", None, credential, ends=ends, fault=known)
+    shown = {name: frozen(value) for name, value in claims.items()}
+    return AtHand(form, where, f"{subject}, as {issuer} says", Origin("token", issuer, shown), credential, ends=ends)
+
+
+def _end(claims: Mapping[str, Any], now: datetime) -> tuple[datetime | None, timedelta]:
+    said = claims.get("exp")
+    if not isinstance(said, int | float) or isinstance(said, bool) or not 0 <= said < 253_402_300_800:
+        return None, timedelta(0)
+    ends = datetime.fromtimestamp(said, UTC)
+    return ends, ends - now
+
+
+def _issuer(estate: Estate | None, folder: Path | None, url: object) -> str | None:
+    if estate is None or folder is None:
+        return None
+    return next((name for name in estate.issuers if url in addresses_of(estate, folder, name)), None)
+
+
+def _host(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator[AtHand]:
+    url = os.environ.get(METADATA)
+    if not url:
+        return
+    where = f"the metadata service that {METADATA} names"
+    try:
+        service = host_service(url)
+        about = service.about()
+    except EnthesisError as fault:
+        yield AtHand("host", where, "", fault=fault.message)
+        return
+    if about.host == LENDER and len(about.identities) == 1:
+        who = about.identities[0]
+        yield AtHand("session", f"the endpoint that {METADATA} names", who, Origin("identity", who), service=service)
+        return
+    known = about.host
+    if estate is not None and known not in estate.resources and pool_of(known) in estate.resources:
+        known = pool_of(known)  # members come and go, and an estate describes their pool
+    running = ", ".join(about.identities) or "nobody"
+    lacking = "" if about.identities else "it runs as nobody"
+    yield AtHand(
+        "host",
+        where,
+        f"{about.host}, which runs as {running}",
+        Origin("host", known),
+        service=service,
+        fault=lacking,
+    )
+
+
+def host_service(url: str) -> HostService:
+    """The service at a url; it must be on this machine, and answer quickly."""
+    parts = urlsplit(url)
+    if parts.hostname not in LOOPBACK:
+        raise Unreachable("the metadata service is not on this machine, so it is not this host's")
+    base = f"{parts.scheme}://{parts.netloc}"
+    client = Client("the metadata service", base, max_answer=MAX_ANSWER, max_seconds=MAX_SECONDS, timeout=TIMEOUT)
+    return HostService(client, parts.path.rstrip("/"))
+
+
+def _certificate(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator[AtHand]:
+    path = os.environ.get(CERTIFICATE)
+    if not path:
+        return
+    where = f"the file {path}"
+    try:
+        with Path(path).open("rb") as file:
+            read = x509.load_pem_x509_certificate(file.read(MAX_FILE))
+        names = read.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+        subjects = tuple(names.get_values_for_type(x509.UniformResourceIdentifier))
+    except OSError as fault:
+        yield AtHand("certificate", where, "", fault=f"it cannot be read: {fault.strerror}")
+        return
+    except (ValueError, x509.ExtensionNotFound):
+        yield AtHand("certificate", where, "", fault="it holds no workload certificate with a URI as its name")
+        return
+    ends = read.not_valid_after_utc
+    issuers = [one.name for one in estate.issuers.values() if one.kind == "x509"] if estate is not None else []
+    origin = Origin("certificate", issuers[0], {"subject": subjects}) if len(issuers) == 1 else None
+    unknown = "" if origin is not None else "which authority of the estate signed it is not known"
+    over = f"it ended at {ends:%Y-%m-%d %H:%M:%SZ}" if ends <= now else unknown
+    yield AtHand("certificate", where, ", ".join(subjects), origin, ends=ends, fault=over)
+
+
+def _people(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator[AtHand]:
+    for one in kept():
+        where = f"the sign-in at {one.organisation}"
+        if one.ends <= now:
+            yield AtHand("person", where, one.person, ends=one.ends, fault=f"it ended at {one.ends:%H:%M:%SZ}")
+            continue
+        mfa = _mfa(one.secret.reveal())
+        origin = Origin("person", one.person, mfa=mfa, mfa_said=True)
+        yield AtHand(
+            "person", where, one.person, origin, Credential(one.secret, "person", one.ends - now), ends=one.ends
+        )
+
+
+def _mfa(token: str) -> bool | None:
+    """Whether a sign-in says that a second factor was shown (RFC 8176)."""
+    try:
+        factors = parsed(token.encode()).unverified_claims.get("amr")
+    except Refused:
+        return None
+    return "mfa" in factors if isinstance(factors, list) else None

@@ -1,0 +1,359 @@
+"""Runs journeys with real credentials, those that must fail too, and says whether each ended as expected."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+from typing import Any, Protocol
+
+from enthesis.files.shapes import duration_text
+from enthesis.model.addresses import account_of, contains, parse
+from enthesis.model.errors import EnthesisError, Mistaken
+from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
+from enthesis.ports import (
+    Asked,
+    Connected,
+    Credential,
+    Done,
+    LiveClusterPorts,
+    LiveProvider,
+    Refusal,
+    Reporter,
+    RunsCode,
+    RunsHosts,
+    StartsSessions,
+    TakesKeys,
+    TakesOn,
+)
+from enthesis.verdicts.expectations import Seen, expectation_unmet
+from enthesis.verdicts.questions import is_keyless, question_of
+from enthesis.verdicts.waiting import waiting_for
+
+ALLOWED, REFUSED, UNDECIDED, WAITING = "allowed", "refused", "undecided", "waiting"
+SEATS = ("workload", "host", "resource")
+ORIGINS = {
+    "workload": "the workload",
+    "host": "the host",
+    "person": "the sign-in of",
+    "credential": "the credential",
+    "identity": "a session as",
+}
+TAKE_ON = "take on "
+HALF_WAY = timedelta(minutes=10)  # how long a session lives that a journey starts with
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """One thing a proof saw: a hop or an attempt, and what came of it. It holds no secret."""
+
+    what: str
+    outcome: str
+    said: str
+    life: timedelta | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """What came of one journey. `unmet` is empty where it ended as expected, or waits for `others` to write a half."""
+
+    journey: str
+    expected: str
+    outcome: str
+    refused_at: tuple[str, ...]
+    keyless: bool | None
+    shortest_life: timedelta | None
+    evidence: tuple[Evidence, ...]
+    unmet: tuple[str, ...]
+    source: str
+    others: tuple[str, ...] = ()
+
+    @property
+    def met(self) -> bool:
+        """Whether it ended as expected; one that waits did not yet."""
+        return not self.unmet and self.outcome != WAITING
+
+    def as_json(self) -> dict[str, Any]:
+        def seconds(life: timedelta | None) -> int | None:
+            return None if life is None else int(life.total_seconds())
+
+        return {
+            "journey": self.journey,
+            "source": self.source,
+            "expected": self.expected,
+            "outcome": self.outcome,
+            "met": self.met,
+            "unmet": list(self.unmet),
+            "waiting_for": list(self.others),
+            "refused_at": list(self.refused_at),
+            "keyless": self.keyless,
+            "shortest_life_seconds": seconds(self.shortest_life),
+            "evidence": [
+                {"what": one.what, "outcome": one.outcome, "said": one.said, "life_seconds": seconds(one.life)}
+                for one in self.evidence
+            ],
+        }
+
+
+@dataclass(slots=True)
+class _Run:
+    """A journey under way."""
+
+    evidence: list[Evidence] = field(default_factory=list)
+    lives: list[timedelta] = field(default_factory=list)
+    sessions: list[tuple[str, timedelta]] = field(default_factory=list)  # what hops gave, with the identity
+
+    def got(self, what: str, credential: Credential) -> None:
+        if credential.form in SEATS:
+            self.evidence.append(Evidence(what, ALLOWED, "where it runs, and nothing else"))
+            return
+        self.lives.append(credential.life)
+        if what.startswith(TAKE_ON):
+            self.sessions.append((what.removeprefix(TAKE_ON), credential.life))
+        said = f"a {credential.form} that lives {duration_text(credential.life)}"
+        self.evidence.append(Evidence(what, ALLOWED, said, credential.life))
+
+    def ended(self, what: str, outcome: Done | Refusal) -> None:
+        if isinstance(outcome, Done):
+            self.evidence.append(Evidence(what, ALLOWED, outcome.said))
+        else:
+            steps = f" at {', '.join(outcome.steps)}" if outcome.steps else ""
+            self.evidence.append(Evidence(what, REFUSED, f"{outcome.said}{steps}"))
+
+
+def prove(
+    estate: Estate, journeys: Iterable[Journey], connected: Connected, instant: datetime, reporter: Reporter
+) -> tuple[Proof, ...]:
+    """One proof a journey. One that could not be tried is undecided, which meets no expectation; one that was to be
+    allowed and is refused for want of a half that others write is waiting."""
+    listed = list(journeys)
+    reporter.begin("proving", len(listed))
+    proofs = []
+    try:
+        for journey in listed:
+            reporter.step(journey.name)
+            proofs.append(_prove(estate, journey, connected, instant))
+    finally:
+        reporter.end()
+    return tuple(proofs)
+
+
+def _prove(estate: Estate, journey: Journey, connected: Connected, instant: datetime) -> Proof:
+    run = _Run()
+    refused_at: tuple[str, ...] = ()
+    origin = journey.origin
+    if origin.form == "identity" and origin.whom in estate.identities and estate.administered_by_others(origin.whom):
+        account = account_of(origin.whom)
+        said = f"the administrators of {account} alone can call as it (at a lab: enthesis lab as {account} -- …)"
+        run.evidence.append(Evidence(f"{ORIGINS['identity']} {origin.whom}", WAITING, said))
+        evidence, source = tuple(run.evidence), str(journey.source)
+        return Proof(journey.name, journey.expect, WAITING, (), None, None, evidence, (), source, (account,))
+    try:
+        refusal = walk(estate, journey, connected, run)
+        outcome = REFUSED if refusal else ALLOWED
+        refused_at = refusal.steps if refusal else ()
+    except EnthesisError as fault:
+        outcome = UNDECIDED
+        run.evidence.append(Evidence("the proof itself", UNDECIDED, fault.message))
+    keyless = is_keyless(journey.origin.form)
+    unmet = tuple(_unmet(estate, journey, Seen(outcome, refused_at, tuple(run.sessions))))
+    others: tuple[str, ...] = ()
+    if outcome == REFUSED and journey.expect == ALLOWED:
+        waiting = waiting_for(estate, question_of(journey, instant))
+        if waiting.steps and set(refused_at) <= waiting.steps:
+            outcome, unmet, others = WAITING, (), waiting.others
+    return Proof(
+        journey.name,
+        journey.expect,
+        outcome,
+        refused_at,
+        keyless,
+        min(run.lives, default=None),
+        tuple(run.evidence),
+        unmet,
+        str(journey.source),
+        others,
+    )
+
+
+class Seeing(Protocol):
+    """Told what a walk sees, in its order."""
+
+    def got(self, what: str, credential: Credential) -> None: ...
+    def ended(self, what: str, outcome: Done | Refusal) -> None: ...
+
+
+def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing) -> Refusal | None:
+    """Origin, hops, attempt; answers the first refusal."""
+    asked = asked_of(journey.context)
+    credential = _obtained(estate, journey, connected)
+    origin = f"{ORIGINS.get(journey.origin.form, 'a token from')} {journey.origin.whom}"
+    if isinstance(credential, Refusal):
+        seeing.ended(origin, credential)
+        return credential
+    seeing.got(origin, credential)
+    taking_on = journey.attempt is not None and journey.attempt.verb == "take-on"
+    last = (Hop(journey.attempt.target),) if journey.attempt is not None and taking_on else ()
+    for hop in (*journey.through, *last):
+        what = f"run code on {hop.on}" if hop.on else f"{TAKE_ON}{hop.identity}"
+        got = _hopped(estate, journey, hop, credential, connected, asked)
+        if isinstance(got, Refusal):
+            seeing.ended(what, got)
+            return got
+        seeing.got(what, got)
+        credential = got
+    if journey.attempt is None or taking_on:
+        return None
+    if credential.form == "host":
+        raise Mistaken(f"{journey.origin.whom} has nothing to show before it takes on what it runs as: say `through`")
+    provider = provider_of(estate, journey.attempt.target, connected)
+    outcome = tried(provider, credential, journey.attempt, asked)
+    seeing.ended(f"{journey.attempt.verb} {journey.attempt.target}", outcome)
+    return outcome if isinstance(outcome, Refusal) else None
+
+
+def _hopped(
+    estate: Estate, journey: Journey, hop: Hop, credential: Credential, connected: Connected, asked: Asked
+) -> Credential | Refusal:
+    """What a hop gives: by the service of a host where that asks, else by the provider."""
+    if hop.on:
+        return _run_on(estate, hop.on, credential, connected, asked)
+    if credential.form == "host":
+        taking: TakesOn = _hosts_of(estate, journey.origin.whom, connected)
+    else:
+        taking = provider_of(estate, hop.identity, connected)
+    return taking.take_on(credential, hop.identity, hop.narrowed, asked)
+
+
+def _run_on(
+    estate: Estate, resource: str, credential: Credential, connected: Connected, asked: Asked
+) -> Credential | Refusal:
+    """Runs code on a resource: by login, or by the only verb that does."""
+    if credential.form in ("host", "workload", "token"):
+        raise Mistaken(
+            f"a {credential.form} cannot run code on {resource}",
+            remedy="take on an identity first: name it in `through`",
+        )
+    provider = provider_of(estate, resource, connected)
+    if not isinstance(provider, RunsCode):
+        raise Mistaken(f"nothing known runs code on {resource} for a proof")
+    kind = parse(resource, estate.catalogue).kind
+    return provider.run_on(credential, resource, estate.catalogue.running_verb(kind) or "login", asked)
+
+
+def tried(
+    provider: LiveProvider | LiveClusterPorts,
+    credential: Credential,
+    attempt: Attempt,
+    asked: Asked,
+    narrowed: KindVerbs | None = None,
+) -> Done | Refusal:
+    """An attempt with a credential; taking on is let go of at once."""
+    if attempt.verb != "take-on":
+        return provider.attempt(credential, attempt, asked)
+    taken = provider.take_on(credential, attempt.target, narrowed, asked)
+    return taken if isinstance(taken, Refusal) else Done("a session was got, and let go")
+
+
+def asked_of(context: Context) -> Asked:
+    for name in ("time", "session_age"):
+        if name in context.said:
+            raise Mistaken(f"the journey is about another {name.replace('_', ' ')}, which cannot be tried now")
+    network = str(context.network.network_address) if context.network is not None else None
+    return Asked(network, context.reference)
+
+
+def _obtained(estate: Estate, journey: Journey, connected: Connected) -> Credential | Refusal:
+    origin = journey.origin
+    if origin.form == "host":
+        return _hosts_of(estate, origin.whom, connected).seat(origin.whom)
+    if origin.form == "person":
+        directory = connected.directories.get(origin.whom.split("/", 1)[0])
+        if directory is None:
+            raise Mistaken(f"nothing is known to speak to for the directory of {origin.whom}")
+        return directory.sign_in_as(origin.whom, origin.mfa)
+    if origin.form == "credential":
+        return _by_key(estate, journey, connected)
+    if journey.origin.form == "workload":
+        cluster = cluster_at(journey.origin.whom, connected)
+        if cluster is None:
+            raise Mistaken(f"nothing is known to speak to for the cluster of {journey.origin.whom}")
+        return cluster.seat(journey.origin.whom)
+    cluster = cluster_at(journey.origin.whom, connected)
+    if journey.origin.form == "identity" and cluster is not None:
+        return replace(cluster.token_for(journey.origin.whom, HALF_WAY)[0], form="session")
+    if journey.origin.form == "identity":
+        return _session_as(estate, journey.origin.whom, connected)
+    if journey.origin.form != "token":
+        raise Mistaken(f"nothing here obtains a credential for an origin of form {journey.origin.form}")
+    return token_from(connected, journey.origin.whom, journey.origin.shows)
+
+
+def _session_as(estate: Estate, identity: str, connected: Connected) -> Credential | Refusal:
+    """A session that begins at an identity, by the right of its administrators."""
+    if identity not in estate.identities:
+        return Refusal(("names",), f"no identity is called {identity}")
+    provider = provider_of(estate, identity, connected)
+    if not isinstance(provider, StartsSessions):
+        raise Mistaken(f"nothing here obtains a session as {identity}")
+    return provider.session_as(identity)
+
+
+def _by_key(estate: Estate, journey: Journey, connected: Connected) -> Credential | Refusal:
+    name = journey.origin.whom
+    known, key = estate.credentials.get(name), connected.keys.get(name)
+    if known is None:
+        return Refusal(("names",), f"no credential is called {name}")
+    if key is None:
+        raise Mistaken(
+            f"the value of the credential {name} is not at hand", remedy=f"name its file with --credential {name}=FILE"
+        )
+    if known.of.startswith("@"):  # people are known at several providers: this one is asked first
+        first = next((hop.identity or hop.on for hop in journey.through), "")
+        provider = provider_of(estate, first or (journey.attempt.target if journey.attempt else known.of), connected)
+    else:
+        provider = provider_of(estate, known.of, connected)
+    if not isinstance(provider, TakesKeys):
+        raise Mistaken(f"a cluster takes no keyed credential: {known.of} has none")
+    return provider.by_key(key)
+
+
+def _hosts_of(estate: Estate, host: str, connected: Connected) -> RunsHosts:
+    """The services of the hosts where a host is."""
+    account = estate.accounts.get(account_of(host))
+    found = connected.hosts.get(account.provider) if account is not None else None
+    if found is None:
+        raise Mistaken(f"nothing is known to speak to for the metadata service of {host}")
+    return found
+
+
+def token_from(connected: Connected, issuer: str, claims: Claims) -> Credential:
+    """A token of an issuer that shows these claims. NotIssued where there can be none."""
+    found = connected.issuers.get(issuer)
+    if found is None:
+        raise Mistaken(f"nothing is known to speak to for the issuer {issuer}")
+    return found.obtain(claims)
+
+
+def cluster_at(address: str, connected: Connected) -> LiveClusterPorts | None:
+    """The cluster that a place is in, if one is known to speak to."""
+    return next((one for name, one in connected.clusters.items() if contains(name, address)), None)
+
+
+def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvider | LiveClusterPorts:
+    """What a place is asked of: the cluster that it is in, or else the provider of its account."""
+    cluster = cluster_at(address, connected)
+    if cluster is not None:
+        return cluster
+    account = estate.accounts.get(account_of(address))
+    if account is None:
+        raise Mistaken(f"no provider has {address}: its account is not in the estate")
+    found = connected.providers.get(account.provider)
+    if found is None:
+        raise Mistaken(f"nothing is known to speak to for the provider {account.provider}")
+    return found
+
+
+def _unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterable[str]:
+    """Why the expectation is not met, a sentence each."""
+    if seen.outcome == UNDECIDED:
+        return ("it could not be tried",)
+    return expectation_unmet(estate, journey, seen)

@@ -1,0 +1,411 @@
+"""Proves that the wrong caller is refused: near-misses of every trust, sessions past their end, credentials replayed.
+
+Every proof has a control that must succeed first, so that a refusal is one of access and not of a broken set-up.
+"""
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+from functools import partial
+from typing import Any
+
+from enthesis.conditions.truth import Value
+from enthesis.files.shapes import duration_text
+from enthesis.live.proving import ALLOWED, REFUSED, SEATS, UNDECIDED, asked_of, provider_of, token_from, tried, walk
+from enthesis.model.addresses import account_of, parse
+from enthesis.model.bounds import Undecided
+from enthesis.model.errors import EnthesisError, Mistaken, NotIssued
+from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Lodged, Origin, Trust
+from enthesis.ports import Asked, Clock, Connected, Credential, Done, KeepsLodged, Refusal, Reporter
+from enthesis.trusts.admitting import BESIDES, Admissions, Near, near_misses
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.pipeline_access import lodged_trust
+from enthesis.verdicts.questions import BEARERS, Question
+
+JUST = timedelta(seconds=1)  # past an end, which must be enough
+BEFORE = timedelta(seconds=30)  # ahead of an end: the credential must still work
+OTHER_AUDIENCE = "elsewhere.example"
+
+
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """One thing that must be refused (`expected` says so), and what came of it. `shows` are the claims of its token."""
+
+    what: str
+    expected: str
+    outcome: str
+    refused_at: tuple[str, ...] = ()
+    said: str = ""
+    shows: Mapping[str, Value] | None = None
+    wanted_at: tuple[str, ...] = ()
+
+    @property
+    def unmet(self) -> str:
+        """Why it is not as it must be; '' where it is."""
+        if self.outcome == UNDECIDED:
+            return f"it could not be tried: {self.said}"
+        if self.outcome != self.expected:
+            return f"it was to be {self.expected} and was {self.outcome}"
+        missing = [step for step in self.wanted_at if step not in self.refused_at]
+        if self.outcome == REFUSED and missing:
+            return f"it was to be refused at {', '.join(missing)} and was refused at {', '.join(self.refused_at)}"
+        return ""
+
+
+@dataclass(frozen=True, slots=True)
+class Trials:
+    """The trials about one thing. `left_out` counts what nobody can show, since its issuer signs no such statement;
+    `not_tried` says why nothing was tried of it at all."""
+
+    about: str
+    source: str
+    trials: tuple[Trial, ...]
+    left_out: int = 0
+    not_tried: str = ""
+
+    @property
+    def unmet(self) -> tuple[Trial, ...]:
+        return tuple(trial for trial in self.trials if trial.unmet)
+
+    @property
+    def refused(self) -> int:
+        return sum(trial.expected == REFUSED and not trial.unmet for trial in self.trials)
+
+
+# -- near-misses ----------------------------------------------------------------------------------------------------
+
+
+def near_miss_trials(
+    estate: Estate, trusts: Sequence[Trust], connected: Connected, instant: datetime, reporter: Reporter
+) -> Iterator[Trials]:
+    """For every trust that admits tokens: somebody that gets in, and everybody near that must not; of the other trusts,
+    why none is tried."""
+    admissions = Admissions(compile_estate(estate), instant, just_now=True)
+    judge = Judge(admissions.compiled)
+    reporter.begin("near-misses", len(trusts))
+    try:
+        for trust in trusts:
+            reporter.step(trust.name or trust.of)
+            why = _untried(admissions, trust, connected)
+            if why:
+                yield Trials(trust.name or trust.of, str(trust.source), (), not_tried=why)
+                continue
+            gets_in = partial(_admitted, judge, trust, instant)
+            yield _of_trust(admissions, trust, gets_in, partial(_shown, estate, trust, connected=connected))
+    finally:
+        reporter.end()
+
+
+NAMED = "it admits by name, and the near-misses of a name are callers of their own: write journeys for them"
+
+
+def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
+    """Why no near-miss of a trust can be tried here; '' where they can."""
+    form, estate = trust.admits.form, admissions.estate
+    if form not in BEARERS:
+        return NAMED
+    if form != "token":
+        return f"nothing here makes {'a SAML assertion' if form == 'assertion' else 'a certificate'} to try it with"
+    if str(trust.admits.whom) not in connected.issuers:
+        return f"nothing is known to speak to for the issuer {trust.admits.whom}"
+    if estate.system_of(trust.of) not in {*connected.providers, *connected.clusters}:
+        return f"nothing is known to speak to for {estate.system_of(trust.of)}"
+    if estate.administered_by_others(trust.of):
+        return f"it is up to the administrators of {account_of(trust.of)} to write it"
+    try:
+        why = admissions.nobody_because(trust)
+        if why or admissions.somebody(trust) is not None:
+            return why
+        later = replace(admissions, just_now=False).somebody(trust) is not None
+        return "nobody is admitted at this time" if later else "no caller can ever meet all of its conditions"
+    except Undecided:
+        return ""
+
+
+def lodged_trials(
+    estate: Estate, lodged: Sequence[Lodged], connected: Connected, instant: datetime, reporter: Reporter
+) -> Iterator[Trials]:
+    """For everything that is lodged: a run that may use it, and those near that may not."""
+    admissions = Admissions(compile_estate(estate), instant, just_now=True)
+    reporter.begin("near-misses", len(lodged))
+    try:
+        for one in lodged:
+            reporter.step(one.name)
+            trust = lodged_trust(estate, one)
+            yield _of_trust(admissions, trust, _is_let_in, partial(_used, one, connected=connected))
+    finally:
+        reporter.end()
+
+
+def _used(one: Lodged, what: str, shown: Mapping[str, Value], expected: str, connected: Connected) -> Trial:
+    """Has a run with these claims use what is lodged."""
+
+    def use() -> Done | Refusal:
+        service = connected.issuers.get(one.at)
+        if not isinstance(service, KeepsLodged):
+            raise Mistaken(f"nothing is known to speak to that keeps what is lodged at {one.at}")
+        return service.use_lodged(one.name, _split(shown)[0])
+
+    return _tried_for_real(use, what, shown, expected)
+
+
+def _tried_for_real(
+    trying: Callable[[], Done | Credential | Refusal], what: str, shown: Mapping[str, Value], expected: str
+) -> Trial:
+    """What comes of showing a token with these claims. NotIssued where there can be none."""
+    wanted = ("owner",) if expected == REFUSED else ()
+    try:
+        got = trying()
+    except NotIssued:
+        raise
+    except EnthesisError as fault:
+        return Trial(what, expected, UNDECIDED, said=fault.message, shows=shown, wanted_at=wanted)
+    if isinstance(got, Refusal):
+        return Trial(what, expected, REFUSED, got.steps, got.said, shown, wanted)
+    said = got.said if isinstance(got, Done) else "a session was got, and let go"
+    return Trial(what, expected, ALLOWED, said=said, shows=shown, wanted_at=wanted)
+
+
+def _of_trust(
+    admissions: Admissions,
+    trust: Trust,
+    gets_in: Callable[[Near], bool],
+    show: Callable[[str, Mapping[str, Value], str], Trial],
+) -> Trials:
+    """`gets_in`: by this trust or another one of the same identity; `show` tries a caller for real."""
+    about, source = trust.name or trust.of, str(trust.source)
+    try:
+        caller = admissions.somebody(trust)
+        near = near_misses(admissions, trust, caller) if caller is not None else []
+    except Undecided as bound:
+        return Trials(about, source, (Trial("who gets in", ALLOWED, UNDECIDED, said=str(bound)),))
+    if caller is None:
+        return Trials(about, source, (Trial("who gets in", ALLOWED, UNDECIDED, said="nobody can"),))
+    try:
+        control = show("somebody who is meant", caller, ALLOWED)
+    except NotIssued as fault:
+        return Trials(about, source, (), not_tried=f"no token that it admits can be had here: {fault.message}")
+    trials, left_out = [control], 0
+    for one in near if control.outcome == ALLOWED else ():
+        if gets_in(one):
+            continue  # no near-miss, and `admit` tells of it
+        try:
+            trials.append(show(one.what, one.shown, REFUSED))
+        except NotIssued:
+            left_out += 1
+    return Trials(about, source, tuple(trials), left_out)
+
+
+def _is_let_in(near: Near) -> bool:
+    return near.admitted
+
+
+def _admitted(judge: Judge, trust: Trust, instant: datetime, near: Near) -> bool:
+    claims, asked = _split(near.shown)
+    origin = Origin("token", str(trust.admits.whom), claims)
+    context = Context(network=asked.get("network"), reference=asked.get("reference"))
+    return judge.judge(Question(origin, (), Attempt("take-on", trust.of), context, instant)).allowed
+
+
+def _split(shown: Mapping[str, Value]) -> tuple[dict[str, Any], dict[str, Any]]:
+    """The claims of a caller, and what its request says besides."""
+    claims = {name: value for name, value in shown.items() if not name.startswith(BESIDES)}
+    besides = {name.removeprefix(BESIDES): value for name, value in shown.items() if name.startswith(BESIDES)}
+    return claims, besides
+
+
+def _shown(
+    estate: Estate, trust: Trust, what: str, shown: Mapping[str, Value], expected: str, connected: Connected
+) -> Trial:
+    """Shows a token with these claims to the provider of a trust's identity. NotIssued where there can be none."""
+    claims, besides = _split(shown)
+    network = besides.get("network")
+    asked = Asked(str(network.network_address) if network is not None else None, besides.get("reference"))
+
+    def show() -> Credential | Refusal:
+        token = token_from(connected, str(trust.admits.whom), claims)
+        return provider_of(estate, trust.of, connected).take_on(token, trust.of, None, asked)
+
+    return _tried_for_real(show, what, shown, expected)
+
+
+# -- what a journey leaves behind -----------------------------------------------------------------------------------
+
+
+@dataclass(slots=True)
+class _Kept:
+    """A credential of a journey, and what it could do when it was new: take on the next identity, or the attempt."""
+
+    journey: Journey
+    what: str
+    credential: Credential
+    following: Hop | Attempt
+    ends: timedelta  # after the walk began
+    trials: list[Trial] = field(default_factory=list)
+
+
+@dataclass(slots=True)
+class _Keeping:
+    """Keeps the credentials that a walk gets."""
+
+    credentials: list[Credential] = field(default_factory=list)
+
+    def got(self, what: str, credential: Credential) -> None:
+        self.credentials.append(credential)
+
+    def ended(self, what: str, outcome: Done | Refusal) -> None:
+        if isinstance(outcome, Refusal):
+            raise Mistaken(f"it is refused, so it leaves nothing to try ({what}: {outcome.said})")
+
+
+def _walk(estate: Estate, journey: Journey, connected: Connected) -> list[_Kept]:
+    """Walks an allowed journey and keeps its credentials with what each was for; Mistaken where it is refused."""
+    keeping = _Keeping()
+    walk(estate, journey, connected, keeping)
+    first = "the session as" if journey.origin.form == "identity" else "the token of"
+    whats = [f"{first} {journey.origin.whom}", *(f"the session as {hop.identity or hop.on}" for hop in journey.through)]
+    followings: list[Hop | Attempt] = [*journey.through, *([journey.attempt] if journey.attempt else [])]
+    return [
+        _Kept(journey, what, credential, following, credential.life)
+        for what, credential, following in zip(whats, keeping.credentials, followings, strict=False)
+        if credential.form not in SEATS  # where something runs is no credential
+    ]
+
+
+def _try(estate: Estate, kept: _Kept, connected: Connected, what: str, expected: str, wanted: tuple[str, ...]) -> Trial:
+    """Does again, with a credential that was kept, what it could do when it was new."""
+    asked = asked_of(kept.journey.context)
+    following = kept.following
+    attempt = following if isinstance(following, Attempt) else _as_attempt(estate, following)
+    narrowed = None if isinstance(following, Attempt) else following.narrowed
+    try:
+        provider = provider_of(estate, attempt.target, connected)
+        done = tried(provider, kept.credential, attempt, asked, narrowed)
+    except EnthesisError as fault:
+        return Trial(what, expected, UNDECIDED, said=fault.message, wanted_at=wanted)
+    if isinstance(done, Refusal):
+        return Trial(what, expected, REFUSED, done.steps, done.said, wanted_at=wanted)
+    return Trial(what, expected, ALLOWED, said=done.said, wanted_at=wanted)
+
+
+def _as_attempt(estate: Estate, hop: Hop) -> Attempt:
+    """What a hop asks for."""
+    if not hop.on:
+        return Attempt("take-on", hop.identity)
+    kind = parse(hop.on, estate.catalogue).kind
+    return Attempt(estate.catalogue.running_verb(kind) or "login", hop.on)
+
+
+def _walked(
+    estate: Estate, journeys: Iterable[Journey], connected: Connected
+) -> Iterator[tuple[Journey, list[_Kept], Trial | None]]:
+    """Every journey with what it left behind, or why it could not be walked."""
+    for journey in journeys:
+        try:
+            yield journey, _walk(estate, journey, connected), None
+        except EnthesisError as fault:
+            yield journey, [], Trial("the journey itself", ALLOWED, UNDECIDED, said=fault.message)
+
+
+def expiry_trials(
+    estate: Estate, journeys: Sequence[Journey], connected: Connected, reporter: Reporter
+) -> list[Trials]:
+    """Moves the time past the end of every credential of the journeys, and shows that each opens nothing new then."""
+    clock = connected.clock
+    if clock is None:
+        raise Mistaken("their time cannot be moved", remedy="expiry is proved at a lab")
+    walked = list(_walked(estate, journeys, connected))
+    groups = _ending_together(one for _, kept, _ in walked for one in kept)
+    reporter.begin("ends", len(groups))
+    moved = timedelta(0)
+    try:
+        for group in groups:
+            first, last = group[0].ends, group[-1].ends
+            reporter.step(duration_text(last))
+            moved = _move(clock, moved, first - BEFORE)
+            for one in group:
+                one.trials.append(_try(estate, one, connected, f"{one.what} just before its end", ALLOWED, ()))
+            moved = _move(clock, moved, last + JUST)
+            for one in group:
+                name = f"{one.what}, {duration_text(one.ends)} old"
+                one.trials.append(_try(estate, one, connected, name, REFUSED, ("session",)))
+    finally:
+        reporter.end()
+    return [
+        Trials(journey.name, str(journey.source), tuple([fault] if fault else [t for one in kept for t in one.trials]))
+        for journey, kept, fault in walked
+    ]
+
+
+def _ending_together(every: Iterable[_Kept]) -> list[list[_Kept]]:
+    """The credentials by when they end, those that end within moments of one another together."""
+    groups: list[list[_Kept]] = []
+    for one in sorted(every, key=lambda kept: kept.ends):
+        if groups and one.ends - groups[-1][0].ends < BEFORE / 2:
+            groups[-1].append(one)
+        else:
+            groups.append([one])
+    return groups
+
+
+def _move(clock: Clock, moved: timedelta, to: timedelta) -> timedelta:
+    if to > moved:
+        clock.forward(to - moved)
+    return max(moved, to)
+
+
+def replay_trials(
+    estate: Estate, journeys: Sequence[Journey], connected: Connected, reporter: Reporter
+) -> Iterator[Trials]:
+    """Shows every session of the journeys to the other providers, and every token with another audience."""
+    reporter.begin("replays", len(journeys))
+    try:
+        for journey, kept, fault in _walked(estate, journeys, connected):
+            reporter.step(journey.name)
+            trials = [fault] if fault else []
+            for one in kept:
+                if one.credential.form == "token":
+                    trials += _other_audience(estate, one, connected)
+                else:
+                    trials += _elsewhere(estate, one, connected)
+            yield Trials(journey.name, str(journey.source), tuple(trials))
+    finally:
+        reporter.end()
+
+
+def _elsewhere(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Trial]:
+    """A session at the providers that it was not obtained from, each asked for an account of ours there."""
+    yield _try(estate, kept, connected, f"{kept.what} where it was obtained", ALLOWED, ())
+    identity = kept.what.removeprefix("the session as ")
+    own = estate.system_of(identity)
+    wanted = ("provider",) if own in connected.providers else ()  # a cloud does not even know a cluster's tokens
+    for name, provider in connected.providers.items():
+        account = next((one.name for one in estate.accounts.values() if one.provider == name), None)
+        if name == own or account is None:
+            continue
+        what = f"{kept.what} ({own}) at {name}"
+        try:
+            done = provider.attempt(kept.credential, Attempt("describe", account), Asked())
+        except EnthesisError as fault:
+            yield Trial(what, REFUSED, UNDECIDED, said=fault.message)
+            continue
+        if isinstance(done, Refusal):
+            yield Trial(what, REFUSED, REFUSED, done.steps, done.said, wanted_at=wanted)
+        else:
+            yield Trial(what, REFUSED, ALLOWED, said=done.said)
+
+
+def _other_audience(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Trial]:
+    """The same token, made for somebody else."""
+    yield _try(estate, kept, connected, f"{kept.what} for its own audience", ALLOWED, ())
+    claims = {**kept.journey.origin.shows, "aud": OTHER_AUDIENCE}
+    what = f"{kept.what} for {OTHER_AUDIENCE}"
+    try:
+        token = token_from(connected, kept.journey.origin.whom, claims)
+    except NotIssued:
+        return
+    except EnthesisError as fault:
+        yield Trial(what, REFUSED, UNDECIDED, said=fault.message)
+        return
+    yield _try(estate, replace(kept, credential=token), connected, what, REFUSED, ("owner",))

@@ -1,0 +1,158 @@
+"""Tokens that are shown to a command: read from a file, and checked as far as the issuer's keys can be had."""
+
+import sys
+import time
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from enthesis.connectors.keys import IssuerKeys, keys_in_file
+from enthesis.files.shapes import time_text
+from enthesis.lab.running import running, state_folder
+from enthesis.model.errors import LiveFailure, Mistaken
+from enthesis.model.estate import Estate, Origin
+from enthesis.surveys.survey import Survey
+from enthesis.tokens.checking import (
+    Expected,
+    Keys,
+    Parsed,
+    Refused,
+    check_claims,
+    check_header,
+    check_signature,
+    keys_of,
+    parsed,
+)
+
+MAX_FILE = 65_536  # bytes
+
+
+@dataclass(frozen=True)
+class ShownToken:
+    """A token as it was read, and its claims as they are judged; nothing of it is believed yet."""
+
+    parsed: Parsed
+    unverified_claims: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Belief:
+    """Whether a token is to be believed: why not, or whose key signed it; neither where no key could be asked."""
+
+    refused: Refused | None
+    signed_with: str = ""
+    unchecked: str = ""
+
+
+@dataclass(frozen=True)
+class KeySource:
+    """Where the keys come from: a file, a survey that has them, the issuer itself, or nowhere (offline)."""
+
+    file: Path | None = None
+    offline: bool = False
+    survey: Survey | None = None
+
+
+def read_token(source: str) -> ShownToken:
+    """The token in a file, or on standard input for `-`. Mistaken where there is none, Refused for a wrong form."""
+    try:
+        data = sys.stdin.buffer.read(MAX_FILE + 1) if source == "-" else Path(source).read_bytes()[: MAX_FILE + 1]
+    except OSError as fault:
+        raise Mistaken(f"{source} cannot be read: {fault.strerror}") from None
+    token = data.strip(b" \t\r\n")
+    if token.count(b".") != 2 and len(token) <= MAX_FILE:
+        raise Mistaken(f"{source} holds no signed token", remedy="expected three parts joined by dots (RFC 7515)")
+    taken = parsed(token)
+    return ShownToken(taken, {name: frozen(value) for name, value in taken.unverified_claims.items()})
+
+
+def frozen(value: Any) -> Any:
+    """A claim as it is judged: lists as tuples."""
+    if isinstance(value, list):
+        return tuple(frozen(one) for one in value)
+    return {name: frozen(one) for name, one in value.items()} if isinstance(value, dict) else value
+
+
+def readable_token(source: str) -> ShownToken:
+    """The same; a token of a wrong form is Mistaken too."""
+    try:
+        return read_token(source)
+    except Refused as why:
+        raise Mistaken(f"the token in {source} cannot be read: {why.why}") from None
+
+
+def token_origin(estate: Estate, folder: Path, source: str, who: str | None) -> Origin:
+    """The origin that a token is, its claims taken for what they say."""
+    claims = readable_token(source).unverified_claims
+    if who is not None:
+        if who not in estate.issuers:
+            raise Mistaken(f"no issuer is called {who}")
+        return Origin("token", who, claims)
+    url = claims.get("iss")
+    for issuer in estate.issuers.values():
+        if url is not None and url in addresses_of(estate, folder, issuer.name):
+            return Origin("token", issuer.name, claims)
+    known = ", ".join(f"{one.name} ({one.url})" for one in estate.issuers.values() if one.url)
+    raise Mistaken(
+        f"no issuer of this estate has the url {url!r}, which the token names",
+        remedy=f"known: {known or 'none with a url'}; or name the issuer with --from",
+    )
+
+
+def addresses_of(estate: Estate, folder: Path, issuer: str) -> dict[str, Path | None]:
+    """The urls of an issuer with the authority to trust there: its own, and while a lab runs the lab's."""
+    out: dict[str, Path | None] = {}
+    own = estate.issuers[issuer].url
+    if own is not None:
+        out[own] = None
+    lab = running(state_folder(folder))
+    for service in lab.services if lab else ():
+        if lab is not None and service["name"] in (issuer, estate.issuers[issuer].cluster):
+            out[service["url"]] = lab.authority
+    return out
+
+
+def belief(
+    estate: Estate, folder: Path, issuer: str, shown: ShownToken, instant: datetime, source: KeySource
+) -> Belief:
+    """Checks a token by everything but the conditions of a trust."""
+    addresses = addresses_of(estate, folder, issuer)
+    named = shown.unverified_claims.get("iss")
+    url = named if isinstance(named, str) and named in addresses else next(iter(addresses), None)
+    if url is not None and addresses[url] is not None:
+        from enthesis.lab.tuning import clock  # noqa: PLC0415  loads the store of the lab
+
+        instant += timedelta(seconds=clock(state_folder(folder)))
+    try:
+        expected = Expected(url if url is not None else str(named), instant)
+        algorithm = check_header(shown.parsed, expected)
+        check_claims(shown.parsed, expected)
+        keys = _keys(issuer, url, addresses, shown.parsed, source)
+        if isinstance(keys, str):
+            return Belief(None, unchecked=keys)
+        check_signature(shown.parsed, algorithm, keys)
+    except Refused as why:
+        return Belief(why)
+    where = f"a key in {source.file}" if source.file is not None else f"a key of {issuer} ({url})"
+    if source.file is None and source.survey is not None and url in source.survey.keys:
+        where += f", as published at {time_text(source.survey.taken)}"
+    return Belief(None, signed_with=where)
+
+
+def _keys(
+    issuer: str, url: str | None, addresses: dict[str, Path | None], token: Parsed, source: KeySource
+) -> Keys | str:
+    """The keys of the issuer, or why there are none."""
+    if source.file is not None:
+        return keys_in_file(source.file)
+    if source.survey is not None and url is not None and url in source.survey.keys:
+        return keys_of(source.survey.keys[url])
+    if source.offline:
+        return "--offline was said"
+    if url is None:
+        return f"the issuer {issuer} has no url"
+    try:
+        return IssuerKeys(issuer, url, time.monotonic, authority=addresses[url]).keys_for(token.kid)
+    except LiveFailure as fault:
+        return fault.message

@@ -1,0 +1,146 @@
+"""Asks live systems what they have now: for a proposal, or into the lines of a file."""
+
+from collections import Counter
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
+from datetime import datetime
+
+import orjson
+
+from enthesis.files.shapes import time_text
+from enthesis.files.writing import plain_statement
+from enthesis.model.addresses import account_of
+from enthesis.model.errors import Mistaken
+from enthesis.model.estate import Estate
+from enthesis.ports import Administered, Connected, Credentialed, Record, Reporter, Surveys
+from enthesis.proposals.wanted import holders
+from enthesis.surveys.statements import Surveyed, across, records_of
+from enthesis.surveys.survey import VERSION
+
+
+def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Surveyed, ...]:
+    """What our accounts have at each provider. Needs the right to read the statements of each."""
+    systems: dict[str, Administered] = {**connected.providers, **connected.clusters}
+    asked = {name: holders(estate, name) for name in estate.providers if name in systems}
+    asked |= {name: [account_of(name)] for name in connected.clusters}
+    if not asked:
+        raise Mistaken("nothing is known to speak to for any provider or cluster of this estate")
+    reporter.begin("surveying", sum(1 for its_holders in asked.values() if its_holders))
+    found = []
+    try:
+        for name, its_holders in asked.items():
+            if its_holders:
+                reporter.step(name)
+                found.append(systems[name].survey(its_holders, _others(estate, name)))
+    finally:
+        reporter.end()
+    return across(found)
+
+
+def _others(estate: Estate, provider: str) -> list[str]:
+    """The identities and groups of others at a provider that the estate names: what is ours may admit them."""
+    return [
+        address
+        for address in (*estate.identities, *estate.groups)
+        if account_of(address) and estate.administered_by_others(address) and estate.system_of(address) == provider
+    ]
+
+
+# -- into a file ----------------------------------------------------------------------------------------------------
+
+HEAD = ("organisations", "providers", "accounts", "issuers", "resources")
+
+
+class SurveyedCloud:
+    """A provider that has been surveyed already, as the lines of a file.
+
+    Of resources that the estate has, `described`, it says only that they are there; others came since. `keys` are the
+    keyed credentials that it knows of, None where it was not asked.
+    """
+
+    what = "provider"
+
+    def __init__(
+        self, surveyed: Surveyed, url: str, described: Container[str] = (), keys: Sequence[Credentialed] | None = None
+    ) -> None:
+        self.keys = keys
+        self.described = described
+        self.name = surveyed.provider
+        self.url = url
+        self.surveyed = surveyed
+
+    @property
+    def about(self) -> Record:
+        """What of the provider was looked at: whose statements, and whether their keyed credentials were."""
+        return {"holders": list(self.surveyed.holders), "keys": self.keys is not None}
+
+    def records(self, step: Callable[[str], None]) -> Iterator[Record]:
+        step(self.name)
+        for address in sorted(one for one in self.surveyed.resources if one not in self.described):
+            yield {"section": "resources", "address": address}
+        yield from records_of(self.surveyed)
+        for key in self.keys or ():
+            yield {"section": "credentials", **key.as_entry()}
+
+    def has_gone(self, address: str) -> bool:
+        """Whether a resource is of an account that was looked at, and is not there."""
+        return account_of(address) in self.surveyed.accounts and address not in self.surveyed.resources
+
+
+def head_of(estate: Estate) -> Iterator[Record]:
+    """What an estate says exists already, as lines: live systems name it and say no more."""
+    for section in HEAD:
+        for name, one in getattr(estate, section).items():
+            key = "address" if section == "resources" else "name"
+            body = plain_statement(section, one)
+            body.pop("runs_as", None)
+            yield {
+                "section": section,
+                key: name,
+                **({"units": list(one.units)} if section == "organisations" else {}),
+                **body,
+            }
+    for address, one in estate.identities.items():
+        if one.kind == "person":
+            yield {"section": "identities", "address": address, **plain_statement("identities", one)}
+
+
+class Writing:
+    """Turns records into the lines of a file, and counts what it saw."""
+
+    def __init__(self, name: str | None, taken: datetime, systems: Sequence[Surveys]) -> None:
+        self.name = name
+        self.taken = taken
+        self.systems = systems
+        self.counts: Counter[str] = Counter()
+        self.left_out: list[Record] = []
+        self.findings: list[Record] = []
+        self.complete = True
+
+    def lines(self, head: Iterable[Record], reporter: Reporter) -> Iterator[bytes]:
+        """One line after another; nothing is kept but what was left out and found."""
+        of = [{"what": one.what, "name": one.name, "at": one.url, **getattr(one, "about", {})} for one in self.systems]
+        named = {"estate": self.name} if self.name else {}
+        yield _line({"enthesis": "survey", "version": VERSION, "taken": time_text(self.taken), **named, "of": of})
+        yield from map(_line, head)
+        reporter.begin("surveying", 0)
+        try:
+            for system in self.systems:
+                for record in system.records(reporter.step):
+                    self._seen(record)
+                    yield _line(record)
+        finally:
+            reporter.end()
+        yield _line({"end": True, "complete": self.complete, "counts": dict(sorted(self.counts.items()))})
+
+    def _seen(self, record: Record) -> None:
+        if "section" in record:
+            self.counts[record["section"]] += 1
+        elif "left_out" in record:
+            self.left_out.append(record)
+            self.complete = self.complete and not record.get("incomplete")
+        elif "finding" in record:
+            self.findings.append(record)
+
+
+def _line(record: Record) -> bytes:
+    return orjson.dumps(record, option=orjson.OPT_APPEND_NEWLINE)

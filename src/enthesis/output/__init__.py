@@ -1,0 +1,1 @@
+"""Values as lines, tables and files. Nothing here decides anything."""

@@ -1,0 +1,43 @@
+"""A card as text and JSON."""
+
+from collections.abc import Iterator
+from typing import Any
+
+from enthesis.chains.cards import Card
+from enthesis.output.lines import Line, Span, line
+
+MOST = 12  # items under one heading in text; JSON has them all
+
+
+def card_lines(card: Card) -> Iterator[Line]:
+    """The page; headings with nothing under them are left out unless that says something."""
+    yield line(Span(card.name, "strong"), f" is {card.what}.")
+    for part in card.parts:
+        if not part.items and not part.none:
+            continue
+        yield line(Span(part.head, "strong"))
+        if not part.items:
+            yield line("  ", Span(part.none, "doubt"))
+        for item in part.items[:MOST]:
+            where = f"  {item.source}" if item.source and item.source.line else ""
+            yield line(f"  {item.text}", Span(where, "quiet"))
+        if len(part.items) > MOST:
+            yield line(Span(f"  … and {len(part.items) - MOST} more: --format json has them all", "quiet"))
+
+
+def card_json(card: Card) -> dict[str, Any]:
+    """The page for a program."""
+    return {
+        "name": card.name,
+        "what": card.what,
+        "parts": [
+            {
+                "head": part.head,
+                "items": [
+                    {"text": item.text, "source": str(item.source) if item.source and item.source.line else None}
+                    for item in part.items
+                ],
+            }
+            for part in card.parts
+        ],
+    }

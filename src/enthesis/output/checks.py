@@ -1,0 +1,157 @@
+"""What `check` found besides mistakes: journeys and invariants, each where it stands."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from enthesis.chains.chains import Chain, Chains
+from enthesis.chains.invariants import BROKEN, HOLDS, Decided
+from enthesis.files.shapes import time_text
+from enthesis.model.estate import Estate
+from enthesis.model.mistakes import Mistake, Source, masked
+from enthesis.output.admitting import caller_json, caller_text
+from enthesis.output.lines import Line, Span, counted, line
+from enthesis.output.mistakes import one_mistake
+from enthesis.output.reach import start_words
+from enthesis.output.verdicts import jsonable, values_words
+from enthesis.trusts.risks import Danger, Dangers
+from enthesis.verdicts.expectations import Judged, attempt_words
+
+
+def check_sentence(
+    estate: Estate, files: int, journeys: Sequence[Judged], invariants: Sequence[Decided], found: Dangers
+) -> str:
+    """The answer in a sentence."""
+    said = f"The estate {estate.name} reads without a mistake ({counted(files, 'file')})"
+    unmet = sum(not one.met for one in journeys)
+    broken = sum(one.outcome != HOLDS for one in invariants)
+    parts = []
+    if journeys:
+        words = f"{unmet} of {counted(len(journeys), 'journey')} {'is' if unmet == 1 else 'are'} not as expected"
+        parts.append(f"{counted(len(journeys), 'journey')} as expected" if not unmet else words)
+    if invariants:
+        words = f"{broken} of {counted(len(invariants), 'invariant')}"
+        holding = f"{counted(len(invariants), 'invariant')} {'holds' if len(invariants) == 1 else 'hold'}"
+        parts.append(holding if not broken else f"{words} {'does' if broken == 1 else 'do'} not hold")
+    if found.standing:
+        parts.append(counted(len(found.standing), "danger"))
+    if found.accepted:
+        parts.append(f"{counted(len(found.accepted), 'danger')} accepted")
+    if found.undecided:
+        parts.append(f"{counted(found.undecided, 'question')} about dangers past the bound on work")
+    return said + (": " + ", ".join(parts) if parts else "") + "."
+
+
+def check_lines(
+    texts: Mapping[str, str],
+    named_at: Mapping[tuple[str, str], Source],
+    chains: Chains | None,
+    journeys: Sequence[Judged],
+    invariants: Sequence[Decided],
+) -> Iterator[Line]:
+    """Every journey that is not as expected and every invariant that does not hold, each at its line."""
+    for judged in journeys:
+        if not judged.met:
+            name = judged.journey.name
+            source = named_at.get(("journeys", name), judged.journey.source)
+            mistake = _mistake(texts, "journey-contradicted", source, name, judged.unmet)
+            yield line()
+            yield from one_mistake(mistake)
+            request = judged.verdict.first_refused
+            if request is not None:
+                yield line("    ", f"enthesis trace --journey {name} tells why")
+        elif judged.unseen_live:
+            first = judged.verdict.first_refused
+            steps, at = ", ".join(judged.unseen_live), attempt_words(first) if first is not None else ""
+            yield line()
+            yield line(
+                f"  {judged.journey.source}  {judged.journey.name}: as expected, but `prove` cannot show {steps}:"
+            )
+            yield line(f"    the live side stops at the first refused request, to {at}")
+    for decided in invariants:
+        if decided.outcome == HOLDS:
+            continue
+        word = "is broken" if decided.outcome == BROKEN else "is not decided"
+        why = [decided.why] if decided.why else []
+        code = "invariant-broken" if decided.outcome == BROKEN else "invariant-not-decided"
+        mistake = _mistake(texts, code, decided.invariant.source, f"{decided.invariant.name} {word}", why)
+        yield line()
+        yield from one_mistake(mistake)
+        if decided.chain is not None and chains is not None:
+            yield from chain_lines(chains, decided.chain)
+
+
+def chain_lines(chains: Chains, chain: Chain) -> Iterator[Line]:
+    """A chain, a line a step, with the values of what was free."""
+    yield line("    ", Span(start_words(chain.start), "strong"))
+    for _, verb, target in chains.steps(chain):
+        yield line("      ", Span(f"{verb.replace('take-on', 'take on')} {target}", "bad"))
+    if chain.values:
+        yield line("      ", Span("with ", "doubt"), values_words(chain.values))
+
+
+def danger_lines(texts: Mapping[str, str], found: Dangers) -> Iterator[Line]:
+    """Every danger that stands, with somebody who gets in by it and what mends it; those accepted, briefly."""
+    for danger in found.standing:
+        yield line()
+        yield from one_mistake(_mistake(texts, danger.code, danger.source, danger.message, ()))
+        if danger.shown is not None:
+            yield line("    ", Span("gets in", "bad"), f"  {caller_text(danger.shown)}")
+        yield line("    ", Span("mend it", "good"), f"  {danger.remedy}")
+    if found.accepted:
+        yield line()
+    for danger in found.accepted:
+        if danger.accepted is not None:
+            until = time_text(danger.accepted.until)
+            why = f"  {danger.accepted.because}, until {until}  ({danger.accepted.source})"
+            yield line(Span(f"accepted  {danger.code}", "quiet"), f"  {danger.message}", Span(why, "quiet"))
+
+
+def danger_json(danger: Danger) -> dict[str, Any]:
+    """One danger for a program."""
+    accepted = danger.accepted
+    return {
+        "code": danger.code,
+        "message": danger.message,
+        "source": str(danger.source),
+        "names": list(danger.names),
+        "gets_in": caller_json(danger.shown),
+        "remedy": danger.remedy,
+        "accepted": {"because": accepted.because, "until": time_text(accepted.until)} if accepted else None,
+    }
+
+
+def _mistake(texts: Mapping[str, str], code: str, source: Source, name: str, why: Sequence[str]) -> Mistake:
+    lines = texts.get(source.file, "").split("\n")
+    text = lines[source.line - 1] if 0 < source.line <= len(lines) else ""
+    return Mistake(code, f"{name}: {'; '.join(why)}" if why else name, source, masked(text))
+
+
+def judged_json(judged: Judged) -> dict[str, Any]:
+    """One journey for a program."""
+    first = judged.verdict.first_refused
+    return {
+        "journey": judged.journey.name,
+        "source": str(judged.journey.source),
+        "expected": judged.journey.expect,
+        "outcome": "allowed" if judged.verdict.allowed else "refused",
+        "met": judged.met,
+        "unmet": list(judged.unmet),
+        "unseen_live": list(judged.unseen_live) if judged.met else [],
+        "refusing": list(judged.verdict.refusing),
+        "first_refused": {"to": attempt_words(first), "steps": list(first.refusing)} if first else None,
+        "keyless": judged.verdict.keyless,
+    }
+
+
+def decided_json(chains: Chains, decided: Decided) -> dict[str, Any]:
+    """One invariant for a program."""
+    chain = decided.chain
+    return {
+        "invariant": decided.invariant.name,
+        "source": str(decided.invariant.source),
+        "outcome": decided.outcome,
+        "why": decided.why or None,
+        "start": start_words(chain.start) if chain else None,
+        "chain": [{"caller": c, "verb": v, "target": t} for c, v, t in chains.steps(chain)] if chain else [],
+        "with": {name: jsonable(value) for name, value in sorted(chain.values.items())} if chain else {},
+    }

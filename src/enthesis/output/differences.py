@@ -1,0 +1,121 @@
+"""Access gained and lost, in sentences, as JSON, and as Markdown for a review."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
+
+from enthesis.chains.differences import Difference, Gain
+from enthesis.model.sentences import verb_words
+from enthesis.output.lines import Line, Span, counted, line, markdown_text
+from enthesis.output.verdicts import jsonable, values_words
+from enthesis.verdicts.coming import ANY
+
+MOST = 40  # sentences of each kind in text and Markdown; JSON has them all
+BEARERS = ("token", "assertion", "certificate")
+
+
+def caller_words(gain: Gain) -> str:
+    """Who gains or loses."""
+    if gain.form in BEARERS:
+        return f"the bearer of a {gain.form} of {gain.caller}"
+    if gain.form in ("credential", "lodged"):
+        return f"the {'lodged ' * (gain.form == 'lodged')}credential {gain.caller}"
+    return f"{gain.caller} (members to come)" if gain.caller.endswith(ANY) else gain.caller
+
+
+def gain_sentences(gains: Sequence[Gain]) -> list[str]:
+    """One sentence for each caller, target and way, with all verbs that go together."""
+    groups: dict[tuple[str, str, str, str], list[str]] = {}
+    for gain in gains:
+        verb = verb_words(gain.verb)
+        groups.setdefault((caller_words(gain), gain.target, _way(gain), _values(gain)), []).append(verb)
+    return [
+        f"{caller} may {' and '.join(dict.fromkeys(verbs))} {target}{way}{values}"
+        for (caller, target, way, values), verbs in groups.items()
+    ]
+
+
+def _way(gain: Gain) -> str:
+    hops = [f"{verb} {target}" for _, verb, target in gain.chain[:-1]]
+    return f", through: {', '.join(hops)}" if hops else ""
+
+
+def _values(gain: Gain) -> str:
+    return f", with {values_words(gain.values)}" if gain.values else ""
+
+
+def difference_lines(found: Difference) -> Iterator[Line]:
+    """What is gained and lost; the sentence first."""
+    if found.undecided:
+        said = f"Not decided: {counted(found.undecided, 'comparison')}, because of {found.why}."
+        yield line(Span(said, "doubt"))
+    yield line(Span(first_sentence(found), "strong"))
+    for head, style, gains in (("access gained", "doubt", found.gains), ("access lost", "quiet", found.losses)):
+        sentences = gain_sentences(gains)
+        if sentences:
+            yield line(Span(head, style))
+        yield from (line("  ", one) for one in sentences[:MOST])
+        if len(sentences) > MOST:
+            yield line(Span(f"  … and {len(sentences) - MOST} more: --format json has them all", "quiet"))
+
+
+def first_sentence(found: Difference) -> str:
+    """The answer in a sentence."""
+    gaining, losing = ({caller_words(one) for one in side} for side in (found.gains, found.losses))
+    if not gaining and not losing:
+        return "Nobody else gains or loses access." if found.undecided else "Nobody gains or loses access."
+    parts = []
+    if gaining:
+        parts.append(f"{counted(len(gaining), 'caller')} {'gains' if len(gaining) == 1 else 'gain'} access")
+    if losing:
+        parts.append(f"{counted(len(losing), 'caller')} {'loses' if len(losing) == 1 else 'lose'} access")
+    return " and ".join(parts) + "."
+
+
+def barred_lines(gains: Sequence[Gain]) -> Iterable[Line]:
+    """The gains that a review bars, a line for each."""
+    yield from (line(Span("barred: ", "bad"), sentence) for sentence in gain_sentences(gains))
+
+
+def gain_json(gain: Gain) -> dict[str, Any]:
+    """One difference for a program."""
+    return {
+        "caller": gain.caller,
+        "form": gain.form,
+        "verb": gain.verb,
+        "target": gain.target,
+        "with": {name: jsonable(value) for name, value in sorted(gain.values.items())},
+        "chain": [{"caller": caller, "verb": verb, "target": target} for caller, verb, target in gain.chain],
+    }
+
+
+def difference_json(found: Difference) -> dict[str, Any]:
+    """All of it for a program."""
+    return {
+        "says": first_sentence(found),
+        "gained": [gain_json(gain) for gain in found.gains],
+        "lost": [gain_json(gain) for gain in found.losses],
+        "undecided": found.undecided,
+        "why": found.why,
+    }
+
+
+def difference_markdown(found: Difference) -> Iterable[str]:
+    """For a review: a heading, then a table for each side."""
+    yield f"**{first_sentence(found)}**"
+    for head, gains in (("Access gained", found.gains), ("Access lost", found.losses)):
+        if not gains:
+            continue
+        yield ""
+        yield f"### {head}"
+        yield ""
+        yield "| who | may | where | through | with |"
+        yield "|---|---|---|---|---|"
+        for gain in gains[:MOST]:
+            cells = (
+                caller_words(gain), verb_words(gain.verb), gain.target,
+                _way(gain).removeprefix(", through: "), _values(gain).removeprefix(", with "),
+            )  # fmt: skip
+            yield "| " + " | ".join(markdown_text(cell) for cell in cells) + " |"
+        if len(gains) > MOST:
+            yield ""
+            yield f"… and {len(gains) - MOST} more."

@@ -1,0 +1,175 @@
+"""Proofs: a line a journey, and JUnit XML for pipelines."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any
+from xml.etree.ElementTree import Element, SubElement, tostring  # writes only, parses nothing
+
+from enthesis.files.shapes import duration_text
+from enthesis.live.proving import ALLOWED, REFUSED, UNDECIDED, WAITING, Proof
+from enthesis.live.refusing import Trials
+from enthesis.output.admitting import caller_json, caller_text
+from enthesis.output.lines import Line, Span, counted, line, visible
+
+
+def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
+    """The proofs as text; what was seen is told where an expectation is unmet."""
+    yield line(Span(first_sentence(proofs), "strong"))
+    width = max((len(proof.journey) for proof in proofs), default=0)
+    for proof in proofs:
+        yield _one(proof, width)
+        if proof.outcome == WAITING:
+            yield line("      ", Span(f"up to the administrators of {' and '.join(proof.others)}", "doubt"))
+        for reason in proof.unmet:
+            yield line("      ", Span(reason, "bad"))
+        for seen in proof.evidence if proof.outcome == UNDECIDED else ():
+            yield line("      ", seen.what, ": ", seen.said)
+
+
+def first_sentence(proofs: Sequence[Proof]) -> str:
+    """The answer in a sentence."""
+    unmet = sum(bool(proof.unmet) for proof in proofs)
+    waiting = sum(proof.outcome == WAITING for proof in proofs)
+    if not proofs:
+        return "There is no journey to prove."
+    if not unmet and waiting:
+        waits = "waits" if waiting == 1 else "wait"
+        rest = "" if waiting == len(proofs) else "; the rest ended as expected"
+        return f"{waiting} of {counted(len(proofs), 'journey')} {waits} for others{rest}."
+    if not unmet:
+        return f"All is as expected: {counted(len(proofs), 'journey')} tried with real credentials."
+    return f"{unmet} of {counted(len(proofs), 'journey')} did not end as expected."
+
+
+def _one(proof: Proof, width: int) -> Line:
+    word = "as expected" if proof.met else "waiting" if proof.outcome == WAITING else "unmet"
+    outcome = REFUSED if proof.refused_at else proof.outcome
+    at = f" at {', '.join(proof.refused_at)}" if proof.refused_at else ""
+    if outcome == REFUSED:
+        at += f", to {proof.evidence[-1].what}"
+    origin = {True: "keyless", False: "keyed", None: "starts at the identity"}[proof.keyless]
+    life = f", shortest life {duration_text(proof.shortest_life)}" if proof.shortest_life else ""
+    return line(
+        f"  {proof.journey.ljust(width)}  ",
+        Span(word.ljust(11), "good" if proof.met else "doubt" if proof.outcome == WAITING else "bad"),
+        f"  {outcome}{at}",
+        Span(f"  {origin}{life}", "quiet"),
+    )
+
+
+def trials_sentence(what: tuple[str, str], every: Sequence[Trials]) -> str:
+    """What came of trials, in a sentence; `what` was tried, one and several of it."""
+    unmet = sum(len(one.unmet) for one in every)
+    refused = sum(one.refused for one in every)
+    untried = sum(bool(one.not_tried) for one in every)
+    also = f" {counted(untried, 'trust')} could not be tried." if untried else ""
+    if not any(one.trials for one in every):
+        return f"There are no {what[1]} to try.{also}"
+    if unmet:
+        tried = sum(len(one.trials) for one in every)
+        return f"{unmet} of {counted(tried, 'trial')} of {what[1]} did not end as they must.{also}"
+    return f"All is refused that must be: {counted(refused, *what)}, tried for real.{also}"
+
+
+def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Line]:
+    """Trials as text: a line for each thing they are about, and more of those that ended otherwise."""
+    yield line(Span(trials_sentence(what, every), "strong"))
+    width = max((len(one.about) for one in every), default=0)
+    for one in every:
+        if one.not_tried:
+            quiet = Span(f"  {one.source}", "quiet")
+            yield line(f"  {one.about.ljust(width)}  ", Span("not tried    ", "doubt"), f"  {one.not_tried}", quiet)
+            continue
+        word = "unmet" if one.unmet else "as it must be"
+        meant = sum(trial.expected == ALLOWED and not trial.unmet for trial in one.trials)
+        also = f", {one.left_out} that the issuer never signs" if one.left_out else ""
+        yield line(
+            f"  {one.about.ljust(width)}  ",
+            Span(word.ljust(13), "bad" if one.unmet else "good"),
+            f"  {one.refused} refused, {meant} allowed as a control{also}",
+            Span(f"  {one.source}", "quiet"),
+        )
+        for trial in one.unmet:
+            said = f" ({trial.said})" if trial.said and trial.outcome == REFUSED else ""
+            yield line("      ", Span(f"{trial.what}: {trial.unmet}{said}", "bad"))
+            if trial.shows is not None:
+                yield line("        with ", caller_text(trial.shows))
+
+
+def trials_json(one: Trials) -> dict[str, Any]:
+    """Trials for a program; there is no token in them, only what it showed."""
+    return {
+        "about": one.about,
+        "source": one.source,
+        "refused": one.refused,
+        "never_issued": one.left_out,
+        "not_tried": one.not_tried or None,
+        "met": not one.unmet,
+        "trials": [
+            {
+                "what": trial.what,
+                "expected": trial.expected,
+                "outcome": trial.outcome,
+                "refused_at": list(trial.refused_at),
+                "said": trial.said,
+                "met": not trial.unmet,
+                "unmet": trial.unmet or None,
+                "shows": caller_json(trial.shows),
+            }
+            for trial in one.trials
+        ],
+    }
+
+
+@dataclass(frozen=True, slots=True)
+class Case:
+    """One case of a JUnit report; `unmet` is empty where it is as expected."""
+
+    name: str
+    unmet: str
+    undecided: bool
+    seen: str
+    waiting: str = ""
+
+
+def proof_cases(proofs: Iterable[Proof]) -> list[Case]:
+    """A case a journey."""
+    return [
+        Case(
+            proof.journey,
+            "; ".join(proof.unmet),
+            proof.outcome == UNDECIDED,
+            "\n".join(visible(f"{seen.what}: {seen.outcome}, {seen.said}") for seen in proof.evidence),
+            f"waits for the administrators of {' and '.join(proof.others)}" if proof.others else "",
+        )
+        for proof in proofs
+    ]
+
+
+def trial_cases(every: Iterable[Trials]) -> list[Case]:
+    """A case a trial."""
+    return [
+        Case(f"{one.about} ({one.source}): {trial.what}", trial.unmet, trial.outcome == UNDECIDED, visible(trial.said))
+        for one in every
+        for trial in one.trials
+    ]
+
+
+def junit_xml(estate: str, cases: Sequence[Case]) -> bytes:
+    """JUnit XML: what ended otherwise is a failure, what could not be tried an error, what waits for others skipped."""
+    failures = sum(bool(case.unmet) and not case.undecided for case in cases)
+    errors = sum(case.undecided for case in cases)
+    skipped = sum(bool(case.waiting) for case in cases)
+    numbers = {"tests": len(cases), "failures": failures, "errors": errors, "skipped": skipped}
+    counts = {name: str(number) for name, number in numbers.items()}
+    suites = Element("testsuites", counts)
+    suite = SubElement(suites, "testsuite", {"name": visible(estate), **counts})
+    for case in cases:
+        element = SubElement(suite, "testcase", {"classname": visible(estate), "name": visible(case.name)})
+        if case.unmet:
+            kind = "error" if case.undecided else "failure"
+            SubElement(element, kind, {"message": visible(case.unmet)}).text = case.seen
+        elif case.waiting:
+            SubElement(element, "skipped", {"message": visible(case.waiting)}).text = case.seen
+    body: bytes = tostring(suites, encoding="utf-8", xml_declaration=True)
+    return body + b"\n"

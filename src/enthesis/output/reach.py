@@ -1,0 +1,129 @@
+"""Who reaches what, as a table, JSON and CSV."""
+
+import csv
+import io
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
+
+from enthesis.chains.chains import Chain, Start
+from enthesis.chains.reach import Reached
+from enthesis.output.lines import Line, Span, counted, line, visible
+from enthesis.output.verdicts import jsonable, values_words
+from enthesis.verdicts.coming import ANY
+
+AT_IDENTITY = "starts at the identity"
+MOST = 60  # rows of the table; JSON and CSV have them all
+COLUMNS = ("start", "origin", "keyless", "target", "verb", "chain", "hops", "crossing", "hangs_on")
+
+
+def start_words(start: Start) -> str:
+    """Where a chain starts, in words."""
+    words = {
+        "token": "the bearer of a token of ",
+        "assertion": "the bearer of an assertion of ",
+        "certificate": "the bearer of a certificate of ",
+        "credential": "the credential ",
+        "lodged": "a run that uses the lodged credential ",
+    }
+    return words.get(start.form, "") + start.whom + (" (members to come)" if start.whom.endswith(ANY) else "")
+
+
+def keyless_words(start: Start) -> str:
+    """Whether a chain starts keyless; one that starts at an identity is neither that nor keyed."""
+    return {True: "keyless", False: "keyed", None: AT_IDENTITY}[start.keyless]
+
+
+def chain_words(one: Reached) -> str:
+    """The way to the last step, in words; '' where it is direct."""
+    hops = one.steps[:-1] if not one.by_change else ()
+    return ", ".join([f"{verb} {target}" for _, verb, target in hops] + list(one.by_change))
+
+
+def hangs_on(chain: Chain) -> str:
+    """What a chain hangs on: values with which it can be walked."""
+    return values_words(chain.values)
+
+
+def from_lines(whom: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
+    """Everything that somebody can reach, by place."""
+    places = len({one.target for one in found})
+    yield from _perhaps_more(why)
+    yield line(Span(f"{whom} can reach {counted(places, 'place')}" + (":" if found else "."), "strong"))
+    groups: dict[tuple[str, str, str], list[str]] = {}
+    for one in found:
+        groups.setdefault((one.target, chain_words(one), hangs_on(one.chain)), []).append(one.verb)
+    width = min(60, max((len(target) for target, *_ in groups), default=0))
+    for (target, way, hangs), verbs in list(groups.items())[:MOST]:
+        yield line(
+            f"  {target.ljust(width)}  ", Span(", ".join(verbs), "good"), Span(f"  {way}" if way else "", "quiet")
+        )
+        if hangs:
+            yield line(" " * (width + 4), Span("with ", "doubt"), hangs)
+    yield from _rest(len(groups))
+
+
+def to_lines(what: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
+    """Everybody who can reach a place; where whole chains start first, then the identities themselves."""
+    groups: dict[tuple[str, str, str, str, str], list[str]] = {}
+    for one in sorted(found, key=lambda one: one.chain.start.keyless is None):
+        start = one.chain.start
+        key = (start_words(start), keyless_words(start), chain_words(one), one.target, hangs_on(one.chain))
+        groups.setdefault(key, []).append(one.verb)
+    half = {key[0] for key in groups if key[1] == AT_IDENTITY}
+    whole = {key[0] for key in groups if key[1] != AT_IDENTITY}
+    said = f"{counted(len(whole), 'origin')} and {counted(len(half), 'identity', 'identities')} can {what}"
+    yield from _perhaps_more(why)
+    yield line(Span(said + (":" if found else "."), "strong"))
+    width = min(64, max((len(words) for words, *_ in groups), default=0))
+    longest = max((len(keyless) for _, keyless, *_ in groups), default=0)
+    one_target = len({one.target for one in found}) == 1  # which the first line names
+    for (words, keyless, way, target, hangs), verbs in list(groups.items())[:MOST]:
+        style = {"keyless": "good", "keyed": "bad"}.get(keyless, "quiet")
+        does = " and ".join(verbs) + ("" if one_target else f" {target}")
+        tail = f"  {way}, then {does}" if way else f"  {does}"
+        yield line(f"  {words.ljust(width)}  ", Span(keyless.ljust(longest), style), tail)
+        if hangs:
+            yield line(" " * (width + 4), Span("with ", "doubt"), hangs)
+    yield from _rest(len(groups))
+
+
+def _perhaps_more(why: str) -> Iterator[Line]:
+    """What is said first of an answer that may lack something."""
+    if why:
+        yield line(Span(f"There may be more: some chains are not decided, because of {why}.", "doubt"))
+
+
+def _rest(count: int) -> Iterator[Line]:
+    if count > MOST:
+        yield line(Span(f"  … and {count - MOST} more: --format json or csv has them all", "quiet"))
+
+
+def reached_json(one: Reached) -> dict[str, Any]:
+    """One answer for a program."""
+    return {
+        "start": one.chain.start.whom,
+        "origin": one.chain.start.form,
+        "keyless": one.chain.start.keyless,
+        "target": one.target,
+        "verb": one.verb,
+        "steps": [{"caller": caller, "verb": verb, "target": target} for caller, verb, target in one.steps],
+        "crossing": one.crossing,
+        "hangs_on": {name: jsonable(value) for name, value in sorted(one.chain.values.items())},
+        "by_change": list(one.by_change),
+    }
+
+
+def reached_csv(found: Sequence[Reached]) -> str:
+    """RFC 4180, a header first. A cell that a spreadsheet would take for a formula is put in quotes of its own."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow(COLUMNS)
+    for one in found:
+        start = one.chain.start
+        keyless = keyless_words(start) if start.keyless is not None else ""
+        cells = (
+            start.whom, start.form, keyless, one.target, one.verb, chain_words(one),
+            str(max(0, len(one.steps) - 1)), "yes" if one.crossing else "no", hangs_on(one.chain),
+        )  # fmt: skip
+        writer.writerow(["'" + cell if cell[:1] in ("=", "+", "-", "\t") else visible(cell) for cell in cells])
+    return out.getvalue()

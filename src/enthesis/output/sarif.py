@@ -1,0 +1,108 @@
+"""What `check` found, as SARIF 2.1.0 for code review: each with its place, its fingerprint and what mends it."""
+
+import hashlib
+import json
+from collections.abc import Iterator, Sequence
+from typing import Any
+from urllib.parse import quote
+
+from enthesis import __version__
+from enthesis.chains.invariants import HOLDS, Decided
+from enthesis.files.shapes import time_text
+from enthesis.model.mistakes import Mistake, Source
+from enthesis.model.risks import DANGERS
+from enthesis.output.admitting import caller_text
+from enthesis.output.lines import visible
+from enthesis.trusts.risks import Danger, Dangers
+from enthesis.verdicts.expectations import Judged
+
+SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+MISTAKE, JOURNEY, INVARIANT, UNDECIDED = "mistake", "journey-contradicted", "invariant-broken", "invariant-not-decided"
+FINGERPRINT = "statement/v1"
+OTHER_RULES = {
+    JOURNEY: "a journey does not end as it is expected to",
+    INVARIANT: "a chain breaks an invariant",
+    UNDECIDED: "an invariant was too much work to decide",
+}
+
+
+def sarif(
+    mistakes: Sequence[Mistake],
+    journeys: Sequence[Judged] = (),
+    invariants: Sequence[Decided] = (),
+    found: Dangers | None = None,
+) -> bytes:
+    """The whole log, one run."""
+    results = [_result(one.code, "error", one.message, one.source) for one in mistakes]
+    for judged in journeys:
+        if not judged.met:
+            message = f"{judged.journey.name}: {'; '.join(judged.unmet)}"
+            results.append(_result(JOURNEY, "error", message, judged.journey.source))
+    for decided in invariants:
+        if decided.outcome != HOLDS:
+            broken = decided.outcome == "broken"
+            message = f"{decided.invariant.name} {'is broken' if broken else f'is not decided: {decided.why}'}"
+            results.append(_result(INVARIANT if broken else UNDECIDED, "error", message, decided.invariant.source))
+    if found is not None:
+        results += [_danger(one) for one in (*found.standing, *found.accepted)]
+    rules = {**{one.code: one.message for one in mistakes}, **OTHER_RULES, **DANGERS}
+    _tell_apart(results)
+    used = sorted({result["ruleId"] for result in results})
+    for result in results:
+        result["ruleIndex"] = used.index(result["ruleId"])
+    log = {
+        "$schema": SCHEMA,
+        "version": "2.1.0",
+        "runs": [
+            {
+                "tool": {
+                    "driver": {
+                        "name": "Enthesis",
+                        "version": __version__,
+                        "rules": [{"id": code, "shortDescription": {"text": visible(rules[code])}} for code in used],
+                    }
+                },
+                "columnKind": "unicodeCodePoints",
+                "results": results,
+            }
+        ],
+    }
+    return (json.dumps(log, indent=2, ensure_ascii=False) + "\n").encode()
+
+
+def _tell_apart(results: Sequence[dict[str, Any]]) -> None:
+    """Numbers the results that are about the same thing in the same way."""
+    seen: dict[str, int] = {}
+    for result in results:
+        mark = result["partialFingerprints"][FINGERPRINT]
+        seen[mark] = seen.get(mark, 0) + 1
+        result["partialFingerprints"][FINGERPRINT] = f"{mark}:{seen[mark]}"
+
+
+def _danger(danger: Danger) -> dict[str, Any]:
+    message = "; ".join(_danger_parts(danger))
+    result = _result(danger.code, "warning", message, danger.source, danger.names)
+    if danger.accepted is not None:
+        said = f"{danger.accepted.because} (until {time_text(danger.accepted.until)})"
+        result["suppressions"] = [{"kind": "inSource", "status": "accepted", "justification": visible(said)}]
+    return result
+
+
+def _danger_parts(danger: Danger) -> Iterator[str]:
+    yield danger.message
+    if danger.shown is not None:
+        yield f"gets in: {caller_text(danger.shown)}"
+    yield danger.remedy
+
+
+def _result(code: str, level: str, message: str, source: Source, names: Sequence[str] = ()) -> dict[str, Any]:
+    """One result. Its fingerprint holds no line, so that it stays the same while other lines move."""
+    marks = "\n".join((code, source.file, *(names or (message,))))
+    region = {"startLine": source.line, "startColumn": max(1, source.column)} if source.line else {"startLine": 1}
+    return {
+        "ruleId": code,
+        "level": level,
+        "message": {"text": visible(message)},
+        "locations": [{"physicalLocation": {"artifactLocation": {"uri": quote(source.file)}, "region": region}}],
+        "partialFingerprints": {FINGERPRINT: hashlib.sha256(marks.encode()).hexdigest()[:32]},
+    }

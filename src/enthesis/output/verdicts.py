@@ -1,0 +1,374 @@
+"""A verdict as a ladder: a rung a hop, under it the seven steps in words; near-misses; and what would turn it."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import datetime, timedelta
+from typing import Any
+
+from enthesis.files.conditions import plain_test
+from enthesis.files.shapes import duration_text, time_text
+from enthesis.model.addresses import account_of, article
+from enthesis.model.conditions import Equal
+from enthesis.model.estate import Estate, boundary_of
+from enthesis.model.sentences import tested
+from enthesis.output.lines import Line, Span, line
+from enthesis.verdicts.answers import ALLOWED, REFUSED, THEIRS, UNKNOWN, Ground, Miss, Request, Step, Unmet, Verdict
+from enthesis.verdicts.expectations import attempt_words
+from enthesis.verdicts.questions import BEARERS
+from enthesis.verdicts.remedies import Change, Remedies
+
+STYLES = {ALLOWED: "good", REFUSED: "bad", UNKNOWN: "doubt", THEIRS: "doubt"}
+OPTIONS = {
+    "time": "--at-time TIME",
+    "network": "--network ADDRESS",
+    "reference": "--reference TEXT",
+    "mfa": "--mfa or --no-mfa",
+    "session.age": "--session-age DURATION",
+}
+WIDTH = 10  # of the name of a step
+ALSO = 3  # sentences of what else a remedy allows
+TOLD = 4  # remedies that are told in text, and looked at for what else they allow
+
+
+# -- the first line -------------------------------------------------------------------------------------------------
+
+
+def first_sentence(estate: Estate, verdict: Verdict) -> str:
+    """The cause in one sentence, and who can mend it."""
+    request = verdict.first_refused
+    if request is None:
+        return f"Allowed: {chain_words(verdict)}."
+    step = request.step(request.refusing[0])
+    others = [name for name in verdict.refusing if name != step.name]
+    more = f" (refused at {', '.join(others)} too)" if others else ""
+    return f"Refused at {step.name}: {cause(request, step)}{more}; up to {_everybody(estate, verdict)}."
+
+
+def _everybody(estate: Estate, verdict: Verdict) -> str:
+    """All who have to act for the whole chain to be allowed, those of the first refusal first."""
+    parties: dict[str, None] = {}
+    for request in verdict.requests:
+        for name in request.refusing:
+            for one in whose(estate, request, request.step(name)):
+                parties[one] = None
+    return " and ".join(parties)
+
+
+def chain_words(verdict: Verdict) -> str:
+    """Origin, hops and attempt in a few words."""
+    hops = [request.target for request in verdict.requests if request.is_hop]
+    through = f" through {', then '.join(hops)}" if hops else ""
+    last = verdict.requests[-1] if verdict.requests else None
+    does = f" {attempt_words(last)}" if last is not None and not last.is_hop else ""
+    return f"{origin_words(verdict)} may{does}{through}" if does else f"{origin_words(verdict)} gets{through}"
+
+
+def origin_words(verdict: Verdict) -> str:
+    """The origin in words."""
+    origin = verdict.question.origin
+    if origin.form in BEARERS:
+        return f"the bearer of {article(origin.form)} of {origin.whom}"
+    return f"the credential {origin.whom}" if origin.form == "credential" else origin.whom
+
+
+def cause(request: Request, step: Step) -> str:
+    """Why a step refuses, in one clause."""
+    caller = request.caller or "the bearer"
+    if step.name == "companions":
+        inner = next((one for one in step.within if not one.allowed), None)
+        if inner is not None and not step.grounds:
+            deeper = inner.step(inner.refusing[0])
+            return (
+                f"it also takes `{attempt_words(inner)}`, and that is refused at {deeper.name}: {cause(inner, deeper)}"
+            )
+    if step.grounds:
+        text = "; ".join(ground.text for ground in step.grounds)
+        return f"{text} bars it" if step.name == "ceilings" else text
+    if request.verb == "take-on" and step.name == "owner":
+        return f"no trust of {request.target} admits {caller}{_but_for(step)}"
+    side = "" if step.name == "owner" else f"on the side of {account_of(caller)} "
+    return f"{side}no grant lets {caller} {attempt_words(request)}{_but_for(step)}"
+
+
+def _but_for(step: Step) -> str:
+    """The nearest miss, where one test or one lack is all that keeps it from counting."""
+    if not step.misses:
+        return ""
+    miss = step.misses[0]
+    if len(miss.lacks) == 1 and not miss.unmet:
+        return f" ({miss.lacks[0]})"
+    if len(miss.unmet) == 1 and not miss.lacks:
+        unmet = miss.unmet[0]
+        name = unmet.attribute.removeprefix("claims.")
+        if unmet.truth is None:
+            return f" ({name} is not known, and is to be {tested(plain_test(unmet.test))})"
+        return f" ({name} is {shown(unmet.found)}, and is to be {tested(plain_test(unmet.test))})"
+    return ""
+
+
+def whose(estate: Estate, request: Request, step: Step) -> list[str]:
+    """Who can mend a step that refuses."""
+    if step.name in ("names", "provider", "session"):
+        disabled = any("disabled" in ground.text or "tied" in ground.text for ground in step.grounds)
+        if step.name == "names" and disabled:
+            return [f"the administrators of {boundary_of(request.target)}"]
+        return ["whoever asks"]
+    if step.name == "ceilings":
+        sources = {ground.source for ground in step.grounds}
+        return [f"the administrators of {boundary_of(one.at)}" for one in estate.ceilings if one.source in sources]
+    if step.name == "companions":
+        found = ["whoever owns the key"] if step.grounds else []
+        for inner in step.within:
+            for name in inner.refusing:
+                found += whose(estate, inner, inner.step(name))
+        return list(dict.fromkeys(found))
+    side = request.target if step.name == "owner" else request.caller
+    return [f"the administrators of {boundary_of(side)}"]
+
+
+# -- the ladder -----------------------------------------------------------------------------------------------------
+
+
+def verdict_lines(estate: Estate, verdict: Verdict) -> Iterable[Line]:
+    """The whole answer but the remedies."""
+    style = "good" if verdict.allowed else "bad"
+    first = first_sentence(estate, verdict)
+    word, _, rest = first.partition(" ")
+    yield line(Span(word, style), " " + rest)
+    yield line()
+    yield from _origin_lines(verdict)
+    for number, request in enumerate(verdict.requests):
+        last = number == len(verdict.requests) - 1
+        yield line("│")
+        yield _rung(request, "└─ " if last else "├─ ")
+        for inner in _step_lines(request):
+            yield [Span("   " if last else "│  "), *inner]
+
+
+def _origin_lines(verdict: Verdict) -> Iterator[Line]:
+    question = verdict.question
+    shows = ", ".join(f"{name} {shown(value)}" for name, value in question.origin.shows.items())
+    yield line(Span(origin_words(verdict), "strong"), f": {shows}" if shows else "")
+    context = question.context
+    said = [f"at {time_text(question.time)}"]
+    said += [f"from {context.network}"] if context.network is not None else []
+    said += [f"reference {context.reference}"] if context.reference is not None else []
+    said += [f"session {duration_text(context.session_age)} old"] if context.session_age else []
+    yield line(Span("│  " + ", ".join(said), "quiet"))
+
+
+def _rung(request: Request, mark: str) -> Line:
+    word = ALLOWED if request.allowed else REFUSED
+    lives = f"  the session lives {duration_text(request.life)}" if request.life and request.allowed else ""
+    return line(mark, Span(attempt_words(request), "strong"), "  ", Span(word, STYLES[word]), Span(lives, "quiet"))
+
+
+def _step_lines(request: Request) -> Iterator[Line]:
+    for step in request.steps:
+        head = line("  ", step.name.ljust(WIDTH), "  ", Span(step.outcome, STYLES.get(step.outcome, "quiet")))
+        told = step.grounds[:1] if not _companion_names(step) else ()
+        if step.outcome == REFUSED and not (step.grounds or step.misses or step.within):
+            told = (Ground(f"no grant to {request.caller or 'a bearer'}, or to a group of it, says so"),)
+        for ground in told:
+            head += line("  ", *_ground(ground))
+        yield head
+        for ground in step.grounds[len(told) :]:
+            yield line(" " * (WIDTH + 4), *_ground(ground))
+        if step.nearest:
+            yield line(" " * (WIDTH + 4), "perhaps ", Span(" or ".join(step.nearest), "good"))
+        for miss in step.misses:
+            for inner in _miss_lines(miss):
+                yield line(" " * (WIDTH + 4), *inner)
+        for companion in step.within:
+            yield line(" " * (WIDTH + 4), *_rung(companion, "also "))
+            if not companion.allowed:
+                for inner in _step_lines(companion):
+                    yield line(" " * (WIDTH + 4), *inner)
+
+
+def _companion_names(step: Step) -> bool:
+    return step.name == "companions" and bool(step.within) and not step.grounds
+
+
+def _ground(ground: Ground) -> Line:
+    where = f"  {ground.source}" if ground.source and ground.source.line else ""
+    return line(ground.text, Span(where, "quiet"))
+
+
+def _miss_lines(miss: Miss) -> Iterator[Line]:
+    nearly = "nearly: " if miss.lacks or miss.unmet else ""
+    yield line(Span(nearly, "doubt"), *_ground(miss.ground))
+    for lack in miss.lacks:
+        yield line("  but ", lack)
+    for unmet in miss.unmet:
+        yield from _unmet_lines(unmet)
+
+
+def _unmet_lines(unmet: Unmet) -> Iterator[Line]:
+    """What was wanted and what was found, one above the other, what differs underlined."""
+    name = unmet.attribute.removeprefix("claims.")
+    wanted = tested(plain_test(unmet.test))
+    if unmet.truth is None:
+        why = "nothing says it" if unmet.found is None else f"{shown(unmet.found)} is of another type"
+        yield line(f"  {name}  wanted  {wanted}")
+        option = OPTIONS.get(unmet.attribute, f"--claim {name}=VALUE" if unmet.attribute.startswith("claims.") else "")
+        give = f"; give {option}" if option and unmet.found is None else ""
+        yield line("  ", " " * len(name), "  found   ", Span("unknown", "doubt"), f", since {why}{give}")
+        return
+    found = shown(unmet.found)
+    yield line(f"  {name}  wanted  {wanted}")
+    yield line(f"  {' ' * len(name)}  found   {found}")
+    if isinstance(unmet.test, Equal):
+        start, end = _difference(wanted, found)
+        yield line("  ", " " * (len(name) + 10 + start), Span("^" * max(1, end - start), "bad"))
+
+
+def _difference(wanted: str, found: str) -> tuple[int, int]:
+    """The part of `found` that is not as wanted: from the first difference to the last."""
+    start = next((at for at, (one, two) in enumerate(zip(wanted, found, strict=False)) if one != two), None)
+    start = min(len(wanted), len(found)) if start is None else start
+    tail = 0
+    while tail < min(len(wanted), len(found)) - start and wanted[-1 - tail] == found[-1 - tail]:
+        tail += 1
+    return start, len(found) - tail
+
+
+def shown(value: object) -> str:
+    """A value as it is told: texts as they are, lists in brackets."""
+    if isinstance(value, tuple):
+        return "[" + ", ".join(shown(one) for one in value) + "]"
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, datetime):
+        return time_text(value)
+    if isinstance(value, timedelta):
+        return duration_text(value)
+    return "nothing" if value is None else str(value)
+
+
+# -- remedies -------------------------------------------------------------------------------------------------------
+
+
+def remedy_lines(remedies: Remedies, also: Sequence[Sequence[str]]) -> Iterator[Line]:
+    """The remedies, narrowest first; `also` says for each what else it would newly allow."""
+    yield line()
+    if not remedies.found:
+        yield line(Span("No change of the estate found that would turn this.", "doubt"))
+    for number, (remedy, more) in enumerate(list(zip(remedies.found, also, strict=True))[:TOLD], 1):
+        if number == 1:
+            yield line(
+                Span("What would turn it, narrowest first", "strong"), Span("  (--write N puts it there)", "quiet")
+            )
+        for at, change in enumerate(remedy.changes):
+            yield line(f"  {number if not at else ' '}  {change.sentence}", Span(f"  up to {_whom(change)}", "doubt"))
+            if change.line():
+                yield line("       ", Span(change.line(), "command"))
+        if more:
+            yield line("     ", Span("besides what is asked, this newly allows:", "quiet"))
+        yield from (line("       ", one) for one in more[:ALSO])
+        if len(more) > ALSO:
+            yield line(Span(f"       … and {len(more) - ALSO} more", "quiet"))
+    if len(remedies.found) > TOLD:
+        yield line(Span(f"  … and {len(remedies.found) - TOLD} more: --format json has them all", "quiet"))
+    for text in remedies.unmendable:
+        yield line("  not to be mended by access: ", text)
+    if not remedies.complete:
+        yield line(Span("  there may be more: the search was stopped at its bound", "quiet"))
+
+
+def _whom(change: Change) -> str:
+    return change.whose if change.whose.startswith("whoever") else f"the administrators of {change.whose}"
+
+
+# -- the same for a program -----------------------------------------------------------------------------------------
+
+
+def verdict_json(estate: Estate, verdict: Verdict) -> dict[str, Any]:
+    """The verdict with everything the ladder says."""
+    question = verdict.question
+    return {
+        "allowed": verdict.allowed,
+        "says": first_sentence(estate, verdict),
+        "refusing": list(verdict.refusing),
+        "keyless": verdict.keyless,
+        "time": time_text(question.time),
+        "origin": {question.origin.form: question.origin.whom, "shows": jsonable(question.origin.shows)},
+        "requests": [_request_json(estate, request) for request in verdict.requests],
+    }
+
+
+def _request_json(estate: Estate, request: Request) -> dict[str, Any]:
+    life = request.life
+    return {
+        "caller": request.caller or None,
+        "verb": request.verb,
+        "target": request.target,
+        "onto": request.onto,
+        "allowed": request.allowed,
+        "refusing": list(request.refusing),
+        "session_seconds": int(life.total_seconds()) if life is not None else None,
+        "steps": [
+            {
+                "step": step.name,
+                "outcome": step.outcome,
+                "up_to": whose(estate, request, step) if step.outcome == REFUSED else [],
+                "grounds": [_ground_json(ground) for ground in step.grounds],
+                "nearest": list(step.nearest),
+                "near_misses": [
+                    {
+                        "statement": _ground_json(miss.ground),
+                        "lacks": list(miss.lacks),
+                        "unmet": [
+                            {
+                                "attribute": unmet.attribute,
+                                "wanted": plain_test(unmet.test),
+                                "found": jsonable(unmet.found),
+                                "unknown": unmet.truth is None,
+                            }
+                            for unmet in miss.unmet
+                        ],
+                    }
+                    for miss in step.misses
+                ],
+                "companions": [_request_json(estate, one) for one in step.within],
+            }
+            for step in request.steps
+        ],
+    }
+
+
+def _ground_json(ground: Ground) -> dict[str, Any]:
+    return {"text": ground.text, "source": str(ground.source) if ground.source and ground.source.line else None}
+
+
+def remedies_json(remedies: Remedies, also: Sequence[Sequence[str]]) -> dict[str, Any]:
+    """The remedies for a program."""
+    return {
+        "complete": remedies.complete,
+        "not_mended_by_access": list(remedies.unmendable),
+        "remedies": [
+            {
+                "changes": [
+                    {"sentence": change.sentence, "up_to": _whom(change), "line": change.line() or None}
+                    for change in remedy.changes
+                ],
+                "also_newly_allowed": list(more),
+            }
+            for remedy, more in zip(remedies.found, also, strict=True)
+        ],
+    }
+
+
+def values_words(values: Mapping[str, object]) -> str:
+    """The values with which a chain can be walked, in words; '' where it hangs on none."""
+    return ", ".join(f"{name.removeprefix('claims.')} {shown(value)}" for name, value in sorted(values.items()))
+
+
+def jsonable(value: Any) -> Any:
+    """A value of an attribute as JSON has it."""
+    if isinstance(value, dict):
+        return {name: jsonable(one) for name, one in value.items()}
+    if isinstance(value, tuple | list):
+        return [jsonable(one) for one in value]
+    if isinstance(value, str | int | float | bool) or value is None:
+        return value
+    return shown(value)

@@ -1,0 +1,33 @@
+"""`--fail-on-gain`: gains of access that a review bars."""
+
+from enthesis.chains.differences import Difference, Gain
+from enthesis.files.shapes import perhaps
+from enthesis.model.errors import Mistaken
+from enthesis.model.estate import Estate
+from enthesis.verdicts.compiling import compile_estate
+
+
+def barred_gains(estate: Estate, found: Difference | None, barred: list[str]) -> list[Gain]:
+    """The gains that `'VERB,VERB PLACE'` bars; Mistaken where it names no known verb or place."""
+    if not barred or found is None:
+        return []
+    compiled = compile_estate(estate)
+    known = compiled.catalogue.all_verbs()
+    out = []
+    for text in barred:
+        words, _, place = text.strip().partition(" ")
+        verbs, place = words.split(","), place.strip()
+        for verb in verbs:
+            if verb not in known and verb != "*":
+                hint = perhaps(verb, known, "expected 'VERB,VERB PLACE'")
+                raise Mistaken(f"--fail-on-gain {text}: no verb is called {verb}", remedy=hint)
+        if not compiled.exists(place):
+            hint = perhaps(place, compiled.places.names, "expected 'VERB,VERB PLACE'")
+            raise Mistaken(f"--fail-on-gain {text}: nothing is called {place!r}", remedy=hint)
+        at = compiled.chain_of(place)[0]
+        out += [
+            gain
+            for gain in found.gains
+            if ("*" in verbs or gain.verb in verbs) and at in compiled.chain_of(gain.target)
+        ]
+    return out

@@ -1,0 +1,65 @@
+"""What outlives a change: statements that name what is gone, and sessions that are out already when trust goes."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import timedelta
+from typing import Any
+
+from enthesis.files.shapes import duration_from, duration_text
+from enthesis.model.estate import DEFAULT_SESSION
+from enthesis.model.sentences import statement_sentence
+from enthesis.proposals.steps import MAKE, Step
+from enthesis.surveys.statements import Surveyed, names_what_is_gone, remedy_of
+
+USUAL = duration_text(DEFAULT_SESSION)
+
+
+def dangling(surveys: Sequence[Surveyed], but_of: str | None = None) -> tuple[str, ...]:
+    """Statements that name an identity, group or role that is gone, each with what to do about it.
+
+    Ids are never used again, so a new identity of the same name inherits nothing of them. `but_of`: not those that
+    this estate made, since they are taken away.
+    """
+    every = (one for surveyed in surveys for one in surveyed.objects)
+    found = (one for one in every if names_what_is_gone(one.body) and (but_of is None or one.mark != but_of))
+    return tuple(f"{statement_sentence(one.collection, one.body)} ({one.holder}); {remedy_of(one)}" for one in found)
+
+
+def living_on(steps: Sequence[Step], surveys: Sequence[Surveyed]) -> Iterator[tuple[str, str]]:
+    """Identities that somebody cannot take on any more after these steps, and how long a session as each may live on.
+
+    A session lasts to its end though the trust that gave it has gone; what it may do is judged anew each time.
+    """
+    sessions: dict[str, str] = {}
+    for surveyed in surveys:
+        for one in surveyed.objects:
+            if one.collection == "trusts" and isinstance(one.body.get("of"), str):
+                of = one.body["of"]
+                sessions[of] = max(sessions.get(of, ""), str(one.body.get("session", USUAL)), key=_length)
+    told: dict[str, str] = {}
+    for step in steps:
+        if step.action == MAKE or step.before is None:
+            continue
+        if step.collection == "trusts" and isinstance(step.before.get("of"), str) and not _only_longer(step):
+            told[step.before["of"]] = str(step.before.get("session", USUAL))
+        elif step.collection == "attachments":
+            before, after = _names(step.before), _names(step.body or {})
+            told |= {name: sessions[name] for name in before if name not in after and name in sessions}
+    removed = {str((step.before or {}).get("address")) for step in steps if step.body is None}
+    # who is gone can do nothing at once
+    yield from ((name, life) for name, life in told.items() if name not in removed)
+
+
+def _only_longer(step: Step) -> bool:
+    """Whether a change of a trust lets sessions live longer and does nothing else."""
+    before, after = dict(step.before or {}), dict(step.body or {})
+    was, is_now = str(before.pop("session", USUAL)), str(after.pop("session", USUAL))
+    return before == after and _length(is_now) >= _length(was)
+
+
+def _names(body: Mapping[str, Any]) -> list[str]:
+    listed = body.get("runs_as", [])
+    return [one for one in ([listed] if isinstance(listed, str) else listed) if isinstance(one, str)]
+
+
+def _length(text: str) -> timedelta:
+    return duration_from(text) or timedelta(0)

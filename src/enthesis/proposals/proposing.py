@@ -1,0 +1,249 @@
+"""Compares what is wanted with what is there, and orders what is to be done."""
+
+from collections.abc import Callable, Container, Mapping, Sequence
+from datetime import datetime
+from typing import Any
+
+from enthesis.files.shapes import time_from
+from enthesis.files.writing import plain_statement
+from enthesis.model.addresses import account_of, standing_in
+from enthesis.model.estate import Estate
+from enthesis.model.sentences import statement_sentence
+from enthesis.proposals.lingering import dangling, living_on
+from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
+from enthesis.proposals.wanted import Wanted, known_at, usable_at, wanted
+from enthesis.surveys.statements import Key, LiveObject, Surveyed, names_what_is_gone, normalised
+
+MAKING_ORDER = ("ceilings", "identities", "groups", "roles", "trusts", "grants", "attachments")
+REMOVING_ORDER = ("attachments", "grants", "trusts", "groups", "roles", "identities", "ceilings")
+
+
+Objection = Callable[[str, Mapping[str, Any], Mapping[str, Any]], str]
+"""Why a live system cannot hold a statement: its collection, its body, and for a grant what its role allows."""
+
+
+def propose(
+    estate: Estate,
+    surveys: Sequence[Surveyed],
+    *,
+    prune: bool = False,
+    objections: Mapping[str, Objection] | None = None,
+    now: datetime | None = None,
+) -> Proposal:
+    """The proposal for an estate against what its providers and clusters have now.
+
+    `objections` are those of live systems that cannot hold every statement, by their names. With `now`, what has ended
+    by then is not made any more.
+    """
+    every, theirs = wanted(estate)
+    spoken_to = {surveyed.provider for surveyed in surveys}
+    known = {address for surveyed in surveys for address in surveyed.ids}
+    ours = [one for one in every if one.provider in spoken_to]
+    live = {one.key: one for surveyed in surveys for one in surveyed.objects}
+    bodies = {one.key: normalised(one.collection, one.body) for one in ours}
+    there = {
+        one.key for one in ours if one.key in live and normalised(one.collection, live[one.key].body) == bodies[one.key]
+    }
+    ended = {one.key: one for one in ours if now is not None and one.key not in there and _has_ended(one, now)}
+    blocked, why_blocked = _blocked(estate, [one for one in ours if one.key not in ended], surveys, live, there)
+    why_blocked |= ended.keys()
+    for one in ours:
+        object_to = (objections or {}).get(one.provider)
+        if object_to is None or one.key in there or one.key in why_blocked:
+            continue
+        role = estate.roles.get(str(one.body.get("role")))
+        why = object_to(one.collection, one.body, plain_statement("roles", role)["allows"] if role else {})
+        if why:
+            sentence = statement_sentence(one.collection, one.body)
+            blocked.append(Blocked(sentence, why, f"whoever describes {estate.name}"))
+            why_blocked.add(one.key)
+    steps: list[Step] = []
+    for one in ours:
+        if one.key in why_blocked or one.key in there:
+            continue
+        found = live.get(one.key)
+        body = bodies[one.key]
+        steps.append(_making(one, body, estate.name) if found is None else _changing(one, body, found))
+    kept = {one.key for one in ours}
+    leftover = [one for key, one in live.items() if key not in kept]
+    lingering = [one for one in leftover if one.mark == estate.name]
+    whole = [one for one in leftover if not names_what_is_gone(one.body)]  # the others are told as dangling
+    steps.sort(key=_made_when)
+    if prune:
+        goes = sorted(lingering, key=lambda one: REMOVING_ORDER.index(one.collection))
+        steps.extend(_removing(one) for one in goes)
+    return Proposal(
+        estate=estate.name,
+        steps=tuple(steps),
+        blocked=tuple(blocked),
+        not_ours=tuple(_title(one) for one in whole if one.mark != estate.name and _is_statement(one)),
+        left=() if prune else tuple(_title(one) for one in whole if one.mark == estate.name),
+        theirs=tuple(
+            f"{statement_sentence(one.collection, one.body)} ({one.holder})"
+            for one in theirs
+            if one.body.get("address") not in known  # an identity or group of theirs that is there already
+        ),
+        ended=tuple(
+            f"{statement_sentence(one.collection, one.body)}, until {one.body['until']} ({one.source})"
+            for one in ended.values()
+        ),
+        seen={surveyed.provider: surveyed.seen() for surveyed in surveys},
+        dangling=dangling(surveys, estate.name if prune else None),
+        lives_on=tuple(living_on(steps, surveys)),
+        aside=tuple(dict.fromkeys(one.provider for one in every if one.provider not in spoken_to)),
+    )
+
+
+def _has_ended(one: Wanted, now: datetime) -> bool:
+    until = time_from(one.body.get("until"))
+    return until is not None and until <= now
+
+
+def _made_when(step: Step) -> int:
+    """Where in the order a step belongs; a ceiling at an identity comes after that."""
+    at_identity = step.collection == "ceilings" and step.body is not None and "/identity/" in str(step.body["at"])
+    return MAKING_ORDER.index("groups" if at_identity else step.collection)
+
+
+def _is_statement(one: LiveObject) -> bool:
+    """People exist already and are nobody's statement, and so is what came with something else."""
+    return not one.by_itself and not (one.collection == "identities" and one.body.get("kind") == "person")
+
+
+def _title(one: LiveObject) -> str:
+    return f"{statement_sentence(one.collection, one.body)} ({one.holder})"
+
+
+def _making(one: Wanted, body: dict[str, Any], mark: str) -> Step:
+    sentence = statement_sentence(one.collection, body)
+    return Step(MAKE, one.provider, one.collection, one.holder, sentence, mark, body)
+
+
+def _changing(one: Wanted, body: dict[str, Any], found: LiveObject) -> Step:
+    before = normalised(one.collection, found.body)
+    parts = [
+        f"{name} from {_shown(before.get(name))} to {_shown(body.get(name))}"
+        for name in dict.fromkeys([*before, *body])
+        if before.get(name) != body.get(name)
+    ]
+    sentence = f"{statement_sentence(one.collection, body)}: {'; '.join(parts)}"
+    return Step(
+        CHANGE, one.provider, one.collection, one.holder, sentence, found.mark or "", body, before, found.id, found.etag
+    )
+
+
+def _removing(one: LiveObject) -> Step:
+    sentence = statement_sentence(one.collection, one.body)
+    return Step(
+        REMOVE,
+        one.provider,
+        one.collection,
+        one.holder,
+        sentence,
+        one.mark or "",
+        before=dict(one.body),
+        id=one.id,
+        etag=one.etag,
+    )
+
+
+def _shown(value: Any) -> str:
+    if value is None:
+        return "nothing"
+    if isinstance(value, Mapping):
+        return "{" + ", ".join(f"{name}: {_shown(inner)}" for name, inner in value.items()) + "}"
+    if isinstance(value, list):
+        return "[" + ", ".join(_shown(inner) for inner in value) + "]"
+    return "true" if value is True else "false" if value is False else str(value)
+
+
+def _blocked(
+    estate: Estate,
+    ours: Sequence[Wanted],
+    surveys: Sequence[Surveyed],
+    live: Mapping[Key, LiveObject],
+    there: Container[Key],
+) -> tuple[list[Blocked], set[Key]]:
+    """What cannot be done: something must exist that does not, or something else has its name.
+
+    `there` are the statements that are on the live side just as they are wanted.
+    """
+    accounts = {name for surveyed in surveys for name in surveyed.accounts}
+    existing = {name for surveyed in surveys for name in surveyed.resources} | accounts
+    blocked: list[Blocked] = []
+    keys: set[Key] = set()
+    missing: set[str] = set()
+    known = {address for surveyed in surveys for address in surveyed.ids}
+    for one in ours:
+        why, who = "", ""
+        found = live.get(one.key)
+        for need in one.needs:
+            named = need in estate.identities or need in estate.groups
+            if named and need not in known and estate.administered_by_others(need):
+                why = f"the id of {need} is not known here"
+                who = f"the administrators of {account_of(need)}: they know it"
+                continue
+            lacking = need if need in missing else _lacking(estate, need, accounts, existing)
+            if lacking:
+                made_by = account_of(lacking)
+                in_account = lacking != made_by
+                who = f"the administrators of {made_by}" if in_account else f"whoever makes accounts for {made_by}"
+                why = f"it needs {lacking}, which does not exist"
+        if not why and one.provider in estate.providers:  # a cluster says itself whom it does not know
+            why, who = _unknown_there(estate, one)
+        if not why and account_of(one.holder) and one.holder not in accounts:
+            why, who = f"the account {one.holder} does not exist", "whoever makes its accounts"
+        if not why and found is not None and one.key not in there and found.mark != estate.name:
+            why = "one of that name exists already, and Enthesis did not make it for this estate"
+            who = f"the administrators of {one.holder}: remove it, or describe it as it is"
+        if why:
+            blocked.append(Blocked(statement_sentence(one.collection, one.body), why, who))
+            keys.add(one.key)
+            if one.collection in ("identities", "groups"):
+                missing.add(str(one.body["address"]))
+    return blocked, keys
+
+
+def _unknown_there(estate: Estate, one: Wanted) -> tuple[str, str]:
+    """Why a provider cannot hold a statement that names somebody whom it does not know; and who can change that."""
+    if one.collection == "grants":
+        named = [str(one.body["to"])]
+        account = estate.accounts.get(account_of(str(one.body["at"])))
+        if account is not None and account.provider != one.provider:
+            why = f"{one.body['at']} is at {account.provider}, and what {one.holder} holds is kept at {one.provider}"
+            return why, f"whoever wrote it: it gives nothing, at {one.source}"
+    elif one.collection == "trusts":
+        named = [str(one.body["admits"]["group"])] if "group" in one.body["admits"] else []
+    elif one.collection == "attachments":
+        runs = one.body["runs_as"]
+        named = [runs] if isinstance(runs, str) else list(runs)
+    else:
+        return "", ""
+    for address in named:
+        known = known_at(estate, address)
+        if one.provider in known:
+            continue
+        if address in estate.groups and one.provider in usable_at(estate, address):
+            why = (
+                f"the group {address} is known at {' and '.join(known)} alone, though some of it act at {one.provider}"
+            )
+            fix = "name them, or a group of an organisation with an account there"
+            return why, f"whoever describes {estate.name}: {fix}"
+        at = " and ".join(known) or "no provider"
+        does = "nothing there can run as it" if one.collection == "attachments" else f"can do nothing at {one.provider}"
+        return f"{address} is known at {at} alone, and {does}", f"whoever wrote it: at {one.source}"
+    return "", ""
+
+
+def _lacking(estate: Estate, need: str, accounts: set[str], existing: set[str]) -> str:
+    """The first thing on the way to an address that must exist already and does not; '' where all does."""
+    if need.startswith("@") or need in estate.identities or need in estate.groups:
+        account = account_of(need)
+        theirs = bool(account) and estate.administered_by_others(account)
+        return "" if not account or theirs or account in accounts else account
+    if estate.administered_by_others(account_of(need)):
+        return ""
+    for place in reversed(list(standing_in(need, estate.catalogue))):
+        if (place in estate.resources or place in estate.accounts) and place not in existing:
+            return place
+    return ""

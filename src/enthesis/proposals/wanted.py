@@ -1,0 +1,257 @@
+"""The statements that an estate wants on the live side, each at its provider and held by its holder."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import Any
+
+from enthesis.files.shapes import NameOrGlob
+from enthesis.files.writing import plain_statement
+from enthesis.model.addresses import account_of
+from enthesis.model.conditions import Glob
+from enthesis.model.estate import Estate, Grant, Group, Role, boundary_of
+from enthesis.model.mistakes import Source
+from enthesis.surveys.statements import Key, statement_key
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """One statement as it should be. `needs` are addresses that must exist, made by us or there already."""
+
+    provider: str
+    collection: str
+    holder: str
+    body: dict[str, Any]
+    source: Source
+    needs: tuple[str, ...] = ()
+
+    @property
+    def key(self) -> Key:
+        return (self.provider, self.collection, self.holder, statement_key(self.collection, self.body))
+
+
+def wanted(estate: Estate) -> tuple[list[Wanted], list[Wanted]]:
+    """What our administrators hold, and what is for the administrators of others to write."""
+    ours: list[Wanted] = []
+    theirs: list[Wanted] = []
+    for one in _all(estate):
+        (theirs if estate.administered_by_others(one.holder) else ours).append(one)
+    return ours, theirs
+
+
+def holders(estate: Estate, provider: str) -> list[str]:
+    """The accounts and organisations of ours that a provider is surveyed for; units go with their organisation."""
+    there = [account.name for account in estate.accounts.values() if account.provider == provider]
+    tops = dict.fromkeys(f"@{estate.organisation_of(account)}" for account in there)
+    return [one for one in (*there, *tops) if not estate.administered_by_others(one)]
+
+
+def _all(estate: Estate) -> Iterator[Wanted]:
+    yield from _ceilings(estate)
+    yield from _identities(estate)
+    yield from _groups(estate)
+    yield from _roles(estate)
+    yield from _trusts(estate)
+    yield from _grants(estate)
+    yield from _attachments(estate)
+
+
+def _ceilings(estate: Estate) -> Iterator[Wanted]:
+    for ceiling in estate.ceilings:
+        holder = boundary_of(ceiling.at)
+        for provider in estate.providers_of(holder):
+            body = plain_statement("ceilings", ceiling)
+            yield Wanted(provider, "ceilings", holder, body, ceiling.source, (ceiling.at,))
+
+
+def _identities(estate: Estate) -> Iterator[Wanted]:
+    for address, identity in estate.identities.items():
+        account = estate.accounts.get(account_of(address))
+        if identity.kind == "person" or account is None:
+            continue
+        body = {"address": address, **plain_statement("identities", identity)}
+        stands_in = address.rsplit("/identity/", 1)[0]
+        needs = (stands_in, *([identity.tied_to] if identity.tied_to else []))
+        yield Wanted(estate.system_of(address), "identities", account.name, body, identity.source, needs)
+
+
+def _groups(estate: Estate) -> Iterator[Wanted]:
+    for address, group in _inner_first(estate):
+        holder = boundary_of(address)
+        within = group.where.within if group.where else None
+        if within is not None and account_of(within) and estate.system_of(within) not in estate.providers:
+            continue  # a cluster knows by itself who is in which namespace
+        for provider in estate.providers_of(holder):
+            # a provider knows the identities of its own accounts, and people; others could not use the group there
+            members = tuple(one for one in group.members if _known_at(estate, one, provider))
+            body = {"address": address, **plain_statement("groups", replace(group, members=members))}
+            yield Wanted(provider, "groups", holder, body, group.source, members)
+
+
+def _known_at(estate: Estate, address: str, provider: str) -> bool:
+    """Whether a provider has an identity or group of this address."""
+    account = estate.accounts.get(account_of(address))
+    return account is None or account.provider == provider
+
+
+def _inner_first(estate: Estate) -> list[tuple[str, Group]]:
+    """The groups, each after those that are in it, so that they can be made in this order."""
+    found: dict[str, Group] = {}
+
+    def visit(address: str) -> None:
+        for member in estate.groups[address].members:
+            if member in estate.groups and member not in found:
+                visit(member)
+        found[address] = estate.groups[address]
+
+    for address in estate.groups:
+        visit(address)
+    return list(found.items())
+
+
+def _roles(estate: Estate) -> Iterator[Wanted]:
+    """A role has no scope of its own: each holder of a grant that binds it has it, with what it includes."""
+    needed: dict[tuple[str, str, str], None] = {}
+    for grant in estate.grants:
+        for provider in _providers_of_grant(estate, grant):
+            holder = _holder_there(estate, grant, provider)
+            if provider not in estate.providers and holder != account_of(provider):
+                continue  # a cluster has one set of administrators, and takes no statement of another account
+            for name in _with_included(estate, grant.role):
+                needed[provider, holder, name] = None
+    for provider, holder, name in needed:
+        role = _without_circles(estate, name)
+        body = {"name": name, **plain_statement("roles", role)}
+        yield Wanted(provider, "roles", holder, body, role.source)
+
+
+def _without_circles(estate: Estate, name: str) -> Role:
+    """A role that allows the same, and includes none that includes it again: those stand in it themselves."""
+    role = estate.roles[name]
+    circle = [one for one in _included(estate, name) if name in _included(estate, one)]
+    if not circle:
+        return role
+    allows: dict[str, dict[str, None]] = {}
+    includes: dict[str, None] = {}
+    for one in (name, *(other for other in circle if other != name)):
+        for kind, verbs in estate.roles[one].allows.items():
+            allows.setdefault(kind, {}).update(dict.fromkeys(verbs))
+        includes.update(dict.fromkeys(other for other in estate.roles[one].includes if other not in circle))
+    return replace(role, allows={kind: tuple(verbs) for kind, verbs in allows.items()}, includes=tuple(includes))
+
+
+def _included(estate: Estate, name: str) -> list[str]:
+    """All the roles that a role includes, however far down; itself where it is one of them."""
+    found: dict[str, None] = {}
+    waiting = list(estate.roles[name].includes)
+    while waiting:
+        one = waiting.pop()
+        if one not in found:
+            found[one] = None
+            waiting.extend(estate.roles[one].includes)
+    return list(found)
+
+
+def _with_included(estate: Estate, role: str) -> list[str]:
+    """A role after those it includes, so that they can be made in this order."""
+    found: list[str] = []
+
+    def visit(name: str, above: tuple[str, ...]) -> None:
+        if name in found or name in above:
+            return
+        for included in estate.roles[name].includes:
+            visit(included, (*above, name))
+        found.append(name)
+
+    visit(role, ())
+    return found
+
+
+def _trusts(estate: Estate) -> Iterator[Wanted]:
+    for trust in estate.trusts:
+        account = estate.accounts[account_of(trust.of)]
+        body = plain_statement("trusts", replace(trust, because=None))
+        admits = trust.admits
+        system = estate.system_of(trust.of)
+        if system != account.provider and admits.form == "attached" and not trust.when:
+            continue  # what runs as a service account of a cluster has it without anything written
+        named = isinstance(admits.whom, str) and admits.form in ("identity", "group", "person", "attached")
+        needs = (trust.of, *([str(admits.whom)] if named else []))
+        yield Wanted(system, "trusts", account.name, body, trust.source, needs)
+
+
+def _grants(estate: Estate) -> Iterator[Wanted]:
+    for grant in estate.grants:
+        body = plain_statement("grants", replace(grant, because=None))
+        body.pop("held_by", None)
+        for provider in _providers_of_grant(estate, grant):
+            needs = (grant.to, grant.at)
+            holder = _holder_there(estate, grant, provider)
+            yield Wanted(provider, "grants", holder, body, grant.source, needs)
+
+
+def _providers_of_grant(estate: Estate, grant: Grant) -> tuple[str, ...]:
+    """Where a grant is kept: at the system of what it is at; one at a boundary wherever its identity, or somebody in
+    its group, can use it. A holder's statements are kept at its own providers alone."""
+    at = estate.system_of(grant.at)
+    held_at = estate.providers_of(estate.holder_of(grant))
+    if at and (at in held_at or at not in estate.providers):
+        return (at,)
+    usable = tuple(one for one in held_at if one in usable_at(estate, grant.to))
+    return usable or held_at
+
+
+def _holder_there(estate: Estate, grant: Grant, provider: str) -> str:
+    """Who holds a grant at a provider or cluster: what boundaries hold in a cluster is held by its account."""
+    holder = estate.holder_of(grant)
+    return account_of(provider) if provider not in estate.providers and holder.startswith("@") else holder
+
+
+def known_at(estate: Estate, address: str) -> tuple[str, ...]:
+    """Where an identity or group is known: an identity of an account at its provider, or in its cluster alone; a group
+    at those of its account or organisation; a person at all."""
+    if address in estate.identities:
+        return tuple(estate.providers) if address.startswith("@") else (estate.system_of(address),)
+    return estate.providers_of(boundary_of(address))
+
+
+def usable_at(estate: Estate, to: str) -> tuple[str, ...]:
+    """The providers at which an identity, or any present or possible member of a group, can act."""
+    if to not in estate.groups:
+        return known_at(estate, to)
+    found: dict[str, None] = {}
+    waiting, seen = [to], set[str]()
+    while waiting:
+        group = estate.groups.get(waiting.pop())
+        if group is None or group.address in seen:
+            continue
+        seen.add(group.address)
+        waiting.extend(one for one in group.members if one in estate.groups)
+        for one in group.members:
+            found.update(dict.fromkeys(known_at(estate, one) if one not in estate.groups else ()))
+        if group.where is not None:
+            within = group.where.within or boundary_of(group.address)
+            anywhere = group.where.kind == "person" or (group.where.kind is None and within.startswith("@"))
+            found.update(
+                dict.fromkeys(estate.providers if anywhere else estate.providers_of(account_of(within) or within))
+            )
+    return tuple(found)
+
+
+def _attachments(estate: Estate) -> Iterator[Wanted]:
+    """What each resource runs as, from both places where an estate says so."""
+    runs: dict[str | Glob, tuple[list[str], Source]] = {}
+    for address, resource in estate.resources.items():
+        if resource.runs_as:
+            runs[address] = (list(resource.runs_as), resource.source)
+    for attachment in estate.attachments:
+        known, _ = runs.setdefault(attachment.what, ([], attachment.source))
+        known.extend(one for one in attachment.runs_as if one not in known)
+    for what, (identities, source) in runs.items():
+        pattern = what.pattern if isinstance(what, Glob) else what
+        account = estate.accounts.get(account_of(pattern))
+        if account is None or estate.system_of(pattern) != account.provider:
+            continue  # what a cluster runs says itself as what
+        names = identities[0] if len(identities) == 1 else identities
+        body = {"what": NameOrGlob().plain(what), "runs_as": names}
+        needs = (*([what] if isinstance(what, str) else []), *identities)
+        yield Wanted(account.provider, "attachments", account.name, body, source, needs)

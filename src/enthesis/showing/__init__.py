@@ -1,1 +1,0 @@
-"""Renders values as lines, tables and files. Nothing here decides anything."""

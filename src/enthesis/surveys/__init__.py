@@ -1,0 +1,1 @@
+"""What live systems said: the survey format, and statements as a live system holds them."""

@@ -1,0 +1,167 @@
+"""What a live system says it has now, in the estate's words."""
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from enthesis.files.nodes import parse
+from enthesis.files.sections import SECTIONS
+from enthesis.files.shapes import MISSING, Notes
+from enthesis.model.sentences import statement_sentence
+
+COLLECTIONS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
+Body = Mapping[str, Any]
+Key = tuple[str, str, str, str]
+"""Provider, collection, holder, and what tells statements of one holder apart."""
+
+
+@dataclass(frozen=True, slots=True)
+class LiveObject:
+    """One statement on the live side. Its id is never reused; `etag` changes with every change.
+
+    `body` is in the estate's words: addresses and names, no ids. What an id names that is gone is written
+    `gone: ADDRESS`, so that it is never taken for a new identity of the same name. What is there `by_itself` came with
+    something else, and is nobody's statement.
+    """
+
+    provider: str
+    collection: str
+    holder: str
+    id: str
+    etag: str
+    mark: str | None
+    body: Body
+    by_itself: bool = False
+
+    @property
+    def key(self) -> Key:
+        return (self.provider, self.collection, self.holder, statement_key(self.collection, self.body))
+
+
+@dataclass(frozen=True, slots=True)
+class Surveyed:
+    """What one provider has, for the holders asked about, and what exists there already."""
+
+    provider: str
+    holders: tuple[str, ...]
+    objects: tuple[LiveObject, ...] = ()
+    accounts: frozenset[str] = frozenset()
+    resources: frozenset[str] = frozenset()
+    ids: Mapping[str, str] = field(default_factory=dict)
+
+    def seen(self) -> dict[str, str]:
+        """Ids with their etags: what a proposal was made for."""
+        return {one.id: one.etag for one in self.objects}
+
+
+def statement_key(collection: str, body: Body) -> str:
+    """What makes a statement the same statement while the rest of it changes.
+
+    A named one is its name. Otherwise a grant is its (`to`, `role`, `at`), a trust its `of` and whom it admits
+    (an issuer, an identity …; not the claims, so that narrowing them changes the trust there is).
+    """
+    if collection in ("identities", "groups"):
+        return str(body["address"])
+    if body.get("name") is not None:
+        return f"name {body['name']}"
+    if collection == "grants":
+        return f"{_text(body['to'])} {body['role']} {body['at']}"
+    if collection == "trusts":
+        admits = body["admits"]
+        forms = sorted(form for form in admits if form not in ("claims", "attributes", "subject"))
+        return f"{body['of']} " + " ".join(f"{form} {_text(admits[form])}" for form in forms)
+    return _text(body["what"])
+
+
+def normalised(collection: str, body: Body) -> dict[str, Any]:
+    """A statement as the estate would write it, so that two that mean the same compare equal."""
+    section = SECTIONS[collection]
+    key = section.key or ""
+    rest = {name: value for name, value in body.items() if name != key}
+    node, _ = parse(json.dumps(rest).encode())
+    if node is None:
+        return dict(body)
+    given = {key: body[key]} if key else {}
+    value = section.record.read(node, Notes(""), **given)
+    return dict(body) if value is MISSING else {**given, **section.record.plain(value)}
+
+
+def records_of(surveyed: Surveyed) -> Iterator[Body]:
+    """What a provider has as the lines of a survey. A role is known by its holder too, since each has its own."""
+    for one in surveyed.objects:
+        live = {"id": one.id, "version": one.etag, "holder": one.holder, **({"mark": one.mark} if one.mark else {})}
+        body = one.body
+        if names_what_is_gone(body):
+            says = f"{statement_sentence(one.collection, body)}; {remedy_of(one)}"
+            yield {"finding": "dangling", "at": one.holder, "says": says}
+            body = without_gone(body)
+            if names_what_is_gone(body):
+                continue
+        yield {"section": one.collection, **held_by(one.collection, one.holder, body), "live": live}
+
+
+def names_what_is_gone(value: Any) -> bool:
+    """Whether a statement names something by an id that nothing has any more."""
+    if isinstance(value, Mapping):
+        return "gone" in value or any(map(names_what_is_gone, value.values()))
+    return isinstance(value, list) and any(map(names_what_is_gone, value))
+
+
+def without_gone(body: Body) -> Body:
+    """A statement without those of its members, or of the identities that something runs as, that are gone."""
+    kept = dict(body)
+    for field_name in ("members", "runs_as"):
+        if isinstance(body.get(field_name), list):
+            kept[field_name] = [one for one in body[field_name] if not isinstance(one, Mapping)]
+    return kept
+
+
+def remedy_of(one: LiveObject) -> str:
+    """Who takes a dangling statement away, and how."""
+    if one.mark:
+        return f"`enact --prune` for the estate {one.mark} takes it away"
+    return f"up to the administrators of {one.holder}: take it away"
+
+
+def held_by(collection: str, holder: str, body: Body) -> dict[str, Any]:
+    """A statement with its role's name made one that no other holder's has."""
+    if collection == "roles":
+        listed = body.get("includes", ())
+        includes = [f"{holder} {name}" for name in ([listed] if isinstance(listed, str) else listed)]
+        return {**body, "name": f"{holder} {body['name']}", **({"includes": includes} if includes else {})}
+    if collection == "grants":
+        return {**body, "role": f"{holder} {body['role']}", "held_by": holder}
+    return dict(body)
+
+
+def merged_ids(surveys: Sequence[Surveyed]) -> dict[str, str]:
+    """Addresses of identities and groups to live ids; of several providers."""
+    return {address: identifier for surveyed in surveys for address, identifier in surveyed.ids.items()}
+
+
+def across(surveys: Sequence[Surveyed]) -> tuple[Surveyed, ...]:
+    """The surveys with what one provider knows of another's identities resolved.
+
+    A trust may admit an identity of another provider, which this one knows by id and address only. Where that
+    address has another id by now, the identity it was made for is gone.
+    """
+    ids = merged_ids(surveys)
+
+    def admitted(value: Any) -> Any:
+        if not isinstance(value, Mapping) or "id" not in value:
+            return value
+        address = str(value["address"])
+        return address if ids.get(address) == value["id"] else {"gone": address}
+
+    def resolved(one: LiveObject) -> LiveObject:
+        if one.collection != "trusts":
+            return one
+        admits = {form: admitted(value) for form, value in one.body["admits"].items()}
+        return replace(one, body={**one.body, "admits": admits})
+
+    return tuple(replace(one, objects=tuple(map(resolved, one.objects))) for one in surveys)
+
+
+def _text(value: Any) -> str:
+    return value if isinstance(value, str) else json.dumps(value, sort_keys=True)

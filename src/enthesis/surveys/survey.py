@@ -1,0 +1,308 @@
+"""Survey files: what live systems said at a time, as JSON Lines that every question can be asked of.
+
+    {"enthesis": "survey", "version": 1, "taken": TIME, "of": [{"what": …, "name": …, "at": URL, …}]}
+    {"section": "grants", "to": …, "role": …, "at": …, "live": {"id": …}}      an entry of a section, as in an estate
+    {"left_out": WHAT, "why": …}                                               what the estate's words cannot say
+    {"left_out": WHAT, "why": …, "incomplete": true}                           what could not be read
+    {"finding": CODE, "at": ADDRESS, "says": …}
+    {"keys_of": URL, "published": {…}}                                         the keys that an issuer publishes
+    {"end": true, "complete": true, "counts": {…}}
+
+The header stands first and the end last; a file without its end was cut short. Everything between is in any order.
+"""
+
+import json
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from typing import Any
+
+from enthesis.files.nodes import Node
+from enthesis.files.sections import SECTIONS
+from enthesis.files.shapes import MISSING, Notes, time_from
+from enthesis.model.addresses import account_of, contains
+from enthesis.model.catalogue import Catalogue
+from enthesis.model.conditions import Glob
+from enthesis.model.estate import Estate, Grant, Trust, boundary_of
+
+VERSION = 1
+MAX_LINE = 4 * 1024 * 1024  # characters
+
+
+class SurveyMistaken(ValueError):
+    """A file that is no survey, or a line of one that is not understood; the message says which."""
+
+
+@dataclass(frozen=True, slots=True)
+class Said:
+    """Something a survey says besides statements: what it left out, or a finding."""
+
+    what: str
+    why: str
+    incomplete: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class LookedAt:
+    """How much of one system was surveyed: of a provider the statements of these holders (accounts, organisations),
+    with their keyed credentials or without; of a cluster all of it, or some namespaces."""
+
+    name: str
+    holders: frozenset[str] = frozenset()
+    keys: bool = False
+    namespaces: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Survey:
+    """A survey as it was read. `of` are the names of what was surveyed: clusters by address, providers by name."""
+
+    estate: Estate
+    taken: datetime
+    of: tuple[str, ...]
+    complete: bool
+    left_out: tuple[Said, ...] = ()
+    findings: tuple[Said, ...] = ()
+    keys: Mapping[str, Any] = field(default_factory=dict)  # key sets (RFC 7517) by the url of their issuer
+    looked_at: tuple[LookedAt, ...] = ()
+
+
+@dataclass
+class _Collected:
+    named: dict[str, dict[str, Any]] = field(default_factory=dict)
+    listed: dict[str, list[Any]] = field(default_factory=dict)
+    left_out: list[Said] = field(default_factory=list)
+    findings: list[Said] = field(default_factory=list)
+    keys: dict[str, Any] = field(default_factory=dict)
+    complete: bool = False
+
+
+def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey:
+    """A survey from the lines of its file; SurveyMistaken with the line where one is not understood."""
+    numbered = enumerate(lines, 1)
+    header = _parsed(next(numbered, (1, ""))[1], name, 1)
+    taken = time_from(header.get("taken"))
+    if header.get("enthesis") != "survey" or taken is None:
+        raise SurveyMistaken(f"{name} is no survey: its first line is no header of one")
+    if header.get("version") != VERSION:
+        raise SurveyMistaken(f"{name} is a survey of version {header.get('version')}; known is {VERSION}")
+    into = _Collected()
+    for number, line in numbered:
+        if line.strip():
+            _take(_parsed(line, name, number), name, number, into)
+    kinds = into.named.get("kinds", {})
+    sections: dict[str, Any] = {**into.named, **{section: tuple(found) for section, found in into.listed.items()}}
+    estate = Estate(str(header.get("estate") or name), catalogue.extended(kinds.values()), **sections)
+    of = tuple(str(one.get("name")) for one in header.get("of") or () if isinstance(one, dict))
+    looked_at = tuple(_looked_at(one) for one in header.get("of") or () if isinstance(one, dict))
+    return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings), into.keys, looked_at)
+
+
+def _looked_at(said: dict[str, Any]) -> LookedAt:
+    holders, namespaces = said.get("holders") or (), said.get("namespaces") or ()
+    return LookedAt(
+        str(said.get("name")), frozenset(map(str, holders)), said.get("keys") is True, tuple(map(str, namespaces))
+    )
+
+
+def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
+    try:
+        value = json.loads(line) if len(line) <= MAX_LINE else None
+    except (ValueError, RecursionError):
+        value = None
+    if not isinstance(value, dict):
+        raise SurveyMistaken(f"line {number} of {name} is no JSON object")
+    return value
+
+
+def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> None:
+    if "section" in record:
+        _entry(record, name, number, into)
+    elif "left_out" in record:
+        incomplete = record.get("incomplete") is True
+        into.left_out.append(Said(str(record["left_out"]), str(record.get("why", "")), incomplete))
+    elif "finding" in record:
+        into.findings.append(Said(str(record["finding"]), f"{record.get('at', '')}: {record.get('says', '')}"))
+    elif isinstance(record.get("keys_of"), str):
+        into.keys[record["keys_of"]] = record.get("published")
+    elif record.get("end") is True:
+        into.complete = record.get("complete") is True
+    else:
+        raise SurveyMistaken(f"line {number} of {name} says nothing that is understood")
+
+
+def _entry(record: dict[str, Any], name: str, number: int, into: _Collected) -> None:
+    section = SECTIONS.get(record["section"])
+    if section is None:
+        raise SurveyMistaken(f"line {number} of {name}: `{record['section']}` is no section of an estate")
+    key = section.key or ""
+    rest = {field: value for field, value in record.items() if field not in ("section", "live", key)}
+    if key and not isinstance(record.get(key), str):
+        raise SurveyMistaken(f"line {number} of {name}: this entry has no {key}")
+    notes = Notes(name)
+    value = section.record.read(tree_of(rest, number), notes, **({key: record[key]} if key else {}))
+    if value is MISSING:
+        raise SurveyMistaken(f"line {number} of {name}: {notes.mistakes[0].message}")
+    if key:
+        into.named.setdefault(record["section"], {}).setdefault(record[key], value)
+    else:
+        into.listed.setdefault(record["section"], []).append(value)
+
+
+def tree_of(value: Any, line: int = 1) -> Node:
+    """Plain data as a tree that stands on one line."""
+    if isinstance(value, Mapping):
+        entries = {str(key): tree_of(item, line) for key, item in value.items()}
+        return Node(entries, line, 1, dict.fromkeys(entries, (line, 1)))
+    if isinstance(value, list):
+        return Node([tree_of(item, line) for item in value], line, 1)
+    return Node(value, line, 1)
+
+
+# -- beside an estate -----------------------------------------------------------------------------------------------
+
+
+def beside(estate: Estate, survey: Survey) -> Estate:
+    """The estate with what the survey says in place of what it describes, wherever the survey has looked.
+
+    What was looked at and is not in the survey is not there: identities that were removed, keys that were retired.
+    """
+    covered, live = _Covered(estate, survey), survey.estate
+    sections: dict[str, Any] = {}
+    for section in ("organisations", "providers", "accounts", "issuers", "roles", "kinds"):
+        sections[section] = {**getattr(live, section), **getattr(estate, section)}
+    for section in ("identities", "groups", "resources"):
+        kept = {address: one for address, one in getattr(estate, section).items() if not covered.place(address)}
+        sections[section] = {**kept, **getattr(live, section)}
+    left: dict[str, list[Any]] = {
+        "trusts": [one for one in estate.trusts if not covered.place(one.of)],
+        "grants": [one for one in estate.grants if not covered.grant(one)],
+        "ceilings": [one for one in estate.ceilings if not covered.place(one.at)],
+        "attachments": [one for one in estate.attachments if not covered.place(_what(one.what))],
+    }
+    for section, kept_ones in left.items():
+        sections[section] = (*kept_ones, *_with_reasons(estate, section, getattr(live, section)))
+    kept = {name: one for name, one in estate.credentials.items() if not covered.keys(one.of)}
+    sections["credentials"] = {**_as_described(estate, live), **kept}
+    return without_what_is_gone(replace(estate, catalogue=estate.catalogue.extended(live.kinds.values()), **sections))
+
+
+def _with_reasons(estate: Estate, section: str, live: Iterable[Any]) -> Iterator[Any]:
+    """Live statements with the reasons that the files give for the same ones: live systems keep none."""
+    keys: dict[str, Callable[[Any], Any]] = {
+        "trusts": lambda one: (one.of, one.admits.form, one.admits.whom),
+        "grants": lambda one: (
+            one.to,
+            one.role.removeprefix(f"{estate.holder_of(one)} "),
+            one.at,
+            estate.holder_of(one),
+        ),
+        "attachments": lambda one: one.what,
+    }
+    key = keys.get(section)
+    if key is None:
+        yield from live
+        return
+    reasons = {key(one): one.because for one in getattr(estate, section) if one.because is not None}
+    for one in live:
+        yield replace(one, because=reasons.get(key(one), one.because))
+
+
+class _Covered:
+    """What a survey has looked at."""
+
+    def __init__(self, estate: Estate, survey: Survey) -> None:
+        self.estate = estate
+        self.by_name = {one.name: one for one in survey.looked_at}
+
+    def place(self, address: str) -> bool:
+        """Whether the statements about a place were looked at, wherever they are kept."""
+        if address.startswith("@"):
+            return "/identity/" not in address and self._holder(boundary_of(address))
+        system = self.estate.system_of(address)
+        found = self.by_name.get(system)
+        if found is None and system not in self.estate.providers:  # a cluster that the estate does not describe
+            found = next((one for name, one in self.by_name.items() if contains(name, address)), None)
+        if found is None:
+            return False
+        if system in self.estate.providers and not contains(found.name, address):
+            return account_of(address) in found.holders
+        return not found.namespaces or any(
+            contains(f"{found.name}/namespace/{one}", address) for one in found.namespaces
+        )
+
+    def grant(self, grant: Grant) -> bool:
+        """Whether a grant would be in the survey: it is kept by its holder, or by the cluster that it is in."""
+        system = self.estate.system_of(grant.at)
+        if system and system not in self.estate.providers:
+            return self.place(grant.at)
+        return self._holder(self.estate.holder_of(grant))
+
+    def keys(self, identity: str) -> bool:
+        """Whether the keyed credentials of an identity were looked at."""
+        found = self.by_name.get(self.estate.system_of(identity))
+        return found is not None and found.keys and account_of(identity) in found.holders
+
+    def _holder(self, holder: str) -> bool:
+        """Whether all that an account or boundary holds was looked at: at every provider where it holds anything."""
+        top = holder.split("/", 1)[0] if holder.startswith("@") else holder
+        systems = [self.by_name.get(one) for one in self.estate.providers_of(holder)]
+        return bool(systems) and all(one is not None and top in one.holders for one in systems)
+
+
+def _what(what: str | Glob) -> str:
+    """Whose an attachment is: its resource, or the account that its pattern begins with."""
+    return what if isinstance(what, str) else what.pattern
+
+
+def _as_described(estate: Estate, live: Estate) -> dict[str, Any]:
+    """The credentials of the live side, under the names that the estate has for them: by fingerprint, or by name."""
+    by_print = {one.fingerprint: name for name, one in estate.credentials.items() if one.fingerprint is not None}
+    out: dict[str, Any] = {}
+    for name, one in live.credentials.items():
+        known = by_print.get(one.fingerprint) if one.fingerprint is not None else None
+        described = estate.credentials.get(known or name)
+        if known is not None or (described is not None and described.of == one.of):
+            out[known or name] = replace(one, name=known or name, held_in=described.held_in if described else ())
+        else:
+            out[name if name not in estate.credentials else f"{name} of {one.of}"] = one
+    return out
+
+
+def without_what_is_gone(estate: Estate) -> Estate:
+    """The estate without references to identities and groups that it no longer has; journeys keep theirs, and are
+    refused at names."""
+    known = {*estate.identities, *estate.groups}
+
+    def named(address: str) -> bool:
+        return address in known or not ("/identity/" in address or "/group/" in address)
+
+    def admitted(trust: Trust) -> bool:
+        whom = trust.admits.whom
+        return trust.of in known and (trust.admits.form not in ("identity", "group", "person") or str(whom) in known)
+
+    groups = {
+        address: replace(one, members=tuple(filter(known.__contains__, one.members)))
+        for address, one in estate.groups.items()
+    }
+    resources = {
+        address: replace(one, runs_as=tuple(filter(known.__contains__, one.runs_as)))
+        for address, one in estate.resources.items()
+    }
+    attachments = [replace(one, runs_as=tuple(filter(known.__contains__, one.runs_as))) for one in estate.attachments]
+    credentials = {name: one for name, one in estate.credentials.items() if one.of in known}
+    return replace(
+        estate,
+        groups=groups,
+        resources=resources,
+        attachments=tuple(one for one in attachments if one.runs_as),
+        credentials=credentials,
+        lodged={
+            name: one if one.credential in credentials else replace(one, credential=None)
+            for name, one in estate.lodged.items()
+            if one.of in known
+        },
+        trusts=tuple(filter(admitted, estate.trusts)),
+        grants=tuple(one for one in estate.grants if one.to in known and named(one.at)),
+        ceilings=tuple(one for one in estate.ceilings if named(one.at)),
+    )

@@ -1,0 +1,1 @@
+"""Signed tokens: whether one is what it says."""

@@ -1,1 +1,0 @@
-"""Patterns and conditions: what they say of a value, and which values they leave open."""

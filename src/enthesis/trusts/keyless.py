@@ -1,0 +1,128 @@
+"""The keyless ways into an identity: those that it has, and those that its estate is a line or two away from."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from enthesis.files.writing import plain_statement
+from enthesis.model.addresses import service_account_subject
+from enthesis.model.conditions import literal_pattern
+from enthesis.model.estate import Estate, Lodged
+from enthesis.model.mistakes import Source
+from enthesis.model.sentences import admitted
+
+KEYLESS = ("token", "attached", "certificate", "assertion")
+
+
+@dataclass(frozen=True, slots=True)
+class Way:
+    """A keyless way. `entries` are the lines that the estate lacks for it, by section; `hint` says how to write them,
+    where the estate does not know enough. None of both where it has it already."""
+
+    says: str
+    entries: tuple[tuple[str, dict[str, Any]], ...] = ()
+    source: Source | None = None
+    hint: str = ""
+
+    @property
+    def is_there(self) -> bool:
+        return not self.entries and not self.hint
+
+
+def keyless_ways(estate: Estate, identity: str) -> list[Way]:
+    """The ways there are first, then those that are near: by what runs as it, what is lodged, where keys are held."""
+    there = [
+        Way(f"it admits {admitted(plain_statement('trusts', trust)['admits'])}", (), trust.source)
+        for trust in estate.trusts
+        if trust.of == identity and trust.admits.form in KEYLESS
+    ]
+    if identity in estate.identities and estate.identities[identity].kind == "person":
+        organisation = estate.organisations.get(estate.organisation_of(identity))
+        if organisation is not None and organisation.directory is not None:
+            return [Way(f"people of @{organisation.name} sign in: enthesis sign-in --organisation {organisation.name}")]
+        return [Way("people sign in", hint=f"write where: directory, at the organisation of {identity}")]
+    near: dict[str, Way] = {}
+    for way in (*_by_what_runs(estate, identity), *_by_lodged(estate, identity), *_by_holders(estate, identity)):
+        near.setdefault(repr(way.entries) + way.hint, way)
+    has = [plain_statement("trusts", trust) for trust in estate.trusts if trust.of == identity]
+    lacking = [way for way in near.values() if not any(_says_so(has, entry) for _, entry in way.entries)]
+    return [*there, *lacking]
+
+
+def _says_so(has: list[dict[str, Any]], entry: dict[str, Any]) -> bool:
+    return any(one["admits"] == entry.get("admits") for one in has)
+
+
+def _by_what_runs(estate: Estate, identity: str) -> Iterator[Way]:
+    running = [address for address, one in estate.resources.items() if identity in one.runs_as]
+    running += [str(one.what) for one in estate.attachments if identity in one.runs_as and isinstance(one.what, str)]
+    if running:
+        entry = {"of": identity, "admits": {"attached": True}, "session": "1h"}
+        yield Way(f"{running[0]} runs as it, and takes it on by its metadata service", (("trusts", entry),))
+
+
+def _by_lodged(estate: Estate, identity: str) -> Iterator[Way]:
+    for lodged in estate.lodged.values():
+        if lodged.of == identity:
+            yield Way(
+                f"the runs that may use {lodged.name} show their own token",
+                (("trusts", keyless_trust(estate, lodged)),),
+            )
+
+
+def _by_holders(estate: Estate, identity: str) -> Iterator[Way]:
+    """Where its keys are held: a host can run as it, a workload of a cluster and a run show tokens of their own."""
+    for credential in estate.credentials.values():
+        for place in credential.held_in if credential.of == identity else ():
+            parts = place.split("/")
+            issuer = next((one for one in estate.issuers.values() if one.cluster == "/".join(parts[:3])), None)
+            if place in estate.issuers:
+                yield from _by_runs(estate, identity, place)
+            elif issuer is not None and len(parts) > 6 and parts[5] == "identity":
+                claims = {"sub": service_account_subject(place), "aud": estate.system_of(identity)}
+                entry = {"of": identity, "admits": {"token": issuer.name, "claims": claims}, "session": "15m"}
+                yield Way(f"{place} shows the token that its cluster gives it", (("trusts", entry),))
+            elif place in estate.resources and parts[1] in ("host", "pool", "function", "connector"):
+                runs = {"what": place, "runs_as": identity}
+                attached: Any = {"glob": f"{literal_pattern(place)}/host/*"} if parts[1] == "pool" else place
+                entry = {"of": identity, "admits": {"attached": attached}, "session": "1h"}
+                says = f"{place} runs as it, and takes it on by its metadata service"
+                yield Way(says, (("attachments", runs), ("trusts", entry)))
+
+
+def _by_runs(estate: Estate, identity: str, issuer: str) -> Iterator[Way]:
+    """The runs of a pipeline service that journeys show for this identity; where none is, how to find out."""
+    says = f"runs at {issuer} show their own token"
+    subjects = {
+        sub
+        for journey in estate.journeys.values()
+        if (journey.origin.form, journey.origin.whom, journey.expect) == ("token", issuer, "allowed")
+        and any(hop.identity == identity for hop in journey.through)
+        if isinstance(sub := journey.origin.shows.get("sub"), str)
+    }
+    for sub in sorted(subjects):
+        claims = {"sub": sub, "aud": estate.system_of(identity)}
+        yield Way(
+            f"the run {sub} shows its own token",
+            (("trusts", {"of": identity, "admits": {"token": issuer, "claims": claims}, "session": "15m"}),),
+        )
+    if not subjects:
+        yield Way(says, hint="`enthesis admit --from-token FILE` writes the trust for just the run that needs it")
+
+
+# -- what is lodged ---------------------------------------------------------------------------------------------------
+
+
+def keyless_trust(estate: Estate, lodged: Lodged) -> dict[str, Any]:
+    """The trust that makes a lodged credential needless: on the token of the very runs that may use it."""
+    claims = plain_statement("lodged", lodged)["admits"]
+    claims = claims if "aud" in claims else {**claims, "aud": estate.system_of(lodged.of)}
+    return {"of": lodged.of, "admits": {"token": lodged.at, "claims": claims}, "session": "15m"}
+
+
+def other_ways(estate: Estate, lodged: Lodged) -> tuple[str, ...]:
+    """What works for a run of another organisation, which can use nothing that is lodged here."""
+    return (
+        f"a trust of {lodged.of} in the other organisation's own issuer, with `reference` agreed between both",
+        "one secret in one store that both organisations may read, rather than one copy each",
+    )

@@ -1,0 +1,27 @@
+"""Sets of numbers as sorted arrays."""
+
+import numpy as np
+import numpy.typing as npt
+
+Ints = npt.NDArray[np.int64]
+Bools = npt.NDArray[np.bool_]
+
+
+def once(values: Ints) -> Ints:
+    """Every value once, sorted. Sorting is quicker here than the library's hashing, which also
+    imports its masked arrays."""
+    if not len(values):
+        return values
+    values = np.sort(values)
+    new = np.ones(len(values), bool)
+    new[1:] = values[1:] != values[:-1]
+    return values[new]
+
+
+def among(values: Ints, known: Ints) -> Bools:
+    """Which values are among those of a sorted array."""
+    if not len(known):
+        return np.zeros(len(values), bool)
+    at = np.minimum(np.searchsorted(known, values), len(known) - 1)
+    out: Bools = known[at] == values
+    return out

@@ -1,0 +1,155 @@
+"""The attributes that conditions speak of, each looked up when a condition first asks for it."""
+
+from datetime import timedelta
+
+from enthesis.conditions.truth import Value
+from enthesis.conditions.values import EVERY_TYPE, Room, cells
+from enthesis.model.addresses import account_of, parse, service_account_subject
+from enthesis.model.conditions import Conditions
+from enthesis.model.estate import Issuer
+from enthesis.model.mistakes import AddressMistake
+from enthesis.verdicts.compiling import NONE, Compiled
+from enthesis.verdicts.questions import BEARERS, Question
+
+AUDIENCE = Room(frozenset(["text"]), absent=False)
+NEVER_SHOWN = Room(frozenset(), absent=True)
+
+
+def claim_room(issuer: Issuer, claim: str) -> Room:
+    """Which values a claim of an issuer can have: one, or several where the issuer says `list`, and where it lists its
+    claims no others; `aud` is always there, and always may be several."""
+    if issuer.kind in ("x509", "ssh"):
+        return Room(frozenset(["text"]), absent=False) if claim == "subject" else NEVER_SHOWN
+    if claim == "aud":
+        return Room(frozenset(["text"]), many=True, absent=False, typical=issuer.audiences)
+    if issuer.claims is not None and claim not in issuer.claims:
+        return NEVER_SHOWN
+    return Room(EVERY_TYPE, many=(issuer.claims or {}).get(claim) == "list")
+
+
+class Facts:
+    """The attributes of one request. `caller` is '' for a bearer; `first`: it is the hop that shows a token."""
+
+    def __init__(
+        self, compiled: Compiled, question: Question, caller: str, target: list[int], *, first: bool, age: timedelta
+    ) -> None:
+        self.compiled = compiled
+        self.question = question
+        self.caller = caller
+        self.target = target
+        self.first = first
+        self.age = age
+        self._known: dict[str, Value] = {}
+
+    def get(self, attribute: str) -> Value:
+        """The value of an attribute; None where it is absent."""
+        if attribute not in self._known:
+            self._known[attribute] = self._look_up(attribute)
+        return self._known[attribute]
+
+    def claim(self, name: str) -> Value:
+        """A claim, an assertion's attribute or a certificate's subject, as the bearer shows it."""
+        return self.get(f"claims.{name}")
+
+    def _look_up(self, attribute: str) -> Value:
+        question = self.question
+        family, dot, rest = attribute.partition(".")
+        if not dot:
+            return {
+                "time": question.time,
+                "network": question.context.network,
+                "reference": question.context.reference,
+                "mfa": question.origin.mfa if question.origin.form == "person" else None,
+            }.get(attribute)
+        if family == "claims":
+            shown = self.first and question.origin.form in BEARERS
+            return question.origin.shows.get(rest) if shown else None
+        if family == "session":
+            return self.age
+        if family == "origin":
+            return origin_fact(self.compiled, question, rest)
+        if family == "caller":
+            return caller_fact(self.compiled, self.caller, rest)
+        return target_label(self.compiled, self.target, rest.partition(".")[2])
+
+
+def caller_fact(compiled: Compiled, caller: str, name: str) -> Value:
+    """`caller.*` of an address; None for a bearer."""
+    if not caller:
+        return None
+    if name == "address":
+        return caller
+    if name == "account":
+        return account_of(caller) or None
+    number = compiled.find(caller)
+    if name == "organisation":
+        return organisation_at(compiled, caller)
+    if name == "kind":
+        known = compiled.identity_kind.get(number)
+        return known or kind_name(compiled, caller)
+    return compiled.tables.labels.get(caller, {}).get(name.partition(".")[2]) if number != NONE else None
+
+
+def kind_name(compiled: Compiled, address: str) -> str | None:
+    """The kind of thing at an address, declared or not."""
+    try:
+        return parse(address, compiled.catalogue).kind
+    except AddressMistake:
+        return None
+
+
+def organisation_at(compiled: Compiled, address: str) -> str | None:
+    """The name of the organisation that an address belongs to."""
+    chain = compiled.chain_of(address)
+    top = compiled.places.organisation[chain[0]] if chain else NONE
+    return compiled.places.names[top][1:] if top != NONE else None
+
+
+def origin_fact(compiled: Compiled, question: Question, name: str) -> Value:
+    """`origin.*`, carried down the whole chain; absent where a question starts half-way."""
+    origin = question.origin
+    if origin.form == "identity":
+        return None
+    if name == "kind":
+        return origin.form
+    if origin.form in BEARERS:
+        return origin.whom if name == "issuer" else None
+    address = origin.whom
+    if origin.form == "credential":
+        credential = compiled.estate.credentials.get(origin.whom)
+        address = credential.of if credential else ""
+    if name == "address":
+        return address or None
+    if name == "issuer":
+        return vouching_for(compiled, origin.form, address)
+    return organisation_at(compiled, address) if name == "organisation" and address else None
+
+
+def vouching_for(compiled: Compiled, form: str, address: str) -> str | None:
+    """Who vouches for a host (its provider) or a workload (its cluster's issuer)."""
+    if form == "workload":
+        return compiled.estate.issuer_of_workload(address)
+    account = compiled.estate.accounts.get(account_of(address)) if form == "host" else None
+    return account.provider if account is not None else None
+
+
+def service_account_subjects(compiled: Compiled, workload: str) -> list[str]:
+    """The subjects of the tokens that a workload can show: one for each service account that it runs as."""
+    namespace = workload.split("/workload/", 1)[0]
+    names = [compiled.places.names[number] for number in compiled.runs(workload)]
+    return [service_account_subject(one) for one in names if one.startswith(f"{namespace}/identity/")]
+
+
+def audiences_for(conditions: Conditions) -> list[Value]:
+    """Audiences that a caller who may choose one would try: one from each cell that the tests of `aud` tell apart."""
+    tests = [test for name, test in conditions if name in ("aud", "claims.aud")]
+    return list(cells(tests, AUDIENCE)) if tests else ["any"]
+
+
+def target_label(compiled: Compiled, target: list[int], name: str) -> Value:
+    """A label of the target, or of the nearest place above it that has it."""
+    for place in target:
+        found = compiled.labels_at(place).get(name)
+        if found is not None:
+            return found
+    return None

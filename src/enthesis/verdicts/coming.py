@@ -1,0 +1,154 @@
+"""Members to come: identities and resources that nobody has declared yet, and that statements reach all the same.
+
+A group by rule finds any identity that fits, a pool gets further hosts, an account of others has its own identities,
+and an attachment by pattern reaches leaves that nobody declared. Each is looked at as one more member, whose name ends
+in `…`, and whose labels (and kind, where any will do) are free.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from enthesis.conditions.patterns import literal, matcher, tokens, witness
+from enthesis.model.addresses import contains, parse
+from enthesis.model.conditions import Glob
+from enthesis.model.estate import Estate, GroupRule, boundary_of
+from enthesis.model.mistakes import AddressMistake
+from enthesis.verdicts.tables import Tables
+
+ANY = "…"  # the end of a name that stands for any that nobody declared
+WORKLOADS = ("service-account", "instance-role", "managed-identity")  # kinds that stand in an account itself
+
+
+@dataclass(frozen=True, slots=True)
+class ToCome:
+    """What may come: identities by address, with their kind ('' where any of `WORKLOADS` will do) and what they are
+    tied to ('' for nothing); members of pools; leaves that a pattern lets run as something."""
+
+    identities: dict[str, tuple[str, str]]
+    hosts: tuple[str, ...]
+    leaves: tuple[str, ...]
+
+    def __bool__(self) -> bool:
+        return bool(self.identities or self.hosts or self.leaves)
+
+    def __or__(self, other: "ToCome") -> "ToCome":
+        hosts, leaves = (*self.hosts, *other.hosts), (*self.leaves, *other.leaves)
+        identities = {**self.identities, **other.identities}
+        return ToCome(identities, tuple(dict.fromkeys(hosts)), tuple(dict.fromkeys(leaves)))
+
+    def fitting(self, tables: Tables) -> "ToCome":
+        """Those of them that have a place in an estate to stand in."""
+        estate, known = tables.head, set(tables.resources)
+        return ToCome(
+            {name: one for name, one in self.identities.items() if _can_stand(estate, known, name, one[1])},
+            tuple(one for one in self.hosts if one.rsplit("/host/", 1)[0] in known),
+            tuple(one for one in self.leaves if "/".join(one.split("/")[:5]) in known),
+        )
+
+
+NOBODY = ToCome({}, (), ())
+
+
+def members_to_come(tables: Tables) -> ToCome:
+    """Everything that may come to an estate and that its statements would reach."""
+    estate = tables.head
+    identities = {f"{name}/identity/{ANY}": ("", "") for name in estate.accounts if estate.administered_by_others(name)}
+    for group in estate.groups.values():
+        if group.where is not None:
+            identities.update(_found_by(tables, group.where, group.where.within or boundary_of(group.address)))
+    return ToCome(identities, tuple(dict.fromkeys(_hosts(tables))), tuple(dict.fromkeys(_leaves(tables))))
+
+
+def _can_stand(estate: Estate, resources: set[str], address: str, tied: str) -> bool:
+    above = address.split("/identity/", 1)[0]
+    there = above in estate.accounts or above in resources or above[1:] in estate.organisations
+    return there and (not tied or tied in resources)
+
+
+def _found_by(tables: Tables, rule: GroupRule, within: str) -> Iterator[tuple[str, tuple[str, str]]]:
+    """The members that a rule may yet find, one for each place that they can stand in."""
+    estate = tables.head
+    if estate.is_outside(within):
+        return
+    if within.startswith("@") and "/" not in within and rule.kind in (None, "person"):
+        yield f"{within}/identity/{ANY}", ("person", "")
+    if rule.kind == "person":
+        return
+    if "/" in within and not within.startswith("@") and rule.kind in (None, "managed-identity"):
+        account, name = within.split("/", 1)[0], within.rsplit("/", 1)[-1]
+        yield f"{account}/identity/{name}-{ANY}", ("managed-identity", within)
+    for account in _accounts_in(estate, within):
+        if rule.kind in (None, *WORKLOADS):
+            yield f"{account}/identity/{ANY}", ("", "")
+    if rule.kind in (None, "cluster-service-account"):
+        for address in tables.resources:
+            parts = address.split("/")
+            if len(parts) == 5 and parts[3] == "namespace" and _inside(estate, within, address):
+                yield f"{address}/identity/{ANY}", ("cluster-service-account", "")
+
+
+def _accounts_in(estate: Estate, within: str) -> Iterator[str]:
+    for name in estate.accounts:
+        if within in (name, *estate.boundary_above(name)) and not estate.is_outside(name):
+            yield name
+
+
+def _inside(estate: Estate, within: str, address: str) -> bool:
+    account = address.split("/", 1)[0]
+    return contains(within, address) or within in (account, *estate.boundary_above(account))
+
+
+def _hosts(tables: Tables) -> Iterator[str]:
+    """A member of each pool, and further ones whose names fit the patterns that statements have."""
+    for pool in tables.resources:
+        parts = pool.split("/")
+        if len(parts) != 3 or parts[1] != "pool":
+            continue
+        stem = f"{pool}/host/"
+        yield stem + ANY
+        yield from _fitting(tables, stem, ("*",), _patterns(tables))
+
+
+def _leaves(tables: Tables) -> Iterator[str]:
+    """Leaves that nobody declared and that a pattern lets run as something."""
+    catalogue = tables.head.catalogue
+    running = [name for name, kind in catalogue.kinds.items() if kind.leaf and catalogue.running_verb(name)]
+    patterns = [one.what.pattern for one in tables.head.attachments if isinstance(one.what, Glob)]
+    if not patterns:
+        return
+    for word in running:
+        outer = catalogue.kinds[word].within
+        for place in tables.resources:
+            if place.split("/")[-2] in outer:
+                yield from _fitting(tables, f"{place}/{word}/", ("**",), patterns)
+
+
+def _patterns(tables: Tables) -> list[str]:
+    """The patterns by which statements tell resources apart."""
+    found = [one.what for one in tables.head.attachments]
+    found += [one for one in tables.trust_whom if isinstance(one, Glob)]
+    return list(dict.fromkeys(one.pattern for one in found if isinstance(one, Glob)))
+
+
+def _fitting(tables: Tables, stem: str, name: tuple[str, ...], patterns: list[str]) -> Iterator[str]:
+    """For each pattern an address that begins with the stem and fits it, where there is a well-formed one."""
+    known = set(tables.resources)
+    for pattern in patterns:
+        prefix = pattern.split("*", 1)[0].split("?", 1)[0].split("\\", 1)[0]
+        if not (stem.startswith(prefix) or prefix.startswith(stem)) or matcher(pattern)(stem + ANY):
+            if name == ("**",) and matcher(pattern)(stem + ANY):
+                yield stem + ANY
+            continue
+        for free in (("\\" + ANY, *name), ("??", *name)):
+            found = witness([tokens(pattern), (*literal(stem), *free)], [])
+            if found is not None and found not in known and _is_place(tables, found):
+                yield found
+                break
+
+
+def _is_place(tables: Tables, address: str) -> bool:
+    try:
+        parse(address, tables.head.catalogue)
+    except AddressMistake:
+        return False
+    return True

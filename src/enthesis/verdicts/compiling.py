@@ -1,0 +1,571 @@
+"""Compiles an estate once: names to numbers, places to intervals, permissions to bits, statements to sorted arrays.
+
+Everything that answers questions runs on this. A place is its number; a place contains another where its interval
+of preorder numbers does. A permission (a verb on a kind) is a bit; a role is a number made of such bits.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from enthesis.conditions.patterns import matcher
+from enthesis.model.addresses import parse, pool_of, standing_in
+from enthesis.model.conditions import Conditions, Equal, Glob, Test
+from enthesis.model.estate import Ceiling, Estate, GroupRule, boundary_of
+from enthesis.model.mistakes import AddressMistake
+from enthesis.verdicts.arrays import Ints, once
+from enthesis.verdicts.coming import WORKLOADS, ToCome, members_to_come
+from enthesis.verdicts.tables import Raw, Tables, read_conditions, tables_of
+
+NONE = -1  # no place, no account
+ENDLESS = float("inf")
+
+
+@dataclass(frozen=True, slots=True)
+class Barred:
+    """A ceiling with its numbers: `refuses` are the permission bits that it does not let through."""
+
+    ceiling: Ceiling
+    place: int
+    refuses: int
+    excepted: frozenset[str]
+    patterns: tuple[str, ...]
+
+    def leaves_alone(self, caller: str, inside: bool) -> bool:
+        """Whether this caller is an exception; patterns reach only callers inside the ceiling's own boundary."""
+        return caller in self.excepted or (inside and any(matcher(one)(caller) for one in self.patterns))
+
+
+@dataclass(slots=True)
+class Places:
+    """Every place by number. A parent has a smaller number than what stands in it."""
+
+    names: list[str] = field(default_factory=list)
+    index: dict[str, int] = field(default_factory=dict)
+    parent: list[int] = field(default_factory=list)
+    kind: list[int] = field(default_factory=list)
+    account: list[int] = field(default_factory=list)
+    organisation: list[int] = field(default_factory=list)
+
+    def chain(self, place: int) -> list[int]:
+        """The place and every place above it, nearest first."""
+        out = []
+        while place != NONE:
+            out.append(place)
+            place = self.parent[place]
+        return out
+
+
+class Compiled:
+    """One estate, compiled. Arrays are in the order of the statements unless their name says otherwise."""
+
+    def __init__(
+        self,
+        tables: Tables,
+        mentioned: Iterable[str] = (),
+        *,
+        to_come: Iterable[str] = (),
+        any_kind: Iterable[str] = (),
+    ) -> None:
+        """`mentioned` are addresses to be told apart besides those that the estate names itself; `to_come` those of
+        members that nobody declared, whose labels are free, and `any_kind` those among them whose kind is free too.
+        """
+        self.tables = tables
+        self.mentioned = tuple(mentioned)
+        self._to_come, self._any_kind = frozenset(to_come), frozenset(any_kind)
+        self.estate: Estate = tables.head
+        self.catalogue = self.estate.catalogue
+        self._conditions: dict[tuple[str, int], Conditions] = {}
+        self._found: dict[int, frozenset[int]] = {}
+        self._permissions()
+        self._places()
+        self._intervals()
+        self.to_come = frozenset(self.places.index[one] for one in self._to_come)
+        self.any_kind = frozenset(self.places.index[one] for one in self._any_kind)
+        self._standing()
+        self._roles()
+        self._grants()
+        self._trusts()
+        self._groups()
+        self._ceilings()
+
+    # -- making ---------------------------------------------------------------------------------------------------
+
+    def _permissions(self) -> None:
+        self.kind_names = list(self.catalogue.kinds)
+        self.kind_number = {name: number for number, name in enumerate(self.kind_names)}
+        pairs = [(kind.name, verb) for kind in self.catalogue.kinds.values() for verb in kind.verbs]
+        self.permission_pairs = pairs
+        self.permission = {pair: number for number, pair in enumerate(pairs)}
+        self.class_of = [self.catalogue.kinds[kind].verbs[verb] for kind, verb in pairs]
+        self.take_on = self.permission["identity", "take-on"]
+
+    def mask(self, pairs: Iterable[tuple[str, str]]) -> int:
+        """Permissions as the bits of one number."""
+        out = 0
+        for pair in pairs:
+            out |= 1 << self.permission[pair]
+        return out
+
+    def _places(self) -> None:
+        estate, tables = self.estate, self.tables
+        self.places = Places()
+        for organisation in estate.organisations.values():
+            top = self._add(f"@{organisation.name}", "organisation", NONE)
+            self.places.organisation[top] = top
+            for unit in sorted(organisation.units, key=lambda path: path.count("/")):
+                self._boundary(f"@{organisation.name}/{unit}")
+        for account in estate.accounts.values():
+            number = self._add(account.name, "account", self._boundary(account.within))
+            self.places.account[number] = number
+        top = self.kind_number["account"]
+        self._at_top = {
+            kind.name: self.kind_number[kind.name]
+            for kind in self.catalogue.kinds.values()
+            if "account" in kind.within and not kind.leaf and self.kind_number[kind.name] != top
+        }
+        identities = [self._quick(address) for address in tables.identities]
+        self.identity_places = np.array(identities, np.int64)
+        for address in estate.groups:
+            self.place(address)
+        resources = [self._quick(address) for address in tables.resources]
+        self.declared = set(range(len(self.places.names)))
+        self.resource_places = np.array(resources, np.int64)
+
+    def _boundary(self, address: str) -> int:
+        """An organisation or unit; made with what is above it where a record names it first."""
+        found = self.places.index.get(address)
+        if found is not None:
+            return found
+        above, slash, _ = address.rpartition("/")
+        number = self._add(address, "unit" if slash else "organisation", self._boundary(above) if slash else NONE)
+        if not slash:
+            self.places.organisation[number] = number
+        return number
+
+    def _add(self, address: str, kind: str, parent: int) -> int:
+        places = self.places
+        number = len(places.names)
+        places.names.append(address)
+        places.index[address] = number
+        places.parent.append(parent)
+        places.kind.append(self.kind_number[kind])
+        places.account.append(places.account[parent] if parent != NONE else NONE)
+        places.organisation.append(places.organisation[parent] if parent != NONE else NONE)
+        return number
+
+    def _quick(self, address: str) -> int:
+        """The same as `place` for the commonest form of address, `ACCOUNT/KIND/NAME`, without taking it apart."""
+        places = self.places
+        parts = address.split("/")
+        kind = self._at_top.get(parts[1]) if len(parts) == 3 else None
+        parent = places.index.get(parts[0], NONE) if kind is not None else NONE
+        if kind is None or parent == NONE or parts[2] in ("", ".", "..") or parts[0].startswith("@"):
+            return self.place(address)
+        number = len(places.names)
+        if places.index.setdefault(address, number) != number:
+            return places.index[address]
+        places.names.append(address)
+        places.parent.append(parent)
+        places.kind.append(kind)
+        places.account.append(places.account[parent])
+        places.organisation.append(places.organisation[parent])
+        return number
+
+    def place(self, address: str) -> int:
+        """The number of an address, made where it has none yet, with every place above it; NONE if not well formed."""
+        known = self.places.index.get(address)
+        if known is not None:
+            return known
+        try:
+            found = parse(address, self.catalogue)
+        except AddressMistake:
+            return NONE
+        parent = self.place(found.parent) if found.parent else NONE
+        kind = self.catalogue.kinds.get(found.kind)
+        if kind is not None and kind.leaf and "/" in found.name:  # prefixes of a leaf's name are places too
+            stem, words = address[: -len(found.name)], found.name.split("/")
+            for count in range(1, len(words)):
+                prefix = stem + "/".join(words[:count])
+                known = self.places.index.get(prefix)
+                parent = known if known is not None else self._add(prefix, found.kind, parent)
+        return self._add(address, found.kind, parent)
+
+    def _intervals(self) -> None:
+        """Preorder numbers: a place holds those from its own to before its end. Called once places are known."""
+        mentioned = {*self.tables.grant_at, *(one for one in self.tables.trust_whom if isinstance(one, str))}
+        mentioned |= {one.what for one in self.estate.attachments if isinstance(one.what, str)}
+        mentioned |= {one for one in self.mentioned if self.exists(one)}
+        for address in sorted(mentioned - self.places.index.keys()):
+            if "/" in address:
+                self.place(address)
+        parent = self.places.parent
+        count = len(parent)
+        size = [1] * count
+        for number in range(count - 1, -1, -1):
+            if parent[number] != NONE:
+                size[parent[number]] += size[number]
+        first, following, top = [0] * count, [0] * count, 0
+        for number in range(count):
+            above = parent[number]
+            if above == NONE:
+                first[number], top = top, top + size[number]
+            else:
+                first[number] = following[above]
+                following[above] += size[number]
+            following[number] = first[number] + 1
+        self.first = np.array(first, np.int64)
+        self.end = self.first + np.array(size, np.int64)
+        self.parent = np.array(parent, np.int64)
+        self.kind = np.array(self.places.kind, np.int64)
+        self.account = np.array(self.places.account, np.int64)
+        self.organisation = np.array(self.places.organisation, np.int64)
+
+    def inside(self, outer: int, inner: int) -> bool:
+        """Whether a place contains another, or is it."""
+        return bool(self.first[outer] <= self.first[inner] < self.end[outer])
+
+    def _standing(self) -> None:
+        """Which identities there are, of which kind, and which of them are not to be taken for standing."""
+        tables, count = self.tables, len(self.places.names)
+        self.is_identity = np.zeros(count, bool)
+        self.is_identity[self.identity_places] = True
+        self.identity_kind = dict(zip(self.identity_places.tolist(), tables.kinds, strict=True))
+        persons = [number for number, kind in self.identity_kind.items() if kind == "person"]
+        self.is_person = np.zeros(count, bool)
+        self.is_person[persons] = True
+        self.stands = np.ones(count, bool)
+        fallen = [self.places.index[one] for one in tables.disabled]
+        fallen += [self.places.index[one] for one, tied in tables.tied.items() if not self.exists(tied)]
+        self.stands[fallen] = False
+        providers = {name: number for number, name in enumerate(self.estate.providers)}
+        self.provider_names = list(providers)
+        of_account = np.full(count + 1, NONE, np.int64)
+        for account in self.estate.accounts.values():
+            of_account[self.places.index[account.name]] = providers.get(account.provider, NONE)
+        self.provider = np.where(self.account == NONE, NONE, of_account[self.account])
+        self.two_sided = np.array([one.style == "two-sided" for one in self.estate.providers.values()] + [False])
+        index = self.places.index
+        self.theirs = {index[name] for name in self.estate.accounts if self.estate.administered_by_others(name)}
+        self.key_above = {index[at]: index.get(key, NONE) for at, key in tables.encrypted_by.items()}
+        self.key_by_provider = {index[at] for at in tables.by_provider}
+        self._running()
+
+    def _running(self) -> None:
+        """What runs as what: from the resources themselves, and from attachments by address or pattern."""
+        self.runs_as: dict[int, tuple[int, ...]] = {}
+        index = self.places.index
+
+        def runs(place: int, identities: Sequence[str]) -> None:
+            known = self.runs_as.get(place, ())
+            self.runs_as[place] = (*known, *(index[one] for one in identities if index[one] not in known))
+
+        for address, identities in self.tables.runs_as.items():
+            runs(index[address], identities)
+        self.running_patterns: list[tuple[str, tuple[str, ...]]] = []
+        for attachment in self.estate.attachments:
+            if isinstance(attachment.what, Glob):
+                self.running_patterns.append((attachment.what.pattern, attachment.runs_as))
+                matches = matcher(attachment.what.pattern)
+                for address in (*self.tables.resources, *self._leaves_mentioned()):
+                    if matches(address):
+                        runs(index[address], attachment.runs_as)
+            else:
+                runs(self.place(attachment.what), attachment.runs_as)
+        names = self.places.names
+        of_pools = {names[place]: found for place, found in self.runs_as.items()}
+        for address in self.tables.resources:
+            pool = pool_of(address)
+            if pool in of_pools:  # a member runs as its pool does
+                runs(index[address], [names[one] for one in of_pools[pool]])
+
+    def _leaves_mentioned(self) -> list[str]:
+        """The leaves that code runs on, and that nobody declared, among the mentioned addresses."""
+        kinds, places = self.kind_names, self.places
+        found = [one for one in self.mentioned if one in places.index and places.index[one] not in self.declared]
+        return [one for one in found if self.catalogue.running_verb(kinds[places.kind[places.index[one]]])]
+
+    def _roles(self) -> None:
+        self.role_names = list(self.estate.roles)
+        self.role_number = {name: number for number, name in enumerate(self.role_names)}
+        pairs = [self.estate.permissions_of(name) for name in self.role_names]
+        self.role_mask = [self.mask(one) for one in pairs]
+        self.role_allows = np.zeros((len(self.role_names) + 1, len(self.permission_pairs)), bool)
+        for number, mask in enumerate(self.role_mask):
+            for permission in _bits(mask):
+                self.role_allows[number, permission] = True
+
+    def _grants(self) -> None:
+        tables, index = self.tables, self.places.index
+        find = index.get
+        count = len(tables.grant_to)
+
+        def numbers(column: Iterable[str]) -> Ints:
+            return np.array([find(one, NONE) for one in column], np.int64)
+
+        self.grant_to, self.grant_at = numbers(tables.grant_to), numbers(tables.grant_at)
+        self.grant_holder = numbers(tables.grant_holder)
+        role = self.role_number.get
+        none = len(self.role_names)
+        self.grant_role = np.array([role(one, none) for one in tables.grant_role], np.int64)
+        self.grant_until = np.full(count, ENDLESS)
+        for number, until in tables.grant_until.items():
+            self.grant_until[number] = until
+        self.grant_conditional = np.zeros(count, bool)
+        self.grant_conditional[list(tables.grant_when)] = True
+        # where the owner's side of it reaches: at or below both the place and its holder
+        at, holder = self.grant_at, self.grant_holder
+        sound = (at != NONE) & (holder != NONE) & (self.grant_to != NONE)
+        holder_above = sound & (self.first[holder] <= self.first[at]) & (self.first[at] < self.end[holder])
+        holder_below = sound & (self.first[at] <= self.first[holder]) & (self.first[holder] < self.end[at])
+        self.grant_reach = np.where(holder_above, at, np.where(holder_below, holder, NONE))
+        self.grant_key = _key(np.where(sound, self.grant_to, 0), np.where(sound, at, 0))
+        self.grant_key[~sound] = NONE
+        self.grants_by_key = np.argsort(self.grant_key, kind="stable")
+        self.grant_keys = self.grant_key[self.grants_by_key]
+
+    def _trusts(self) -> None:
+        tables = self.tables
+        find = self.places.index.get
+        count = len(tables.trust_of)
+        self.trust_of = np.array([find(one, NONE) for one in tables.trust_of], np.int64)
+        self.trusts_by_of = np.argsort(self.trust_of, kind="stable")
+        self.trust_ofs = self.trust_of[self.trusts_by_of]
+        self.trust_until = np.full(count, ENDLESS)
+        for number, until in tables.trust_until.items():
+            self.trust_until[number] = until
+
+    def _groups(self) -> None:
+        """Which groups every identity is in, groups in groups counted."""
+        estate, index = self.estate, self.places.index
+        members: dict[str, Ints] = {}
+
+        def of(address: str) -> Ints:
+            if address in members:
+                return members[address]
+            members[address] = np.zeros(0, np.int64)  # a cycle ends here; the reader refuses them
+            group = estate.groups[address]
+            found = [np.array([index[one] for one in group.members if one in index], np.int64)]
+            found = [found[0][self.is_identity[found[0]]] if len(found[0]) else found[0]]
+            found += [of(one) for one in group.members if one in estate.groups]
+            if group.where is not None:
+                found.append(self.found_by(group.where, address))
+            members[address] = once(np.concatenate(found))
+            return members[address]
+
+        pairs = [(of(address), index[address]) for address in estate.groups]
+        self.members = {index[address]: members[address] for address in estate.groups}
+        who = np.concatenate([found for found, _ in pairs]) if pairs else np.zeros(0, np.int64)
+        which = np.repeat([group for _, group in pairs], [len(found) for found, _ in pairs]) if pairs else who
+        order = np.argsort(who, kind="stable")
+        self.member, self.member_group = who[order], np.asarray(which, np.int64)[order]
+
+    def _tied(self) -> tuple[Ints, Ints]:
+        """The tied identities, and the known places at or above what they are tied to."""
+        chains = [(self.places.index[one], self.chain_of(at)) for one, at in self.tables.tied.items()]
+        pairs = np.array([(one, chain[0]) for one, chain in chains if chain], np.int64).reshape(-1, 2)
+        return pairs[:, 0], pairs[:, 1]
+
+    def found_by(self, rule: GroupRule, group: str) -> Ints:
+        """The identities that a rule of a group finds."""
+        found = self.identity_places
+        within = self.places.index.get(rule.within or boundary_of(group), NONE)
+        if within == NONE:
+            return found[:0]
+        inside = (self.first[within] <= self.first[found]) & (self.first[found] < self.end[within])
+        who, where = self._tied()  # who is tied to a resource is also where that is
+        tied = who[(self.first[within] <= self.first[where]) & (self.first[where] < self.end[within])]
+        inside |= np.isin(found, tied)
+        outside = [self.places.index[f"@{one.name}"] for one in self.estate.organisations.values() if one.outside]
+        inside &= ~np.isin(self.organisation[found], outside)
+        if rule.kind is not None:
+            fits = [kind == rule.kind for kind in self.tables.kinds]
+            if self._any_kind and rule.kind in WORKLOADS:
+                fits = [fit or one in self._any_kind for fit, one in zip(fits, self.tables.identities, strict=True)]
+            inside &= np.array(fits, bool)
+        if rule.labels:
+            labels, to_come = self.tables.labels, self._to_come
+            inside &= np.array(
+                [
+                    one in to_come
+                    or (one in labels and all(labels[one].get(name) == value for name, value in rule.labels.items()))
+                    for one in self.tables.identities
+                ],
+                bool,
+            )
+        chosen: Ints = found[inside]
+        return chosen
+
+    def _found_by_rule(self, group: int) -> frozenset[int]:
+        """Whom the rule of a group finds, or may find; looked for once."""
+        if group not in self._found:
+            described = self.estate.groups[self.places.names[group]]
+            found = self.found_by(described.where, described.address).tolist() if described.where is not None else ()
+            self._found[group] = frozenset(found)
+        return self._found[group]
+
+    def joining(self, member: int, group: int) -> list[Conditions]:
+        """What a member to come must be like to be in a group, `caller.kind` and `caller.labels.*`: one way or another.
+
+        The empty conditions where it always is.
+        """
+        described = self.estate.groups[self.places.names[group]]
+        out: list[Conditions] = []
+        if described.where is not None and member in self._found_by_rule(group):
+            rule = described.where
+            kind = member in self.any_kind and rule.kind is not None
+            wanted: list[tuple[str, Test]] = [("caller.kind", Equal(str(rule.kind)))] if kind else []
+            wanted += [(f"caller.labels.{name}", Equal(value)) for name, value in rule.labels.items()]
+            out.append(tuple(wanted))
+        for inner in described.members:
+            number = self.places.index.get(inner)
+            if inner in self.estate.groups and number is not None and member in self.members[number].tolist():
+                out += self.joining(member, number)
+        return out
+
+    def _ceilings(self) -> None:
+        everything = (1 << len(self.permission_pairs)) - 1
+        self.ceilings_at: dict[int, list[Barred]] = {}
+        for ceiling in self.estate.ceilings:
+            listed = ceiling.bars if ceiling.bars is not None else ceiling.only or {}
+            lists = self.mask(self.catalogue.permissions(listed, power_included=True))
+            refuses = lists if ceiling.bars is not None else everything & ~lists
+            plain = frozenset(one for one in ceiling.excepts if isinstance(one, str))
+            patterns = tuple(one.pattern for one in ceiling.excepts if isinstance(one, Glob))
+            place = self.places.index.get(ceiling.at, NONE)
+            self.ceilings_at.setdefault(place, []).append(Barred(ceiling, place, refuses, plain, patterns))
+
+    # -- looking up -----------------------------------------------------------------------------------------------
+
+    def find(self, address: str) -> int:
+        """The number of an address that is declared or mentioned; NONE for any other."""
+        return self.places.index.get(address, NONE)
+
+    def exists(self, address: str) -> bool:
+        """Whether an address is declared, or is a leaf whose parent is."""
+        number = self.places.index.get(address)
+        if number is not None and number in self.declared:
+            return True
+        try:
+            place = parse(address, self.catalogue)
+        except AddressMistake:
+            return False
+        kind = self.catalogue.kinds.get(place.kind)
+        parent = self.places.index.get(place.parent)
+        return kind is not None and kind.leaf and parent is not None and parent in self.declared
+
+    def chain_of(self, address: str) -> list[int]:
+        """The numbers of the known places at and above an address, nearest first; [] for one not well formed."""
+        number = self.places.index.get(address)
+        if number is None:
+            try:
+                above = standing_in(address, self.catalogue)
+                number = next((self.places.index[one] for one in above if one in self.places.index), NONE)
+            except AddressMistake:
+                return []
+        return self.places.chain(number)
+
+    def groups_of(self, identity: int) -> list[int]:
+        """The groups an identity is in."""
+        low, high = np.searchsorted(self.member, (identity, identity + 1))
+        found: list[int] = self.member_group[low:high].tolist()
+        return found
+
+    def grants_between(self, principals: Sequence[int], places: Sequence[int]) -> list[int]:
+        """The grants to any of these at any of these places. One look-up for all of them."""
+        if not principals or not places:
+            return []
+        wanted = _key(np.repeat(np.array(principals, np.int64), len(places)), np.tile(places, len(principals)))
+        low = np.searchsorted(self.grant_keys, wanted, "left")
+        high = np.searchsorted(self.grant_keys, wanted, "right")
+        out: list[int] = []
+        for here in np.flatnonzero(high > low).tolist():
+            out += self.grants_by_key[low[here] : high[here]].tolist()
+        return sorted(out)
+
+    def grants_to(self, principal: int, most: int) -> list[int]:
+        """Up to so many of the grants to one identity or group."""
+        low, high = np.searchsorted(self.grant_keys, (principal << 32, (principal + 1) << 32))
+        found: list[int] = self.grants_by_key[low : min(high, low + most)].tolist()
+        return found
+
+    def trusts_of(self, identity: int) -> list[int]:
+        """The trusts of one identity."""
+        low, high = np.searchsorted(self.trust_ofs, (identity, identity + 1))
+        found: list[int] = self.trusts_by_of[low:high].tolist()
+        return found
+
+    def grant_when(self, number: int) -> Conditions:
+        return self._read("grant", number, self.tables.grant_when)
+
+    def trust_when(self, number: int) -> Conditions:
+        return self._read("trust", number, self.tables.trust_when)
+
+    def trust_shown(self, number: int) -> Conditions:
+        return self._read("shown", number, self.tables.trust_shown)
+
+    def _read(self, what: str, number: int, column: Mapping[int, Raw]) -> Conditions:
+        raw = column.get(number, ())
+        if isinstance(raw, tuple):
+            return raw
+        known = self._conditions.get((what, number))
+        if known is None:
+            known = self._conditions[what, number] = read_conditions(raw, free=what == "shown")
+        return known
+
+    def labels_at(self, place: int) -> Mapping[str, str]:
+        """The labels that a place has of its own."""
+        name = self.places.names[place]
+        estate = self.estate
+        if name.startswith("@") and name[1:] in estate.organisations:
+            return estate.organisations[name[1:]].labels
+        if name in estate.accounts:
+            return estate.accounts[name].labels
+        return self.tables.labels.get(name, {})
+
+    def runs(self, address: str) -> list[int]:
+        """The identities that a resource runs as; patterns reach leaves that nobody declared too."""
+        number = self.places.index.get(address)
+        if number is not None and number in self.declared:
+            return list(self.runs_as.get(number, ()))
+        found = list(self.runs_as.get(number, ())) if number is not None else []
+        for pattern, identities in self.running_patterns:
+            if matcher(pattern)(address):
+                found += [self.places.index[one] for one in identities if self.places.index[one] not in found]
+        return found
+
+
+def _bits(mask: int) -> Iterator[int]:
+    """The positions of the bits that are set."""
+    while mask:
+        low = mask & -mask
+        yield low.bit_length() - 1
+        mask ^= low
+
+
+def _key(one: Ints, other: Ints) -> Ints:
+    """Two numbers as one, so that pairs can be sorted and looked up."""
+    out: Ints = (one.astype(np.int64) << 32) | other
+    return out
+
+
+def with_members_to_come(compiled: Compiled, more: ToCome | None = None) -> Compiled:
+    """The same estate with the members that may yet come (or those that are given); itself where there are none."""
+    more = more.fitting(compiled.tables) if more is not None else members_to_come(compiled.tables)
+    if compiled.to_come or not more:
+        return compiled
+    kinds = {address: kind or WORKLOADS[0] for address, (kind, _) in more.identities.items()}
+    kinds = {address: kind for address, kind in kinds.items() if address not in compiled.places.index}
+    tied = {address: more.identities[address][1] for address in kinds if more.identities[address][1]}
+    return Compiled(
+        compiled.tables.with_more(kinds, tied, [one for one in more.hosts if one not in compiled.places.index]),
+        (*compiled.mentioned, *more.leaves),
+        to_come=(*kinds, *more.hosts),
+        any_kind=[address for address in kinds if not more.identities[address][0]],
+    )
+
+
+def compile_estate(estate: Estate, mentioned: Iterable[str] = ()) -> Compiled:
+    """A described estate, compiled."""
+    return Compiled(tables_of(estate), mentioned)

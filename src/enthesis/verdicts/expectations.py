@@ -1,0 +1,160 @@
+"""Holds a journey's expectation against its verdict; every way in which it is not met, in words."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+from itertools import product
+from typing import Any
+
+from enthesis.conditions.values import ROOMS, Room, cells
+from enthesis.files.shapes import duration_text
+from enthesis.model.bounds import Undecided
+from enthesis.model.conditions import Test
+from enthesis.model.estate import Estate, Journey
+from enthesis.verdicts.answers import REFUSED, Request, Verdict
+from enthesis.verdicts.compiling import Compiled
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import is_keyless, question_of
+
+MAX_TRIED = 200  # values of what a journey forgets that are tried
+
+
+@dataclass(frozen=True, slots=True)
+class Judged:
+    """A journey with its verdict; `unmet` is empty where all is as expected."""
+
+    journey: Journey
+    verdict: Verdict
+    unmet: tuple[str, ...]
+
+    @property
+    def met(self) -> bool:
+        return not self.unmet
+
+    @property
+    def unseen_live(self) -> tuple[str, ...]:
+        """The steps of `because` that only a later request refuses at: a live system stops at the first refused one."""
+        first = self.verdict.first_refused
+        return tuple(step for step in self.journey.because if first is not None and step not in first.refusing)
+
+
+def judge_journey(compiled: Compiled, journey: Journey, now: datetime) -> Judged:
+    """The verdict on a journey, judged now where it says no time, and what of its expectation is not met."""
+    verdict = Judge(compiled).judge(question_of(journey, now))
+    return Judged(journey, verdict, tuple(_unmet(compiled, journey, verdict)))
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What came of a journey, judged or tried.
+
+    `lives` are those of the sessions that its requests gave, each with its identity; `first` says where it was refused
+    first, in words.
+    """
+
+    outcome: str
+    refusing: tuple[str, ...]
+    lives: tuple[tuple[str, timedelta], ...]
+    first: str = ""
+
+
+def expectation_unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterator[str]:
+    """Every way in which what came of a journey is not what it expects, a sentence each; for check and prove alike."""
+    if seen.outcome != journey.expect:
+        yield f"it was to be {journey.expect} and is {seen.outcome}{seen.first}"
+    elif seen.outcome == REFUSED:
+        missing = [step for step in journey.because if step not in seen.refusing]
+        if "names" in seen.refusing and "names" not in journey.because:
+            what = "a name in it does not exist, is disabled or has ended"
+            yield f"{what}, so its refusal shows nothing about access{seen.first}"
+        elif missing:
+            yield f"it was to be refused at {', '.join(missing)} and is refused at {', '.join(seen.refusing)}"
+    if journey.keyless and is_keyless(journey.origin.form) is not True:
+        how = "is a credential" if journey.origin.form == "credential" else "is an identity itself"
+        yield f"it was to be keyless, and its origin {how}"
+    if journey.within is not None:
+        yield from _too_long(estate, journey, seen, journey.within)
+
+
+def _unmet(compiled: Compiled, journey: Journey, verdict: Verdict) -> Iterator[str]:
+    forgotten = _rests_on(compiled, journey, verdict) if not verdict.allowed else ""
+    if forgotten:
+        yield f"it is refused only because {forgotten}: write a value, or null for absent on purpose"
+    lives = tuple((request.target, request.life) for request in verdict.requests if request.life is not None)
+    seen = Seen("allowed" if verdict.allowed else REFUSED, verdict.refusing, lives, _first(verdict))
+    yield from expectation_unmet(compiled.estate, journey, seen)
+
+
+def _first(verdict: Verdict) -> str:
+    """Where a chain is first refused, in words."""
+    request = verdict.first_refused
+    if request is None:
+        return ""
+    return f" at {', '.join(request.refusing)}, to {attempt_words(request)}"
+
+
+def attempt_words(request: Request) -> str:
+    """A request in words: `take on build/identity/publisher`."""
+    verb = "take on" if request.verb == "take-on" else request.verb
+    return f"{verb} {request.target}" + (f" to {request.onto}" if request.onto else "")
+
+
+def _too_long(estate: Estate, journey: Journey, seen: Seen, within: timedelta) -> Iterator[str]:
+    for whose, life in seen.lives:
+        if life > within:
+            yield f"the session as {whose} lives {duration_text(life)}, longer than {duration_text(within)}"
+    credential = estate.credentials.get(journey.origin.whom) if journey.origin.form == "credential" else None
+    if credential is None:
+        return
+    if credential.created is None or credential.expires is None:
+        what = "end" if credential.expires is None else "beginning"
+        yield f"the credential {credential.name} has no known {what}, so it counts as endless"
+    elif credential.expires - credential.created > within:
+        whole = duration_text(credential.expires - credential.created)
+        yield f"the credential {credential.name} lives {whole}, longer than {duration_text(within)}"
+
+
+def _rests_on(compiled: Compiled, journey: Journey, verdict: Verdict) -> str:
+    """What the journey forgot to say, where with some value of it the journey would be allowed; '' otherwise."""
+    names = [name for name in ("network", "reference") if name not in journey.context.said]
+    if journey.origin.form == "person" and not journey.origin.mfa_said:
+        names.append("mfa")
+    tests = _tests_on(compiled, names)
+    names = [name for name in names if tests[name]]
+    if not names:
+        return ""
+    try:
+        rooms = [(None, *cells(tests[name], replace(ROOMS.get(name, Room()), absent=False))) for name in names]
+    except Undecided:
+        return ""
+    judge = Judge(compiled)
+    for number, values in enumerate(product(*rooms)):
+        if number >= MAX_TRIED:
+            break
+        if judge.judge(_with(verdict, dict(zip(names, values, strict=True)))).allowed:
+            said = [name for name, value in zip(names, values, strict=True) if value is not None]
+            return f"{' and '.join(said)} {'is' if len(said) == 1 else 'are'} left out"
+    return ""
+
+
+def _with(verdict: Verdict, values: dict[str, Any]) -> Any:
+    question = verdict.question
+    mfa = values.pop("mfa", question.origin.mfa)
+    return replace(question, origin=replace(question.origin, mfa=mfa), context=replace(question.context, **values))
+
+
+def _tests_on(compiled: Compiled, names: list[str]) -> dict[str, list[Test]]:
+    """The tests about these attributes that any statement has."""
+    estate = compiled.estate
+    found: dict[str, dict[Test, None]] = {name: {} for name in names}
+    if not names:
+        return {}
+    conditions = [compiled.trust_when(number) for number in compiled.tables.trust_when]
+    conditions += [compiled.grant_when(number) for number in compiled.tables.grant_when]
+    conditions += [ceiling.when for ceiling in estate.ceilings]
+    conditions += [credential.when for credential in estate.credentials.values()]
+    for when in conditions:
+        for attribute, test in when:
+            if attribute in found:
+                found[attribute][test] = None
+    return {name: list(tests) for name, tests in found.items()}

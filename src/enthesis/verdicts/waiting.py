@@ -1,0 +1,70 @@
+"""What an allowed request still waits for: the halves that the administrators of others write, and we cannot."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from enthesis.model.addresses import account_of
+from enthesis.model.estate import Estate
+from enthesis.surveys.survey import without_what_is_gone
+from enthesis.verdicts.answers import THEIRS, Request
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import Question
+
+
+@dataclass(frozen=True, slots=True)
+class Waiting:
+    """The steps at which a request is refused until others have acted, and whose administrators those are."""
+
+    steps: frozenset[str] = frozenset()
+    others: tuple[str, ...] = ()
+
+
+def waiting_for(estate: Estate, question: Question) -> Waiting:
+    """What a question waits for that is allowed once everybody has written what the estate describes; nothing where it
+    is refused anyway, or where all of it is up to us."""
+    if not Judge(compile_estate(estate)).judge(question).allowed:
+        return Waiting()
+    steps: set[str] = set()
+    others: dict[str, None] = {}
+    for ours in (_without_their_statements(estate), _without_their_identities(estate)):
+        for request in Judge(compile_estate(ours)).judge(question).requests:
+            found = set(_lacking(request))
+            if not found:
+                continue
+            steps |= found
+            for address in (request.caller, request.target):
+                if estate.administered_by_others(address):
+                    others[account_of(address) or address] = None
+            break  # the live side shows the first refused request alone
+    return Waiting(frozenset(steps), tuple(others)) if others else Waiting()
+
+
+def _lacking(request: Request) -> Iterator[str]:
+    """The steps that others have to see to: those that refuse without them, and those that count as given."""
+    for step in request.steps:
+        if step.name in request.refusing or step.outcome == THEIRS:
+            yield step.name
+
+
+def _without_their_statements(estate: Estate) -> Estate:
+    return replace(
+        estate,
+        grants=tuple(one for one in estate.grants if not estate.administered_by_others(estate.holder_of(one))),
+        trusts=tuple(one for one in estate.trusts if not estate.administered_by_others(one.of)),
+    )
+
+
+def _without_their_identities(estate: Estate) -> Estate:
+    ours = _without_their_statements(estate)
+    return without_what_is_gone(
+        replace(
+            ours,
+            identities={
+                address: one
+                for address, one in ours.identities.items()
+                if one.kind == "person" or not ours.administered_by_others(address)
+            },
+            groups={address: one for address, one in ours.groups.items() if not ours.administered_by_others(address)},
+        )
+    )

@@ -1,1 +1,0 @@
-"""The work itself, over ports only: survey, enact, prove."""

@@ -1,0 +1,122 @@
+"""The structure of the code is what CONTRIBUTING says, and the checks that keep it so notice when it is not."""
+
+import re
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from enthesis.cli.lazy import loaded
+
+from .commands import LISTED
+
+ROOT = Path(__file__).parent.parent
+LIBRARIES = ("cryptography", "httpx", "joserfc", "matplotlib", "numpy", "scipy", "sqlite3", "starlette", "uvicorn")
+NONE: tuple[str, ...] = ()
+LIVE = ("httpx",)
+TOKENS = ("cryptography", "httpx", "joserfc")
+NEEDS: dict[str, tuple[str, ...]] = {
+    **dict.fromkeys(("demo", "start", "lab", "lab start", "lab stop", "lab status", "lab clock", "lab rotate"), NONE),
+    **dict.fromkeys(("check", "card", "trace", "reach", "admit"), ("numpy",)),
+    **dict.fromkeys(("propose", "enact", "prove", "key"), (*LIVE, "numpy")),
+    **dict.fromkeys(("survey", "sign-in", "sign-out"), TOKENS),
+    **dict.fromkeys(("lend", "whoami"), (*TOKENS, "numpy")),
+    **dict.fromkeys(("lab add", "lab remove", "lab on", "lab run", "lab as", "lab agree"), TOKENS),
+}
+"""The libraries that importing a command loads. What only an option needs is loaded when that option is given."""
+LOADS = """
+import os, sys
+from enthesis.cli import lab, lazy, main
+for group, table in (("", main.COMMANDS), ("lab ", lab.COMMANDS)):
+    for name, listed in table.items():
+        if os.fork() == 0:
+            lazy.loaded(name, listed)
+            print(group + name, *{one.partition(".")[0] for one in sys.modules}, flush=True)
+            os._exit(0)
+        os.wait()
+"""
+
+
+def test_a_command_loads_only_the_libraries_that_it_needs() -> None:
+    done = subprocess.run([sys.executable, "-c", LOADS], capture_output=True, text=True, check=True)
+    found = {}
+    for line in done.stdout.splitlines():
+        name = next(one for one in sorted(LISTED, key=len, reverse=True) if line.startswith(one + " "))
+        modules = line.removeprefix(name).split()
+        found[name] = tuple(one for one in LIBRARIES if one in modules)
+    assert found == {name: tuple(sorted(needed)) for name, needed in NEEDS.items()}
+
+
+@pytest.mark.parametrize("name", LISTED)
+def test_the_list_of_commands_says_what_the_command_itself_says(name: str) -> None:
+    said = loaded(name.rpartition(" ")[2], LISTED[name]).help or ""
+    assert " ".join(said.partition("\n\n")[0].split()) == LISTED[name].help
+
+
+PLANTED = {
+    "model/catalogue.py": ("import yaml", "the model is standard library only"),
+    "files/finding.py": ("from enthesis.verdicts.judge import Judge", "each part imports only parts below it"),
+    "chains/reach.py": ("import random", "the core touches no network, terminal, clock or chance"),
+    "chains/cards.py": ("from enthesis.lab.running import running", "only the commands and live know the lab"),
+    "connectors/pipeline.py": ("from enthesis.connectors.hosts import Hosts", "connectors do not know one another"),
+    "lab/hosts.py": ("from enthesis.model.estate import Estate", "the lab shares no code with the tool"),
+    "cli/reach.py": ("from enthesis.lab.store import Store", "they know only how it is started, stopped and tuned"),
+}
+"""By file: an import that does not belong there, and words of the contract that refuses it."""
+
+
+def test_each_contract_refuses_a_planted_import(tmp_path: Path) -> None:
+    shutil.copytree(ROOT / "src", tmp_path / "src", ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+    shutil.copy(ROOT / "pyproject.toml", tmp_path)
+    for name, (planted, _) in PLANTED.items():
+        file = tmp_path / "src" / "enthesis" / name
+        file.write_text(file.read_text(encoding="utf-8") + f"\n{planted}\n", encoding="utf-8")
+    script = "from importlinter.cli import lint_imports_command; lint_imports_command()"
+    done = subprocess.run(
+        [sys.executable, "-c", script, "--no-cache"],
+        cwd=tmp_path, env={"PYTHONPATH": str(tmp_path / "src")}, capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    broken = [line for line in done.stdout.splitlines() if " BROKEN" in line]
+    for name, (_, contract) in PLANTED.items():
+        assert any(contract in line for line in broken), (name, done.stdout)
+        module = f"enthesis.{name.removesuffix('.py').replace('/', '.')}"
+        assert module in done.stdout.partition("Broken contracts")[2]
+
+
+@pytest.mark.parametrize(
+    "planted", ["from datetime import UTC, datetime\n\nNOW = datetime.now(UTC)\n", "import time\n"]
+)
+def test_the_core_reads_no_clock_and_leaves_nothing_to_chance(planted: str) -> None:
+    for part, refused in {"verdicts": True, "model": True, "live": False}.items():
+        words = ["check", "--select", "TID251", "--stdin-filename", f"src/enthesis/{part}/planted.py", "-"]
+        done = subprocess.run(
+            [sys.executable, "-m", "ruff", *words], cwd=ROOT, input=planted, capture_output=True, text=True, check=False
+        )
+        assert ("TID251" in done.stdout) == refused, (part, done.stdout)
+
+
+def rules() -> list[tuple[str, str, str]]:
+    """The rules that CONTRIBUTING lists: what it is, the file, the name in it."""
+    text = (
+        (ROOT / "CONTRIBUTING.md")
+        .read_text(encoding="utf-8")
+        .partition("## Where a rule lives")[2]
+        .partition("\n## ")[0]
+    )
+    return re.findall(r"^\| ([^|]+) \| `([^`|]+)` \| `([^`|]+)` \|$", text, re.MULTILINE)
+
+
+def test_contributing_says_where_thirty_rules_live() -> None:
+    assert len(rules()) >= 30
+    for what, file, name in rules():
+        text = (ROOT / "src" / "enthesis" / file).read_text(encoding="utf-8")
+        assert re.search(rf"^\s*(def|class) {name}\b|^{name}\b.* = ", text, re.MULTILINE), (what, file, name)
+
+
+def test_contributing_names_every_folder() -> None:
+    text = (ROOT / "CONTRIBUTING.md").read_text(encoding="utf-8")
+    for folder in (ROOT / "src" / "enthesis").iterdir():
+        if folder.is_dir() and folder.name != "__pycache__":
+            assert re.search(rf"^  {folder.name}/ ", text, re.MULTILINE), folder.name
