@@ -32,7 +32,7 @@ ROLES: dict[str, dict[str, Any]] = {
     "taking-on": {"identity": "take-on"},
     "key-using": {"key": ["encrypt", "decrypt"]},
     "looking": {"*": ["describe", "list"]},
-    "running": {"host": ["login", "configure"], "identity": "use"},
+    "running": {"host": ["login", "configure"], "identity": "run-as"},
     "administering": {"*": "*"},
 }
 
@@ -79,7 +79,7 @@ class Generated:
         for number in range(5):
             bars = {"object": "delete", "bucket": "delete"} if number % 2 else {"secret": "delete"}
             at = f"@works/unit-{number}"
-            yield {"section": "ceilings", "name": f"ceiling-{number}", "over": "resources", "at": at, "bars": bars}
+            yield {"section": "ceilings", "name": f"ceiling-{number}", "over": "targets", "at": at, "bars": bars}
         for group in self.groups:
             account = group.split("/", maxsplit=1)[0]
             members = [f"{account}/identity/runner-{n}" for n in range(min(10, self.each))]

@@ -215,8 +215,8 @@ def _refused(other: Estate, chains: Chains, chain: Chain) -> None:
     identities = {name: one for name, one in here.identities.items() if is_to_come(name)}
     resources = {name: one for name, one in here.resources.items() if name not in other.resources}
     there = replace(other, identities={**identities, **other.identities}, resources={**resources, **other.resources})
-    if chain.start.form in ("credential", "lodged") and chain.start.whom not in getattr(
-        other, "lodged" if chain.start.form == "lodged" else "credentials"
+    if chain.start.form in ("credential", "pipeline_access") and chain.start.whom not in getattr(
+        other, "pipeline_access" if chain.start.form == "pipeline_access" else "credentials"
     ):
         return
     assert not all(allowed(Naive(there, NOW), one) for one in journeys), f"had on both sides: {journeys}"

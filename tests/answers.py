@@ -23,25 +23,26 @@ from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Context, Estate, Origin
+from enthesis.model.words import BEARERS
 from enthesis.output.admitting import told_lines
 from enthesis.output.cards import card_lines
-from enthesis.output.checks import check_lines, check_sentence, danger_json
+from enthesis.output.checks import check_lines, check_sentence, risk_json
 from enthesis.output.differences import gain_sentences
 from enthesis.output.lines import Line, json_text, line, rendered
 from enthesis.output.proposals import proposal_lines
-from enthesis.output.reach import chain_words, hangs_on, start_words
+from enthesis.output.reach import chain_words, conditions, start_words
 from enthesis.output.verdicts import remedy_lines, verdict_json, verdict_lines
 from enthesis.proposals.proposing import propose
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.statements import Surveyed
 from enthesis.trusts.admitting import Admissions, told
 from enthesis.trusts.keyless import keyless_ways
-from enthesis.trusts.risks import dangers
+from enthesis.trusts.risks import risks
 from enthesis.verdicts.coming import NOBODY
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.expectations import judge_journey
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import BEARERS, Question, question_of
+from enthesis.verdicts.questions import Question, question_of
 from enthesis.verdicts.remedies import remedies_for
 from enthesis.verdicts.takeable import can_take_on
 
@@ -86,13 +87,13 @@ def checks(estate: Estate) -> Iterator[Line]:
     compiled = compile_estate(estate)
     chains = chains_from_now_on(Web(compiled, NOW.timestamp()))
     journeys = [judge_journey(compiled, one, NOW) for one in estate.journeys.values()]
-    found = dangers(chains)
+    found = risks(chains)
     for deciding, asked in ((decide, estate.invariants), (decide_by_change, estate.invariants[:2])):
         decided = [deciding(chains, one) for one in asked]
         yield line(check_sentence(estate, 1, journeys, decided, found))
         yield from check_lines({}, {}, chains, journeys, decided)
-    for danger in found.standing:
-        yield line(json.dumps(danger_json(danger), ensure_ascii=False, default=str))
+    for risk in found.standing:
+        yield line(json.dumps(risk_json(risk), ensure_ascii=False, default=str))
 
 
 def reached(estate: Estate) -> Iterator[Line]:
@@ -103,7 +104,7 @@ def reached(estate: Estate) -> Iterator[Line]:
         found = reachable(chains, [start], everything)
         yield line(f"== from {start_words(start)}: {len(found)}")
         for one in found[:25]:
-            yield line(f"  {one.verb} {one.target}: {chain_words(one)} {hangs_on(one.chain)}")
+            yield line(f"  {one.verb} {one.target}: {chain_words(one)} {conditions(one.chain)}")
         if number % 4:
             continue
         by_change = reachable_by_change(chains, [start], everything, {(one.target, one.verb) for one in found})
@@ -165,7 +166,7 @@ def differences(estate: Estate) -> Iterator[Line]:
         "the conditions of grants": replace(
             estate, grants=tuple(replace(one, when=(), until=None) for one in estate.grants)
         ),
-        "the credentials": replace(estate, credentials={}, lodged={}),
+        "the credentials": replace(estate, credentials={}, pipeline_access={}),
     }
     some = len(estate.grants) > 120  # what is long to compare is compared once less
     for what, other in list(versions.items())[2 * some :]:
@@ -199,7 +200,7 @@ def asked_half_way(estate: Estate) -> Iterator[Line]:
         for journey in journeys:
             verdict = judge.judge(Question(Origin("identity", identity), (), journey.attempt, journey.context, NOW))
             request = verdict.first_refused
-            why = ", ".join(request.refusing) if request is not None else "allowed"
+            why = ", ".join(request.refused_at) if request is not None else "allowed"
             assert journey.attempt is not None
             yield line(f"{identity} {journey.attempt.verb} {journey.attempt.target}: {why}")
 

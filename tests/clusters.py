@@ -149,7 +149,7 @@ def set_up(api: Api, rng: Random) -> None:
         name = f"narrow-{rng.randrange(5)}" if own else rng.choice([f"wide-{rng.randrange(14)}", "sum-a", "view"])
         subjects = [_subject(rng) for _ in range(rng.choice((1, 1, 2)))]
         api.binding(f"here-{number}", name, subjects, namespace, of_cluster=not own)
-    api.binding("owner", "tide-everything", [service_account("edge", "runner")], "edge")
+    api.binding("target-side", "tide-everything", [service_account("edge", "runner")], "edge")
 
 
 def _subject(rng: Random) -> dict[str, str]:

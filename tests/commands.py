@@ -19,7 +19,7 @@ TRIED: dict[str, tuple[str, ...]] = {
     "sign-in": ("--organisation", "saltmarsh"),
     "sign-out": (),
     "whoami": (),
-    "key": (),
+    "credential": (),
     "lab start": (),
     "lab stop": ("--estate", "{new}"),
     "lab status": (),

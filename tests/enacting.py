@@ -46,8 +46,8 @@ def enacted_and_proved(enthesis: Program, folder: Path, seed: int, journeys: int
         first = verdict.first_refused
         outcome = "allowed" if verdict.allowed else "refused"
         assert live["outcome"] == outcome, (seed, name, live["evidence"])
-        if first is not None and "names" not in first.refusing:
-            assert live["refused_at"] == list(first.refusing), (seed, name, live["evidence"])
+        if first is not None and "names" not in first.refused_at:
+            assert live["refused_at"] == list(first.refused_at), (seed, name, live["evidence"])
         counted[f"journeys {outcome}"] += 1
     return counted
 

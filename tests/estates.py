@@ -129,11 +129,11 @@ def estates(draw: st.DrawFn) -> dict[str, Any]:
         shown = draw(st.dictionaries(NAME.filter(lambda name: name != "aud"), PLAIN, max_size=2))
         origin = {"token": escaped(issuer), "claims": {**shown, "aud": [escaped(draw(NAME))]}}
         expect = draw(st.sampled_from(["allowed", "refused"]))
-        because = maybe(st.sampled_from(["names", ["owner", "caller"]])) if expect == "refused" else None
+        because = maybe(st.sampled_from(["names", ["target-side", "caller-side"]])) if expect == "refused" else None
         context = maybe(st.sampled_from([{"network": None}, {"network": "10.0.0.1", "session_age": "5m"}]))
         hops = draw(st.lists(some(identities), max_size=2))
         attempt = f"write {escaped(buckets[0])}/object/x"
-        more = {"because": because, "context": context, "keyless": maybe(st.booleans()), "within": maybe(DURATION)}
+        more = {"refused_at": because, "context": context, "keyless": maybe(st.booleans()), "within": maybe(DURATION)}
         return clean({"from": origin, "through": hops, "attempt": attempt, "expect": expect, **more})
 
     permission = st.sampled_from([{"object": ["read", "write"]}, {"*": ["*"]}, {"identity": ["take-on"], "key": "*"}])

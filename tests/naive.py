@@ -365,9 +365,9 @@ class Naive:
             return False
         if (journey.expect == "allowed") != (not refused):
             return False
-        if "names" in refused and "names" not in journey.because:
+        if "names" in refused and "names" not in journey.refused_at:
             return False
-        if not set(journey.because) <= refused:
+        if not set(journey.refused_at) <= refused:
             return False
         if journey.keyless and journey.origin.form in ("credential", "identity"):
             return False
@@ -398,7 +398,9 @@ class Naive:
     # one request
 
     def request(self, caller: Caller, verb: str, target: str, onto: str | None) -> Seen:
-        steps = dict.fromkeys(("names", "provider", "ceilings", "owner", "caller", "companions", "session"), UNKNOWN)
+        steps = dict.fromkeys(
+            ("names", "provider", "ceilings", "target-side", "caller-side", "companions", "session"), UNKNOWN
+        )
         seen = Seen(steps)
         kind = self.kind_at(target)
         known = (
@@ -425,8 +427,8 @@ class Naive:
             owner = False
         else:
             owner = self.granted(caller, verb, target, kind, facts, self.owners(target))
-        steps["owner"] = ALLOWED if owner else REFUSED
-        steps["caller"] = self.caller_step(caller, verb, target, kind, facts, admitting)
+        steps["target-side"] = ALLOWED if owner else REFUSED
+        steps["caller-side"] = self.caller_step(caller, verb, target, kind, facts, admitting)
         let = self.lets_out(caller, verb, target, kind, facts)
         seen.admitting = [one for one in admitting if one.admits.form != "account" or let]
         steps["companions"] = self.companions_step(caller, verb, target, kind, onto)
@@ -687,7 +689,7 @@ class Naive:
                     break
         if its_class == "run":
             for identity in sorted(self.runs_as(target)):
-                yield self.also(caller, "use", identity)
+                yield self.also(caller, "run-as", identity)
         if verb == "attach" and onto is not None:
             yield self.also(caller, "configure", onto)
         person = self.person_behind()

@@ -20,10 +20,11 @@ from enthesis.conditions.sampling import sample_of
 from enthesis.files.folder import read_texts
 from enthesis.model.conditions import Equal, Glob
 from enthesis.model.estate import Attempt, Context, Estate, Origin
+from enthesis.model.words import BEARERS
 from enthesis.trusts.admitting import BESIDES, Admissions, near_misses
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import BEARERS, Question
+from enthesis.verdicts.questions import Question
 
 from .conftest import Program, examples
 from .test_judging import random_estate

@@ -29,7 +29,7 @@ def test_trace_names_the_cause_and_who_can_mend_it_in_its_first_line(enthesis: P
     ran = enthesis("trace", "--journey", "publish-from-a-side-branch", at=saltmarsh)
     assert ran.code == 1
     first = ran.out.splitlines()[0]
-    assert first.startswith("Refused at owner: no trust of build/identity/publisher admits the bearer (sub is ")
+    assert first.startswith("Refused at target-side: no trust of build/identity/publisher admits the bearer (sub is ")
     assert first.endswith("up to the administrators of build.")
     lines = ran.out.splitlines()
     wanted = next(line for line in lines if "wanted  " + MAIN in line)
@@ -50,7 +50,7 @@ def test_trace_of_an_allowed_request_shows_the_grant_that_allows_it(enthesis: Pr
     )
     assert said.json["allowed"] is True
     assert [step["step"] for step in said.json["requests"][0]["steps"]] == [
-        "names", "provider", "ceilings", "owner", "caller", "companions", "session",
+        "names", "provider", "ceilings", "target-side", "caller-side", "companions", "session",
     ]  # fmt: skip
 
 
@@ -58,7 +58,7 @@ def test_a_ceiling_is_never_hidden_behind_a_smaller_remedy(enthesis: Program, sa
     asked = ("trace", "delete", ANSWER, "--from", "bulletin/identity/page-writer", "--format", "json")
     said = enthesis(*asked, at=saltmarsh)
     assert said.code == 1
-    assert set(said.json["refusing"]) == {"ceilings", "owner"}
+    assert set(said.json["refused_at"]) == {"ceilings", "target-side"}
     assert "@saltmarsh/public" in said.json["says"] and "bulletin" in said.json["says"]
     for remedy in said.json["remedies"]:
         assert any("pages-stay" in change["sentence"] for change in remedy["changes"])
@@ -166,7 +166,7 @@ def test_a_journey_that_leaves_out_what_its_refusal_rests_on_is_a_mistake(enthes
     ("old", "new", "says"),
     [
         ("within: 1h", "within: 5m", "lives 15m, longer than 5m"),
-        ("because: owner", "because: ceilings", "refused at ceilings and is refused at owner"),
+        ("refused_at: target-side", "refused_at: ceilings", "refused at ceilings and is refused at target-side"),
         ("through: [build/identity/publisher]\n", "through: [build/identity/publishr]\n", "shows nothing about access"),
         ("from: {token: forge, claims: {sub: project/tides/bulletin/branch/main, aud: lowland, event: push}}",
          "from: {identity: build/identity/publisher}", "to be keyless"),
@@ -186,10 +186,10 @@ def test_every_expectation_is_held_against_the_verdict(
 def test_a_reason_that_only_a_later_request_refuses_for_is_said_not_to_show_live(
     enthesis: Program, saltmarsh: Path
 ) -> None:
-    old = "through: [build/identity/publisher]\n    expect: refused\n    because: owner"
+    old = "through: [build/identity/publisher]\n    expect: refused\n    refused_at: target-side"
     new = (
         "through: [build/identity/publisher, bulletin/identity/page-writer]\n"
-        "    attempt: delete bulletin/bucket/public-pages\n    expect: refused\n    because: [owner, ceilings]"
+        "    attempt: delete bulletin/bucket/public-pages\n    expect: refused\n    refused_at: [target-side, ceilings]"
     )
     edit(saltmarsh, "expected.yaml", old, new)
     checked = enthesis("check", at=saltmarsh)
@@ -263,7 +263,7 @@ def test_reach_says_who_by_which_chain_and_whether_it_starts_keyless(enthesis: P
     assert {row["keyless"] for row in rows} == {"keyless"}
     written = next(row for row in rows if row["verb"] == "write")
     assert written["hops"] == "2" and written["crossing"] == "yes"
-    assert f"sub {MAIN}" in written["hangs_on"]
+    assert f"sub {MAIN}" in written["conditions"]
     one_hop = enthesis("reach", "--from", "forge", "--hops", "1", "--format", "json", at=saltmarsh).json["found"]
     assert {one["target"] for one in one_hop} == {"build/identity/publisher", "bulletin/identity/page-writer"}
     fork = enthesis("reach", "--from", "forge", "--claim", "event=fork-merge", at=saltmarsh)

@@ -35,9 +35,9 @@ from .conftest import copied
 # -- bounds on work ---------------------------------------------------------------------------------------------------
 
 BOUNDS = (
-    ("reaching.chains", "MAX_LABELS"), ("reaching.free", "MAX_CHOICES"), ("reaching.differing", "MAX_TRIPLES"),
-    ("reaching.differing", "MAX_TRIED"), ("reaching.differing", "MAX_WALKED"), ("reaching.changes", "MAX_REQUESTS"),
-    ("trusting.patterns", "MAX_STATES"), ("trusting.values", "MAX_WAYS"), ("trusting.callers", "MAX_STEPS"),
+    ("chains.chains", "MAX_LABELS"), ("chains.clauses", "MAX_CHOICES"), ("chains.differences", "MAX_TRIPLES"),
+    ("chains.differences", "MAX_TRIED"), ("chains.differences", "MAX_WALKED"), ("chains.changes", "MAX_REQUESTS"),
+    ("conditions.patterns", "MAX_STATES"), ("conditions.values", "MAX_WAYS"), ("conditions.callers", "MAX_STEPS"),
 )  # fmt: skip
 PAGES = "bulletin/bucket/public-pages"
 ASKED = (
@@ -170,7 +170,7 @@ def asked_of(client: Client, transport: httpx.BaseTransport) -> Iterator[tuple[s
     yield "Attempts.attempt write", lambda: cloud.attempt(CREDENTIAL, WRITE, asked)
     yield "KeepsKeys.make_key", lambda: cloud.make_key("a", WantedKey("k", "a/identity/i", "access-key", NOW, "why"))
     yield "KeepsKeys.keys", lambda: cloud.keys(["a"])
-    yield "KeepsKeys.retire_key", lambda: cloud.retire_key("a", "1")
+    yield "KeepsKeys.revoke_credential", lambda: cloud.revoke_credential("a", "1")
     pipeline = Pipeline("x", client)
     yield "Issues.obtain", lambda: pipeline.obtain({"sub": "s", "aud": "a"})
     yield "KeepsLodged.use_lodged", lambda: pipeline.use_lodged("l", {"sub": "s"})

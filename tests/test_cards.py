@@ -51,7 +51,7 @@ grants:
 credentials:
   old: {of: a/identity/i, form: access-key, expires: "2020-01-01T00:00:00Z", held_in: a/host/h}
   hand: {of: a/identity/i, form: static-token}
-lodged: {way: {at: forge, of: a/identity/i, admits: {sub: main}, credential: hand}}
+pipeline_access: {way: {at: forge, of: a/identity/i, admits: {sub: main}, credential: hand}}
 journeys:
   by-hand: {from: {credential: hand}, attempt: read a/bucket/s/object/o, expect: refused}
 """

@@ -51,7 +51,7 @@ def test_the_whole_way(enthesis: Program, fresh_lab: Lab) -> None:
     allowed, refused = after.json["journeys"]
     assert (allowed["outcome"], allowed["keyless"], allowed["shortest_life_seconds"]) == ("allowed", True, 600)
     assert allowed["evidence"][-1]["said"] == "really there, and removed again"
-    assert (refused["outcome"], refused["refused_at"]) == ("refused", ["owner"])
+    assert (refused["outcome"], refused["refused_at"]) == ("refused", ["target-side"])
     nothing = enthesis("propose", "--expect-none", at=folder)
     assert nothing.code == 0 and nothing.out.startswith("Nothing is to be done")
 
@@ -212,7 +212,7 @@ def test_wrong_requests(enthesis: Program, enacted_lab: Lab, tmp_path: Path) -> 
     (tmp_path / "not.json").write_text("{", encoding="utf-8")
     assert enthesis("enact", str(tmp_path / "not.json"), at=folder).code == 2
     assert enthesis("enact", str(tmp_path / "missing.json"), at=folder).code == 2
-    other = {"enthesis": "proposal", "format": 1, "estate": "other", "steps": [], "blocked": [], "seen": {}}
+    other = {"enthesis": "proposal", "format": 2, "estate": "other", "steps": [], "blocked": [], "seen": {}}
     lists: dict[str, list[str]] = {name: [] for name in ("not_ours", "left", "theirs", "gives", "takes")}
     (tmp_path / "other.json").write_text(json.dumps({**other, **lists}), encoding="utf-8")
     ran = enthesis("enact", str(tmp_path / "other.json"), at=folder)

@@ -202,7 +202,7 @@ def test_keys_of_statements() -> None:
 
 @pytest.mark.parametrize(
     "data",
-    [None, [], {}, {"enthesis": "proposal", "format": 99}, {"enthesis": "proposal", "format": 1}],
+    [None, [], {}, {"enthesis": "proposal", "format": 99}, {"enthesis": "proposal", "format": 2}],
 )
 def test_what_is_no_proposal_is_said(data: Any) -> None:
     with pytest.raises(ValueError, match="proposal"):

@@ -111,7 +111,7 @@ def test_a_thousand_questions_to_the_cluster_and_to_its_survey_have_the_same_ans
         who = Origin("identity", f"{GRID}/namespace/{namespace}/identity/{account}")
         attempt = Attempt(verb_of(one["verb"]), target(one))
         verdict = judge.judge(Question(who, (), attempt, Context(), NOW))
-        assert "names" not in verdict.refusing, (one, verdict.first_refused)
+        assert "names" not in verdict.refused_at, (one, verdict.first_refused)
         if verdict.allowed != bool(why):
             differing.append((namespace, account, one, why, verdict.allowed))
     assert not differing, differing[:5]
@@ -139,7 +139,7 @@ def test_each_feature_of_rules_decides_some(enthesis: Program, own: tuple[Path, 
 
     def code(name: str, *words: str) -> int:
         who = f"{GRID}/namespace/nowcast/identity/{name}"
-        return enthesis("trace", "--live", str(live), *words, "--from", who, "-q", at=tmp_path).code
+        return enthesis("trace", "--survey", str(live), *words, "--from", who, "-q", at=tmp_path).code
 
     here, elsewhere = f"{GRID}/namespace/nowcast", f"{GRID}/namespace/tiles"
     assert code("one", "clear", f"{here}/configmaps/a") == 0
@@ -185,7 +185,7 @@ def test_one_secret_and_who_can_reach_it_without_any_estate(
     secret = f"{GRID}/namespace/nowcast/secret/db"
 
     def reaching(*more: str) -> set[str]:
-        words = ("reach", "--live", str(live), "--to", secret, "--verb", "read", "--format", "json", *more)
+        words = ("reach", "--survey", str(live), "--to", secret, "--verb", "read", "--format", "json", *more)
         ran = enthesis(*words, at=tmp_path)
         assert ran.code == 0, ran.err
         return {one["steps"][0]["caller"].rsplit("/", 1)[1] for one in ran.json["found"]}
@@ -217,8 +217,8 @@ def test_stored_tokens_are_found_and_whoever_sees_one_has_its_identity(
     assert survey.estate.credentials["nowcast/old-token"].of == f"{GRID}/namespace/nowcast/identity/old"
     assert "c2VjcmV0" not in live.read_text() and "secret-of-old" not in live.read_text()
     who = f"{GRID}/namespace/tiles/identity/sees"
-    said = enthesis("reach", "--live", str(live), "--from", who, "--format", "json", at=tmp_path).json
-    assert any(one["target"].endswith("identity/old") and one["verb"] == "use" for one in said["found"])
+    said = enthesis("reach", "--survey", str(live), "--from", who, "--format", "json", at=tmp_path).json
+    assert any(one["target"].endswith("identity/old") and one["verb"] == "run-as" for one in said["found"])
 
 
 def test_what_cannot_be_said_or_read_is_listed_and_never_dropped(
@@ -263,7 +263,7 @@ def test_what_cannot_be_said_or_read_is_listed_and_never_dropped(
     ran = enthesis("survey", "--cluster", GRID, "--kubeconfig", str(config), "--out", out, at=tmp_path)
     assert ran.code == 3
     assert "secrets (names only)" in ran.err and "cannot list resource" in ran.err and token not in ran.err
-    ran = enthesis("reach", "--live", out, "--to", f"{GRID}/namespace/nowcast/workload/job-1", at=tmp_path)
+    ran = enthesis("reach", "--survey", out, "--to", f"{GRID}/namespace/nowcast/workload/job-1", at=tmp_path)
     assert ran.code in (0, 1) and "This survey is not whole" in ran.err
 
 
@@ -412,7 +412,7 @@ def test_a_survey_stands_beside_an_estate_and_in_place_of_one(
     ran = enthesis("card", f"{GRID}/namespace/nowcast/identity/planned", at=folder)
     assert ran.code == 0
     assert enthesis("card", f"{GRID}/namespace/nowcast/identity/runner", at=folder).code == 2
-    live = ("--live", str(out))
+    live = ("--survey", str(out))
     assert enthesis("card", f"{GRID}/namespace/nowcast/identity/runner", *live, at=folder).code == 0
     assert enthesis("card", f"{GRID}/namespace/nowcast/identity/planned", *live, at=folder).code == 2
     assert enthesis("card", f"{GRID}/namespace/nowcast/identity/runner", *live, at=tmp_path).code == 0
@@ -432,14 +432,14 @@ def test_journeys_and_invariants_are_judged_on_what_is_so(
     (folder / "expected.json").write_text(json.dumps(more))
     out = folder / "live.jsonl"
     surveyed(enthesis, folder, out)
-    assert enthesis("check", at=folder).code == enthesis("check", "--live", str(out), at=folder).code == 0
+    assert enthesis("check", at=folder).code == enthesis("check", "--survey", str(out), at=folder).code == 0
     api.role("peeking", [{"apiGroups": [""], "resources": ["secrets"], "verbs": ["list"]}])
     api.binding("peeking", "peeking", [service_account("nowcast", "runner")])
     surveyed(enthesis, folder, out)
     assert enthesis("check", at=folder).code == 0
-    ran = enthesis("check", "--live", str(out), at=folder)
+    ran = enthesis("check", "--survey", str(out), at=folder)
     assert ran.code == 1 and "kept is broken" in ran.out and "no-secret" in ran.out
-    assert enthesis("check", "--live", str(out), at=tmp_path).code == 0  # nothing is expected there
+    assert enthesis("check", "--survey", str(out), at=tmp_path).code == 0  # nothing is expected there
 
 
 def test_clouds_are_surveyed_too(enthesis: Program, enacted_lab: object, tmp_path: Path) -> None:
@@ -449,7 +449,7 @@ def test_clouds_are_surveyed_too(enthesis: Program, enacted_lab: object, tmp_pat
     assert ran.code == 0, ran.err
     assert "Surveyed lowland, highmoor, whole" in ran.err
     page = "bulletin/bucket/public-pages/object/today.html"
-    words = ("trace", "write", page, "--from", "bulletin/identity/page-writer", "--live", str(out))
+    words = ("trace", "write", page, "--from", "bulletin/identity/page-writer", "--survey", str(out))
     assert enthesis(*words, at=tmp_path).code == 0
     assert enthesis(*words, at=folder).code == 0
     assert enthesis("trace", "delete", *words[2:], at=tmp_path).code == 1
@@ -475,9 +475,9 @@ def test_a_survey_that_cannot_be_read_says_where(
     surveyed(enthesis, folder, out)
     lines = out.read_text().splitlines(keepends=True)
     out.write_text("".join(change(lines)))  # type: ignore[operator]
-    ran = enthesis("reach", "--live", "live.jsonl", "--to", GRID, at=tmp_path)
+    ran = enthesis("reach", "--survey", "live.jsonl", "--to", GRID, at=tmp_path)
     assert ran.code == 2, ran.out
     assert says in ran.err
     out.write_text("".join(islice(lines, len(lines) - 1)))
-    ran = enthesis("reach", "--live", "live.jsonl", "--to", GRID, at=tmp_path)
+    ran = enthesis("reach", "--survey", "live.jsonl", "--to", GRID, at=tmp_path)
     assert "This survey is not whole, so there may be more: its end could not be read." in ran.err

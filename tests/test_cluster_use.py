@@ -68,22 +68,23 @@ journeys:
     from: {identity: surge/cluster/grid/namespace/nowcast/identity/cleaner}
     attempt: list surge/cluster/grid/namespace/tiles/workload/any
     expect: refused
-    because: owner
+    refused_at: target-side
   one-secret: {from: {identity: surge/cluster/grid/namespace/nowcast/identity/cleaner},
     attempt: read surge/cluster/grid/namespace/nowcast/secret/db, expect: allowed}
   not-the-other: {from: {identity: surge/cluster/grid/namespace/nowcast/identity/cleaner},
-    attempt: read surge/cluster/grid/namespace/nowcast/secret/feed, expect: refused, because: owner}
+    attempt: read surge/cluster/grid/namespace/nowcast/secret/feed, expect: refused, refused_at: target-side}
   what-runs: {from: {workload: surge/cluster/grid/namespace/nowcast/workload/job-1},
     through: [surge/cluster/grid/namespace/nowcast/identity/default],
-    attempt: list surge/cluster/grid/namespace/nowcast/workload/job-1, expect: refused, because: owner, keyless: true}
+    attempt: list surge/cluster/grid/namespace/nowcast/workload/job-1,
+    expect: refused, refused_at: target-side, keyless: true}
   runs-as-another: {from: {workload: surge/cluster/grid/namespace/nowcast/workload/job-1},
-    through: [surge/cluster/grid/namespace/nowcast/identity/cleaner], expect: refused, because: owner}
+    through: [surge/cluster/grid/namespace/nowcast/identity/cleaner], expect: refused, refused_at: target-side}
   uploads: {from: {token: grid, claims: {sub: "system:serviceaccount:nowcast:cleaner", aud: highmoor}},
     through: [surge/identity/uploader], attempt: write surge/bucket/forecasts/object/a, expect: allowed, keyless: true}
   not-from-another: {from: {token: grid, claims: {sub: "system:serviceaccount:nowcast:default", aud: highmoor}},
-    through: [surge/identity/uploader], expect: refused, because: owner}
+    through: [surge/identity/uploader], expect: refused, refused_at: target-side}
   not-for-another: {from: {token: grid, claims: {sub: "system:serviceaccount:nowcast:cleaner", aud: elsewhere}},
-    through: [surge/identity/uploader], expect: refused, because: owner}
+    through: [surge/identity/uploader], expect: refused, refused_at: target-side}
 """
 
 
@@ -133,7 +134,7 @@ def test_from_nothing_to_proved_and_withdrawn(enthesis: Program, grid: tuple[Pat
     assert ran.code == 0, ran.err
     ran = enthesis("prove", "cleans-its-own", "one-secret", at=folder)
     assert ran.code == 1
-    assert "cleans-its-own  unmet        refused at owner" in ran.out
+    assert "cleans-its-own  unmet        refused at target-side" in ran.out
     assert "one-secret      as expected  allowed" in ran.out
 
 
@@ -364,7 +365,7 @@ def test_tokens_are_checked_offline_with_keys_that_were_surveyed(
     token = api.made("/api/v1/namespaces/nowcast/serviceaccounts/cleaner/token", asked)["status"]["token"]
     keys = tmp_path / "keys.jsonl"
     assert enthesis("survey", "--issuer", "grid", "--out", str(keys), at=folder).code == 0
-    words = ("admit", "surge/identity/uploader", "--token", "-", "--offline", "--live", str(keys))
+    words = ("admit", "surge/identity/uploader", "--token", "-", "--offline", "--survey", str(keys))
     ran = enthesis(*words, at=folder, stdin=token)
     assert ran.code == 0, ran.out
     assert "signed  with a key of grid" in ran.out and "as published at 20" in ran.out

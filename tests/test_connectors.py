@@ -105,7 +105,7 @@ def test_records_are_lines_of_a_survey_that_reads_back_and_hold_no_secret(number
         lambda request: (_ for _ in ()).throw(httpx.ConnectError("gone")),
         lambda request: (_ for _ in ()).throw(httpx.ReadTimeout("late")),
     ],
-    ids=["broken", "failing", "refusing", "away", "late"],
+    ids=["broken", "failing", "refused_at", "away", "late"],
 )
 def test_whatever_a_system_does_only_our_errors_come_out(number: int, answer: Any) -> None:
     connector = list(connectors(answer))[number]
@@ -143,7 +143,7 @@ def test_the_documented_connector_is_complete_and_is_found(enthesis: Program, tm
     ran = enthesis("survey", "--with", "sheds=keys.json", "--out", "live.jsonl", at=tmp_path, **more)
     assert ran.code == 0, ran.err
     assert "'a/b' is no name for an address" in ran.err
-    ran = enthesis("reach", "--live", "live.jsonl", "--to", "sheds/shed/boats", at=tmp_path)
+    ran = enthesis("reach", "--survey", "live.jsonl", "--to", "sheds/shed/boats", at=tmp_path)
     assert ran.code == 0 and "ines" in ran.out and "tomas" not in ran.out
     ran = enthesis("survey", "--with", "barns=x", at=tmp_path, **more)
     assert ran.code == 2 and "installed: sheds" in ran.err

@@ -72,8 +72,13 @@ def test_the_crossing_works_as_it_stands(enthesis: Program, folder: Path) -> Non
 @pytest.mark.parametrize(
     ("pairs", "step", "says", "whose"),
     [
-        ([CALLERS_HALF], "caller", "no grant lets bulletin/identity/writer take on", "the administrators of bulletin"),
-        ([TRUST], "owner", "no trust of gauges/identity/reader admits", "the administrators of gauges"),
+        (
+            [CALLERS_HALF],
+            "caller-side",
+            "no grant lets bulletin/identity/writer take on",
+            "the administrators of bulletin",
+        ),
+        ([TRUST], "target-side", "no trust of gauges/identity/reader admits", "the administrators of gauges"),
         (
             [CEILING],
             "ceilings",
@@ -92,7 +97,7 @@ def test_each_cause_is_named_with_whoever_can_mend_it(
     assert ran.json["says"].startswith(f"Refused at {step}: ")
     assert says in ran.json["says"]
     assert ran.json["says"].endswith(f"up to {whose}.")
-    assert ran.json["refusing"] == [step]
+    assert ran.json["refused_at"] == [step]
     assert ran.json["remedies"], "nothing would turn it"
 
 
@@ -120,7 +125,7 @@ def test_a_key_that_only_one_side_may_use_is_not_mended_by_a_grant(enthesis: Pro
 def test_all_causes_are_named_at_once_and_no_remedy_leaves_one_out(enthesis: Program, folder: Path) -> None:
     change(folder, CALLERS_HALF, TRUST, CEILING, KEY_GRANT)
     ran = enthesis(*ASKED, "--format", "json", at=folder)
-    assert ran.json["refusing"] == ["ceilings", "owner", "caller", "companions"]
+    assert ran.json["refused_at"] == ["ceilings", "target-side", "caller-side", "companions"]
     for party in ("@works/open", "gauges", "bulletin"):
         assert f"the administrators of {party}" in ran.json["says"]
     assert ran.json["remedies"]
@@ -142,7 +147,7 @@ def test_a_remedy_written_by_each_party_opens_the_crossing(enthesis: Program, fo
 def test_another_provider_wants_an_identity_there_first(enthesis: Program, folder: Path) -> None:
     asked = ("trace", "read", "archive/bucket/old/object/a", "--from", "gauges/identity/reader")
     ran = enthesis(*asked, "--format", "json", at=folder)
-    assert ran.json["refusing"] == ["provider", "owner"]
+    assert ran.json["refused_at"] == ["provider", "target-side"]
     assert "take on an identity there first" in ran.json["says"]
 
 
@@ -152,8 +157,8 @@ def test_the_half_of_an_outside_party_is_theirs(enthesis: Program, folder: Path)
     ran = enthesis(*asked, "--format", "json", at=folder)
     assert ran.code == 0
     steps = {step["step"]: step for step in ran.json["requests"][0]["steps"]}
-    assert steps["caller"]["outcome"] == "theirs"
-    assert "administered by others" in steps["caller"]["grounds"][0]["text"]
+    assert steps["caller-side"]["outcome"] == "theirs"
+    assert "administered by others" in steps["caller-side"]["grounds"][0]["text"]
 
 
 def test_a_one_sided_provider_asks_its_owner_alone(enthesis: Program, folder: Path) -> None:

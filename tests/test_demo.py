@@ -55,7 +55,7 @@ SAID = {
     ),
     "groups": ("without coast north: gauges/identity/pier-south", "may read gauges/secret/offsets"),
     "keys": ("has a keyless way in", "its value is in tape.key", "because the tape robot"),
-    "lodged": ("leads to gauges/identity/archiver", "All is refused that must be: 17 callers"),
+    "pipeline_access": ("leads to gauges/identity/archiver", "All is refused that must be: 17 callers"),
     "lending": ("Here you are bulletin/identity/page-writer", "Here you are gauges/identity/calibrator"),
     "patterns": ("There are 6 patterns", "differ in names only"),
 }

@@ -20,22 +20,22 @@ WITHDRAWN = {
     "a-host-writes-levels": (
         "collectors.yaml",
         "  - {what: gauges/host/collector-1, runs_as: gauges/identity/collector}\n",
-        "owner",
+        "target-side",
     ),
     "a-member-of-the-pool-writes-levels": (
         "collectors.yaml",
         "  - {what: gauges/pool/collectors, runs_as: gauges/identity/collector}\n",
-        "owner",
+        "target-side",
     ),
     "the-function-reads-drafts-as-itself": (
         "rendering.yaml",
         "  - {to: bulletin/identity/render, role: draft-reading, at: bulletin/bucket/drafts}\n",
-        "owner",
+        "target-side",
     ),
     "the-connector-sends": (
         "rendering.yaml",
         "  - {what: bulletin/connector/mail, runs_as: bulletin/identity/sender}\n",
-        "owner",
+        "target-side",
     ),
     "who-may-use-the-identity-logs-in": (
         "people.yaml",
@@ -45,7 +45,7 @@ WITHDRAWN = {
     "the-north-reads-offsets": (
         "groups.yaml",
         "  - {to: gauges/group/northern, role: offset-reading, at: gauges/secret/offsets}\n",
-        "owner",
+        "target-side",
     ),
     "the-archive-reads-levels": (
         "archive.yaml",
@@ -325,7 +325,7 @@ def test_a_group_by_rule_finds_the_identity_of_a_new_instance_in_the_place(enthe
         "  in-the-pool: {from: {host: gauges/pool/collectors/host/c-1}, through: [gauges/identity/c-1],"
         " attempt: read gauges/secret/offsets, expect: allowed}\n"
         "  elsewhere: {from: {host: gauges/host/elsewhere}, through: [gauges/identity/away],"
-        " attempt: read gauges/secret/offsets, expect: refused, because: owner}\n"
+        " attempt: read gauges/secret/offsets, expect: refused, refused_at: target-side}\n"
         "  the-member-is-a-collector-too: {from: {host: gauges/pool/collectors/host/c-1},"
         " through: [gauges/identity/collector], expect: allowed}\n"
     )

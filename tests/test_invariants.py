@@ -35,7 +35,7 @@ identities:
 roles:
   writes: {allows: {object: write}}
   takes: {allows: {identity: take-on}}
-  logs-in: {allows: {host: login, identity: use}}
+  logs-in: {allows: {host: login, identity: run-as}}
   enters: {allows: {organisation: enter}}
 grants:
   - {to: left/identity/worker, role: writes, at: left/bucket/b}
@@ -142,7 +142,7 @@ def test_conditions_of_a_whole_chain_must_hold_at_once() -> None:
 
 def test_a_ceiling_with_a_condition_bars_only_where_that_may_be_true() -> None:
     claim = NEVER % "by: left/identity/worker"
-    ceiling = "ceilings: [{name: c, over: resources, at: left, bars: {object: write}%s}]\n"
+    ceiling = "ceilings: [{name: c, over: targets, at: left, bars: {object: write}%s}]\n"
     assert decided(claim, ceiling % "")[0].outcome == HOLDS
     found, _ = decided(claim, ceiling % ", when: {network: {not: {within: 10.0.0.0/8}}}")
     assert found.outcome == BROKEN and found.chain is not None
@@ -155,7 +155,7 @@ def test_logging_in_and_using_lead_on_to_the_identities_there() -> None:
     login = "grants: [{to: '@works/identity/ines', role: logs-in, at: left}]\n"
     found = decided(NEVER % "from: {person: '@works/identity/ines'}", login)
     assert found[0].outcome == BROKEN
-    assert verbs(found) == ["use", "write"]
+    assert verbs(found) == ["run-as", "write"]
     assert decided(ONLY % "left/identity/worker", login)[0].outcome == BROKEN
     assert decided(ONLY % "[left/identity/worker, '@works/identity/ines']", login)[0].outcome == HOLDS
 
@@ -176,9 +176,11 @@ def test_stored_and_lodged_credentials_are_ways_in() -> None:
     assert decided(claim, key % ", disabled: true")[0].outcome == HOLDS
     assert decided(claim, key % ", expires: '2026-01-01T00:00:00Z'")[0].outcome == HOLDS
     assert decided(claim, key % ", when: {caller.account: right}")[0].outcome == HOLDS
-    lodged = "lodged: {kept: {at: forge, of: left/identity/worker, admits: {sub: main}, credential: old}}\n"
-    assert decided(NEVER % "from: {token: forge}", key % "", lodged)[0].outcome == BROKEN
-    assert decided(NEVER % "from: {token: forge, claims: {sub: other}}", key % "", lodged)[0].outcome == HOLDS
+    pipeline_access = (
+        "pipeline_access: {kept: {at: forge, of: left/identity/worker, admits: {sub: main}, credential: old}}\n"
+    )
+    assert decided(NEVER % "from: {token: forge}", key % "", pipeline_access)[0].outcome == BROKEN
+    assert decided(NEVER % "from: {token: forge, claims: {sub: other}}", key % "", pipeline_access)[0].outcome == HOLDS
 
 
 def test_taking_on_itself_can_be_what_must_never_be() -> None:
@@ -201,10 +203,10 @@ def test_taking_on_itself_can_be_what_must_never_be() -> None:
     ],
 )
 def test_what_a_chain_can_change_counts_when_asked(allows: str, at: str, outcome: str) -> None:
-    allows = allows.replace(", identity2: x", "").replace("identity: attach, host", "identity: [attach, use], host")
+    allows = allows.replace(", identity2: x", "").replace("identity: attach, host", "identity: [attach, run-as], host")
     power = f"roles: {{power: {{allows: {allows}}}}}\ngrants: [{{to: left/identity/other, role: power, at: {at}}}]\n"
     claim = NEVER % "by: left/identity/other"
-    if "use" not in allows:
+    if "run-as" not in allows:
         assert decided(claim, power)[0].outcome == HOLDS
     assert decided(claim, power, by_change=True)[0].outcome == outcome
 
@@ -223,7 +225,7 @@ def test_changing_a_role_rewrites_what_its_holder_has_bound() -> None:
 
 
 def test_a_ceiling_that_can_be_lifted_does_not_save_a_claim() -> None:
-    ceiling = "ceilings: [{name: c, over: resources, at: left, bars: {object: write}}]\n"
+    ceiling = "ceilings: [{name: c, over: targets, at: left, bars: {object: write}}]\n"
     lift = (
         "roles: {power: {allows: {account: change-ceiling}}}\n"
         "grants: [{to: left/identity/worker, role: power, at: left}]\n"

@@ -13,7 +13,8 @@ from enthesis.files.editing import edited
 from enthesis.files.folder import read_texts
 from enthesis.files.writing import estate_text
 from enthesis.model.estate import Estate, Journey
-from enthesis.verdicts.answers import REFUSED, STEPS, THEIRS
+from enthesis.model.words import STEPS
+from enthesis.verdicts.answers import REFUSED, THEIRS
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question, question_of

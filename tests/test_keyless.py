@@ -62,7 +62,7 @@ def test_a_keyless_way_that_is_there_comes_first() -> None:
     [
         ("attachments: [{what: left/host/h, runs_as: left/identity/a}]", {"attached": True}),
         (
-            "lodged: {l: {at: forge, of: left/identity/a, admits: {sub: ours/x}}}",
+            "pipeline_access: {l: {at: forge, of: left/identity/a, admits: {sub: ours/x}}}",
             {"token": "forge", "claims": {"sub": "ours/x", "aud": "north"}},
         ),
         (
@@ -97,10 +97,10 @@ def test_no_trust_in_every_run_of_ours_is_offered() -> None:
 
 
 def test_what_is_lodged_is_for_runs_of_ours_alone() -> None:
-    estate = estate_of('lodged: {l: {at: forge, of: left/identity/a, admits: {sub: {glob: "**/main"}}}}\n')
-    assert len(runs_admitted(estate, estate.lodged["l"])) == 2
-    plain = estate_of("lodged: {l: {at: forge, of: left/identity/a, admits: {sub: ours/main}}}\n")
-    assert len(runs_admitted(plain, plain.lodged["l"])) == 1  # says so already
+    estate = estate_of('pipeline_access: {l: {at: forge, of: left/identity/a, admits: {sub: {glob: "**/main"}}}}\n')
+    assert len(runs_admitted(estate, estate.pipeline_access["l"])) == 2
+    plain = estate_of("pipeline_access: {l: {at: forge, of: left/identity/a, admits: {sub: ours/main}}}\n")
+    assert len(runs_admitted(plain, plain.pipeline_access["l"])) == 1  # says so already
     forge = estate.issuers["forge"]
     assert is_anothers(forge, {"sub": "theirs/main"}) and is_anothers(forge, {})
     assert not is_anothers(forge, {"sub": "ours/main"})
@@ -261,14 +261,14 @@ def test_what_looks_like_a_secret_is_dotted_out(text: str, shown: str) -> None:
 def test_a_card_says_through_which_group_somebody_comes_to_an_identity_as_a_thing() -> None:
     text = (
         'groups: {left/group/crew: {members: ["@works/identity/p"]}, left/group/idle: {members: [left/identity/b]}}\n'
-        "roles: {issuing: {allows: {identity: [issue, use]}}, reading: {allows: {object: [read]}}}\n"
+        "roles: {issuing: {allows: {identity: [issue, run-as]}}, reading: {allows: {object: [read]}}}\n"
         "grants:\n- {to: left/group/crew, role: issuing, at: left/identity/a}\n"
         "- {to: left/group/idle, role: reading, at: left}\n"
     )
     found = card(Web(compile_estate(estate_of(text)), NOW.timestamp()), "left/identity/a", NOW)
     assert found is not None
-    items = next(part.items for part in found.parts if part.head == "who may use, attach, issue or change it")
+    items = next(part.items for part in found.parts if part.head == "who may run as, attach, issue or change it")
     assert [one.text for one in items] == [
-        "@works/identity/p: use, issue",
-        "through the group left/group/crew: use, issue",
+        "@works/identity/p: run-as, issue",
+        "through the group left/group/crew: run-as, issue",
     ]

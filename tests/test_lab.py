@@ -141,12 +141,12 @@ def test_a_run_by_project_and_branch(client: Client) -> None:
 )
 def test_other_callers_are_refused_by_the_owner(client: Client, claims: Any, audience: str) -> None:
     answer = client.exchange(client.token(claims, audience), PUBLISHER)
-    assert (answer.status_code, answer.json()["refused_at"]) == (400, ["owner"])
+    assert (answer.status_code, answer.json()["refused_at"]) == (400, ["target-side"])
     assert answer.json()["error"] == "invalid_request"  # RFC 8693, section 2.2.2
 
 
 def test_a_hop_cannot_be_left_out_and_a_bearer_opens_nothing(client: Client) -> None:
-    assert client.exchange(client.token(), WRITER).json()["refused_at"] == ["owner"]
+    assert client.exchange(client.token(), WRITER).json()["refused_at"] == ["target-side"]
     assert client.ask("PUT", f"/places/{PAGE}", client.session(PUBLISHER)).status_code == 403
     assert client.ask("PUT", f"/places/{PAGE}", client.token()).status_code == 401
 
@@ -156,8 +156,8 @@ def test_what_is_written_is_really_there_and_a_ceiling_keeps_it(client: Client) 
     assert client.ask("PUT", f"/places/{PAGE}", session, content=b"high water").status_code == 201
     above = PAGE.rsplit("/", 1)[0]
     assert PAGE in client.ask("GET", f"/places/{above}?list", session).json()["items"]
-    assert client.ask("GET", f"/places/{PAGE}", session).json()["refused_at"] == ["owner"]
-    assert client.ask("DELETE", f"/places/{PAGE}", session).json()["refused_at"] == ["ceilings", "owner"]
+    assert client.ask("GET", f"/places/{PAGE}", session).json()["refused_at"] == ["target-side"]
+    assert client.ask("DELETE", f"/places/{PAGE}", session).json()["refused_at"] == ["ceilings", "target-side"]
     trial = client.ask("PUT", f"/places/{PAGE}?trial", session, content=b"low water")
     path = trial.headers["location"].removeprefix(client.lab.services["lowland"])
     assert client.ask("GET", path, session).json()["stored"] is True

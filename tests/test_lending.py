@@ -180,7 +180,7 @@ def test_a_token_in_a_file_is_as_good_as_in_a_variable_until_it_ends(
     ends = claims_in(good)["exp"]
     for odd, code, says in (
         ({"exp": 1_700_000_000}, 1, "Nothing that could take on"),
-        ({"sub": "project/tides/other/branch/main"}, 1, "refused at owner"),
+        ({"sub": "project/tides/other/branch/main"}, 1, "refused at target-side"),
         ({"exp": ends + 60}, 3, "signature or form is wrong"),  # all that it says fits, and nobody signed it
     ):
         file.write_text(altered(good, odd))
@@ -333,7 +333,7 @@ def test_the_program_gets_a_session_and_its_exit_code_is_ours(enthesis: Program,
     assert in_run(enthesis, lab, "lend", WRITER).code == 2
     assert in_run(enthesis, lab, "lend", "bulletin/identity/page-writr", "--", "true").code == 2
     refused = in_run(enthesis, lab, "lend", COLLECTOR, "--", sys.executable, "-c", "print('ran')")
-    assert (refused.code, refused.out) == (1, "") and "refused at owner" in refused.err
+    assert (refused.code, refused.out) == (1, "") and "refused at target-side" in refused.err
 
 
 def test_the_same_program_runs_on_a_host_and_with_a_sign_in(enthesis: Program, lab: Lab, runtime: Path) -> None:
@@ -449,7 +449,7 @@ def test_a_sign_in_that_is_refused_forgotten_or_without_a_second_factor(
     assert sign_in(enthesis, lab, runtime, "--quiet").code == 0
     where = {"XDG_RUNTIME_DIR": str(runtime)}
     lend = enthesis("lend", "gauges/identity/calibrator", "--", "true", at=lab.folder, **where)
-    assert lend.code == 1 and "refused at owner" in lend.err
+    assert lend.code == 1 and "refused at target-side" in lend.err
     path = next(runtime.rglob("*.json"))
     kept = path.read_text()
     assert enthesis("sign-out", at=lab.folder, **where).code == 0
@@ -472,10 +472,10 @@ def test_no_key_without_a_reason_an_end_and_a_place_and_the_keyless_way_first(
     enthesis: Program, lab: Lab, tmp_path: Path
 ) -> None:
     archiver, into = "gauges/identity/archiver", tmp_path / "tape.key"
-    there = ("key", "tape", "--of", archiver, "--because", "the tape robot", "--into", str(into))
+    there = ("credential", "tape", "--of", archiver, "--because", "the tape robot", "--into", str(into))
     first = enthesis(*there, "--for", "7d", at=lab.folder)
     assert first.code == 1 and "has a keyless way in" in first.out and "archive.yaml" in first.out
-    near = enthesis("key", "x", "--of", "gauges/identity/calibrator", at=lab.folder)
+    near = enthesis("credential", "x", "--of", "gauges/identity/calibrator", at=lab.folder)
     assert near.code == 1
     assert "- {of: gauges/identity/calibrator, admits: {attached: true}, session: 1h}" in near.out
     for words, says in (
@@ -494,7 +494,7 @@ def test_no_key_without_a_reason_an_end_and_a_place_and_the_keyless_way_first(
     assert enthesis(*there, "--for", "7d", "--anyway", at=lab.folder).code == 2  # there already
     assert json.loads(into.read_text()) == held
     for odd in (("--descriptor", "1"), ("--into", "tape.json")):
-        assert enthesis("key", "t2", "--of", archiver, "--because", "x", "--for", "1d", "--anyway", *odd,
+        assert enthesis("credential", "t2", "--of", archiver, "--because", "x", "--for", "1d", "--anyway", *odd,
                         at=lab.folder).code == 2  # fmt: skip
     more = "credentials: {tape: {of: gauges/identity/archiver, form: access-key}}\n"
     more += "journeys: {by-key: {from: {credential: tape}, attempt: read gauges/bucket/raw-levels/object/a,"
@@ -504,9 +504,9 @@ def test_no_key_without_a_reason_an_end_and_a_place_and_the_keyless_way_first(
         undecided = enthesis("prove", "by-key", at=lab.folder)
         assert undecided.code == 1 and "not at hand" in undecided.out
         assert enthesis("prove", "by-key", "--credential", f"tape={into}", at=lab.folder).code == 0
-        listed = enthesis("key", "--format", "json", at=lab.folder).json["keys"]
+        listed = enthesis("credential", "--format", "json", at=lab.folder).json["credentials"]
         assert [(one["name"], "last_used" in one) for one in listed] == [("tape", True)]
-        assert enthesis("key", "tape", "--retire", at=lab.folder).code == 0
+        assert enthesis("credential", "tape", "--revoke", at=lab.folder).code == 0
         retired = enthesis("prove", "by-key", "--credential", f"tape={into}", "--format", "json", at=lab.folder)
         assert retired.json["journeys"][0]["refused_at"] == ["names"]
     finally:
@@ -522,7 +522,7 @@ def test_a_key_goes_to_a_descriptor_and_to_no_other_place(
     words = ("--of", "gauges/identity/archiver", "--because", "the tape robot", "--for", "1h", "--anyway")
     try:
         done = subprocess.run(
-            [*US, "key", "by-pipe", *words, "--descriptor", str(into), "--format", "json"], cwd=lab.folder,
+            [*US, "credential", "by-pipe", *words, "--descriptor", str(into), "--format", "json"], cwd=lab.folder,
             env=dict(environment), pass_fds=(into,), capture_output=True, text=True, timeout=90, check=False,
         )  # fmt: skip
         os.close(into)
@@ -530,16 +530,16 @@ def test_a_key_goes_to_a_descriptor_and_to_no_other_place(
         with os.fdopen(out, closefd=False) as pipe:
             held = json.loads(pipe.read())
         assert held["id"] and held["form"] == "access-key" and held["value"] not in done.stdout + done.stderr
-        listed = enthesis("key", "--format", "json", at=lab.folder)
-        one = next(one for one in listed.json["keys"] if one["name"] == "by-pipe")
+        listed = enthesis("credential", "--format", "json", at=lab.folder)
+        one = next(one for one in listed.json["credentials"] if one["name"] == "by-pipe")
         assert one["fingerprint"] in done.stdout and held["value"] not in listed.out
-        closed = enthesis("key", "lost", *words, "--descriptor", "77", at=lab.folder)
+        closed = enthesis("credential", "lost", *words, "--descriptor", "77", at=lab.folder)
         assert closed.code == 2 and "77 cannot be written" in closed.err
-        assert "lost" not in enthesis("key", at=lab.folder).out  # none was made that went nowhere
+        assert "lost" not in enthesis("credential", at=lab.folder).out  # none was made that went nowhere
     finally:
         os.close(out)
-        assert enthesis("key", "by-pipe", "--retire", "--quiet", at=lab.folder).code == 0
-    assert enthesis("key", "by-pip", "--retire", at=lab.folder).code == 2
+        assert enthesis("credential", "by-pipe", "--revoke", "--quiet", at=lab.folder).code == 0
+    assert enthesis("credential", "by-pip", "--revoke", at=lab.folder).code == 2
 
 
 def test_a_key_is_for_an_identity_that_the_estate_knows(enthesis: Program, saltmarsh: Path) -> None:
@@ -547,9 +547,9 @@ def test_a_key_is_for_an_identity_that_the_estate_knows(enthesis: Program, saltm
         (("x", "--of", "bulletin/identity/page-writr"), f"perhaps {WRITER}"),
         (("x", "--of", MAREN), f"No such identity: {MAREN}"),
         (("x",), "say whose with --of"),
-        (("--retire",), "`enthesis key` lists what there is"),
+        (("--revoke",), "`enthesis credential` lists what there is"),
     ):
-        ran = enthesis("key", *words, at=saltmarsh)
+        ran = enthesis("credential", *words, at=saltmarsh)
         assert (ran.code, ran.out) == (2, "") and says in ran.err, (words, ran.err)
 
 
@@ -557,7 +557,7 @@ def test_an_estate_can_bound_keys_more_tightly(enthesis: Program, tmp_path: Path
     folder = copied(tmp_path / "estate", "estate.yaml", "archive.yaml")
     text = (folder / "estate.yaml").read_text()
     (folder / "estate.yaml").write_text(text.replace("shared]}", "shared], longest_key: 2d}"))
-    ran = enthesis("key", "tape", "--of", "gauges/identity/archiver", "--because", "x", "--for", "3d",
+    ran = enthesis("credential", "tape", "--of", "gauges/identity/archiver", "--because", "x", "--for", "3d",
                    "--into", "tape.key", "--anyway", at=folder)  # fmt: skip
     assert ran.code == 2 and "longer than 2d" in ran.err and not (folder / "tape.key").exists()
 
@@ -601,7 +601,7 @@ def test_no_secret_of_the_lab_is_anywhere_afterwards(
     run("propose", "--out", str(tmp_path / "proposal.json"))
     key = tmp_path / "canary.key"
     run(
-        "key",
+        "credential",
         "canary",
         "--of",
         "gauges/identity/archiver",

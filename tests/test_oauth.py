@@ -114,7 +114,7 @@ def test_an_exchange_is_refused_as_access_or_is_no_answer() -> None:
     assert isinstance(got, Credential)
     refusing = server(WHOLE, lambda form: httpx.Response(400, json={"error": "invalid_target"}))
     refused = OAuthProvider("desk", refusing).take_on(shown, "left/identity/a", None, Asked())
-    assert isinstance(refused, Refusal) and refused.steps == ("owner",)
+    assert isinstance(refused, Refusal) and refused.steps == ("target-side",)
     lacking = server({**WHOLE, "grant_types_supported": ["client_credentials"]})
     with pytest.raises(Mistaken, match="does not offer token exchange"):
         OAuthProvider("desk", lacking).take_on(shown, "left/identity/a", None, Asked())

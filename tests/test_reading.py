@@ -323,8 +323,8 @@ def test_ignoring_is_said_in_the_head_alone_and_never_of_it() -> None:
 
 
 def test_documents_of_our_own_are_left_out_and_sections_never_are() -> None:
-    survey = '{"enthesis": "survey", "version": 1}\n{"section": "roles", "name": "r", "allows": {}}\n'
-    reading = read_texts({"estate.yaml": SMALL, "live.json": survey, "p.json": '{"enthesis": "proposal", "format": 1}'})
+    survey = '{"enthesis": "survey", "version": 2}\n{"section": "roles", "name": "r", "allows": {}}\n'
+    reading = read_texts({"estate.yaml": SMALL, "live.json": survey, "p.json": '{"enthesis": "proposal", "format": 2}'})
     assert reading.estate is not None
     assert reading.skipped == {"live.json": "a survey that Enthesis wrote", "p.json": "a proposal that Enthesis wrote"}
     for hidden in ("enthesis: x\nroles: {}\n", "roles: {}\nenthesis: x\n"):

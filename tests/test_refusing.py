@@ -25,7 +25,7 @@ def test_near_misses_of_the_worked_example_are_refused(enthesis: Program, enacte
     said = enthesis("prove", "--near-misses", PUBLISHER, "--format", "json", at=enacted_lab.folder)
     (about,) = said.json["trials"]
     assert {trial["expected"] for trial in about["trials"]} == {"allowed", "refused"}
-    assert all("owner" in trial["refused_at"] for trial in about["trials"] if trial["expected"] == "refused")
+    assert all("target-side" in trial["refused_at"] for trial in about["trials"] if trial["expected"] == "refused")
     assert "eyJ" not in said.out + said.err
 
 
@@ -71,7 +71,7 @@ def test_credentials_are_refused_where_they_were_not_made_for(enthesis: Program,
     assert said.code == 0, said.out
     (about,) = said.json["trials"]
     refused = {trial["what"]: trial["refused_at"] for trial in about["trials"] if trial["expected"] == "refused"}
-    assert refused["the token of forge for elsewhere.example"] == ["owner"]
+    assert refused["the token of forge for elsewhere.example"] == ["target-side"]
     elsewhere = [steps for what, steps in refused.items() if what.endswith("(lowland) at highmoor")]
     assert len(elsewhere) == 2 and all("provider" in steps for steps in elsewhere)
     # a trust that looks at no audience is found: a token for anybody is admitted

@@ -27,7 +27,7 @@ identities:
   "@works/identity/maren": {kind: person}
 roles:
   reading: {allows: {object: [read]}}
-  logging-in: {allows: {host: [login], identity: [use]}}
+  logging-in: {allows: {host: [login], identity: [run-as]}}
 """
 READ = Attempt("read", "left/bucket/b/object/o")
 
@@ -180,7 +180,7 @@ def test_the_ceiling_that_bars_is_the_one_that_makes_an_exception() -> None:
     body = (
         "ceilings:\n"
         "  - {name: harmless, over: callers, at: left, bars: {bucket: [delete]}}\n"
-        "  - {name: strict, over: resources, at: left, bars: {object: [read]}, except: [left/identity/b]}\n"
+        "  - {name: strict, over: targets, at: left, bars: {object: [read]}, except: [left/identity/b]}\n"
         "  - {name: late, over: callers, at: left, bars: {key: [encrypt]}}\n"
         "grants: [{to: left/identity/a, role: reading, at: left/bucket/b}]\n"
     )

@@ -18,14 +18,14 @@ trusts: [{{name: by-the-bench, of: {CALIBRATOR}, admits: {{attached: true}}, ses
 roles: {{offsets-reading: {{allows: {{object: [read]}}}}}}
 grants:
 - {{to: {CALIBRATOR}, role: offsets-reading, at: gauges/bucket/offsets, when: {{origin.kind: person, mfa: true}}}}
-ceilings: [{{name: reads, over: resources, at: gauges, bars: {{object: [read]}}, except: [{CALIBRATOR}]}}]
+ceilings: [{{name: reads, over: targets, at: gauges, bars: {{object: [read]}}, except: [{CALIBRATOR}]}}]
 journeys:
   by-login: {{from: {{person: "@saltmarsh/identity/maren", mfa: true}}, through: [{{on: {BENCH}}}, {CALIBRATOR}],
     attempt: read {OBJECT}, expect: allowed, keyless: true, within: 15m}}
   without-a-factor: {{from: {{person: "@saltmarsh/identity/maren", mfa: false}},
-    through: [{{on: {BENCH}}}, {CALIBRATOR}], attempt: read {OBJECT}, expect: refused, because: owner}}
+    through: [{{on: {BENCH}}}, {CALIBRATOR}], attempt: read {OBJECT}, expect: refused, refused_at: target-side}}
   not-by-jonas: {{from: {{person: "@saltmarsh/identity/jonas", mfa: true}}, through: [{{on: {BENCH}}}, {CALIBRATOR}],
-    attempt: read {OBJECT}, expect: refused, because: companions}}
+    attempt: read {OBJECT}, expect: refused, refused_at: companions}}
 """
 
 
@@ -46,7 +46,7 @@ def test_the_same_journeys_are_as_expected_in_the_files_and_at_the_lab(enthesis:
     assert [one["what"] for one in found["by-login"]["evidence"]][1:] == [
         f"run code on {BENCH}", f"take on {CALIBRATOR}", f"read {OBJECT}",
     ]  # fmt: skip
-    assert found["without-a-factor"]["refused_at"] == ["owner"]
+    assert found["without-a-factor"]["refused_at"] == ["target-side"]
     assert found["not-by-jonas"]["refused_at"] == ["companions"]
 
 
@@ -82,7 +82,7 @@ def test_it_is_traced_and_reached(enthesis: Program, lab: Lab) -> None:
     )
     (one,) = (one for one in reached.json["found"] if one["target"].startswith("gauges/bucket/offsets"))
     assert [step["verb"] for step in one["steps"]] in (["login", "take on", "read"], ["take on", "read"])
-    assert one["hangs_on"]["mfa"] is True
+    assert one["conditions"]["mfa"] is True
 
 
 @pytest.mark.parametrize(

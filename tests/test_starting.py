@@ -1,4 +1,4 @@
-"""`start`: patterns that are sound as they stand, into a new estate or one there is, and twins; and what is lodged."""
+"""`start`: patterns that are sound as they stand, into a new estate or one there is, and twins; and pipeline access."""
 
 import json
 import os
@@ -35,7 +35,7 @@ def test_a_pattern_is_sound_and_says_what_must_work_and_what_must_not(
 ) -> None:
     folder = started(enthesis, pattern, tmp_path / "estate")
     ran = enthesis("check", "--format", "json", at=folder)
-    assert ran.code == 0 and not ran.json["dangers"]
+    assert ran.code == 0 and not ran.json["risks"]
     assert {one["expected"] for one in ran.json["journeys"]} == {"allowed", "refused"}
     assert all(one["met"] for one in ran.json["journeys"]) and ran.json["invariants"]
     listed = enthesis("start", at=tmp_path)
@@ -112,7 +112,7 @@ def test_a_journey_waits_only_for_what_others_have_to_write(enthesis: Program, t
         assert enthesis("enact", "--yes", at=folder).code == 0
         proved = enthesis("prove", "--format", "json", "--junit", "out.xml", at=folder)
         reads, writes = proved.json["journeys"]
-        assert (reads["outcome"], reads["refused_at"], reads["waiting_for"]) == ("waiting", ["owner"], ["t"])
+        assert (reads["outcome"], reads["refused_at"], reads["waiting_for"]) == ("waiting", ["target-side"], ["t"])
         assert (writes["outcome"], writes["met"]) == ("refused", False)  # the estate itself gives nobody that
         assert "<skipped" in (folder / "out.xml").read_text()
         assert "waits for others" in enthesis("prove", "reads", at=folder).out
@@ -220,7 +220,7 @@ def test_what_cannot_be_started_is_said_and_nothing_is_written(
     assert (folder / "estate.yaml").read_bytes() == before and not (tmp_path / "x").exists()
 
 
-# -- what is lodged ----------------------------------------------------------------------------------------------
+# -- pipeline access ---------------------------------------------------------------------------------------------
 
 
 def test_what_is_lodged_is_told_held_against_a_token_and_tried(enthesis: Program, tmp_path: Path) -> None:
@@ -237,7 +237,7 @@ def test_what_is_lodged_is_told_held_against_a_token_and_tried(enthesis: Program
     assert near["another organisation of forge"] is False and near["sub of another archive"] is True
     assert "Without any key the same runs get in by: - {of: gauges/identity/archiver" in told.err
     card = enthesis("card", "gauges/identity/archiver", at=folder).out
-    assert "the same value as copy, by its fingerprint: retire them together" in card
+    assert "the same value as copy, by its fingerprint: revoke them together" in card
     token = tmp_path / "token"
     try:
         start_lab(enthesis, folder)

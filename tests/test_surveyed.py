@@ -76,7 +76,7 @@ def asked(of: list[Mapping[str, Any]], *records: Mapping[str, Any]) -> Estate:
     """The estate beside a survey of these systems with these records."""
     reading = read_texts({"estate.yaml": TEXT})
     assert reading.estate is not None, reading.mistakes
-    header = {"enthesis": "survey", "version": 1, "taken": "2026-11-24T00:00:00Z", "of": of}
+    header = {"enthesis": "survey", "version": 2, "taken": "2026-11-24T00:00:00Z", "of": of}
     lines = [json.dumps(one) for one in (header, *records, {"end": True, "complete": True})]
     found = beside(reading.estate, read_survey(lines, "live", packaged_catalogue(TreeCache(None))))
     compile_estate(found)  # whatever is gone, what is left hangs together
@@ -129,7 +129,7 @@ def test_live_statements_keep_the_reasons_that_the_files_give() -> None:
     text = TEXT.replace('role: r, at: "@works"}', 'role: r, at: "@works", because: she asked}')
     reading = read_texts({"estate.yaml": text})
     assert reading.estate is not None
-    header = {"enthesis": "survey", "version": 1, "taken": "2026-11-24T00:00:00Z", "of": [NORTH, SOUTH]}
+    header = {"enthesis": "survey", "version": 2, "taken": "2026-11-24T00:00:00Z", "of": [NORTH, SOUTH]}
     lines = [json.dumps(one) for one in (header, role, grant, {"end": True, "complete": True})]
     found = beside(reading.estate, read_survey(lines, "live", packaged_catalogue(TreeCache(None))))
     assert [one.because for one in found.grants if one.at == "@works"] == ["she asked"]

@@ -48,7 +48,7 @@ def test_records_in_any_order_are_judged_like_the_estate_itself(seed: int) -> No
     judges = Judge(compile_estate(estate)), Judge(compiled)
     for journey in estate.journeys.values():
         one, other = (judge.judge(question_of(journey, NOW)) for judge in judges)
-        assert [request.refusing for request in one.requests] == [request.refusing for request in other.requests]
+        assert [request.refused_at for request in one.requests] == [request.refused_at for request in other.requests]
         assert [request.life for request in one.requests] == [request.life for request in other.requests]
 
 

@@ -37,8 +37,8 @@ def journeys_of(chains: Chains, chain: Chain) -> tuple[Estate, list[Journey]]:
     mfa = values.get("mfa")
     origin = Origin(chain.start.form, chain.start.whom, {n: v for n, v in shows.items() if v is not None},
                     mfa if isinstance(mfa, bool) else None, mfa_said=True)  # fmt: skip
-    if chain.start.form == "lodged":
-        origin = Origin("credential", str(estate.lodged[chain.start.whom].credential))
+    if chain.start.form == "pipeline_access":
+        origin = Origin("credential", str(estate.pipeline_access[chain.start.whom].credential))
     context = Context(
         values.get("time") or NOW, values.get("network"), values.get("reference"),
         said=frozenset(("time", "network", "reference")),

@@ -28,7 +28,7 @@ VERBS = {
     "key": ("encrypt", "decrypt"),
     "secret": ("read", "list"),
     "host": ("login", "configure", "describe"),
-    "identity": ("take-on", "use", "attach", "describe"),
+    "identity": ("take-on", "run-as", "attach", "describe"),
     "queue": ("send", "receive"),
     "workload": ("create", "list"),
 }
@@ -119,7 +119,7 @@ class World:
     def permissions(self, *, ceiling: bool = False) -> dict[str, Any]:
         rng = self.rng
         if rng.random() < (0.25 if not ceiling else 0.05):
-            return {"*": rng.choice(["*", ["*", "take-on", "use"], ["read", "write", "list"]])}
+            return {"*": rng.choice(["*", ["*", "take-on", "run-as"], ["read", "write", "list"]])}
         return {kind: "*" if rng.random() < 0.2 else self.some(VERBS[kind], 3) for kind in self.some(VERBS, 3)}
 
     def until(self) -> dict[str, Any]:
@@ -261,7 +261,7 @@ class World:
 
     def roles(self) -> dict[str, Any]:
         out: dict[str, Any] = {f"r{n}": {"allows": self.permissions()} for n in range(5)}
-        out["takes"] = {"allows": {"identity": ["take-on", "use"]}}
+        out["takes"] = {"allows": {"identity": ["take-on", "run-as"]}}
         out["stores"] = {"allows": {"object": ["read", "write"], "key": ["encrypt", "decrypt"]}}
         out["both"] = {"allows": {"organisation": ["enter"]}, "includes": ["takes", "r0", "both"]}
         out["enters"] = {"allows": {"organisation": "enter"}}
@@ -297,7 +297,7 @@ class World:
 
     def ceiling(self, number: int) -> dict[str, Any]:
         rng = self.rng
-        over = rng.choice(["callers", "resources"])
+        over = rng.choice(["callers", "targets"])
         at = rng.choice(["@one", "@one/u", "aa", "cc", "@two", *(self.identities[:2] if over == "callers" else [])])
         what = rng.choice(["bars", "bars", "bars", "only"])
         listed = self.permissions(ceiling=True) if what == "bars" else {"*": "*", "key": ["decrypt"]}
@@ -393,7 +393,7 @@ class World:
             further = "decrypt" if verb in ("read", "receive") else "encrypt"
             self.support_request(at, further, place["encrypted_by"], good, chance)
         for one in self.runs_as(target) if verb in ("login", "configure", "create") else ():
-            self.support_request(at, "use", one, good, 0.97)
+            self.support_request(at, "run-as", one, good, 0.97)
 
     def runs_as(self, resource: str) -> list[str]:
         """What a resource runs as, by itself, its pool and attachments."""
@@ -486,7 +486,9 @@ class World:
         rng = self.rng
         out: dict[str, Any] = {"expect": rng.choice(["allowed", "refused"])}
         if out["expect"] == "refused" and rng.random() < 0.5:
-            out["because"] = self.some(("names", "provider", "ceilings", "owner", "owner", "caller", "session"))
+            out["refused_at"] = self.some(
+                ("names", "provider", "ceilings", "target-side", "target-side", "caller-side", "session")
+            )
         return {
             **out,
             **self.maybe(0.2, lambda: {"keyless": True}),

@@ -20,7 +20,7 @@ from enthesis.model.sentences import admitted, ceiling_words, permissions, teste
 from enthesis.verdicts.arrays import once
 from enthesis.verdicts.compiling import NONE, Compiled
 
-THINGS = ("use", "attach", "issue", "change-trust")  # what is done to an identity as a thing
+THINGS = ("run-as", "attach", "issue", "change-trust")  # what is done to an identity as a thing
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,8 +76,8 @@ class _Cards:
             return self._role(estate.roles[name])
         if name in estate.credentials:
             return self._credential(estate.credentials[name])
-        if name in estate.lodged:
-            return self._lodged(estate.lodged[name])
+        if name in estate.pipeline_access:
+            return self._pipeline_access(estate.pipeline_access[name])
         if self.compiled.find(name) != NONE or self.web.targets_at(name):
             return self._place(name)
         return None
@@ -97,19 +97,19 @@ class _Cards:
             *([Item(f"fingerprint {one.fingerprint}")] if one.fingerprint else []),
             *([Item(f"works only{self._when(one.when)[1:]}")] if one.when else []),
         ]
-        lodged = [Item(f"{two.name}, at {two.at}", two.source) for two in self.estate.lodged.values()
+        access = [Item(f"{two.name}, at {two.at}", two.source) for two in self.estate.pipeline_access.values()
                   if two.credential == one.name]  # fmt: skip
         journeys = [Item(f"the journey {journey.name}, expected {journey.expect}", journey.source)
                     for journey in self.estate.journeys.values()
                     if (journey.origin.form, journey.origin.whom) == ("credential", one.name)]  # fmt: skip
         parts = (
             Part("what it is", tuple(about)),
-            Part("stored for pipelines", tuple(lodged)),
+            Part("stored for pipelines", tuple(access)),
             Part("journeys that start with it", tuple(journeys)),
         )
         return Card(one.name, f"{article(one.form)} of {one.of}", parts)
 
-    def _lodged(self, one: m.Lodged) -> Card:
+    def _pipeline_access(self, one: m.PipelineAccess) -> Card:
         shown = [f"{name} {tested(plain_test(test))}" for name, test in one.admits]
         about = [
             Item(f"leads to {one.of}, for runs of {one.at}", one.source),
@@ -132,9 +132,9 @@ class _Cards:
             Part("what it is", tuple(self._about(identity))),
             Part("who can take it on", tuple(self._trusts(identity.address)), "nobody: it has no trust"),
             Part(
-                "who may use, attach, issue or change it",
+                "who may run as, attach, issue or change it",
                 (*self._on(number, THINGS), *self._groups_on(identity.address, THINGS)),
-                "nobody may use, attach or issue it",
+                "nobody may run as, attach or issue it",
             ),
             Part("what it may do", tuple(self._grants(number)), "nothing: it holds no grant"),
             Part("whom it takes on", tuple(self._onward(number))),
@@ -279,11 +279,11 @@ class _Cards:
             ]  # fmt: skip
             if alike:
                 yield Item(
-                    f"the same value as {', '.join(alike)}, by its fingerprint: retire them together", one.source
+                    f"the same value as {', '.join(alike)}, by its fingerprint: revoke them together", one.source
                 )
-        for lodged in self.estate.lodged.values():
-            if lodged.of == address:
-                yield Item(f"lodged at {lodged.at} as {lodged.name}", lodged.source)
+        for access in self.estate.pipeline_access.values():
+            if access.of == address:
+                yield Item(f"pipeline access {access.name} at {access.at}", access.source)
 
     def _spoken_of(self, address: str) -> Iterator[Item]:
         for journey in self.estate.journeys.values():
@@ -469,7 +469,7 @@ class _Cards:
         for place in chain:
             for barred in self.compiled.ceilings_at.get(place, ()):
                 ceiling = barred.ceiling
-                if ceiling.over == "resources":
+                if ceiling.over == "targets":
                     what = ceiling_words(plain_statement("ceilings", ceiling))
                     yield Item(f"{ceiling.name} at {ceiling.at} {what}{self._when(ceiling.when)}", ceiling.source)
 

@@ -51,7 +51,7 @@ class Start:
     @property
     def keyless(self) -> bool | None:
         """Whether it needs no stored key; None where the chain starts at an identity."""
-        return None if self.form == "identity" else self.form not in ("credential", "lodged")
+        return None if self.form == "identity" else self.form not in ("credential", "pipeline_access")
 
 
 @dataclass(frozen=True, slots=True)
@@ -151,17 +151,17 @@ class Chains:
         person = number if self.compiled.is_person[number] else NONE
         return Start(number, "credential", name, knowns, person=person, when=credential.when)
 
-    def from_lodged(self, name: str) -> Start | None:
+    def from_pipeline_access(self, name: str) -> Start | None:
         """A way in that a pipeline service keeps, by a stored credential; None where there is no such way."""
-        lodged = self.compiled.estate.lodged[name]
-        start = self.from_credential(lodged.credential) if lodged.credential is not None else None
-        if start is None or not lodged.admits:
+        access = self.compiled.estate.pipeline_access[name]
+        start = self.from_credential(access.credential) if access.credential is not None else None
+        if start is None or not access.admits:
             return None
-        shown = runs_admitted(self.compiled.estate, lodged)
+        shown = runs_admitted(self.compiled.estate, access)
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
-        rooms = _Rooms(self.compiled.estate.issuers[lodged.at])
+        rooms = _Rooms(self.compiled.estate.issuers[access.at])
         knowns = Knowns(start.knowns.values, (*start.knowns.limits, *limits), rooms)
-        return replace(start, form="lodged", whom=name, knowns=knowns)
+        return replace(start, form="pipeline_access", whom=name, knowns=knowns)
 
     @staticmethod
     def narrowed(start: Start, shown: Conditions) -> Start:
@@ -192,7 +192,10 @@ class Chains:
     def from_credentials(self) -> Iterator[Start]:
         """Every keyed credential that opens something, and every way in by one that a pipeline service keeps."""
         estate = self.compiled.estate
-        for found in (*map(self.from_credential, estate.credentials), *map(self.from_lodged, estate.lodged)):
+        for found in (
+            *map(self.from_credential, estate.credentials),
+            *map(self.from_pipeline_access, estate.pipeline_access),
+        ):
             if found is not None:
                 yield found
 

@@ -107,7 +107,7 @@ class Changes:
         """Adds every node that the known ones come to: along the web, and along what the powers open."""
         web, compiled = self.web, self.compiled
         waiting = list(nodes)
-        use, take_on = compiled.permission["identity", "use"], compiled.take_on
+        use, take_on = compiled.permission["identity", "run-as"], compiled.take_on
         changed = requests.powers != NO_POWERS
         while waiting:
             node = waiting.pop(0)
@@ -124,7 +124,7 @@ class Changes:
                 if to in nodes or compiled.is_person[to]:
                     continue
                 goal = requests.goal(to)
-                for permission, words in ((take_on, "take on"), (use, "use")):
+                for permission, words in ((take_on, "take on"), (use, "run-as")):
                     if self._counts(requests.request(asking, permission, goal)):
                         nodes[to] = (node, f"{words} {goal.address}, once access is changed")
                         waiting.append(to)

@@ -18,11 +18,12 @@ from enthesis.chains.web import LOOK, YES, Rows, States, Web, asks_for_ages, spr
 from enthesis.conditions.truth import Value
 from enthesis.model.bounds import Undecided
 from enthesis.model.estate import Estate
+from enthesis.model.words import BEARERS
 from enthesis.verdicts.answers import Request, Verdict
 from enthesis.verdicts.arrays import Bools, Ints, among, once
 from enthesis.verdicts.coming import members_to_come
 from enthesis.verdicts.compiling import NONE, Compiled, compile_estate
-from enthesis.verdicts.questions import BEARERS, Question
+from enthesis.verdicts.questions import Question
 from enthesis.verdicts.remedies import Remedy, applied, asked
 
 MAX_TRIPLES = 40_000_000  # of caller, permission and target that one side is compared by
@@ -351,11 +352,11 @@ class _Compared:
         return out
 
     def gains_of_credentials(self) -> Iterator[Gain]:
-        """What keyed and lodged credentials open here and not there, where either has changed or what it leads to."""
+        """What keyed credentials and pipeline access open here and not there, where they or their targets changed."""
         mine, theirs = self.here.web.compiled.estate, self.there.web.compiled.estate
         twins = {(one.form, one.whom): one for one in self.theirs.from_credentials()}
         for start in self.mine.from_credentials():
-            section = "lodged" if start.form == "lodged" else "credentials"
+            section = "pipeline_access" if start.form == "pipeline_access" else "credentials"
             changed = getattr(mine, section)[start.whom] != getattr(theirs, section).get(start.whom)
             if self.everybody or changed or among(np.array([start.node]), self.here.callers_looked_at)[0]:
                 yield from self._newly(start, twins.get((start.form, start.whom)), None)

@@ -20,9 +20,9 @@ from enthesis.model.bounds import Undecided
 from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import After, Conditions, Glob
 from enthesis.model.estate import Claimed, Invariant
+from enthesis.model.words import BEARERS
 from enthesis.verdicts.arrays import Bools, once
 from enthesis.verdicts.compiling import NONE, Compiled
-from enthesis.verdicts.questions import BEARERS
 
 HOLDS, BROKEN, NOT_DECIDED = "holds", "broken", "not decided"
 
@@ -196,8 +196,8 @@ def _bearers(chains: Chains, form: str, names: Sequence[str], shown: Conditions)
     for name in names:
         if web.node(web.places + web.issuers.index(name)).form == form:
             yield chains.from_issuer(name, shown)
-    for lodged in estate.lodged.values():
-        found = chains.from_lodged(lodged.name) if form == "token" and lodged.at in names else None
+    for access in estate.pipeline_access.values():
+        found = chains.from_pipeline_access(access.name) if form == "token" and access.at in names else None
         if found is not None:
             yield chains.narrowed(found, shown)
 

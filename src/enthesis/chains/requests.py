@@ -25,10 +25,10 @@ from enthesis.conditions.truth import Value
 from enthesis.conditions.values import Want
 from enthesis.model.addresses import account_of
 from enthesis.model.conditions import Before, Conditions, Glob, LongerThan
+from enthesis.model.words import BEARERS
 from enthesis.verdicts.attributes import audiences_for, caller_fact, service_account_subjects
 from enthesis.verdicts.compiling import ENDLESS, NONE, Compiled
 from enthesis.verdicts.judge import USES_OF_KEYS
-from enthesis.verdicts.questions import BEARERS
 
 JUST_LESS = timedelta(seconds=1)  # ages are told in whole seconds
 NOTHING = timedelta(0)
@@ -114,7 +114,7 @@ class Requests:
         if verb == "take-on":
             sides = self._taking_on(node, permission, goal, asking)
         else:
-            own = any_of(self._grants("owner", node, permission, goal, asking))
+            own = any_of(self._grants("target-side", node, permission, goal, asking))
             sides = own
             if own is not None and self._crossing(node, goal):
                 sides = joined((own, self._callers_side(node, permission, goal, asking)))
@@ -204,7 +204,7 @@ class Requests:
         compiled = self.compiled
         clauses = []
         callers = () if node.bearer else tuple(compiled.places.chain(node.place))
-        for over, chain in (("callers", callers), ("resources", goal.chain)):
+        for over, chain in (("callers", callers), ("targets", goal.chain)):
             for place in chain:
                 for barred in compiled.ceilings_at.get(place, ()):
                     if barred.ceiling.over != over or place in self.powers.ceilings:
@@ -256,7 +256,11 @@ class Requests:
             until = float(compiled.grant_until[number])
             if until <= self.now:
                 continue
-            if not compiled.inside(holder, goal.chain[0]) if side == "owner" else not compiled.inside(holder, own):
+            if (
+                not compiled.inside(holder, goal.chain[0])
+                if side == "target-side"
+                else not compiled.inside(holder, own)
+            ):
                 continue
             held = self._holding(compiled.grant_when(number), node, goal, asking)
             if held is None:
@@ -268,7 +272,7 @@ class Requests:
     def _writable(self, side: str, own: int, goal: Goal) -> bool:
         """Whether the chain can write the grant itself: on the owner's side at the place, on the other its account."""
         places = self.powers.places
-        if side == "owner":
+        if side == "target-side":
             return any(place in places for place in goal.chain)
         return any(place in places for place in self.compiled.places.chain(own))
 
@@ -285,7 +289,7 @@ class Requests:
     def _callers_side(self, node: Node, permission: int, goal: Goal, asking: Asking) -> Requirement | None:
         if self.compiled.places.account[node.place] in self.compiled.theirs:
             return ALWAYS  # taken to have written their half
-        return any_of(self._grants("caller", node, permission, goal, asking))
+        return any_of(self._grants("caller-side", node, permission, goal, asking))
 
     def _taking_on(self, node: Node, permission: int, goal: Goal, asking: Asking) -> Requirement | None:
         """The owner's and the caller's side of a hop: a trust, and a grant where one is needed."""
@@ -385,7 +389,7 @@ class Requests:
                 yield self.request(node, further, self.goal(key), asking)
         if its_class == "run":
             for identity in compiled.runs(goal.address):
-                yield self.request(node, compiled.permission["identity", "use"], self.goal(identity), asking)
+                yield self.request(node, compiled.permission["identity", "run-as"], self.goal(identity), asking)
 
     def goal(self, place: int) -> Goal:
         """A known place as what is asked about."""

@@ -15,12 +15,12 @@ from enthesis.chains.clauses import Requirement
 from enthesis.chains.requests import LAST, Asking, Goal, Node, Requests
 from enthesis.conditions.patterns import matcher
 from enthesis.model.conditions import Glob
+from enthesis.model.words import BEARERS, FORM_OF_ISSUER
 from enthesis.verdicts.arrays import Bools, Ints, once
 from enthesis.verdicts.attributes import kind_name, service_account_subjects
 from enthesis.verdicts.coming import ANY, ToCome
 from enthesis.verdicts.compiling import NONE, Barred, Compiled, with_members_to_come
 from enthesis.verdicts.judge import USES_OF_KEYS
-from enthesis.verdicts.questions import BEARERS
 
 NO, LOOK, YES = 0, 1, 2
 States = NDArray[np.int8]
@@ -161,7 +161,7 @@ class Web:
         if number >= self.places:
             name = self.issuers[number - self.places]
             kind = self.compiled.estate.issuers[name].kind
-            return Node({"oidc": "token", "saml": "assertion"}.get(kind, "certificate"), NONE, name)
+            return Node(FORM_OF_ISSUER[kind], NONE, name)
         name = self.compiled.places.names[number]
         return Node("identity" if self.compiled.is_identity[number] else "resource", number, name)
 
@@ -328,7 +328,7 @@ class Web:
         elsewhere = (wanted != NONE) & (compiled.provider[who] != wanted) & ~compiled.is_person[who] & ~taking
         state[elsewhere] = NO
         self._ceilings(state, who, permission, place)
-        np.minimum(state, self.covered("owner", who, permission, place) if owner is None else owner, out=state)
+        np.minimum(state, self.covered("target-side", who, permission, place) if owner is None else owner, out=state)
         self._callers_side(state, who, permission, place)
         if depth < 3:
             self._companions(state, who, permission, target, depth)
@@ -365,7 +365,7 @@ class Web:
         crossing &= ~np.isin(own, list(compiled.theirs))
         rows = np.flatnonzero(crossing)
         if len(rows):
-            _lower(state, rows, self.covered("caller", who[rows], permission[rows], place[rows]))
+            _lower(state, rows, self.covered("caller-side", who[rows], permission[rows], place[rows]))
 
     def covered(self, side: str, who: Ints, permission: Ints, place: Ints) -> States:
         """Whether some live grant on one side covers each request: YES without a condition, LOOK only with one."""
@@ -382,7 +382,7 @@ class Web:
                 sound = compiled.role_allows[compiled.grant_role[grant], permission[here]]
                 sound &= compiled.grant_until[grant] > self.now
                 holder = compiled.grant_holder[grant]
-                beneath = place[here] if side == "owner" else compiled.account[who[here]]
+                beneath = place[here] if side == "target-side" else compiled.account[who[here]]
                 sound &= beneath != NONE
                 sound &= (compiled.first[holder] <= compiled.first[beneath]) & (
                     compiled.first[beneath] < compiled.end[holder]
@@ -411,7 +411,7 @@ class Web:
             if pairs:
                 rows = np.array([row for row, _ in pairs], np.int64)
                 identities = np.array([one for _, one in pairs], np.int64)
-                use = np.full(len(rows), compiled.permission["identity", "use"], np.int64)
+                use = np.full(len(rows), compiled.permission["identity", "run-as"], np.int64)
                 self._also(state, rows, who[rows], use, identities, depth)
 
     def _also(self, state: States, rows: Ints, who: Ints, permission: Ints, target: Ints, depth: int) -> None:
@@ -483,7 +483,7 @@ class Web:
             add(who, of, take_on, of, TAKES_ON, states)
         leading = np.array(
             [
-                (kind, verb) == ("identity", "use") or its_class == "run"
+                (kind, verb) == ("identity", "run-as") or its_class == "run"
                 for (kind, verb), its_class in zip(self.compiled.permission_pairs, self.compiled.class_of, strict=True)
             ]
         )
@@ -578,7 +578,7 @@ class Web:
                 theirs: list[int] = mine.tolist()
                 return theirs
             take_on = np.full(len(mine), compiled.take_on, np.int64)
-            side = self.covered("caller", mine, take_on, np.full(len(mine), of, np.int64))
+            side = self.covered("caller-side", mine, take_on, np.full(len(mine), of, np.int64))
             let: list[int] = mine[side > NO].tolist()
             return let
         names = compiled.places.names

@@ -5,7 +5,7 @@ from typing import Annotated, Any
 
 import typer
 
-from enthesis.cli.options import EstateOption, Format, FormatOption, LiveOption, QuietOption
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_live, read_subject, subject_of
 from enthesis.conditions.callers import NOBODY, Callers
@@ -15,7 +15,7 @@ from enthesis.files.sections import FREE_CLAIMS
 from enthesis.files.shapes import MISSING, Notes, perhaps
 from enthesis.files.versions import other_version
 from enthesis.model.errors import Mistaken
-from enthesis.model.estate import Estate, Lodged, Trust
+from enthesis.model.estate import Estate, PipelineAccess, Trust
 from enthesis.output.admitting import (
     told_json,
     told_lines,
@@ -26,7 +26,7 @@ from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.trusts.admitting import Admissions, Told, told
 from enthesis.trusts.keyless import keyless_trust
 from enthesis.verdicts.compiling import compile_estate
-from enthesis.verdicts.pipeline_access import lodged_trust
+from enthesis.verdicts.pipeline_access import pipeline_access_trust
 
 
 def admit(
@@ -57,7 +57,7 @@ def admit(
         typer.Option("--compared-with", metavar="FOLDER|REVISION", help="Compare with another version."),
     ] = None,
     estate: EstateOption = None,
-    live: LiveOption = None,
+    live: SurveyOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
@@ -82,11 +82,11 @@ def admit(
         raise Mistaken("--keys and --offline go with --token")
     survey = read_live(live) if live is not None else None
     folder, described = subject_of(estate, live, survey) if live and survey else read_subject(estate, None)
-    lodged = described.lodged.get(what)
-    if lodged is not None:
-        if not lodged.admits:
-            raise Mistaken(f"no run may use {what}: it has no condition", remedy=f"say which, at {lodged.source}")
-        trusts = [lodged_trust(described, lodged)]
+    access = described.pipeline_access.get(what)
+    if access is not None:
+        if not access.admits:
+            raise Mistaken(f"no run may use {what}: it has no condition", remedy=f"say which, at {access.source}")
+        trusts = [pipeline_access_trust(described, access)]
     else:
         trusts = chosen(described, what)
     if token is not None:
@@ -94,11 +94,11 @@ def admit(
             source = KeySource(keys, offline, survey)
             admit_tokens.hold_against(described, folder, trusts, token, source, output)
         finally:
-            if lodged is not None:
-                admit_tokens.say_other_ways(described, lodged, token, quiet=quiet)
+            if access is not None:
+                admit_tokens.say_other_ways(described, access, token, quiet=quiet)
         return
-    if lodged is not None:
-        _keyless(described, lodged, quiet=quiet)
+    if access is not None:
+        _keyless(described, access, quiet=quiet)
     well = _told(what, described, trusts, _meant(meant), _other(folder, compared_with), output)
     if not well:
         raise typer.Exit(1)
@@ -127,9 +127,9 @@ def _told(
     if output is Format.JSON:
         put_json({"asked": what, "well": well, "trusts": [told_json(one) for one in answers]})
         return well
-    lodged = estate.lodged.get(what)
-    if lodged is not None:
-        first = f"{what}, lodged at {lodged.at}, leads to {lodged.of} for the runs that may use it."
+    access = estate.pipeline_access.get(what)
+    if access is not None:
+        first = f"Pipeline access {what} at {access.at} leads to {access.of} for the runs that may use it."
     else:
         first = _first_sentence(what, answers)
     lines = [line(first)]
@@ -139,13 +139,13 @@ def _told(
     return well
 
 
-def _keyless(estate: Estate, lodged: Lodged, *, quiet: bool) -> None:
-    """The trust that makes what is lodged needless, where it is not there."""
-    entry = keyless_trust(estate, lodged)
+def _keyless(estate: Estate, access: PipelineAccess, *, quiet: bool) -> None:
+    """The trust that makes pipeline access unnecessary, where it is not there."""
+    entry = keyless_trust(estate, access)
     has = any(
-        one.of == lodged.of and one.admits.form == "token" and one.admits.whom == lodged.at for one in estate.trusts
+        one.of == access.of and one.admits.form == "token" and one.admits.whom == access.at for one in estate.trusts
     )
-    if lodged.credential is not None or not has:
+    if access.credential is not None or not has:
         remark(f"Without any key the same runs get in by: {Addition('trusts', '', entry).line()}", quiet=quiet)
 
 

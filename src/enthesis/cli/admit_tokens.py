@@ -9,7 +9,7 @@ from enthesis.cli.questions import now
 from enthesis.conditions.sampling import sample_of
 from enthesis.live.shown_tokens import Belief, KeySource, ShownToken, belief, read_token, readable_token
 from enthesis.model.errors import Mistaken
-from enthesis.model.estate import Estate, Lodged, Trust
+from enthesis.model.estate import Estate, PipelineAccess, Trust
 from enthesis.output.admitting import (
     held_json,
     held_lines,
@@ -24,12 +24,12 @@ from enthesis.trusts.keyless import other_ways
 from enthesis.verdicts.pipeline_access import is_anothers
 
 
-def say_other_ways(estate: Estate, lodged: Lodged, source: str, *, quiet: bool) -> None:
+def say_other_ways(estate: Estate, access: PipelineAccess, source: str, *, quiet: bool) -> None:
     """What works for a run of another organisation, where that is what the token is of."""
-    if source == "-" or not is_anothers(estate.issuers[lodged.at], dict(readable_token(source).unverified_claims)):
+    if source == "-" or not is_anothers(estate.issuers[access.at], dict(readable_token(source).unverified_claims)):
         return
-    remark(f"Its subject is none of ours, and what is lodged at {lodged.at} is used by our runs alone.", quiet=quiet)
-    for way in other_ways(estate, lodged):
+    remark(f"Its subject is none of ours, and pipeline access at {access.at} is for our runs only.", quiet=quiet)
+    for way in other_ways(estate, access):
         remark(f"  what works: {way}", quiet=quiet)
 
 

@@ -6,7 +6,7 @@ import typer
 
 from enthesis.chains.cards import card as made
 from enthesis.chains.web import Web
-from enthesis.cli.options import EstateOption, Format, FormatOption, LiveOption, QuietOption
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_live, read_subject, subject_of
 from enthesis.files.shapes import perhaps
@@ -20,7 +20,7 @@ from enthesis.verdicts.compiling import compile_estate
 def card(
     name: Annotated[str, typer.Argument(metavar="ADDRESS", help="An address, or the name of a role or credential.")],
     estate: EstateOption = None,
-    live: LiveOption = None,
+    live: SurveyOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
@@ -38,7 +38,7 @@ def card(
     dangling = [one.why for one in survey.findings if one.what == "dangling"] if survey is not None else []
     found = made(Web(compiled, instant.timestamp(), NOBODY), name, instant, dangling)
     if found is None:
-        known = [*compiled.places.names, *described.roles, *described.credentials, *described.lodged]
+        known = [*compiled.places.names, *described.roles, *described.credentials, *described.pipeline_access]
         raise Mistaken(f"no such address, role or credential: {name}", remedy=perhaps(name, known))
     if output is Format.JSON:
         put_json(card_json(found))

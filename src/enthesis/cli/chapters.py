@@ -146,20 +146,20 @@ CHAPTERS = {
         files=("estate.yaml", "groups.yaml"),
     ),
     "keys": Chapter(
-        "keyed credentials, known so that they can be retired",
+        "keyed credentials, known so that they can be revoked",
         "A tape robot outside of any cloud wants a key.",
         (
             ENACT,
-            Scene("The keyless way comes first.", ("key", "tape", "--of", "gauges/identity/archiver"), 1),
+            Scene("The keyless way comes first.", ("credential", "tape", "--of", "gauges/identity/archiver"), 1),
             Scene("There is none for the robot, so: a reason, an end, and a file that nobody else reads.",
-                  ("key", "tape", "--of", "gauges/identity/archiver", "--because", "the tape robot", "--for", "7d",
-                   "--into", "tape.key", "--anyway")),
-            Scene("Known, so that it can be retired.", ("key",)),
-            Scene("Retired.", ("key", "tape", "--retire")),
+                  ("credential", "tape", "--of", "gauges/identity/archiver", "--because", "the tape robot",
+                   "--for", "7d", "--into", "tape.key", "--anyway")),
+            Scene("Known, so that it can be revoked.", ("credential",)),
+            Scene("Revoked.", ("credential", "tape", "--revoke")),
         ),
         files=("estate.yaml", "archive.yaml"),
     ),
-    "lodged": Chapter(
+    "pipeline-access": Chapter(
         "what a pipeline service keeps for its projects",
         "The pipeline service keeps a way into an identity. Who may use it is written like a trust.",
         (

@@ -12,28 +12,28 @@ from enthesis.chains.changes import decide_by_change
 from enthesis.chains.differences import Difference, difference
 from enthesis.chains.invariants import Decided, chains_from_now_on, decide
 from enthesis.chains.web import Web
-from enthesis.cli.options import EstateOption, LiveOption, QuietOption, ReviewFormat
+from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat, SurveyOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate, read_live
 from enthesis.files.finding import cache_folder, estate_folder, find_estate
 from enthesis.files.folder import Reading, estate_texts, read_folder
 from enthesis.files.renaming import apart_from_names
-from enthesis.files.saving import write_file
+from enthesis.files.saving import rename_old_words, write_file
 from enthesis.files.sections import schema as json_schema
 from enthesis.files.versions import other_version
 from enthesis.model.errors import Mistaken
 from enthesis.model.estate import Estate
-from enthesis.output.checks import check_lines, check_sentence, danger_json, danger_lines, decided_json, judged_json
+from enthesis.output.checks import check_lines, check_sentence, decided_json, judged_json, risk_json, risk_lines
 from enthesis.output.differences import barred_lines, difference_json, difference_lines, difference_markdown
 from enthesis.output.estates import count_lines, estate_json, skipped_lines
 from enthesis.output.lines import Span, line
 from enthesis.output.mistakes import mistake_json, mistake_lines
 from enthesis.output.progress import reporter
 from enthesis.output.sarif import sarif as log
-from enthesis.output.streams import put_json, put_lines, put_text
+from enthesis.output.streams import put_json, put_lines, put_text, remark
 from enthesis.proposals.guards import barred_gains
 from enthesis.surveys.survey import beside
-from enthesis.trusts.risks import Dangers, dangers, placed
+from enthesis.trusts.risks import Risks, placed, risks
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.expectations import Judged, judge_journey
 
@@ -42,7 +42,7 @@ WORTH_A_BAR = 20  # journeys and invariants; fewer are judged before a bar is dr
 
 def check(
     estate: EstateOption = None,
-    live: LiveOption = None,
+    live: SurveyOption = None,
     output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
     schema: Annotated[bool, typer.Option("--schema", help="Print the JSON Schema of an estate's files.")] = False,
@@ -61,6 +61,9 @@ def check(
     sarif: Annotated[
         Path | None, typer.Option("--sarif", metavar="FILE", help="Also write SARIF 2.1.0, for code review.")
     ] = None,
+    rename_old: Annotated[
+        bool, typer.Option("--rename-old", help="First rewrite renamed words in the estate's files.")
+    ] = False,
     by_change: Annotated[
         bool, typer.Option("--by-change", help="Invariants count what chains get by first changing access.")
     ] = False,
@@ -68,9 +71,9 @@ def check(
     """Validate the estate: errors with their lines, journeys, invariants and risks.
 
     Needs no live system and no rights. Exit 0 where all is well, 1 where a journey is not as expected, an invariant
-    does not hold, a danger stands or a gain was barred, 2 where the estate has mistakes.
+    does not hold, a risk stands or a gain was barred, 2 where the estate has mistakes.
 
-    With --live, what a survey says is judged, in place of what the estate describes or alone.
+    With --survey, what a survey says is judged, in place of what the estate describes or alone.
 
     Example: enthesis check --estate ./saltmarsh
     """
@@ -84,6 +87,8 @@ def check(
     if names is not None and compared_with is not None:
         _twins(estate_folder(estate), compared_with, names, output)
         return
+    if rename_old:
+        _rename(estate_folder(estate), quiet=quiet)
     survey = read_live(live) if live is not None else None
     if survey is not None and live is not None and estate is None and find_estate(Path.cwd()) is None:
         folder, reading = live.resolve().parent, Reading(survey.estate, (), ())
@@ -93,18 +98,27 @@ def check(
         if survey is not None and reading.estate is not None:
             reading = replace(reading, estate=beside(reading.estate, survey))
     if reading.estate is None:
-        if output is ReviewFormat.JSON:
-            mistakes = [mistake_json(mistake) for mistake in reading.mistakes]
-            read = {"files": list(reading.files), "skipped": dict(reading.skipped)}
-            put_json({"usable": False, **read, "mistakes": mistakes})
-        else:
-            put_lines(mistake_lines(reading.mistakes))
-        if sarif is not None:
-            write_file(sarif, log(reading.mistakes), foreign=True)
+        _put_mistakes(reading, output, sarif)
         raise typer.Exit(2)
     well = _answer(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
     if not well:
         raise typer.Exit(1)
+
+
+def _rename(folder: Path, *, quiet: bool) -> None:
+    changed = rename_old_words(folder)
+    remark(f"Renamed words in {', '.join(changed)}." if changed else "No renamed words.", quiet=quiet)
+
+
+def _put_mistakes(reading: Reading, output: ReviewFormat, sarif: Path | None) -> None:
+    if output is ReviewFormat.JSON:
+        mistakes = [mistake_json(mistake) for mistake in reading.mistakes]
+        read = {"files": list(reading.files), "skipped": dict(reading.skipped)}
+        put_json({"usable": False, **read, "mistakes": mistakes})
+    else:
+        put_lines(mistake_lines(reading.mistakes))
+    if sarif is not None:
+        write_file(sarif, log(reading.mistakes), foreign=True)
 
 
 def _twins(folder: Path, named: str, names: str, output: ReviewFormat) -> None:
@@ -137,16 +151,16 @@ class _Judged:
     chains: Chains
     journeys: list[Judged]
     invariants: list[Decided]
-    dangers: Dangers
+    risks: Risks
 
     @property
     def well(self) -> bool:
         holding = all(one.outcome == "holds" for one in self.invariants)
-        return holding and all(one.met for one in self.journeys) and not self.dangers.standing
+        return holding and all(one.met for one in self.journeys) and not self.risks.standing
 
 
 def _judge(reading: Reading, estate: Estate, instant: datetime, *, quiet: bool, by_change: bool) -> _Judged:
-    """Judges the journeys, decides the invariants, looks for dangers."""
+    """Judges the journeys, decides the invariants, looks for risks."""
     count = len(estate.journeys) + len(estate.invariants) + len(estate.trusts)
     progress = reporter(quiet=quiet or count < WORTH_A_BAR)
     compiled = compile_estate(estate)
@@ -161,7 +175,7 @@ def _judge(reading: Reading, estate: Estate, instant: datetime, *, quiet: bool, 
         for invariant in estate.invariants:
             progress.step(invariant.name)
             decided.append(deciding(chains, invariant))
-        return _Judged(chains, journeys, decided, placed(dangers(chains, progress.step), reading.records))
+        return _Judged(chains, journeys, decided, placed(risks(chains, progress.step), reading.records))
     finally:
         progress.end()
 
@@ -180,13 +194,13 @@ def _answer(
     """Judges, compares and shows; whether all is well."""
     instant = now()
     judged = _judge(reading, estate, instant, quiet=quiet, by_change=by_change)
-    chains, journeys, decided, dangers = judged.chains, judged.journeys, judged.invariants, judged.dangers
+    chains, journeys, decided, risks = judged.chains, judged.journeys, judged.invariants, judged.risks
     found = _difference(folder, estate, compared_with, instant.timestamp())
     gained = barred_gains(estate, found, barred)
     unsure = bool(barred) and found is not None and bool(found.undecided)
     well = judged.well and not gained and not unsure
     if sarif is not None:
-        write_file(sarif, log((), journeys, decided, dangers), foreign=True)
+        write_file(sarif, log((), journeys, decided, risks), foreign=True)
     if output is ReviewFormat.MARKDOWN and found is not None:
         put_text("\n".join(difference_markdown(found)) + "\n")
     elif output is ReviewFormat.JSON:
@@ -199,19 +213,19 @@ def _answer(
                 "mistakes": [],
                 "journeys": [judged_json(one) for one in journeys],
                 "invariants": [decided_json(chains, one) for one in decided],
-                "dangers": [danger_json(one) for one in (*dangers.standing, *dangers.accepted)],
-                "undecided": dangers.undecided,
+                "risks": [risk_json(one) for one in (*risks.standing, *risks.accepted)],
+                "undecided": risks.undecided,
                 **({"compared": difference_json(found), "barred_gains": len(gained)} if found is not None else {}),
             }
         )
     else:
         style = "good" if well else "bad"
-        put_lines([line(Span(check_sentence(estate, len(reading.files), journeys, decided, dangers), style))])
+        put_lines([line(Span(check_sentence(estate, len(reading.files), journeys, decided, risks), style))])
         if not quiet:
             put_lines([*count_lines(estate), *skipped_lines(reading.skipped)])
         texts = estate_texts(folder) if not well and reading.files else {}
         put_lines(check_lines(texts, reading.named_at, chains, journeys, decided))
-        put_lines(danger_lines(texts, dangers))
+        put_lines(risk_lines(texts, risks))
         if found is not None:
             put_lines([line(), *difference_lines(found)])
     put_lines(barred_lines(gained), to_error=output is not ReviewFormat.TEXT)

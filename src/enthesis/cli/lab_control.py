@@ -41,7 +41,7 @@ def start(
     _make_place_of_work(state)
     try:
         on_interrupt("the lab is stopped" if foreground else "")
-        found = start_lab(state, furniture(described), foreground=foreground)
+        found = start_lab(state, inventory(described), foreground=foreground)
     except LabFailed as fault:
         raise LiveFailure(str(fault)) from None
     if found is not None:
@@ -153,7 +153,7 @@ def _put_status(found: Running, output: Format) -> None:
     put_lines(lines)
 
 
-def furniture(estate: Estate) -> dict[str, Any]:
+def inventory(estate: Estate) -> dict[str, Any]:
     """What exists already, as plain data: everything but the statements about access."""
 
     def section(name: str, entries: Mapping[str, Any]) -> dict[str, Any]:
@@ -180,8 +180,8 @@ def furniture(estate: Estate) -> dict[str, Any]:
         "issuers": section("issuers", estate.issuers),
         "resources": resources,
         "people": section("identities", people),
-        "lodged": {
-            name: {**plain_statement("lodged", one), "audience": estate.system_of(one.of)}
-            for name, one in estate.lodged.items()
+        "pipeline_access": {
+            name: {**plain_statement("pipeline_access", one), "audience": estate.system_of(one.of)}
+            for name, one in estate.pipeline_access.items()
         },
     }

@@ -171,7 +171,7 @@ class _Ways:
         usable = self._usable(now)
         for one, origin in usable:
             verdict = refused_by(self.judge, origin, self.identity, Context(), now)
-            steps = ", ".join(verdict.requests[0].refusing)
+            steps = ", ".join(verdict.requests[0].refused_at)
             yield f"Not by {one.where} ({one.who}): {self.identity} is refused at {steps}."
         if usable:
             yield f"`enthesis admit {self.identity}` says who is admitted."

@@ -8,6 +8,7 @@ import typer
 
 from enthesis import __version__
 from enthesis.cli.lazy import Listed, lazy_group
+from enthesis.cli.renamed import refuse_old_words
 from enthesis.model.bounds import Undecided
 from enthesis.model.errors import EnthesisError, EstateMistaken, NotDecided
 from enthesis.output.lines import Span, line
@@ -52,8 +53,10 @@ COMMANDS = {
     "whoami": Listed(
         "whoami:whoami", "Show which origins are available here and which identities they can take on.", "Prove"
     ),
-    "key": Listed(
-        "key:key", "List credentials, create one that ends, or revoke one; keyless ways come first.", "Prove"
+    "credential": Listed(
+        "credential:credential",
+        "List credentials, create one that ends, or revoke one; keyless ways come first.",
+        "Prove",
     ),
     "lab": Listed("lab:app", "Start, stop and tune the stand-ins.", "Lab"),
 }
@@ -92,6 +95,7 @@ def run() -> None:
     """Runs the program; the one place where an error becomes an exit."""
     try:
         try:
+            refuse_old_words(sys.argv[1:])
             app()
         except Undecided as bound:
             raise NotDecided(f"not decided, because of {bound}", remedy="ask about less at once") from None

@@ -26,9 +26,9 @@ EstateOption = Annotated[
     Path | None,
     typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward with estate.yaml."),
 ]
-LiveOption = Annotated[
+SurveyOption = Annotated[
     Path | None,
-    typer.Option("--live", metavar="FILE", help="Ask a survey, in place of an estate or beside one."),
+    typer.Option("--survey", metavar="FILE", help="Ask a survey, in place of an estate or beside one."),
 ]
 KubeconfigOption = Annotated[
     Path | None,

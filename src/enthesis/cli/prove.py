@@ -15,7 +15,7 @@ from enthesis.files.shapes import perhaps
 from enthesis.live.connecting import Given, connect
 from enthesis.live.proving import WAITING
 from enthesis.live.proving import prove as run
-from enthesis.live.refusing import Trials, expiry_trials, lodged_trials, near_miss_trials, replay_trials
+from enthesis.live.refusing import Trials, expiry_trials, near_miss_trials, pipeline_access_trials, replay_trials
 from enthesis.model.errors import Mistaken
 from enthesis.model.estate import Estate, Journey
 from enthesis.output.progress import reporter
@@ -126,13 +126,13 @@ def _trials(
 ) -> tuple[tuple[str, str], list[Trials]]:
     """What must be refused, tried; and what that is in words, one and several."""
     if near_misses:
-        lodged = [one for one in estate.lodged.values() if one.admits and (not names or one.name in names)]
-        wanted = [name for name in names if name not in estate.lodged]
+        access = [one for one in estate.pipeline_access.values() if one.admits and (not names or one.name in names)]
+        wanted = [name for name in names if name not in estate.pipeline_access]
         trusts = [one for name in wanted for one in chosen(estate, name)] if names else list(estate.trusts)
         what = ("caller near those that a trust admits", "callers near those that a trust admits")
         instant = now()
         of_trusts = near_miss_trials(estate, trusts, connected, instant, progress)
-        return what, [*of_trusts, *lodged_trials(estate, lodged, connected, instant, progress)]
+        return what, [*of_trusts, *pipeline_access_trials(estate, access, connected, instant, progress)]
     allowed = [one for one in _journeys(estate, names) if one.expect == "allowed"]
     if expiry:
         what = ("credential past its end", "credentials past their end")

@@ -13,6 +13,7 @@ from enthesis.model.addresses import parse
 from enthesis.model.errors import Mistaken
 from enthesis.model.estate import Context, Estate, Origin
 from enthesis.model.mistakes import AddressMistake
+from enthesis.model.words import FORM_OF_ISSUER
 
 FROM_HELP = "Who asks: an identity, person, host, workload, credential or issuer."
 
@@ -89,7 +90,7 @@ def origin_from(estate: Estate, who: str, shows: dict[str, Any], mfa: bool | Non
     """The origin that a word names: an issuer or credential by name, anything else by its address."""
     if who in estate.issuers:
         issued(estate, who, shows)
-        form = {"oidc": "token", "saml": "assertion"}.get(estate.issuers[who].kind, "certificate")
+        form = FORM_OF_ISSUER[estate.issuers[who].kind]
         if form == "certificate" and isinstance(shows.get("subject"), str):
             shows = {**shows, "subject": (shows["subject"],)}
         return Origin(form, who, shows)

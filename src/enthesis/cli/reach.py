@@ -10,7 +10,7 @@ from enthesis.chains.changes import reachable_by_change, reaching_by_change
 from enthesis.chains.invariants import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
 from enthesis.chains.web import Web
-from enthesis.cli.options import EstateOption, LiveOption, QuietOption
+from enthesis.cli.options import EstateOption, QuietOption, SurveyOption
 from enthesis.cli.questions import (
     ClaimOption,
     MfaOption,
@@ -49,9 +49,7 @@ def reach(
     to: Annotated[str | None, typer.Option("--to", metavar="ADDRESS", help="The place that is reached.")] = None,
     verb: Annotated[list[str] | None, typer.Option("--verb", help="Only these verbs; default: all.")] = None,
     hops: Annotated[int, typer.Option("--hops", min=0, help="No further than so many hops; 0: any number.")] = 0,
-    only_crossings: Annotated[
-        bool, typer.Option("--only-crossings", help="Only chains that leave an account.")
-    ] = False,
+    cross_account: Annotated[bool, typer.Option("--cross-account", help="Only chains that leave an account.")] = False,
     by_change: Annotated[
         bool, typer.Option("--by-change", help="Also what can be had by first changing access.")
     ] = False,
@@ -61,7 +59,7 @@ def reach(
     reference: ReferenceOption = None,
     mfa: MfaOption = None,
     estate: EstateOption = None,
-    live: LiveOption = None,
+    live: SurveyOption = None,
     output: Annotated[ReachFormat, typer.Option("--format", help="How the answer is put out.")] = ReachFormat.TEXT,
     quiet: QuietOption = False,
 ) -> None:
@@ -87,7 +85,7 @@ def reach(
         found = _from(chains, starts, wanted, hops, by_change=by_change)
     else:
         found = _to(chains, str(to), wanted, hops, by_change=by_change)
-    if only_crossings:
+    if cross_account:
         found = [one for one in found if one.crossing]
     if output is ReachFormat.JSON:
         put_json({"asked": {"from": who, "to": to}, "undecided": chains.undecided, "why": chains.why,

@@ -7,7 +7,7 @@ from typing import Annotated, Any
 import typer
 
 from enthesis.chains.differences import newly_allowed
-from enthesis.cli.options import EstateOption, Format, FormatOption, LiveOption, QuietOption
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import (
     FROM_HELP,
     AgeOption,
@@ -71,7 +71,7 @@ def trace(
         int | None, typer.Option("--write", metavar="N", help="Put remedy N into the estate's files.")
     ] = None,
     estate: EstateOption = None,
-    live: LiveOption = None,
+    live: SurveyOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
@@ -112,12 +112,12 @@ def trace(
         for name in write_remedy(folder, described, remedies.found[write - 1], question, journey):
             remark(f"Remedy {write} is written into {name}.", quiet=quiet)
     if not verdict.allowed:
-        raise typer.Exit(2 if "names" in verdict.refusing and _unknown(verdict) else 1)
+        raise typer.Exit(2 if "names" in verdict.refused_at and _unknown(verdict) else 1)
 
 
 def _unknown(verdict: Any) -> bool:
     """Whether a name is not there at all, rather than disabled or lapsed."""
-    return any(request.step("owner").outcome == "unknown" for request in verdict.requests)
+    return any(request.step("target-side").outcome == "unknown" for request in verdict.requests)
 
 
 def _of_journey(estate: Estate, name: str, around: Surroundings, mfa: bool | None) -> Question:

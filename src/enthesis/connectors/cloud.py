@@ -14,6 +14,7 @@ from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import Mistaken, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, KindVerbs
+from enthesis.model.words import STATEMENTS
 from enthesis.ports import (
     Asked,
     Credential,
@@ -35,7 +36,6 @@ TYPES = {
     "person": "urn:ietf:params:oauth:token-type:access_token",
     "resource": "urn:ietf:params:oauth:token-type:access_token",
 }
-IN_ORDER = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
 ONE_OR_MORE = {"ceilings": ("except",), "attachments": ("runs_as",)}  # lists, which an estate may write as one value
 MARKS = ("id", "holder", "mark", "etag", "runs_as_gone")
 ENDLESS = timedelta(days=36500)
@@ -65,10 +65,10 @@ class Cloud:
         people: dict[str, str] = {}
         for holder in holders:
             bearer = self._session(holder)
-            for collection in IN_ORDER:
+            for collection in STATEMENTS:
                 found = self.client.get_all(f"/administration/{collection}", bearer=bearer)
                 raw.extend((collection, item) for item in found)
-            answer = self.client.ask("GET", "/administration/furniture", bearer=bearer)
+            answer = self.client.ask("GET", "/administration/inventory", bearer=bearer)
             there = self.client.expect(answer, 200).json(self.client.who)
             accounts.update(there["accounts"])
             resources.update(there["resources"])
@@ -294,7 +294,7 @@ class Cloud:
         return list(found.values())
 
     @understood
-    def retire_key(self, holder: str, identifier: str) -> None:
+    def revoke_credential(self, holder: str, identifier: str) -> None:
         """It opens nothing from now on."""
         path = f"/administration/credentials/{quote(identifier)}"
         self.client.expect(self.client.ask("DELETE", path, bearer=self._session(holder)), 204)

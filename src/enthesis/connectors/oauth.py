@@ -90,7 +90,7 @@ class Server:
             return Credential(Secret(token), form, timedelta(seconds=life))
         if answer.status == 400 and body.get("error") in REFUSALS:
             steps = body.get("refused_at")
-            known = tuple(map(str, steps)) if isinstance(steps, list) and steps else ("owner",)
+            known = tuple(map(str, steps)) if isinstance(steps, list) and steps else ("target-side",)
             return Refusal(known, problem_said(answer))
         raise UnexpectedAnswer(f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}")
 

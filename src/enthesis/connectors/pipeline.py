@@ -33,10 +33,10 @@ class Pipeline:
 
     @understood
     def use_lodged(self, name: str, claims: Claims) -> Done | Refusal:
-        """Has a run that shows these claims use what is lodged here under a name; what it gets is let go at once."""
+        """Has a run that shows these claims use the pipeline access of a name; what it gets is let go at once."""
         shown = {one: _json(value) for one, value in claims.items() if one != "aud" and value is not None}
         run = self._issued(self.client.ask("POST", "/runs", body={"claims": shown}), 201)
-        answer = self.client.ask("POST", f"/runs/{quote(str(run.get('id')))}/lodged/{quote(name)}")
+        answer = self.client.ask("POST", f"/runs/{quote(str(run.get('id')))}/pipeline-access/{quote(name)}")
         if answer.status == 403:
             steps = answer.json(self.name).get("refused_at")
             if isinstance(steps, list) and steps:

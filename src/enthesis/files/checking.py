@@ -11,10 +11,10 @@ from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not, Test
 from enthesis.model.estate import LONGEST_KEY, Admission, Estate, Group, Hop, Issuer, KindVerbs, Origin, boundary_of
 from enthesis.model.mistakes import AddressMistake, Mistake, Source
+from enthesis.model.words import BEARERS, FORM_OF_ISSUER, SHOWN_IN, issuer_kinds
 
 Named = Mapping[tuple[str, str], Source]
 SHARED_LOGINS = ("registry", "database")  # kinds that can have a login which people share
-SIGNS = {"token": ("oidc",), "assertion": ("saml",), "certificate": ("x509", "ssh")}
 
 
 def spot(records: Mapping[Source, Node], source: Source, *path: str | int) -> Source:
@@ -397,7 +397,7 @@ class _Checker:
         whom = admits.whom
         if not isinstance(whom, str):
             return
-        if admits.form in SIGNS:
+        if admits.form in BEARERS:
             if self.known(whom, self.issuers, "issuer", at) and whom in estate.issuers:
                 self._signs(estate.issuers[whom], admits.form, at)
         elif admits.form == "identity":
@@ -424,8 +424,8 @@ class _Checker:
             )
 
     def _signs(self, issuer: Issuer, form: str, source: Source) -> None:
-        if issuer.kind not in SIGNS[form]:
-            expected = f"an issuer of kind {' or '.join(SIGNS[form])}"
+        if FORM_OF_ISSUER[issuer.kind] != form:
+            expected = f"an issuer of kind {' or '.join(issuer_kinds(form))}"
             self.wrong("wrong-kind", f"`{issuer.name}` is an issuer of kind {issuer.kind}", source, expected)
 
     def grants(self) -> None:
@@ -493,25 +493,25 @@ class _Checker:
         for credential in estate.credentials.values():
             self.identity(credential.of, self.spot(credential.source, "of"))
             self.conditions(credential.when, credential.source, "when")
-        for lodged in estate.lodged.values():
-            self.known(lodged.at, self.issuers, "issuer", self.spot(lodged.source, "at"))
-            self.identity(lodged.of, self.spot(lodged.source, "of"))
-            if lodged.credential is not None:
+        for access in estate.pipeline_access.values():
+            self.known(access.at, self.issuers, "issuer", self.spot(access.source, "at"))
+            self.identity(access.of, self.spot(access.source, "of"))
+            if access.credential is not None:
                 self.known(
-                    lodged.credential,
+                    access.credential,
                     estate.credentials,
                     "credential",
-                    self.spot(lodged.source, "credential"),
+                    self.spot(access.source, "credential"),
                 )
 
     def journeys(self) -> None:
         for journey in self.estate.journeys.values():
             source = journey.source
-            if journey.because and journey.expect == "allowed":
+            if journey.refused_at and journey.expect == "allowed":
                 self.wrong(
                     "contradiction",
-                    "`because` says why it is refused, and it is expected to be allowed",
-                    self.spot(source, "because"),
+                    "`refused_at` says where it is refused, but it is expected to be allowed",
+                    self.spot(source, "refused_at"),
                 )
             if not self.written(source, "through") and not self.written(source, "attempt"):
                 self.wrong(
@@ -542,11 +542,11 @@ class _Checker:
             self.wrong("cannot-run", message, self.spot(hop.source, "on"), "one of the kinds " + ", ".join(able))
 
     def _shown(self, origin: Origin) -> None:
-        issuer = self.estate.issuers.get(origin.whom) if origin.form in SIGNS else None
+        issuer = self.estate.issuers.get(origin.whom) if origin.form in BEARERS else None
         if issuer is None:
             return
-        field = "claims" if origin.form == "token" else "attributes"
-        if issuer.kind not in SIGNS[origin.form]:
+        field = SHOWN_IN[origin.form]
+        if FORM_OF_ISSUER[issuer.kind] != origin.form:
             self._signs(issuer, origin.form, self.spot(origin.source, origin.form))
         if origin.form == "certificate":
             return
@@ -581,7 +581,7 @@ class _Checker:
     def _start(self, form: str, name: str | Glob, source: Source) -> None:
         if isinstance(name, Glob):
             return
-        if form in SIGNS:
+        if form in BEARERS:
             self.known(name, self.issuers, "issuer", source)
         elif form == "credential":
             self.known(name, self.credentials, "credential", source)

@@ -13,6 +13,8 @@ from enthesis.files.cache import TreeCache
 from enthesis.files.checking import check
 from enthesis.files.finding import HEAD
 from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, parse, too_large
+from enthesis.files.renamed import SECTIONS as OLD_SECTIONS
+from enthesis.files.renamed import old_words, own_verbs
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, ListOf, Notes, Text, described, nearest
 from enthesis.model.catalogue import Catalogue, catalogue_from
@@ -113,7 +115,7 @@ def _read(contents: dict[str, bytes], mistakes: list[Mistake], remembered: TreeC
     complete = all(mistake.code in ("duplicate", "not-an-estate-file") for mistake in mistakes)
     merged = _Merge(packaged_catalogue(remembered))
     estate = _assemble(merged, trees, complete=complete)
-    located = tuple(_with_line(mistake, contents) for mistake in _ordered([*mistakes, *merged.mistakes]))
+    located = tuple(_with_line(mistake, contents) for mistake in _ordered([*mistakes, *merged.all_mistakes()]))
     return Reading(None if located else estate, located, tuple(files), merged.named_at, merged.records, skipped)
 
 
@@ -179,7 +181,7 @@ def _is_something_else(tree: Node) -> bool:
         return True
     if not isinstance(tree.value, dict) or not tree.value:
         return False
-    known = ("estate", "ignore", *SECTIONS)
+    known = ("estate", "ignore", *SECTIONS, *OLD_SECTIONS)
     if any(word in known for word in tree.value):
         return False
     return 2 * sum(bool(nearest(str(word), known)) for word in tree.value) <= len(tree.value) - 1
@@ -191,6 +193,7 @@ def _assemble(merged: "_Merge", trees: list[tuple[str, Node]], *, complete: bool
     Names are looked up only where every file could be read (`complete`), and those of entries that are at fault
     themselves count as defined: otherwise one mistake would draw others after it.
     """
+    merged.own_verbs = own_verbs(tree for _, tree in trees)
     for name, tree in trees:
         merged.add(name, tree)
     estate = merged.estate(complete=complete)
@@ -211,6 +214,20 @@ class _Merge:
         self.broken: dict[str, set[str]] = {}
         self.values: dict[str, Any] = {name: {} if section.key else [] for name, section in SECTIONS.items()}
         self.name = ""
+        self.own_verbs: frozenset[str] = frozenset()
+        self.renamed: list[Mistake] = []
+
+    def all_mistakes(self) -> list[Mistake]:
+        """All that was found, without what follows from old words alone: each of those is told once."""
+        spots = {one.source for one in self.renamed}
+        missing = {f"{one.expected.partition(';')[0]} is missing" for one in self.renamed}
+        others = [
+            one
+            for one in self.mistakes
+            if one.source not in spots
+            and not (one.code == "missing-field" and any(one.message.startswith(word) for word in missing))
+        ]
+        return [*self.renamed, *others]
 
     def add(self, file: str, tree: Node) -> None:
         notes = Notes(file)
@@ -219,6 +236,7 @@ class _Merge:
                 self._section(section, node, tree, notes)
         else:
             notes.wrong("wrong-type", f"found {described(tree.value)}", tree, expected="a mapping of sections")
+        self.renamed += [word.mistake(file) for word in old_words(tree, self.own_verbs)]
         self.mistakes.extend(notes.mistakes)
         self.records.update(notes.records)
 

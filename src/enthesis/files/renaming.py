@@ -17,7 +17,7 @@ PLACED = {
     "grants": ("at", "to"),
     "ceilings": ("at",),
     "attachments": ("what", "runs_as"),
-    "lodged": ("of",),
+    "pipeline_access": ("of",),
 }
 SPOKEN = ("journeys", "invariants")
 PLAIN = ("labels", "claims", "attributes", "subject", "owner", "purpose", "environment", "role", "allows", "bars")
@@ -83,7 +83,7 @@ def is_shared(invariant: Mapping[str, Any], address: str) -> bool:
 
 
 def _named(section: str, name: str, old: str, new: str) -> str:
-    return _otherwise(name, old, new) if section in (*SPOKEN, "lodged") else str(renamed(name, old, new))
+    return _otherwise(name, old, new) if section in (*SPOKEN, "pipeline_access") else str(renamed(name, old, new))
 
 
 def _otherwise(name: str, old: str, new: str) -> str:

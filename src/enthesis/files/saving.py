@@ -1,11 +1,14 @@
 """Edits an estate's files: the result is read back first, and nothing is written that is not as it was meant."""
 
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from enthesis.files.editing import Edit, NotEditable, edited
 from enthesis.files.finding import find_estate
 from enthesis.files.folder import Reading, estate_texts, is_read, read_texts
+from enthesis.files.nodes import Node, UnreadableFile, parse
+from enthesis.files.renamed import old_words, own_verbs, with_new_words
 from enthesis.model.errors import Mistaken
 
 BY_HAND = "put the lines there yourself"
@@ -26,6 +29,27 @@ def edit_files(folder: Path, edits: Sequence[Edit], check: Callable[[Reading], N
     for name in names:
         write_file(folder / name, changed[name].encode())
     return names
+
+
+def rename_old_words(folder: Path) -> list[str]:
+    """Rewrites renamed words in an estate's files, comments and order kept; the names of the files that changed.
+
+    A file that cannot be parsed is left as it is: reading the estate reports it.
+    """
+    texts = estate_texts(folder)
+    trees: dict[str, Node] = {}
+    for name, text in texts.items():
+        with suppress(UnreadableFile):
+            tree, _ = parse(text.encode(), as_json=name.endswith(".json"))
+            trees |= {name: tree} if tree is not None else {}
+    own = own_verbs(trees.values())
+    changed = []
+    for name, tree in trees.items():
+        words = old_words(tree, own)
+        if words:
+            write_file(folder / name, with_new_words(texts[name], words).encode())
+            changed.append(name)
+    return changed
 
 
 def fresh_folder(folder: Path, otherwise: str) -> Path:

@@ -28,7 +28,8 @@ from enthesis.model import estate as m
 from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.catalogue import Kind
 from enthesis.model.mistakes import AddressMistake, Source
-from enthesis.model.risks import DANGERS
+from enthesis.model.risks import RISKS
+from enthesis.model.words import ADMITTED_FORMS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN, STEPS
 
 NAME = Name()
 TEXT = Text()
@@ -38,7 +39,6 @@ ALLOWING = ConditionsShape(allowing=True)
 BARRING = ConditionsShape()
 CLAIM_TESTS = ConditionsShape(free=True, allowing=True)
 FREE_CLAIMS = ConditionsShape(free=True)
-STEPS = ("names", "provider", "ceilings", "owner", "caller", "companions", "session")
 
 
 @dataclass(frozen=True)
@@ -262,7 +262,7 @@ def attempt_from(text: str, source: Source = m.NOWHERE) -> m.Attempt:
 
 def _admission(**values: Any) -> m.Admission:
     source = values.pop("source")
-    for form, shown in (("token", "claims"), ("assertion", "attributes"), ("certificate", "subject")):
+    for form, shown in SHOWN_IN.items():
         if form in values:
             return m.Admission(form, values[form], values.get(shown, ()), source=source)
     ((form, whom),) = values.items()
@@ -270,7 +270,7 @@ def _admission(**values: Any) -> m.Admission:
 
 
 def _admission_apart(value: m.Admission) -> dict[str, Any]:
-    shown = {"token": "claims", "assertion": "attributes", "certificate": "subject"}.get(value.form)
+    shown = SHOWN_IN.get(value.form)
     more = {shown: value.conditions} if shown and value.conditions else {}
     return {value.form: value.whom, **more}
 
@@ -291,12 +291,10 @@ ADMISSION = Record(
         Field("person", NAME),
     ),
     _admission,
-    one_of=(("token", "assertion", "certificate", "identity", "group", "account", "attached", "person"),),
+    one_of=(ADMITTED_FORMS,),
     apart=_admission_apart,
-    goes_with={"claims": "token", "attributes": "assertion", "subject": "certificate"},
+    goes_with={shown: form for form, shown in SHOWN_IN.items()},
 )
-
-ORIGIN_FORMS = ("token", "assertion", "certificate", "host", "workload", "person", "credential", "identity")
 
 
 def _origin(**values: Any) -> m.Origin:
@@ -309,7 +307,7 @@ def _origin(**values: Any) -> m.Origin:
 
 
 def _origin_apart(value: m.Origin) -> dict[str, Any]:
-    shown = {"token": "claims", "assertion": "attributes", "certificate": "subject"}.get(value.form)
+    shown = SHOWN_IN.get(value.form)
     out: dict[str, Any] = {value.form: value.whom}
     if shown and value.shows:
         out[shown] = value.shows
@@ -337,7 +335,7 @@ ORIGIN = Record(
     _origin,
     one_of=(ORIGIN_FORMS,),
     apart=_origin_apart,
-    goes_with={"claims": "token", "attributes": "assertion", "subject": "certificate", "mfa": "person"},
+    goes_with={**{shown: form for form, shown in SHOWN_IN.items()}, "mfa": "person"},
 )
 
 CONTEXT_NAMES = ("time", "network", "reference", "session_age")
@@ -368,7 +366,7 @@ def _start(**values: Any) -> m.Start:
 
 
 def _start_apart(value: m.Start) -> dict[str, Any]:
-    shown = {"token": "claims", "assertion": "attributes", "certificate": "subject"}.get(value.form)
+    shown = SHOWN_IN.get(value.form)
     more = {shown: value.conditions} if shown and value.conditions else {}
     return {value.form: value.whom, **more}
 
@@ -385,7 +383,7 @@ START = Record(
     _start,
     one_of=(ORIGIN_FORMS,),
     apart=_start_apart,
-    goes_with={"claims": "token", "attributes": "assertion", "subject": "certificate"},
+    goes_with={shown: form for form, shown in SHOWN_IN.items()},
 )
 _CLAIMED = (
     Field("can", ListOf(TEXT, or_one=True), required=True),
@@ -467,13 +465,18 @@ SECTIONS: dict[str, Section] = {
         Record(
             "an issuer",
             (
-                Field("kind", Choice(("oidc", "saml", "x509", "ssh")), required=True),
+                Field("kind", Choice(tuple(FORM_OF_ISSUER)), required=True),
                 Field("url", TEXT),
                 Field("shared", Flag()),
                 Field("owned", FREE_CLAIMS),
                 Field("claims", MapOf(Choice(("text", "list")), "claim")),
                 Field("audiences", ListOf(TEXT)),
                 Field("cluster", NAME),
+                Field(
+                    "outside_runs",
+                    ListOf(TEXT, or_one=True),
+                    says="words in claims of runs that changes from outside can start, e.g. contribution",
+                ),
             ),
             m.Issuer,
         ),
@@ -574,7 +577,7 @@ SECTIONS: dict[str, Section] = {
             "a ceiling",
             (
                 Field("name", TEXT, required=True),
-                Field("over", Choice(("callers", "resources")), required=True),
+                Field("over", Choice(("callers", "targets")), required=True),
                 Field("at", NAME, required=True),
                 Field("bars", KIND_VERBS),
                 Field("only", KIND_VERBS),
@@ -618,16 +621,16 @@ SECTIONS: dict[str, Section] = {
         ),
         "name",
     ),
-    "lodged": Section(
+    "pipeline_access": Section(
         Record(
-            "a lodged credential",
+            "a pipeline access",
             (
                 Field("at", NAME, required=True),
                 Field("of", NAME, required=True),
                 Field("admits", CLAIM_TESTS, required=True),
                 Field("credential", NAME),
             ),
-            m.Lodged,
+            m.PipelineAccess,
         ),
         "name",
     ),
@@ -640,7 +643,7 @@ SECTIONS: dict[str, Section] = {
                 Field("attempt", AttemptShape()),
                 Field("context", CONTEXT),
                 Field("expect", Choice(("allowed", "refused")), required=True),
-                Field("because", ListOf(Choice(STEPS), or_one=True)),
+                Field("refused_at", ListOf(Choice(STEPS), or_one=True)),
                 Field("keyless", Flag()),
                 Field("within", Duration()),
             ),
@@ -659,9 +662,9 @@ SECTIONS: dict[str, Section] = {
     ),
     "accepted": Section(
         Record(
-            "an accepted danger",
+            "an accepted risk",
             (
-                Field("danger", Choice(tuple(code for code in DANGERS if code != "acceptance-idle")), required=True),
+                Field("risk", Choice(tuple(code for code in RISKS if code != "acceptance-idle")), required=True),
                 Field("of", TEXT, required=True),
                 Field("because", TEXT, required=True),
                 Field("until", Time(), required=True),

@@ -2,7 +2,7 @@
 
     python -m enthesis.lab STATE [READY]
 
-STATE is the folder that holds the furniture and all state. READY is a file descriptor to write one line to.
+STATE is the folder that holds the inventory and all state. READY is a file descriptor to write one line to.
 """
 
 import asyncio
@@ -74,17 +74,17 @@ def _socket(wanted: int | None) -> socket.socket:
     raise OSError("no loopback port is free")
 
 
-def _services(furniture: dict[str, Any]) -> dict[str, str]:
+def _services(inventory: dict[str, Any]) -> dict[str, str]:
     """The services to run: names in the estate, and their kinds."""
-    found = dict.fromkeys(furniture["providers"], "cloud")
+    found = dict.fromkeys(inventory["providers"], "cloud")
     found |= {
         name: "pipeline"
-        for name, issuer in furniture["issuers"].items()
+        for name, issuer in inventory["issuers"].items()
         if issuer["kind"] == "oidc" and "cluster" not in issuer
     }
-    found |= {address: "cluster" for address in furniture["resources"] if _is_cluster(address)}
-    found |= {f"{name}/hosts": "hosts" for name in furniture["providers"]}
-    found |= {address.split("/")[0]: "directory" for address in furniture["people"]}
+    found |= {address: "cluster" for address in inventory["resources"] if _is_cluster(address)}
+    found |= {f"{name}/hosts": "hosts" for name in inventory["providers"]}
+    found |= {address.split("/")[0]: "directory" for address in inventory["people"]}
     return found
 
 
@@ -94,14 +94,14 @@ def _is_cluster(address: str) -> bool:
 
 
 async def _serve(state: Path, ready: int | None) -> None:
-    furniture = json.loads((state / "furniture.json").read_text(encoding="utf-8"))
+    inventory = json.loads((state / "inventory.json").read_text(encoding="utf-8"))
     store = Store(state / "lab.db")
     store.end_all_trials()
-    _furnish_people(store, furniture)
+    _furnish_people(store, inventory)
     clock = Clock(store)
     authority, chain, key = make_certificates(state)
     ports: dict[str, int] = store.setting("ports", {})
-    kinds = _services(furniture)
+    kinds = _services(inventory)
     sockets = {name: _socket(ports.get(name)) for name in kinds}
     signers: dict[str, Signer] = {}
     urls = {
@@ -114,9 +114,9 @@ async def _serve(state: Path, ready: int | None) -> None:
         signers[name].issuer = urls[name]
     store.set_setting("ports", {name: listening.getsockname()[1] for name, listening in sockets.items()})
     servers: list[_Server] = []
-    clouds = {name: Cloud(name, furniture, store, clock, signers) for name in furniture["providers"]}
+    clouds = {name: Cloud(name, inventory, store, clock, signers) for name in inventory["providers"]}
     for name, kind in kinds.items():
-        app = _app(name, kind, furniture, store, clock, signers, clouds)
+        app = _app(name, kind, inventory, store, clock, signers, clouds)
         safe = kind != "hosts"  # a link-local service has no certificate
         config = uvicorn.Config(
             _dated(app, clock),
@@ -132,7 +132,7 @@ async def _serve(state: Path, ready: int | None) -> None:
         )
         servers.append(_Server(config))
     listed = [{"name": name, "kind": kinds[name], "url": urls[name]} for name in kinds]
-    described = {"estate": furniture["estate"], "authority": str(authority), "services": listed}
+    described = {"estate": inventory["estate"], "authority": str(authority), "services": listed}
     beside = state / "services.json.new"
     beside.write_text(json.dumps(described), encoding="utf-8")
     beside.replace(state / "services.json")
@@ -141,7 +141,7 @@ async def _serve(state: Path, ready: int | None) -> None:
 
 
 def _app(
-    name: str, kind: str, furniture: dict[str, Any], store: Store, clock: Clock, signers: dict[str, Signer],
+    name: str, kind: str, inventory: dict[str, Any], store: Store, clock: Clock, signers: dict[str, Signer],
     clouds: dict[str, Cloud],
 ) -> Starlette:  # fmt: skip
     if kind == "cloud":
@@ -150,13 +150,13 @@ def _app(
         return Hosts(clouds[name.removesuffix("/hosts")]).app()
     if kind == "directory":
         audiences = [cloud.url for cloud in clouds.values()]
-        return Directory(name, furniture["people"], store, clock, signers[name], audiences).app()
+        return Directory(name, inventory["people"], store, clock, signers[name], audiences).app()
     if kind == "cluster":
         cluster = Cluster(name, store, clock, signers[name])
-        cluster.furnish(furniture["resources"])
+        cluster.furnish(inventory["resources"])
         return cluster.app()
-    lodged = {key: one for key, one in furniture["lodged"].items() if one["at"] == name}
-    return Pipeline(name, furniture["issuers"][name], store, clock, signers[name], lodged).app()
+    pipeline_access = {key: one for key, one in inventory["pipeline_access"].items() if one["at"] == name}
+    return Pipeline(name, inventory["issuers"][name], store, clock, signers[name], pipeline_access).app()
 
 
 async def _until_told(servers: list[_Server], sockets: list[socket.socket], ready: int | None) -> None:
@@ -188,11 +188,11 @@ def _locked(lock: int) -> bool:
     return False
 
 
-def _furnish_people(store: Store, furniture: dict[str, Any]) -> None:
+def _furnish_people(store: Store, inventory: dict[str, Any]) -> None:
     """People exist already: each cloud knows them, with ids of its own."""
-    for cloud in furniture["providers"]:
+    for cloud in inventory["providers"]:
         known = {one.name for one in store.statements(cloud, "identities")}
-        for address, person in furniture["people"].items():
+        for address, person in inventory["people"].items():
             if address not in known:
                 body = {"address": address, "kind": "person", "labels": person.get("labels", {})}
                 store.add(cloud, "identities", address.split("/")[0], address, None, body)

@@ -140,7 +140,7 @@ class Administration:
         changed = self.store.replace(found, mark, body)
         return JSONResponse(self._shown(changed), headers={"ETag": changed.etag})
 
-    async def furniture(self, request: Request) -> Response:
+    async def inventory(self, request: Request) -> Response:
         """The accounts and resources below the session's boundary, and everybody's people: what exists already."""
         holder = self.session(request)
         if not isinstance(holder, str):
@@ -148,10 +148,10 @@ class Administration:
         world = self.world()
         accounts = [
             name
-            for name, one in world.furniture["accounts"].items()
+            for name, one in world.inventory["accounts"].items()
             if one["provider"] == world.provider and (name == holder or self._below(holder, one["in"]))
         ]
-        resources = [one for one in world.furniture["resources"] if account_of(one) in accounts]
+        resources = [one for one in world.inventory["resources"] if account_of(one) in accounts]
         people = {one.body["address"]: one.id for one in world.of("identities") if one.body["kind"] == "person"}
         return JSONResponse({"accounts": accounts, "resources": resources, "people": people})
 
@@ -249,12 +249,12 @@ class Administration:
         if len(forms) != 1 or set(admits) - {forms[0], "claims"}:
             raise NotUnderstood(f"a trust that admits {', '.join(sorted(admits)) or 'nobody'}")
         if "token" in admits:
-            if admits["token"] not in world.furniture["issuers"]:
+            if admits["token"] not in world.inventory["issuers"]:
                 raise NotUnderstood(f"the issuer {admits['token']}")
             understand(admits.get("claims", {}), claims=True)
         elif "claims" in admits:
             raise NotUnderstood("claims without a token")
-        elif "account" in admits and admits["account"] not in world.furniture["accounts"]:
+        elif "account" in admits and admits["account"] not in world.inventory["accounts"]:
             raise NotUnderstood(f"the account {admits['account']}")
         elif "attached" in admits:
             what = admits["attached"]
@@ -286,7 +286,7 @@ class Administration:
     def _understand_ceilings(self, holder: str, body: Mapping[str, Any]) -> None:
         world = self.world()
         at = body["at"]
-        if body["over"] not in ("callers", "resources") or ("bars" in body) == ("only" in body):
+        if body["over"] not in ("callers", "targets") or ("bars" in body) == ("only" in body):
             raise NotUnderstood("this ceiling")
         self._kind_verbs(body.get("bars", body.get("only", {})))
         fits = account_of(at) == holder if not holder.startswith("@") else at == holder
@@ -326,7 +326,7 @@ class Administration:
 
     def _kind_verbs(self, listed: Mapping[str, Any]) -> None:
         world = self.world()
-        kinds = world.furniture["catalogue"]["kinds"]
+        kinds = world.inventory["catalogue"]["kinds"]
         for kind, verbs in listed.items():
             if kind != "*" and kind not in kinds:
                 raise NotUnderstood(f"the kind {kind}")

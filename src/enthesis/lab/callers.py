@@ -58,7 +58,7 @@ class Callers:
         if known is not None:
             return known
         other = self._signer(issuer)
-        if other is not None and other is not self.signer and other.service in self.world().furniture["providers"]:
+        if other is not None and other is not self.signer and other.service in self.world().inventory["providers"]:
             try:
                 return self._caller(other.verify(token, typ=SESSION_TYPE), other.service)
             except TokenRefused as fault:
@@ -142,7 +142,7 @@ class Callers:
         signer = self._signer(issuer)
         if signer is None:
             raise TokenRefused("the token's issuer is not known here")
-        if signer.service in self.world().furniture["providers"]:
+        if signer.service in self.world().inventory["providers"]:
             claims = signer.verify(token, typ=SESSION_TYPE)
             if _depth(claims) >= MAX_CHAIN:
                 raise TokenRefused(f"the chain is longer than {MAX_CHAIN} hops")
@@ -155,7 +155,7 @@ class Callers:
 
     def _issuer_named(self, service: str) -> str:
         """The name that a service has as an issuer: its own, or for a cluster the issuer that is said to be its."""
-        issuers = self.world().furniture["issuers"]
+        issuers = self.world().inventory["issuers"]
         named = next((name for name, one in issuers.items() if one.get("cluster") == service), service)
         if named not in issuers:
             raise TokenRefused("the token's issuer is not known here")

@@ -47,10 +47,10 @@ class Cloud:
     """One provider. `signers` are those of every service of the lab, by name: clouds know one another's keys."""
 
     def __init__(
-        self, name: str, furniture: Mapping[str, Any], store: Store, clock: Clock, signers: Mapping[str, Signer]
+        self, name: str, inventory: Mapping[str, Any], store: Store, clock: Clock, signers: Mapping[str, Signer]
     ) -> None:
         self.name = name
-        self.furniture = furniture
+        self.inventory = inventory
         self.store = store
         self.clock = clock
         self.signers = signers
@@ -69,10 +69,10 @@ class Cloud:
         """The statements as they stand now; read again only after a change."""
         version = self.store.version()
         if self._world is None or version != self._seen:
-            furniture, keys = _as_it_is_now(self.furniture, self.store.things()), self.keyed.all()
+            inventory, keys = _as_it_is_now(self.inventory, self.store.things()), self.keyed.all()
             worlds = {
-                name: World(name, furniture, _by_collection(self.store.statements(name)), credentials=keys)
-                for name in furniture["providers"]
+                name: World(name, inventory, _by_collection(self.store.statements(name)), credentials=keys)
+                for name in inventory["providers"]
             }
             own = worlds.pop(self.name)
             self._world, self._seen = replace(own, others=worlds), version
@@ -87,7 +87,7 @@ class Cloud:
             Route("/jwks", self._jwks),
             Route("/openapi.json", self._openapi),
             Route("/token", self._token, methods=["POST"]),
-            Route("/administration/furniture", administration.furniture),
+            Route("/administration/inventory", administration.inventory),
             Route("/administration/ids", administration.ids),
             Route("/administration/resources", things.add, methods=["POST"]),
             Route("/administration/resources/{address:path}", things.remove, methods=["DELETE"]),
@@ -349,10 +349,10 @@ def _by_collection(every: Sequence[Statement]) -> dict[str, tuple[Statement, ...
     return {name: tuple(one for one in every if one.collection == name) for name in COLLECTIONS}
 
 
-def _as_it_is_now(furniture: Mapping[str, Any], things: Mapping[str, Any]) -> Mapping[str, Any]:
-    """The furniture with what came since, and without what went."""
-    resources = {**furniture["resources"], **things}
-    return {**furniture, "resources": {address: one for address, one in resources.items() if one is not None}}
+def _as_it_is_now(inventory: Mapping[str, Any], things: Mapping[str, Any]) -> Mapping[str, Any]:
+    """The inventory with what came since, and without what went."""
+    resources = {**inventory["resources"], **things}
+    return {**inventory, "resources": {address: one for address, one in resources.items() if one is not None}}
 
 
 def _network(request: Request) -> str | None:

@@ -23,14 +23,14 @@ class LabFailed(RuntimeError):
     """The lab could not be started or stopped; the message says why."""
 
 
-def start(state: Path, furniture: Mapping[str, Any], *, foreground: bool = False) -> Running | None:
+def start(state: Path, inventory: Mapping[str, Any], *, foreground: bool = False) -> Running | None:
     """Starts a lab, or furnishes a running one anew; answers when it is ready (None after --foreground ended)."""
     state.mkdir(mode=0o700, parents=True, exist_ok=True)
     state.chmod(0o700)
-    written = json.dumps(furniture, sort_keys=True)
-    place = state / "furniture.json"
+    written = json.dumps(inventory, sort_keys=True)
+    place = state / "inventory.json"
     found = running(state)
-    if found and place.read_text(encoding="utf-8") != written:
+    if found and not (place.exists() and place.read_text(encoding="utf-8") == written):
         stop(state)
         found = None
     if found:

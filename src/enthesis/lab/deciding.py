@@ -13,20 +13,20 @@ from enthesis.lab.conditions import all_hold, matches, seconds
 from enthesis.lab.store import Statement
 
 ALLOWED, REFUSED, NOT_NEEDED, THEIRS = "allowed", "refused", "not needed", "theirs"
-STEPS = ("names", "provider", "ceilings", "owner", "caller", "companions", "session")
+STEPS = ("names", "provider", "ceilings", "target-side", "caller-side", "companions", "session")
 MAX_COMPANIONS = 4  # companions of companions end long before
 
 
 @dataclass(frozen=True)
 class World:
-    """What one cloud knows: its furniture, the statements it was given, and the other clouds that it can ask.
+    """What one cloud knows: its inventory, the statements it was given, and the other clouds that it can ask.
 
     Another cloud is asked about what is its own: who its identities are and what its ceilings let them do, and
     companions at places of its accounts.
     """
 
     provider: str
-    furniture: Mapping[str, Any]
+    inventory: Mapping[str, Any]
     statements: Mapping[str, tuple[Statement, ...]]
     others: Mapping[str, "World"] = field(default_factory=dict)
     credentials: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)  # keyed ones of every cloud, by id
@@ -37,7 +37,7 @@ class World:
 
     def having(self, address: str) -> "World":
         """The cloud that an address is at, which can ask this one in turn."""
-        account = self.furniture["accounts"].get(account_of(address))
+        account = self.inventory["accounts"].get(account_of(address))
         found = self.others.get(account["provider"]) if account else None
         if found is None:
             return self
@@ -105,7 +105,7 @@ class Outcome:
 
 @dataclass(frozen=True)
 class Place:
-    """An address taken apart by the catalogue of the furniture."""
+    """An address taken apart by the catalogue of the inventory."""
 
     address: str
     kind: str
@@ -114,7 +114,7 @@ class Place:
 
 def place_of(world: World, address: str) -> Place | None:
     """The place an address names, if it can be one."""
-    kinds = world.furniture["catalogue"]["kinds"]
+    kinds = world.inventory["catalogue"]["kinds"]
     parts = address.split("/")
     if "" in parts or "." in parts or ".." in parts:
         return None
@@ -138,12 +138,12 @@ def place_of(world: World, address: str) -> Place | None:
 
 def declared(world: World, address: str) -> bool:
     """Whether something of that address exists, leaves not counted."""
-    furniture = world.furniture
-    if address in furniture["accounts"] or address in furniture["resources"]:
+    inventory = world.inventory
+    if address in inventory["accounts"] or address in inventory["resources"]:
         return True
     if address.startswith("@"):
         name, _, rest = address[1:].partition("/")
-        organisation = furniture["organisations"].get(name)
+        organisation = inventory["organisations"].get(name)
         if organisation and (not rest or rest in organisation.get("units", [])):
             return True
     known = (*world.of("identities"), *world.of("groups"))
@@ -155,7 +155,7 @@ def exists(world: World, address: str) -> Place | None:
     place = place_of(world, address)
     if place is None:
         return None
-    leaf = world.furniture["catalogue"]["kinds"][place.kind].get("leaf", False)
+    leaf = world.inventory["catalogue"]["kinds"][place.kind].get("leaf", False)
     return place if declared(world, address) or (leaf and declared(world, place.parent)) else None
 
 
@@ -165,7 +165,7 @@ def account_of(address: str) -> str:
 
 def boundaries_above(world: World, account: str) -> list[str]:
     """The units and the organisation above an account, nearest first."""
-    found = world.furniture["accounts"].get(account)
+    found = world.inventory["accounts"].get(account)
     parts = found["in"].split("/") if found else []
     return ["/".join(parts[:count]) for count in range(len(parts), 0, -1)]
 
@@ -189,7 +189,7 @@ def organisation_of(world: World, address: str) -> str:
 
 
 def verbs_of(world: World, kind: str) -> dict[str, str]:
-    catalogue = world.furniture["catalogue"]
+    catalogue = world.inventory["catalogue"]
     own = catalogue["kinds"].get(kind, {}).get("verbs", {})
     return {**catalogue["verbs_everywhere"], **own}
 
@@ -246,7 +246,7 @@ def found_by(world: World, caller: Caller, rule: Mapping[str, Any], holder: str)
     identity = world.identity(caller.id)
     if identity is None:
         return False
-    outside = world.furniture["organisations"].get(organisation_of(world, caller.address), {}).get("outside")
+    outside = world.inventory["organisations"].get(organisation_of(world, caller.address), {}).get("outside")
     within = rule.get("in", holder)
     labels = identity.body.get("labels", {})
     tied = identity.body.get("tied_to")  # who is tied to a resource is also where that is
@@ -288,11 +288,11 @@ def attributes(world: World, caller: Caller, target: str, around: Surroundings) 
 
 
 def _labels(world: World, address: str) -> Mapping[str, str]:
-    furniture = world.furniture
+    inventory = world.inventory
     name = address[1:] if address.startswith("@") else address
     for section in ("accounts", "resources", "organisations"):
-        if name in furniture[section] and (section == "organisations") == address.startswith("@"):
-            return furniture[section][name].get("labels", {})  # type: ignore[no-any-return]
+        if name in inventory[section] and (section == "organisations") == address.startswith("@"):
+            return inventory[section][name].get("labels", {})  # type: ignore[no-any-return]
     identity = world.identity_at(address)
     return identity.body.get("labels", {}) if identity else {}
 
@@ -336,17 +336,17 @@ def decide(
     steps["ceilings"] = ALLOWED if _ceilings_let(world, caller, verb, place, around_it) else REFUSED
     if verb == "take-on":
         outcome.admitting = [one for one in world.of("trusts") if _admits(world, one, caller, place, around_it, around)]
-        steps["owner"] = ALLOWED if outcome.admitting else REFUSED
+        steps["target-side"] = ALLOWED if outcome.admitting else REFUSED
         let = _lets_out(world, caller, verb, place, around_it, around) != REFUSED
         outcome.counting = [one for one in outcome.admitting if let or "account" not in one.body["admits"]]
     elif _foreign_to_key(world, caller, verb, place):
-        steps["owner"] = REFUSED
+        steps["target-side"] = REFUSED
     else:
         owners = above(world, target)
         holders = set(owners) | ({account_of(target)} if account_of(target) else set())
         granted = _granted(world, caller, verb, place, holders, around_it, around)
-        steps["owner"] = ALLOWED if granted else REFUSED
-    steps["caller"] = _callers_side(world, caller, verb, place, outcome, around_it, around)
+        steps["target-side"] = ALLOWED if granted else REFUSED
+    steps["caller-side"] = _callers_side(world, caller, verb, place, outcome, around_it, around)
     if depth < MAX_COMPANIONS:
         steps["companions"] = _companions(world, caller, verb, place, around, onto, depth)
     steps["session"] = _session(world, caller, verb, place, around)
@@ -388,7 +388,7 @@ def _provider(world: World, caller: Caller, verb: str, target: str) -> str:
 def _ceilings_let(world: World, caller: Caller, verb: str, place: Place, around_it: Mapping[str, Any]) -> bool:
     over = {
         "callers": set(above(world, caller.address)) if caller.address else set(),
-        "resources": set(above(world, place.address)),
+        "targets": set(above(world, place.address)),
     }
     home = world.home_of(caller)
     abroad = [one for one in home.of("ceilings") if one.body["over"] == "callers"] if home is not world else []
@@ -499,7 +499,7 @@ def _callers_side(
     own, theirs = account_of(caller.address), account_of(place.address)
     if not own or caller.form == "resource" or caller.provider != world.provider:
         return NOT_NEEDED
-    style = world.furniture["providers"][world.provider]["style"]
+    style = world.inventory["providers"][world.provider]["style"]
     crossing = bool(theirs) and own != theirs and style == "two-sided"
     by_account = bool(outcome.admitting) and all("account" in one.body["admits"] for one in outcome.admitting)
     if not crossing and not by_account:
@@ -514,8 +514,8 @@ def _lets_out(
     own = account_of(caller.address)
     if not own or caller.form == "resource" or caller.provider != world.provider:
         return REFUSED
-    account = world.furniture["accounts"][own]
-    organisation = world.furniture["organisations"].get(organisation_of(world, own), {})
+    account = world.inventory["accounts"][own]
+    organisation = world.inventory["organisations"].get(organisation_of(world, own), {})
     if account.get("administered_by") == "others" or organisation.get("outside"):
         return THEIRS
     holders = {own, *boundaries_above(world, own)}
@@ -545,7 +545,7 @@ def _companion_requests(
             yield caller, "decrypt" if its_class == "read" else "encrypt", key
     if its_class == "run":
         for identity in runs_as(world, place.address):
-            yield caller, "use", identity.body["address"]
+            yield caller, "run-as", identity.body["address"]
     if verb == "attach":
         yield caller, "configure", onto
     origin = caller.origin
@@ -559,14 +559,14 @@ def _companion_requests(
 
 def _foreign_to_key(world: World, caller: Caller, verb: str, place: Place) -> bool:
     """Whether a key that the provider manages is to be used from outside of its account."""
-    managed = world.furniture["resources"].get(place.address, {}).get("managed_by")
+    managed = world.inventory["resources"].get(place.address, {}).get("managed_by")
     used = place.kind == "key" and verb in ("encrypt", "decrypt", "sign") and managed == "provider"
     return used and account_of(caller.address) != account_of(place.address)
 
 
 def _key_above(world: World, address: str) -> str:
     for place in above(world, address):
-        key = world.furniture["resources"].get(place, {}).get("encrypted_by")
+        key = world.inventory["resources"].get(place, {}).get("encrypted_by")
         if key:
             return str(key)
     return ""

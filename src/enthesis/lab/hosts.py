@@ -73,7 +73,7 @@ class Hosts:
             raise Problem(403, "other-name", "this service has no other name than its address")
         world, address = self.cloud.world(), request.path_params["host"]
         place = exists(world, address)
-        mine = place is not None and world.furniture["accounts"][account_of(address)]["provider"] == self.cloud.name
+        mine = place is not None and world.inventory["accounts"][account_of(address)]["provider"] == self.cloud.name
         if place is None or place.kind not in KINDS or not mine:
             raise Problem(404, "not-found", "there is no such host", refused_at=["names"])
         return world, address
@@ -91,7 +91,7 @@ class Hosts:
         wanted = body.get("identity", named[0] if len(named) == 1 else None)
         if not isinstance(wanted, str):
             which = f"say as which: {', '.join(named)}" if named else "this host runs as nobody"
-            raise Problem(422 if named else 403, "which-identity", which, refused_at=[] if named else ["owner"])
+            raise Problem(422 if named else 403, "which-identity", which, refused_at=[] if named else ["target-side"])
         network, reference, narrowing = (body.get(one) for one in ("network", "reference", "narrowing"))
         if not isinstance(network, str | None) or not isinstance(reference, str | None):
             raise Problem(422, "not-understood", "`network` and `reference` are texts")

@@ -41,7 +41,7 @@ def document(title: str, url: str) -> dict[str, Any]:
         schemas[collection] = {"type": "object", "properties": properties, "required": sorted(REQUIRED[collection])}
         paths[f"/administration/{collection}"] = _collection_paths(collection)
         paths[f"/administration/{collection}/{{id}}"] = _item_paths(collection)
-    paths["/administration/furniture"] = {"get": _operation("what exists already, as far as this session sees it")}
+    paths["/administration/inventory"] = {"get": _operation("what exists already, as far as this session sees it")}
     paths["/administration/resources"] = {"post": _operation("lets resources come to be", body=JSON, status="201")}
     paths["/administration/resources/{address}"] = {
         "parameters": [_in_path("address")],

@@ -22,16 +22,16 @@ RUN_FIELDS = ("project", "branch", "event", "environment")
 class Pipeline:
     """One issuer. Anybody on this machine may start a run: what a run may do is for others to decide.
 
-    `lodged` is what it keeps for its projects: by name, whom it leads to, for which audience, and who may use it.
+    `pipeline_access` is what it keeps for its projects: by name, whom it leads to, for which audience, who may use it.
     """
 
     def __init__(
         self, name: str, settings: Mapping[str, Any], store: Store, clock: Clock, signer: Signer,
-        lodged: Mapping[str, Any],
+        pipeline_access: Mapping[str, Any],
     ) -> None:  # fmt: skip
         self.name = name
         self.settings = settings
-        self.lodged = lodged
+        self.pipeline_access = pipeline_access
         self.store = store
         self.clock = clock
         self.signer = signer
@@ -43,7 +43,7 @@ class Pipeline:
             Route("/jwks", self._jwks),
             Route("/runs", self._start, methods=["POST"]),
             Route("/runs/{id}/token", self._token, methods=["POST"]),
-            Route("/runs/{id}/lodged/{name}", self._lodged, methods=["POST"]),
+            Route("/runs/{id}/pipeline-access/{name}", self._pipeline_access, methods=["POST"]),
         ]
         return Starlette(routes=routes, exception_handlers={Problem: as_problem})
 
@@ -93,21 +93,21 @@ class Pipeline:
             if isinstance(value, list) and (listed or {}).get(name) != "list":
                 raise Problem(422, "not-issued", f"this issuer issues {name} as one value")
 
-    async def _lodged(self, request: Request) -> Response:
-        """What is lodged here, for a run that may use it: its own token for whom the way leads to, and no key.
+    async def _pipeline_access(self, request: Request) -> Response:
+        """Pipeline access, for a run that may use it: its own token for whom the way leads to, and no key.
 
         Nobody may by default, and no run of another organisation may, whatever the conditions say.
         """
         claims = self.store.run(self.name, request.path_params["id"])
-        found = self.lodged.get(request.path_params["name"])
+        found = self.pipeline_access.get(request.path_params["name"])
         if claims is None or found is None:
-            raise Problem(404, "not-found", "there is no such run, or nothing is lodged here by that name")
+            raise Problem(404, "not-found", "there is no such run, or no pipeline access of that name")
         shown = {**claims, "aud": found["audience"]}
         if self.settings.get("shared") and all_hold(self.settings.get("owned", {}), shown) is not True:
-            detail = "what is lodged here is used by runs of this organisation alone"
-            raise Problem(403, "refused", detail, refused_at=["owner"])
+            detail = "pipeline access here is for runs of this organisation only"
+            raise Problem(403, "refused", detail, refused_at=["target-side"])
         if not found["admits"] or all_hold(found["admits"], shown) is not True:
-            raise Problem(403, "refused", "this run may not use it", refused_at=["owner"])
+            raise Problem(403, "refused", "this run may not use it", refused_at=["target-side"])
         token = self.signer.sign({**shown, "exp": int(self.clock.now()) + TOKEN_LIFE}, typ="JWT")
         body = {"identity": found["of"], "token": token, "expires_in": TOKEN_LIFE}
         return JSONResponse(body, headers={"Cache-Control": "no-store"})

@@ -67,7 +67,7 @@ class Things:
         address = request.path_params["address"]
         world = self.administration.world()
         self.administration.needs(request, [("delete", address, "")], account_of(address))
-        if address not in world.furniture["resources"]:
+        if address not in world.inventory["resources"]:
             raise Problem(404, "not-found", f"there is no {address}")
         remove_resource(self.store, world, address)
         return Response(status_code=204)

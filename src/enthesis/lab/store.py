@@ -39,6 +39,7 @@ CREATE TABLE IF NOT EXISTS sign_ins (
 CREATE TABLE IF NOT EXISTS revoked (jti TEXT PRIMARY KEY, ends REAL NOT NULL);
 CREATE INDEX IF NOT EXISTS by_version ON objects (cluster, version);
 """
+FORMAT = 2  # of the state; 1 had words that were renamed since
 COLLECTIONS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
 
 
@@ -65,6 +66,17 @@ def _statement(row: tuple[Any, ...]) -> Statement:
     return Statement(identifier, cloud, collection, holder, name, version, mark, json.loads(body))
 
 
+def _with_new_words(body: dict[str, Any]) -> dict[str, Any]:
+    if body.get("over") == "resources":
+        body["over"] = "targets"
+    for field in ("allows", "bars", "only"):
+        for kind, verbs in (body.get(field) or {}).items():
+            if kind in ("identity", "*"):
+                listed = [verbs] if isinstance(verbs, str) else verbs
+                body[field][kind] = ["run-as" if verb == "use" else verb for verb in listed]
+    return body
+
+
 class Store:
     """All state of one lab. One connection, used from one thread."""
 
@@ -76,6 +88,16 @@ class Store:
         if "made_by" not in known:  # the state of a lab that was started before
             self.connection.execute("ALTER TABLE credentials ADD COLUMN made_by TEXT NOT NULL DEFAULT ''")
         self.changes = 0
+        if self.connection.execute("PRAGMA user_version").fetchone()[0] < FORMAT:
+            self._renew()
+
+    def _renew(self) -> None:
+        """Rewrites words that were renamed since the state was written."""
+        with self.transaction():
+            for identifier, body in self.connection.execute("SELECT id, body FROM statements").fetchall():
+                renewed = json.dumps(_with_new_words(json.loads(body)))
+                self.connection.execute("UPDATE statements SET body = ? WHERE id = ?", (renewed, identifier))
+            self.connection.execute(f"PRAGMA user_version = {FORMAT}")
 
     def close(self) -> None:
         self.connection.close()
@@ -185,7 +207,7 @@ class Store:
     # what exists, as it comes and goes
 
     def things(self) -> dict[str, dict[str, Any] | None]:
-        """Resources that came after the furniture, and with None those that went."""
+        """Resources that came after the inventory, and with None those that went."""
         rows = self.connection.execute("SELECT address, body, gone FROM things")
         return {address: None if gone else json.loads(body) for address, body, gone in rows}
 

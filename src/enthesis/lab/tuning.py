@@ -16,7 +16,7 @@ SESSION_LIFE = 3600  # seconds; of an administrator's session
 
 def renew_sessions(state: Path, found: Running) -> Path:
     """Leaves a one-hour administrator session for each account and organisation in a 0600 file."""
-    furniture = json.loads((state / "furniture.json").read_text(encoding="utf-8"))
+    inventory = json.loads((state / "inventory.json").read_text(encoding="utf-8"))
     store = Store(state / "lab.db")
     clock = Clock(store)
     sessions: list[dict[str, Any]] = []
@@ -30,7 +30,7 @@ def renew_sessions(state: Path, found: Running) -> Path:
             if service["kind"] == "cluster":
                 sessions.append(_of_cluster(service["name"], signer, ends))
                 continue
-            for holder in _holders(furniture, service["name"]):
+            for holder in _holders(inventory, service["name"]):
                 claims = {"aud": signer.issuer, "sub": f"administrator of {holder}", "administers": holder}
                 token = signer.sign({**claims, "client_id": "lab", "exp": ends}, typ=SESSION_TYPE)
                 sessions.append({"cloud": service["name"], "holder": holder, "session": token, "ends": ends})
@@ -53,9 +53,9 @@ def _of_cluster(name: str, signer: Signer, ends: int) -> dict[str, Any]:
     return {"cluster": name, "session": token, "ends": ends}
 
 
-def _holders(furniture: Mapping[str, Any], provider: str) -> list[str]:
-    accounts = [name for name, one in furniture["accounts"].items() if one["provider"] == provider]
-    organisations = {furniture["accounts"][name]["in"].split("/")[0] for name in accounts}
+def _holders(inventory: Mapping[str, Any], provider: str) -> list[str]:
+    accounts = [name for name, one in inventory["accounts"].items() if one["provider"] == provider]
+    organisations = {inventory["accounts"][name]["in"].split("/")[0] for name in accounts}
     return [*accounts, *sorted(organisations)]
 
 

@@ -94,7 +94,7 @@ def _key(path: Path) -> Key:
     if not isinstance(read, dict) or not all(isinstance(read.get(one), str) for one in ("id", "form", "value")):
         raise Mistaken(
             f"{path}: not a keyed credential (expected a JSON object with id, form and value)",
-            remedy='write {"id": ID, "form": "access-key", "value": VALUE} there, or have `enthesis key` write it',
+            remedy='write {"id": ID, "form": "access-key", "value": VALUE} there, as `enthesis credential` does',
         )
     return Key(read["id"], read["form"], Secret(read["value"]), time_from(read.get("expires")))
 

@@ -15,13 +15,14 @@ from enthesis.live.proving import ALLOWED, REFUSED, SEATS, UNDECIDED, asked_of, 
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.bounds import Undecided
 from enthesis.model.errors import EnthesisError, Mistaken, NotIssued
-from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Lodged, Origin, Trust
+from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Origin, PipelineAccess, Trust
+from enthesis.model.words import BEARERS
 from enthesis.ports import Asked, Clock, Connected, Credential, Done, KeepsLodged, Refusal, Reporter
 from enthesis.trusts.admitting import BESIDES, Admissions, Near, near_misses
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.pipeline_access import lodged_trust
-from enthesis.verdicts.questions import BEARERS, Question
+from enthesis.verdicts.pipeline_access import pipeline_access_trust
+from enthesis.verdicts.questions import Question
 
 JUST = timedelta(seconds=1)  # past an end, which must be enough
 BEFORE = timedelta(seconds=30)  # ahead of an end: the credential must still work
@@ -123,28 +124,32 @@ def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
         return ""
 
 
-def lodged_trials(
-    estate: Estate, lodged: Sequence[Lodged], connected: Connected, instant: datetime, reporter: Reporter
+def pipeline_access_trials(
+    estate: Estate,
+    access: Sequence[PipelineAccess],
+    connected: Connected,
+    instant: datetime,
+    reporter: Reporter,
 ) -> Iterator[Trials]:
-    """For everything that is lodged: a run that may use it, and those near that may not."""
+    """For every pipeline access: a run that may use it, and those near that may not."""
     admissions = Admissions(compile_estate(estate), instant, just_now=True)
-    reporter.begin("near-misses", len(lodged))
+    reporter.begin("near-misses", len(access))
     try:
-        for one in lodged:
+        for one in access:
             reporter.step(one.name)
-            trust = lodged_trust(estate, one)
+            trust = pipeline_access_trust(estate, one)
             yield _of_trust(admissions, trust, _is_let_in, partial(_used, one, connected=connected))
     finally:
         reporter.end()
 
 
-def _used(one: Lodged, what: str, shown: Mapping[str, Value], expected: str, connected: Connected) -> Trial:
-    """Has a run with these claims use what is lodged."""
+def _used(one: PipelineAccess, what: str, shown: Mapping[str, Value], expected: str, connected: Connected) -> Trial:
+    """Has a run with these claims use pipeline access."""
 
     def use() -> Done | Refusal:
         service = connected.issuers.get(one.at)
         if not isinstance(service, KeepsLodged):
-            raise Mistaken(f"nothing is known to speak to that keeps what is lodged at {one.at}")
+            raise Mistaken(f"{one.at} is not connected, so its pipeline access cannot be tried")
         return service.use_lodged(one.name, _split(shown)[0])
 
     return _tried_for_real(use, what, shown, expected)
@@ -154,7 +159,7 @@ def _tried_for_real(
     trying: Callable[[], Done | Credential | Refusal], what: str, shown: Mapping[str, Value], expected: str
 ) -> Trial:
     """What comes of showing a token with these claims. NotIssued where there can be none."""
-    wanted = ("owner",) if expected == REFUSED else ()
+    wanted = ("target-side",) if expected == REFUSED else ()
     try:
         got = trying()
     except NotIssued:
@@ -408,4 +413,4 @@ def _other_audience(estate: Estate, kept: _Kept, connected: Connected) -> Iterat
     except EnthesisError as fault:
         yield Trial(what, REFUSED, UNDECIDED, said=fault.message)
         return
-    yield _try(estate, replace(kept, credential=token), connected, what, REFUSED, ("owner",))
+    yield _try(estate, replace(kept, credential=token), connected, what, REFUSED, ("target-side",))

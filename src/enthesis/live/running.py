@@ -162,7 +162,7 @@ def _server(keeper: Keeper) -> ThreadingHTTPServer:
                 self._answer(400, {"detail": "the body is no JSON object"})
                 return
             if wanted != keeper.identity:
-                self._answer(403, {"detail": f"only {keeper.identity} is lent here", "refused_at": ["owner"]})
+                self._answer(403, {"detail": f"only {keeper.identity} is lent here", "refused_at": ["target-side"]})
                 return
             try:
                 self._answer(200, keeper.handed())

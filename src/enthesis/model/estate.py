@@ -68,7 +68,8 @@ class Account:
 class Issuer:
     """Something that signs statements about callers; `claims` maps a name to `text` or `list`.
 
-    `cluster` is the place of the cluster whose service accounts it signs for, where it is one's issuer.
+    `cluster` is the place of the cluster whose service accounts it signs for, where it is one's issuer. `outside_runs`
+    are words in the claims of runs that changes from outside can start, besides those that are known for that.
     """
 
     name: str
@@ -79,6 +80,7 @@ class Issuer:
     claims: Mapping[str, str] | None = None
     audiences: tuple[str, ...] = ()
     cluster: str | None = None
+    outside_runs: tuple[str, ...] = ()
     source: Source = _source()
 
 
@@ -226,7 +228,7 @@ class Credential:
 
 
 @dataclass(frozen=True, slots=True)
-class Lodged:
+class PipelineAccess:
     """A way into an identity that a pipeline service keeps for its projects."""
 
     name: str
@@ -292,7 +294,7 @@ class Journey:
     through: tuple[Hop, ...] = ()
     attempt: Attempt | None = None
     context: Context = Context()
-    because: tuple[str, ...] = ()
+    refused_at: tuple[str, ...] = ()
     keyless: bool = False
     within: timedelta | None = None
     source: Source = _source()
@@ -332,9 +334,9 @@ class Invariant:
 
 @dataclass(frozen=True, slots=True)
 class Accepted:
-    """A danger that is lived with on purpose until a time. `of` is the name or address that the danger is about."""
+    """A risk that is lived with on purpose until a time. `of` is the name or address that the risk is about."""
 
-    danger: str
+    risk: str
     of: str
     because: str
     until: datetime
@@ -360,7 +362,7 @@ class Estate:
     ceilings: tuple[Ceiling, ...] = ()
     attachments: tuple[Attachment, ...] = ()
     credentials: Mapping[str, Credential] = field(default_factory=dict)
-    lodged: Mapping[str, Lodged] = field(default_factory=dict)
+    pipeline_access: Mapping[str, PipelineAccess] = field(default_factory=dict)
     journeys: Mapping[str, Journey] = field(default_factory=dict)
     invariants: tuple[Invariant, ...] = ()
     accepted: tuple[Accepted, ...] = ()

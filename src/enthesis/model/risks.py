@@ -1,6 +1,6 @@
-"""The dangers that an estate can hold: what is no mistake, and lets somebody in or lasts longer than is meant."""
+"""The risks that an estate can hold: what is no mistake, and lets somebody in or lasts longer than is meant."""
 
-DANGERS = {
+RISKS = {
     "strangers-admitted": "a trust on an issuer that others use too admits subjects that are not ours",
     "owned-unsaid": "an issuer is shared, and which of its subjects are ours is not said",
     "any-audience": "a trust admits tokens that were made for somebody else",
@@ -18,6 +18,6 @@ DANGERS = {
     "everything-allowed": "a role that allows everything is bound at an account or above",
     "power-unexplained": "a role that can change access is bound at an account or above without an end or a reason",
     "temporary-endless": "what is said to be temporary has no end",
-    "acceptance-idle": "a danger is accepted that is not there",
+    "acceptance-idle": "a risk is accepted that is not there",
 }
 """Stable codes, each with what it means."""

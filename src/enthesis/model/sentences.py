@@ -3,12 +3,13 @@
 from collections.abc import Mapping
 from typing import Any
 
+VERB_WORDS = {"take-on": "take on", "run-as": "run as"}
 VOUCHES = {"token": "a token of", "assertion": "an assertion of", "certificate": "a certificate of"}
 
 
 def verb_words(verb: str) -> str:
     """A verb as it is said in a sentence."""
-    return "take on" if verb == "take-on" else verb
+    return VERB_WORDS.get(verb, verb)
 
 
 def statement_sentence(collection: str, body: Mapping[str, Any]) -> str:

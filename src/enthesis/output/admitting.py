@@ -11,10 +11,10 @@ from enthesis.files.writing import flow_text, plain_statement
 from enthesis.model.conditions import Test
 from enthesis.model.estate import Trust
 from enthesis.model.sentences import admitted, tested
+from enthesis.model.words import BEARERS
 from enthesis.output.lines import Line, Span, counted, line
 from enthesis.output.verdicts import jsonable, shown
 from enthesis.trusts.admitting import BESIDES, Compared, Held, Near, Told, is_pinned
-from enthesis.verdicts.questions import BEARERS
 
 MOST = 6  # near callers that get in too, in text
 

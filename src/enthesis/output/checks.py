@@ -13,12 +13,12 @@ from enthesis.output.lines import Line, Span, counted, line
 from enthesis.output.mistakes import one_mistake
 from enthesis.output.reach import start_words
 from enthesis.output.verdicts import jsonable, values_words
-from enthesis.trusts.risks import Danger, Dangers
+from enthesis.trusts.risks import Risk, Risks
 from enthesis.verdicts.expectations import Judged, attempt_words
 
 
 def check_sentence(
-    estate: Estate, files: int, journeys: Sequence[Judged], invariants: Sequence[Decided], found: Dangers
+    estate: Estate, files: int, journeys: Sequence[Judged], invariants: Sequence[Decided], found: Risks
 ) -> str:
     """The answer in a sentence."""
     said = f"The estate {estate.name} reads without a mistake ({counted(files, 'file')})"
@@ -33,11 +33,11 @@ def check_sentence(
         holding = f"{counted(len(invariants), 'invariant')} {'holds' if len(invariants) == 1 else 'hold'}"
         parts.append(holding if not broken else f"{words} {'does' if broken == 1 else 'do'} not hold")
     if found.standing:
-        parts.append(counted(len(found.standing), "danger"))
+        parts.append(counted(len(found.standing), "risk"))
     if found.accepted:
-        parts.append(f"{counted(len(found.accepted), 'danger')} accepted")
+        parts.append(f"{counted(len(found.accepted), 'risk')} accepted")
     if found.undecided:
-        parts.append(f"{counted(found.undecided, 'question')} about dangers past the bound on work")
+        parts.append(f"{counted(found.undecided, 'question')} about risks past the bound on work")
     return said + (": " + ", ".join(parts) if parts else "") + "."
 
 
@@ -89,33 +89,33 @@ def chain_lines(chains: Chains, chain: Chain) -> Iterator[Line]:
         yield line("      ", Span("with ", "doubt"), values_words(chain.values))
 
 
-def danger_lines(texts: Mapping[str, str], found: Dangers) -> Iterator[Line]:
-    """Every danger that stands, with somebody who gets in by it and what mends it; those accepted, briefly."""
-    for danger in found.standing:
+def risk_lines(texts: Mapping[str, str], found: Risks) -> Iterator[Line]:
+    """Every risk that stands, with somebody who gets in by it and what mends it; those accepted, briefly."""
+    for risk in found.standing:
         yield line()
-        yield from one_mistake(_mistake(texts, danger.code, danger.source, danger.message, ()))
-        if danger.shown is not None:
-            yield line("    ", Span("gets in", "bad"), f"  {caller_text(danger.shown)}")
-        yield line("    ", Span("mend it", "good"), f"  {danger.remedy}")
+        yield from one_mistake(_mistake(texts, risk.code, risk.source, risk.message, ()))
+        if risk.shown is not None:
+            yield line("    ", Span("gets in", "bad"), f"  {caller_text(risk.shown)}")
+        yield line("    ", Span("mend it", "good"), f"  {risk.remedy}")
     if found.accepted:
         yield line()
-    for danger in found.accepted:
-        if danger.accepted is not None:
-            until = time_text(danger.accepted.until)
-            why = f"  {danger.accepted.because}, until {until}  ({danger.accepted.source})"
-            yield line(Span(f"accepted  {danger.code}", "quiet"), f"  {danger.message}", Span(why, "quiet"))
+    for risk in found.accepted:
+        if risk.accepted is not None:
+            until = time_text(risk.accepted.until)
+            why = f"  {risk.accepted.because}, until {until}  ({risk.accepted.source})"
+            yield line(Span(f"accepted  {risk.code}", "quiet"), f"  {risk.message}", Span(why, "quiet"))
 
 
-def danger_json(danger: Danger) -> dict[str, Any]:
-    """One danger for a program."""
-    accepted = danger.accepted
+def risk_json(risk: Risk) -> dict[str, Any]:
+    """One risk for a program."""
+    accepted = risk.accepted
     return {
-        "code": danger.code,
-        "message": danger.message,
-        "source": str(danger.source),
-        "names": list(danger.names),
-        "gets_in": caller_json(danger.shown),
-        "remedy": danger.remedy,
+        "code": risk.code,
+        "message": risk.message,
+        "source": str(risk.source),
+        "names": list(risk.names),
+        "gets_in": caller_json(risk.shown),
+        "remedy": risk.remedy,
         "accepted": {"because": accepted.because, "until": time_text(accepted.until)} if accepted else None,
     }
 
@@ -137,8 +137,8 @@ def judged_json(judged: Judged) -> dict[str, Any]:
         "met": judged.met,
         "unmet": list(judged.unmet),
         "unseen_live": list(judged.unseen_live) if judged.met else [],
-        "refusing": list(judged.verdict.refusing),
-        "first_refused": {"to": attempt_words(first), "steps": list(first.refusing)} if first else None,
+        "refused_at": list(judged.verdict.refused_at),
+        "first_refused": {"to": attempt_words(first), "steps": list(first.refused_at)} if first else None,
         "keyless": judged.verdict.keyless,
     }
 

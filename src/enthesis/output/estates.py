@@ -20,7 +20,7 @@ SECTIONS = (
     ("ceilings", "ceiling"),
     ("attachments", "attachment"),
     ("credentials", "credential"),
-    ("lodged", "lodged credential"),
+    ("pipeline_access", "pipeline access"),
     ("journeys", "journey"),
     ("invariants", "invariant"),
 )

@@ -13,7 +13,7 @@ from enthesis.verdicts.coming import ANY
 
 AT_IDENTITY = "starts at the identity"
 MOST = 60  # rows of the table; JSON and CSV have them all
-COLUMNS = ("start", "origin", "keyless", "target", "verb", "chain", "hops", "crossing", "hangs_on")
+COLUMNS = ("start", "origin", "keyless", "target", "verb", "chain", "hops", "crossing", "conditions")
 
 
 def start_words(start: Start) -> str:
@@ -23,7 +23,7 @@ def start_words(start: Start) -> str:
         "assertion": "the bearer of an assertion of ",
         "certificate": "the bearer of a certificate of ",
         "credential": "the credential ",
-        "lodged": "a run that uses the lodged credential ",
+        "pipeline_access": "a run that uses the pipeline access ",
     }
     return words.get(start.form, "") + start.whom + (" (members to come)" if start.whom.endswith(ANY) else "")
 
@@ -39,7 +39,7 @@ def chain_words(one: Reached) -> str:
     return ", ".join([f"{verb} {target}" for _, verb, target in hops] + list(one.by_change))
 
 
-def hangs_on(chain: Chain) -> str:
+def conditions(chain: Chain) -> str:
     """What a chain hangs on: values with which it can be walked."""
     return values_words(chain.values)
 
@@ -51,7 +51,7 @@ def from_lines(whom: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     yield line(Span(f"{whom} can reach {counted(places, 'place')}" + (":" if found else "."), "strong"))
     groups: dict[tuple[str, str, str], list[str]] = {}
     for one in found:
-        groups.setdefault((one.target, chain_words(one), hangs_on(one.chain)), []).append(one.verb)
+        groups.setdefault((one.target, chain_words(one), conditions(one.chain)), []).append(one.verb)
     width = min(60, max((len(target) for target, *_ in groups), default=0))
     for (target, way, hangs), verbs in list(groups.items())[:MOST]:
         yield line(
@@ -67,7 +67,7 @@ def to_lines(what: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     groups: dict[tuple[str, str, str, str, str], list[str]] = {}
     for one in sorted(found, key=lambda one: one.chain.start.keyless is None):
         start = one.chain.start
-        key = (start_words(start), keyless_words(start), chain_words(one), one.target, hangs_on(one.chain))
+        key = (start_words(start), keyless_words(start), chain_words(one), one.target, conditions(one.chain))
         groups.setdefault(key, []).append(one.verb)
     half = {key[0] for key in groups if key[1] == AT_IDENTITY}
     whole = {key[0] for key in groups if key[1] != AT_IDENTITY}
@@ -108,7 +108,7 @@ def reached_json(one: Reached) -> dict[str, Any]:
         "verb": one.verb,
         "steps": [{"caller": caller, "verb": verb, "target": target} for caller, verb, target in one.steps],
         "crossing": one.crossing,
-        "hangs_on": {name: jsonable(value) for name, value in sorted(one.chain.values.items())},
+        "conditions": {name: jsonable(value) for name, value in sorted(one.chain.values.items())},
         "by_change": list(one.by_change),
     }
 
@@ -123,7 +123,7 @@ def reached_csv(found: Sequence[Reached]) -> str:
         keyless = keyless_words(start) if start.keyless is not None else ""
         cells = (
             start.whom, start.form, keyless, one.target, one.verb, chain_words(one),
-            str(max(0, len(one.steps) - 1)), "yes" if one.crossing else "no", hangs_on(one.chain),
+            str(max(0, len(one.steps) - 1)), "yes" if one.crossing else "no", conditions(one.chain),
         )  # fmt: skip
         writer.writerow(["'" + cell if cell[:1] in ("=", "+", "-", "\t") else visible(cell) for cell in cells])
     return out.getvalue()

@@ -10,10 +10,10 @@ from enthesis import __version__
 from enthesis.chains.invariants import HOLDS, Decided
 from enthesis.files.shapes import time_text
 from enthesis.model.mistakes import Mistake, Source
-from enthesis.model.risks import DANGERS
+from enthesis.model.risks import RISKS
 from enthesis.output.admitting import caller_text
 from enthesis.output.lines import visible
-from enthesis.trusts.risks import Danger, Dangers
+from enthesis.trusts.risks import Risk, Risks
 from enthesis.verdicts.expectations import Judged
 
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
@@ -30,7 +30,7 @@ def sarif(
     mistakes: Sequence[Mistake],
     journeys: Sequence[Judged] = (),
     invariants: Sequence[Decided] = (),
-    found: Dangers | None = None,
+    found: Risks | None = None,
 ) -> bytes:
     """The whole log, one run."""
     results = [_result(one.code, "error", one.message, one.source) for one in mistakes]
@@ -44,8 +44,8 @@ def sarif(
             message = f"{decided.invariant.name} {'is broken' if broken else f'is not decided: {decided.why}'}"
             results.append(_result(INVARIANT if broken else UNDECIDED, "error", message, decided.invariant.source))
     if found is not None:
-        results += [_danger(one) for one in (*found.standing, *found.accepted)]
-    rules = {**{one.code: one.message for one in mistakes}, **OTHER_RULES, **DANGERS}
+        results += [_risk(one) for one in (*found.standing, *found.accepted)]
+    rules = {**{one.code: one.message for one in mistakes}, **OTHER_RULES, **RISKS}
     _tell_apart(results)
     used = sorted({result["ruleId"] for result in results})
     for result in results:
@@ -79,20 +79,20 @@ def _tell_apart(results: Sequence[dict[str, Any]]) -> None:
         result["partialFingerprints"][FINGERPRINT] = f"{mark}:{seen[mark]}"
 
 
-def _danger(danger: Danger) -> dict[str, Any]:
-    message = "; ".join(_danger_parts(danger))
-    result = _result(danger.code, "warning", message, danger.source, danger.names)
-    if danger.accepted is not None:
-        said = f"{danger.accepted.because} (until {time_text(danger.accepted.until)})"
+def _risk(risk: Risk) -> dict[str, Any]:
+    message = "; ".join(_risk_parts(risk))
+    result = _result(risk.code, "warning", message, risk.source, risk.names)
+    if risk.accepted is not None:
+        said = f"{risk.accepted.because} (until {time_text(risk.accepted.until)})"
         result["suppressions"] = [{"kind": "inSource", "status": "accepted", "justification": visible(said)}]
     return result
 
 
-def _danger_parts(danger: Danger) -> Iterator[str]:
-    yield danger.message
-    if danger.shown is not None:
-        yield f"gets in: {caller_text(danger.shown)}"
-    yield danger.remedy
+def _risk_parts(risk: Risk) -> Iterator[str]:
+    yield risk.message
+    if risk.shown is not None:
+        yield f"gets in: {caller_text(risk.shown)}"
+    yield risk.remedy
 
 
 def _result(code: str, level: str, message: str, source: Source, names: Sequence[str] = ()) -> dict[str, Any]:

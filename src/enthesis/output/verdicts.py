@@ -10,10 +10,10 @@ from enthesis.model.addresses import account_of, article
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.sentences import tested
+from enthesis.model.words import BEARERS, STEPS
 from enthesis.output.lines import Line, Span, line
 from enthesis.verdicts.answers import ALLOWED, REFUSED, THEIRS, UNKNOWN, Ground, Miss, Request, Step, Unmet, Verdict
 from enthesis.verdicts.expectations import attempt_words
-from enthesis.verdicts.questions import BEARERS
 from enthesis.verdicts.remedies import Change, Remedies
 
 STYLES = {ALLOWED: "good", REFUSED: "bad", UNKNOWN: "doubt", THEIRS: "doubt"}
@@ -24,7 +24,7 @@ OPTIONS = {
     "mfa": "--mfa or --no-mfa",
     "session.age": "--session-age DURATION",
 }
-WIDTH = 10  # of the name of a step
+WIDTH = max(map(len, STEPS))
 ALSO = 3  # sentences of what else a remedy allows
 TOLD = 4  # remedies that are told in text, and looked at for what else they allow
 
@@ -37,8 +37,8 @@ def first_sentence(estate: Estate, verdict: Verdict) -> str:
     request = verdict.first_refused
     if request is None:
         return f"Allowed: {chain_words(verdict)}."
-    step = request.step(request.refusing[0])
-    others = [name for name in verdict.refusing if name != step.name]
+    step = request.step(request.refused_at[0])
+    others = [name for name in verdict.refused_at if name != step.name]
     more = f" (refused at {', '.join(others)} too)" if others else ""
     return f"Refused at {step.name}: {cause(request, step)}{more}; up to {_everybody(estate, verdict)}."
 
@@ -47,7 +47,7 @@ def _everybody(estate: Estate, verdict: Verdict) -> str:
     """All who have to act for the whole chain to be allowed, those of the first refusal first."""
     parties: dict[str, None] = {}
     for request in verdict.requests:
-        for name in request.refusing:
+        for name in request.refused_at:
             for one in whose(estate, request, request.step(name)):
                 parties[one] = None
     return " and ".join(parties)
@@ -76,16 +76,16 @@ def cause(request: Request, step: Step) -> str:
     if step.name == "companions":
         inner = next((one for one in step.within if not one.allowed), None)
         if inner is not None and not step.grounds:
-            deeper = inner.step(inner.refusing[0])
+            deeper = inner.step(inner.refused_at[0])
             return (
                 f"it also takes `{attempt_words(inner)}`, and that is refused at {deeper.name}: {cause(inner, deeper)}"
             )
     if step.grounds:
         text = "; ".join(ground.text for ground in step.grounds)
         return f"{text} bars it" if step.name == "ceilings" else text
-    if request.verb == "take-on" and step.name == "owner":
+    if request.verb == "take-on" and step.name == "target-side":
         return f"no trust of {request.target} admits {caller}{_but_for(step)}"
-    side = "" if step.name == "owner" else f"on the side of {account_of(caller)} "
+    side = "" if step.name == "target-side" else f"on the side of {account_of(caller)} "
     return f"{side}no grant lets {caller} {attempt_words(request)}{_but_for(step)}"
 
 
@@ -118,10 +118,10 @@ def whose(estate: Estate, request: Request, step: Step) -> list[str]:
     if step.name == "companions":
         found = ["whoever owns the key"] if step.grounds else []
         for inner in step.within:
-            for name in inner.refusing:
+            for name in inner.refused_at:
                 found += whose(estate, inner, inner.step(name))
         return list(dict.fromkeys(found))
-    side = request.target if step.name == "owner" else request.caller
+    side = request.target if step.name == "target-side" else request.caller
     return [f"the administrators of {boundary_of(side)}"]
 
 
@@ -288,7 +288,7 @@ def verdict_json(estate: Estate, verdict: Verdict) -> dict[str, Any]:
     return {
         "allowed": verdict.allowed,
         "says": first_sentence(estate, verdict),
-        "refusing": list(verdict.refusing),
+        "refused_at": list(verdict.refused_at),
         "keyless": verdict.keyless,
         "time": time_text(question.time),
         "origin": {question.origin.form: question.origin.whom, "shows": jsonable(question.origin.shows)},
@@ -304,13 +304,13 @@ def _request_json(estate: Estate, request: Request) -> dict[str, Any]:
         "target": request.target,
         "onto": request.onto,
         "allowed": request.allowed,
-        "refusing": list(request.refusing),
+        "refused_at": list(request.refused_at),
         "session_seconds": int(life.total_seconds()) if life is not None else None,
         "steps": [
             {
                 "step": step.name,
                 "outcome": step.outcome,
-                "up_to": whose(estate, request, step) if step.outcome == REFUSED else [],
+                "administered_by": whose(estate, request, step) if step.outcome == REFUSED else [],
                 "grounds": [_ground_json(ground) for ground in step.grounds],
                 "nearest": list(step.nearest),
                 "near_misses": [
@@ -348,7 +348,7 @@ def remedies_json(remedies: Remedies, also: Sequence[Sequence[str]]) -> dict[str
         "remedies": [
             {
                 "changes": [
-                    {"sentence": change.sentence, "up_to": _whom(change), "line": change.line() or None}
+                    {"sentence": change.sentence, "administered_by": _whom(change), "line": change.line() or None}
                     for change in remedy.changes
                 ],
                 "also_newly_allowed": list(more),

@@ -11,8 +11,9 @@ from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.estate import Estate, Role
+from enthesis.model.words import STATEMENTS
 from enthesis.proposals.steps import REMOVE, Proposal
-from enthesis.surveys.statements import COLLECTIONS, Key, Surveyed, held_by, statement_key, without_gone
+from enthesis.surveys.statements import Key, Surveyed, held_by, statement_key, without_gone
 
 Live = dict[Key, Mapping[str, Any]]
 
@@ -39,7 +40,7 @@ def access_change(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed
 def _estate(described: Estate, live: Live) -> Estate:
     """The estate that live statements make. A role is known by its holder too, since each holder has its own."""
     people = {address: one for address, one in described.identities.items() if one.kind == "person"}
-    sections: dict[str, Any] = {name: {} if SECTIONS[name].key else [] for name in COLLECTIONS}
+    sections: dict[str, Any] = {name: {} if SECTIONS[name].key else [] for name in STATEMENTS}
     sections["identities"].update(people)
     for (_, collection, holder, _), body in live.items():
         value = _read(collection, held_by(collection, holder, without_gone(body)))

@@ -9,14 +9,11 @@ from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, standing_in
 from enthesis.model.estate import Estate
 from enthesis.model.sentences import statement_sentence
+from enthesis.model.words import MAKING_ORDER, REMOVING_ORDER
 from enthesis.proposals.lingering import dangling, living_on
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
 from enthesis.proposals.wanted import Wanted, known_at, usable_at, wanted
 from enthesis.surveys.statements import Key, LiveObject, Surveyed, names_what_is_gone, normalised
-
-MAKING_ORDER = ("ceilings", "identities", "groups", "roles", "trusts", "grants", "attachments")
-REMOVING_ORDER = ("attachments", "grants", "trusts", "groups", "roles", "identities", "ceilings")
-
 
 Objection = Callable[[str, Mapping[str, Any], Mapping[str, Any]], str]
 """Why a live system cannot hold a statement: its collection, its body, and for a grant what its role allows."""

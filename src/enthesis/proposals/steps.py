@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-DOCUMENT, FORMAT = "proposal", 1  # of a proposal file
+DOCUMENT, FORMAT = "proposal", 2  # of a proposal file
 MAKE, CHANGE, REMOVE = "make", "change", "remove"
 
 
@@ -71,7 +71,7 @@ class Proposal:
 def proposal_from(data: Any) -> Proposal:
     """The proposal that a file holds; ValueError where it holds none."""
     if not isinstance(data, dict) or (data.get("enthesis"), data.get("format")) != (DOCUMENT, FORMAT):
-        raise ValueError(f"this is no proposal of format {FORMAT}")
+        raise ValueError(f"not a proposal of format {FORMAT}; make it anew: enthesis propose --out FILE")
     try:
         steps = tuple(Step(**step) for step in data["steps"])
         if any(not isinstance(one, str) for step in steps for one in (step.action, step.provider, step.collection)):

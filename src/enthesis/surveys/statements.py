@@ -9,8 +9,8 @@ from enthesis.files.nodes import parse
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes
 from enthesis.model.sentences import statement_sentence
+from enthesis.model.words import SHOWN_IN
 
-COLLECTIONS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
 Body = Mapping[str, Any]
 Key = tuple[str, str, str, str]
 """Provider, collection, holder, and what tells statements of one holder apart."""
@@ -69,7 +69,7 @@ def statement_key(collection: str, body: Body) -> str:
         return f"{_text(body['to'])} {body['role']} {body['at']}"
     if collection == "trusts":
         admits = body["admits"]
-        forms = sorted(form for form in admits if form not in ("claims", "attributes", "subject"))
+        forms = sorted(form for form in admits if form not in SHOWN_IN.values())
         return f"{body['of']} " + " ".join(f"{form} {_text(admits[form])}" for form in forms)
     return _text(body["what"])
 

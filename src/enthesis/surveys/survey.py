@@ -1,6 +1,6 @@
 """Survey files: what live systems said at a time, as JSON Lines that every question can be asked of.
 
-    {"enthesis": "survey", "version": 1, "taken": TIME, "of": [{"what": …, "name": …, "at": URL, …}]}
+    {"enthesis": "survey", "version": 2, "taken": TIME, "of": [{"what": …, "name": …, "at": URL, …}]}
     {"section": "grants", "to": …, "role": …, "at": …, "live": {"id": …}}      an entry of a section, as in an estate
     {"left_out": WHAT, "why": …}                                               what the estate's words cannot say
     {"left_out": WHAT, "why": …, "incomplete": true}                           what could not be read
@@ -25,7 +25,7 @@ from enthesis.model.catalogue import Catalogue
 from enthesis.model.conditions import Glob
 from enthesis.model.estate import Estate, Grant, Trust, boundary_of
 
-VERSION = 1
+VERSION = 2  # 1 had words that were renamed since
 MAX_LINE = 4 * 1024 * 1024  # characters
 
 
@@ -85,7 +85,7 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
     if header.get("enthesis") != "survey" or taken is None:
         raise SurveyMistaken(f"{name} is no survey: its first line is no header of one")
     if header.get("version") != VERSION:
-        raise SurveyMistaken(f"{name} is a survey of version {header.get('version')}; known is {VERSION}")
+        raise SurveyMistaken(f"{name} is a survey of version {header.get('version')} (expected {VERSION})")
     into = _Collected()
     for number, line in numbered:
         if line.strip():
@@ -297,9 +297,9 @@ def without_what_is_gone(estate: Estate) -> Estate:
         resources=resources,
         attachments=tuple(one for one in attachments if one.runs_as),
         credentials=credentials,
-        lodged={
+        pipeline_access={
             name: one if one.credential in credentials else replace(one, credential=None)
-            for name, one in estate.lodged.items()
+            for name, one in estate.pipeline_access.items()
             if one.of in known
         },
         trusts=tuple(filter(admitted, estate.trusts)),

@@ -15,9 +15,9 @@ from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Want, solve
 from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, Not, Test
 from enthesis.model.estate import Estate, Issuer, Trust
+from enthesis.model.words import BEARERS
 from enthesis.verdicts.attributes import NEVER_SHOWN, claim_room, target_label
 from enthesis.verdicts.compiling import NONE, Barred, Compiled
-from enthesis.verdicts.questions import BEARERS
 
 LOOK_ALIKES = str.maketrans({"a": "а", "e": "е", "o": "о", "i": "і", "p": "р", "c": "с"})  # Cyrillic on purpose
 ELSEWHERE = "elsewhere"
@@ -119,7 +119,7 @@ class Admissions:
         number = self.compiled.permission_pairs.index(("identity", "take-on"))
         for place in chain:
             for barred in self.compiled.ceilings_at.get(place, ()):
-                if barred.ceiling.over == "resources" and barred.refuses >> number & 1:
+                if barred.ceiling.over == "targets" and barred.refuses >> number & 1:
                     yield barred
 
     def _in_time(self, trust: Trust, conditions: Conditions) -> Conditions:

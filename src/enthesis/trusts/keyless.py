@@ -7,7 +7,7 @@ from typing import Any
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import service_account_subject
 from enthesis.model.conditions import literal_pattern
-from enthesis.model.estate import Estate, Lodged
+from enthesis.model.estate import Estate, PipelineAccess
 from enthesis.model.mistakes import Source
 from enthesis.model.sentences import admitted
 
@@ -30,7 +30,7 @@ class Way:
 
 
 def keyless_ways(estate: Estate, identity: str) -> list[Way]:
-    """The ways there are first, then those that are near: by what runs as it, what is lodged, where keys are held."""
+    """The ways there are first, then those that are near: by what runs as it, pipeline access, where keys are held."""
     there = [
         Way(f"it admits {admitted(plain_statement('trusts', trust)['admits'])}", (), trust.source)
         for trust in estate.trusts
@@ -62,11 +62,11 @@ def _by_what_runs(estate: Estate, identity: str) -> Iterator[Way]:
 
 
 def _by_lodged(estate: Estate, identity: str) -> Iterator[Way]:
-    for lodged in estate.lodged.values():
-        if lodged.of == identity:
+    for access in estate.pipeline_access.values():
+        if access.of == identity:
             yield Way(
-                f"the runs that may use {lodged.name} show their own token",
-                (("trusts", keyless_trust(estate, lodged)),),
+                f"the runs that may use {access.name} show their own token",
+                (("trusts", keyless_trust(estate, access)),),
             )
 
 
@@ -110,19 +110,19 @@ def _by_runs(estate: Estate, identity: str, issuer: str) -> Iterator[Way]:
         yield Way(says, hint="`enthesis admit --from-token FILE` writes the trust for just the run that needs it")
 
 
-# -- what is lodged ---------------------------------------------------------------------------------------------------
+# -- pipeline access --------------------------------------------------------------------------------------------------
 
 
-def keyless_trust(estate: Estate, lodged: Lodged) -> dict[str, Any]:
-    """The trust that makes a lodged credential needless: on the token of the very runs that may use it."""
-    claims = plain_statement("lodged", lodged)["admits"]
-    claims = claims if "aud" in claims else {**claims, "aud": estate.system_of(lodged.of)}
-    return {"of": lodged.of, "admits": {"token": lodged.at, "claims": claims}, "session": "15m"}
+def keyless_trust(estate: Estate, access: PipelineAccess) -> dict[str, Any]:
+    """The trust that makes pipeline access unnecessary: on the token of the very runs that may use it."""
+    claims = plain_statement("pipeline_access", access)["admits"]
+    claims = claims if "aud" in claims else {**claims, "aud": estate.system_of(access.of)}
+    return {"of": access.of, "admits": {"token": access.at, "claims": claims}, "session": "15m"}
 
 
-def other_ways(estate: Estate, lodged: Lodged) -> tuple[str, ...]:
-    """What works for a run of another organisation, which can use nothing that is lodged here."""
+def other_ways(estate: Estate, access: PipelineAccess) -> tuple[str, ...]:
+    """What works for a run of another organisation, which can use no pipeline access of ours."""
     return (
-        f"a trust of {lodged.of} in the other organisation's own issuer, with `reference` agreed between both",
+        f"a trust of {access.of} in the other organisation's own issuer, with `reference` agreed between both",
         "one secret in one store that both organisations may read, rather than one copy each",
     )

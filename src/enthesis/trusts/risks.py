@@ -1,4 +1,4 @@
-"""Dangers of an estate: what is written without a mistake, and lets in somebody, or lasts longer, than can be meant.
+"""Risks of an estate: what is written without a mistake, and lets in somebody, or lasts longer, than can be meant.
 
 Each has a stable code, a place, a witness where somebody gets in, and what would mend it. What is past the bound on
 work is counted, never guessed.
@@ -19,7 +19,7 @@ from enthesis.conditions.overlaps import overlaps
 from enthesis.conditions.patterns import tokens
 from enthesis.conditions.truth import passes
 from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Want, solve
-from enthesis.files.checking import SIGNS, spot
+from enthesis.files.checking import spot
 from enthesis.files.conditions import plain_test
 from enthesis.files.nodes import Node
 from enthesis.files.shapes import duration_text, time_text
@@ -41,19 +41,19 @@ from enthesis.model.conditions import (
 )
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
 from enthesis.model.mistakes import Source
+from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN
 from enthesis.trusts.admitting import Admissions
 from enthesis.verdicts.attributes import NEVER_SHOWN, caller_fact, organisation_at, target_label
-from enthesis.verdicts.questions import BEARERS
 
-FORK_LIKE = ("fork", "pull-request", "pull_request", "merge-request", "merge_request")  # words in the value of a claim
+OUTSIDE_RUNS = ("fork", "merge request", "pull request", "external")  # words in claims of runs that outsiders can start
 ANOTHER = "elsewhere.example"
 SHORTEST_STEM = 3  # letters; a shorter one before a star is hardly a name
 CHANGING = ("write", "run", "manage", "power")  # classes of verbs
 
 
 @dataclass(frozen=True, slots=True)
-class Danger:
-    """One danger. `names` are what it is about, for accepting it; `shown` is somebody who gets in by it.
+class Risk:
+    """One risk. `names` are what it is about, for accepting it; `shown` is somebody who gets in by it.
 
     `path` leads from the statement to the part of it that is dangerous.
     """
@@ -69,11 +69,11 @@ class Danger:
 
 
 @dataclass(frozen=True, slots=True)
-class Dangers:
+class Risks:
     """All that were found: those that stand, those that are accepted, and how many questions were past the bound."""
 
-    standing: tuple[Danger, ...] = ()
-    accepted: tuple[Danger, ...] = ()
+    standing: tuple[Risk, ...] = ()
+    accepted: tuple[Risk, ...] = ()
     undecided: int = 0
 
 
@@ -89,18 +89,18 @@ class _Looking:
     forks: Mapping[str, set[tuple[str, str]]] = field(default_factory=dict)
 
 
-def dangers(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Dangers:
-    """Every danger of the estate behind these chains, at their instant; `step` is told what is looked at."""
+def risks(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Risks:
+    """Every risk of the estate behind these chains, at their instant; `step` is told what is looked at."""
     estate = chains.compiled.estate
     instant = datetime.fromtimestamp(chains.web.now, UTC)
     looking = _Looking(chains, estate, instant, Admissions(chains.compiled, instant))
     looking.forks = _fork_like(estate)
-    found: list[Danger] = []
+    found: list[Risk] = []
     for issuer in estate.issuers.values():
         if issuer.shared and not issuer.owned:
             remedy = "say which subjects are ours: owned: {sub: {glob: ours/**}}"
             message = f"{issuer.name} is shared, and it is not said which of its subjects are ours"
-            found.append(Danger("owned-unsaid", message, issuer.source, (issuer.name,), remedy))
+            found.append(Risk("owned-unsaid", message, issuer.source, (issuer.name,), remedy))
     for trust in estate.trusts:
         step(trust.name or trust.of)
         if trust.until is not None and trust.until <= looking.instant:
@@ -115,7 +115,7 @@ def dangers(chains: Chains, step: Callable[[str], None] = lambda what: None) -> 
     return _accepting(looking, found)
 
 
-def _endless_keys(looking: _Looking) -> Iterator[Danger]:
+def _endless_keys(looking: _Looking) -> Iterator[Risk]:
     """Keys that open something for longer than a key may."""
     for one in looking.estate.credentials.values():
         if one.disabled or (one.expires is not None and one.expires <= looking.instant):
@@ -127,11 +127,11 @@ def _endless_keys(looking: _Looking) -> Iterator[Danger]:
             message = f"the {one.form} {one.name} of {one.of} lives longer than {duration_text(bound)}"
         else:
             continue
-        remedy = f"give it an end, or none at all: `enthesis key --of {one.of}` says a keyless way"
-        yield Danger("endless-key", message, one.source, (one.name, one.of), remedy, path=("expires",))
+        remedy = f"give it an end, or none at all: `enthesis credential --of {one.of}` says a keyless way"
+        yield Risk("endless-key", message, one.source, (one.name, one.of), remedy, path=("expires",))
 
 
-def _wide_grants(looking: _Looking) -> Iterator[Danger]:
+def _wide_grants(looking: _Looking) -> Iterator[Risk]:
     """Grants at an account or above that give everything, or power over access for ever and for no reason."""
     estate, kinds = looking.estate, looking.estate.catalogue.kinds
     everything = {(name, verb) for name, kind in kinds.items() for verb, said in kind.verbs.items() if said != "power"}
@@ -145,14 +145,14 @@ def _wide_grants(looking: _Looking) -> Iterator[Danger]:
         if everything <= allowed:
             message = f"{grant.to} may do everything (but what only power verbs do) at {grant.at}, by {grant.role}"
             fix = "bind a role of the verbs that are needed, at the places where they are"
-            yield Danger("everything-allowed", message, grant.source, names, fix, path=("role",))
+            yield Risk("everything-allowed", message, grant.source, names, fix, path=("role",))
         changes = sorted({verb for _, verb in allowed if verb.startswith("change-") or verb == "issue"})
         if changes and grant.until is None and grant.because is None:
             message = (
                 f"{grant.to} can change access at {grant.at} ({', '.join(changes)}), with no end and no reason given"
             )
             fix = "give it an end (until: …), or say why it stays (because: …)"
-            yield Danger("power-unexplained", message, grant.source, names, fix, path=("role",))
+            yield Risk("power-unexplained", message, grant.source, names, fix, path=("role",))
 
 
 TEMPORARY = re.compile(
@@ -160,7 +160,7 @@ TEMPORARY = re.compile(
 )
 
 
-def _temporary(looking: _Looking) -> Iterator[Danger]:
+def _temporary(looking: _Looking) -> Iterator[Risk]:
     """What a name, purpose, label or reason calls temporary, and that has no end."""
     estate = looking.estate
 
@@ -177,7 +177,7 @@ def _temporary(looking: _Looking) -> Iterator[Danger]:
         if word is not None and grant.until is None:
             message = f"the grant of {grant.role} to {grant.to} at {grant.at} is called {word}, and has no end"
             names = tuple(one for one in (grant.name, grant.to, grant.role) if one is not None)
-            yield Danger("temporary-endless", message, grant.source, names, "give it an end: until: …")
+            yield Risk("temporary-endless", message, grant.source, names, "give it an end: until: …")
     for trust in estate.trusts:
         word = said(trust.name, trust.because) or of_identity(trust.of)
         if word is not None and trust.until is None:
@@ -188,57 +188,54 @@ def _temporary(looking: _Looking) -> Iterator[Danger]:
         if word is not None and credential.expires is None and not credential.disabled:
             message = f"the credential {credential.name} of {credential.of} is called {word}, and has no end"
             fix = "give it an end: expires: …"
-            yield Danger("temporary-endless", message, credential.source, (credential.name, credential.of), fix)
+            yield Risk("temporary-endless", message, credential.source, (credential.name, credential.of), fix)
 
 
-def placed(found: Dangers, records: Mapping[Source, Node]) -> Dangers:
+def placed(found: Risks, records: Mapping[Source, Node]) -> Risks:
     """The same, each at the part of its statement that is dangerous, as far as it is known what is written there."""
 
-    def there(danger: Danger) -> Danger:
-        return replace(danger, source=spot(records, danger.source, *danger.path))
+    def there(risk: Risk) -> Risk:
+        return replace(risk, source=spot(records, risk.source, *risk.path))
 
     return replace(found, standing=tuple(map(there, found.standing)), accepted=tuple(map(there, found.accepted)))
 
 
-def _accepting(looking: _Looking, found: Sequence[Danger]) -> Dangers:
-    """The dangers with what the estate accepts of them; an acceptance that has ended or fits nothing is no help."""
-    standing: list[Danger] = []
-    accepted: list[Danger] = []
+def _accepting(looking: _Looking, found: Sequence[Risk]) -> Risks:
+    """The risks with what the estate accepts of them; an acceptance that has ended or fits nothing is no help."""
+    standing: list[Risk] = []
+    accepted: list[Risk] = []
     used: set[Accepted] = set()
-    for danger in found:
-        fitting = [one for one in looking.estate.accepted if one.danger == danger.code and one.of in danger.names]
+    for risk in found:
+        fitting = [one for one in looking.estate.accepted if one.risk == risk.code and one.of in risk.names]
         used.update(fitting)
         lasting = [one for one in fitting if one.until > looking.instant]
         if lasting:
-            accepted.append(replace(danger, accepted=lasting[0]))
+            accepted.append(replace(risk, accepted=lasting[0]))
         elif fitting:
             ended = max(one.until for one in fitting)
-            standing.append(replace(danger, message=f"{danger.message}; it was accepted until {time_text(ended)}"))
+            standing.append(replace(risk, message=f"{risk.message}; it was accepted until {time_text(ended)}"))
         else:
-            standing.append(danger)
+            standing.append(risk)
     for one in looking.estate.accepted:
         if one not in used:
-            message = f"{one.of} has no danger {one.danger} that could be accepted"
-            standing.append(Danger("acceptance-idle", message, one.source, (one.of,), "take the entry out"))
+            message = f"{one.of} has no risk {one.risk} that could be accepted"
+            standing.append(Risk("acceptance-idle", message, one.source, (one.of,), "take the entry out"))
     standing.sort(key=lambda one: (one.source.file, one.source.line, one.code))
-    return Dangers(tuple(standing), tuple(accepted), looking.undecided)
-
-
-SHOWN_AS = {"token": "claims", "assertion": "attributes", "certificate": "subject"}
+    return Risks(tuple(standing), tuple(accepted), looking.undecided)
 
 
 def _of(
     trust: Trust, code: str, message: str, remedy: str, shown: Shown | None = None, path: tuple[str, ...] = ()
-) -> Danger:
+) -> Risk:
     names = tuple(name for name in (trust.name, trust.of) if name is not None)
-    path = path or ("admits", SHOWN_AS.get(trust.admits.form, trust.admits.form))
-    return Danger(code, f"{trust.of}: {message}", trust.source, names, remedy, shown, path)
+    path = path or ("admits", SHOWN_IN.get(trust.admits.form, trust.admits.form))
+    return Risk(code, f"{trust.of}: {message}", trust.source, names, remedy, shown, path)
 
 
 # -- trusts that admit bearers --------------------------------------------------------------------------------------
 
 
-def _never_admits(looking: _Looking, trust: Trust) -> Iterator[Danger]:
+def _never_admits(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     issuer = looking.estate.issuers[str(trust.admits.whom)]
     unissued = [
         name
@@ -263,7 +260,7 @@ def _stands(looking: _Looking, identity: str) -> bool:
     return place >= 0 and bool(compiled.stands[place])
 
 
-def _strangers(looking: _Looking, trust: Trust) -> Iterator[Danger]:
+def _strangers(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     issuer = looking.estate.issuers[str(trust.admits.whom)]
     if issuer.shared and issuer.owned:
         ours = Callers((issuer.owned,))
@@ -274,7 +271,7 @@ def _strangers(looking: _Looking, trust: Trust) -> Iterator[Danger]:
             yield _of(trust, "strangers-admitted", message, f"pin it to ours: {owned}", shown)
 
 
-def _any_audience(looking: _Looking, trust: Trust) -> Iterator[Danger]:
+def _any_audience(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     if trust.admits.form != "token":
         return
     usual = looking.admissions.rooms(trust)
@@ -290,7 +287,7 @@ def _any_audience(looking: _Looking, trust: Trust) -> Iterator[Danger]:
         yield _of(trust, "any-audience", message, f"pin it, for example aud: {provider}", shown)
 
 
-def _cut_short(looking: _Looking, trust: Trust) -> Iterator[Danger]:
+def _cut_short(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     rooms = looking.admissions.rooms(trust)
     for name, test in trust.admits.conditions:
         for pattern in _patterns(test):
@@ -304,7 +301,7 @@ def _cut_short(looking: _Looking, trust: Trust) -> Iterator[Danger]:
             if shown is not None:
                 message = f"the pattern {pattern} ends inside a name: {word}-too is admitted like {word}"
                 remedy = f"end the name before the star: {literal_pattern(head + word)}/…, or name each one meant"
-                path = ("admits", SHOWN_AS[trust.admits.form], name)
+                path = ("admits", SHOWN_IN[trust.admits.form], name)
                 yield _of(trust, "name-cut-short", message, remedy, shown, path)
 
 
@@ -334,7 +331,7 @@ def _stem_before_star(pattern: str) -> tuple[str, str, str] | None:
     return before.removesuffix(word), word, tail
 
 
-def _only_barred(looking: _Looking, trust: Trust) -> Iterator[Danger]:
+def _only_barred(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     if any(_lets_in(test) for name, test in trust.admits.conditions if name != "aud"):
         return
     if not any(name != "aud" for name, _ in trust.admits.conditions):
@@ -359,8 +356,11 @@ def _fork_like(estate: Estate) -> Mapping[str, set[tuple[str, str]]]:
     """By issuer, the claims and values of runs that somebody else's change can start, as far as the estate shows."""
     found: dict[str, set[tuple[str, str]]] = {name: set() for name in estate.issuers}
 
+    listed = {name: (*OUTSIDE_RUNS, *one.outside_runs) for name, one in estate.issuers.items()}
+
     def note(issuer: str, name: str, value: object) -> None:
-        if isinstance(value, str) and any(word in value.lower() for word in FORK_LIKE) and name not in ("sub", "aud"):
+        words = listed.get(issuer, OUTSIDE_RUNS)
+        if isinstance(value, str) and name not in ("sub", "aud") and any(_has_words(value, word) for word in words):
             found.setdefault(issuer, set()).add((name, value))
 
     def note_all(issuer: str, conditions: Conditions) -> None:
@@ -383,6 +383,13 @@ def _fork_like(estate: Estate) -> Mapping[str, set[tuple[str, str]]]:
     return found
 
 
+def _has_words(value: str, words: str) -> bool:
+    """Whether a value, split where it has no letters, has these words in a row; `forks` begins with `fork`."""
+    found, wanted = (re.findall(r"[a-z]+", text.lower()) for text in (value, words))
+    starts = range(len(found) - len(wanted) + 1)
+    return any(all(map(str.startswith, found[at:], wanted)) for at in starts) if wanted else False
+
+
 def _values(test: Test) -> Iterator[object]:
     if isinstance(test, AnyOf | AllOf):
         for one in test.tests:
@@ -393,7 +400,7 @@ def _values(test: Test) -> Iterator[object]:
         yield test.value
 
 
-def _forks(looking: _Looking, trust: Trust) -> Iterator[Danger]:
+def _forks(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     issuer = str(trust.admits.whom)
     rooms = looking.admissions.rooms(trust)
     for name, value in sorted(looking.forks.get(issuer, ())):
@@ -423,7 +430,7 @@ def _can_change(looking: _Looking, identity: str, issuer: str) -> str | None:
 # -- trusts that admit by name --------------------------------------------------------------------------------------
 
 
-def _whole_account(looking: _Looking, trust: Trust) -> Iterator[Danger]:
+def _whole_account(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     if trust.admits.form != "account":
         return
     estate, account = looking.estate, str(trust.admits.whom)
@@ -451,7 +458,7 @@ def _whole_account(looking: _Looking, trust: Trust) -> Iterator[Danger]:
         yield _of(trust, "whole-account", message, f"name it: admits: {{{form}: {one}}}")
 
 
-def _no_reference(looking: _Looking, trust: Trust) -> Iterator[Danger]:
+def _no_reference(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     whom = str(trust.admits.whom)
     if trust.admits.form not in ("identity", "group", "account", "person") or not looking.estate.is_outside(whom):
         return
@@ -462,7 +469,7 @@ def _no_reference(looking: _Looking, trust: Trust) -> Iterator[Danger]:
         yield _of(trust, "no-reference", message, "agree on a text with them: when: {reference: …}")
 
 
-def _never_when(looking: _Looking, trust: Trust) -> Iterator[Danger]:
+def _never_when(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     if trust.when and not _ever(looking, trust.when, trust.until, _callers_meant(looking, trust), trust.of):
         message = "no request can ever meet all of its `when`"
         yield _of(trust, "never-holds", message, "correct the conditions, or remove the trust", path=("when",))
@@ -479,7 +486,7 @@ def _callers_meant(looking: _Looking, trust: Trust) -> list[str]:
     return [""]
 
 
-def _long_session(looking: _Looking, trust: Trust) -> Iterator[Danger]:
+def _long_session(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     needed = [
         journey.within
         for journey in looking.estate.journeys.values()
@@ -493,7 +500,7 @@ def _long_session(looking: _Looking, trust: Trust) -> Iterator[Danger]:
         yield _of(trust, "long-session", message, remedy, path=("session",))
 
 
-Look = Callable[[_Looking, Trust], Iterator[Danger]]
+Look = Callable[[_Looking, Trust], Iterator[Risk]]
 BEARER_LOOKS: tuple[Look, ...] = (
     _never_admits, _strangers, _any_audience, _cut_short, _only_barred, _forks, _long_session,
 )  # fmt: skip
@@ -503,7 +510,7 @@ NAMED_LOOKS: tuple[Look, ...] = (_whole_account, _no_reference, _never_when, _lo
 # -- the estate as a whole ------------------------------------------------------------------------------------------
 
 
-def _contained(looking: _Looking) -> Iterator[Danger]:
+def _contained(looking: _Looking) -> Iterator[Risk]:
     """Trusts of one identity of which one admits nobody that the other does not."""
     by_issuer: dict[str, list[tuple[Trust, Callers]]] = {}
     for trust in looking.estate.trusts:
@@ -529,7 +536,7 @@ def _contained(looking: _Looking) -> Iterator[Danger]:
     yield from _contained_by_name(looking)
 
 
-def _contained_by_name(looking: _Looking) -> Iterator[Danger]:
+def _contained_by_name(looking: _Looking) -> Iterator[Risk]:
     named: dict[tuple[str, str, str], list[Trust]] = {}
     for other in looking.estate.trusts:
         if other.admits.form not in BEARERS:
@@ -541,14 +548,14 @@ def _contained_by_name(looking: _Looking) -> Iterator[Danger]:
             named[key].append(other)
 
 
-def _inside(inner: Trust, outer: Trust) -> Danger:
+def _inside(inner: Trust, outer: Trust) -> Risk:
     where = outer.name or str(outer.source)
     message = f"this trust admits nobody that the one at {where} does not"
     remedy = "take it out, or take the wider one out if this is what is meant"
     return _of(inner, "trust-in-trust", message, remedy, path=("of",))
 
 
-def _never_holding_grants(looking: _Looking) -> Iterator[Danger]:
+def _never_holding_grants(looking: _Looking) -> Iterator[Risk]:
     for grant in looking.estate.grants:
         try:
             to = [""] if grant.to in looking.estate.groups else [grant.to]
@@ -556,7 +563,7 @@ def _never_holding_grants(looking: _Looking) -> Iterator[Danger]:
                 message = f"the grant of {grant.role} to {grant.to}: no request can ever meet all of its `when`"
                 names = tuple(one for one in (grant.name, grant.to) if one is not None)
                 fix = "correct the conditions, or remove the grant"
-                yield Danger("never-holds", message, grant.source, names, fix, None, ("when",))
+                yield Risk("never-holds", message, grant.source, names, fix, None, ("when",))
         except Undecided:
             looking.undecided += 1
 
@@ -571,7 +578,7 @@ def _ever(
     compiled = looking.chains.compiled
     chain = list(compiled.chain_of(target)) if target else []
     lasting: Conditions = (("time", After(looking.instant)), *([("time", Before(until))] if until else []))
-    for caller, form in product(callers, ORIGINS):
+    for caller, form in product(callers, ORIGIN_FORMS):
         left: dict[str, list[tuple[Test, Want]]] = {}
         rooms: dict[str, Room] = {}
         for name, test in (*conditions, *lasting):
@@ -593,9 +600,6 @@ def _ever(
     return False
 
 
-ORIGINS = ("token", "assertion", "certificate", "host", "workload", "person", "credential", "identity")
-
-
 def _origin_room(estate: Estate, form: str, name: str) -> Room:
     """Which values one of `origin.*` can have where a chain starts in a form."""
     if form == "identity" or (form in BEARERS and name in ("organisation", "address")):
@@ -606,11 +610,11 @@ def _origin_room(estate: Estate, form: str, name: str) -> Room:
         return TEXT_ROOM
     if name == "organisation":
         return Room(frozenset(), typical=tuple(estate.organisations))
-    signs = [one.name for one in estate.issuers.values() if one.kind in SIGNS.get(form, ()) or form == "workload"]
+    signs = [one.name for one in estate.issuers.values() if FORM_OF_ISSUER[one.kind] == form or form == "workload"]
     return Room(frozenset(), typical=tuple(estate.providers) if form == "host" else tuple(signs))
 
 
-def _origins_forgotten(looking: _Looking) -> Iterator[Danger]:
+def _origins_forgotten(looking: _Looking) -> Iterator[Risk]:
     """Ceilings on the caller's organisation that a foreign origin passes once it has taken on an identity of ours."""
     estate = looking.estate
     about_callers = [
@@ -631,7 +635,7 @@ def _origins_forgotten(looking: _Looking) -> Iterator[Danger]:
                     f" passes it as one of ours and can {what}"
                 )
                 remedy = "ask for the origin besides: origin.organisation in its `when`"
-                yield Danger("origin-forgotten", message, ceiling.source, (ceiling.name,), remedy)
+                yield Risk("origin-forgotten", message, ceiling.source, (ceiling.name,), remedy)
                 break
 
 

@@ -5,10 +5,10 @@ from datetime import timedelta
 
 from enthesis.model.conditions import Test
 from enthesis.model.mistakes import Source
+from enthesis.model.words import STEPS
 from enthesis.verdicts.questions import Question, is_keyless
 
 ALLOWED, REFUSED, NOT_NEEDED, UNKNOWN, THEIRS = "allowed", "refused", "not needed", "unknown", "theirs"
-STEPS = ("names", "provider", "ceilings", "owner", "caller", "companions", "session")
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,10 +71,10 @@ class Request:
 
     @property
     def allowed(self) -> bool:
-        return not self.refusing
+        return not self.refused_at
 
     @property
-    def refusing(self) -> tuple[str, ...]:
+    def refused_at(self) -> tuple[str, ...]:
         """The steps that refuse, in their order."""
         return tuple(step.name for step in self.steps if step.outcome == REFUSED)
 
@@ -94,9 +94,9 @@ class Verdict:
         return all(request.allowed for request in self.requests)
 
     @property
-    def refusing(self) -> tuple[str, ...]:
+    def refused_at(self) -> tuple[str, ...]:
         """Every step that refuses anywhere in the chain."""
-        found = {name for request in self.requests for name in request.refusing}
+        found = {name for request in self.requests for name in request.refused_at}
         return tuple(name for name in STEPS if name in found)
 
     @property

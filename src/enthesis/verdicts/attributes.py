@@ -8,8 +8,9 @@ from enthesis.model.addresses import account_of, parse, service_account_subject
 from enthesis.model.conditions import Conditions
 from enthesis.model.estate import Issuer
 from enthesis.model.mistakes import AddressMistake
+from enthesis.model.words import BEARERS
 from enthesis.verdicts.compiling import NONE, Compiled
-from enthesis.verdicts.questions import BEARERS, Question
+from enthesis.verdicts.questions import Question
 
 AUDIENCE = Room(frozenset(["text"]), absent=False)
 NEVER_SHOWN = Room(frozenset(), absent=True)
@@ -106,7 +107,7 @@ def organisation_at(compiled: Compiled, address: str) -> str | None:
 
 
 def origin_fact(compiled: Compiled, question: Question, name: str) -> Value:
-    """`origin.*`, carried down the whole chain; absent where a question starts half-way."""
+    """`origin.*`, carried down the whole chain; absent where a question starts at an identity."""
     origin = question.origin
     if origin.form == "identity":
         return None

@@ -33,9 +33,9 @@ class Judged:
 
     @property
     def unseen_live(self) -> tuple[str, ...]:
-        """The steps of `because` that only a later request refuses at: a live system stops at the first refused one."""
+        """The steps of `refused_at` that only a later request refuses at; a live system stops at the first."""
         first = self.verdict.first_refused
-        return tuple(step for step in self.journey.because if first is not None and step not in first.refusing)
+        return tuple(step for step in self.journey.refused_at if first is not None and step not in first.refused_at)
 
 
 def judge_journey(compiled: Compiled, journey: Journey, now: datetime) -> Judged:
@@ -53,7 +53,7 @@ class Seen:
     """
 
     outcome: str
-    refusing: tuple[str, ...]
+    refused_at: tuple[str, ...]
     lives: tuple[tuple[str, timedelta], ...]
     first: str = ""
 
@@ -63,12 +63,12 @@ def expectation_unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterator[
     if seen.outcome != journey.expect:
         yield f"it was to be {journey.expect} and is {seen.outcome}{seen.first}"
     elif seen.outcome == REFUSED:
-        missing = [step for step in journey.because if step not in seen.refusing]
-        if "names" in seen.refusing and "names" not in journey.because:
+        missing = [step for step in journey.refused_at if step not in seen.refused_at]
+        if "names" in seen.refused_at and "names" not in journey.refused_at:
             what = "a name in it does not exist, is disabled or has ended"
             yield f"{what}, so its refusal shows nothing about access{seen.first}"
         elif missing:
-            yield f"it was to be refused at {', '.join(missing)} and is refused at {', '.join(seen.refusing)}"
+            yield f"it was to be refused at {', '.join(missing)} and is refused at {', '.join(seen.refused_at)}"
     if journey.keyless and is_keyless(journey.origin.form) is not True:
         how = "is a credential" if journey.origin.form == "credential" else "is an identity itself"
         yield f"it was to be keyless, and its origin {how}"
@@ -81,7 +81,7 @@ def _unmet(compiled: Compiled, journey: Journey, verdict: Verdict) -> Iterator[s
     if forgotten:
         yield f"it is refused only because {forgotten}: write a value, or null for absent on purpose"
     lives = tuple((request.target, request.life) for request in verdict.requests if request.life is not None)
-    seen = Seen("allowed" if verdict.allowed else REFUSED, verdict.refusing, lives, _first(verdict))
+    seen = Seen("allowed" if verdict.allowed else REFUSED, verdict.refused_at, lives, _first(verdict))
     yield from expectation_unmet(compiled.estate, journey, seen)
 
 
@@ -90,7 +90,7 @@ def _first(verdict: Verdict) -> str:
     request = verdict.first_refused
     if request is None:
         return ""
-    return f" at {', '.join(request.refusing)}, to {attempt_words(request)}"
+    return f" at {', '.join(request.refused_at)}, to {attempt_words(request)}"
 
 
 def attempt_words(request: Request) -> str:

@@ -11,11 +11,11 @@ from enthesis.model.addresses import account_of, article, parse
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.estate import Hop
 from enthesis.model.mistakes import AddressMistake, Source
+from enthesis.model.words import BEARERS, RUNNING, STEPS
 from enthesis.verdicts.answers import (
     ALLOWED,
     NOT_NEEDED,
     REFUSED,
-    STEPS,
     THEIRS,
     UNKNOWN,
     Ground,
@@ -27,7 +27,7 @@ from enthesis.verdicts.answers import (
 )
 from enthesis.verdicts.attributes import Facts, audiences_for, kind_name, organisation_at, service_account_subjects
 from enthesis.verdicts.compiling import ENDLESS, NONE, Barred, Compiled
-from enthesis.verdicts.questions import BEARERS, RESOURCES, Question
+from enthesis.verdicts.questions import Question
 
 MISSES = 4  # near-misses told at the most, a step
 LOOKED_AT = 60  # grants of one principal that are looked at for near-misses
@@ -117,7 +117,7 @@ class _Chain:
         origin = self.question.origin
         if origin.form in BEARERS:
             return Caller("bearer", "", NONE)
-        if origin.form in RESOURCES:
+        if origin.form in RUNNING:
             return Caller("resource", origin.whom, self.compiled.find(origin.whom))
         if origin.form == "credential":
             credential = self.compiled.estate.credentials.get(origin.whom)
@@ -224,7 +224,7 @@ class _Chain:
             yield f"no credential is called {origin.whom}", nearest(origin.whom, estate.credentials)
         elif caller.form == "identity" and not self._is_identity(caller.address):
             yield f"no identity is called {caller.address}", self._close(caller.address, identities=True)
-        elif origin.form in (*RESOURCES, "person", "identity") and not self._origin_exists():
+        elif origin.form in (*RUNNING, "person", "identity") and not self._origin_exists():
             yield f"nothing is called {origin.whom}", self._close(origin.whom)
         if verb == "take-on" and not self._is_identity(address):
             yield f"no identity is called {address}", self._close(address, identities=True)
@@ -242,7 +242,7 @@ class _Chain:
 
     def _origin_exists(self) -> bool:
         origin = self.question.origin
-        if origin.form in RESOURCES:
+        if origin.form in RUNNING:
             return self.compiled.exists(origin.whom)
         return self._is_identity(origin.whom)
 
@@ -330,7 +330,7 @@ class _Chain:
         found = False
         barring: list[Ground] = []
         misses: list[Miss] = []
-        for over, chain in (("callers", callers), ("resources", target.chain)):
+        for over, chain in (("callers", callers), ("targets", target.chain)):
             for place in chain:
                 for barred in compiled.ceilings_at.get(place, ()):
                     if barred.ceiling.over != over:
@@ -367,8 +367,8 @@ class _Chain:
             return self._admitted(caller, target, facts)
         if self._is_foreign_to_key(caller, verb, target):
             text = f"{target.address} is managed by the provider: no caller of another account, or of none, can use it"
-            return Step("owner", REFUSED, (Ground(text, self._source("resources", target.address)),))
-        return self._granted("owner", caller, target, permission, facts)
+            return Step("target-side", REFUSED, (Ground(text, self._source("resources", target.address)),))
+        return self._granted("target-side", caller, target, permission, facts)
 
     def _is_foreign_to_key(self, caller: Caller, verb: str, target: Target) -> bool:
         """Whether a key that the provider manages is to be used from outside of its account."""
@@ -390,11 +390,11 @@ class _Chain:
             else:
                 grounds.append(ground)
         if grounds:
-            return Step("owner", ALLOWED, tuple(grounds))
+            return Step("target-side", ALLOWED, tuple(grounds))
         misses.sort(key=lambda miss: (len(miss.lacks), len(miss.unmet)))
         if not misses:
-            return Step("owner", REFUSED, (Ground(f"{target.address} has no trust at all"),))
-        return Step("owner", REFUSED, (), tuple(misses[:MISSES]))
+            return Step("target-side", REFUSED, (Ground(f"{target.address} has no trust at all"),))
+        return Step("target-side", REFUSED, (), tuple(misses[:MISSES]))
 
     def _admits(
         self, number: int, caller: Caller, target: Target, facts: Facts
@@ -511,7 +511,7 @@ class _Chain:
                 lacks.append(self._role_lack(number, permission))
             if not self._held_on(side, number, target, own):
                 holder = compiled.tables.grant_holder[number]
-                lacks.append(f"it is held by {holder}, which is not on the {side}'s side")
+                lacks.append(f"it is held by {holder}, which is not on the {side.removesuffix('-side')} side")
             if compiled.grant_until[number] <= self.instant:
                 lacks.append("it has ended")
             unmet = _unmet(compiled.grant_when(number), facts.get)
@@ -536,7 +536,7 @@ class _Chain:
         """Whether a grant's holder is on the owner's side of a target, or on the side of the caller's account."""
         compiled = self.compiled
         holder = int(compiled.grant_holder[number])
-        if side == "owner":
+        if side == "target-side":
             return compiled.inside(holder, target.chain[0])
         return own != NONE and compiled.inside(holder, own)
 
@@ -571,13 +571,13 @@ class _Chain:
         compiled = self.compiled
         own = compiled.places.account[caller.number] if caller.number != NONE else NONE
         if caller.form != "identity" or own == NONE:
-            return Step("caller", NOT_NEEDED)
+            return Step("caller-side", NOT_NEEDED)
         same_provider = int(compiled.provider[caller.number]) == target.provider != NONE
         crossing = same_provider and target.account not in (NONE, own) and bool(compiled.two_sided[target.provider])
         admitting = [ground.number for ground in owner.grounds if ground.number is not None]
         forms = {compiled.tables.trust_form[number] for number in admitting} if verb == "take-on" else set()
         if not crossing and forms != {"account"}:
-            return Step("caller", NOT_NEEDED)
+            return Step("caller-side", NOT_NEEDED)
         return self._let_out(caller, target, permission, facts)
 
     def _let_out(self, caller: Caller, target: Target, permission: int, facts: Facts) -> Step:
@@ -586,8 +586,8 @@ class _Chain:
         own = compiled.places.account[caller.number] if caller.number != NONE else NONE
         if own in compiled.theirs:
             text = f"{compiled.places.names[own]} is administered by others; its half is taken as given"
-            return Step("caller", THEIRS, (Ground(text),))
-        return self._granted("caller", caller, target, permission, facts)
+            return Step("caller-side", THEIRS, (Ground(text),))
+        return self._granted("caller-side", caller, target, permission, facts)
 
     # companions
 
@@ -609,7 +609,7 @@ class _Chain:
                 yield self.request(caller, further, compiled.places.names[key], None)
         if its_class == "run":
             for identity in compiled.runs(target.address):
-                yield self.request(caller, "use", compiled.places.names[identity], None)
+                yield self.request(caller, "run-as", compiled.places.names[identity], None)
         if verb == "attach" and onto is not None:
             yield self.request(caller, "configure", onto, None)
         person = self._person_behind()

@@ -4,22 +4,22 @@ from typing import Any
 
 from enthesis.conditions.truth import hold, passes
 from enthesis.model.conditions import Conditions, Equal
-from enthesis.model.estate import Admission, Estate, Issuer, Lodged, Trust
+from enthesis.model.estate import Admission, Estate, Issuer, PipelineAccess, Trust
 
 
-def lodged_trust(estate: Estate, lodged: Lodged) -> Trust:
-    """What is lodged, read as a trust: of the runs that its conditions admit, those that are ours alone.
+def pipeline_access_trust(estate: Estate, access: PipelineAccess) -> Trust:
+    """Pipeline access, read as a trust: of the runs that its conditions admit, those that are ours alone.
 
-    A pipeline service gives what it keeps to runs of the organisation that lodged it, whatever the conditions say.
+    A pipeline service gives what it keeps to runs of the organisation that keeps it there, whatever the conditions say.
     """
-    admission = Admission("token", lodged.at, runs_admitted(estate, lodged), source=lodged.source)
-    return Trust(lodged.of, admission, name=lodged.name, source=lodged.source)
+    admission = Admission("token", access.at, runs_admitted(estate, access), source=access.source)
+    return Trust(access.of, admission, name=access.name, source=access.source)
 
 
-def runs_admitted(estate: Estate, lodged: Lodged) -> Conditions:
-    """What a run must show to use what is lodged: its conditions, and that the subject is ours, unless they say so by
+def runs_admitted(estate: Estate, access: PipelineAccess) -> Conditions:
+    """What a run must show to use pipeline access: its conditions, and that the subject is ours, unless they say so by
     plain values. Without any condition nobody may."""
-    issuer, admits = estate.issuers[lodged.at], lodged.admits
+    issuer, admits = estate.issuers[access.at], access.admits
     plain = {name: test.value for name, test in admits if isinstance(test, Equal)}
     owned = issuer.owned if issuer.shared else ()
     return (*admits, *((name, test) for name, test in owned if passes(test, plain.get(name)) is not True))

@@ -5,9 +5,6 @@ from datetime import datetime
 
 from enthesis.model.estate import Attempt, Context, Hop, Journey, Origin
 
-BEARERS = ("token", "assertion", "certificate")
-RESOURCES = ("host", "workload")
-
 
 def is_keyless(origin: str) -> bool | None:
     """Whether an origin of this form needs no stored key; None for `identity`, where a journey starts without any."""

@@ -21,10 +21,11 @@ from enthesis.model import estate as m
 from enthesis.model.addresses import account_of, article, contains, parse, pool_of
 from enthesis.model.conditions import AnyOf, Equal, Glob, Test, Within
 from enthesis.model.estate import Estate, boundary_of
+from enthesis.model.words import BEARERS, SHOWN_IN
 from enthesis.verdicts.answers import REFUSED, Miss, Request, Step, Unmet, Verdict
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import BEARERS, Question
+from enthesis.verdicts.questions import Question
 
 MAX_CHANGES = 6  # in one remedy
 MAX_JUDGED = 160  # sets of changes that are tried for one refusal, each on an estate compiled anew …
@@ -218,8 +219,8 @@ class _Maker:
 
     def changes(self, request: Request) -> Iterator[Made]:
         """For the first step of this request that refuses."""
-        step = request.step(request.refusing[0])
-        make = getattr(self, f"_for_{step.name}")
+        step = request.step(request.refused_at[0])
+        make = getattr(self, f"_for_{step.name.replace('-', '_')}")
         known = len(self.unmendable)
         found = list(make(request, step))
         if not found and len(self.unmendable) == known:
@@ -319,7 +320,7 @@ class _Maker:
 
     # owner and caller
 
-    def _for_owner(self, request: Request, step: Step) -> Iterator[Made]:
+    def _for_target_side(self, request: Request, step: Step) -> Iterator[Made]:
         if request.verb == "take-on":
             yield from self._wider_trusts(step)
             yield from self._new_trusts(request)
@@ -332,10 +333,10 @@ class _Maker:
         yield from self._mended_grants(step)
         yield from self._by_running_code(request)
         yield from self._new_grants(request, self._holder(request.target))
-        if request.step("caller").outcome == REFUSED:
+        if request.step("caller-side").outcome == REFUSED:
             yield from self._new_grants(request, self._common_boundary(request))
 
-    def _for_caller(self, request: Request, step: Step) -> Iterator[Made]:
+    def _for_caller_side(self, request: Request, step: Step) -> Iterator[Made]:
         yield from self._mended_grants(step)
         yield from self._new_grants(request, account_of(request.caller))
 
@@ -444,7 +445,7 @@ class _Maker:
             return
         conditions = tuple((name, wider.get(name) or test) for name, test in trust.admits.conditions)
         changed = replace(trust, admits=replace(trust.admits, conditions=conditions))
-        field = {"token": "claims", "assertion": "attributes", "certificate": "subject"}[trust.admits.form]
+        field = SHOWN_IN[trust.admits.form]
         said = " and ".join(
             f"{unmet.attribute.removeprefix('claims.')} be {_value_text(unmet.found)} too" for unmet in miss.unmet
         )

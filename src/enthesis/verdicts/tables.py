@@ -11,6 +11,7 @@ from enthesis.model import estate as m
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.mistakes import Source
+from enthesis.model.words import SHOWN_IN
 from enthesis.surveys.survey import tree_of
 
 Raw = Conditions | Mapping[str, Any]
@@ -217,18 +218,15 @@ def _add_resource(tables: Tables, record: Mapping[str, Any]) -> None:
         _resource(tables, address, get("labels"), get("encrypted_by"), get("managed_by"), get("runs_as"))
 
 
-_SHOWN = {"token": "claims", "assertion": "attributes", "certificate": "subject"}
-
-
 def _add_trust(tables: Tables, record: Mapping[str, Any]) -> None:
     number = len(tables.trust_of)
     admits = record["admits"]
     tables.trust_of.append(record["of"])
     for form, whom in admits.items():
-        if form not in ("claims", "attributes", "subject"):
+        if form not in SHOWN_IN.values():
             tables.trust_form.append(form)
             tables.trust_whom.append(Glob(whom["glob"]) if isinstance(whom, dict) else whom)
-            shown = _SHOWN.get(form)
+            shown = SHOWN_IN.get(form)
             if shown in admits:
                 found = admits[shown]
                 tables.trust_shown[number] = {"subject": found} if shown == "subject" else found

@@ -6,9 +6,10 @@ from datetime import datetime, timedelta
 
 from enthesis.model.estate import Context, Estate, Hop, Origin, Trust
 from enthesis.model.mistakes import Source
+from enthesis.model.words import BEARERS
 from enthesis.verdicts.answers import Request, Verdict
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import BEARERS, Question
+from enthesis.verdicts.questions import Question
 
 LONGEST = 4  # hops
 
@@ -74,4 +75,4 @@ def _might_admit(trust: Trust, origin: Origin, last: str) -> bool:
 
 
 def _admitting(request: Request) -> Source | None:
-    return next((ground.source for ground in request.step("owner").grounds if ground.source is not None), None)
+    return next((ground.source for ground in request.step("target-side").grounds if ground.source is not None), None)

@@ -43,7 +43,7 @@ def waiting_for(estate: Estate, question: Question) -> Waiting:
 def _lacking(request: Request) -> Iterator[str]:
     """The steps that others have to see to: those that refuse without them, and those that count as given."""
     for step in request.steps:
-        if step.name in request.refusing or step.outcome == THEIRS:
+        if step.name in request.refused_at or step.outcome == THEIRS:
             yield step.name
 
 

@@ -50,7 +50,7 @@ class Powers:
         elif self.widens_roles and self.escalates:
             yield Follows("", ("change-access",), why="may change roles and escalate")
         if self.makes_secrets and self.sees_secrets:
-            yield Follows("identity", ("use",), why="may make a secret that holds a token, and see it")
+            yield Follows("identity", ("run-as",), why="may make a secret that holds a token, and see it")
 
     def any(self) -> bool:
         """Whether there is any of them."""
@@ -86,7 +86,7 @@ class Following:
         for namespace in namespaces:
             for secret, identity in self.token_secrets.get(namespace, {}).items():
                 if "" in seen or secret in seen:
-                    yield Follows("identity", ("use",), f"{namespace}/{identity}", f"sees its token in {secret}")
+                    yield Follows("identity", ("run-as",), f"{namespace}/{identity}", f"sees its token in {secret}")
 
     def _of_one(self, found: set[tuple[str, str]], verbs: set[str], name: str) -> Iterator[Follows]:
         if ("", "secrets") in found:
@@ -95,17 +95,17 @@ class Following:
             if _any(verbs, CHANGING):
                 yield Follows("secret", ("write",), name, "changes what is in them")
         if any(resource in found and _any(verbs, CHANGING) for resource in STARTERS):
-            yield Follows("identity", ("use",), why="may start something that runs as any identity there")
+            yield Follows("identity", ("run-as",), why="may start something that runs as any identity there")
         if any(resource in found and _any(verbs, entering) for resource, entering in ENTERING.items()):
             yield Follows("workload", ("login",), name, "may run commands in what runs there")
-            yield Follows("identity", ("use",), why="may run commands in what runs there")
+            yield Follows("identity", ("run-as",), why="may run commands in what runs there")
         if ("", "serviceaccounts/token") in found and _any(verbs, MAKING):
-            yield Follows("identity", ("issue", "use"), name, "may request its tokens")
+            yield Follows("identity", ("issue", "run-as"), name, "may request its tokens")
         if ("", "serviceaccounts") in found and _any(verbs, ("impersonate",)):
-            yield Follows("identity", ("use",), name, "may impersonate it")
+            yield Follows("identity", ("run-as",), name, "may impersonate it")
         if not name and {("", "users"), ("", "groups")} & found and _any(verbs, ("impersonate",)):
             yield Follows("", ("change-access",), why="may impersonate anybody")
-            yield Follows("identity", ("use",), why="may impersonate anybody")
+            yield Follows("identity", ("run-as",), why="may impersonate anybody")
 
     def powers(self, rules: Iterable[Mapping[str, Any]]) -> Powers:
         """What rules without names give towards changing access."""

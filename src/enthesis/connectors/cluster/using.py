@@ -75,7 +75,7 @@ class LiveCluster:
         if shown.form == "workload":
             space, pod = self._place(shown.secret.reveal())[0], shown.secret.reveal().rsplit("/workload/", 1)[-1]
             if space != namespace:
-                return Refusal(("owner",), "a workload runs as service accounts of its own namespace only")
+                return Refusal(("target-side",), "a workload runs as service accounts of its own namespace only")
             found = self._asked("GET", f"/api/v1/namespaces/{quote(space)}/pods/{quote(pod)}", bearer)
             if found.status == 404:
                 return Refusal(("names",), "there is no such workload")
@@ -85,9 +85,9 @@ class LiveCluster:
             bearer = shown.secret
         answer = self._requested(namespace, name, spec, bearer)
         if answer.status == 400 and shown.form == "workload":
-            return Refusal(("owner",), "the workload runs as another service account")
+            return Refusal(("target-side",), "the workload runs as another service account")
         if answer.status in (401, 403) and shown.form != "workload":
-            return Refusal(("session",) if answer.status == 401 else ("owner",), said_by(answer))
+            return Refusal(("session",) if answer.status == 401 else ("target-side",), said_by(answer))
         if answer.status == 404:
             return Refusal(("names",), "there is no such service account")
         return self._token(answer, "session")
@@ -149,7 +149,7 @@ class LiveCluster:
             said = "would allow" if review else "would refuse"
             raise UnexpectedAnswer(f"the review of {self.name} {said} it, and trying it ended with {answer.status}")
         if refused:
-            return Refusal(("session",) if answer.status == 401 else ("owner",), said_by(answer))
+            return Refusal(("session",) if answer.status == 401 else ("target-side",), said_by(answer))
         if answer.status >= 500:
             raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}")
         how = "read" if METHODS[wanted.verb] == "GET" else "tried as a dry run"

@@ -1,4 +1,4 @@
-"""Dangers: each is found where it is, with somebody who really gets in; none is found where there is none."""
+"""Risks: each is found where it is, with somebody who really gets in; none is found where there is none."""
 
 import json
 import ssl
@@ -14,9 +14,9 @@ import pytest
 from enthesis.chains.invariants import chains_from_now_on
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
-from enthesis.model.risks import DANGERS
-from enthesis.output.checks import danger_json
-from enthesis.trusts.risks import dangers, placed
+from enthesis.model.risks import RISKS
+from enthesis.output.checks import risk_json
+from enthesis.trusts.risks import placed, risks
 from enthesis.verdicts.compiling import compile_estate
 
 from .conftest import SALTMARSH, Lab, Program, start_lab, write_estate
@@ -56,13 +56,13 @@ def trust(claims: str, more: str = "", of: str = "left/identity/a") -> str:
 
 
 def found_in(body: str, **files: str) -> list[dict[str, Any]]:
-    """The dangers of an estate, accepted ones left out, as `check` writes them."""
+    """The risks of an estate, accepted ones left out, as `check` writes them."""
     reading = read_texts({"estate.yaml": HEAD + body, **files})
     assert reading.estate is not None, reading.mistakes
     chains = chains_from_now_on(Web(compile_estate(reading.estate), NOW.timestamp()))
-    found = placed(dangers(chains), reading.records)
+    found = placed(risks(chains), reading.records)
     assert not found.undecided
-    return [danger_json(one) for one in found.standing]
+    return [risk_json(one) for one in found.standing]
 
 
 def journey(name: str, more: str) -> str:
@@ -99,7 +99,7 @@ EACH: list[tuple[str, str, str]] = [
     ("no-reference", "trusts: [{of: left/identity/a, admits: {identity: away/identity/w}, "
      "when: {time: {after: '2020-01-01T00:00:00Z'}}}]\n", "without an agreed"),
     ("origin-forgotten", "trusts: [{of: left/identity/a, admits: {identity: away/identity/w}, when: {reference: x}}]\n"
-     + WRITES + "ceilings: [{name: no-strangers, over: resources, at: left, bars: {object: [write]}, "
+     + WRITES + "ceilings: [{name: no-strangers, over: targets, at: left, bars: {object: [write]}, "
      "when: {caller.organisation: {not: ours}}}]\n", "passes it as one of ours and can write left/bucket/b/object/"),
     ("endless-key", "credentials: {k: {of: left/identity/a, form: access-key}}\n", "has no end"),
     ("endless-key", "credentials: {k: {of: left/identity/a, form: static-token, created: '2099-01-01T00:00:00Z', "
@@ -107,7 +107,7 @@ EACH: list[tuple[str, str, str]] = [
     ("never-holds", trust(GOOD, ", when: {mfa: true}"), "no caller can ever meet"),
     ("never-holds", trust(GOOD, ", when: {target.labels.tier: high}"), "no caller can ever meet"),
     ("never-holds", trust(GOOD)
-     + "ceilings: [{name: closed, over: resources, at: left, bars: {identity: [take-on]}}]\n",
+     + "ceilings: [{name: closed, over: targets, at: left, bars: {identity: [take-on]}}]\n",
      "a ceiling bars everybody"),
     ("never-holds", "trusts: [{of: left/identity/a, admits: {identity: right/identity/r}, when: {claims.sub: x}}]\n",
      "no request can ever meet"),
@@ -122,13 +122,13 @@ EACH: list[tuple[str, str, str]] = [
     ("temporary-endless", "grants: [{name: tmp-fix, to: left/identity/a, role: writing, at: left/bucket/b}]\n",
      "is called tmp, and has no end"),
     ("temporary-endless", trust(GOOD, ", because: for now until the new forge is there"), "called for now"),
-    ("acceptance-idle", "accepted: [{danger: long-session, of: left/identity/a, because: why, "
-     "until: '2999-01-01T00:00:00Z'}]\n", "has no danger long-session"),
+    ("acceptance-idle", "accepted: [{risk: long-session, of: left/identity/a, because: why, "
+     "until: '2999-01-01T00:00:00Z'}]\n", "has no risk long-session"),
 ]  # fmt: skip
 
 
 @pytest.mark.parametrize(("code", "body", "says"), EACH, ids=[f"{n}-{one[0]}" for n, one in enumerate(EACH)])
-def test_each_danger_is_found_where_it_is(code: str, body: str, says: str) -> None:
+def test_each_risk_is_found_where_it_is(code: str, body: str, says: str) -> None:
     every = found_in(body)
     found = [one for one in every if one["code"] == code]
     assert found, every
@@ -151,14 +151,14 @@ def test_each_danger_is_found_where_it_is(code: str, body: str, says: str) -> No
         ("never-holds", "trusts: [{of: left/identity/a, admits: {identity: right/identity/r}, when: {mfa: true}}]\n"),
     ],
 )  # fmt: skip
-def test_what_is_meant_so_is_no_danger(code: str, body: str) -> None:
+def test_what_is_meant_so_is_no_risk(code: str, body: str) -> None:
     assert code not in [one["code"] for one in found_in(body)]
 
 
 def test_an_issuer_that_is_shared_says_which_subjects_are_ours(enthesis: Program, tmp_path: Path) -> None:
     body = HEAD.replace(', owned: {sub: {glob: "ours/**"}}', "")
     ran = enthesis("check", "--format", "json", at=write_estate(tmp_path, {"estate.yaml": body}))
-    assert [one["code"] for one in ran.json["dangers"]] == ["owned-unsaid"]
+    assert [one["code"] for one in ran.json["risks"]] == ["owned-unsaid"]
     assert ran.code == 1
 
 
@@ -174,7 +174,7 @@ def test_keys_may_be_bounded_more_tightly() -> None:
 
 
 def test_every_code_is_tried_here() -> None:
-    assert {code for code, _, _ in EACH} | {"owned-unsaid"} == set(DANGERS)
+    assert {code for code, _, _ in EACH} | {"owned-unsaid"} == set(RISKS)
 
 
 @pytest.mark.parametrize(
@@ -199,7 +199,7 @@ def test_every_code_is_tried_here() -> None:
         "expires: '2099-01-20T00:00:00Z'}}\n",
     ],
 )
-def test_what_is_well_has_no_danger(body: str) -> None:
+def test_what_is_well_has_no_risk(body: str) -> None:
     more = {}
     if "identities:" in body:
         start = body.index("identities:")
@@ -208,14 +208,14 @@ def test_what_is_well_has_no_danger(body: str) -> None:
     assert found_in(body, **more) == []
 
 
-def test_a_danger_is_accepted_with_a_reason_until_a_time(enthesis: Program, tmp_path: Path) -> None:
+def test_a_risk_is_accepted_with_a_reason_until_a_time(enthesis: Program, tmp_path: Path) -> None:
     body = trust(GOOD, ", session: 8h")
-    entry = "{danger: long-session, of: left/identity/a, because: a nightly run takes so long, until: 'TIME'}"
+    entry = "{risk: long-session, of: left/identity/a, because: a nightly run takes so long, until: 'TIME'}"
     accepted = "accepted:\n- " + entry.replace("TIME", "2999-01-01T00:00:00Z")
     write_estate(tmp_path, {"estate.yaml": HEAD + body, "accepted.yaml": accepted})
     ran = enthesis("check", "--sarif", "found.sarif", at=tmp_path)
     assert ran.code == 0, ran.out
-    assert "1 danger accepted" in ran.out and "a nightly run takes so long, until 2999" in ran.out
+    assert "1 risk accepted" in ran.out and "a nightly run takes so long, until 2999" in ran.out
     (result,) = json.loads((tmp_path / "found.sarif").read_text())["runs"][0]["results"]
     assert result["suppressions"][0]["justification"].startswith("a nightly run takes so long")
     (tmp_path / "accepted.yaml").write_text("accepted:\n- " + entry.replace("TIME", "2020-01-01T00:00:00Z"))
@@ -226,7 +226,7 @@ def test_a_danger_is_accepted_with_a_reason_until_a_time(enthesis: Program, tmp_
         assert enthesis("check", at=tmp_path).code == 2
 
 
-def test_dangers_are_written_as_sarif(enthesis: Program, tmp_path: Path) -> None:
+def test_risks_are_written_as_sarif(enthesis: Program, tmp_path: Path) -> None:
     body = trust("sub: {glob: '**/tide*'}") + "journeys:\n" + journey("j", "expect: refused")
     write_estate(tmp_path, {"a b/estate.yaml": HEAD + body})
     ran = enthesis("check", "--sarif", str(tmp_path / "s.sarif"), at=tmp_path / "a b")
@@ -292,7 +292,7 @@ SARIF: dict[str, Any] = {  # what SARIF 2.1.0 requires of the objects that are w
 
 @pytest.fixture(scope="module")
 def dangerous_lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
-    """A lab where an estate full of dangers is enacted: an identity for each."""
+    """A lab where an estate full of risks is enacted: an identity for each."""
     folder = tmp_path_factory.mktemp("dangerous")
     single = "trusts: [{of: left/identity/a, admits: {token"
     bodies = [body for code, body, _ in EACH if body.startswith(single) and code != "trust-in-trust"]
@@ -311,14 +311,14 @@ def dangerous_lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -
         enthesis("lab", "stop", "--clean", at=folder)
 
 
-def test_whoever_is_shown_to_get_in_by_a_danger_gets_in_at_the_lab(enthesis: Program, dangerous_lab: Lab) -> None:
+def test_whoever_is_shown_to_get_in_by_a_risk_gets_in_at_the_lab(enthesis: Program, dangerous_lab: Lab) -> None:
     forge, cloud = dangerous_lab.services["forge"], dangerous_lab.services["lowland"]
     said = enthesis("check", "--format", "json", at=dangerous_lab.folder).json
     tried: dict[str, int] = {}
     tls = ssl.create_default_context(cafile=dangerous_lab.authority)
     with httpx.Client(verify=tls, trust_env=False) as http:
-        for danger in said["dangers"]:
-            shown: Mapping[str, Any] | None = danger["gets_in"]
+        for risk in said["risks"]:
+            shown: Mapping[str, Any] | None = risk["gets_in"]
             if shown is None:
                 continue
             claims = {name: value for name, value in shown.items() if name != "aud"}
@@ -329,21 +329,21 @@ def test_whoever_is_shown_to_get_in_by_a_danger_gets_in_at_the_lab(enthesis: Pro
             form = {
                 "grant_type": "urn:ietf:params:oauth:grant-type:token-exchange", "subject_token": token,
                 "subject_token_type": "urn:ietf:params:oauth:token-type:jwt",
-                "resource": f"{cloud}/places/{danger['names'][-1]}",
+                "resource": f"{cloud}/places/{risk['names'][-1]}",
             }  # fmt: skip
             answer = http.post(f"{cloud}/token", data=form)
-            assert answer.status_code == 200, (danger, answer.text)
-            tried[danger["code"]] = tried.get(danger["code"], 0) + 1
+            assert answer.status_code == 200, (risk, answer.text)
+            tried[risk["code"]] = tried.get(risk["code"], 0) + 1
     assert set(tried) >= {"strangers-admitted", "any-audience", "name-cut-short", "only-barred", "fork-admitted"}, tried
 
 
-def test_the_worked_example_has_no_danger(enthesis: Program) -> None:
+def test_the_worked_example_has_no_risk(enthesis: Program) -> None:
     ran = enthesis("check", "--format", "json", at=SALTMARSH)
-    assert ran.json["dangers"] == [] and ran.json["undecided"] == 0
+    assert ran.json["risks"] == [] and ran.json["undecided"] == 0
 
 
 def test_an_acceptance_ends_at_its_very_instant() -> None:
     body = trust(GOOD, ", session: 8h")
     for until, stands in ((NOW, True), (NOW.replace(second=1), False)):
-        entry = f"accepted: [{{danger: long-session, of: left/identity/a, because: x, until: '{until.isoformat()}'}}]\n"
+        entry = f"accepted: [{{risk: long-session, of: left/identity/a, because: x, until: '{until.isoformat()}'}}]\n"
         assert ("long-session" in [one["code"] for one in found_in(body + entry)]) == stands

@@ -1,4 +1,4 @@
-"""`enthesis key`: a keyed credential where there is no other way yet, with a reason and an end; and the keyless way."""
+"""`enthesis credential`: a keyed credential that ends, with a reason; and the keyless way instead."""
 
 import json
 import os
@@ -29,7 +29,7 @@ from enthesis.trusts.keyless import Way, keyless_ways
 FORMS = ("access-key", "client-secret", "static-token")
 
 
-def key(
+def credential(
     name: Annotated[str | None, typer.Argument(metavar="[NAME]", help="What it is called.")] = None,
     of: Annotated[str | None, typer.Option("--of", metavar="IDENTITY", help="Whose it is.")] = None,
     form: Annotated[str, typer.Option("--form", help=f"One of {', '.join(FORMS)}.")] = "access-key",
@@ -46,7 +46,7 @@ def key(
     at: Annotated[
         str | None, typer.Option("--at", metavar="PROVIDER", help="Where a person's is kept, if at several.")
     ] = None,
-    retire: Annotated[bool, typer.Option("--retire", help="It opens nothing from now on.")] = False,
+    revoke: Annotated[bool, typer.Option("--revoke", help="It opens nothing from now on.")] = False,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
@@ -60,14 +60,14 @@ def key(
     its value, which is written there once and shown nowhere. Needs `issue` on the identity. Exit 1 where none was made,
     since something is missing or a keyless way is there.
 
-    Example: enthesis key archive-copy --of gauges/identity/archiver --because "the tape robot" --for 7d --into tape.key
+    Example: enthesis credential tape --of gauges/identity/archiver --because "the tape robot" --for 7d --into tape.key
     """
     folder = estate_folder(estate)
     described = read_estate(folder)
-    if retire:
+    if revoke:
         if name is None:
-            raise Mistaken("nothing is named to retire", remedy="`enthesis key` lists what there is")
-        _retired(described, folder, name, of, at, quiet=quiet)
+            raise Mistaken("no credential is named", remedy="`enthesis credential` lists what there is")
+        _revoke(described, folder, name, of, at, quiet=quiet)
         return
     if name is None and of is None:
         _listed(described, folder, output)
@@ -163,7 +163,7 @@ def _place(into: Path | None, descriptor: int | None) -> TextIO:
         raise Mistaken(f"{into or descriptor} cannot be written: {fault.strerror}") from None
 
 
-def _retired(estate: Estate, folder: Path, name: str, of: str | None, at: str | None, *, quiet: bool) -> None:
+def _revoke(estate: Estate, folder: Path, name: str, of: str | None, at: str | None, *, quiet: bool) -> None:
     """It opens nothing from now on. What the files call otherwise is found by its fingerprint."""
     connected = connect(estate, folder)
     every = _keys(estate, connected)
@@ -176,12 +176,12 @@ def _retired(estate: Estate, folder: Path, name: str, of: str | None, at: str | 
     ]
     if not fitting:
         hint = perhaps(name, [one.name for one, _ in every])
-        raise Mistaken(f"no such keyed credential: {name}", remedy=hint or "`enthesis key` lists them")
+        raise Mistaken(f"no such keyed credential: {name}", remedy=hint or "`enthesis credential` lists them")
     if len(fitting) > 1:
         where = ", ".join(f"of {one.of} at {place}" for one, place in fitting)
         raise Mistaken(f"several credentials are called {name}: {where}", remedy="say which with --of and --at")
     ((found, where),) = fitting
-    _keeper(estate, connected, found.of, where).retire_key(boundary_of(found.of), found.id)
+    _keeper(estate, connected, found.of, where).revoke_credential(boundary_of(found.of), found.id)
     remark(f"{found.name} of {found.of} has been revoked: it opens nothing from now on.", quiet=quiet)
 
 
@@ -272,7 +272,7 @@ def _listed(estate: Estate, folder: Path, output: Format) -> None:
         live = None
     every = listed(estate, live, now())
     if output is Format.JSON:
-        put_json({"live": live is not None, "keys": [_as_json(one) for one in every]})
+        put_json({"live": live is not None, "credentials": [_as_json(one) for one in every]})
         return
     from_files = "" if live is not None else ", as far as the files say (no live system was asked)"
     first = f"{counted(len(every), 'keyed credential')} of identities of ours{from_files}."
