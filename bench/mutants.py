@@ -27,7 +27,7 @@ from types import ModuleType
 
 ROOT = Path(__file__).parent.parent
 SOURCES = ROOT / "src" / "enthesis"
-CORE = ("model", "trusting", "judging", "reaching", "changing", "reading")
+CORE = ("model", "conditions", "files", "surveys", "tokens", "verdicts", "chains", "trusts", "proposals")
 LONGEST = 600.0  # seconds for the tests of one mutant; one that takes longer hangs, and so is found
 WORKERS = int(os.environ.get("WORKERS", os.cpu_count() or 1))
 SWAPPED: Mapping[type[ast.AST], type[ast.AST]] = {

@@ -173,7 +173,7 @@ def asked_of(client: Client, transport: httpx.BaseTransport) -> Iterator[tuple[s
     yield "KeepsKeys.revoke_credential", lambda: cloud.revoke_credential("a", "1")
     pipeline = Pipeline("x", client)
     yield "Issues.obtain", lambda: pipeline.obtain({"sub": "s", "aud": "a"})
-    yield "KeepsLodged.use_lodged", lambda: pipeline.use_lodged("l", {"sub": "s"})
+    yield "KeepsPipelineAccess.use_pipeline_access", lambda: pipeline.use_pipeline_access("l", {"sub": "s"})
     hosts = Hosts(client)
     yield "RunsHosts.take_on", lambda: hosts.take_on(hosts.seat("a/host/h"), "a/identity/i", None, asked)
     directory, acting = Directory("@x", client), LabDirectory("@x", client)

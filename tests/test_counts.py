@@ -65,7 +65,7 @@ def listing(count: int, *, bare: bool) -> dict[str, Any]:
             {"to": IDENTITIES[0], "role": "further", "at": "a/bucket/b"},
         ],
         "ceilings": [
-            {"name": "c", "over": "resources", "at": "a", "bars": {"object": some(max(count, 1), ["delete", "write"],
+            {"name": "c", "over": "targets", "at": "a", "bars": {"object": some(max(count, 1), ["delete", "write"],
              bare=bare)}, **excepts, "when": {"network": {"not": {"within": networks}}} if count else {}},
         ],
         "attachments": [{"what": "a/host/g", "runs_as": runs_as}],

@@ -169,7 +169,7 @@ def test_only_speaks_of_everybody_else_and_of_taking_on() -> None:
     assert decided(ONLY % "left/identity/worker", TRUST % ("{attached: true}", ""))[0].outcome == HOLDS
 
 
-def test_stored_and_lodged_credentials_are_ways_in() -> None:
+def test_stored_credentials_and_pipeline_access_are_ways_in() -> None:
     key = "credentials: {old: {of: left/identity/worker, form: access-key%s}}\n"
     claim = NEVER % "from: {credential: old}"
     assert decided(claim, key % "")[0].outcome == BROKEN

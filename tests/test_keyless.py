@@ -96,7 +96,7 @@ def test_no_trust_in_every_run_of_ours_is_offered() -> None:
     assert ways("credentials: {k: {of: left/identity/a, form: access-key, held_in: forge}}\n") == [(False, [])]
 
 
-def test_what_is_lodged_is_for_runs_of_ours_alone() -> None:
+def test_pipeline_access_is_for_runs_of_ours_alone() -> None:
     estate = estate_of('pipeline_access: {l: {at: forge, of: left/identity/a, admits: {sub: {glob: "**/main"}}}}\n')
     assert len(runs_admitted(estate, estate.pipeline_access["l"])) == 2
     plain = estate_of("pipeline_access: {l: {at: forge, of: left/identity/a, admits: {sub: ours/main}}}\n")

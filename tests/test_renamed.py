@@ -116,7 +116,7 @@ def test_the_program_says_so(enthesis: Program, tmp_path: Path) -> None:
 def test_the_state_of_an_earlier_lab_is_rewritten(tmp_path: Path) -> None:
     path = tmp_path / "lab.db"
     Store(path).close()
-    old = {"over": "resources", "bars": {"identity": "use", "host": ["login"]}}
+    old = {"over": "targets", "bars": {"identity": "use", "host": ["login"]}}
     connection = sqlite3.connect(path)
     connection.execute("PRAGMA user_version = 0")
     connection.execute(

@@ -223,7 +223,7 @@ def test_what_cannot_be_started_is_said_and_nothing_is_written(
 # -- pipeline access ---------------------------------------------------------------------------------------------
 
 
-def test_what_is_lodged_is_told_held_against_a_token_and_tried(enthesis: Program, tmp_path: Path) -> None:
+def test_pipeline_access_is_told_held_against_a_token_and_tried(enthesis: Program, tmp_path: Path) -> None:
     folder = copied(tmp_path / "estate", "estate.yaml", "archive.yaml")
     text = (folder / "archive.yaml").read_text()
     wide = text.replace(

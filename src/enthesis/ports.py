@@ -21,7 +21,7 @@ __all__ = [
     "Done",
     "Issues",
     "KeepsKeys",
-    "KeepsLodged",
+    "KeepsPipelineAccess",
     "Key",
     "LiveClusterPorts",
     "LiveObject",
@@ -207,10 +207,10 @@ class Issues(Protocol):
 
 
 @runtime_checkable
-class KeepsLodged(Protocol):
+class KeepsPipelineAccess(Protocol):
     """The attempt port of a pipeline service for what it keeps for its projects."""
 
-    def use_lodged(self, name: str, claims: Claims) -> Done | Refusal: ...
+    def use_pipeline_access(self, name: str, claims: Claims) -> Done | Refusal: ...
 
 
 class Clock(Protocol):

@@ -32,7 +32,7 @@ class Pipeline:
         return Credential(Secret(token), "token", timedelta(seconds=life))
 
     @understood
-    def use_lodged(self, name: str, claims: Claims) -> Done | Refusal:
+    def use_pipeline_access(self, name: str, claims: Claims) -> Done | Refusal:
         """Has a run that shows these claims use the pipeline access of a name; what it gets is let go at once."""
         shown = {one: _json(value) for one, value in claims.items() if one != "aud" and value is not None}
         run = self._issued(self.client.ask("POST", "/runs", body={"claims": shown}), 201)

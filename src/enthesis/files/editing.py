@@ -164,7 +164,7 @@ def _replaced(text: str, edit: Replacement, *, as_json: bool) -> str:
         return text[:start] + before + new + text[_end(child) :]
     if isinstance(node, MappingNode) and node.flow_style:
         return _into_flow(text, node, str(last), edit.value)
-    if isinstance(node, MappingNode) and node.value:
+    if isinstance(node, MappingNode):
         return _after(text, _end(node), f"{' ' * node.start_mark.column}{last}: {new}")
     raise NotEditable(f"{edit.file}:{edit.line} is written in a way that is not edited")
 

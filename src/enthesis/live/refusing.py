@@ -17,7 +17,7 @@ from enthesis.model.bounds import Undecided
 from enthesis.model.errors import EnthesisError, Mistaken, NotIssued
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Origin, PipelineAccess, Trust
 from enthesis.model.words import BEARERS
-from enthesis.ports import Asked, Clock, Connected, Credential, Done, KeepsLodged, Refusal, Reporter
+from enthesis.ports import Asked, Clock, Connected, Credential, Done, KeepsPipelineAccess, Refusal, Reporter
 from enthesis.trusts.admitting import BESIDES, Admissions, Near, near_misses
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
@@ -148,9 +148,9 @@ def _used(one: PipelineAccess, what: str, shown: Mapping[str, Value], expected: 
 
     def use() -> Done | Refusal:
         service = connected.issuers.get(one.at)
-        if not isinstance(service, KeepsLodged):
+        if not isinstance(service, KeepsPipelineAccess):
             raise Mistaken(f"{one.at} is not connected, so its pipeline access cannot be tried")
-        return service.use_lodged(one.name, _split(shown)[0])
+        return service.use_pipeline_access(one.name, _split(shown)[0])
 
     return _tried_for_real(use, what, shown, expected)
 

@@ -42,7 +42,11 @@ def keyless_ways(estate: Estate, identity: str) -> list[Way]:
             return [Way(f"people of @{organisation.name} sign in: enthesis sign-in --organisation {organisation.name}")]
         return [Way("people sign in", hint=f"write where: directory, at the organisation of {identity}")]
     near: dict[str, Way] = {}
-    for way in (*_by_what_runs(estate, identity), *_by_lodged(estate, identity), *_by_holders(estate, identity)):
+    for way in (
+        *_by_what_runs(estate, identity),
+        *_by_pipeline_access(estate, identity),
+        *_by_holders(estate, identity),
+    ):
         near.setdefault(repr(way.entries) + way.hint, way)
     has = [plain_statement("trusts", trust) for trust in estate.trusts if trust.of == identity]
     lacking = [way for way in near.values() if not any(_says_so(has, entry) for _, entry in way.entries)]
@@ -61,7 +65,7 @@ def _by_what_runs(estate: Estate, identity: str) -> Iterator[Way]:
         yield Way(f"{running[0]} runs as it, and takes it on by its metadata service", (("trusts", entry),))
 
 
-def _by_lodged(estate: Estate, identity: str) -> Iterator[Way]:
+def _by_pipeline_access(estate: Estate, identity: str) -> Iterator[Way]:
     for access in estate.pipeline_access.values():
         if access.of == identity:
             yield Way(

@@ -514,7 +514,7 @@ def _contained(looking: _Looking) -> Iterator[Risk]:
     """Trusts of one identity of which one admits nobody that the other does not."""
     by_issuer: dict[str, list[tuple[Trust, Callers]]] = {}
     for trust in looking.estate.trusts:
-        if trust.admits.form in BEARERS and not (trust.until and trust.until <= looking.instant):
+        if trust.admits.form in BEARERS:
             try:
                 callers = looking.admissions.callers_of(trust)
             except Undecided:
