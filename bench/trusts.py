@@ -19,8 +19,8 @@ from joserfc.jwk import ECKey, OKPKey, RSAKey
 
 from enthesis.conditions.callers import Callers, one_of_both, one_of_difference
 from enthesis.conditions.overlaps import overlaps
-from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Conditions, Equal, Glob, Not
+from enthesis.model.errors import Undecided
 from enthesis.tokens.checking import Expected, believed, keys_of
 from tests.corpora_read import pairs, patterns_in, rooms
 

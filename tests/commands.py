@@ -16,7 +16,7 @@ TRIED: dict[str, tuple[str, ...]] = {
     "enact": ("--yes",),
     "prove": (),
     "lend": ("build/identity/publisher", "--", "true"),
-    "sign-in": ("--organisation", "saltmarsh"),
+    "sign-in": ("--organisation", "elsewhere"),
     "sign-out": (),
     "whoami": (),
     "credential": (),

@@ -201,7 +201,7 @@ def asked_of(client: Client, transport: httpx.BaseTransport) -> Iterator[tuple[s
 def waits(seconds: float) -> None:
     """Waits for somebody to agree, and is tired of it at once."""
     assert 0 < seconds < 3600
-    raise Unreachable("nobody waits as long")
+    raise Unreachable("nobody waits as long", code="timeout")
 
 
 def port_names() -> list[str]:

@@ -218,7 +218,7 @@ def test_stored_tokens_are_found_and_whoever_sees_one_has_its_identity(
     assert "c2VjcmV0" not in live.read_text() and "secret-of-old" not in live.read_text()
     who = f"{GRID}/namespace/tiles/identity/sees"
     said = enthesis("reach", "--survey", str(live), "--from", who, "--format", "json", at=tmp_path).json
-    assert any(one["target"].endswith("identity/old") and one["verb"] == "run-as" for one in said["found"])
+    assert any(one["target"].endswith("identity/old") and one["verb"] == "run as" for one in said["found"])
 
 
 def test_what_cannot_be_said_or_read_is_listed_and_never_dropped(
@@ -460,7 +460,7 @@ def test_clouds_are_surveyed_too(enthesis: Program, enacted_lab: object, tmp_pat
     [
         (lambda lines: ["{}\n"], "no header"),
         (lambda lines: [], "no JSON object"),
-        (lambda lines: [lines[0].replace('"version":1', '"version":9')], "version 9"),
+        (lambda lines: [lines[0].replace('"version":2', '"version":9')], "version 9"),
         (lambda lines: [*lines[:3], "{nonsense\n"], "ine 4 of live.jsonl is no JSON object"),
         (lambda lines: [*lines[:3], "{}\n"], "ine 4 of live.jsonl says nothing"),
         (lambda lines: [*lines[:3], '{"section":"secrets"}\n'], "`secrets` is no section"),

@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from enthesis.conditions.callers import Callers, one_of_both, one_of_difference
 from enthesis.conditions.overlaps import overlaps
-from enthesis.model.bounds import Undecided
+from enthesis.model.errors import Undecided
 
 from .conftest import examples
 from .corpora_read import pairs, patterns_in, records, rooms

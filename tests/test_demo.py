@@ -51,11 +51,11 @@ SAID = {
     "managed": ("All is as expected: 3 journeys", "its own, and gone with it", "names what is gone, and gives nothing"),
     "service-accounts": (
         "All is as expected: 9 journeys",
-        "who may use, attach, issue or change it",
+        "who may run as, attach, issue or change it",
     ),
     "groups": ("without coast north: gauges/identity/pier-south", "may read gauges/secret/offsets"),
     "keys": ("has a keyless way in", "its value is in tape.key", "because the tape robot"),
-    "pipeline_access": ("leads to gauges/identity/archiver", "All is refused that must be: 17 callers"),
+    "pipeline-access": ("leads to gauges/identity/archiver", "All is refused that must be: 17 callers"),
     "lending": ("Here you are bulletin/identity/page-writer", "Here you are gauges/identity/calibrator"),
     "patterns": ("There are 6 patterns", "differ in names only"),
 }

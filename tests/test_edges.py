@@ -15,7 +15,7 @@ from enthesis.files.editing import Replacement, edited
 from enthesis.files.folder import read_texts
 from enthesis.files.nodes import MAX_DEPTH, UnreadableFile, parse
 from enthesis.files.renaming import twin
-from enthesis.model.bounds import Undecided
+from enthesis.model.errors import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
 from enthesis.proposals.proposing import propose
 from enthesis.surveys.survey import without_what_is_gone

@@ -376,7 +376,7 @@ def test_the_endpoint_renews_at_half_of_a_life_and_says_when_it_cannot() -> None
 
     def obtain() -> Credential:
         if len(obtained) == 2:
-            raise RightMissing("it cannot be taken on any more")
+            raise RightMissing("it cannot be taken on any more", code="right-missing")
         obtained.append(f"session-{len(obtained)}")
         return Credential(Secret(obtained[-1]), "session", life)
 

@@ -15,7 +15,7 @@ from joserfc.jwk import ECKey
 
 from enthesis.connectors.http import Client
 from enthesis.connectors.oauth import OAuthClient, OAuthProvider, Server, client_entry
-from enthesis.model.errors import EnthesisError, Mistaken, NotIssued, UnexpectedAnswer
+from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, UnexpectedAnswer
 from enthesis.ports import Asked, Credential, Refusal, Secret
 
 from .conftest import Lab, Program, write_estate
@@ -116,7 +116,7 @@ def test_an_exchange_is_refused_as_access_or_is_no_answer() -> None:
     refused = OAuthProvider("desk", refusing).take_on(shown, "left/identity/a", None, Asked())
     assert isinstance(refused, Refusal) and refused.steps == ("target-side",)
     lacking = server({**WHOLE, "grant_types_supported": ["client_credentials"]})
-    with pytest.raises(Mistaken, match="does not offer token exchange"):
+    with pytest.raises(InvalidInput, match="does not offer token exchange"):
         OAuthProvider("desk", lacking).take_on(shown, "left/identity/a", None, Asked())
     with pytest.raises(EnthesisError):
         client_entry(b"[]", "desk")

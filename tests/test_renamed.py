@@ -10,7 +10,7 @@ from enthesis.cli import main, renamed
 from enthesis.files.folder import read_texts
 from enthesis.files.saving import rename_old_words
 from enthesis.lab.store import Store
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 
 from .conftest import Program
 
@@ -94,7 +94,7 @@ def test_a_verb_of_a_kind_of_the_estate_is_no_old_word() -> None:
     ],
 )  # fmt: skip
 def test_an_old_command_or_option_is_an_error_that_names_the_new_one(words: str, new: str) -> None:
-    with pytest.raises(Mistaken, match="renamed") as raised:
+    with pytest.raises(InvalidInput, match="renamed") as raised:
         renamed.refuse_old_words(words.split())
     assert new in raised.value.remedy
 

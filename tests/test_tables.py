@@ -18,7 +18,7 @@ from enthesis.model.estate import Estate
 from enthesis.verdicts.compiling import Compiled, compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import question_of
-from enthesis.verdicts.tables import RecordMistaken, read_conditions, tables_from
+from enthesis.verdicts.tables import InvalidRecord, read_conditions, tables_from
 
 from .conftest import examples
 from .test_judging import NOW, random_estate
@@ -68,7 +68,7 @@ def test_records_in_any_order_are_judged_like_the_estate_itself(seed: int) -> No
 def test_a_record_that_is_none_is_told_with_its_line(record: Any, says: str) -> None:
     catalogue = random_estate(1, journeys=0).catalogue
     good = {"section": "organisations", "name": "works"}
-    with pytest.raises(RecordMistaken, match="f:2") as told:
+    with pytest.raises(InvalidRecord, match="f:2") as told:
         tables_from([good, record], Estate("x", catalogue), file="f")
     assert says in str(told.value)
 
@@ -170,5 +170,5 @@ def test_conditions_in_records_are_read_as_strictly_as_in_files() -> None:
     assert read_conditions({"reference": "x"})[0][0] == "reference"
     assert read_conditions({"anything": "x"}, free=True)[0][0] == "anything"
     for raw, free in (({"anything": "x"}, False), ({"reference": {"globe": "x"}}, False), ({"sub": []}, True)):
-        with pytest.raises(RecordMistaken):
+        with pytest.raises(InvalidRecord):
             read_conditions(raw, free=free)

@@ -13,7 +13,6 @@ from hypothesis import strategies as st
 from enthesis.conditions.patterns import literal, matcher, tokens, witness
 from enthesis.conditions.truth import hold, passes
 from enthesis.conditions.values import ROOMS, TEXT_ROOM, Found, Room, Want, solve
-from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import (
     After,
     AllOf,
@@ -27,6 +26,7 @@ from enthesis.model.conditions import (
     Test,
     Within,
 )
+from enthesis.model.errors import Undecided
 
 from .conftest import examples
 from .naive import globbed

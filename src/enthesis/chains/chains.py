@@ -16,8 +16,8 @@ from enthesis.chains.requests import Asking
 from enthesis.chains.web import LEADS_ON, YES, Rows, Web
 from enthesis.conditions.truth import Value
 from enthesis.conditions.values import Room, Want
-from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Before, Conditions
+from enthesis.model.errors import Undecided
 from enthesis.model.estate import Issuer
 from enthesis.model.sentences import verb_words
 from enthesis.verdicts.arrays import Bools

@@ -23,7 +23,7 @@ from enthesis.chains.invariants import (
 from enthesis.chains.reach import Reached
 from enthesis.chains.requests import NO_POWERS, Powers, Requests
 from enthesis.chains.web import Web
-from enthesis.model.bounds import Undecided
+from enthesis.model.errors import Undecided
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.model.sentences import verb_words
 from enthesis.verdicts.arrays import Bools

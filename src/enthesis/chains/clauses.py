@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 
 from enthesis.conditions.truth import Value, passes
 from enthesis.conditions.values import ROOMS, TEXT_ROOM, Found, Room, Want, solve
-from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Conditions, Test
+from enthesis.model.errors import Undecided
 from enthesis.verdicts.coming import WORKLOADS
 
 Literal = tuple[str, Test, Want]

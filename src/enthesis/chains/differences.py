@@ -16,7 +16,7 @@ from enthesis.chains.clauses import Requirement, denials, holds_of, resolved
 from enthesis.chains.invariants import chains_from_now_on
 from enthesis.chains.web import LOOK, YES, Rows, States, Web, asks_for_ages, spread
 from enthesis.conditions.truth import Value
-from enthesis.model.bounds import Undecided
+from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate
 from enthesis.model.words import BEARERS
 from enthesis.verdicts.answers import Request, Verdict

@@ -16,9 +16,9 @@ from enthesis.chains.clauses import Alternative
 from enthesis.chains.web import YES, Rows, Web
 from enthesis.conditions.patterns import matcher
 from enthesis.conditions.values import Want
-from enthesis.model.bounds import Undecided
 from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import After, Conditions, Glob
+from enthesis.model.errors import Undecided
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.model.words import BEARERS
 from enthesis.verdicts.arrays import Bools, once

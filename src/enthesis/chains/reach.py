@@ -7,7 +7,7 @@ import numpy as np
 
 from enthesis.chains.chains import Chain, Chains, Start
 from enthesis.chains.web import YES, Closure, Rows, Web
-from enthesis.model.bounds import Undecided
+from enthesis.model.errors import Undecided
 from enthesis.verdicts.arrays import Bools, once
 from enthesis.verdicts.compiling import NONE
 

@@ -14,7 +14,7 @@ from enthesis.files.nodes import UnreadableFile, parse
 from enthesis.files.sections import FREE_CLAIMS
 from enthesis.files.shapes import MISSING, Notes, perhaps
 from enthesis.files.versions import other_version
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, PipelineAccess, Trust
 from enthesis.output.admitting import (
     told_json,
@@ -77,15 +77,23 @@ def admit(
         admit_tokens.write_trust_for(from_token, output, quiet=quiet)
         return
     if what is None:
-        raise Mistaken("nothing is named", remedy="name a trust or an identity, or a sample with --from-token")
+        raise InvalidInput(
+            "nothing is named",
+            code="argument-missing",
+            remedy="name a trust or an identity, or a sample with --from-token",
+        )
     if (keys is not None or offline) and token is None:
-        raise Mistaken("--keys and --offline go with --token")
+        raise InvalidInput("--keys and --offline go with --token", code="options-conflict")
     survey = read_live(live) if live is not None else None
     folder, described = subject_of(estate, live, survey) if live and survey else read_subject(estate, None)
     access = described.pipeline_access.get(what)
     if access is not None:
         if not access.admits:
-            raise Mistaken(f"no run may use {what}: it has no condition", remedy=f"say which, at {access.source}")
+            raise InvalidInput(
+                f"no run may use {what}: it has no condition",
+                code="pipeline-access-closed",
+                remedy=f"say which, at {access.source}",
+            )
         trusts = [pipeline_access_trust(described, access)]
     else:
         trusts = chosen(described, what)
@@ -150,15 +158,15 @@ def _keyless(estate: Estate, access: PipelineAccess, *, quiet: bool) -> None:
 
 
 def chosen(estate: Estate, what: str) -> list[Trust]:
-    """The trusts that a word names; Mistaken with the nearest names where it names none."""
+    """The trusts that a word names; InvalidInput with the nearest names where it names none."""
     found = [trust for trust in estate.trusts if what in (trust.name, trust.of)]
     if found:
         return found
     if what in estate.identities:
-        raise Mistaken(f"{what} has no trust: nobody can take it on")
+        raise InvalidInput(f"{what} has no trust: nobody can take it on", code="trust-missing")
     known = [*(trust.name for trust in estate.trusts if trust.name), *estate.identities]
     hint = perhaps(what, known)
-    raise Mistaken(f"no trust and no identity is called {what}", remedy=hint)
+    raise InvalidInput(f"no trust and no identity is called {what}", code="trust-unknown", remedy=hint)
 
 
 def _first_sentence(what: str, answers: list[Told]) -> str:
@@ -182,18 +190,22 @@ def _other(folder: Any, named: str | None) -> Estate | None:
 
 
 def _meant(text: str | None) -> Callers | None:
-    """The callers that were meant, from conditions as an estate writes them; Mistaken where they are none."""
+    """The callers that were meant, from conditions as an estate writes them; InvalidInput where they are none."""
     if text is None:
         return None
     notes = Notes("--meant")
     try:
         node, _ = parse(text.encode())
     except UnreadableFile as fault:
-        raise Mistaken(f"--meant: {fault}", remedy="expected conditions such as {sub: main, aud: lowland}") from None
+        raise InvalidInput(
+            f"--meant: {fault}", code="meant-invalid", remedy="expected conditions such as {sub: main, aud: lowland}"
+        ) from None
     read = FREE_CLAIMS.read(node, notes) if node is not None else MISSING
     if read is MISSING:
         why = notes.mistakes[0].message if notes.mistakes else "nothing is said"
-        raise Mistaken(f"--meant: {why}", remedy="expected conditions such as {sub: main, aud: lowland}")
+        raise InvalidInput(
+            f"--meant: {why}", code="meant-invalid", remedy="expected conditions such as {sub: main, aud: lowland}"
+        )
     return Callers((read,))
 
 

@@ -8,7 +8,7 @@ from enthesis.cli.options import Format
 from enthesis.cli.questions import now
 from enthesis.conditions.sampling import sample_of
 from enthesis.live.shown_tokens import Belief, KeySource, ShownToken, belief, read_token, readable_token
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, PipelineAccess, Trust
 from enthesis.output.admitting import (
     held_json,
@@ -80,8 +80,10 @@ def write_trust_for(sources: list[str], output: Format, *, quiet: bool) -> None:
     samples = [readable_token(source).unverified_claims for source in sources]
     issuers = list(dict.fromkeys(str(one.get("iss")) for one in samples))
     if len(issuers) > 1:
-        raise Mistaken(
-            f"the samples are of different issuers: {', '.join(issuers)}", remedy="give samples of one issuer at a time"
+        raise InvalidInput(
+            f"the samples are of different issuers: {', '.join(issuers)}",
+            code="samples-differ",
+            remedy="give samples of one issuer at a time",
         )
     what = "The token's signature was" if len(samples) == 1 else "The tokens' signatures were"
     remark(f"{what} not checked: {'it is' if len(samples) == 1 else 'they are'} taken at face value.", quiet=quiet)

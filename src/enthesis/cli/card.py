@@ -10,7 +10,7 @@ from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_live, read_subject, subject_of
 from enthesis.files.shapes import perhaps
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.output.cards import card_json, card_lines
 from enthesis.output.streams import put_json, put_lines
 from enthesis.verdicts.coming import NOBODY
@@ -39,7 +39,9 @@ def card(
     found = made(Web(compiled, instant.timestamp(), NOBODY), name, instant, dangling)
     if found is None:
         known = [*compiled.places.names, *described.roles, *described.credentials, *described.pipeline_access]
-        raise Mistaken(f"no such address, role or credential: {name}", remedy=perhaps(name, known))
+        raise InvalidInput(
+            f"no such address, role or credential: {name}", code="card-unknown", remedy=perhaps(name, known)
+        )
     if output is Format.JSON:
         put_json(card_json(found))
     else:

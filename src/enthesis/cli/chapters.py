@@ -74,7 +74,7 @@ CHAPTERS = {
             Scene("Whoever is near the one that the cloud admits is refused.", ("prove", "--near-misses", "--quiet")),
             Scene(
                 "From outside the cluster: a kubeconfig that holds no token, and asks here for one each time.",
-                ("lend", SWEEPER, "--kubeconfig", "lent.config"),
+                ("lend", SWEEPER, "--write-kubeconfig", "lent.config"),
             ),
             Scene(
                 "Any client comes with it as the job. Our own reader sees the workloads, and nothing else.",

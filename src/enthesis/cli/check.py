@@ -21,7 +21,7 @@ from enthesis.files.renaming import apart_from_names
 from enthesis.files.saving import rename_old_words, write_file
 from enthesis.files.sections import schema as json_schema
 from enthesis.files.versions import other_version
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.checks import check_lines, check_sentence, decided_json, judged_json, risk_json, risk_lines
 from enthesis.output.differences import barred_lines, difference_json, difference_lines, difference_markdown
@@ -81,9 +81,9 @@ def check(
         put_json(json_schema())
         return
     if output is ReviewFormat.MARKDOWN and compared_with is None:
-        raise Mistaken("--format markdown goes with --compared-with")
+        raise InvalidInput("--format markdown goes with --compared-with", code="options-conflict")
     if (fail_on_gain or names) and compared_with is None:
-        raise Mistaken("--fail-on-gain and --names go with --compared-with")
+        raise InvalidInput("--fail-on-gain and --names go with --compared-with", code="options-conflict")
     if names is not None and compared_with is not None:
         _twins(estate_folder(estate), compared_with, names, output)
         return
@@ -125,11 +125,11 @@ def _twins(folder: Path, named: str, names: str, output: ReviewFormat) -> None:
     """Whether a place here differs from another one there in names only; exit 1 where in more."""
     old, _, new = names.partition("=")
     if not old or not new:
-        raise Mistaken(f"--names {names}: this is no OLD=NEW")
+        raise InvalidInput(f"--names {names}: this is no OLD=NEW", code="option-invalid")
     here, there = read_estate(folder), other_version(folder, named)
     for one, estate in ((old, there), (new, here)):
         if one not in estate.accounts and one not in estate.identities:
-            raise Mistaken(f"{one} is no account and no identity there")
+            raise InvalidInput(f"{one} is no account and no identity there", code="twin-unknown")
     lacking, more = apart_from_names(there, old, here, new)
     if output is ReviewFormat.JSON:
         put_json({"old": old, "new": new, "names_only": not lacking and not more, "lacking": lacking, "more": more})

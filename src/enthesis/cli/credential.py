@@ -17,7 +17,7 @@ from enthesis.files.folder import ENDINGS
 from enthesis.files.shapes import duration_from, duration_text, perhaps, time_from, time_text
 from enthesis.live.connecting import connect
 from enthesis.live.proving import provider_of
-from enthesis.model.errors import Mistaken, Unreachable
+from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.streams import put_json, put_lines, remark
@@ -66,16 +66,20 @@ def credential(
     described = read_estate(folder)
     if revoke:
         if name is None:
-            raise Mistaken("no credential is named", remedy="`enthesis credential` lists what there is")
+            raise InvalidInput(
+                "no credential is named", code="argument-missing", remedy="`enthesis credential` lists what there is"
+            )
         _revoke(described, folder, name, of, at, quiet=quiet)
         return
     if name is None and of is None:
         _listed(described, folder, output)
         return
     if of is None:
-        raise Mistaken("nobody is named whose it is", remedy="say whose with --of IDENTITY")
+        raise InvalidInput(
+            "nobody is named whose it is", code="argument-missing", remedy="say whose with --of IDENTITY"
+        )
     if of not in described.identities:
-        raise Mistaken(f"no such identity: {of}", remedy=perhaps(of, described.identities))
+        raise InvalidInput(f"no such identity: {of}", code="identity-unknown", remedy=perhaps(of, described.identities))
     ways = keyless_ways(described, of)
     bound = described.longest_key(of)
     missing = [
@@ -97,27 +101,32 @@ def credential(
 
 def _wanted(name: str, of: str, form: str, ends: datetime, reason: str) -> WantedKey:
     if form not in FORMS:
-        raise Mistaken(f"{form} is no form of a keyed credential that is made", remedy=f"one of {', '.join(FORMS)}")
+        raise InvalidInput(
+            f"{form} is no form of a keyed credential that is made",
+            code="form-unknown",
+            remedy=f"one of {', '.join(FORMS)}",
+        )
     return WantedKey(name, of, form, ends, reason)
 
 
 def _end(now: datetime, lasting: str | None, until: str | None, bound: timedelta) -> datetime:
     if lasting is not None and until is not None:
-        raise Mistaken("--for and --until both say when it ends", remedy="one of them")
+        raise InvalidInput("--for and --until both say when it ends", code="options-conflict", remedy="one of them")
     if lasting is not None:
         length = duration_from(lasting)
         if length is None:
-            raise Mistaken(f"{lasting} is no duration", remedy="write it like 12h or 7d")
+            raise InvalidInput(f"{lasting} is no duration", code="duration-invalid", remedy="write it like 12h or 7d")
         ends: datetime | None = now + length
     else:
         ends = time_from(until)
     if ends is None:
-        raise Mistaken(f"{until} is no time", remedy="write it like 2026-12-01T00:00:00Z")
+        raise InvalidInput(f"{until} is no time", code="time-invalid", remedy="write it like 2026-12-01T00:00:00Z")
     if ends <= now:
-        raise Mistaken(f"{time_text(ends)} is in the past, so it would open nothing")
+        raise InvalidInput(f"{time_text(ends)} is in the past, so it would open nothing", code="end-past")
     if ends - now > bound:
-        raise Mistaken(
+        raise InvalidInput(
             f"it would live longer than {duration_text(bound)}, which is the most here",
+            code="end-too-late",
             remedy=f"at the latest --until {time_text(now + bound)}",
         )
     return ends
@@ -146,21 +155,35 @@ def _made(
 
 def _place(into: Path | None, descriptor: int | None) -> TextIO:
     if into is not None and descriptor is not None:
-        raise Mistaken("--into and --descriptor both say where its value goes", remedy="one of them")
+        raise InvalidInput(
+            "--into and --descriptor both say where its value goes", code="options-conflict", remedy="one of them"
+        )
     if into is not None and into.suffix in ENDINGS:
-        raise Mistaken(f"{into.name} could be taken for a file of an estate", remedy="a name with another ending")
+        raise InvalidInput(
+            f"{into.name} could be taken for a file of an estate",
+            code="file-in-estate",
+            remedy="a name with another ending",
+        )
     try:
         if into is not None:
             number = os.open(into, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600)
         elif descriptor is not None and descriptor > 2:
             number = os.dup(descriptor)
         else:
-            raise Mistaken("a value is shown on no terminal", remedy="--descriptor 3 or above, or --into FILE")
+            raise InvalidInput(
+                "a value is shown on no terminal",
+                code="value-on-terminal",
+                remedy="--descriptor 3 or above, or --into FILE",
+            )
         return os.fdopen(number, "w", encoding="utf-8")
     except FileExistsError:
-        raise Mistaken(f"{into} is there already", remedy="name a new file; nothing is overwritten") from None
+        raise InvalidInput(
+            f"{into} is there already", code="file-exists", remedy="name a new file; nothing is overwritten"
+        ) from None
     except OSError as fault:
-        raise Mistaken(f"{into or descriptor} cannot be written: {fault.strerror}") from None
+        raise InvalidInput(
+            f"{into or descriptor} cannot be written: {fault.strerror}", code="file-unwritable"
+        ) from None
 
 
 def _revoke(estate: Estate, folder: Path, name: str, of: str | None, at: str | None, *, quiet: bool) -> None:
@@ -176,27 +199,39 @@ def _revoke(estate: Estate, folder: Path, name: str, of: str | None, at: str | N
     ]
     if not fitting:
         hint = perhaps(name, [one.name for one, _ in every])
-        raise Mistaken(f"no such keyed credential: {name}", remedy=hint or "`enthesis credential` lists them")
+        raise InvalidInput(
+            f"no such keyed credential: {name}",
+            code="credential-unknown",
+            remedy=hint or "`enthesis credential` lists them",
+        )
     if len(fitting) > 1:
         where = ", ".join(f"of {one.of} at {place}" for one, place in fitting)
-        raise Mistaken(f"several credentials are called {name}: {where}", remedy="say which with --of and --at")
+        raise InvalidInput(
+            f"several credentials are called {name}: {where}",
+            code="credential-ambiguous",
+            remedy="say which with --of and --at",
+        )
     ((found, where),) = fitting
     _keeper(estate, connected, found.of, where).revoke_credential(boundary_of(found.of), found.id)
     remark(f"{found.name} of {found.of} has been revoked: it opens nothing from now on.", quiet=quiet)
 
 
 def _keeper(estate: Estate, connected: Connected, identity: str, at: str | None) -> KeepsKeys:
-    """Who makes keyed credentials for an identity; Mistaken where nobody does. `at` is for people, known at several."""
+    """Who makes keyed credentials for an identity; InvalidInput where none does. `at` is for people."""
     if not identity.startswith("@"):
         found: Any = provider_of(estate, identity, connected)
     else:
         there = [one for one in estate.providers_of(boundary_of(identity)) if one in connected.providers]
         if at is None and len(there) != 1:
             known = ", ".join(there) or "none is spoken to"
-            raise Mistaken(f"{identity} is known at several providers, or at none", remedy=f"--at, one of: {known}")
+            raise InvalidInput(
+                f"{identity} is known at several providers, or at none",
+                code="provider-ambiguous",
+                remedy=f"--at, one of: {known}",
+            )
         found = connected.providers.get(at or there[0])
     if not isinstance(found, KeepsKeys):
-        raise Mistaken(f"what keeps {identity} makes no keyed credentials")
+        raise InvalidInput(f"what keeps {identity} makes no keyed credentials", code="credentials-not-made")
     return found
 
 

@@ -21,7 +21,7 @@ from enthesis.cli.interrupts import held, on_interrupt
 from enthesis.files.saving import fresh_folder
 from enthesis.lab.control import stop
 from enthesis.lab.running import state_folder
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.output.lines import Span, line
 from enthesis.output.streams import put_lines, remark
 
@@ -53,7 +53,9 @@ def demo(
         return
     told = CHAPTERS.get(chapter)
     if told is None:
-        raise Mistaken(f"there is no chapter {chapter}", remedy=f"there are {', '.join(CHAPTERS)}")
+        raise InvalidInput(
+            f"there is no chapter {chapter}", code="chapter-unknown", remedy=f"there are {', '.join(CHAPTERS)}"
+        )
     folder = None
     code = 0
     kept = False

@@ -16,7 +16,7 @@ from enthesis.files.shapes import duration_from, time_text
 from enthesis.live.connecting import Given, connect
 from enthesis.live.enacting import enact as carry_out
 from enthesis.live.surveying import survey
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import proposal_lines
@@ -49,22 +49,31 @@ def enact(
     proposal: Proposal
     if file is not None:
         if prune:
-            raise Mistaken("--prune belongs to the proposal", remedy="propose --prune --out FILE, then enact FILE")
+            raise InvalidInput(
+                "--prune belongs to the proposal",
+                code="options-conflict",
+                remedy="propose --prune --out FILE, then enact FILE",
+            )
         try:
             proposal = proposal_from(json.loads(file.read_bytes()))
         except OSError as fault:
-            raise Mistaken(f"{file} cannot be read: {fault.strerror}") from None
+            raise InvalidInput(f"{file} cannot be read: {fault.strerror}", code="file-unreadable") from None
         except (ValueError, RecursionError) as fault:
-            raise Mistaken(f"{file}: {fault}") from None
+            raise InvalidInput(f"{file}: {fault}", code="proposal-invalid") from None
         if proposal.estate != described.name:
-            raise Mistaken(f"{file} is a proposal for the estate {proposal.estate}, and this one is {described.name}")
+            raise InvalidInput(
+                f"{file} is a proposal for the estate {proposal.estate}, and this one is {described.name}",
+                code="proposal-of-another-estate",
+            )
         connected = connect(described, folder, given)
         surveys = survey(described, connected, reporter(quiet=quiet))
     else:
         proposal, surveys, connected, _ = proposed(folder, given, prune=prune, quiet=quiet)
         if proposal.steps and not yes:
             if not sys.stdin.isatty():
-                raise Mistaken("nobody is here to ask", remedy="say --yes, or name a proposal file")
+                raise InvalidInput(
+                    "nobody is here to ask", code="nobody-to-ask", remedy="say --yes, or name a proposal file"
+                )
             put_lines(proposal_lines(proposal), to_error=True)
             typer.confirm("Carry this out?", abort=True, err=True)
     enacted = carry_out(proposal, surveys, connected, reporter(quiet=quiet))

@@ -19,7 +19,7 @@ from enthesis.files.shapes import perhaps
 from enthesis.live.connecting import connect
 from enthesis.live.origins import METADATA, TOKEN, VARIABLES
 from enthesis.live.running import become
-from enthesis.model.errors import Mistaken, Unreachable
+from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.output.lines import counted
 from enthesis.output.streams import remark
 from enthesis.ports import Secret
@@ -43,10 +43,10 @@ def add(
     Example: enthesis lab add gauges/pool/collectors/host/c --count 3
     """
     if count is not None and count < 1:
-        raise Mistaken("--count is at least 1")
+        raise InvalidInput("--count is at least 1", code="option-invalid")
     named = [f"{one}-{n}" for one in addresses for n in range(1, count + 1)] if count else addresses
     if tied is not None and len(named) != 1:
-        raise Mistaken("an identity is tied to one resource", remedy="add one at a time")
+        raise InvalidInput("an identity is tied to one resource", code="option-invalid", remedy="add one at a time")
     clouds = _administrators(estate)
     by_account: dict[str, dict[str, Any]] = {}
     for address in named:
@@ -94,7 +94,7 @@ def on(
     name = f"{account.provider}/hosts" if account is not None else ""
     url = running_lab(estate).url_of(name)
     if url is None:
-        raise Unreachable(f"the lab has no metadata service for {host}")
+        raise Unreachable(f"the lab has no metadata service for {host}", code="metadata-service-missing")
     _become(command, METADATA, f"{url}/{quote(host, safe='/@')}")
 
 
@@ -114,7 +114,7 @@ def run(
     running_lab(estate)
     found = connect(read_estate(folder), folder).issuers.get(issuer)
     if found is None:
-        raise Mistaken(f"the lab has no pipeline service called {issuer}")
+        raise InvalidInput(f"the lab has no pipeline service called {issuer}", code="lab-service-unknown")
     token = found.obtain(claims_from(claim)).secret.reveal()
     _become(command, TOKEN, token)
 
@@ -133,7 +133,9 @@ def as_party(
     name = party.removeprefix("@")
     known = [*described.organisations, *described.accounts]
     if name not in known:
-        raise Mistaken(f"no such organisation or account: {party}", remedy=perhaps(name, known))
+        raise InvalidInput(
+            f"no such organisation or account: {party}", code="party-unknown", remedy=perhaps(name, known)
+        )
     become(command, {**os.environ, PARTY: name})
 
 
@@ -158,7 +160,7 @@ def agree(
     found = running_lab(estate)
     url = found.url_of(name)
     if url is None:
-        raise Unreachable(f"the lab has no directory of {name}")
+        raise Unreachable(f"the lab has no directory of {name}", code="lab-directory-missing")
     code = code or _next_sign_in(found.state, name)
     form = {"code": code, "person": person, "mfa": "yes" if mfa else "no", "agreed": "no" if refuse else "yes"}
     with Client(name, url, authority=found.authority) as client:
@@ -175,7 +177,7 @@ def _next_sign_in(state: Path, directory: str) -> str:
         if found is not None:
             return found
         time.sleep(0.1)
-    raise Unreachable("nobody wants to sign in", remedy="enthesis sign-in")
+    raise Unreachable("nobody wants to sign in", code="sign-in-not-waiting", remedy="enthesis sign-in")
 
 
 def _become(command: list[str], variable: str, value: str) -> None:
@@ -193,7 +195,7 @@ def _administrators(estate: Path | None) -> Callable[[str], tuple[Client, Secret
         one = next((one for one in listed if one.get("holder") == account), None)
         url = found.url_of(one["cloud"]) if one is not None else None
         if one is None or url is None:
-            raise Mistaken(f"the lab has no account {account}")
+            raise InvalidInput(f"the lab has no account {account}", code="party-unknown")
         return Client(one["cloud"], url, authority=found.authority), Secret(one["session"])
 
     return of

@@ -17,7 +17,7 @@ from enthesis.lab.control import LabFailed
 from enthesis.lab.control import start as start_lab
 from enthesis.lab.control import stop as stop_lab
 from enthesis.lab.running import Running, running, state_folder
-from enthesis.model.errors import LiveFailure, Mistaken
+from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.estate import Estate
 from enthesis.output.lines import Span, line
 from enthesis.output.streams import put_json, put_lines, remark
@@ -43,7 +43,7 @@ def start(
         on_interrupt("the lab is stopped" if foreground else "")
         found = start_lab(state, inventory(described), foreground=foreground)
     except LabFailed as fault:
-        raise LiveFailure(str(fault)) from None
+        raise LiveFailure(str(fault), code="lab-failed") from None
     if found is not None:
         _put_status(found, output)
 
@@ -93,7 +93,9 @@ def clock(
     if forward is not None:
         length = duration_from(forward)
         if length is None:
-            raise Mistaken(f"{forward} is no duration", remedy="write it like 15m, 8h or 30d")
+            raise InvalidInput(
+                f"{forward} is no duration", code="duration-invalid", remedy="write it like 15m, 8h or 30d"
+            )
         seconds = length.total_seconds()
     from enthesis.lab.tuning import clock as move  # noqa: PLC0415  loads the store of the lab
 
@@ -117,7 +119,7 @@ def rotate(
     names = [service["name"] for service in found.services]
     if issuer not in names:
         hint = perhaps(issuer, names, f"perhaps {' or '.join(names)}")
-        raise Mistaken(f"the lab has no service called {issuer}", remedy=hint)
+        raise InvalidInput(f"the lab has no service called {issuer}", code="lab-service-unknown", remedy=hint)
     from enthesis.lab.tuning import rotate as new_keys  # noqa: PLC0415  loads the libraries of tokens
 
     new_keys(found.state, issuer)
@@ -130,7 +132,7 @@ def _make_place_of_work(state: Path) -> None:
         state.parent.mkdir(mode=0o700, exist_ok=True)
         (state.parent / ".gitignore").write_text("*\n", encoding="utf-8")
     except OSError as fault:
-        raise Mistaken(f"{state.parent} cannot be written: {fault.strerror}") from None
+        raise InvalidInput(f"{state.parent} cannot be written: {fault.strerror}", code="file-unwritable") from None
 
 
 def _remove_place_of_work(state: Path) -> None:

@@ -23,7 +23,7 @@ from enthesis.live.connecting import Given, cluster_of, connect
 from enthesis.live.lending import NotLent, lent
 from enthesis.live.origins import AtHand, at_hand
 from enthesis.live.running import Lent, run_with_endpoint, run_with_variable
-from enthesis.model.errors import LiveFailure, Mistaken
+from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.estate import Context, Estate, Origin
 from enthesis.output.streams import put_text, remark
 from enthesis.ports import Connected, Credential, Refusal
@@ -80,12 +80,18 @@ def lend(
     Example: enthesis lend build/identity/publisher -- ./publish.sh
     """
     if identity is None:
-        raise Mistaken("nobody is named to lend", remedy="enthesis lend IDENTITY -- COMMAND")
+        raise InvalidInput(
+            "nobody is named to lend", code="argument-missing", remedy="enthesis lend IDENTITY -- COMMAND"
+        )
     if to_client or write_kubeconfig is not None:
         _to_clients(identity, write_kubeconfig, life, kubeconfig, context, estate, to_client=to_client, quiet=quiet)
         return
     if not command:
-        raise Mistaken("no program is named", remedy=f"enthesis lend {identity} -- COMMAND, or --write-kubeconfig FILE")
+        raise InvalidInput(
+            "no program is named",
+            code="argument-missing",
+            remedy=f"enthesis lend {identity} -- COMMAND, or --write-kubeconfig FILE",
+        )
     _to_program(identity, command, estate, endpoint=endpoint, quiet=quiet)
 
 
@@ -126,7 +132,7 @@ def _to_program(identity: str, command: list[str], estate: Path | None, *, endpo
         fresh = ways.best(clock.now())
         renewed = ways.walked(fresh) if fresh is not None else None
         if not isinstance(renewed, Credential):
-            raise LiveFailure(f"{identity} cannot be taken on any more")
+            raise LiveFailure(f"{identity} cannot be taken on any more", code="session-not-renewed")
         return renewed
 
     raise typer.Exit(run_with_endpoint(command, lent, again))
@@ -233,7 +239,7 @@ def _to_clients(
 ) -> None:
     length = duration_from(life)
     if length is None:
-        raise Mistaken(f"{life} is no duration", remedy="write it like 15m or 1h")
+        raise InvalidInput(f"{life} is no duration", code="duration-invalid", remedy="write it like 15m or 1h")
     cluster, folder = _cluster(identity, estate, kubeconfig, context)
     if to_client:
         version = version_asked(os.environ.get(ASKED_BY, ""))
@@ -258,7 +264,9 @@ def _cluster(
     parts = identity.split("/")
     if len(parts) != 7 or (parts[1], parts[3], parts[5]) != ("cluster", "namespace", "identity"):
         remedy = "expected ACCOUNT/cluster/NAME/namespace/NAME/identity/NAME"
-        raise Mistaken(f"{identity} is no service account of a cluster", remedy=remedy)
+        raise InvalidInput(
+            f"{identity} is no service account of a cluster", code="service-account-invalid", remedy=remedy
+        )
     folder = estate_folder(estate) if estate is not None or find_estate(Path.cwd()) is not None else None
     found = cluster_of("/".join(parts[:3]), "", folder, kubeconfig, context, dict(os.environ))
     return LiveCluster(found), folder

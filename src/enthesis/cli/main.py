@@ -1,6 +1,7 @@
 """The program: its commands, each imported only when it runs, and how errors become messages and exit codes."""
 
 import sys
+import traceback
 from itertools import pairwise
 from typing import Annotated
 
@@ -9,12 +10,12 @@ import typer
 from enthesis import __version__
 from enthesis.cli.lazy import Listed, lazy_group
 from enthesis.cli.renamed import refuse_old_words
-from enthesis.model.bounds import Undecided
-from enthesis.model.errors import EnthesisError, EstateMistaken, NotDecided
+from enthesis.model.errors import EnthesisError, InvalidEstate, NotDecided, Undecided
 from enthesis.output.lines import Span, line
 from enthesis.output.mistakes import mistake_json, mistake_lines
 from enthesis.output.streams import put_json, put_lines
 
+FAULT = 70  # exit code, as in sysexits.h: an internal software error
 COMMANDS = {
     "demo": Listed(
         "demo:demo",
@@ -83,11 +84,12 @@ def about(
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version.")
     ] = False,
+    debug: Annotated[bool, typer.Option("--debug", help="Show the traceback of a fault of Enthesis itself.")] = False,
 ) -> None:
     """Describe the access you mean; Enthesis makes it so, explains it, and proves it without long-lived keys.
 
     Exit codes: 0 as asked; 1 the answer is no; 2 the request or the estate is mistaken; 3 a live system could not be
-    reached or refused us; 4 stopped part-way, run again to go on.
+    reached or refused us; 4 stopped part-way, run again to go on; 70 a fault of Enthesis itself.
     """
 
 
@@ -98,17 +100,31 @@ def run() -> None:
             refuse_old_words(sys.argv[1:])
             app()
         except Undecided as bound:
-            raise NotDecided(f"not decided, because of {bound}", remedy="ask about less at once") from None
+            raise NotDecided(
+                f"not decided, because of {bound}", code="not-decided", remedy="ask about less at once"
+            ) from None
     except EnthesisError as fault:
         _put_error(fault)
         sys.exit(fault.exit_code)
     except BrokenPipeError:
         sys.stderr.close()  # whoever read our output has gone
         sys.exit(1)
+    except Exception as fault:
+        _put_fault(fault)
+        sys.exit(FAULT)
+
+
+def _put_fault(fault: Exception) -> None:
+    """What nobody foresaw: its kind alone, since its text may hold anything; all of it with --debug."""
+    if "--debug" in sys.argv[1:]:
+        traceback.print_exception(fault)
+    message = f"a fault of Enthesis itself: {type(fault).__name__}"
+    remedy = "run it again with --debug, after `enthesis`, and report the traceback without its secrets"
+    _put_error(EnthesisError(message, code="fault-of-ours", remedy=remedy))
 
 
 def _put_error(fault: EnthesisError) -> None:
-    mistakes = fault.mistakes if isinstance(fault, EstateMistaken) else ()
+    mistakes = fault.mistakes if isinstance(fault, InvalidEstate) else ()
     if _json_wanted():
         error = {"code": fault.code, "message": fault.message, "remedy": fault.remedy}
         put_json({"error": {**error, "mistakes": [mistake_json(mistake) for mistake in mistakes]}})

@@ -16,7 +16,7 @@ from enthesis.live.connecting import Given, connect
 from enthesis.live.proving import WAITING
 from enthesis.live.proving import prove as run
 from enthesis.live.refusing import Trials, expiry_trials, near_miss_trials, pipeline_access_trials, replay_trials
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, Journey
 from enthesis.output.progress import reporter
 from enthesis.output.proofs import (
@@ -79,7 +79,9 @@ def prove(
     Example: enthesis prove publish-from-main
     """
     if near_misses + expiry + replay > 1:
-        raise Mistaken("--near-misses, --expiry and --replay are three proofs", remedy="one at a time")
+        raise InvalidInput(
+            "--near-misses, --expiry and --replay are three proofs", code="options-conflict", remedy="one at a time"
+        )
     folder = estate_folder(estate)
     described = read_estate(folder)
     keys = _files(credential, "--credential")
@@ -111,12 +113,12 @@ def prove(
 
 
 def _files(pairs: list[str] | None, option: str) -> dict[str, Path]:
-    """`NAME=FILE` pairs; Mistaken where one is none."""
+    """`NAME=FILE` pairs; InvalidInput where one is none."""
     out: dict[str, Path] = {}
     for pair in pairs or ():
         name, equals, file = pair.partition("=")
         if not name or not equals or not file:
-            raise Mistaken(f"{option} {pair}: this is no NAME=FILE")
+            raise InvalidInput(f"{option} {pair}: this is no NAME=FILE", code="option-invalid")
         out[name] = Path(file)
     return out
 
@@ -142,8 +144,10 @@ def _trials(
 
 
 def _journeys(estate: Estate, names: list[str]) -> list[Journey]:
-    """The journeys of these names, or all; Mistaken with the nearest where one names none."""
+    """The journeys of these names, or all; InvalidInput with the nearest where one names none."""
     for name in names:
         if name not in estate.journeys:
-            raise Mistaken(f"no journey is called {name}", remedy=perhaps(name, estate.journeys))
+            raise InvalidInput(
+                f"no journey is called {name}", code="journey-unknown", remedy=perhaps(name, estate.journeys)
+            )
     return [journey for journey in estate.journeys.values() if not names or journey.name in names]

@@ -10,9 +10,8 @@ from enthesis.files.checking import claim_fault
 from enthesis.files.nodes import Node
 from enthesis.files.shapes import MISSING, Duration, NetworkText, Notes, Time, perhaps
 from enthesis.model.addresses import parse
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Context, Estate, Origin
-from enthesis.model.mistakes import AddressMistake
 from enthesis.model.words import FORM_OF_ISSUER
 
 FROM_HELP = "Who asks: an identity, person, host, workload, credential or issuer."
@@ -43,7 +42,7 @@ def now() -> datetime:
 
 
 def context_from(around: Surroundings) -> Context:
-    """The context that the options give; Mistaken where a value is of the wrong type."""
+    """The context that the options give; InvalidInput where a value is of the wrong type."""
     given: dict[str, tuple[str, str | None, Any]] = {
         "time": ("--at-time", around.at_time, Time()),
         "network": ("--network", around.network, NetworkText()),
@@ -56,7 +55,9 @@ def context_from(around: Surroundings) -> Context:
         notes = Notes("")
         values[name] = shape.read(Node(text, 1, 1), notes)
         if values[name] is MISSING:
-            raise Mistaken(f"{option}: {notes.mistakes[0].message}", remedy=f"expected {shape.expected}")
+            raise InvalidInput(
+                f"{option}: {notes.mistakes[0].message}", code="option-invalid", remedy=f"expected {shape.expected}"
+            )
     if around.reference is not None:
         values["reference"] = around.reference
     return Context(**values, said=frozenset(values))
@@ -68,7 +69,7 @@ def claims_from(claims: list[str] | None) -> dict[str, Any]:
     for pair in claims or ():
         name, equals, value = pair.partition("=")
         if not name or not equals:
-            raise Mistaken(f"--claim {pair}: this is no NAME=VALUE")
+            raise InvalidInput(f"--claim {pair}: this is no NAME=VALUE", code="option-invalid")
         if name in out:
             before = out[name] if isinstance(out[name], tuple) else (out[name],)
             out[name] = (*before, value)
@@ -78,12 +79,14 @@ def claims_from(claims: list[str] | None) -> dict[str, Any]:
 
 
 def issued(estate: Estate, issuer: str, shows: dict[str, Any]) -> None:
-    """Mistaken where claims are given that an issuer never issues, or not so, as a journey that shows them is."""
+    """InvalidInput where claims are given that an issuer never issues, or not so, as a journey that shows them is."""
     found = estate.issuers[issuer]
     for name, value in shows.items() if found.kind in ("oidc", "saml") else ():
         fault = claim_fault(found, name, value)
         if fault is not None:
-            raise Mistaken(f"--claim {name}: {fault[1]}", remedy=perhaps(name, found.claims or (), fault[2]))
+            raise InvalidInput(
+                f"--claim {name}: {fault[1]}", code="claim-invalid", remedy=perhaps(name, found.claims or (), fault[2])
+            )
 
 
 def origin_from(estate: Estate, who: str, shows: dict[str, Any], mfa: bool | None = None) -> Origin:
@@ -96,7 +99,7 @@ def origin_from(estate: Estate, who: str, shows: dict[str, Any], mfa: bool | Non
         return Origin(form, who, shows)
     if shows:
         hint = perhaps(who, estate.issuers, "name an issuer with --from")
-        raise Mistaken(f"{who} is no issuer, so it shows no claims", remedy=hint)
+        raise InvalidInput(f"{who} is no issuer, so it shows no claims", code="claims-without-issuer", remedy=hint)
     if who in estate.credentials:
         return Origin("credential", who)
     identity = estate.identities.get(who)
@@ -105,10 +108,10 @@ def origin_from(estate: Estate, who: str, shows: dict[str, Any], mfa: bool | Non
         return Origin("person" if person else "identity", who, mfa=mfa, mfa_said=mfa is not None)
     try:
         kind = parse(who, estate.catalogue).kind
-    except AddressMistake as fault:
+    except InvalidAddress as fault:
         known = [*estate.issuers, *estate.credentials, *estate.identities, *estate.resources]
         hint = perhaps(who, known)
-        raise Mistaken(f"nothing is called {who}: {fault}", remedy=hint) from None
+        raise InvalidInput(f"nothing is called {who}: {fault}", code="address-unknown", remedy=hint) from None
     if kind == "identity":
         return Origin("person" if who.startswith("@") else "identity", who, mfa=mfa, mfa_said=mfa is not None)
     return Origin("workload" if kind == "workload" else "host", who)

@@ -25,7 +25,7 @@ from enthesis.cli.questions import (
 )
 from enthesis.cli.subjects import read_subject
 from enthesis.files.shapes import perhaps
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.reach import from_lines, reached_csv, reached_json, to_lines
 from enthesis.output.streams import put_json, put_lines, put_text, remark
@@ -71,7 +71,7 @@ def reach(
     Example: enthesis reach --to bulletin/bucket/public-pages/object/today.html --verb write
     """
     if (who is None) == (to is None):
-        raise Mistaken("say --from WHO or --to ADDRESS", remedy="one of them, not both")
+        raise InvalidInput("say --from WHO or --to ADDRESS", code="argument-missing", remedy="one of them, not both")
     _, described = read_subject(estate, live)
     context = context_from(Surroundings(at_time, network, reference))
     when: dict[str, Any] = {"time": context.time or now()}
@@ -115,18 +115,18 @@ def _wanted(compiled: Compiled, verbs: list[str] | None) -> Any:
     known = compiled.catalogue.all_verbs()
     for one in verbs or ():
         if one not in known:
-            raise Mistaken(f"no verb is called {one}", remedy=perhaps(one, known))
+            raise InvalidInput(f"no verb is called {one}", code="verb-unknown", remedy=perhaps(one, known))
     return wanted_permissions(compiled, verbs or ["*"], ())
 
 
 def starts_from(chains: Chains, estate: Estate, who: str, claims: dict[str, Any]) -> list[Start]:
-    """The starts that a word names; Mistaken with the nearest names where it names none."""
+    """The starts that a word names; InvalidInput with the nearest names where it names none."""
     compiled = chains.compiled
     if who in estate.issuers:
         issued(estate, who, claims)
         return [chains.from_issuer(who, claims=claims)]
     if claims:
-        raise Mistaken(f"{who} is no issuer, so it shows no claims")
+        raise InvalidInput(f"{who} is no issuer, so it shows no claims", code="claims-without-issuer")
     if who in estate.credentials:
         found = chains.from_credential(who)
         return [found] if found is not None else []
@@ -140,7 +140,7 @@ def starts_from(chains: Chains, estate: Estate, who: str, claims: dict[str, Any]
     if who in estate.identities or who in estate.resources:
         return [chains.from_place(compiled.find(who))]
     known = [*estate.issuers, *estate.credentials, *estate.groups, *estate.identities, *estate.resources]
-    raise Mistaken(f"nothing is called {who}", remedy=perhaps(who, known))
+    raise InvalidInput(f"nothing is called {who}", code="address-unknown", remedy=perhaps(who, known))
 
 
 def _from(chains: Chains, starts: list[Start], wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
@@ -153,7 +153,9 @@ def _from(chains: Chains, starts: list[Start], wanted: Any, hops: int, *, by_cha
 def _to(chains: Chains, address: str, wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
     compiled = chains.compiled
     if not compiled.exists(address):
-        raise Mistaken(f"nothing is called {address}", remedy=perhaps(address, compiled.places.names))
+        raise InvalidInput(
+            f"nothing is called {address}", code="address-unknown", remedy=perhaps(address, compiled.places.names)
+        )
     targets = chains.web.targets_at(address)
     found = reaching(chains, targets, wanted, hops=hops)
     if by_change:

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 
 COMMANDS = {"key": "credential"}
 OPTIONS = {
@@ -17,13 +17,15 @@ EVERYWHERE = {"--live": "--survey"}
 
 
 def refuse_old_words(arguments: Sequence[str]) -> None:
-    """Mistaken where the command, or an option before `--`, has an old name."""
+    """InvalidInput where the command, or an option before `--`, has an old name."""
     words = list(arguments[: arguments.index("--")] if "--" in arguments else arguments)
     command = next((word for word in words if not word.startswith("-")), "")
     for word in words:
         option = word.partition("=")[0]
         new = OPTIONS.get((command, option), EVERYWHERE.get(option))
         if new is not None:
-            raise Mistaken(f"{option} was renamed", remedy=f"use {new}")
+            raise InvalidInput(f"{option} was renamed", code="renamed", remedy=f"use {new}")
     if command in COMMANDS:
-        raise Mistaken(f"the command `{command}` was renamed", remedy=f"use `enthesis {COMMANDS[command]}`")
+        raise InvalidInput(
+            f"the command `{command}` was renamed", code="renamed", remedy=f"use `enthesis {COMMANDS[command]}`"
+        )

@@ -31,4 +31,8 @@ def sign_out(estate: EstateOption = None, organisation: OrganisationOption = Non
             one.path.unlink(missing_ok=True)
     if failed:
         remedy = "a sign-in ends by itself within eight hours"
-        raise LiveFailure(f"removed here, but not ended at the directory: {'; '.join(failed)}", remedy=remedy)
+        raise LiveFailure(
+            f"removed here, but not ended at the directory: {'; '.join(failed)}",
+            code="sign-out-incomplete",
+            remedy=remedy,
+        )

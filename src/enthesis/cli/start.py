@@ -22,7 +22,7 @@ from enthesis.files.saving import edit_files, fresh_folder, write_file
 from enthesis.files.shapes import perhaps
 from enthesis.files.writing import plain_estate, plain_statement
 from enthesis.model.addresses import contains
-from enthesis.model.errors import EstateMistaken, Mistaken
+from enthesis.model.errors import InvalidEstate, InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.estates import counts_text
 from enthesis.output.lines import Span, line
@@ -84,10 +84,12 @@ def start(
     Example: enthesis start pipeline-publishes ./site --name project=project/home/site
     """
     if (like is None) != (twin is None):
-        raise Mistaken("--like says of what, and --for what its twin is called", remedy="both, or none")
+        raise InvalidInput(
+            "--like says of what, and --for what its twin is called", code="options-conflict", remedy="both, or none"
+        )
     if like is not None and twin is not None:
         if pattern is not None:
-            raise Mistaken("a twin is made of what is there, and no pattern is needed")
+            raise InvalidInput("a twin is made of what is there, and no pattern is needed", code="options-conflict")
         _twin(into, like, twin, quiet=quiet)
         return
     known = {one.name: one for one in patterns()}
@@ -96,9 +98,13 @@ def start(
         return
     chosen = known.get(pattern)
     if chosen is None:
-        raise Mistaken(f"no pattern is called {pattern}", remedy=f"there are {', '.join(known)}")
+        raise InvalidInput(
+            f"no pattern is called {pattern}", code="pattern-unknown", remedy=f"there are {', '.join(known)}"
+        )
     if (folder is None) == (into is None):
-        raise Mistaken("say where it goes", remedy="a fresh FOLDER, or --into an estate there is")
+        raise InvalidInput(
+            "say where it goes", code="argument-missing", remedy="a fresh FOLDER, or --into an estate there is"
+        )
     text = _filled(chosen, _names(chosen, name or [], usual=usual))
     if folder is not None:
         _new(folder, text, quiet=quiet)
@@ -138,19 +144,27 @@ def _names(pattern: Pattern, given: list[str], *, usual: bool) -> dict[str, str]
         key, equals, value = pair.partition("=")
         if not equals or key not in {ask.key for ask in pattern.asks}:
             keys = ", ".join(ask.key for ask in pattern.asks)
-            raise Mistaken(f"--name {pair}: {pattern.name} asks for no such name", remedy=f"it asks for {keys}")
+            raise InvalidInput(
+                f"--name {pair}: {pattern.name} asks for no such name",
+                code="pattern-name-unknown",
+                remedy=f"it asks for {keys}",
+            )
         said[key] = value
     for ask in pattern.asks:
         if ask.key not in said and not usual:
             if not sys.stdin.isatty():
-                raise Mistaken(
-                    "nobody is here to ask", remedy="--name KEY=NAME for each, or --usual-names for the rest"
+                raise InvalidInput(
+                    "nobody is here to ask",
+                    code="nobody-to-ask",
+                    remedy="--name KEY=NAME for each, or --usual-names for the rest",
                 )
             said[ask.key] = str(typer.prompt(ask.says, default=ask.usual, err=True))
         said.setdefault(ask.key, ask.usual)
     for key, value in said.items():
         if not NAME.fullmatch(value):
-            raise Mistaken(f"{value!r} cannot be a name ({key})", remedy="letters, digits, and - . _ within")
+            raise InvalidInput(
+                f"{value!r} cannot be a name ({key})", code="name-invalid", remedy="letters, digits, and - . _ within"
+            )
     return said
 
 
@@ -162,11 +176,13 @@ def _new(folder: Path, text: str, *, quiet: bool) -> None:
     """Writes a new estate, once it is known to be sound."""
     reading = read_texts({HEAD: text})
     if reading.estate is None:
-        raise EstateMistaken(reading.mistakes)
+        raise InvalidEstate(reading.mistakes)
     around = find_estate(folder.absolute().parent)
     if around is not None:
-        raise Mistaken(
-            f"{folder} would become a part of the estate in {around}", remedy=f"add to that with --into {around}"
+        raise InvalidInput(
+            f"{folder} would become a part of the estate in {around}",
+            code="estate-inside-estate",
+            remedy=f"add to that with --into {around}",
         )
     fresh_folder(folder, "or --into an estate there is")
     write_file(folder / HEAD, text.encode())
@@ -177,7 +193,7 @@ def _entries(into: Path, text: str) -> Iterable[Addition]:
     """What a pattern adds to an estate; what that has already by the same name it keeps as it is."""
     reading = read_texts({HEAD: text})
     if reading.estate is None:
-        raise EstateMistaken(reading.mistakes)
+        raise InvalidEstate(reading.mistakes)
     there = read_estate(into)
     for section, entries in plain_estate(reading.estate).items():
         if section == "estate":
@@ -189,7 +205,9 @@ def _entries(into: Path, text: str) -> Iterable[Addition]:
             if key not in getattr(there, section):
                 yield Addition(section, key, entry)
             elif section not in HEADS:
-                raise Mistaken(f"the estate has {key} already", remedy="choose another name with --name")
+                raise InvalidInput(
+                    f"the estate has {key} already", code="twin-exists", remedy="choose another name with --name"
+                )
 
 
 def _add(folder: Path, edits: list[Edit], *, quiet: bool) -> None:
@@ -197,7 +215,7 @@ def _add(folder: Path, edits: list[Edit], *, quiet: bool) -> None:
 
     def reads(reading: Reading) -> None:
         if reading.estate is None:
-            raise EstateMistaken(reading.mistakes)
+            raise InvalidEstate(reading.mistakes)
 
     edit_files(folder, edits, reads)
     said = counts_text(Counter(one.section for one in edits if isinstance(one, Addition)))
@@ -209,12 +227,14 @@ def _twin(into: Path | None, like: str, name: str, *, quiet: bool) -> None:
     estate = read_estate(folder)
     if like not in estate.accounts and like not in estate.identities:
         hint = perhaps(like, [*estate.accounts, *estate.identities])
-        raise Mistaken(f"{like} is no account and no identity of this estate", remedy=hint)
+        raise InvalidInput(f"{like} is no account and no identity of this estate", code="twin-unknown", remedy=hint)
     if not NAME.fullmatch(name) or "/" in name:
-        raise Mistaken(f"{name!r} cannot be a name", remedy="letters, digits, and - . _ within")
+        raise InvalidInput(
+            f"{name!r} cannot be a name", code="name-invalid", remedy="letters, digits, and - . _ within"
+        )
     new = twin_name(like, name)
     if new in estate.accounts or new in estate.identities:
-        raise Mistaken(f"there is {new} already", remedy="another name with --for")
+        raise InvalidInput(f"there is {new} already", code="twin-exists", remedy="another name with --for")
     _add(folder, [*made(estate, like, new), *_beside(estate, like, new)], quiet=quiet)
     remark(f"To see that they differ in names only: enthesis check --compared-with . --names {like}={new}", quiet=quiet)
     _warned(estate, like, new, quiet=quiet)

@@ -8,19 +8,19 @@ from enthesis.files.finding import cache_folder, estate_folder, find_estate
 from enthesis.files.folder import packaged_catalogue, read_folder
 from enthesis.files.shapes import perhaps
 from enthesis.lab.running import Running, running, state_folder
-from enthesis.model.errors import EstateMistaken, Mistaken, Unreachable
+from enthesis.model.errors import InvalidEstate, InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Identity
 from enthesis.output.streams import remark
-from enthesis.surveys.survey import Survey, SurveyMistaken, beside, read_survey
+from enthesis.surveys.survey import InvalidSurvey, Survey, beside, read_survey
 
 PARTY = "ENTHESIS_LAB_PARTY"  # set by `enthesis lab as`, heeded only while a lab runs for the estate
 
 
 def read_estate(folder: Path) -> Estate:
-    """The estate in a folder; EstateMistaken with all mistakes where it has any."""
+    """The estate in a folder; InvalidEstate with all mistakes where it has any."""
     reading = read_folder(folder, cache=cache_folder())
     if reading.estate is None:
-        raise EstateMistaken(reading.mistakes)
+        raise InvalidEstate(reading.mistakes)
     return _as_party(folder, reading.estate)
 
 
@@ -52,16 +52,18 @@ def subject_of(estate: Path | None, live: Path, survey: Survey) -> tuple[Path, E
 
 
 def read_live(path: Path) -> Survey:
-    """A survey from its file; Mistaken where it is none. What it lacks is said on standard error."""
+    """A survey from its file; InvalidInput where it is none. What it lacks is said on standard error."""
     try:
         with path.open(encoding="utf-8") as lines:
             survey = read_survey(lines, path.name, packaged_catalogue(TreeCache(cache_folder())))
     except OSError as fault:
-        raise Mistaken(f"{path} cannot be read: {fault.strerror}") from None
+        raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
     except UnicodeDecodeError:
-        raise Mistaken(f"{path} is no text") from None
-    except SurveyMistaken as fault:
-        raise Mistaken(str(fault), remedy="make one with `enthesis survey --out FILE`") from None
+        raise InvalidInput(f"{path} is no text", code="file-not-text") from None
+    except InvalidSurvey as fault:
+        raise InvalidInput(
+            str(fault), code="survey-invalid", remedy="make one with `enthesis survey --out FILE`"
+        ) from None
     if not survey.complete:
         missing = ", ".join(one.what for one in survey.left_out if one.incomplete) or "its end"
         remark(f"This survey is not whole, so there may be more: {missing} could not be read.")
@@ -69,11 +71,13 @@ def read_live(path: Path) -> Survey:
 
 
 def workload_identity(estate: Estate, address: str) -> Identity:
-    """The identity of a workload that an address names; Mistaken with the nearest where it names none, or a person."""
+    """The identity of a workload that an address names; InvalidInput where it names none, or a person."""
     found = estate.identities.get(address)
     if found is None or found.kind == "person":
         workloads = [one.address for one in estate.identities.values() if one.kind != "person"]
-        raise Mistaken(f"no identity is called {address}", remedy=perhaps(address, workloads))
+        raise InvalidInput(
+            f"no identity is called {address}", code="identity-unknown", remedy=perhaps(address, workloads)
+        )
     return found
 
 
@@ -81,5 +85,5 @@ def running_lab(estate: Path | None) -> Running:
     """The lab that runs for an estate; Unreachable where none does."""
     found = running(state_folder(estate_folder(estate)))
     if found is None:
-        raise Unreachable("no lab runs for this estate", remedy="enthesis lab start")
+        raise Unreachable("no lab runs for this estate", code="lab-not-running", remedy="enthesis lab start")
     return found

@@ -21,7 +21,7 @@ from enthesis.live.connecting import cluster_of, clusters_of_lab, connect
 from enthesis.live.shown_tokens import addresses_of
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of
 from enthesis.live.surveying import survey as survey_clouds
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.estates import counts_text
 from enthesis.output.lines import Span, counted, line
@@ -114,9 +114,9 @@ def _estate(given: Path | None, *, needed: bool) -> tuple[Estate | None, Path | 
         return None, None
     try:
         folder = estate_folder(given)
-    except Mistaken as fault:
+    except InvalidInput as fault:
         remedy = "a cluster can be surveyed without one: --cluster ACCOUNT/cluster/NAME"
-        raise Mistaken(fault.message, remedy=remedy) from None
+        raise InvalidInput(fault.message, code="estate-needed", remedy=remedy) from None
     return read_estate(folder), folder
 
 
@@ -156,7 +156,11 @@ def _installed(pair: str) -> Surveys:
     found = {one.name: one for one in entry_points(group=GROUP)}
     if not equals or name not in found:
         known = ", ".join(sorted(found)) or "none"
-        raise Mistaken(f"no connector is installed for {name}", remedy=f"expected NAME=ADDRESS; installed: {known}")
+        raise InvalidInput(
+            f"no connector is installed for {name}",
+            code="connector-unknown",
+            remedy=f"expected NAME=ADDRESS; installed: {known}",
+        )
     made: Surveys = found[name].load()(address)
     return made
 
@@ -166,10 +170,16 @@ def _issuer(named: str, estate: Estate | None, folder: Path | None) -> Surveys:
     if "://" in named:
         return IssuerKeys(named, named, time.monotonic)
     if estate is None or folder is None or named not in estate.issuers:
-        raise Mistaken(f"no issuer is called {named}", remedy="name one of the estate, or its https url")
+        raise InvalidInput(
+            f"no issuer is called {named}", code="issuer-unknown", remedy="name one of the estate, or its https url"
+        )
     addresses = addresses_of(estate, folder, named)
     if not addresses:
-        raise Mistaken(f"the issuer {named} has no url", remedy=f"add one at {estate.issuers[named].source}")
+        raise InvalidInput(
+            f"the issuer {named} has no url",
+            code="issuer-without-url",
+            remedy=f"add one at {estate.issuers[named].source}",
+        )
     url = list(addresses)[-1]  # while a lab runs, the lab's stands in
     return IssuerKeys(named, url, time.monotonic, authority=addresses[url])
 
@@ -177,7 +187,9 @@ def _issuer(named: str, estate: Estate | None, folder: Path | None) -> Surveys:
 def _account(address: str) -> str:
     parts = address.split("/")
     if len(parts) != 3 or parts[1] != "cluster" or not all(parts) or address.startswith("@"):
-        raise Mistaken(f"{address} is no cluster", remedy="name its place: ACCOUNT/cluster/NAME")
+        raise InvalidInput(
+            f"{address} is no cluster", code="cluster-unknown", remedy="name its place: ACCOUNT/cluster/NAME"
+        )
     return parts[0]
 
 
@@ -203,7 +215,7 @@ def _write(out: Path | None, lines: Iterable[bytes]) -> None:
             file.writelines(lines)
         beside.replace(out)
     except OSError as fault:
-        raise Mistaken(f"{out} cannot be written: {fault.strerror}") from None
+        raise InvalidInput(f"{out} cannot be written: {fault.strerror}", code="file-unwritable") from None
     finally:
         beside.unlink(missing_ok=True)
 

@@ -29,9 +29,8 @@ from enthesis.files.saving import BY_HAND, edit_files
 from enthesis.files.sections import SECTIONS, attempt_from
 from enthesis.files.shapes import perhaps
 from enthesis.model.addresses import article, parse
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Estate, Hop
-from enthesis.model.mistakes import AddressMistake
 from enthesis.output.differences import gain_sentences
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.output.verdicts import TOLD, remedies_json, remedy_lines, verdict_json, verdict_lines
@@ -85,7 +84,9 @@ def trace(
     around = Surroundings(at_time, network, reference, session_age)
     if journey is not None:
         if words or who or through or token or claim:
-            raise Mistaken("--journey is the whole question", remedy="only surroundings go with it")
+            raise InvalidInput(
+                "--journey is the whole question", code="options-conflict", remedy="only surroundings go with it"
+            )
         question = _of_journey(described, journey, around, mfa)
     else:
         question = _asked(described, folder, words, who, through, token, claims_from(claim), mfa, around)
@@ -108,7 +109,7 @@ def trace(
             put_lines(remedy_lines(remedies, also))
     if write is not None:
         if not 1 <= write <= len(remedies.found):
-            raise Mistaken(f"there is no remedy {write}: {len(remedies.found)} were found")
+            raise InvalidInput(f"there is no remedy {write}: {len(remedies.found)} were found", code="remedy-unknown")
         for name in write_remedy(folder, described, remedies.found[write - 1], question, journey):
             remark(f"Remedy {write} is written into {name}.", quiet=quiet)
     if not verdict.allowed:
@@ -123,7 +124,9 @@ def _unknown(verdict: Any) -> bool:
 def _of_journey(estate: Estate, name: str, around: Surroundings, mfa: bool | None) -> Question:
     found = estate.journeys.get(name)
     if found is None:
-        raise Mistaken(f"no journey is called {name}", remedy=perhaps(name, estate.journeys))
+        raise InvalidInput(
+            f"no journey is called {name}", code="journey-unknown", remedy=perhaps(name, estate.journeys)
+        )
     question = question_of(found, now())
     given = context_from(around)
     said = {field: getattr(given, field) for field in given.said}
@@ -150,13 +153,21 @@ def _asked(
     elif who is not None:
         origin = origin_from(estate, who, claims, mfa)
     else:
-        raise Mistaken("nobody asks", remedy="name who with --from, a token with --token, or a journey with --journey")
+        raise InvalidInput(
+            "nobody asks",
+            code="argument-missing",
+            remedy="name who with --from, a token with --token, or a journey with --journey",
+        )
     try:
         attempt = attempt_from(" ".join(words)) if words else None
-    except AddressMistake as fault:
-        raise Mistaken(str(fault), remedy="expected `VERB TARGET`, or `attach IDENTITY to RESOURCE`") from None
+    except InvalidAddress as fault:
+        raise InvalidInput(
+            str(fault), code="address-unknown", remedy="expected `VERB TARGET`, or `attach IDENTITY to RESOURCE`"
+        ) from None
     if attempt is None and not through:
-        raise Mistaken("nothing is asked for", remedy="say VERB TARGET, or --through IDENTITY, or both")
+        raise InvalidInput(
+            "nothing is asked for", code="argument-missing", remedy="say VERB TARGET, or --through IDENTITY, or both"
+        )
     context = context_from(around)
     hops = tuple(_hop(estate, address) for address in through or ())
     return Question(origin, hops, attempt, context, context.time or now())
@@ -166,17 +177,21 @@ def _hop(estate: Estate, address: str) -> Hop:
     """The hop that an address names: an identity is taken on, code is run on a resource."""
     try:
         kind = parse(address, estate.catalogue).kind
-    except AddressMistake:
+    except InvalidAddress:
         kind = "identity"  # a wrong name, which refuses as such
     if kind == "identity":
         return Hop(address)
     if estate.catalogue.running_verb(kind) is None:
-        raise Mistaken(f"--through {address}: no code is run on {article(kind)}", remedy="name an identity, or a host")
+        raise InvalidInput(
+            f"--through {address}: no code is run on {article(kind)}",
+            code="hop-invalid",
+            remedy="name an identity, or a host",
+        )
     return Hop(on=address)
 
 
 def write_remedy(folder: Path, estate: Estate, remedy: Remedy, question: Question, journey: str | None) -> list[str]:
-    """Puts a remedy into the estate's files; the names of those that changed. Mistaken where it cannot be kept exact.
+    """Puts a remedy into the estate's files; the names of those that changed. InvalidInput where that is not exact.
 
     The result is read back first, and nothing is written unless it is just the estate that was asked for.
     """
@@ -185,7 +200,9 @@ def write_remedy(folder: Path, estate: Estate, remedy: Remedy, question: Questio
     after = asked(question, remedy.changes)
     if after != question:
         if journey is None:
-            raise Mistaken("this remedy asks something else, and changes nothing in the estate")
+            raise InvalidInput(
+                "this remedy asks something else, and changes nothing in the estate", code="remedy-changes-nothing"
+            )
         old = estate.journeys[journey]
         new = replace(old, origin=after.origin, through=after.through, attempt=after.attempt)
         wanted = replace(wanted, journeys={**wanted.journeys, journey: new})
@@ -199,6 +216,8 @@ def write_remedy(folder: Path, estate: Estate, remedy: Remedy, question: Questio
 
     def as_meant(reading: Reading) -> None:
         if reading.estate != wanted:
-            raise Mistaken("the files would not say what was meant, so nothing is written", remedy=BY_HAND)
+            raise InvalidInput(
+                "the files would not say what was meant, so nothing is written", code="edit-differs", remedy=BY_HAND
+            )
 
     return edit_files(folder, edits, as_meant, BY_HAND)

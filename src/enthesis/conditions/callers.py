@@ -9,8 +9,8 @@ from dataclasses import dataclass
 
 from enthesis.conditions.truth import Value, hold
 from enthesis.conditions.values import Found, Room, Want, Wanted, solve
-from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Conditions, Test
+from enthesis.model.errors import Undecided
 
 MAX_STEPS = 20_000  # choices of one search
 Shown = dict[str, Value]

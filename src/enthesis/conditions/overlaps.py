@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 
 from enthesis.conditions.callers import Callers, Rooms, Shown, one_of_both
 from enthesis.conditions.patterns import SEPARATORS, matcher, tokens
-from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Test, literal_pattern
+from enthesis.model.errors import Undecided
 
 DEEP = "**"
 

@@ -10,7 +10,7 @@ from collections import deque
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from functools import lru_cache
 
-from enthesis.model.bounds import Undecided
+from enthesis.model.errors import Undecided
 
 SEPARATORS = "/:"  # what `*` and `?` do not match
 MAX_STATES = 20_000  # states that one search looks at before the answer is Undecided

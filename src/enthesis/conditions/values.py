@@ -15,7 +15,6 @@ from itertools import product
 
 from enthesis.conditions.patterns import FRESH, cell_texts, literal, tokens
 from enthesis.conditions.truth import Truth, Value, both, passes
-from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import (
     After,
     AllOf,
@@ -30,6 +29,7 @@ from enthesis.model.conditions import (
     Test,
     Within,
 )
+from enthesis.model.errors import Undecided
 
 MAX_WAYS = 5_000  # ways for tests of one list that are told apart
 EPOCH = datetime(2026, 1, 1, tzinfo=UTC)

@@ -12,7 +12,7 @@ from urllib.parse import quote, urlencode
 from enthesis.connectors.http import Answer, Client, problem_said, understood
 from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of
-from enthesis.model.errors import Mistaken, MovedAway, RightMissing, UnexpectedAnswer
+from enthesis.model.errors import InvalidInput, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, KindVerbs
 from enthesis.model.words import STATEMENTS
 from enthesis.ports import (
@@ -152,7 +152,9 @@ class Cloud:
     @staticmethod
     def _moved(step: Step, answer: Answer) -> None:
         if answer.status in (409, 412):
-            raise MovedAway(f"meanwhile somebody else changed {step.sentence}", remedy="propose again")
+            raise MovedAway(
+                f"meanwhile somebody else changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
+            )
 
     def _wire(self, step: Step, ids: Mapping[str, str]) -> dict[str, Any]:
         """The body as the interface wants it: ids for everything that has one."""
@@ -181,7 +183,7 @@ class Cloud:
     def _role(self, holder: str, name: str) -> str:
         found = self._roles.get((holder, name))
         if found is None:
-            raise MovedAway(f"{holder} has no role {name} any more", remedy="propose again")
+            raise MovedAway(f"{holder} has no role {name} any more", code="gone-meanwhile", remedy="propose again")
         return found
 
     def _session(self, holder: str) -> Secret:
@@ -191,6 +193,7 @@ class Cloud:
                 return self.sessions[candidate]
         raise RightMissing(
             f"there is no administrator session for {holder} at {self.name}",
+            code="administrator-session-missing",
             remedy="while a lab runs, `enthesis lab start` renews its sessions",
         )
 
@@ -236,7 +239,9 @@ class Cloud:
         identities = self.client.get_all("/administration/identities", bearer=bearer)
         found = next((one for one in identities if one.get("address") == identity), None)
         if found is None:
-            raise MovedAway(f"{identity} does not exist at {self.name}", remedy="enthesis propose")
+            raise MovedAway(
+                f"{identity} does not exist at {self.name}", code="gone-meanwhile", remedy="enthesis propose"
+            )
         return found["id"]
 
     @understood
@@ -259,7 +264,10 @@ class Cloud:
         steps = body.get("refused_at")
         if answer.status == 400 and isinstance(steps, list) and steps:
             return Refusal(tuple(map(str, steps)), problem_said(answer))
-        raise UnexpectedAnswer(f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}")
+        raise UnexpectedAnswer(
+            f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}",
+            code="answer-unexpected",
+        )
 
     # -- keyed credentials -----------------------------------------------------------------------------------
 
@@ -276,11 +284,15 @@ class Cloud:
         }
         answer = self.client.ask("POST", "/administration/credentials", bearer=bearer, body=body)
         if answer.status == 409:
-            raise Mistaken(f"{self.name} has a credential called {wanted.name} already", remedy="name another one")
+            raise InvalidInput(
+                f"{self.name} has a credential called {wanted.name} already",
+                code="credential-exists",
+                remedy="name another one",
+            )
         made = self.client.expect(answer, 201).json(self.client.who)
         value = made.pop("value", None)
         if not isinstance(value, str):
-            raise UnexpectedAnswer(f"{self.name} made a credential and did not show it")
+            raise UnexpectedAnswer(f"{self.name} made a credential and did not show it", code="credential-not-shown")
         return _credentialed(made), Secret(value)
 
     @understood
@@ -302,7 +314,9 @@ class Cloud:
     def _obtained(self, body: Mapping[str, Any]) -> Credential:
         token, life = body.get("access_token"), body.get("expires_in")
         if not isinstance(token, str) or not isinstance(life, int):
-            raise UnexpectedAnswer(f"{self.name} answered without a token or without its life")
+            raise UnexpectedAnswer(
+                f"{self.name} answered without a token or without its life", code="answer-without-token"
+            )
         return Credential(Secret(token), "session", timedelta(seconds=life))
 
     @understood
@@ -315,7 +329,7 @@ class Cloud:
             return refusal
         shown = self.client.expect(answer, 200).json(self.client.who).get("runs")
         if not isinstance(shown, str):
-            raise UnexpectedAnswer(f"{self.name} ran nothing on {resource}")
+            raise UnexpectedAnswer(f"{self.name} ran nothing on {resource}", code="run-not-started")
         return Credential(Secret(shown), "resource", timedelta(0))
 
     def _refusal(self, answer: Answer) -> Refusal | None:
@@ -344,18 +358,20 @@ class Cloud:
             return Done("allowed, and nothing is stored there")
         if answer.status == 200:
             return Done("read" if attempt.verb == "read" else "listed" if attempt.verb == "list" else "allowed")
-        raise UnexpectedAnswer(f"{self.name} answered {answer.status} to {attempt.verb}: {problem_said(answer)}")
+        raise UnexpectedAnswer(
+            f"{self.name} answered {answer.status} to {attempt.verb}: {problem_said(answer)}", code="answer-unexpected"
+        )
 
     def _tried(self, session: Credential, location: str, sent: bytes | None) -> Done:
         """Looks at a trial, and ends it whatever was seen. `sent` is what was written; None where it was removed."""
         if not location.startswith(self.client.url + "/"):
-            raise UnexpectedAnswer(f"{self.name} names a trial on another service")
+            raise UnexpectedAnswer(f"{self.name} names a trial on another service", code="answer-leads-elsewhere")
         try:
             answer = self.client.ask("GET", location, bearer=session.secret)
             seen = self.client.expect(answer, 200).json(self.client.who)
             digest = None if sent is None else hashlib.sha256(sent).hexdigest()
             if seen.get("sha256") != digest:
-                raise UnexpectedAnswer(f"{self.name} said it was done, and it was not")
+                raise UnexpectedAnswer(f"{self.name} said it was done, and it was not", code="answer-contradicts")
         finally:
             answer = self.client.ask("DELETE", location, bearer=session.secret)
         self.client.expect(answer, 204)
@@ -419,5 +435,5 @@ def _reference(name: Any, ids: Mapping[str, str]) -> dict[str, str]:
 def _id(name: Any, ids: Mapping[str, str]) -> str:
     found = ids.get(name) if isinstance(name, str) else None
     if found is None:
-        raise MovedAway(f"{name} does not exist any more", remedy="propose again")
+        raise MovedAway(f"{name} does not exist any more", code="gone-meanwhile", remedy="propose again")
     return found

@@ -35,7 +35,7 @@ class Directory:
         device, code, page = (said.get(one) for one in ("device_code", "user_code", "verification_uri"))
         life, interval = said.get("expires_in"), said.get("interval", 5)
         if not all(isinstance(one, str) for one in (device, code, page)) or not isinstance(life, int | float):
-            raise UnexpectedAnswer(f"{self.name} does not say how to sign in")
+            raise UnexpectedAnswer(f"{self.name} does not say how to sign in", code="endpoint-missing")
         tell(str(code), str(said.get("verification_uri_complete") or page))
         pause = max(1.0, min(float(interval), LONGEST)) if isinstance(interval, int | float) else SLOWER
         ends = time.monotonic() + min(float(life), LONGEST)
@@ -45,7 +45,7 @@ class Directory:
                 return got
             pause += SLOWER if got == "slow_down" else 0.0
             wait(pause)
-        raise RightMissing("nobody agreed to the sign-in in time", remedy="start it again")
+        raise RightMissing("nobody agreed to the sign-in in time", code="sign-in-not-agreed", remedy="start it again")
 
     def _agreed(self, device: str) -> Credential | str:
         """The sign-in, or the word that says to wait."""
@@ -55,14 +55,23 @@ class Directory:
         if answer.status == 200:
             token, life = body.get("access_token"), body.get("expires_in")
             if not isinstance(token, str) or not isinstance(life, int):
-                raise UnexpectedAnswer(f"{self.name} answered without a sign-in or without its life")
+                raise UnexpectedAnswer(
+                    f"{self.name} answered without a sign-in or without its life", code="answer-without-token"
+                )
             return Credential(Secret(token), "person", timedelta(seconds=life))
         word = body.get("error")
         if word in ("authorization_pending", "slow_down"):
             return str(word)
         if word in ("access_denied", "expired_token", "invalid_grant"):
-            raise RightMissing(f"{self.name} did not sign anybody in: {problem_said(answer)}", remedy="start it again")
-        raise UnexpectedAnswer(f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}")
+            raise RightMissing(
+                f"{self.name} did not sign anybody in: {problem_said(answer)}",
+                code="sign-in-refused",
+                remedy="start it again",
+            )
+        raise UnexpectedAnswer(
+            f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}",
+            code="answer-unexpected",
+        )
 
     @understood
     def forget(self, sign_in: Secret) -> None:
@@ -75,11 +84,13 @@ class Directory:
             answer = self.client.ask("GET", "/.well-known/oauth-authorization-server")
             found = self.client.expect(answer, 200).json(self.client.who)
             if found.get("issuer") != self.client.url:
-                raise UnexpectedAnswer(f"{self.name} at {self.client.url} says that it is another server")
+                raise UnexpectedAnswer(
+                    f"{self.name} at {self.client.url} says that it is another server", code="identity-of-server-wrong"
+                )
             self._metadata = found
         place = self._metadata.get(endpoint)
         if not isinstance(place, str) or not is_safe(place) or not place.startswith(self.client.url + "/"):
-            raise Unreachable(f"{self.name} has no {endpoint.replace('_', ' ')}")
+            raise Unreachable(f"{self.name} has no {endpoint.replace('_', ' ')}", code="endpoint-missing")
         return self.client.ask("POST", place, form=form)
 
 

@@ -63,7 +63,7 @@ class HostService:
             for one in (listed if isinstance(listed, list) else ())
         ]
         if not isinstance(listed, list) or not all(isinstance(one, str) for one in named):
-            raise UnexpectedAnswer(f"{self.client.who} does not say as whom its host runs")
+            raise UnexpectedAnswer(f"{self.client.who} does not say as whom its host runs", code="answer-incomplete")
         return About(host, tuple(map(str, named)))
 
     @understood
@@ -78,19 +78,27 @@ class HostService:
         token, life, renew = said.get("access_token"), said.get("expires_in"), said.get("renew_in", 0)
         self._of_host(said)
         if not isinstance(token, str) or type(life) is not int or type(renew) is not int or life <= 0:
-            raise UnexpectedAnswer(f"{self.client.who} answered without a session or without its life")
+            raise UnexpectedAnswer(
+                f"{self.client.who} answered without a session or without its life", code="answer-without-token"
+            )
         named = said.get("identity")
         if not isinstance(named, str) or (identity is not None and named != identity):
-            raise UnexpectedAnswer(f"{self.client.who} answered with the session of another identity")
+            raise UnexpectedAnswer(
+                f"{self.client.who} answered with the session of another identity", code="identity-of-server-wrong"
+            )
         credential = Credential(Secret(token), "session", timedelta(seconds=life))
         return Handed(credential, named, timedelta(seconds=min(max(renew, 1), life)))
 
     def _of_host(self, body: Mapping[str, Any]) -> str:
         found = body.get("host")
         if not isinstance(found, str) or not found:
-            raise UnexpectedAnswer(f"{self.client.who} does not say which host it is the service of")
+            raise UnexpectedAnswer(
+                f"{self.client.who} does not say which host it is the service of", code="answer-incomplete"
+            )
         if self.host is not None and found != self.host:
-            raise UnexpectedAnswer(f"{self.client.who} is the service of another host than {self.host}")
+            raise UnexpectedAnswer(
+                f"{self.client.who} is the service of another host than {self.host}", code="identity-of-server-wrong"
+            )
         return found
 
 
@@ -126,5 +134,7 @@ def _refusal(answer: Answer, who: str) -> Refusal | None:
     try:
         steps = json.loads(answer.content).get("refused_at")
     except (ValueError, AttributeError, RecursionError):
-        raise UnexpectedAnswer(f"{who} answered {answer.status} with something that is not understood") from None
+        raise UnexpectedAnswer(
+            f"{who} answered {answer.status} with something that is not understood", code="answer-not-understood"
+        ) from None
     return Refusal(tuple(map(str, steps)), problem_said(answer)) if isinstance(steps, list) and steps else None

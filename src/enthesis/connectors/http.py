@@ -59,7 +59,9 @@ def _read(connector: Any) -> Iterator[None]:
         yield
     except NOT_UNDERSTOOD as fault:
         who = getattr(connector, "name", None) or getattr(getattr(connector, "client", None), "who", "it")
-        raise UnexpectedAnswer(f"{who} answered with something that is not understood") from fault
+        raise UnexpectedAnswer(
+            f"{who} answered with something that is not understood", code="answer-not-understood"
+        ) from fault
 
 
 DATED_TO = timedelta(seconds=2)  # a date is cut off to the second, and an answer takes a moment
@@ -90,9 +92,13 @@ class Answer:
         try:
             value = orjson.loads(self.content)
         except (ValueError, RecursionError):
-            raise UnexpectedAnswer(f"{who} answered {self.status} with something that is not JSON") from None
+            raise UnexpectedAnswer(
+                f"{who} answered {self.status} with something that is not JSON", code="answer-not-understood"
+            ) from None
         if not isinstance(value, dict):
-            raise UnexpectedAnswer(f"{who} answered {self.status} with something that is not a JSON object")
+            raise UnexpectedAnswer(
+                f"{who} answered {self.status} with something that is not a JSON object", code="answer-not-understood"
+            )
         return value
 
 
@@ -116,7 +122,9 @@ class Client:
         timeout: httpx.Timeout = TIMEOUT,
     ) -> None:
         if not is_safe(url):
-            raise Unreachable(f"{who} is at {url}, which is not https", remedy="write its url with https://")
+            raise Unreachable(
+                f"{who} is at {url}, which is not https", code="not-https", remedy="write its url with https://"
+            )
         self.who = who
         self.url = url.rstrip("/")
         self.max_answer = max_answer
@@ -161,18 +169,22 @@ class Client:
                 for chunk in answer.iter_bytes():
                     collected += chunk
                     if len(collected) > self.max_answer:
-                        raise UnexpectedAnswer(f"{self.who} answered with more than {self.max_answer} bytes")
+                        raise UnexpectedAnswer(
+                            f"{self.who} answered with more than {self.max_answer} bytes", code="answer-too-large"
+                        )
                     if time.monotonic() > ends:
-                        raise Unreachable(f"{self.who} at {self.url} did not answer in time")
+                        raise Unreachable(f"{self.who} at {self.url} did not answer in time", code="timeout")
                 self.ahead = _ahead(answer.headers.get("date"))
                 links = {str(name): str(link.get("url", "")) for name, link in answer.links.items()}
                 return Answer(answer.status_code, dict(answer.headers), bytes(collected), links)
         except httpx.TimeoutException:
-            raise Unreachable(f"{self.who} at {self.url} did not answer in time") from None
+            raise Unreachable(f"{self.who} at {self.url} did not answer in time", code="timeout") from None
         except httpx.HTTPError as fault:
-            raise Unreachable(f"{self.who} at {self.url} cannot be reached: {_reason(fault)}") from None
+            raise Unreachable(
+                f"{self.who} at {self.url} cannot be reached: {_reason(fault)}", code="unreachable"
+            ) from None
         except (httpx.InvalidURL, UnicodeError, ValueError):
-            raise Unreachable(f"{self.who} is at {self.url}, which is no address") from None
+            raise Unreachable(f"{self.who} is at {self.url}, which is no address", code="url-invalid") from None
 
     def get_all(self, path: str, *, bearer: Secret) -> Iterator[dict[str, Any]]:
         """The items of a paged collection, following Link `next` on the same service only."""
@@ -183,12 +195,14 @@ class Client:
             answer = self.ask("GET", following, bearer=bearer)
             items = self.expect(answer, 200).json(self.who).get("items")
             if not isinstance(items, list):
-                raise UnexpectedAnswer(f"{self.who} answered without a list of items")
+                raise UnexpectedAnswer(f"{self.who} answered without a list of items", code="answer-not-understood")
             yield from items
             following = answer.links.get("next")
             if following is not None and not following.startswith(("/", self.url + "/")):
-                raise UnexpectedAnswer(f"{self.who} names a next page on another service")
-        raise UnexpectedAnswer(f"{self.who} has more than {MAX_PAGES} pages")
+                raise UnexpectedAnswer(
+                    f"{self.who} names a next page on another service", code="answer-leads-elsewhere"
+                )
+        raise UnexpectedAnswer(f"{self.who} has more than {MAX_PAGES} pages", code="answer-too-large")
 
     def expect(self, answer: Answer, *statuses: int) -> Answer:
         """The answer, if its status is one of these; otherwise what it says, as our own failure."""
@@ -196,8 +210,8 @@ class Client:
             return answer
         said = problem_said(answer)
         if answer.status in (401, 403):
-            raise RightMissing(f"{self.who} refused us: {said}")
-        raise UnexpectedAnswer(f"{self.who} answered {answer.status}: {said}")
+            raise RightMissing(f"{self.who} refused us: {said}", code="right-missing")
+        raise UnexpectedAnswer(f"{self.who} answered {answer.status}: {said}", code="answer-unexpected")
 
 
 def _ahead(dated: str | None) -> timedelta | None:

@@ -72,7 +72,7 @@ class IssuerKeys:
         try:
             return document, keys_of(document)
         except Refused as why:
-            raise UnexpectedAnswer(f"the keys of {self.name} cannot be used: {why.why}") from None
+            raise UnexpectedAnswer(f"the keys of {self.name} cannot be used: {why.why}", code="keys-unusable") from None
 
     def records(self, step: Callable[[str], None]) -> Iterator[Record]:
         """The published keys as a line of a survey; public as they are, for checking tokens without asking again."""
@@ -93,10 +93,14 @@ class IssuerKeys:
         except UnexpectedAnswer:
             found = self._document(self.url.rstrip("/") + KNOWN_PLACES[1])
         if found.get("issuer") != self.url:
-            raise UnexpectedAnswer(f"{self.name} at {self.url} says that it is another issuer")
+            raise UnexpectedAnswer(
+                f"{self.name} at {self.url} says that it is another issuer", code="identity-of-server-wrong"
+            )
         address = found.get("jwks_uri")
         if not isinstance(address, str) or not is_safe(address):
-            raise UnexpectedAnswer(f"{self.name} at {self.url} does not say where its keys are")
+            raise UnexpectedAnswer(
+                f"{self.name} at {self.url} does not say where its keys are", code="answer-incomplete"
+            )
         return address
 
     def _document(self, address: str) -> dict[str, Any]:
@@ -108,11 +112,13 @@ class IssuerKeys:
             onward = urljoin(address, answer.headers.get("location", ""))
             to_us = urlsplit(onward).hostname in LOOPBACK and urlsplit(address).hostname not in LOOPBACK
             if not is_safe(onward) or to_us:
-                raise UnexpectedAnswer(f"{self.name} sends us on to an address that is not followed")
+                raise UnexpectedAnswer(
+                    f"{self.name} sends us on to an address that is not followed", code="answer-leads-elsewhere"
+                )
             address = onward
             answer = self._got(address)
         if answer.status != 200:
-            raise UnexpectedAnswer(f"{self.name} answered {answer.status} at {address}")
+            raise UnexpectedAnswer(f"{self.name} answered {answer.status} at {address}", code="answer-unexpected")
         return answer.json(self.name)
 
     def _got(self, address: str) -> Answer:
@@ -134,11 +140,11 @@ def keys_in_file(path: Path) -> Keys:
     try:
         data = path.read_bytes()[: MAX_DOCUMENT + 1]
         if len(data) > MAX_DOCUMENT:
-            raise UnexpectedAnswer(f"{path} is longer than {MAX_DOCUMENT} bytes")
+            raise UnexpectedAnswer(f"{path} is longer than {MAX_DOCUMENT} bytes", code="answer-too-large")
         return keys_of(json.loads(data))
     except OSError as fault:
-        raise UnexpectedAnswer(f"{path} cannot be read: {fault.strerror}") from None
+        raise UnexpectedAnswer(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
     except (ValueError, RecursionError):
-        raise UnexpectedAnswer(f"{path} holds no JSON") from None
+        raise UnexpectedAnswer(f"{path} holds no JSON", code="answer-not-understood") from None
     except Refused as why:
-        raise UnexpectedAnswer(f"{path}: {why.why}") from None
+        raise UnexpectedAnswer(f"{path}: {why.why}", code="keys-unusable") from None

@@ -17,7 +17,7 @@ from joserfc.errors import JoseError
 from joserfc.jwk import ECKey, OKPKey, RSAKey
 
 from enthesis.connectors.http import Answer, Client, is_safe, problem_said, understood
-from enthesis.model.errors import Mistaken, NotIssued, UnexpectedAnswer, Unreachable
+from enthesis.model.errors import InvalidInput, NotIssued, UnexpectedAnswer, Unreachable
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.ports import Asked, Credential, Done, Key, Refusal, Secret
 from enthesis.tokens.checking import Refused, parsed
@@ -53,20 +53,26 @@ class Server:
                     break
             found = self.client.expect(answer, 200).json(self.name)
             if found.get("issuer") != self.client.url:
-                raise UnexpectedAnswer(f"{self.name} at {self.client.url} says that it is another server")
+                raise UnexpectedAnswer(
+                    f"{self.name} at {self.client.url} says that it is another server", code="identity-of-server-wrong"
+                )
             self._metadata = found
         return self._metadata
 
     def offers(self, grant: str, standard: str) -> str:
-        """The token endpoint, where a grant is offered; Mistaken with what is offered instead."""
+        """The token endpoint, where a grant is offered; InvalidInput with what is offered instead."""
         said = self.metadata()
         offered = said.get("grant_types_supported", ["authorization_code", "implicit"])  # RFC 8414, section 2
         endpoint = said.get("token_endpoint")
         if not isinstance(endpoint, str) or not is_safe(endpoint):
-            raise Mistaken(f"{self.name} has no token endpoint, so nothing can be obtained from it")
+            raise InvalidInput(
+                f"{self.name} has no token endpoint, so nothing can be obtained from it", code="endpoint-missing"
+            )
         if grant not in offered:
             others = ", ".join(map(str, offered)) or "nothing"
-            raise Mistaken(f"{self.name} does not offer {standard}", remedy=f"it offers {others}")
+            raise InvalidInput(
+                f"{self.name} does not offer {standard}", code="endpoint-missing", remedy=f"it offers {others}"
+            )
         return endpoint
 
     def asked(self, endpoint: str, form: Mapping[str, str], headers: Mapping[str, str] | None = None) -> Answer:
@@ -84,15 +90,21 @@ class Server:
         if answer.status == 200:
             token, life = body.get("access_token"), body.get("expires_in")
             if not isinstance(token, str):
-                raise UnexpectedAnswer(f"{self.name} answered without a token")
+                raise UnexpectedAnswer(f"{self.name} answered without a token", code="answer-without-token")
             if not isinstance(life, int):
-                raise UnexpectedAnswer(f"{self.name} does not say how long its token lives, so it may be for ever")
+                raise UnexpectedAnswer(
+                    f"{self.name} does not say how long its token lives, so it may be for ever",
+                    code="answer-without-token",
+                )
             return Credential(Secret(token), form, timedelta(seconds=life))
         if answer.status == 400 and body.get("error") in REFUSALS:
             steps = body.get("refused_at")
             known = tuple(map(str, steps)) if isinstance(steps, list) and steps else ("target-side",)
             return Refusal(known, problem_said(answer))
-        raise UnexpectedAnswer(f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}")
+        raise UnexpectedAnswer(
+            f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}",
+            code="answer-unexpected",
+        )
 
 
 class OAuthProvider:
@@ -109,7 +121,7 @@ class OAuthProvider:
         """RFC 8693, section 2.1: the identity is named as the resource that the token is for."""
         endpoint = self.server.offers(EXCHANGE, "token exchange (RFC 8693)")
         if narrowed is not None:
-            raise Mistaken(f"how {self.name} narrows a session is not known")
+            raise InvalidInput(f"how {self.name} narrows a session is not known", code="narrowing-not-known")
         form = {
             "grant_type": EXCHANGE,
             "subject_token": shown.secret.reveal(),
@@ -120,16 +132,25 @@ class OAuthProvider:
         return self.server.obtained(self.server.asked(endpoint, form), "session")
 
     def by_key(self, key: Key) -> Credential | Refusal:
-        raise Mistaken(f"how {self.name} takes keyed credentials is not known")
+        raise InvalidInput(f"how {self.name} takes keyed credentials is not known", code="keyed-sign-in-not-known")
 
     def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
-        raise Mistaken(f"of {self.name} only its token endpoint is known: nothing is attempted there")
+        raise InvalidInput(
+            f"of {self.name} only its token endpoint is known: nothing is attempted there",
+            code="not-possible-by-token-endpoint",
+        )
 
     def survey(self, holders: Sequence[str], others: Sequence[str] = ()) -> Any:
-        raise Unreachable(f"of {self.name} only its token endpoint is known: it cannot be surveyed")
+        raise Unreachable(
+            f"of {self.name} only its token endpoint is known: it cannot be surveyed",
+            code="not-possible-by-token-endpoint",
+        )
 
     def change(self, step: Any, ids: dict[str, str]) -> Any:
-        raise Unreachable(f"of {self.name} only its token endpoint is known: nothing is changed there")
+        raise Unreachable(
+            f"of {self.name} only its token endpoint is known: nothing is changed there",
+            code="not-possible-by-token-endpoint",
+        )
 
     def objection(self, collection: str, body: Any, allows: Any) -> str:
         return ""  # nothing is proposed for what cannot be surveyed
@@ -148,10 +169,15 @@ class GivenToken:
         try:
             shown = parsed(self.token.reveal().encode()).unverified_claims
         except Refused as why:
-            raise Mistaken(f"the token for {self.name} cannot be read: {why.why}") from None
+            raise InvalidInput(
+                f"the token for {self.name} cannot be read: {why.why}", code="token-unreadable"
+            ) from None
         other = [name for name, value in claims.items() if _plain(shown.get(name)) != _plain(value)]
         if other:
-            raise NotIssued(f"the token at hand for {self.name} shows another {' and another '.join(sorted(other))}")
+            raise NotIssued(
+                f"the token at hand for {self.name} shows another {' and another '.join(sorted(other))}",
+                code="not-issued",
+            )
         ends = shown.get("exp")
         left = float(ends) - time.time() if isinstance(ends, int | float) else 0.0
         return Credential(self.token, "token", timedelta(seconds=max(0, int(left))))
@@ -174,7 +200,7 @@ class OAuthClient:
         endpoint = self.server.offers("client_credentials", "client credentials (RFC 6749, section 4.4)")
         client = self.entry.get("client_id")
         if not isinstance(client, str):
-            raise Mistaken(f"the client for {self.name} has no client_id")
+            raise InvalidInput(f"the client for {self.name} has no client_id", code="client-file-invalid")
         form = {"grant_type": "client_credentials"}
         audience = claims.get("aud")
         if isinstance(audience, str):
@@ -183,18 +209,28 @@ class OAuthClient:
         if "private_key" in self.entry:
             if "private_key_jwt" not in methods:
                 others = ", ".join(map(str, methods))
-                raise Mistaken(f"{self.name} takes no client assertions (RFC 7523)", remedy=f"it takes {others}")
+                raise InvalidInput(
+                    f"{self.name} takes no client assertions (RFC 7523)",
+                    code="client-method-not-offered",
+                    remedy=f"it takes {others}",
+                )
             form |= {"client_assertion_type": ASSERTION, "client_assertion": self._assertion(client)}
         elif isinstance(self.entry.get("client_secret"), str):
             if "client_secret_post" not in methods:
                 others = ", ".join(map(str, methods))
-                raise Mistaken(f"{self.name} takes no secret in a form", remedy=f"it takes {others}")
+                raise InvalidInput(
+                    f"{self.name} takes no secret in a form",
+                    code="client-method-not-offered",
+                    remedy=f"it takes {others}",
+                )
             form |= {"client_id": client, "client_secret": str(self.entry["client_secret"])}
         else:
-            raise Mistaken(f"the client for {self.name} has neither a private_key nor a client_secret")
+            raise InvalidInput(
+                f"the client for {self.name} has neither a private_key nor a client_secret", code="client-file-invalid"
+            )
         got = self.server.obtained(self.server.asked(endpoint, form), "token")
         if isinstance(got, Refusal):
-            raise NotIssued(f"{self.name} gives its client no such token: {got.said}")
+            raise NotIssued(f"{self.name} gives its client no such token: {got.said}", code="not-issued")
         return got
 
     def _assertion(self, client: str) -> str:
@@ -211,7 +247,9 @@ class OAuthClient:
             header = {"alg": SIGNING[data["kty"]], **({"kid": data["kid"]} if "kid" in data else {})}
             return jwt.encode(header, claims, key, algorithms=list(SIGNING.values()))
         except (JoseError, ValueError, TypeError, KeyError):
-            raise Mistaken(f"the private_key of the client for {self.name} cannot be used") from None
+            raise InvalidInput(
+                f"the private_key of the client for {self.name} cannot be used", code="client-key-unusable"
+            ) from None
 
 
 def client_entry(content: bytes, name: str) -> Mapping[str, Any]:
@@ -221,7 +259,7 @@ def client_entry(content: bytes, name: str) -> Mapping[str, Any]:
     except (ValueError, RecursionError):
         entry = None
     if not isinstance(entry, dict):
-        raise Mistaken(f"the client for {name} is no JSON object")
+        raise InvalidInput(f"the client for {name} is no JSON object", code="client-file-invalid")
     return entry
 
 

@@ -28,7 +28,9 @@ class Pipeline:
         body = self._issued(answer, 200)
         token, life = body.get("token"), body.get("expires_in")
         if not isinstance(token, str) or not isinstance(life, int):
-            raise UnexpectedAnswer(f"{self.name} answered without a token or without its life")
+            raise UnexpectedAnswer(
+                f"{self.name} answered without a token or without its life", code="answer-without-token"
+            )
         return Credential(Secret(token), "token", timedelta(seconds=life))
 
     @understood
@@ -48,7 +50,7 @@ class Pipeline:
 
     def _issued(self, answer: Answer, status: int) -> dict[str, Any]:
         if answer.status == 422 and b":not-issued" in answer.content:
-            raise NotIssued(f"{self.name} does not issue this: {problem_said(answer)}")
+            raise NotIssued(f"{self.name} does not issue this: {problem_said(answer)}", code="not-issued")
         return self.client.expect(answer, status).json(self.name)
 
 

@@ -9,8 +9,9 @@ from enthesis.files.shapes import nearest
 from enthesis.model import addresses
 from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not, Test
+from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import LONGEST_KEY, Admission, Estate, Group, Hop, Issuer, KindVerbs, Origin, boundary_of
-from enthesis.model.mistakes import AddressMistake, Mistake, Source
+from enthesis.model.mistakes import Mistake, Source
 from enthesis.model.words import BEARERS, FORM_OF_ISSUER, SHOWN_IN, issuer_kinds
 
 Named = Mapping[tuple[str, str], Source]
@@ -145,7 +146,7 @@ class _Checker:
         """The place at an address that is declared, or is a leaf whose parent is; None after a mistake."""
         try:
             place = addresses.parse(address, self.estate.catalogue)
-        except AddressMistake as fault:
+        except InvalidAddress as fault:
             known = self._nearest(address)
             self.wrong(
                 "wrong-address",
@@ -168,7 +169,7 @@ class _Checker:
         """The place a new declaration makes; what it stands in must be declared too."""
         try:
             place = addresses.parse(address, self.estate.catalogue)
-        except AddressMistake as fault:
+        except InvalidAddress as fault:
             self.wrong("wrong-address", f"`{address}`: {fault}", source, "an address such as ACCOUNT/KIND/NAME")
             return None
         if place.parent and place.parent not in self.declared:
@@ -326,7 +327,7 @@ class _Checker:
     def _well_formed(self, address: str, source: Source) -> None:
         try:
             addresses.parse(address, self.estate.catalogue)
-        except AddressMistake as fault:
+        except InvalidAddress as fault:
             self.wrong("wrong-address", f"`{address}`: {fault}", source, "", self._nearest(address))
 
     def groups(self) -> None:
@@ -534,7 +535,7 @@ class _Checker:
         catalogue = self.estate.catalogue
         try:
             kind = addresses.parse(hop.on, catalogue).kind if hop.on else ""
-        except AddressMistake:
+        except InvalidAddress:
             return
         if kind and catalogue.running_verb(kind) is None:
             able = [name for name in catalogue.kinds if catalogue.running_verb(name) is not None]

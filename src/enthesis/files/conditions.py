@@ -35,7 +35,8 @@ from enthesis.model.conditions import (
     Within,
     pattern_mistake,
 )
-from enthesis.model.mistakes import AddressMistake, Source
+from enthesis.model.errors import InvalidAddress
+from enthesis.model.mistakes import Source
 
 OPERATORS = ("glob", "not", "within", "before", "after", "longer_than", "present")
 
@@ -128,7 +129,7 @@ class ConditionsShape:
         if isinstance(value, str):
             try:
                 return Equal(unescaped(value))
-            except AddressMistake as fault:
+            except InvalidAddress as fault:
                 return notes.wrong("pattern-in-plain-string", str(fault), node, expected="a plain value")
         if isinstance(value, float) and isnan(value):
             return notes.wrong("wrong-type", "nothing equals .nan", node, expected="a number")

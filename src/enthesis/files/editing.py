@@ -14,10 +14,13 @@ from yaml.nodes import MappingNode, Node, SequenceNode
 
 from enthesis.files.finding import HEAD
 from enthesis.files.writing import flow_text
+from enthesis.model.errors import InnerError
 
 
-class NotEditable(ValueError):
+class NotEditable(InnerError, ValueError):
     """The file is written in a way that this edit does not know how to keep; says where."""
+
+    inner_code = "file-not-editable"
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,7 @@ from pathlib import Path
 
 from platformdirs import user_cache_path
 
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 
 HEAD = "estate.yaml"
 
@@ -18,14 +18,22 @@ def find_estate(start: Path) -> Path | None:
 
 
 def estate_folder(given: Path | None) -> Path:
-    """The estate's folder; Mistaken where there is none."""
+    """The estate's folder; InvalidInput where there is none."""
     if given is not None:
         if not (given / HEAD).exists():
-            raise Mistaken(f"there is no {HEAD} in {given}", remedy="name the folder that holds it with --estate")
+            raise InvalidInput(
+                f"there is no {HEAD} in {given}",
+                code="estate-missing",
+                remedy="name the folder that holds it with --estate",
+            )
         return given.resolve()
     found = find_estate(Path.cwd())
     if found is None:
-        raise Mistaken(f"there is no {HEAD} here or in any folder above", remedy="`enthesis demo` shows one at work")
+        raise InvalidInput(
+            f"there is no {HEAD} here or in any folder above",
+            code="estate-missing",
+            remedy="`enthesis demo` shows one at work",
+        )
     return found
 
 

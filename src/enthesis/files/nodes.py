@@ -21,6 +21,8 @@ from yaml.events import (
     SequenceStartEvent,
 )
 
+from enthesis.model.errors import InnerError
+
 MAX_BYTES = 64 * 1024 * 1024  # one file
 MAX_DEPTH = 64  # nested lists and mappings
 MAX_EXPANSION = 100_000  # values that aliases may add to one file
@@ -47,8 +49,10 @@ class Duplicate(NamedTuple):
     first_line: int
 
 
-class UnreadableFile(ValueError):
+class UnreadableFile(InnerError, ValueError):
     """The bytes are not a document; carries line and column, counted from 1 (0 where there is none)."""
+
+    inner_code = "file-unparsable"
 
     def __init__(self, message: str, line: int = 0, column: int = 0) -> None:
         super().__init__(message)

@@ -9,7 +9,7 @@ from enthesis.files.finding import find_estate
 from enthesis.files.folder import Reading, estate_texts, is_read, read_texts
 from enthesis.files.nodes import Node, UnreadableFile, parse
 from enthesis.files.renamed import old_words, own_verbs, with_new_words
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 
 BY_HAND = "put the lines there yourself"
 
@@ -17,13 +17,13 @@ BY_HAND = "put the lines there yourself"
 def edit_files(folder: Path, edits: Sequence[Edit], check: Callable[[Reading], None], remedy: str = "") -> list[str]:
     """Makes edits; the names of the files that changed. `check` raises where the result is not to be written.
 
-    Mistaken, and nothing is written, where a file is written in a way that cannot be kept.
+    InvalidInput, and nothing is written, where a file is written in a way that cannot be kept.
     """
     texts = estate_texts(folder)
     try:
         changed = edited(texts, edits)
     except NotEditable as fault:
-        raise Mistaken(f"the files are not edited: {fault}", remedy=remedy) from None
+        raise InvalidInput(f"the files are not edited: {fault}", code="file-not-editable", remedy=remedy) from None
     check(read_texts(changed))
     names = [name for name in texts if changed[name] != texts[name]]
     for name in names:
@@ -53,19 +53,21 @@ def rename_old_words(folder: Path) -> list[str]:
 
 
 def fresh_folder(folder: Path, otherwise: str) -> Path:
-    """The folder, made where it is not there; Mistaken where it is not empty, with what else to do."""
+    """The folder, made where it is not there; InvalidInput where it is not empty, with what else to do."""
     try:
         folder.mkdir(parents=True, exist_ok=True)
         if any(folder.iterdir()):
-            raise Mistaken(f"{folder} is not empty", remedy=f"name a fresh folder; {otherwise}")
+            raise InvalidInput(
+                f"{folder} is not empty", code="folder-not-empty", remedy=f"name a fresh folder; {otherwise}"
+            )
     except OSError as fault:
-        raise Mistaken(f"{folder} cannot be used: {fault.strerror}") from None
+        raise InvalidInput(f"{folder} cannot be used: {fault.strerror}", code="folder-unusable") from None
     return folder.resolve()
 
 
 def write_file(path: Path, content: bytes, *, foreign: bool = False) -> None:
-    """Writes a file whole or not at all; Mistaken where it cannot be written, or where an estate would read it as its
-    own (`foreign`: it is in a format of others, which carries no mark of ours)."""
+    """Writes a file whole or not at all; InvalidInput where it cannot be written, or where an estate would read it as
+    its own (`foreign`: it is in a format of others, which carries no mark of ours)."""
     if foreign:
         _keep_apart(path)
     beside = path.with_name(path.name + ".new")
@@ -73,15 +75,16 @@ def write_file(path: Path, content: bytes, *, foreign: bool = False) -> None:
         beside.write_bytes(content)
         beside.replace(path)
     except OSError as fault:
-        raise Mistaken(f"{path} cannot be written: {fault.strerror}") from None
+        raise InvalidInput(f"{path} cannot be written: {fault.strerror}", code="file-unwritable") from None
 
 
 def _keep_apart(path: Path) -> None:
-    """Mistaken if a file that is not an estate file would be written into a folder that an estate reads."""
+    """InvalidInput if a file that is not an estate file would be written into a folder that an estate reads."""
     folder = find_estate(path.resolve().parent)
     if folder is not None and is_read(folder, path.resolve()):
         name = path.resolve().relative_to(folder).as_posix()
-        raise Mistaken(
+        raise InvalidInput(
             f"{path} would be read as part of the estate there",
+            code="file-in-estate",
             remedy=f"write it elsewhere, or add `ignore: [{name}]` to {folder.name}/estate.yaml",
         )

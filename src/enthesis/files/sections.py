@@ -27,7 +27,8 @@ from enthesis.files.shapes import (
 from enthesis.model import estate as m
 from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.catalogue import Kind
-from enthesis.model.mistakes import AddressMistake, Source
+from enthesis.model.errors import InvalidAddress
+from enthesis.model.mistakes import Source
 from enthesis.model.risks import RISKS
 from enthesis.model.words import ADMITTED_FORMS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN, STEPS
 
@@ -114,7 +115,7 @@ class ClaimsShown:
         if isinstance(value, str):
             try:
                 return unescaped(value)
-            except AddressMistake as fault:
+            except InvalidAddress as fault:
                 return notes.wrong("pattern-in-plain-string", str(fault), node, expected="a value")
         if isinstance(value, float) and not isfinite(value):
             return notes.wrong("wrong-type", "a token cannot carry this number", node, expected="a value")
@@ -236,7 +237,7 @@ class AttemptShape:
             return notes.wrong("wrong-type", f"found {described(node.value)}", node, expected=self.expected)
         try:
             return attempt_from(node.value, notes.source(node))
-        except AddressMistake as fault:
+        except InvalidAddress as fault:
             return notes.wrong("wrong-attempt", str(fault), node, expected=self.expected)
 
     def plain(self, value: m.Attempt) -> Any:
@@ -248,15 +249,15 @@ class AttemptShape:
 
 
 def attempt_from(text: str, source: Source = m.NOWHERE) -> m.Attempt:
-    """The attempt that a text like `write ADDRESS` names; AddressMistake where it names none."""
+    """The attempt that a text like `write ADDRESS` names; InvalidAddress where it names none."""
     verb, space, rest = text.partition(" ")
     if not verb or not space or not rest.strip():
-        raise AddressMistake(f"found the text '{text}'")
+        raise InvalidAddress(f"found the text '{text}'")
     if verb != "attach":
         return m.Attempt(verb, unescaped(rest.strip()), source=source)
     target, word, onto = rest.strip().rpartition(" to ")
     if not word or not target or not onto:
-        raise AddressMistake("`attach` names no resource to attach to")
+        raise InvalidAddress("`attach` names no resource to attach to")
     return m.Attempt(verb, unescaped(target.strip()), unescaped(onto.strip()), source=source)
 
 

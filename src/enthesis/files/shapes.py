@@ -17,7 +17,8 @@ from typing import Any, Protocol
 from enthesis.files.nodes import Node
 from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.conditions import Glob, Network, pattern_mistake
-from enthesis.model.mistakes import AddressMistake, Mistake, Source
+from enthesis.model.errors import InvalidAddress
+from enthesis.model.mistakes import Mistake, Source
 
 
 class _Missing:
@@ -133,7 +134,7 @@ class Name(Text):
             return notes.wrong("empty", "found empty text", node, expected=self.expected)
         try:
             return unescaped(value)
-        except AddressMistake as fault:
+        except InvalidAddress as fault:
             return notes.wrong("pattern-in-plain-string", str(fault), node, expected=self.expected)
 
     def plain(self, value: Any) -> Any:

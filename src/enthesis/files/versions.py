@@ -5,20 +5,20 @@ from pathlib import Path
 
 from enthesis.files.finding import HEAD, cache_folder
 from enthesis.files.folder import ENDINGS, read_folder, read_texts
-from enthesis.model.errors import EstateMistaken, Mistaken
+from enthesis.model.errors import InvalidEstate, InvalidInput
 from enthesis.model.estate import Estate
 
 PATIENCE = 60  # seconds that git has for one answer
 
 
 def other_version(folder: Path, named: str) -> Estate:
-    """The estate that a folder or a revision holds; the working tree is left as it is. Mistaken where there is none."""
+    """The estate that a folder or a revision holds; the working tree stays. InvalidInput where there is none."""
     if (Path(named) / HEAD).exists():
         reading = read_folder(Path(named), cache=cache_folder())
     else:
         reading = read_texts(_at_revision(folder, named))
     if reading.estate is None:
-        raise EstateMistaken(reading.mistakes)
+        raise InvalidEstate(reading.mistakes)
     return reading.estate
 
 
@@ -26,8 +26,9 @@ def _at_revision(folder: Path, revision: str) -> dict[str, str]:
     """The texts of an estate's files as they stood at a revision of the git repository that holds it."""
     commit = _git(folder, "rev-parse", "--verify", "--quiet", "--end-of-options", revision + "^{commit}")
     if commit is None:
-        raise Mistaken(
+        raise InvalidInput(
             f"{revision} is neither a folder with an {HEAD} nor a git revision here",
+            code="revision-unknown",
             remedy="name another folder, or a revision such as HEAD or a branch",
         )
     below = (_git(folder, "rev-parse", "--show-prefix") or b"").decode().rstrip("\n")
@@ -41,12 +42,12 @@ def _at_revision(folder: Path, revision: str) -> dict[str, str]:
         content = _git(folder, "cat-file", "blob", f"{sha}:{below}{name}")
         texts[name] = (content or b"").decode("utf-8", "replace")
     if HEAD not in texts:
-        raise Mistaken(f"at {revision} there is no {HEAD} in this folder")
+        raise InvalidInput(f"at {revision} there is no {HEAD} in this folder", code="revision-without-estate")
     return texts
 
 
 def _git(folder: Path, *words: str) -> bytes | None:
-    """What git answers; None where it refuses. Mistaken where there is no git."""
+    """What git answers; None where it refuses. InvalidInput where there is no git."""
     try:
         done = subprocess.run(  # noqa: S603  a fixed program, and no shell
             ["git", "-C", str(folder), *words],  # noqa: S607  whichever git is installed
@@ -55,7 +56,7 @@ def _git(folder: Path, *words: str) -> bytes | None:
             check=False,
         )
     except FileNotFoundError:
-        raise Mistaken("git is not installed here", remedy="name a folder instead") from None
+        raise InvalidInput("git is not installed here", code="git-missing", remedy="name a folder instead") from None
     except subprocess.TimeoutExpired:
-        raise Mistaken("git did not answer in time") from None
+        raise InvalidInput("git did not answer in time", code="git-timeout") from None
     return done.stdout if done.returncode == 0 else None

@@ -11,7 +11,7 @@ from enthesis.files.folder import Reading
 from enthesis.files.saving import edit_files
 from enthesis.live.connecting import cluster_of
 from enthesis.model.addresses import contains
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.ports import Record
 
@@ -28,18 +28,27 @@ def adopt(
     parts = address.split("/")
     cluster = "/".join(parts[:3])
     if len(parts) not in (3, 5) or parts[1] != "cluster" or parts[3:4] not in ([], ["namespace"]):
-        raise Mistaken(
-            f"{address} is neither a cluster nor a namespace", remedy="ACCOUNT/cluster/NAME[/namespace/NAME]"
+        raise InvalidInput(
+            f"{address} is neither a cluster nor a namespace",
+            code="cluster-unknown",
+            remedy="ACCOUNT/cluster/NAME[/namespace/NAME]",
         )
     if cluster not in estate.resources:
-        raise Mistaken(f"the estate has no cluster {cluster}", remedy=f"add it to `resources`: {cluster}: {{}}")
+        raise InvalidInput(
+            f"the estate has no cluster {cluster}",
+            code="cluster-unknown",
+            remedy=f"add it to `resources`: {cluster}: {{}}",
+        )
     found = cluster_of(cluster, estate.organisation_of(cluster), folder, kubeconfig, context, dict(os.environ))
     additions = _additions(estate, address, list(found.records(lambda what: None)), say)
 
     def reads(reading: Reading) -> None:
         if reading.estate is None:
             first = reading.mistakes[0]
-            raise Mistaken(f"what is in {address} cannot be described, so nothing is written: {first.message}")
+            raise InvalidInput(
+                f"what is in {address} cannot be described, so nothing is written: {first.message}",
+                code="adoption-impossible",
+            )
 
     edit_files(folder, additions, reads)
     return Counter(one.section for one in additions)

@@ -17,7 +17,7 @@ from enthesis.connectors.http import Client
 from enthesis.connectors.pipeline import Pipeline
 from enthesis.files.shapes import time_from
 from enthesis.lab.running import running, state_folder
-from enthesis.model.errors import Mistaken, Unreachable
+from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate
 from enthesis.ports import Connected, Issues, Key, LiveClusterPorts, LiveProvider, RunsHosts, Secret, SignsIn
 
@@ -36,7 +36,11 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
         if given is not None and (given.tokens or given.clients or given.kubeconfig or given.at_hand):
             return _without_lab(estate, given)
         remedy = "enthesis lab start; or say how a cluster is reached, with --kubeconfig"
-        raise Unreachable("no lab runs for this estate, and nothing says how anything else is reached", remedy=remedy)
+        raise Unreachable(
+            "no lab runs for this estate, and nothing says how anything else is reached",
+            code="lab-not-running",
+            remedy=remedy,
+        )
     sessions: dict[str, dict[str, Secret]] = {}
     for one in json.loads((state / "administrators.json").read_text(encoding="utf-8")):
         if "holder" in one and not estate.administered_by_others(one["holder"]):
@@ -84,16 +88,17 @@ class Given:
 
 
 def _key(path: Path) -> Key:
-    """A keyed credential from the file that it was written to when it was made; Mistaken where there is none."""
+    """A keyed credential from the file that it was written to when it was made; InvalidInput where there is none."""
     try:
         read = json.loads(path.read_bytes()[:MAX_GIVEN])
     except OSError as fault:
-        raise Mistaken(f"{path} cannot be read: {fault.strerror}") from None
+        raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
     except (ValueError, RecursionError):
         read = None
     if not isinstance(read, dict) or not all(isinstance(read.get(one), str) for one in ("id", "form", "value")):
-        raise Mistaken(
+        raise InvalidInput(
             f"{path}: not a keyed credential (expected a JSON object with id, form and value)",
+            code="credential-file-invalid",
             remedy='write {"id": ID, "form": "access-key", "value": VALUE} there, as `enthesis credential` does',
         )
     return Key(read["id"], read["form"], Secret(read["value"]), time_from(read.get("expires")))
@@ -113,19 +118,23 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
         try:
             return path.read_bytes()[:MAX_GIVEN]
         except OSError as fault:
-            raise Mistaken(f"{path} cannot be read: {fault.strerror}") from None
+            raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
 
     issuers: dict[str, Issues] = {}
     for name, path in (*given.tokens.items(), *given.clients.items()):
         if name not in estate.issuers:
-            raise Mistaken(f"no issuer is called {name}")
+            raise InvalidInput(f"no issuer is called {name}", code="issuer-unknown")
         url = estate.issuers[name].url
         if name in given.tokens:
             issuers[name] = GivenToken(name, Secret(content(path).decode(errors="replace").strip()))
         elif url is not None:
             issuers[name] = OAuthClient(name, Server(name, Client(name, url)), client_entry(content(path), name))
         else:
-            raise Mistaken(f"the issuer {name} has no url", remedy=f"add one at {estate.issuers[name].source}")
+            raise InvalidInput(
+                f"the issuer {name} has no url",
+                code="issuer-without-url",
+                remedy=f"add one at {estate.issuers[name].source}",
+            )
     providers: dict[str, LiveProvider] = {
         name: OAuthProvider(name, Server(name, Client(name, one.url)))
         for name, one in estate.providers.items()
@@ -178,7 +187,11 @@ def cluster_of(
     access = from_inside(environment) if not named and not place.exists() else None
     if access is None:
         if not place.exists():
-            raise Unreachable(f"nothing says how {address} is reached", remedy="name a kubeconfig with --kubeconfig")
+            raise Unreachable(
+                f"nothing says how {address} is reached",
+                code="cluster-access-unknown",
+                remedy="name a kubeconfig with --kubeconfig",
+            )
         access = from_kubeconfig(place, context)
     client = Client(address, access.url, context=access.context)
     return Cluster(address, organisation, client, access.token, access.authority)

@@ -8,14 +8,14 @@ from enthesis.connectors.directory import Directory
 from enthesis.connectors.http import Client
 from enthesis.lab.running import running, state_folder
 from enthesis.live.kept_sign_in import SignIn, keep, made_ready
-from enthesis.model.errors import Mistaken, Unreachable
+from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate
 
 
 def sign_in_person(estate: Estate, folder: Path, organisation: str | None, show: Callable[[str, str], None]) -> SignIn:
     """Asks the directory, shows the code and the page, waits until the person has agreed, and keeps the sign-in.
 
-    Raises LiveFailure where the directory refuses or does not answer, Mistaken where nothing can be kept.
+    Raises LiveFailure where the directory refuses or does not answer, InvalidInput where nothing can be kept.
     """
     made_ready()  # so that nobody agrees to what cannot be kept
     name, directory = _directory(estate, folder, organisation)
@@ -43,9 +43,13 @@ def _directory(estate: Estate, folder: Path, organisation: str | None) -> tuple[
     ours = [name for name in every if not estate.is_outside(name)]
     name = f"@{organisation.removeprefix('@')}" if organisation else next(iter(ours), "")
     if organisation is None and len(ours) > 1:
-        raise Mistaken(f"there are several directories: {', '.join(ours)}", remedy="name one with --organisation")
+        raise InvalidInput(
+            f"there are several directories: {', '.join(ours)}",
+            code="directory-ambiguous",
+            remedy="name one with --organisation",
+        )
     if name not in every:
         remedy = "write `directory: URL` at the organisation, or start a lab whose estate has people"
-        raise Unreachable("no directory is known where people sign in", remedy=remedy)
+        raise Unreachable("no directory is known where people sign in", code="directory-unknown", remedy=remedy)
     url, trusted = every[name]
     return name, Directory(name, Client(name, str(url), authority=trusted))

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from enthesis.model.errors import EnthesisError, Mistaken, MovedAway, StoppedPartWay
+from enthesis.model.errors import EnthesisError, InvalidInput, MovedAway, StoppedPartWay
 from enthesis.ports import Connected, Reporter
 from enthesis.proposals.steps import REMOVE, Proposal, Step
 from enthesis.surveys.statements import LiveObject, Surveyed, merged_ids, normalised, statement_key
@@ -33,14 +33,17 @@ def enact(proposal: Proposal, surveys: Sequence[Surveyed], connected: Connected,
             reporter.step(step.sentence)
             provider = connected.providers.get(step.provider) or connected.clusters.get(step.provider)
             if provider is None:
-                raise Mistaken(f"the proposal speaks of the provider {step.provider}, which the estate has not")
+                raise InvalidInput(
+                    f"the proposal speaks of the provider {step.provider}, which the estate has not",
+                    code="proposal-invalid",
+                )
             provider.change(step, ids)
             done.append(step.sentence)
     except EnthesisError as fault:
         if not done:
             raise
         message = f"{len(done)} of {len(waiting)} steps are done, then: {fault.message}"
-        raise StoppedPartWay(message, remedy="run the same again to go on") from fault
+        raise StoppedPartWay(message, code="stopped-part-way", remedy="run the same again to go on") from fault
     finally:
         reporter.end()
     return Enacted(tuple(done), tuple(found_done))
@@ -58,7 +61,7 @@ def _split(proposal: Proposal, surveys: Sequence[Surveyed]) -> tuple[list[Step],
 def _matching(step: Step, surveys: Sequence[Surveyed]) -> LiveObject | None:
     body = step.body if step.body is not None else step.before
     if body is None:
-        raise Mistaken("a step of this proposal says nothing")
+        raise InvalidInput("a step of this proposal says nothing", code="proposal-invalid")
     key = (step.provider, step.collection, step.holder, statement_key(step.collection, body))
     return next((one for surveyed in surveys for one in surveyed.objects if one.key == key), None)
 
@@ -93,6 +96,7 @@ def _refuse_if_moved(proposal: Proposal, surveys: Sequence[Surveyed]) -> None:
     if moved:
         raise MovedAway(
             f"the live side has moved away from this proposal: {'; '.join(moved[:5])}",
+            code="live-side-changed",
             remedy="propose again, and read what is different now",
         )
 

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from platformdirs import user_runtime_path
 
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.ports import Credential, Secret
 from enthesis.tokens.checking import Refused, parsed
 
@@ -41,22 +41,26 @@ def runtime_folder() -> Path:
 
 
 def _ours(place: Path) -> Path:
-    """The folder, if it and the ones that lead to it are ours alone; Mistaken where others could reach in."""
+    """The folder, if it and the ones that lead to it are ours alone; InvalidInput where others could reach in."""
     for folder, others in ((place, 0o077), (place.parent, 0o022)):
         found = folder.lstat()
         if not stat.S_ISDIR(found.st_mode) or found.st_uid != os.getuid() or found.st_mode & others:
-            raise Mistaken(f"{folder} is not yours alone, so no sign-in is kept there", remedy=f"chmod 700 {folder}")
+            raise InvalidInput(
+                f"{folder} is not yours alone, so no sign-in is kept there",
+                code="folder-not-private",
+                remedy=f"chmod 700 {folder}",
+            )
     return place
 
 
 def made_ready() -> Path:
-    """The folder, made where it is not there; Mistaken where it cannot be ours alone."""
+    """The folder, made where it is not there; InvalidInput where it cannot be ours alone."""
     place = runtime_folder()
     try:
         for folder in (place.parent, place):
             folder.mkdir(mode=0o700, parents=True, exist_ok=True)
     except OSError as fault:
-        raise Mistaken(f"{place} cannot be used: {fault.strerror}") from None
+        raise InvalidInput(f"{place} cannot be used: {fault.strerror}", code="folder-unusable") from None
     return _ours(place)
 
 

@@ -8,7 +8,7 @@ import yaml
 from enthesis.connectors.cluster.writing import objection, objects_for
 from enthesis.files.saving import write_file
 from enthesis.files.writing import plain_statement
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.model.sentences import statement_sentence
 from enthesis.proposals.wanted import wanted
@@ -19,7 +19,7 @@ UNSAFE = re.compile(r"[^A-Za-z0-9.-]+")
 def write_manifests(estate: Estate, folder: Path) -> list[Path]:
     """Writes a file for each object that a statement is, and returns their paths.
 
-    Mistaken, before anything is written, where a cluster cannot hold a statement.
+    InvalidInput, before anything is written, where a cluster cannot hold a statement.
 
     The files are the same for the same estate, so that a repository shows only what has changed.
     """
@@ -32,7 +32,7 @@ def write_manifests(estate: Estate, folder: Path) -> list[Path]:
         why = objection(one.provider, one.collection, one.body, allows)
         if why:
             sentence = statement_sentence(one.collection, one.body)
-            raise Mistaken(f"{sentence}: {why}", remedy=f"change it at {one.source}")
+            raise InvalidInput(f"{sentence}: {why}", code="statement-not-held", remedy=f"change it at {one.source}")
         for _, made in objects_for(one.provider, one.collection, one.body, estate.name, allows):
             meta = made["metadata"]
             parts = [made["kind"].lower(), *([meta["namespace"]] if "namespace" in meta else []), meta["name"]]

@@ -155,7 +155,9 @@ def host_service(url: str) -> HostService:
     """The service at a url; it must be on this machine, and answer quickly."""
     parts = urlsplit(url)
     if parts.hostname not in LOOPBACK:
-        raise Unreachable("the metadata service is not on this machine, so it is not this host's")
+        raise Unreachable(
+            "the metadata service is not on this machine, so it is not this host's", code="metadata-service-missing"
+        )
     base = f"{parts.scheme}://{parts.netloc}"
     client = Client("the metadata service", base, max_answer=MAX_ANSWER, max_seconds=MAX_SECONDS, timeout=TIMEOUT)
     return HostService(client, parts.path.rstrip("/"))

@@ -7,7 +7,7 @@ from typing import Any, Protocol
 
 from enthesis.files.shapes import duration_text
 from enthesis.model.addresses import account_of, contains, parse
-from enthesis.model.errors import EnthesisError, Mistaken
+from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
 from enthesis.ports import (
     Asked,
@@ -203,7 +203,10 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
     if journey.attempt is None or taking_on:
         return None
     if credential.form == "host":
-        raise Mistaken(f"{journey.origin.whom} has nothing to show before it takes on what it runs as: say `through`")
+        raise InvalidInput(
+            f"{journey.origin.whom} has nothing to show before it takes on what it runs as: say `through`",
+            code="journey-without-hop",
+        )
     provider = provider_of(estate, journey.attempt.target, connected)
     outcome = tried(provider, credential, journey.attempt, asked)
     seeing.ended(f"{journey.attempt.verb} {journey.attempt.target}", outcome)
@@ -228,13 +231,14 @@ def _run_on(
 ) -> Credential | Refusal:
     """Runs code on a resource: by login, or by the only verb that does."""
     if credential.form in ("host", "workload", "token"):
-        raise Mistaken(
+        raise InvalidInput(
             f"a {credential.form} cannot run code on {resource}",
+            code="proof-impossible",
             remedy="take on an identity first: name it in `through`",
         )
     provider = provider_of(estate, resource, connected)
     if not isinstance(provider, RunsCode):
-        raise Mistaken(f"nothing known runs code on {resource} for a proof")
+        raise InvalidInput(f"nothing known runs code on {resource} for a proof", code="system-not-connected")
     kind = parse(resource, estate.catalogue).kind
     return provider.run_on(credential, resource, estate.catalogue.running_verb(kind) or "login", asked)
 
@@ -256,7 +260,10 @@ def tried(
 def asked_of(context: Context) -> Asked:
     for name in ("time", "session_age"):
         if name in context.said:
-            raise Mistaken(f"the journey is about another {name.replace('_', ' ')}, which cannot be tried now")
+            raise InvalidInput(
+                f"the journey is about another {name.replace('_', ' ')}, which cannot be tried now",
+                code="journey-context-not-now",
+            )
     network = str(context.network.network_address) if context.network is not None else None
     return Asked(network, context.reference)
 
@@ -268,14 +275,18 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> Credent
     if origin.form == "person":
         directory = connected.directories.get(origin.whom.split("/", 1)[0])
         if directory is None:
-            raise Mistaken(f"nothing is known to speak to for the directory of {origin.whom}")
+            raise InvalidInput(
+                f"nothing is known to speak to for the directory of {origin.whom}", code="system-not-connected"
+            )
         return directory.sign_in_as(origin.whom, origin.mfa)
     if origin.form == "credential":
         return _by_key(estate, journey, connected)
     if journey.origin.form == "workload":
         cluster = cluster_at(journey.origin.whom, connected)
         if cluster is None:
-            raise Mistaken(f"nothing is known to speak to for the cluster of {journey.origin.whom}")
+            raise InvalidInput(
+                f"nothing is known to speak to for the cluster of {journey.origin.whom}", code="system-not-connected"
+            )
         return cluster.seat(journey.origin.whom)
     cluster = cluster_at(journey.origin.whom, connected)
     if journey.origin.form == "identity" and cluster is not None:
@@ -283,7 +294,10 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> Credent
     if journey.origin.form == "identity":
         return _session_as(estate, journey.origin.whom, connected)
     if journey.origin.form != "token":
-        raise Mistaken(f"nothing here obtains a credential for an origin of form {journey.origin.form}")
+        raise InvalidInput(
+            f"nothing here obtains a credential for an origin of form {journey.origin.form}",
+            code="system-not-connected",
+        )
     return token_from(connected, journey.origin.whom, journey.origin.shows)
 
 
@@ -293,7 +307,7 @@ def _session_as(estate: Estate, identity: str, connected: Connected) -> Credenti
         return Refusal(("names",), f"no identity is called {identity}")
     provider = provider_of(estate, identity, connected)
     if not isinstance(provider, StartsSessions):
-        raise Mistaken(f"nothing here obtains a session as {identity}")
+        raise InvalidInput(f"nothing here obtains a session as {identity}", code="system-not-connected")
     return provider.session_as(identity)
 
 
@@ -303,8 +317,10 @@ def _by_key(estate: Estate, journey: Journey, connected: Connected) -> Credentia
     if known is None:
         return Refusal(("names",), f"no credential is called {name}")
     if key is None:
-        raise Mistaken(
-            f"the value of the credential {name} is not at hand", remedy=f"name its file with --credential {name}=FILE"
+        raise InvalidInput(
+            f"the value of the credential {name} is not at hand",
+            code="system-not-connected",
+            remedy=f"name its file with --credential {name}=FILE",
         )
     if known.of.startswith("@"):  # people are known at several providers: this one is asked first
         first = next((hop.identity or hop.on for hop in journey.through), "")
@@ -312,7 +328,7 @@ def _by_key(estate: Estate, journey: Journey, connected: Connected) -> Credentia
     else:
         provider = provider_of(estate, known.of, connected)
     if not isinstance(provider, TakesKeys):
-        raise Mistaken(f"a cluster takes no keyed credential: {known.of} has none")
+        raise InvalidInput(f"a cluster takes no keyed credential: {known.of} has none", code="proof-impossible")
     return provider.by_key(key)
 
 
@@ -321,7 +337,9 @@ def _hosts_of(estate: Estate, host: str, connected: Connected) -> RunsHosts:
     account = estate.accounts.get(account_of(host))
     found = connected.hosts.get(account.provider) if account is not None else None
     if found is None:
-        raise Mistaken(f"nothing is known to speak to for the metadata service of {host}")
+        raise InvalidInput(
+            f"nothing is known to speak to for the metadata service of {host}", code="system-not-connected"
+        )
     return found
 
 
@@ -329,7 +347,7 @@ def token_from(connected: Connected, issuer: str, claims: Claims) -> Credential:
     """A token of an issuer that shows these claims. NotIssued where there can be none."""
     found = connected.issuers.get(issuer)
     if found is None:
-        raise Mistaken(f"nothing is known to speak to for the issuer {issuer}")
+        raise InvalidInput(f"nothing is known to speak to for the issuer {issuer}", code="system-not-connected")
     return found.obtain(claims)
 
 
@@ -345,10 +363,12 @@ def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvi
         return cluster
     account = estate.accounts.get(account_of(address))
     if account is None:
-        raise Mistaken(f"no provider has {address}: its account is not in the estate")
+        raise InvalidInput(f"no provider has {address}: its account is not in the estate", code="system-not-connected")
     found = connected.providers.get(account.provider)
     if found is None:
-        raise Mistaken(f"nothing is known to speak to for the provider {account.provider}")
+        raise InvalidInput(
+            f"nothing is known to speak to for the provider {account.provider}", code="system-not-connected"
+        )
     return found
 
 

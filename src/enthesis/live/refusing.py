@@ -13,8 +13,7 @@ from enthesis.conditions.truth import Value
 from enthesis.files.shapes import duration_text
 from enthesis.live.proving import ALLOWED, REFUSED, SEATS, UNDECIDED, asked_of, provider_of, token_from, tried, walk
 from enthesis.model.addresses import account_of, parse
-from enthesis.model.bounds import Undecided
-from enthesis.model.errors import EnthesisError, Mistaken, NotIssued
+from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Origin, PipelineAccess, Trust
 from enthesis.model.words import BEARERS
 from enthesis.ports import Asked, Clock, Connected, Credential, Done, KeepsPipelineAccess, Refusal, Reporter
@@ -149,7 +148,9 @@ def _used(one: PipelineAccess, what: str, shown: Mapping[str, Value], expected: 
     def use() -> Done | Refusal:
         service = connected.issuers.get(one.at)
         if not isinstance(service, KeepsPipelineAccess):
-            raise Mistaken(f"{one.at} is not connected, so its pipeline access cannot be tried")
+            raise InvalidInput(
+                f"{one.at} is not connected, so its pipeline access cannot be tried", code="system-not-connected"
+            )
         return service.use_pipeline_access(one.name, _split(shown)[0])
 
     return _tried_for_real(use, what, shown, expected)
@@ -261,11 +262,13 @@ class _Keeping:
 
     def ended(self, what: str, outcome: Done | Refusal) -> None:
         if isinstance(outcome, Refusal):
-            raise Mistaken(f"it is refused, so it leaves nothing to try ({what}: {outcome.said})")
+            raise InvalidInput(
+                f"it is refused, so it leaves nothing to try ({what}: {outcome.said})", code="proof-without-control"
+            )
 
 
 def _walk(estate: Estate, journey: Journey, connected: Connected) -> list[_Kept]:
-    """Walks an allowed journey and keeps its credentials with what each was for; Mistaken where it is refused."""
+    """Walks an allowed journey and keeps its credentials with what each was for; InvalidInput where it is refused."""
     keeping = _Keeping()
     walk(estate, journey, connected, keeping)
     first = "the session as" if journey.origin.form == "identity" else "the token of"
@@ -319,7 +322,7 @@ def expiry_trials(
     """Moves the time past the end of every credential of the journeys, and shows that each opens nothing new then."""
     clock = connected.clock
     if clock is None:
-        raise Mistaken("their time cannot be moved", remedy="expiry is proved at a lab")
+        raise InvalidInput("their time cannot be moved", code="time-not-movable", remedy="expiry is proved at a lab")
     walked = list(_walked(estate, journeys, connected))
     groups = _ending_together(one for _, kept, _ in walked for one in kept)
     reporter.begin("ends", len(groups))

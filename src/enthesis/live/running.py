@@ -18,7 +18,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any, NoReturn
 
 from enthesis.live.origins import LENDER, METADATA, SECRETS, SESSION
-from enthesis.model.errors import EnthesisError, Mistaken
+from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.ports import Credential
 
 HOST = "127.0.0.1"
@@ -52,14 +52,14 @@ class Lent:
 
 
 def run_with_variable(command: Sequence[str], lent: Lent) -> NoReturn:
-    """Becomes the program: signals reach it and its exit code is ours by themselves. Mistaken where there is none."""
+    """Becomes the program: signals reach it and its exit code is ours. InvalidInput where there is none."""
     ends = lent.now().replace(microsecond=0) + lent.credential.life
     held = {SESSION: lent.credential.secret.reveal(), f"{SESSION}_ENDS": ends.isoformat()}
     become(command, {**lent.environment(), **held})
 
 
 def become(command: Sequence[str], environment: Mapping[str, str]) -> NoReturn:
-    """Goes on as another program; Mistaken where there is none."""
+    """Goes on as another program; InvalidInput where there is none."""
     sys.stdout.flush()
     sys.stderr.flush()
     try:
@@ -102,7 +102,7 @@ def _run(command: Sequence[str], environment: Mapping[str, str]) -> int:
 
 
 def _not_run(program: str, fault: OSError) -> Exception:
-    return Mistaken(f"{program} cannot be run: {fault.strerror}")
+    return InvalidInput(f"{program} cannot be run: {fault.strerror}", code="program-not-run")
 
 
 class Keeper:

@@ -10,7 +10,7 @@ from typing import Any
 from enthesis.connectors.keys import IssuerKeys, keys_in_file
 from enthesis.files.shapes import time_text
 from enthesis.lab.running import running, state_folder
-from enthesis.model.errors import LiveFailure, Mistaken
+from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.estate import Estate, Origin
 from enthesis.surveys.survey import Survey
 from enthesis.tokens.checking import (
@@ -55,14 +55,18 @@ class KeySource:
 
 
 def read_token(source: str) -> ShownToken:
-    """The token in a file, or on standard input for `-`. Mistaken where there is none, Refused for a wrong form."""
+    """The token in a file, or on standard input for `-`. InvalidInput where there is none, Refused for a wrong form."""
     try:
         data = sys.stdin.buffer.read(MAX_FILE + 1) if source == "-" else Path(source).read_bytes()[: MAX_FILE + 1]
     except OSError as fault:
-        raise Mistaken(f"{source} cannot be read: {fault.strerror}") from None
+        raise InvalidInput(f"{source} cannot be read: {fault.strerror}", code="file-unreadable") from None
     token = data.strip(b" \t\r\n")
     if token.count(b".") != 2 and len(token) <= MAX_FILE:
-        raise Mistaken(f"{source} holds no signed token", remedy="expected three parts joined by dots (RFC 7515)")
+        raise InvalidInput(
+            f"{source} holds no signed token",
+            code="token-missing",
+            remedy="expected three parts joined by dots (RFC 7515)",
+        )
     taken = parsed(token)
     return ShownToken(taken, {name: frozen(value) for name, value in taken.unverified_claims.items()})
 
@@ -75,11 +79,11 @@ def frozen(value: Any) -> Any:
 
 
 def readable_token(source: str) -> ShownToken:
-    """The same; a token of a wrong form is Mistaken too."""
+    """The same; a token of a wrong form is InvalidInput too."""
     try:
         return read_token(source)
     except Refused as why:
-        raise Mistaken(f"the token in {source} cannot be read: {why.why}") from None
+        raise InvalidInput(f"the token in {source} cannot be read: {why.why}", code="token-unreadable") from None
 
 
 def token_origin(estate: Estate, folder: Path, source: str, who: str | None) -> Origin:
@@ -87,15 +91,16 @@ def token_origin(estate: Estate, folder: Path, source: str, who: str | None) -> 
     claims = readable_token(source).unverified_claims
     if who is not None:
         if who not in estate.issuers:
-            raise Mistaken(f"no issuer is called {who}")
+            raise InvalidInput(f"no issuer is called {who}", code="issuer-unknown")
         return Origin("token", who, claims)
     url = claims.get("iss")
     for issuer in estate.issuers.values():
         if url is not None and url in addresses_of(estate, folder, issuer.name):
             return Origin("token", issuer.name, claims)
     known = ", ".join(f"{one.name} ({one.url})" for one in estate.issuers.values() if one.url)
-    raise Mistaken(
+    raise InvalidInput(
         f"no issuer of this estate has the url {url!r}, which the token names",
+        code="issuer-unknown",
         remedy=f"known: {known or 'none with a url'}; or name the issuer with --from",
     )
 

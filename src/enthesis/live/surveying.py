@@ -9,7 +9,7 @@ import orjson
 from enthesis.files.shapes import time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.ports import Administered, Connected, Credentialed, Record, Reporter, Surveys
 from enthesis.proposals.wanted import holders
@@ -23,7 +23,9 @@ def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Su
     asked = {name: holders(estate, name) for name in estate.providers if name in systems}
     asked |= {name: [account_of(name)] for name in connected.clusters}
     if not asked:
-        raise Mistaken("nothing is known to speak to for any provider or cluster of this estate")
+        raise InvalidInput(
+            "nothing is known to speak to for any provider or cluster of this estate", code="system-not-connected"
+        )
     reporter.begin("surveying", sum(1 for its_holders in asked.values() if its_holders))
     found = []
     try:

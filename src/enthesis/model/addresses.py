@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from enthesis.model.catalogue import Catalogue
-from enthesis.model.mistakes import AddressMistake
+from enthesis.model.errors import InvalidAddress
 
 ESCAPABLE = "*?\\"
 
@@ -28,7 +28,7 @@ class Place:
 def unescaped(text: str) -> str:
     """A plain string as written, its escaped `*`, `?` and `\\` made literal.
 
-    AddressMistake where a `*` or `?` stands unescaped, which would look like a pattern and not be one.
+    InvalidAddress where a `*` or `?` stands unescaped, which would look like a pattern and not be one.
     """
     if "*" not in text and "?" not in text and "\\" not in text:
         return text
@@ -41,7 +41,7 @@ def unescaped(text: str) -> str:
             i += 2
             continue
         if char in "*?":
-            raise AddressMistake(
+            raise InvalidAddress(
                 f"'{char}' in a plain string: write {{glob: …}} for a pattern, or \\{char} for the character"
             )
         out.append(char)
@@ -55,17 +55,17 @@ def escaped(text: str) -> str:
 
 
 def segments(address: str) -> list[str]:
-    """The segments of an address; AddressMistake where one is empty, '.' or '..'."""
+    """The segments of an address; InvalidAddress where one is empty, '.' or '..'."""
     parts = address.split("/")
     for part in parts:
         if part in ("", ".", ".."):
             shown = f"'{part}'" if part else "empty"
-            raise AddressMistake(f"an address has no {shown} segment")
+            raise InvalidAddress(f"an address has no {shown} segment")
     return parts
 
 
 def parse(address: str, catalogue: Catalogue) -> Place:
-    """Takes an address apart; AddressMistake says which part does not fit the catalogue."""
+    """Takes an address apart; InvalidAddress says which part does not fit the catalogue."""
     parts = segments(address)
     if parts[0].startswith("@"):
         return _parse_in_organisation(address, parts, catalogue)
@@ -76,12 +76,12 @@ def parse(address: str, catalogue: Catalogue) -> Place:
         outer, word = kind, parts[position]
         found = catalogue.kinds.get(word)
         if found is None:
-            raise AddressMistake(f"'{word}' is not a kind")
+            raise InvalidAddress(f"'{word}' is not a kind")
         if outer not in found.within:
             stands = " or ".join(found.within) or "nothing"
-            raise AddressMistake(f"a {word} stands in {stands}, not in {article(outer)}")
+            raise InvalidAddress(f"a {word} stands in {stands}, not in {article(outer)}")
         if position + 1 == len(parts):
-            raise AddressMistake(f"'{word}' is a kind; its name is missing after it")
+            raise InvalidAddress(f"'{word}' is a kind; its name is missing after it")
         end = len(parts) if found.leaf else position + 2
         place = Place("/".join(parts[:end]), word, "/".join(parts[position + 1 : end]), parent)
         kind, parent, position = word, place.address, end
@@ -90,9 +90,9 @@ def parse(address: str, catalogue: Catalogue) -> Place:
 
 def _parse_in_organisation(address: str, parts: list[str], catalogue: Catalogue) -> Place:
     if parts[0] == "@":
-        raise AddressMistake("'@' without the name of an organisation")
+        raise InvalidAddress("'@' without the name of an organisation")
     if any(part.startswith("@") for part in parts[1:]):
-        raise AddressMistake("'@' stands only at the start of an address")
+        raise InvalidAddress("'@' stands only at the start of an address")
     if len(parts) == 1:
         return Place(address, "organisation", parts[0][1:], "")
     for position in range(1, len(parts)):
@@ -100,9 +100,9 @@ def _parse_in_organisation(address: str, parts: list[str], catalogue: Catalogue)
         if found is None or "organisation" not in found.within:
             continue
         if position != 1:
-            raise AddressMistake(f"a {found.name} stands in an organisation, not in a unit")
+            raise InvalidAddress(f"a {found.name} stands in an organisation, not in a unit")
         if len(parts) != 3:
-            raise AddressMistake(f"after '{found.name}' comes one name")
+            raise InvalidAddress(f"after '{found.name}' comes one name")
         return Place(address, found.name, parts[2], parts[0])
     return Place(address, "unit", parts[-1], "/".join(parts[:-1]))
 

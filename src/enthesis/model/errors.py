@@ -1,18 +1,19 @@
 """Everything that can go wrong, as exceptions. An exception means *could not decide*; a *no* is a value.
 
     EnthesisError
-    ├── Mistaken                  the request or the estate is mistaken          exit 2
-    │   └── EstateMistaken        with all mistakes found
+    ├── InvalidInput              the request, a file or the estate is invalid   exit 2
+    │   └── InvalidEstate         with every mistake found in it
     ├── LiveFailure               a live system                                  exit 3
     │   ├── Unreachable           did not answer, or not in time
     │   ├── RightMissing          refused us, not the workload
-    │   └── UnexpectedAnswer      said something that is not understood
+    │   └── UnexpectedAnswer      answered something that is not understood
     │       └── NotIssued         an issuer signs no such statement
     ├── NotDecided                it would be too much work                      exit 1
     ├── MovedAway                 the live side is not what was proposed for     exit 1
-    └── StoppedPartWay            resumable                                      exit 4
+    ├── StoppedPartWay            resumable                                      exit 4
+    └── InnerError                raised in one part and handled by the part that called it
 
-Every one carries a stable code, a message and, where there is one, a remedy for the person.
+Every one carries a stable code, a message and, where there is one, a remedy. `model/causes.py` lists the codes.
 """
 
 from collections.abc import Sequence
@@ -22,81 +23,87 @@ from enthesis.model.mistakes import Mistake
 
 
 class EnthesisError(Exception):
-    """The root; only the outermost layer turns one into an exit."""
+    """The root; only the outermost layer turns one into an exit. `code` is a key of `model.causes.CAUSES`."""
 
-    code: ClassVar[str] = "error"
     exit_code: ClassVar[int] = 2
 
-    def __init__(self, message: str, *, remedy: str = "") -> None:
+    def __init__(self, message: str, *, code: str, remedy: str = "") -> None:
         super().__init__(message)
         self.message = message
+        self.code = code
         self.remedy = remedy
 
 
-class Mistaken(EnthesisError):
-    """What was asked makes no sense as it stands."""
-
-    code = "mistaken"
+class InvalidInput(EnthesisError):
+    """What was asked, or a file that was named, makes no sense as it stands."""
 
 
-class EstateMistaken(Mistaken):
+class InvalidEstate(InvalidInput):
     """The estate cannot be used; carries every mistake found in it."""
-
-    code = "estate-mistaken"
 
     def __init__(self, mistakes: Sequence[Mistake]) -> None:
         count = len(mistakes)
-        super().__init__(f"the estate has {count} mistake{'s' if count != 1 else ''}")
+        super().__init__(f"the estate has {count} mistake{'s' if count != 1 else ''}", code="estate-invalid")
         self.mistakes = tuple(mistakes)
 
 
 class LiveFailure(EnthesisError):
     """A live system could not be used."""
 
-    code = "live-failure"
-    exit_code = 3
+    exit_code: ClassVar[int] = 3
 
 
 class Unreachable(LiveFailure):
     """It did not answer, or not in time."""
 
-    code = "unreachable"
-
 
 class RightMissing(LiveFailure):
     """It refused what we asked for ourselves: our session has ended, or lacks a right."""
-
-    code = "right-missing"
 
 
 class UnexpectedAnswer(LiveFailure):
     """It answered something that is not understood."""
 
-    code = "unexpected-answer"
-
 
 class NotIssued(UnexpectedAnswer):
     """The issuer signs no statement like this one, so nobody can show it."""
-
-    code = "not-issued"
 
 
 class NotDecided(EnthesisError):
     """The question is past a bound on work, so it is answered neither way."""
 
-    code = "not-decided"
-    exit_code = 1
+    exit_code: ClassVar[int] = 1
 
 
 class MovedAway(EnthesisError):
     """The live side is no longer what a proposal was made for."""
 
-    code = "moved-away"
-    exit_code = 1
+    exit_code: ClassVar[int] = 1
 
 
 class StoppedPartWay(EnthesisError):
     """Some steps are done, the rest can be done by running the same again."""
 
-    code = "stopped-part-way"
-    exit_code = 4
+    exit_code: ClassVar[int] = 4
+
+
+class InnerError(EnthesisError):
+    """Raised in one part and handled by the part that called it; if one escapes, it is still a message with a code."""
+
+    inner_code: ClassVar[str]
+
+    def __init__(self, message: str) -> None:
+        super().__init__(message, code=self.inner_code)
+
+
+class InvalidAddress(InnerError, ValueError):
+    """An address or a pattern that is not well formed; the message says which part."""
+
+    inner_code = "address-invalid"
+
+
+class Undecided(InnerError):
+    """Past a bound on work; says which, so that the answer can be *not decided, because more than …*."""
+
+    inner_code = "not-decided"
+    exit_code: ClassVar[int] = 1

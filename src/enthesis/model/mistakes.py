@@ -37,7 +37,3 @@ class Mistake:
 def masked(text: str) -> str:
     """The text with whatever looks like a secret dotted out, as long as before, so that a caret still fits."""
     return _SECRET.sub(lambda found: "·" * len(found[0]), text)
-
-
-class AddressMistake(ValueError):
-    """An address or a pattern that is not well formed; the message says which part."""

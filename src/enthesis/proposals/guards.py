@@ -2,13 +2,13 @@
 
 from enthesis.chains.differences import Difference, Gain
 from enthesis.files.shapes import perhaps
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.verdicts.compiling import compile_estate
 
 
 def barred_gains(estate: Estate, found: Difference | None, barred: list[str]) -> list[Gain]:
-    """The gains that `'VERB,VERB PLACE'` bars; Mistaken where it names no known verb or place."""
+    """The gains that `'VERB,VERB PLACE'` bars; InvalidInput where it names no known verb or place."""
     if not barred or found is None:
         return []
     compiled = compile_estate(estate)
@@ -20,10 +20,12 @@ def barred_gains(estate: Estate, found: Difference | None, barred: list[str]) ->
         for verb in verbs:
             if verb not in known and verb != "*":
                 hint = perhaps(verb, known, "expected 'VERB,VERB PLACE'")
-                raise Mistaken(f"--fail-on-gain {text}: no verb is called {verb}", remedy=hint)
+                raise InvalidInput(f"--fail-on-gain {text}: no verb is called {verb}", code="verb-unknown", remedy=hint)
         if not compiled.exists(place):
             hint = perhaps(place, compiled.places.names, "expected 'VERB,VERB PLACE'")
-            raise Mistaken(f"--fail-on-gain {text}: nothing is called {place!r}", remedy=hint)
+            raise InvalidInput(
+                f"--fail-on-gain {text}: nothing is called {place!r}", code="address-unknown", remedy=hint
+            )
         at = compiled.chain_of(place)[0]
         out += [
             gain

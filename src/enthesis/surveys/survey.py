@@ -23,14 +23,17 @@ from enthesis.files.shapes import MISSING, Notes, time_from
 from enthesis.model.addresses import account_of, contains
 from enthesis.model.catalogue import Catalogue
 from enthesis.model.conditions import Glob
+from enthesis.model.errors import InnerError
 from enthesis.model.estate import Estate, Grant, Trust, boundary_of
 
 VERSION = 2  # 1 had words that were renamed since
 MAX_LINE = 4 * 1024 * 1024  # characters
 
 
-class SurveyMistaken(ValueError):
+class InvalidSurvey(InnerError, ValueError):
     """A file that is no survey, or a line of one that is not understood; the message says which."""
+
+    inner_code = "survey-invalid"
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,14 +81,14 @@ class _Collected:
 
 
 def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey:
-    """A survey from the lines of its file; SurveyMistaken with the line where one is not understood."""
+    """A survey from the lines of its file; InvalidSurvey with the line where one is not understood."""
     numbered = enumerate(lines, 1)
     header = _parsed(next(numbered, (1, ""))[1], name, 1)
     taken = time_from(header.get("taken"))
     if header.get("enthesis") != "survey" or taken is None:
-        raise SurveyMistaken(f"{name} is no survey: its first line is no header of one")
+        raise InvalidSurvey(f"{name} is no survey: its first line is no header of one")
     if header.get("version") != VERSION:
-        raise SurveyMistaken(f"{name} is a survey of version {header.get('version')} (expected {VERSION})")
+        raise InvalidSurvey(f"{name} is a survey of version {header.get('version')} (expected {VERSION})")
     into = _Collected()
     for number, line in numbered:
         if line.strip():
@@ -111,7 +114,7 @@ def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
     except (ValueError, RecursionError):
         value = None
     if not isinstance(value, dict):
-        raise SurveyMistaken(f"line {number} of {name} is no JSON object")
+        raise InvalidSurvey(f"line {number} of {name} is no JSON object")
     return value
 
 
@@ -128,21 +131,21 @@ def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> N
     elif record.get("end") is True:
         into.complete = record.get("complete") is True
     else:
-        raise SurveyMistaken(f"line {number} of {name} says nothing that is understood")
+        raise InvalidSurvey(f"line {number} of {name} says nothing that is understood")
 
 
 def _entry(record: dict[str, Any], name: str, number: int, into: _Collected) -> None:
     section = SECTIONS.get(record["section"])
     if section is None:
-        raise SurveyMistaken(f"line {number} of {name}: `{record['section']}` is no section of an estate")
+        raise InvalidSurvey(f"line {number} of {name}: `{record['section']}` is no section of an estate")
     key = section.key or ""
     rest = {field: value for field, value in record.items() if field not in ("section", "live", key)}
     if key and not isinstance(record.get(key), str):
-        raise SurveyMistaken(f"line {number} of {name}: this entry has no {key}")
+        raise InvalidSurvey(f"line {number} of {name}: this entry has no {key}")
     notes = Notes(name)
     value = section.record.read(tree_of(rest, number), notes, **({key: record[key]} if key else {}))
     if value is MISSING:
-        raise SurveyMistaken(f"line {number} of {name}: {notes.mistakes[0].message}")
+        raise InvalidSurvey(f"line {number} of {name}: {notes.mistakes[0].message}")
     if key:
         into.named.setdefault(record["section"], {}).setdefault(record[key], value)
     else:

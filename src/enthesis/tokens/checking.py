@@ -20,6 +20,8 @@ from joserfc.errors import JoseError
 from joserfc.jwk import ECKey, OKPKey, RSAKey
 from joserfc.jws import JWSRegistry
 
+from enthesis.model.errors import EnthesisError
+
 MAX_TOKEN = 16_384  # characters
 MAX_DEPTH = 16  # levels of lists and mappings in claims
 MAX_KEYS = 100  # keys of one issuer
@@ -41,12 +43,11 @@ PART = re.compile(rb"[A-Za-z0-9_-]*")
 PublicKey = RSAKey | ECKey | OKPKey
 
 
-class Refused(Exception):
+class Refused(EnthesisError):
     """The token is not to be believed; `code` is stable, and neither holds anything of it that was secret."""
 
     def __init__(self, code: str, why: str) -> None:
-        super().__init__(why)
-        self.code = code
+        super().__init__(why, code=code)
         self.why = why
 
 

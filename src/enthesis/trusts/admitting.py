@@ -12,8 +12,8 @@ from math import prod
 from enthesis.conditions.callers import EVERYBODY, NOBODY, Callers, Rooms, Shown, one_of, one_of_difference
 from enthesis.conditions.truth import Value, passes
 from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Want, solve
-from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, Not, Test
+from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer, Trust
 from enthesis.model.words import BEARERS
 from enthesis.verdicts.attributes import NEVER_SHOWN, claim_room, target_label

@@ -25,7 +25,6 @@ from enthesis.files.nodes import Node
 from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import flow_text
 from enthesis.model.addresses import account_of, contains
-from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import (
     After,
     AllOf,
@@ -39,6 +38,7 @@ from enthesis.model.conditions import (
     Test,
     literal_pattern,
 )
+from enthesis.model.errors import Undecided
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
 from enthesis.model.mistakes import Source
 from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN

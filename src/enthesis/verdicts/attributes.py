@@ -6,8 +6,8 @@ from enthesis.conditions.truth import Value
 from enthesis.conditions.values import EVERY_TYPE, Room, cells
 from enthesis.model.addresses import account_of, parse, service_account_subject
 from enthesis.model.conditions import Conditions
+from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Issuer
-from enthesis.model.mistakes import AddressMistake
 from enthesis.model.words import BEARERS
 from enthesis.verdicts.compiling import NONE, Compiled
 from enthesis.verdicts.questions import Question
@@ -95,7 +95,7 @@ def kind_name(compiled: Compiled, address: str) -> str | None:
     """The kind of thing at an address, declared or not."""
     try:
         return parse(address, compiled.catalogue).kind
-    except AddressMistake:
+    except InvalidAddress:
         return None
 
 

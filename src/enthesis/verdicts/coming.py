@@ -11,8 +11,8 @@ from dataclasses import dataclass
 from enthesis.conditions.patterns import literal, matcher, tokens, witness
 from enthesis.model.addresses import contains, parse
 from enthesis.model.conditions import Glob
+from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Estate, GroupRule, boundary_of
-from enthesis.model.mistakes import AddressMistake
 from enthesis.verdicts.tables import Tables
 
 ANY = "…"  # the end of a name that stands for any that nobody declared
@@ -149,6 +149,6 @@ def _fitting(tables: Tables, stem: str, name: tuple[str, ...], patterns: list[st
 def _is_place(tables: Tables, address: str) -> bool:
     try:
         parse(address, tables.head.catalogue)
-    except AddressMistake:
+    except InvalidAddress:
         return False
     return True

@@ -12,8 +12,8 @@ import numpy as np
 from enthesis.conditions.patterns import matcher
 from enthesis.model.addresses import parse, pool_of, standing_in
 from enthesis.model.conditions import Conditions, Equal, Glob, Test
+from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Ceiling, Estate, GroupRule, boundary_of
-from enthesis.model.mistakes import AddressMistake
 from enthesis.verdicts.arrays import Ints, once
 from enthesis.verdicts.coming import WORKLOADS, ToCome, members_to_come
 from enthesis.verdicts.tables import Raw, Tables, read_conditions, tables_of
@@ -180,7 +180,7 @@ class Compiled:
             return known
         try:
             found = parse(address, self.catalogue)
-        except AddressMistake:
+        except InvalidAddress:
             return NONE
         parent = self.place(found.parent) if found.parent else NONE
         kind = self.catalogue.kinds.get(found.kind)
@@ -449,7 +449,7 @@ class Compiled:
             return True
         try:
             place = parse(address, self.catalogue)
-        except AddressMistake:
+        except InvalidAddress:
             return False
         kind = self.catalogue.kinds.get(place.kind)
         parent = self.places.index.get(place.parent)
@@ -462,7 +462,7 @@ class Compiled:
             try:
                 above = standing_in(address, self.catalogue)
                 number = next((self.places.index[one] for one in above if one in self.places.index), NONE)
-            except AddressMistake:
+            except InvalidAddress:
                 return []
         return self.places.chain(number)
 

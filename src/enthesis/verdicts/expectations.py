@@ -8,8 +8,8 @@ from typing import Any
 
 from enthesis.conditions.values import ROOMS, Room, cells
 from enthesis.files.shapes import duration_text
-from enthesis.model.bounds import Undecided
 from enthesis.model.conditions import Test
+from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Journey
 from enthesis.verdicts.answers import REFUSED, Request, Verdict
 from enthesis.verdicts.compiling import Compiled

@@ -9,8 +9,9 @@ from enthesis.conditions.truth import Value, hold, passes
 from enthesis.files.shapes import duration_text, nearest, time_text
 from enthesis.model.addresses import account_of, article, parse
 from enthesis.model.conditions import Conditions, Glob
+from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Hop
-from enthesis.model.mistakes import AddressMistake, Source
+from enthesis.model.mistakes import Source
 from enthesis.model.words import BEARERS, RUNNING, STEPS
 from enthesis.verdicts.answers import (
     ALLOWED,
@@ -259,7 +260,7 @@ class _Chain:
             if kind is not None and kind.leaf and not compiled.exists(place.parent):
                 rest = address[len(place.parent) :]
                 return tuple(one + rest for one in self._close(place.parent) if compiled.exists(one + rest))
-        except AddressMistake:
+        except InvalidAddress:
             pass
         account, last = account_of(address), address.rsplit("/", 1)[-1]
         names = compiled.tables.identities if identities else compiled.places.names

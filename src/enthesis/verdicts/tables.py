@@ -9,6 +9,7 @@ from enthesis.files.sections import FREE_CLAIMS, SECTIONS
 from enthesis.files.shapes import MISSING, Notes, duration_from, time_from
 from enthesis.model import estate as m
 from enthesis.model.conditions import Conditions, Glob
+from enthesis.model.errors import InnerError
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.mistakes import Source
 from enthesis.model.words import SHOWN_IN
@@ -18,8 +19,10 @@ Raw = Conditions | Mapping[str, Any]
 """Conditions, or the plain data of them that is read when it is first needed."""
 
 
-class RecordMistaken(ValueError):
+class InvalidRecord(InnerError, ValueError):
     """A record of a survey or of a generated estate is not one of its section; carries the number of its line."""
+
+    inner_code = "record-invalid"
 
 
 @dataclass(slots=True)
@@ -95,13 +98,13 @@ class Tables:
 
 
 def read_conditions(raw: Raw, *, free: bool = False) -> Conditions:
-    """Conditions from whichever form a column keeps them in; RecordMistaken where they are none."""
+    """Conditions from whichever form a column keeps them in; InvalidRecord where they are none."""
     if isinstance(raw, tuple):
         return raw
     notes = Notes("")
     read = (FREE_CLAIMS if free else ConditionsShape()).read(tree_of(raw), notes)
     if read is MISSING:
-        raise RecordMistaken(notes.mistakes[0].message)
+        raise InvalidRecord(notes.mistakes[0].message)
     found: Conditions = read
     return found
 
@@ -168,7 +171,7 @@ def tables_from(records: Iterable[Mapping[str, Any]], head: Estate, *, file: str
     """The columns of an estate given as records, one a statement, in any order; `head` gives the catalogue and name.
 
     A record is an entry of its section as it stands in a file, with `section`, and `name` or `address` where the
-    section has names. Each is looked at once; nothing is kept of it but its columns. RecordMistaken says which line
+    section has names. Each is looked at once; nothing is kept of it but its columns. InvalidRecord says which line
     is no such record. That the names in it are known is not checked here: what is unknown refuses at *names*.
     """
     tables = Tables(replace(head, trusts=(), grants=()), file=file)
@@ -192,7 +195,7 @@ def tables_from(records: Iterable[Mapping[str, Any]], head: Estate, *, file: str
             else:
                 _small(section, record, number, file, small, lists)
         except (KeyError, TypeError, AttributeError, ValueError) as fault:
-            raise RecordMistaken(f"{file}:{number}: this record is not understood ({fault})") from fault
+            raise InvalidRecord(f"{file}:{number}: this record is not understood ({fault})") from fault
     tables.lines = lines
     kinds = small.get("kinds", {})
     catalogue = head.catalogue.extended(kinds.values())

@@ -138,7 +138,7 @@ class AdministeredCluster(LiveCluster):
             if said.get("name") == role and (one["metadata"].get("annotations") or {}).get(MARK) == step.mark:
                 allows: Mapping[str, Any] = said["allows"]
                 return allows
-        raise MovedAway(f"{self.name} has no role {role} any more", remedy="propose again")
+        raise MovedAway(f"{self.name} has no role {role} any more", code="gone-meanwhile", remedy="propose again")
 
     def _put(self, path: str, wanted: dict[str, Any], step: Step) -> dict[str, Any]:
         """Makes an object, or changes the one that we made; anything else of that name is left alone."""
@@ -148,9 +148,13 @@ class AdministeredCluster(LiveCluster):
             return self._done(self._asked("POST", path, self.cluster.token, wanted), 201, step)
         there = self._read(found, 200)["metadata"]
         if not _is_ours(there) or (there.get("annotations") or {}).get(MARK) != step.mark:
-            raise MovedAway(f"{self.name} has something called {name} that is not ours", remedy="propose again")
+            raise MovedAway(
+                f"{self.name} has something called {name} that is not ours", code="name-taken", remedy="propose again"
+            )
         if step.etag is not None and step.id == there["uid"] and there["resourceVersion"] != step.etag:
-            raise MovedAway(f"meanwhile somebody else changed {step.sentence}", remedy="propose again")
+            raise MovedAway(
+                f"meanwhile somebody else changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
+            )
         wanted["metadata"]["resourceVersion"] = there["resourceVersion"]
         return self._done(self._asked("PUT", f"{path}/{quote(name)}", self.cluster.token, wanted), 200, step)
 
@@ -172,11 +176,13 @@ class AdministeredCluster(LiveCluster):
 
     def _done(self, answer: Answer, status: int, step: Step) -> dict[str, Any]:
         if answer.status == 409:
-            raise MovedAway(f"meanwhile somebody else changed {step.sentence}", remedy="propose again")
+            raise MovedAway(
+                f"meanwhile somebody else changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
+            )
         if answer.status in (401, 403):
-            raise RightMissing(f"{self.name} refused us: {said_by(answer)}")
+            raise RightMissing(f"{self.name} refused us: {said_by(answer)}", code="right-missing")
         if answer.status != status:
-            raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}")
+            raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}", code="answer-unexpected")
         return answer.json(self.name)
 
 

@@ -17,7 +17,7 @@ from typing import Any
 
 import yaml
 
-from enthesis.model.errors import Mistaken, Unreachable
+from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.ports import Secret
 
 MAX_FILE = 1024 * 1024  # bytes
@@ -36,27 +36,29 @@ class Access:
 
 
 def from_kubeconfig(path: Path, context: str | None = None) -> Access:
-    """What a kubeconfig says of one of its contexts, or of the current one; Mistaken where it does not say enough."""
+    """What a kubeconfig says of one of its contexts, or of the current one; InvalidInput where it says too little."""
     try:
         data = path.read_bytes()[: MAX_FILE + 1]
         read = yaml.safe_load(data) if len(data) <= MAX_FILE else None
     except OSError as fault:
-        raise Mistaken(f"{path} cannot be read: {fault.strerror}") from None
+        raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
     except (yaml.YAMLError, RecursionError):
-        raise Mistaken(f"{path} is not YAML") from None
+        raise InvalidInput(f"{path} is not YAML", code="kubeconfig-invalid") from None
     if not isinstance(read, dict):
-        raise Mistaken(f"{path} is no kubeconfig")
+        raise InvalidInput(f"{path} is no kubeconfig", code="kubeconfig-invalid")
     name = context or read.get("current-context")
     chosen = _named(read, "contexts", name, path).get("context")
     if not isinstance(chosen, dict):
-        raise Mistaken(f"the context {name} in {path} says nothing")
+        raise InvalidInput(f"the context {name} in {path} says nothing", code="kubeconfig-incomplete")
     cluster = _named(read, "clusters", chosen.get("cluster"), path).get("cluster")
     user = _named(read, "users", chosen.get("user"), path).get("user") if chosen.get("user") else {}
     if not isinstance(cluster, dict) or not isinstance(cluster.get("server"), str):
-        raise Mistaken(f"the cluster of the context {name} in {path} has no server")
+        raise InvalidInput(f"the cluster of the context {name} in {path} has no server", code="kubeconfig-incomplete")
     if cluster.get("insecure-skip-tls-verify"):
         remedy = "give its certificate-authority instead"
-        raise Mistaken(f"{path} asks not to check whether the cluster is the right one", remedy=remedy)
+        raise InvalidInput(
+            f"{path} asks not to check whether the cluster is the right one", code="kubeconfig-unchecked", remedy=remedy
+        )
     user = user if isinstance(user, dict) else {}
     tls = _context(cluster, path)
     token = _token(user, path)
@@ -83,7 +85,11 @@ def _named(read: Mapping[str, Any], section: str, name: Any, path: Path) -> Mapp
         if isinstance(one, dict) and one.get("name") == name and name is not None:
             return one
     known = ", ".join(str(one.get("name")) for one in listed or () if isinstance(one, dict)) if listed else ""
-    raise Mistaken(f"{path} has no {section[:-1]} called {name}", remedy=f"known: {known}" if known else "")
+    raise InvalidInput(
+        f"{path} has no {section[:-1]} called {name}",
+        code="kubeconfig-incomplete",
+        remedy=f"known: {known}" if known else "",
+    )
 
 
 def _context(cluster: Mapping[str, Any], path: Path) -> ssl.SSLContext:
@@ -93,7 +99,9 @@ def _context(cluster: Mapping[str, Any], path: Path) -> ssl.SSLContext:
             return ssl.create_default_context(cadata=base64.b64decode(data, validate=True).decode())
         return ssl.create_default_context(cafile=str(path.parent / file) if file else None)
     except (OSError, ValueError) as fault:
-        raise Mistaken(f"the certificate-authority in {path} cannot be used: {fault}") from None
+        raise InvalidInput(
+            f"the certificate-authority in {path} cannot be used: {fault}", code="kubeconfig-incomplete"
+        ) from None
 
 
 def _authority(cluster: Mapping[str, Any], path: Path) -> str:
@@ -109,7 +117,9 @@ def _token(user: Mapping[str, Any], path: Path) -> Secret | None:
         try:
             return Secret((path.parent / user["tokenFile"]).read_text(encoding="utf-8").strip())
         except OSError as fault:
-            raise Mistaken(f"the tokenFile in {path} cannot be read: {fault.strerror}") from None
+            raise InvalidInput(
+                f"the tokenFile in {path} cannot be read: {fault.strerror}", code="client-key-unusable"
+            ) from None
     if isinstance(user.get("exec"), dict):
         return _from_command(user["exec"], path)
     return None
@@ -128,7 +138,9 @@ def _from_command(entry: Mapping[str, Any], path: Path) -> Secret:
         )
         token = json.loads(done.stdout)["status"]["token"]
     except (OSError, subprocess.SubprocessError, ValueError, KeyError, TypeError):
-        raise Unreachable(f"the command {command[0]} that {path} names gave no credential") from None
+        raise Unreachable(
+            f"the command {command[0]} that {path} names gave no credential", code="kubeconfig-command-failed"
+        ) from None
     return Secret(str(token))
 
 
@@ -149,4 +161,6 @@ def _certificate(user: Mapping[str, Any], path: Path, tls: ssl.SSLContext) -> No
             try:
                 tls.load_cert_chain(files[0], files[1])
             except (OSError, ValueError) as fault:
-                raise Mistaken(f"the client certificate in {path} cannot be used: {fault}") from None
+                raise InvalidInput(
+                    f"the client certificate in {path} cannot be used: {fault}", code="kubeconfig-incomplete"
+                ) from None

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from enthesis.connectors.cluster.using import LiveCluster
-from enthesis.model.errors import Mistaken
+from enthesis.model.errors import InvalidInput
 from enthesis.ports import Credential
 
 ASKED_BY = "KUBERNETES_EXEC_INFO"  # the environment variable in which a client says what it asks for
@@ -47,14 +47,16 @@ def lent_kubeconfig(cluster: LiveCluster, identity: str, words: Sequence[str]) -
 
 
 def version_asked(said: str) -> str:
-    """The version in which a client asks; Mistaken where no client does, so that no token is shown to anybody else."""
+    """The version in which a client asks; InvalidInput where none does, so that no token is shown otherwise."""
     try:
         version = str(json.loads(said)["apiVersion"])
     except (ValueError, KeyError, TypeError):
         remedy = "use the kubeconfig with a client; it asks here by itself"
-        raise Mistaken("no client asks for this token, and it is not shown otherwise", remedy=remedy) from None
+        raise InvalidInput(
+            "no client asks for this token, and it is not shown otherwise", code="token-not-shown", remedy=remedy
+        ) from None
     if version not in VERSIONS:
-        raise Mistaken(f"a client asks in a version that is not known: {version}")
+        raise InvalidInput(f"a client asks in a version that is not known: {version}", code="client-version-unknown")
     return version
 
 

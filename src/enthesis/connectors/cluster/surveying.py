@@ -65,7 +65,9 @@ class Cluster:
         try:
             yield from _Reading(self, step, but).records()
         except (KeyError, TypeError, AttributeError) as fault:  # an object that has not the shape of its kind
-            raise UnexpectedAnswer(f"{self.client.who} answered an object that is not understood: {fault}") from None
+            raise UnexpectedAnswer(
+                f"{self.client.who} answered an object that is not understood: {fault}", code="answer-not-understood"
+            ) from None
 
     def items(self, path: str, *, accept: str = "application/json", query: str = "") -> Iterator[dict[str, Any]]:
         """The objects of a list, page by page. RightMissing where we may not list them."""
@@ -75,7 +77,9 @@ class Cluster:
             body = self.got(f"{path}?{paging}{'&' if query else ''}{query}", accept=accept)
             listed = body.get("items")
             if not isinstance(listed, list) or not all(map(_is_object, listed)):
-                raise UnexpectedAnswer(f"{self.client.who} answered a list without items at {path}")
+                raise UnexpectedAnswer(
+                    f"{self.client.who} answered a list without items at {path}", code="answer-not-understood"
+                )
             yield from listed
             following = (body.get("metadata") or {}).get("continue") or ""
             if not following:
@@ -85,7 +89,9 @@ class Cluster:
         """The JSON object at a path."""
         answer = self.client.ask("GET", path, bearer=self.token, headers={"Accept": accept})
         if answer.status in (401, 403):
-            raise RightMissing(f"{self.client.who} refused us: {_status(answer.content) or problem_said(answer)}")
+            raise RightMissing(
+                f"{self.client.who} refused us: {_status(answer.content) or problem_said(answer)}", code="right-missing"
+            )
         return self.client.expect(answer, 200).json(self.client.who)
 
 

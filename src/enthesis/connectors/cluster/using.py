@@ -13,7 +13,7 @@ from urllib.parse import quote, urlencode
 from enthesis.connectors.cluster.resources import OWN_KINDS, VERBS
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Answer, problem_said, understood
-from enthesis.model.errors import Mistaken, NotIssued, RightMissing, UnexpectedAnswer
+from enthesis.model.errors import InvalidInput, NotIssued, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.ports import Asked, Credential, Done, Refusal, Secret
 
@@ -68,7 +68,9 @@ class LiveCluster:
     ) -> Credential | Refusal:
         """A token of a service account: bound to a workload that runs as it, or as somebody who may request it."""
         if narrowed is not None:
-            raise Mistaken(f"{self.name} cannot narrow the tokens of its service accounts")
+            raise InvalidInput(
+                f"{self.name} cannot narrow the tokens of its service accounts", code="narrowing-not-known"
+            )
         namespace, name = self.account(identity)
         spec: dict[str, Any] = {"audiences": [self.cluster.url], "expirationSeconds": int(LIFE.total_seconds())}
         bearer = self.cluster.token
@@ -99,7 +101,7 @@ class LiveCluster:
         spec = {"audiences": [self.cluster.url], "expirationSeconds": int(max(life, LIFE).total_seconds())}
         answer = self._requested(namespace, name, spec, self.cluster.token)
         if answer.status == 404:
-            raise NotIssued(f"{self.name} has no service account {name} in {namespace}")
+            raise NotIssued(f"{self.name} has no service account {name} in {namespace}", code="not-issued")
         credential = self._token(answer, "token")
         return credential, str(answer.json(self.name)["status"]["expirationTimestamp"])
 
@@ -110,15 +112,17 @@ class LiveCluster:
         parts = subject.removeprefix(SUBJECT).split(":") if isinstance(subject, str) else []
         others = [name for name, value in claims.items() if name not in ("sub", "aud") and value is not None]
         if not isinstance(subject, str) or not subject.startswith(SUBJECT) or len(parts) != 2 or others:
-            raise NotIssued(f"{self.name} issues tokens of its service accounts only, with its own claims")
+            raise NotIssued(
+                f"{self.name} issues tokens of its service accounts only, with its own claims", code="not-issued"
+            )
         audience = claims.get("aud")
         audiences = list(audience) if isinstance(audience, tuple) else [audience] if audience else [self.cluster.url]
         spec = {"audiences": audiences, "expirationSeconds": int(LIFE.total_seconds())}
         if not all(parts) or "/" in subject:
-            raise NotIssued(f"{self.name} has no such service account")
+            raise NotIssued(f"{self.name} has no such service account", code="not-issued")
         answer = self._requested(parts[0], parts[1], spec, self.cluster.token)
         if answer.status in (404, 422):
-            raise NotIssued(f"{self.name} issues no such token: {said_by(answer)}")
+            raise NotIssued(f"{self.name} issues no such token: {said_by(answer)}", code="not-issued")
         return self._token(answer, "token")
 
     def _requested(self, namespace: str, name: str, spec: Mapping[str, Any], bearer: Secret | None) -> Answer:
@@ -131,7 +135,7 @@ class LiveCluster:
         token = status.get("token") if isinstance(status, dict) else None
         spec = answer.json(self.name).get("spec") or {}
         if not isinstance(token, str):
-            raise UnexpectedAnswer(f"{self.name} answered a token request without a token")
+            raise UnexpectedAnswer(f"{self.name} answered a token request without a token", code="answer-without-token")
         return Credential(Secret(token), form, timedelta(seconds=int(spec.get("expirationSeconds") or 0)))
 
     # -- attempt ---------------------------------------------------------------------------------------------
@@ -147,16 +151,19 @@ class LiveCluster:
         refused = answer.status in (401, 403)
         if review == refused:
             said = "would allow" if review else "would refuse"
-            raise UnexpectedAnswer(f"the review of {self.name} {said} it, and trying it ended with {answer.status}")
+            raise UnexpectedAnswer(
+                f"the review of {self.name} {said} it, and trying it ended with {answer.status}",
+                code="answer-contradicts",
+            )
         if refused:
             return Refusal(("session",) if answer.status == 401 else ("target-side",), said_by(answer))
         if answer.status >= 500:
-            raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}")
+            raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}", code="answer-unexpected")
         how = "read" if METHODS[wanted.verb] == "GET" else "tried as a dry run"
         return Done(f"{how}; the cluster's own review says the same")
 
     def wanted(self, attempt: Attempt) -> Wanted:
-        """An attempt in the cluster's words; Mistaken where it has none."""
+        """An attempt in the cluster's words; InvalidInput where it has none."""
         namespace, kind, name = self._place(attempt.target)
         verb, resource, group = "", "", ""
         if (kind, attempt.verb) in STANDING_FOR:
@@ -168,14 +175,16 @@ class LiveCluster:
             resource = RESOURCES.get(base, plural) + (f"/{sub}" if sub else "")
             group = "" if base in RESOURCES else group
         if verb not in METHODS:
-            raise Mistaken(f"{attempt.verb} on a {kind} is nothing that a cluster can be asked to do")
+            raise InvalidInput(
+                f"{attempt.verb} on a {kind} is nothing that a cluster can be asked to do", code="verb-not-of-cluster"
+            )
         return Wanted(verb, group, resource, namespace, name)
 
     def _place(self, address: str) -> tuple[str, str, str]:
         """Namespace, kind and name of a place in this cluster."""
         parts = address.removeprefix(f"{self.name}/").split("/")
         if not address.startswith(f"{self.name}/") or len(parts) < 2:
-            raise Mistaken(f"{address} is nothing in {self.name}")
+            raise InvalidInput(f"{address} is nothing in {self.name}", code="address-not-of-cluster")
         if parts[0] != "namespace":
             return "", parts[0], "/".join(parts[1:])
         if len(parts) == 2:
@@ -183,10 +192,10 @@ class LiveCluster:
         return parts[1], parts[2], "/".join(parts[3:])
 
     def account(self, identity: str) -> tuple[str, str]:
-        """Namespace and name of a service account; Mistaken where the address is none."""
+        """Namespace and name of a service account; InvalidInput where the address is none."""
         namespace, kind, name = self._place(identity)
         if kind != "identity" or not namespace:
-            raise Mistaken(f"{identity} is no service account of {self.name}")
+            raise InvalidInput(f"{identity} is no service account of {self.name}", code="service-account-invalid")
         return namespace, name
 
     def _reviewed(self, bearer: Secret, wanted: Wanted) -> bool | Refusal:
@@ -222,9 +231,9 @@ class LiveCluster:
 
     def _read(self, answer: Answer, status: int) -> dict[str, Any]:
         if answer.status in (401, 403):
-            raise RightMissing(f"{self.name} refused us: {said_by(answer)}")
+            raise RightMissing(f"{self.name} refused us: {said_by(answer)}", code="right-missing")
         if answer.status != status:
-            raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}")
+            raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}", code="answer-unexpected")
         return answer.json(self.name)
 
 

@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 from enthesis.connectors.cluster.resources import OWN_KINDS, RBAC, VERBS
+from enthesis.model.errors import InnerError
 
 MADE_BY, OURS = "app.kubernetes.io/managed-by", "enthesis"
 MARK, STATEMENT = "enthesis.example/estate", "enthesis.example/statement"
@@ -31,8 +32,10 @@ Body = Mapping[str, Any]
 Rule = dict[str, Any]
 
 
-class CannotHold(ValueError):
+class CannotHold(InnerError, ValueError):
     """A statement that a cluster has no words for; the message says why."""
+
+    inner_code = "statement-not-held"
 
 
 def rules_for(allows: Mapping[str, Any]) -> list[Rule]:

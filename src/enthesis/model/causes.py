@@ -1,0 +1,240 @@
+"""Every cause of an error, by its code: what it means, and how to fix it. `docs/errors.md` is this table."""
+
+from typing import NamedTuple
+
+
+class Cause(NamedTuple):
+    """A cause: what is wrong, and what to do about it."""
+
+    what: str
+    fix: str
+
+
+CAUSES = {
+    # the request
+    "argument-missing": Cause("An argument that the command needs is missing.", "Give it; `--help` shows the form."),
+    "option-invalid": Cause("The value of an option has the wrong form.", "Write it as the message says."),
+    "options-conflict": Cause(
+        "Two options exclude each other, or one needs another.", "Leave one out, or add the other."
+    ),
+    "renamed": Cause("A command, an option or a word was renamed.", "Use the new name; see upgrading."),
+    "nobody-to-ask": Cause(
+        "The command asks before it acts, and no terminal is attached.", "Give --yes, or the values."
+    ),
+    "duration-invalid": Cause("A duration has the wrong form.", "Write it like 15m, 8h or 30d."),
+    "time-invalid": Cause("A time has the wrong form.", "Write it like 2027-01-31T12:00:00Z."),
+    "end-past": Cause("The end of a credential is in the past.", "Give a later end."),
+    "end-too-late": Cause("A credential would live longer than is allowed here.", "Give an earlier end."),
+    "name-invalid": Cause("A name has characters that a name cannot have.", "Use letters, digits, `-`, `_` and `.`."),
+    "address-invalid": Cause("An address or a pattern is not well formed.", "Write it as the message says."),
+    "claim-invalid": Cause("A claim is not one that the issuer signs, or has the wrong type.", "Correct the claim."),
+    "meant-invalid": Cause("The conditions of --meant cannot be read.", "Write them as in an estate."),
+    "hop-invalid": Cause(
+        "A hop leads onto something that runs no code.", "Name an identity, host, pool, function or workload."
+    ),
+    # names
+    "address-unknown": Cause("No such address in the estate.", "Use one of the near names, or describe it."),
+    "identity-unknown": Cause("No such identity.", "Use one of the near names, or describe it."),
+    "issuer-unknown": Cause("No such issuer.", "Use one of the near names, or describe it."),
+    "issuer-without-url": Cause("The issuer has no url.", "Add `url` to the issuer."),
+    "claims-without-issuer": Cause("Claims were given for something that is no issuer.", "Name an issuer with --from."),
+    "trust-unknown": Cause("No such trust or identity.", "Use one of the near names."),
+    "trust-missing": Cause("The identity has no trust, so it cannot be taken on.", "Add a trust."),
+    "journey-unknown": Cause("No such journey.", "Use one of the near names."),
+    "journey-without-hop": Cause(
+        "The journey attempts something before it takes on what it runs as.", "Add `through`."
+    ),
+    "journey-context-not-now": Cause(
+        "The journey is about a context that cannot be tried now.", "Use `enthesis check`."
+    ),
+    "verb-unknown": Cause("No such verb.", "Use one of the near names."),
+    "cluster-unknown": Cause("No such cluster in the estate.", "Add it to `resources`."),
+    "credential-unknown": Cause("No such credential.", "`enthesis credential` lists them."),
+    "credential-ambiguous": Cause("Several credentials have this name.", "Add --of and --at."),
+    "form-unknown": Cause("No such form of credential.", "Use one that the message lists."),
+    "card-unknown": Cause("No such address, role, credential or pipeline access.", "Use one of the near names."),
+    "twin-unknown": Cause("The original of a twin is not an account or identity.", "Name one of the estate."),
+    "twin-exists": Cause("The estate already has something of this name.", "Choose another name."),
+    "pattern-unknown": Cause("No such pattern.", "`enthesis start --list` lists them."),
+    "pattern-name-unknown": Cause("The pattern has no such name.", "`enthesis start --list` shows its names."),
+    "chapter-unknown": Cause("No such chapter.", "`enthesis demo --list` lists them."),
+    "remedy-unknown": Cause("There is no remedy of this number.", "Run `trace` again and count."),
+    "remedy-changes-nothing": Cause("The remedy changes the question, not the estate.", "Ask as it says."),
+    "party-unknown": Cause("No such organisation or account in the lab.", "Use one of the near names."),
+    "connector-unknown": Cause("No connector of this name is installed.", "Install its package."),
+    "service-account-invalid": Cause(
+        "This is no address of a cluster's service account.", "Write it as the message says."
+    ),
+    "samples-differ": Cause("Sample tokens come from different issuers.", "Give samples of one issuer at a time."),
+    "pipeline-access-closed": Cause("A pipeline access has no condition, so no run may use it.", "Add `admits`."),
+    "provider-ambiguous": Cause("The identity is known at several providers, or at none.", "Add --at."),
+    "credentials-not-made": Cause("What keeps the identity makes no credentials.", "Use a keyless way."),
+    # files
+    "file-unreadable": Cause("A file cannot be read.", "Check its name and its permissions."),
+    "file-unwritable": Cause("A file cannot be written.", "Check the folder, its permissions and the free space."),
+    "file-not-text": Cause("A file is not UTF-8 text.", "Save it as UTF-8."),
+    "file-unparsable": Cause("A file is not valid YAML or JSON.", "Correct it at the line that the message names."),
+    "file-exists": Cause("The file is there already and is not overwritten.", "Name another file."),
+    "file-in-estate": Cause(
+        "The file would be read as part of an estate.", "Write it elsewhere, or list it under `ignore`."
+    ),
+    "file-not-editable": Cause("A file is written in a way that this edit cannot keep.", "Edit it by hand."),
+    "edit-differs": Cause("After the edit the files would not say what was meant.", "Edit them by hand."),
+    "folder-not-empty": Cause("The folder is not empty.", "Name a fresh folder."),
+    "folder-unusable": Cause("The folder cannot be used.", "Check its permissions."),
+    "folder-not-private": Cause(
+        "Others can use the folder, so no secret is kept there.", "Make it yours alone (0700)."
+    ),
+    "estate-missing": Cause("There is no `estate.yaml` here or above.", "Name the folder with --estate."),
+    "estate-invalid": Cause("The estate has errors; each is listed with its own code and line.", "Correct each."),
+    "estate-inside-estate": Cause("The folder is part of another estate.", "Name a folder outside of it."),
+    "estate-needed": Cause("What was asked needs an estate, and none is here.", "Name the folder with --estate."),
+    "revision-unknown": Cause("Neither a folder with an estate nor a git revision.", "Name one of both."),
+    "revision-without-estate": Cause("There was no estate in this folder at that revision.", "Name a later revision."),
+    "git-missing": Cause("git is not installed.", "Install it, or name a folder."),
+    "git-timeout": Cause("git did not answer in time.", "Run git by itself to see why."),
+    "survey-invalid": Cause("The file is not a survey of this version.", "`enthesis survey --out FILE` makes one."),
+    "record-invalid": Cause("A record of a survey does not fit its section.", "Survey again."),
+    "proposal-invalid": Cause(
+        "The file is not a proposal of this version.", "`enthesis propose --out FILE` makes one."
+    ),
+    "proposal-of-another-estate": Cause("The proposal was made for another estate.", "Propose for this one."),
+    "credential-file-invalid": Cause("The file is not one of a keyed credential.", "Write id, form and value as JSON."),
+    "client-file-invalid": Cause(
+        "The file does not describe a registered client.", "Write client_id and its key or secret."
+    ),
+    "client-key-unusable": Cause("A key or token file that another file names cannot be used.", "Correct that file."),
+    "kubeconfig-invalid": Cause("The file is not a kubeconfig.", "Name another with --kubeconfig."),
+    "kubeconfig-incomplete": Cause(
+        "The kubeconfig lacks something, or it cannot be used.", "Correct it, or name a context."
+    ),
+    "kubeconfig-unchecked": Cause(
+        "The kubeconfig says not to check the cluster's certificate.", "Give its authority instead."
+    ),
+    "kubeconfig-command-failed": Cause("The command that a kubeconfig names gave no credential.", "Run it by itself."),
+    "adoption-impossible": Cause("What is in the cluster cannot be described without errors.", "See the message."),
+    "statement-not-held": Cause("The live system has no words for a statement.", "Change it as the message says."),
+    # tokens and credentials
+    "token-missing": Cause(
+        "There is no signed token in the file.", "Give one of three parts joined by dots (RFC 7515)."
+    ),
+    "token-unreadable": Cause("The token cannot be read.", "The message says which part is wrong."),
+    "token-not-shown": Cause("A token is given only to a client that asks for it.", "Use the written kubeconfig."),
+    "value-on-terminal": Cause("The value of a credential is not shown on a terminal.", "Use --into or --descriptor."),
+    "credential-exists": Cause("The provider has a credential of this name already.", "Choose another name."),
+    "credential-not-shown": Cause("The provider made a credential and did not show it.", "Revoke it there."),
+    "keys-unusable": Cause(
+        "The published keys of an issuer cannot be used.", "The message says which rule they break."
+    ),
+    "client-version-unknown": Cause("A client asks in a version that is not known.", "Update one of both."),
+    "program-not-run": Cause("The program cannot be run.", "Check its name and its permissions."),
+    "session-not-renewed": Cause("The identity cannot be taken on any more.", "`enthesis trace` says why."),
+    # sign-in
+    "sign-in-not-agreed": Cause("No person agreed to the sign-in in time.", "Sign in again."),
+    "sign-in-refused": Cause("The directory refused the sign-in.", "The message has its reason."),
+    "sign-in-not-waiting": Cause("No sign-in waits for agreement.", "Start one: `enthesis sign-in`."),
+    "sign-out-incomplete": Cause(
+        "A sign-in could not be ended at its directory.", "It ends by itself within eight hours."
+    ),
+    "directory-unknown": Cause("No directory is known where people sign in.", "Add `directory` to the organisation."),
+    "directory-ambiguous": Cause("There are several directories.", "Add --organisation."),
+    # live systems
+    "lab-not-running": Cause("No lab runs for this estate.", "`enthesis lab start`."),
+    "lab-failed": Cause("The lab could not be started or stopped.", "The message has the last lines of its log."),
+    "lab-service-unknown": Cause("The lab has no such service.", "`enthesis lab status` lists them."),
+    "lab-directory-missing": Cause("The lab has no directory of this organisation.", "Describe people in the estate."),
+    "metadata-service-missing": Cause("There is no metadata service here.", "Name a host that runs as something."),
+    "cluster-access-unknown": Cause("Nothing says how the cluster is reached.", "Name a kubeconfig with --kubeconfig."),
+    "system-not-connected": Cause(
+        "A live system that this needs is not connected.", "Start a lab, or give its url or file."
+    ),
+    "administrator-session-missing": Cause(
+        "No administrator's session is at hand.", "`enthesis lab start` renews them."
+    ),
+    "right-missing": Cause("The live system refused us.", "Get the right that the message names."),
+    "unreachable": Cause("The live system cannot be reached.", "Check its url and the network."),
+    "timeout": Cause("The live system did not answer in time.", "Try again."),
+    "not-https": Cause("The url is neither https nor loopback.", "Use https."),
+    "url-invalid": Cause("The url is not well formed.", "Correct it in the estate."),
+    "answer-unexpected": Cause("The live system answered with an unexpected status.", "The message has what it said."),
+    "answer-not-understood": Cause(
+        "The answer is not in the expected form.", "Check that the url is of such a service."
+    ),
+    "answer-incomplete": Cause(
+        "The answer lacks something that it must have.", "Check that the url is of such a service."
+    ),
+    "answer-without-token": Cause("The answer has no token, or not how long it lives.", "Check the server's settings."),
+    "answer-too-large": Cause("The answer is larger than is read.", "Ask for less."),
+    "answer-leads-elsewhere": Cause(
+        "The answer names an address on another service.", "It is not followed; check the server."
+    ),
+    "answer-contradicts": Cause("Two answers of the live system contradict each other.", "Try again; report it there."),
+    "identity-of-server-wrong": Cause("The server says that it is another one.", "Correct the url in the estate."),
+    "endpoint-missing": Cause("The server does not offer what this needs.", "Check its discovery document."),
+    "client-method-not-offered": Cause(
+        "The server offers no way that this client can use.", "Register the client otherwise."
+    ),
+    "not-issued": Cause("The issuer signs no such statement.", "Ask for claims that it signs."),
+    "narrowing-not-known": Cause("How this service narrows a session is not known.", "Leave `narrowed` out."),
+    "keyed-sign-in-not-known": Cause("How this service takes keyed credentials is not known.", "Use a keyless origin."),
+    "not-possible-by-token-endpoint": Cause(
+        "Only the token endpoint of the service is known.", "Use a connector for it."
+    ),
+    "verb-not-of-cluster": Cause("A cluster cannot be asked to do this.", "Use a verb of its resources."),
+    "address-not-of-cluster": Cause("The address is not in this cluster.", "Correct the address."),
+    "run-not-started": Cause("The provider did not run the program.", "The message has its reason."),
+    "proof-impossible": Cause("This cannot be tried for real.", "Use `enthesis check`."),
+    "proof-without-control": Cause(
+        "The admitted caller is refused, so a refusal proves nothing.", "Make the journey work first."
+    ),
+    "time-not-movable": Cause("The clock of this system cannot be moved.", "Try expiry at a lab."),
+    # change
+    "live-side-changed": Cause("The live side is no longer what was proposed for.", "Propose again."),
+    "changed-meanwhile": Cause("Another person or program changed a statement meanwhile.", "Propose again."),
+    "gone-meanwhile": Cause("Something that a step needs is gone.", "Propose again."),
+    "name-taken": Cause("Something that is not ours has the name.", "Choose another name, or adopt it."),
+    "stopped-part-way": Cause("Some steps are done, the rest are not.", "Run the same again."),
+    "not-decided": Cause("The question is past a bound on work.", "Ask about less at once."),
+    "fault-of-ours": Cause("A fault of Enthesis itself.", "Run again with --debug and report the traceback."),
+}
+
+IN_ESTATE = {
+    "unreadable-file": Cause("A file cannot be parsed.", "Correct the syntax at that place."),
+    "no-estate": Cause("The folder has no `estate.yaml`.", "Add one with `estate: NAME`."),
+    "not-an-estate-file": Cause("A file has no section of an estate.", "Move it, or list it under `ignore`."),
+    "renamed": Cause("A word was renamed.", "`enthesis check --rename-old` rewrites it."),
+    "unknown-section": Cause("No such section.", "Use one of those listed."),
+    "unknown-field": Cause("No such field in this entry.", "Use one of those listed."),
+    "unknown-word": Cause("No such value for this field.", "Use one of those listed."),
+    "unknown-name": Cause("The name is not defined in the estate.", "Define it, or use a near name."),
+    "unknown-attribute": Cause("No such attribute in a condition.", "Use one of those listed."),
+    "unknown-operator": Cause("No such test in a condition.", "Use one of those listed."),
+    "missing-field": Cause("A field is missing.", "Add it."),
+    "one-of": Cause("Exactly one of some fields is needed.", "Write one of them."),
+    "duplicate": Cause("The same thing is defined twice.", "Keep one."),
+    "empty": Cause("A list or mapping is empty where it cannot be.", "Add an entry, or leave the field out."),
+    "too-long": Cause("A text is longer than is read.", "Shorten it."),
+    "wrong-type": Cause("A value has the wrong type.", "Write what was expected; quotes make a text."),
+    "wrong-name": Cause("A name has characters that it cannot have.", "Choose another."),
+    "wrong-address": Cause("An address is not well formed.", "Write it as the message says."),
+    "wrong-place": Cause("Something stands where its kind cannot.", "Move it to a place that is listed."),
+    "wrong-kind": Cause("The address is of another kind than is needed here.", "Name one of the expected kind."),
+    "wrong-duration": Cause("A duration has the wrong form or is out of bounds.", "Write it like 15m, 8h or 30d."),
+    "wrong-time": Cause("A time has the wrong form.", "Write it like 2027-01-31T12:00:00Z."),
+    "wrong-network": Cause("A network has the wrong form.", "Write it like 10.0.0.0/8."),
+    "wrong-url": Cause("A url is not well formed or not https.", "Write an https url."),
+    "wrong-pattern": Cause("A pattern is not well formed.", "Write it as the message says."),
+    "pattern-in-plain-string": Cause("A plain text looks like a pattern.", "Write {glob: …}, or escape it."),
+    "wrong-test": Cause("A test does not fit its attribute.", "Use one that fits."),
+    "wrong-attempt": Cause("An attempt has the wrong form.", "Write `verb address`."),
+    "wrong-holder": Cause("Nobody could hold the statement there.", "Name a holder above the place."),
+    "absence-as-permission": Cause("A condition would hold because an attribute is absent.", "Test a value."),
+    "contradiction": Cause("Two parts of an entry contradict each other.", "Change one."),
+    "claim-not-issued": Cause("The issuer signs no such claim.", "Use one that its `claims` lists."),
+    "claim-not-list": Cause("The issuer signs this claim as a text, or as a list.", "Write it in that form."),
+    "cannot-run": Cause("Nothing runs as this, or on this.", "Name a host, pool, function, workload or connector."),
+    "group-cycle": Cause("Groups contain each other.", "Take one out."),
+    "rule-of-everything": Cause("A rule of a group would find everything.", "Add a condition."),
+    "other-organisation": Cause("The entry names something of another organisation.", "Name one of its own."),
+}
+"""The errors of an estate's files: each is located, and several are reported at once."""
