@@ -27,7 +27,8 @@ from enthesis.connectors.oauth import OAuthClient, OAuthProvider, Server
 from enthesis.connectors.pipeline import Pipeline
 from enthesis.model.errors import EnthesisError, Unreachable
 from enthesis.model.estate import Attempt
-from enthesis.ports import Asked, Credential, Key, Secret, WantedKey
+from enthesis.model.secrets import Secret
+from enthesis.ports import Asked, Credential, Key, WantedKey
 from enthesis.proposals.steps import MAKE, Step
 
 from .conftest import copied
@@ -210,7 +211,8 @@ def port_names() -> list[str]:
 
 
 @pytest.mark.parametrize("port", port_names())
-def test_no_foreign_exception_escapes_a_port(port: str) -> None:
+def test_no_foreign_exception_escapes_a_port(monkeypatch: pytest.MonkeyPatch, port: str) -> None:
+    monkeypatch.setattr(Client, "sleep", lambda seconds: None)
     outcomes = set()
     every = list(answers())
     for how, answer in every[:: 5 if "issuer" in port else 1]:  # which sets up TLS anew for each

@@ -16,8 +16,9 @@ from enthesis.connectors.http import Client
 from enthesis.connectors.pipeline import Pipeline
 from enthesis.files.folder import read_folder
 from enthesis.live.proving import prove
+from enthesis.model.secrets import Secret
 from enthesis.output.progress import Silent
-from enthesis.ports import Connected, Secret
+from enthesis.ports import Connected
 
 from .conftest import Lab, Program
 

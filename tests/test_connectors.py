@@ -17,8 +17,9 @@ from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue
 from enthesis.live.surveying import SurveyedCloud, Writing
 from enthesis.model.errors import EnthesisError
+from enthesis.model.secrets import Secret
 from enthesis.output.progress import Silent
-from enthesis.ports import Record, Secret, Surveys
+from enthesis.ports import Record, Surveys
 from enthesis.surveys.statements import LiveObject, Surveyed
 from enthesis.surveys.survey import read_survey
 

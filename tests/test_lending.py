@@ -25,7 +25,8 @@ from enthesis.connectors.hosts import HostService
 from enthesis.connectors.http import Client
 from enthesis.live.running import Keeper, Lent
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
-from enthesis.ports import Credential, Secret
+from enthesis.model.secrets import Secret
+from enthesis.ports import Credential
 
 from .conftest import PATIENCE, SALTMARSH, Lab, Program, Ran, copied, lab_of
 

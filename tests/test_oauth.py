@@ -16,7 +16,8 @@ from joserfc.jwk import ECKey
 from enthesis.connectors.http import Client
 from enthesis.connectors.oauth import OAuthClient, OAuthProvider, Server, client_entry
 from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, UnexpectedAnswer
-from enthesis.ports import Asked, Credential, Refusal, Secret
+from enthesis.model.secrets import Secret
+from enthesis.ports import Asked, Credential, Refusal
 
 from .conftest import Lab, Program, write_estate
 from .test_lab import Client as LabClient

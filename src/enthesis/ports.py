@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 from typing import Any, Protocol, runtime_checkable
 
 from enthesis.model.estate import Attempt, Claims, KindVerbs
+from enthesis.model.secrets import Secret
 from enthesis.proposals.credentials import Credentialed
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed
@@ -40,24 +41,6 @@ __all__ = [
     "TakesOn",
     "WantedKey",
 ]
-
-
-class Secret:
-    """A value that must not be seen: it masks itself wherever it is shown."""
-
-    __slots__ = ("_value",)
-
-    def __init__(self, value: str) -> None:
-        self._value = value
-
-    def __repr__(self) -> str:
-        return "<secret>"
-
-    __str__ = __repr__
-
-    def reveal(self) -> str:
-        """The value itself, for putting it into a request and for nothing else."""
-        return self._value
 
 
 @dataclass(frozen=True, slots=True)

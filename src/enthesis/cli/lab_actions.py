@@ -20,9 +20,9 @@ from enthesis.live.connecting import connect
 from enthesis.live.origins import METADATA, TOKEN, VARIABLES
 from enthesis.live.running import become
 from enthesis.model.errors import InvalidInput, Unreachable
+from enthesis.model.secrets import Secret
 from enthesis.output.lines import counted
 from enthesis.output.streams import remark
-from enthesis.ports import Secret
 
 PATIENCE = 20  # seconds that a sign-in is waited for
 

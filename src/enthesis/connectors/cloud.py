@@ -14,6 +14,7 @@ from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, KindVerbs
+from enthesis.model.secrets import Secret
 from enthesis.model.words import STATEMENTS
 from enthesis.ports import (
     Asked,
@@ -23,7 +24,6 @@ from enthesis.ports import (
     Key,
     LiveObject,
     Refusal,
-    Secret,
     Step,
     Surveyed,
     WantedKey,

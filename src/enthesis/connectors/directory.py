@@ -7,7 +7,8 @@ from typing import Any
 
 from enthesis.connectors.http import Answer, Client, is_safe, problem_said, understood
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
-from enthesis.ports import Credential, Secret
+from enthesis.model.secrets import Secret
+from enthesis.ports import Credential
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
 CLIENT = "enthesis"
@@ -81,13 +82,7 @@ class Directory:
 
     def _ask(self, endpoint: str, form: Mapping[str, str]) -> Answer:
         if self._metadata is None:
-            answer = self.client.ask("GET", "/.well-known/oauth-authorization-server")
-            found = self.client.expect(answer, 200).json(self.client.who)
-            if found.get("issuer") != self.client.url:
-                raise UnexpectedAnswer(
-                    f"{self.name} at {self.client.url} says that it is another server", code="identity-of-server-wrong"
-                )
-            self._metadata = found
+            self._metadata = self.client.metadata(self.name)
         place = self._metadata.get(endpoint)
         if not isinstance(place, str) or not is_safe(place) or not place.startswith(self.client.url + "/"):
             raise Unreachable(f"{self.name} has no {endpoint.replace('_', ' ')}", code="endpoint-missing")

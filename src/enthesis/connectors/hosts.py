@@ -18,7 +18,8 @@ import httpx
 from enthesis.connectors.http import Answer, Client, problem_said, understood
 from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import KindVerbs
-from enthesis.ports import Asked, Credential, Refusal, Secret
+from enthesis.model.secrets import Secret
+from enthesis.ports import Asked, Credential, Refusal
 
 DIRECTLY = {"Asked-Directly": "yes"}
 MAX_ANSWER = 65_536  # bytes

@@ -1,14 +1,16 @@
 """The shared HTTP client of all connectors: time-outs, size caps, no redirects, every fault mapped, no secret shown."""
 
 import json
+import socket
 import ssl
+import threading
 import time
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from email.utils import parsedate_to_datetime
-from functools import wraps
+from functools import partial, wraps
 from inspect import isgeneratorfunction
 from pathlib import Path
 from types import TracebackType
@@ -17,9 +19,20 @@ from urllib.parse import urlsplit
 
 import httpx
 import orjson
+from tenacity import (
+    RetryCallState,
+    Retrying,
+    retry_if_exception_type,
+    retry_if_result,
+    stop_after_attempt,
+    stop_before_delay,
+    wait_exponential,
+    wait_random,
+)
 
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
-from enthesis.ports import Secret
+from enthesis.model.secrets import Secret
+from enthesis.tokens.discovery import discovered
 
 Parameters = ParamSpec("Parameters")
 Given = TypeVar("Given")
@@ -27,6 +40,11 @@ TIMEOUT = httpx.Timeout(20.0, connect=5.0)  # seconds
 MAX_ANSWER = 32 * 1024 * 1024  # bytes
 MAX_SECONDS = 300.0  # for one whole answer, however slowly it drips
 MAX_PAGES = 100_000
+SAFE = ("GET", "HEAD")  # methods that change nothing, so that a request may be sent again
+PASSING = (429, 502, 503, 504)  # statuses of an answer that a later try may not get
+ATTEMPTS = 4
+KEPT = 8  # connections whose sockets are known
+FIRST_WAIT, LONGEST_WAIT = 0.25, 20.0  # seconds between two tries
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
@@ -102,12 +120,74 @@ class Answer:
         return value
 
 
+class _Watch:
+    """Ends a request whose answer drips: its connection is shut down when the time is over."""
+
+    def __init__(self, ends: float) -> None:
+        self.over = False
+        self._sockets: list[socket.socket] = []
+        self._timer = threading.Timer(max(0.0, ends - time.monotonic()), self._end)
+        self._timer.daemon = True
+
+    def __enter__(self) -> None:
+        self._timer.start()
+
+    def __exit__(self, *ended: object) -> None:
+        self._timer.cancel()
+
+    def trace(self, client: "Client") -> Callable[[str, Mapping[str, Any]], None]:
+        """Notes the connection of a request, as httpx tells of it; a kept one was made by an earlier request."""
+        self._sockets += client.sockets
+
+        def note(event: str, about: Mapping[str, Any]) -> None:
+            if event.endswith(("connect_tcp.complete", "start_tls.complete")):
+                found = about["return_value"].get_extra_info("socket")
+                if found is not None:
+                    client.sockets = [*client.sockets[-KEPT:], found]
+                    self._sockets.append(found)
+                    if self.over:
+                        self._end()
+
+        return note
+
+    def _end(self) -> None:
+        self.over = True
+        for one in self._sockets:
+            with suppress(OSError):
+                one.shutdown(socket.SHUT_RDWR)
+
+
+def _may_yet_answer(answer: Answer) -> bool:
+    return answer.status in PASSING
+
+
+class _Lost(Unreachable):
+    """A connection was lost before the whole answer had come."""
+
+
+def _waiting(state: RetryCallState) -> float:
+    """Seconds until the next try: as the answer says (RFC 9110, section 10.2.3), within bounds, else ever longer."""
+    outcome = state.outcome
+    said = "" if outcome is None or outcome.failed else outcome.result().headers.get("retry-after", "")
+    if said.isascii() and said.isdigit():
+        return min(float(said), LONGEST_WAIT)
+    return float((wait_exponential(multiplier=FIRST_WAIT, max=LONGEST_WAIT) + wait_random(0, FIRST_WAIT))(state))
+
+
+def _last(state: RetryCallState) -> Any:
+    """The last answer, or the last failure."""
+    assert state.outcome is not None  # noqa: S101  there was a try
+    return state.outcome.result()
+
+
 class Client:
     """Speaks to one service. `who` is its name for messages; `authority` a PEM file to trust instead of the usual, or
     `context` all that TLS needs.
 
     `max_answer` (bytes) and `max_seconds` bound each answer, `timeout` each wait for more of it.
     """
+
+    sleep: Callable[[float], None] = staticmethod(time.sleep)
 
     def __init__(
         self,
@@ -126,11 +206,14 @@ class Client:
                 f"{who} is at {url}, which is not https", code="not-https", remedy="write its url with https://"
             )
         self.who = who
+        self.named = url
         self.url = url.rstrip("/")
+        self.origin = "{0.scheme}://{0.netloc}".format(urlsplit(url))
         self.max_answer = max_answer
         self.max_seconds = max_seconds
         self.ahead: timedelta | None = None  # of its clock to this machine's, as its last answer is dated
         verify = context or ssl.create_default_context(cafile=str(authority) if authority else None)
+        self.sockets: list[socket.socket] = []  # of connections that are kept, so that a request can be ended
         self._client = httpx.Client(
             verify=verify, timeout=timeout, trust_env=False, follow_redirects=False, transport=transport
         )
@@ -157,15 +240,35 @@ class Client:
         form: Mapping[str, str] | None = None,
         content: bytes | None = None,
     ) -> Answer:
-        """One request. Unreachable where no whole answer came; no status is an exception here."""
+        """One request, and again where that changes nothing (RFC 9110, section 9.2.1) and it may yet be answered.
+
+        All of it within `max_seconds`. Unreachable where no whole answer came; no status is an exception here.
+        """
         sent = dict(headers or {})
         if bearer is not None:
             sent["Authorization"] = f"Bearer {bearer.reveal()}"
-        url = path if path.startswith(self.url + "/") else self.url + path
+        url = path if path.startswith(self.origin + "/") else self.url + path
+        request = partial(self._asked, method, url, headers=sent, json=body, data=form, content=content)
+        if method not in SAFE:
+            return request(time.monotonic() + self.max_seconds)
+        again = Retrying(
+            retry=retry_if_result(_may_yet_answer) | retry_if_exception_type(_Lost),
+            wait=_waiting,
+            stop=stop_after_attempt(ATTEMPTS) | stop_before_delay(self.max_seconds),
+            sleep=self.sleep,
+            retry_error_callback=_last,
+        )
+        return again(request, time.monotonic() + self.max_seconds)
+
+    def _asked(self, method: str, url: str, ends: float, **more: Any) -> Answer:
+        """One request, whose answer must have come by a time."""
+        watch = _Watch(ends)
         try:
-            with self._client.stream(method, url, headers=sent, json=body, data=form, content=content) as answer:
+            with (
+                watch,
+                self._client.stream(method, url, extensions={"trace": watch.trace(self)}, **more) as answer,
+            ):
                 collected = bytearray()
-                ends = time.monotonic() + self.max_seconds
                 for chunk in answer.iter_bytes():
                     collected += chunk
                     if len(collected) > self.max_answer:
@@ -180,9 +283,11 @@ class Client:
         except httpx.TimeoutException:
             raise Unreachable(f"{self.who} at {self.url} did not answer in time", code="timeout") from None
         except httpx.HTTPError as fault:
-            raise Unreachable(
-                f"{self.who} at {self.url} cannot be reached: {_reason(fault)}", code="unreachable"
-            ) from None
+            if watch.over:
+                raise Unreachable(f"{self.who} at {self.url} did not answer in time", code="timeout") from None
+            lost = isinstance(fault, httpx.ReadError | httpx.WriteError | httpx.RemoteProtocolError)
+            message = f"{self.who} at {self.url} cannot be reached: {_reason(fault)}"
+            raise (_Lost if lost else Unreachable)(message, code="unreachable") from None
         except (httpx.InvalidURL, UnicodeError, ValueError):
             raise Unreachable(f"{self.who} is at {self.url}, which is no address", code="url-invalid") from None
 
@@ -203,6 +308,26 @@ class Client:
                     f"{self.who} names a next page on another service", code="answer-leads-elsewhere"
                 )
         raise UnexpectedAnswer(f"{self.who} has more than {MAX_PAGES} pages", code="answer-too-large")
+
+    def metadata(self, name: str) -> Mapping[str, Any]:
+        """What the service says of itself by discovery; UnexpectedAnswer where it says nothing, or is another one."""
+        missed: list[Answer] = []
+
+        def fetch(place: str) -> Mapping[str, Any] | None:
+            answer = self.ask("GET", place)
+            if answer.status == 200:
+                return answer.json(name)
+            missed.append(answer)
+            return None
+
+        found = discovered(self.named, fetch)
+        if found is None:
+            self.expect(missed[-1], 200)
+        if not found:
+            raise UnexpectedAnswer(
+                f"{name} at {self.url} says that it is another server", code="identity-of-server-wrong"
+            )
+        return found
 
     def expect(self, answer: Answer, *statuses: int) -> Answer:
         """The answer, if its status is one of these; otherwise what it says, as our own failure."""

@@ -4,7 +4,7 @@ OpenID Connect Discovery 1.0, section 4; OAuth 2.0 metadata (RFC 8414, section 3
 """
 
 import json
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 from urllib.parse import urljoin, urlsplit
@@ -15,6 +15,7 @@ from enthesis.connectors.http import LOOPBACK, Answer, Client, is_safe
 from enthesis.model.errors import LiveFailure, UnexpectedAnswer
 from enthesis.ports import Record
 from enthesis.tokens.checking import Keys, Refused, keys_of
+from enthesis.tokens.discovery import discovered
 
 MAX_DOCUMENT = 512 * 1024  # bytes; of a discovery document or a key set
 MAX_SECONDS = 10.0
@@ -22,7 +23,6 @@ MAX_REDIRECTS = 2
 FRESH_FOR = 600.0  # seconds that keys are kept
 BETWEEN = 30.0  # seconds at least between two fetches, whatever unknown ids come by
 REDIRECTS = (301, 302, 303, 307, 308)
-KNOWN_PLACES = ("/.well-known/openid-configuration", "/.well-known/oauth-authorization-server")
 
 
 class IssuerKeys:
@@ -88,11 +88,19 @@ class IssuerKeys:
 
     def _key_address(self) -> str:
         """Where the keys are, as the issuer itself says."""
-        try:
-            found = self._document(self.url.rstrip("/") + KNOWN_PLACES[0])
-        except UnexpectedAnswer:
-            found = self._document(self.url.rstrip("/") + KNOWN_PLACES[1])
-        if found.get("issuer") != self.url:
+        missed: list[UnexpectedAnswer] = []
+
+        def fetch(place: str) -> Mapping[str, Any] | None:
+            try:
+                return self._document(place)
+            except UnexpectedAnswer as fault:
+                missed.append(fault)
+                return None
+
+        found = discovered(self.url, fetch)
+        if found is None:
+            raise missed[0]
+        if not found:
             raise UnexpectedAnswer(
                 f"{self.name} at {self.url} says that it is another issuer", code="identity-of-server-wrong"
             )

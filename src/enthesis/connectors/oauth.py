@@ -19,14 +19,14 @@ from joserfc.jwk import ECKey, OKPKey, RSAKey
 from enthesis.connectors.http import Answer, Client, is_safe, problem_said, understood
 from enthesis.model.errors import InvalidInput, NotIssued, UnexpectedAnswer, Unreachable
 from enthesis.model.estate import Attempt, Claims, KindVerbs
-from enthesis.ports import Asked, Credential, Done, Key, Refusal, Secret
+from enthesis.model.secrets import Secret
+from enthesis.ports import Asked, Credential, Done, Key, Refusal
 from enthesis.tokens.checking import Refused, parsed
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ASSERTION = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 TYPE = "urn:ietf:params:oauth:token-type:"
 TYPES = {"token": f"{TYPE}jwt", "session": f"{TYPE}access_token"}
-WELL_KNOWN = ("/.well-known/oauth-authorization-server", "/.well-known/openid-configuration")
 MAX_ANSWER = 1024 * 1024  # bytes
 REFUSALS = (
     "invalid_grant", "access_denied", "unauthorized_client", "invalid_target", "invalid_request", "invalid_scope",
@@ -47,16 +47,7 @@ class Server:
     def metadata(self) -> Mapping[str, Any]:
         """What the server says of itself; an UnexpectedAnswer where that is not of this server."""
         if self._metadata is None:
-            for place in WELL_KNOWN:
-                answer = self.client.ask("GET", place)
-                if answer.status == 200:
-                    break
-            found = self.client.expect(answer, 200).json(self.name)
-            if found.get("issuer") != self.client.url:
-                raise UnexpectedAnswer(
-                    f"{self.name} at {self.client.url} says that it is another server", code="identity-of-server-wrong"
-                )
-            self._metadata = found
+            self._metadata = self.client.metadata(self.name)
         return self._metadata
 
     def offers(self, grant: str, standard: str) -> str:

@@ -7,7 +7,8 @@ from urllib.parse import quote
 from enthesis.connectors.http import Answer, Client, problem_said, understood
 from enthesis.model.errors import NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
-from enthesis.ports import Credential, Done, Refusal, Secret
+from enthesis.model.secrets import Secret
+from enthesis.ports import Credential, Done, Refusal
 
 
 class Pipeline:

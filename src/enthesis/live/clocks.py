@@ -13,10 +13,10 @@ from enthesis.files.shapes import duration_text
 from enthesis.lab.running import running, state_folder
 from enthesis.model.errors import EnthesisError
 from enthesis.model.estate import Estate
+from enthesis.tokens.discovery import OAUTH
 
 SAID_FROM = timedelta(seconds=30)  # a smaller difference is not worth a word
 ASKED_AGAIN = 30.0  # seconds, of a system that is not on this machine
-METADATA = "/.well-known/oauth-authorization-server"  # RFC 8414, section 3: anybody may ask for it
 
 
 class ClockOf:
@@ -49,7 +49,7 @@ class ClockOf:
             return
         self._asked = asked
         try:
-            self.client.ask("GET", METADATA)
+            self.client.ask("GET", OAUTH)
         except EnthesisError:
             return
         self.ahead = self.client.ahead or timedelta(0)

@@ -19,7 +19,8 @@ from enthesis.files.shapes import time_from
 from enthesis.lab.running import running, state_folder
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate
-from enthesis.ports import Connected, Issues, Key, LiveClusterPorts, LiveProvider, RunsHosts, Secret, SignsIn
+from enthesis.model.secrets import Secret
+from enthesis.ports import Connected, Issues, Key, LiveClusterPorts, LiveProvider, RunsHosts, SignsIn
 
 LAB = "the lab of this estate"
 MAX_GIVEN = 65_536  # bytes of a file with a token or a client

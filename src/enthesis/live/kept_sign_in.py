@@ -12,7 +12,8 @@ from pathlib import Path
 from platformdirs import user_runtime_path
 
 from enthesis.model.errors import InvalidInput
-from enthesis.ports import Credential, Secret
+from enthesis.model.secrets import Secret
+from enthesis.ports import Credential
 from enthesis.tokens.checking import Refused, parsed
 
 LONGEST = timedelta(hours=8)

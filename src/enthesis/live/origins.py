@@ -18,7 +18,8 @@ from enthesis.live.shown_tokens import addresses_of, frozen
 from enthesis.model.addresses import pool_of
 from enthesis.model.errors import EnthesisError, Unreachable
 from enthesis.model.estate import Estate, Origin
-from enthesis.ports import Credential, Secret
+from enthesis.model.secrets import Secret
+from enthesis.ports import Credential
 from enthesis.tokens.checking import Refused, parsed
 
 SESSION, TOKEN, TOKEN_FILE = "ENTHESIS_SESSION", "ENTHESIS_TOKEN", "ENTHESIS_TOKEN_FILE"

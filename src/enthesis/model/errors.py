@@ -20,6 +20,7 @@ from collections.abc import Sequence
 from typing import ClassVar
 
 from enthesis.model.mistakes import Mistake
+from enthesis.model.secrets import redacted
 
 
 class EnthesisError(Exception):
@@ -28,10 +29,11 @@ class EnthesisError(Exception):
     exit_code: ClassVar[int] = 2
 
     def __init__(self, message: str, *, code: str, remedy: str = "") -> None:
+        message = redacted(message)  # a server may repeat what it was shown
         super().__init__(message)
         self.message = message
         self.code = code
-        self.remedy = remedy
+        self.remedy = redacted(remedy)
 
 
 class InvalidInput(EnthesisError):

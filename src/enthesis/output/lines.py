@@ -5,6 +5,8 @@ import re
 from collections.abc import Iterable
 from typing import Any, NamedTuple
 
+from enthesis.model.secrets import redacted
+
 
 class Span(NamedTuple):
     """Text with what it stands for; a style only supports what the word already says."""
@@ -27,8 +29,8 @@ _UNSEEN = re.compile("[\x00-\x1f\x7f-\x9f\u00ad\u061c\u200b-\u200f\u2028-\u202e\
 
 
 def visible(text: str) -> str:
-    """The text with control characters, and those that reorder or hide text, written as escapes."""
-    return _UNSEEN.sub(_escape, text)
+    """The text with control characters, and those that reorder or hide text, as escapes, and with secrets masked."""
+    return _UNSEEN.sub(_escape, redacted(text))
 
 
 def _escape(match: re.Match[str]) -> str:
@@ -86,7 +88,7 @@ def _rendered(span: Span, colour: bool) -> str:
 
 def json_text(value: Any) -> str:
     """JSON, two spaces deep, with nothing in it that a terminal acts on."""
-    text = json.dumps(value, indent=2, ensure_ascii=False)
+    text = redacted(json.dumps(value, indent=2, ensure_ascii=False))
     return re.sub(
         "[\x7f-\x9f\u00ad\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff]",
         lambda match: f"\\u{ord(match[0]):04x}",
@@ -100,6 +102,11 @@ def markdown_text(text: str) -> str:
     for char in "\\`*_{}[]<>|#":
         out = out.replace(char, f"&#{ord(char)};") if char != "#" else out
     return out
+
+
+def csv_cell(text: str) -> str:
+    """Text as a spreadsheet shows it: nothing that it would take for a formula, and no control character."""
+    return ("'" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else "") + visible(text)
 
 
 def counted(count: int, word: str, plural: str = "") -> str:

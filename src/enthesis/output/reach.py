@@ -7,7 +7,7 @@ from typing import Any
 
 from enthesis.chains.chains import Chain, Start
 from enthesis.chains.reach import Reached
-from enthesis.output.lines import Line, Span, counted, line, visible
+from enthesis.output.lines import Line, Span, counted, csv_cell, line
 from enthesis.output.verdicts import jsonable, values_words
 from enthesis.verdicts.coming import ANY
 
@@ -125,5 +125,5 @@ def reached_csv(found: Sequence[Reached]) -> str:
             start.whom, start.form, keyless, one.target, one.verb, chain_words(one),
             str(max(0, len(one.steps) - 1)), "yes" if one.crossing else "no", conditions(one.chain),
         )  # fmt: skip
-        writer.writerow(["'" + cell if cell[:1] in ("=", "+", "-", "\t") else visible(cell) for cell in cells])
+        writer.writerow(map(csv_cell, cells))
     return out.getvalue()

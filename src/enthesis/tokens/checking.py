@@ -48,7 +48,7 @@ class Refused(EnthesisError):
 
     def __init__(self, code: str, why: str) -> None:
         super().__init__(why, code=code)
-        self.why = why
+        self.why = self.message
 
 
 @dataclass(frozen=True, slots=True)

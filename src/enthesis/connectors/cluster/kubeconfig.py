@@ -18,7 +18,7 @@ from typing import Any
 import yaml
 
 from enthesis.model.errors import InvalidInput, Unreachable
-from enthesis.ports import Secret
+from enthesis.model.secrets import Secret
 
 MAX_FILE = 1024 * 1024  # bytes
 EXEC_TIMEOUT = 30.0  # seconds

@@ -14,7 +14,8 @@ from enthesis.connectors.cluster.following import Following, Follows, Powers
 from enthesis.connectors.cluster.resources import RBAC, Resources
 from enthesis.connectors.http import Client, problem_said, understood
 from enthesis.model.errors import RightMissing, UnexpectedAnswer
-from enthesis.ports import Record, Secret
+from enthesis.model.secrets import Secret
+from enthesis.ports import Record
 
 PAGE = 500  # objects
 NAMES_ONLY = "application/json;as=PartialObjectMetadataList;g=meta.k8s.io;v=v1,application/json"

@@ -15,7 +15,8 @@ from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Answer, problem_said, understood
 from enthesis.model.errors import InvalidInput, NotIssued, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, Claims, KindVerbs
-from enthesis.ports import Asked, Credential, Done, Refusal, Secret
+from enthesis.model.secrets import Secret
+from enthesis.ports import Asked, Credential, Done, Refusal
 
 SUBJECT = "system:serviceaccount:"
 LIFE = timedelta(minutes=10)  # the shortest that clusters issue
