@@ -13,6 +13,7 @@ from typing import Any
 import httpx
 import pytest
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from joserfc.jwk import ECKey, RSAKey
 
 from enthesis.conditions.callers import Callers
@@ -153,7 +154,8 @@ def test_a_token_without_a_key_id_is_taken_only_where_one_key_can_be_meant(
 ) -> None:
     by, _, _ = forged
     nameless = by.token(json.dumps({"alg": "ES256"}).encode()).encode()
-    public = ECKey.import_key(by.ec_key.public_key()).as_dict(private=False)
+    pem = by.ec_key.public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo)
+    public = ECKey.import_key(pem).as_dict(private=False)
     public.pop("kid", None)
     other = ECKey.generate_key("P-256").as_dict(private=False)
     other.pop("kid", None)

@@ -265,7 +265,7 @@ def test_no_estate_is_said(enthesis: Program, tmp_path: Path) -> None:
         assert ran.code == 2
         assert "estate.yaml" in ran.err
     ran = enthesis("check", "--format", "json", at=tmp_path)
-    assert ran.json["error"]["code"] == "mistaken"
+    assert ran.json["error"]["code"] == "estate-missing"
 
 
 def test_the_cache_is_used_and_never_trusted_over_the_file(
