@@ -5,7 +5,7 @@ hangs on conditions is compared as such: values are looked for that meet what is
 """
 
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import overload
 
@@ -699,7 +699,10 @@ def _with_chain(chains: Chains, row: tuple[int, int, int]) -> Gain | None:
 
 
 def newly_allowed(estate: Estate, remedy: Remedy, verdict: Verdict) -> list[Gain]:
-    """What a remedy allows besides the requests of the verdict that it turns."""
+    """What a remedy allows besides the requests of the verdict that it turns, at the time of the question.
+
+    A gain that is had at just that time does not name it: it is the time of all that is said.
+    """
     question = asked(verdict.question, remedy.changes)
     after = applied(estate, remedy.changes)
     if after == estate:
@@ -709,7 +712,12 @@ def newly_allowed(estate: Estate, remedy: Remedy, verdict: Verdict) -> list[Gain
     ends = [request for request in verdict.requests if not request.is_hop]
     found = difference(estate, after, question.time.timestamp())
     ended = {(end.verb, end.target) for end in ends}
-    return [gain for gain in found.gains if not _is_asked(gain, question, turned, ended)]
+    now = ("time", question.time)
+    return [
+        replace(gain, values=dict(one for one in gain.values.items() if one != now))
+        for gain in found.gains
+        if not _is_asked(gain, question, turned, ended)
+    ]
 
 
 def _is_asked(gain: Gain, question: Question, turned: Container[object], ended: Container[object]) -> bool:

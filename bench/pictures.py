@@ -1,0 +1,139 @@
+"""Draws what commands say, as a terminal shows it: the pictures in docs/screenshots. Look at each one afterwards.
+
+    python bench/pictures.py [NAME ...]
+
+Every command runs for real, on copies of the demo data, at labs of their own.
+"""
+
+import argparse
+import fcntl
+import os
+import pty
+import re
+import shlex
+import shutil
+import struct
+import subprocess
+import sys
+import tempfile
+import termios
+from collections.abc import Mapping, Sequence
+from importlib import resources
+from pathlib import Path
+
+from PIL import Image, ImageDraw, ImageFont
+
+ROOT = Path(__file__).parent.parent
+OUT = ROOT / "docs" / "screenshots"
+SIZE = (1280, 800)  # pixels
+COLUMNS, LINE, MARGIN = 139, 19, 9  # characters; pixels
+FONT = "/usr/share/fonts/truetype/dejavu/DejaVuSansMono{}.ttf"
+COLOURS = {"31": "#f33", "32": "#2d2", "33": "#ee3", "36": "#2ee", "2": "#999", "90": "#999", "34": "#6bf",
+           "91": "#f33", "92": "#2d2", "93": "#ee3", "96": "#2ee"}  # fmt: skip
+PLAIN, BACKGROUND = "#e6e6e6", "#101418"
+CODE = re.compile(r"\x1b\[([0-9;]*)m|\x1b\[[0-9;?]*[A-Za-z]|\x1b\][^\x07]*\x07|\x1b[()][A-Z0-9]")
+WIDE = ("publishing.yaml", "sub: project/tides/bulletin/branch/main, aud: lowland, event: {not: fork-merge}",
+        'sub: {glob: "project/tide*/bulletin/branch/main"}, aud: lowland')  # fmt: skip
+PICTURES: Mapping[str, Sequence[str]] = {
+    "demo": ("enthesis demo",),
+    "propose": ("enthesis propose",),
+    "trace": ("enthesis trace --journey publish-from-a-side-branch",),
+    "prove": ("!enthesis enact --yes", "enthesis prove --quiet", "enthesis prove --near-misses --quiet"),
+    "risks": ("enthesis check",),
+    "lend": ("enthesis demo --chapter lending",),
+    "survey": (
+        "!enthesis enact --yes", "enthesis survey --cluster surge/cluster/grid --out live.jsonl",
+        "enthesis reach --survey live.jsonl --to surge/cluster/grid/namespace/nowcast/workload/tide-run-1",
+        "enthesis lend surge/cluster/grid/namespace/nowcast/identity/sweeper --write-kubeconfig lent.config",
+        "enthesis survey --cluster surge/cluster/grid --namespace nowcast --kubeconfig lent.config --out seen.jsonl",
+    ),
+}  # fmt: skip
+"""What each picture shows; a command behind `!` is run and not shown."""
+
+
+def estate(folder: Path, name: str) -> None:
+    """The estate that a picture is of."""
+    data = resources.files("enthesis").joinpath("data", "nowcast" if name == "survey" else "saltmarsh")
+    files = [
+        one
+        for one in data.iterdir()
+        if name == "survey" or one.name in ("estate.yaml", "publishing.yaml", "expected.yaml")
+    ]
+    for one in files:
+        (folder / one.name).write_bytes(one.read_bytes())
+    if name == "risks":
+        file, before, after = WIDE
+        text = (folder / file).read_text(encoding="utf-8")
+        (folder / file).write_text(text.replace(before, after), encoding="utf-8")
+
+
+def said(words: Sequence[str], folder: Path) -> str:
+    """What a command writes to a terminal."""
+    pid, terminal = pty.fork()
+    if pid == 0:
+        os.chdir(folder)
+        os.environ.update(TERM="xterm-256color", PATH=f"{Path(sys.executable).parent}:{os.environ['PATH']}")
+        os.environ.pop("NO_COLOR", None)
+        os.execvp(words[0], list(words))  # noqa: S606
+    fcntl.ioctl(terminal, termios.TIOCSWINSZ, struct.pack("HHHH", 60, COLUMNS, 0, 0))
+    out = b""
+    while True:
+        try:
+            more = os.read(terminal, 65536)
+        except OSError:
+            more = b""
+        if not more:
+            break
+        out += more
+    os.waitpid(pid, 0)
+    return out.decode("utf-8", "replace").replace("\r\n", "\n")
+
+
+def drawn(text: str, file: Path) -> None:
+    """The text as a picture; what does not fit below is left out."""
+    image = Image.new("RGB", SIZE, BACKGROUND)
+    draw = ImageDraw.Draw(image)
+    fonts = {bold: ImageFont.truetype(FONT.format("-Bold" if bold else ""), 15) for bold in (False, True)}
+    shown = [line.rsplit("\r", 1)[-1] for line in text.split("\n")]
+    lines = [line for line in shown if "━" not in line]  # bars of work that is done by now
+    for row, line in enumerate(lines[: (SIZE[1] - MARGIN) // LINE]):
+        colour, bold, x, at = PLAIN, False, float(MARGIN), 0
+        for match in [*CODE.finditer(line), None]:
+            part = line[at : match.start() if match else None]
+            draw.text((x, MARGIN + row * LINE), part, fill=colour, font=fonts[bold])
+            x += len(part) * 9.03
+            if match is None:
+                break
+            at = match.end()
+            for code in (match[1] or "0").split(";") if match[0].endswith("m") else ():
+                if code in ("", "0"):
+                    colour, bold = PLAIN, False
+                elif code == "1":
+                    bold = True
+                else:
+                    colour = COLOURS.get(code, colour)
+    image.save(file, optimize=True)
+
+
+def main() -> None:
+    wanted = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    wanted.add_argument("names", nargs="*", choices=[*PICTURES, []], metavar="NAME")
+    for name in wanted.parse_args().names or PICTURES:
+        folder = Path(tempfile.mkdtemp(prefix="enthesis-picture-"))
+        estate(folder, name)
+        program = str(Path(sys.executable).parent / "enthesis")
+        subprocess.run([program, "lab", "start"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+        try:
+            text = ""
+            for line in PICTURES[name]:
+                shown = said(shlex.split(line.lstrip("!")), folder)
+                text += "" if line.startswith("!") else f"{chr(10) * bool(text)}$ {line}\n{shown}"
+            drawn(text, OUT / f"{name}.png")
+            print(OUT / f"{name}.png")
+        finally:
+            subprocess.run([program, "lab", "stop", "--clean"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            shutil.rmtree(folder)
+
+
+if __name__ == "__main__":
+    main()
