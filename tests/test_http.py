@@ -10,8 +10,9 @@ import pytest
 
 from enthesis.connectors.http import ATTEMPTS, LONGEST_WAIT, Client, problem_said
 from enthesis.connectors.keys import IssuerKeys
+from enthesis.live.surveying import _line
 from enthesis.model.errors import InvalidInput, UnexpectedAnswer, Unreachable
-from enthesis.model.secrets import Secret, redacted
+from enthesis.model.secrets import Secret, holds_secret, redacted
 from enthesis.output.lines import csv_cell, json_text, visible
 from enthesis.tokens.discovery import places
 
@@ -129,6 +130,14 @@ def test_what_a_server_repeats_of_a_secret_is_masked(body: dict[str, str]) -> No
         made.expect(answer, 200)
     assert SECRET not in str(raised.value) and "<secret>" in raised.value.message
     assert SECRET not in visible(problem_said(answer)) and SECRET not in json_text({"said": problem_said(answer)})
+
+
+def test_a_line_of_a_survey_masks_what_a_live_system_repeats() -> None:
+    Secret(SECRET)
+    assert holds_secret(f"x {SECRET}".encode()) and not holds_secret(b"x tiddly")
+    assert (
+        _line({"section": "findings", "says": f"it is {SECRET}"}) == b'{"section":"findings","says":"it is <secret>"}\n'
+    )
 
 
 def test_a_secret_of_several_lines_is_masked_in_each_form() -> None:

@@ -79,6 +79,13 @@ def test_an_estate_is_rewritten_and_all_else_in_it_stays(enthesis: Program, tmp_
     assert "No renamed words." in enthesis("check", "--rename-old", at=tmp_path).err
 
 
+def test_a_file_with_an_old_section_is_never_taken_for_something_else() -> None:
+    for head in ("", "enthesis: survey\n"):
+        more = head + "lodged: {way: {at: forge, of: left/identity/a, admits: {sub: main}}}\n"
+        reading = read_texts({"estate.yaml": OLD.partition("roles:")[0], "more.yaml": more})
+        assert not reading.skipped and "renamed" in {one.code for one in reading.mistakes}
+
+
 def test_a_verb_of_a_kind_of_the_estate_is_no_old_word() -> None:
     own = OLD.partition("identities:")[0] + "kinds: {tool: {in: [account], verbs: {use: run}}}\n"
     own += 'roles: {r: {allows: {"*": use, tool: [use]}}}\n'

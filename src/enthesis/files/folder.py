@@ -169,7 +169,7 @@ def _document(tree: Node | None, data: bytes) -> str:
             return ""
     if first is None or not isinstance(first.value, dict) or next(iter(first.value), "") != "enthesis":
         return ""
-    if any(word in SECTIONS for word in first.value):
+    if any(word in SECTIONS or word in OLD_SECTIONS for word in first.value):
         return ""
     kind = first.value["enthesis"].value
     return kind if isinstance(kind, str) and kind else "document"

@@ -11,7 +11,7 @@ from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
-from enthesis.model.secrets import redacted
+from enthesis.model.secrets import holds_secret, redacted
 from enthesis.ports import Administered, Connected, Credentialed, Record, Reporter, Surveys
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.statements import Surveyed, across, records_of
@@ -148,6 +148,4 @@ class Writing:
 def _line(record: Record) -> bytes:
     """A line of a survey; a secret that a live system repeats is masked."""
     data = orjson.dumps(record, option=orjson.OPT_APPEND_NEWLINE)
-    text = data.decode()
-    clean = redacted(text)
-    return data if clean is text else clean.encode()
+    return redacted(data.decode()).encode() if holds_secret(data) else data

@@ -27,13 +27,21 @@ class Secret:
 
 
 _in_hand: set[str] = set()
+_in_hand_bytes: set[bytes] = set()
 
 
 def _remember(value: str) -> None:
     """The value, its lines and its words, and each as JSON, an address and a Python literal would write it."""
     for part in {value, value.strip(), *value.split()}:
         if len(part) >= SHORTEST:
-            _in_hand.update((part, json.dumps(part)[1:-1], quote(part, safe=""), repr(part)[1:-1]))
+            forms = (part, json.dumps(part)[1:-1], quote(part, safe=""), repr(part)[1:-1])
+            _in_hand.update(forms)
+            _in_hand_bytes.update(form.encode() for form in forms)
+
+
+def holds_secret(data: bytes) -> bool:
+    """Whether a secret in hand is in these bytes, for callers to whom decoding each text would cost too much."""
+    return any(value in data for value in _in_hand_bytes)
 
 
 def redacted(text: str) -> str:
