@@ -23,14 +23,6 @@ from .test_mistakes import CORPUS
 SOURCES = Path(enthesis.__file__).parent
 RAISED = {name for name, one in vars(errors).items() if isinstance(one, type) and issubclass(one, errors.EnthesisError)}
 LOCATED = ("wrong", "wrong_at", "Mistake")
-LAB_AND_LIBRARY = (
-    "AssertionError",
-    "NotImplementedError",
-    "KeyboardInterrupt",
-    "SystemExit",
-    "ValueError",
-    "TypeError",
-)
 
 
 def calls() -> Iterator[tuple[Path, ast.Call, str]]:

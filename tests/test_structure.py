@@ -21,9 +21,10 @@ NEEDS: dict[str, tuple[str, ...]] = {
     **dict.fromkeys(("demo", "start", "lab", "lab start", "lab stop", "lab status", "lab clock", "lab rotate"), NONE),
     **dict.fromkeys(("check", "card", "trace", "reach", "admit"), ("numpy",)),
     **dict.fromkeys(("propose", "enact", "prove", "credential"), (*LIVE, "numpy")),
-    **dict.fromkeys(("survey", "sign-in", "sign-out"), TOKENS),
+    "survey": LIVE,
+    **dict.fromkeys(("sign-in", "sign-out"), TOKENS),
     **dict.fromkeys(("lend", "whoami"), (*TOKENS, "numpy")),
-    **dict.fromkeys(("lab add", "lab remove", "lab on", "lab run", "lab as", "lab agree"), TOKENS),
+    **dict.fromkeys(("lab add", "lab remove", "lab on", "lab run", "lab as", "lab agree"), LIVE),
 }
 """The libraries that importing a command loads. What only an option needs is loaded when that option is given."""
 LOADS = """

@@ -7,7 +7,7 @@ import typer
 
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import now
-from enthesis.cli.subjects import read_live, read_subject, subject_of
+from enthesis.cli.subjects import read_subject
 from enthesis.conditions.callers import NOBODY, Callers
 from enthesis.files.editing import Addition
 from enthesis.files.nodes import UnreadableFile, parse
@@ -84,8 +84,7 @@ def admit(
         )
     if (keys is not None or offline) and token is None:
         raise InvalidInput("--keys and --offline go with --token", code="options-conflict")
-    survey = read_live(live) if live is not None else None
-    folder, described = subject_of(estate, live, survey) if live and survey else read_subject(estate, None)
+    folder, described, survey = read_subject(estate, live)
     access = described.pipeline_access.get(what)
     if access is not None:
         if not access.admits:

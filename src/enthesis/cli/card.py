@@ -8,7 +8,7 @@ from enthesis.chains.cards import card as made
 from enthesis.chains.web import Web
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import now
-from enthesis.cli.subjects import read_live, read_subject, subject_of
+from enthesis.cli.subjects import read_subject
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.output.cards import card_json, card_lines
@@ -31,8 +31,7 @@ def card(
     Example: enthesis card bulletin/identity/page-writer
     """
     del quiet
-    survey = read_live(live) if live is not None else None
-    _, described = subject_of(estate, live, survey) if live is not None and survey else read_subject(estate, None)
+    _, described, survey = read_subject(estate, live)
     compiled = compile_estate(described)
     instant = now()
     dangling = [one.why for one in survey.findings if one.what == "dangling"] if survey is not None else []

@@ -12,6 +12,7 @@ from enthesis.cli.propose import proposed
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
+from enthesis.files.saving import read_file
 from enthesis.files.shapes import duration_from, time_text
 from enthesis.live.connecting import Given, connect
 from enthesis.live.enacting import enact as carry_out
@@ -55,9 +56,7 @@ def enact(
                 remedy="propose --prune --out FILE, then enact FILE",
             )
         try:
-            proposal = proposal_from(json.loads(file.read_bytes()))
-        except OSError as fault:
-            raise InvalidInput(f"{file} cannot be read: {fault.strerror}", code="file-unreadable") from None
+            proposal = proposal_from(json.loads(read_file(file)))
         except (ValueError, RecursionError) as fault:
             raise InvalidInput(f"{file}: {fault}", code="proposal-invalid") from None
         if proposal.estate != described.name:

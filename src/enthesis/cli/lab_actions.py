@@ -17,8 +17,8 @@ from enthesis.connectors.http import Client
 from enthesis.files.finding import estate_folder
 from enthesis.files.shapes import perhaps
 from enthesis.live.connecting import connect
-from enthesis.live.origins import METADATA, TOKEN, VARIABLES
 from enthesis.live.running import become
+from enthesis.live.variables import METADATA, TOKEN, VARIABLES
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.secrets import Secret
 from enthesis.output.lines import counted

@@ -72,7 +72,7 @@ def reach(
     """
     if (who is None) == (to is None):
         raise InvalidInput("say --from WHO or --to ADDRESS", code="argument-missing", remedy="one of them, not both")
-    _, described = read_subject(estate, live)
+    _, described, _ = read_subject(estate, live)
     context = context_from(Surroundings(at_time, network, reference))
     when: dict[str, Any] = {"time": context.time or now()}
     when |= {name: getattr(context, name) for name in context.said if name != "time"}

@@ -2,6 +2,7 @@
 
 import os
 from pathlib import Path
+from typing import NamedTuple
 
 from enthesis.files.cache import TreeCache
 from enthesis.files.finding import cache_folder, estate_folder, find_estate
@@ -32,23 +33,27 @@ def _as_party(folder: Path, estate: Estate) -> Estate:
     return estate.seen_by(party)
 
 
-def read_subject(estate: Path | None, live: Path | None) -> tuple[Path, Estate]:
-    """What is asked about: an estate, a survey, or an estate as a survey says it is now; and the estate's folder.
+class Subject(NamedTuple):
+    """What is asked about, the folder of its estate, and the survey that was named, if any.
 
     Without an estate the folder is that of the survey, which has no lab.
     """
+
+    folder: Path
+    estate: Estate
+    survey: Survey | None = None
+
+
+def read_subject(estate: Path | None, live: Path | None) -> Subject:
+    """An estate, a survey, or an estate as a survey says it is now."""
     if live is None:
         folder = estate_folder(estate)
-        return folder, read_estate(folder)
-    return subject_of(estate, live, read_live(live))
-
-
-def subject_of(estate: Path | None, live: Path, survey: Survey) -> tuple[Path, Estate]:
-    """The same for a survey that has been read."""
+        return Subject(folder, read_estate(folder))
+    survey = read_live(live)
     if estate is None and find_estate(Path.cwd()) is None:
-        return live.resolve().parent, survey.estate
+        return Subject(live.resolve().parent, survey.estate, survey)
     folder = estate_folder(estate)
-    return folder, beside(read_estate(folder), survey)
+    return Subject(folder, beside(read_estate(folder), survey), survey)
 
 
 def read_live(path: Path) -> Survey:

@@ -14,11 +14,9 @@ import typer
 from enthesis.cli.options import EstateOption, QuietOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
-from enthesis.connectors.keys import IssuerKeys
 from enthesis.files.finding import estate_folder, find_estate
 from enthesis.live.adopting import adopt as take_over
 from enthesis.live.connecting import cluster_of, clusters_of_lab, connect
-from enthesis.live.shown_tokens import addresses_of
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of
 from enthesis.live.surveying import survey as survey_clouds
 from enthesis.model.errors import InvalidInput
@@ -167,6 +165,10 @@ def _installed(pair: str) -> Surveys:
 
 def _issuer(named: str, estate: Estate | None, folder: Path | None) -> Surveys:
     """An issuer that is asked for its keys: by its url, or one of the estate by name, whose url may be a lab's."""
+    # only issuers need the libraries that these load
+    from enthesis.connectors.keys import IssuerKeys  # noqa: PLC0415
+    from enthesis.live.shown_tokens import addresses_of  # noqa: PLC0415
+
     if "://" in named:
         return IssuerKeys(named, named, time.monotonic)
     if estate is None or folder is None or named not in estate.issuers:

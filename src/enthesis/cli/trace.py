@@ -80,7 +80,7 @@ def trace(
 
     Example: enthesis trace write bulletin/bucket/public-pages/object/a.html --from bulletin/identity/page-writer
     """
-    folder, described = read_subject(estate, live)
+    folder, described, _ = read_subject(estate, live)
     around = Surroundings(at_time, network, reference, session_age)
     if journey is not None:
         if words or who or through or token or claim:

@@ -48,6 +48,9 @@ FIRST_WAIT, LONGEST_WAIT = 0.25, 20.0  # seconds between two tries
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
+EVER_LONGER = wait_exponential(multiplier=FIRST_WAIT, max=LONGEST_WAIT) + wait_random(0, FIRST_WAIT)
+
+
 NOT_UNDERSTOOD = (KeyError, TypeError, AttributeError, ValueError, IndexError, OverflowError, RecursionError)
 """What reading an answer of another shape than was agreed ends in."""
 
@@ -121,11 +124,11 @@ class Answer:
 
 
 class _Watch:
-    """Ends a request whose answer drips: its connection is shut down when the time is over."""
+    """Ends a request whose answer drips: the connections of its client are shut down when the time is over."""
 
-    def __init__(self, ends: float) -> None:
+    def __init__(self, client: "Client", ends: float) -> None:
         self.over = False
-        self._sockets: list[socket.socket] = []
+        self._client = client
         self._timer = threading.Timer(max(0.0, ends - time.monotonic()), self._end)
         self._timer.daemon = True
 
@@ -135,24 +138,18 @@ class _Watch:
     def __exit__(self, *ended: object) -> None:
         self._timer.cancel()
 
-    def trace(self, client: "Client") -> Callable[[str, Mapping[str, Any]], None]:
-        """Notes the connection of a request, as httpx tells of it; a kept one was made by an earlier request."""
-        self._sockets += client.sockets
-
-        def note(event: str, about: Mapping[str, Any]) -> None:
-            if event.endswith(("connect_tcp.complete", "start_tls.complete")):
-                found = about["return_value"].get_extra_info("socket")
-                if found is not None:
-                    client.sockets = [*client.sockets[-KEPT:], found]
-                    self._sockets.append(found)
-                    if self.over:
-                        self._end()
-
-        return note
+    def note(self, event: str, about: Mapping[str, Any]) -> None:
+        """Takes note of a connection as it is made, which httpx tells of by its `trace` extension."""
+        if event.endswith(("connect_tcp.complete", "start_tls.complete")):
+            found = about["return_value"].get_extra_info("socket")
+            if found is not None:
+                self._client.sockets = [*self._client.sockets[-KEPT:], found]
+                if self.over:
+                    self._end()
 
     def _end(self) -> None:
         self.over = True
-        for one in self._sockets:
+        for one in self._client.sockets:
             with suppress(OSError):
                 one.shutdown(socket.SHUT_RDWR)
 
@@ -171,7 +168,7 @@ def _waiting(state: RetryCallState) -> float:
     said = "" if outcome is None or outcome.failed else outcome.result().headers.get("retry-after", "")
     if said.isascii() and said.isdigit():
         return min(float(said), LONGEST_WAIT)
-    return float((wait_exponential(multiplier=FIRST_WAIT, max=LONGEST_WAIT) + wait_random(0, FIRST_WAIT))(state))
+    return float(EVER_LONGER(state))
 
 
 def _last(state: RetryCallState) -> Any:
@@ -214,6 +211,13 @@ class Client:
         self.ahead: timedelta | None = None  # of its clock to this machine's, as its last answer is dated
         verify = context or ssl.create_default_context(cafile=str(authority) if authority else None)
         self.sockets: list[socket.socket] = []  # of connections that are kept, so that a request can be ended
+        self._again = Retrying(
+            retry=retry_if_result(_may_yet_answer) | retry_if_exception_type(_Lost),
+            wait=_waiting,
+            stop=stop_after_attempt(ATTEMPTS) | stop_before_delay(max_seconds),
+            sleep=lambda seconds: self.sleep(seconds),  # noqa: PLW0108  looked up when it is called
+            retry_error_callback=_last,
+        )
         self._client = httpx.Client(
             verify=verify, timeout=timeout, trust_env=False, follow_redirects=False, transport=transport
         )
@@ -251,23 +255,13 @@ class Client:
         request = partial(self._asked, method, url, headers=sent, json=body, data=form, content=content)
         if method not in SAFE:
             return request(time.monotonic() + self.max_seconds)
-        again = Retrying(
-            retry=retry_if_result(_may_yet_answer) | retry_if_exception_type(_Lost),
-            wait=_waiting,
-            stop=stop_after_attempt(ATTEMPTS) | stop_before_delay(self.max_seconds),
-            sleep=self.sleep,
-            retry_error_callback=_last,
-        )
-        return again(request, time.monotonic() + self.max_seconds)
+        return self._again(request, time.monotonic() + self.max_seconds)
 
     def _asked(self, method: str, url: str, ends: float, **more: Any) -> Answer:
         """One request, whose answer must have come by a time."""
-        watch = _Watch(ends)
+        watch = _Watch(self, ends)
         try:
-            with (
-                watch,
-                self._client.stream(method, url, extensions={"trace": watch.trace(self)}, **more) as answer,
-            ):
+            with watch, self._client.stream(method, url, extensions={"trace": watch.note}, **more) as answer:
                 collected = bytearray()
                 for chunk in answer.iter_bytes():
                     collected += chunk

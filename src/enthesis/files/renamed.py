@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 
 from enthesis.files.nodes import Node
 from enthesis.model.mistakes import Mistake, Source
+from enthesis.model.words import STEPS as NEW_STEPS
 
 SECTIONS = {"lodged": "pipeline_access"}
 FIELDS = {("journeys", "because"): "refused_at", ("accepted", "danger"): "risk"}
@@ -76,7 +77,7 @@ def _in_section(section: str, node: Node, tree: Node) -> Iterator[OldWord]:
         if not isinstance(entry.value, dict):
             continue
         for name, value in entry.value.items():
-            if not (name == "because" and section == "journeys") or _is_steps(value):
+            if name != "because" or _is_steps(value):  # else it is a reason, which a journey has not
                 yield from _key(entry, name, fields)
             if section == "journeys" and name in ("because", "refused_at"):
                 yield from _texts(value, STEPS)
@@ -91,8 +92,7 @@ def _in_section(section: str, node: Node, tree: Node) -> Iterator[OldWord]:
 
 def _is_steps(node: Node) -> bool:
     words = node.value if isinstance(node.value, list) else [node]
-    known = {*STEPS, *STEPS.values(), "names", "provider", "ceilings", "companions", "session"}
-    return all(isinstance(one.value, str) and one.value in known for one in words)
+    return all(one.value in (*STEPS, *NEW_STEPS) for one in words)
 
 
 def _key(node: Node, name: str, renamed: Mapping[str, str]) -> Iterator[OldWord]:

@@ -65,6 +65,14 @@ def fresh_folder(folder: Path, otherwise: str) -> Path:
     return folder.resolve()
 
 
+def read_file(path: Path, most: int | None = None) -> bytes:
+    """The bytes of a file, so many at the most; InvalidInput where it cannot be read."""
+    try:
+        return path.read_bytes()[:most]
+    except OSError as fault:
+        raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
+
+
 def write_file(path: Path, content: bytes, *, foreign: bool = False) -> None:
     """Writes a file whole or not at all; InvalidInput where it cannot be written, or where an estate would read it as
     its own (`foreign`: it is in a format of others, which carries no mark of ours)."""

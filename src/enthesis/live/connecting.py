@@ -15,6 +15,7 @@ from enthesis.connectors.directory import LabDirectory
 from enthesis.connectors.hosts import Hosts
 from enthesis.connectors.http import Client
 from enthesis.connectors.pipeline import Pipeline
+from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_from
 from enthesis.lab.running import running, state_folder
 from enthesis.model.errors import InvalidInput, Unreachable
@@ -91,9 +92,7 @@ class Given:
 def _key(path: Path) -> Key:
     """A keyed credential from the file that it was written to when it was made; InvalidInput where there is none."""
     try:
-        read = json.loads(path.read_bytes()[:MAX_GIVEN])
-    except OSError as fault:
-        raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
+        read = json.loads(read_file(path, MAX_GIVEN))
     except (ValueError, RecursionError):
         read = None
     if not isinstance(read, dict) or not all(isinstance(read.get(one), str) for one in ("id", "form", "value")):
@@ -115,21 +114,17 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
         client_entry,
     )
 
-    def content(path: Path) -> bytes:
-        try:
-            return path.read_bytes()[:MAX_GIVEN]
-        except OSError as fault:
-            raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
-
     issuers: dict[str, Issues] = {}
     for name, path in (*given.tokens.items(), *given.clients.items()):
         if name not in estate.issuers:
             raise InvalidInput(f"no issuer is called {name}", code="issuer-unknown")
         url = estate.issuers[name].url
         if name in given.tokens:
-            issuers[name] = GivenToken(name, Secret(content(path).decode(errors="replace").strip()))
+            issuers[name] = GivenToken(name, Secret(read_file(path, MAX_GIVEN).decode(errors="replace").strip()))
         elif url is not None:
-            issuers[name] = OAuthClient(name, Server(name, Client(name, url)), client_entry(content(path), name))
+            issuers[name] = OAuthClient(
+                name, Server(name, Client(name, url)), client_entry(read_file(path, MAX_GIVEN), name)
+            )
         else:
             raise InvalidInput(
                 f"the issuer {name} has no url",

@@ -15,6 +15,7 @@ from enthesis.connectors.hosts import MAX_ANSWER, MAX_SECONDS, TIMEOUT, HostServ
 from enthesis.connectors.http import LOOPBACK, Client
 from enthesis.live.kept_sign_in import kept
 from enthesis.live.shown_tokens import addresses_of, frozen
+from enthesis.live.variables import CERTIFICATE, LENDER, METADATA, SESSION, TOKEN, TOKEN_FILE
 from enthesis.model.addresses import pool_of
 from enthesis.model.errors import EnthesisError, Unreachable
 from enthesis.model.estate import Estate, Origin
@@ -22,11 +23,6 @@ from enthesis.model.secrets import Secret
 from enthesis.ports import Credential
 from enthesis.tokens.checking import Refused, parsed
 
-SESSION, TOKEN, TOKEN_FILE = "ENTHESIS_SESSION", "ENTHESIS_TOKEN", "ENTHESIS_TOKEN_FILE"
-METADATA, CERTIFICATE = "ENTHESIS_METADATA_URL", "ENTHESIS_CERTIFICATE_FILE"
-VARIABLES = (SESSION, TOKEN, TOKEN_FILE, METADATA, CERTIFICATE)  # all that are looked at
-LENDER = "lent-by-enthesis"  # what the endpoint of `enthesis lend` says that its host is
-SECRETS = (SESSION, TOKEN)  # variables that hold a credential itself
 MAX_FILE = 65_536  # bytes
 ORDER = ("session", "token", "projected", "host", "certificate", "person")
 BECAUSE = {

@@ -17,7 +17,7 @@ from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any, NoReturn
 
-from enthesis.live.origins import LENDER, METADATA, SECRETS, SESSION
+from enthesis.live.variables import LENDER, METADATA, SECRETS, SESSION
 from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.ports import Credential
 

@@ -37,7 +37,9 @@ CAUSES = {
     "identity-unknown": Cause("No such identity.", "Use one of the near names, or describe it."),
     "issuer-unknown": Cause("No such issuer.", "Use one of the near names, or describe it."),
     "issuer-without-url": Cause("The issuer has no url.", "Add `url` to the issuer."),
-    "claims-without-issuer": Cause("Claims were given for something that is no issuer.", "Name an issuer with --from."),
+    "claims-without-issuer": Cause(
+        "Claims were given for something that is not an issuer.", "Name an issuer with --from."
+    ),
     "trust-unknown": Cause("No such trust or identity.", "Use one of the near names."),
     "trust-missing": Cause("The identity has no trust, so it cannot be taken on.", "Add a trust."),
     "journey-unknown": Cause("No such journey.", "Use one of the near names."),
@@ -58,12 +60,12 @@ CAUSES = {
     "pattern-unknown": Cause("No such pattern.", "`enthesis start --list` lists them."),
     "pattern-name-unknown": Cause("The pattern has no such name.", "`enthesis start --list` shows its names."),
     "chapter-unknown": Cause("No such chapter.", "`enthesis demo --list` lists them."),
-    "remedy-unknown": Cause("There is no remedy of this number.", "Run `trace` again and count."),
+    "remedy-unknown": Cause("No remedy has this number.", "Run `trace` again and count."),
     "remedy-changes-nothing": Cause("The remedy changes the question, not the estate.", "Ask as it says."),
     "party-unknown": Cause("No such organisation or account in the lab.", "Use one of the near names."),
     "connector-unknown": Cause("No connector of this name is installed.", "Install its package."),
     "service-account-invalid": Cause(
-        "This is no address of a cluster's service account.", "Write it as the message says."
+        "Not the address of a cluster's service account.", "Write it as the message says."
     ),
     "samples-differ": Cause("Sample tokens come from different issuers.", "Give samples of one issuer at a time."),
     "pipeline-access-closed": Cause("A pipeline access has no condition, so no run may use it.", "Add `admits`."),
@@ -115,9 +117,7 @@ CAUSES = {
     "adoption-impossible": Cause("What is in the cluster cannot be described without errors.", "See the message."),
     "statement-not-held": Cause("The live system has no words for a statement.", "Change it as the message says."),
     # tokens and credentials
-    "token-missing": Cause(
-        "There is no signed token in the file.", "Give one of three parts joined by dots (RFC 7515)."
-    ),
+    "token-missing": Cause("The file has no signed token.", "Give one of three parts joined by dots (RFC 7515)."),
     "token-unreadable": Cause("The token cannot be read.", "The message says which part is wrong."),
     "token-not-shown": Cause("A token is given only to a client that asks for it.", "Use the written kubeconfig."),
     "value-on-terminal": Cause("The value of a credential is not shown on a terminal.", "Use --into or --descriptor."),
@@ -143,7 +143,7 @@ CAUSES = {
     "lab-failed": Cause("The lab could not be started or stopped.", "The message has the last lines of its log."),
     "lab-service-unknown": Cause("The lab has no such service.", "`enthesis lab status` lists them."),
     "lab-directory-missing": Cause("The lab has no directory of this organisation.", "Describe people in the estate."),
-    "metadata-service-missing": Cause("There is no metadata service here.", "Name a host that runs as something."),
+    "metadata-service-missing": Cause("No metadata service is available here.", "Name a host that runs as something."),
     "cluster-access-unknown": Cause("Nothing says how the cluster is reached.", "Name a kubeconfig with --kubeconfig."),
     "system-not-connected": Cause(
         "A live system that this needs is not connected.", "Start a lab, or give its url or file."
@@ -189,7 +189,7 @@ CAUSES = {
     ),
     "time-not-movable": Cause("The clock of this system cannot be moved.", "Try expiry at a lab."),
     # change
-    "live-side-changed": Cause("The live side is no longer what was proposed for.", "Propose again."),
+    "live-side-changed": Cause("The live side changed after the proposal was made.", "Propose again."),
     "changed-meanwhile": Cause("Another person or program changed a statement meanwhile.", "Propose again."),
     "gone-meanwhile": Cause("Something that a step needs is gone.", "Propose again."),
     "name-taken": Cause("Something that is not ours has the name.", "Choose another name, or adopt it."),

@@ -17,6 +17,7 @@ from typing import Any
 
 import yaml
 
+from enthesis.files.saving import read_file
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.secrets import Secret
 
@@ -37,11 +38,9 @@ class Access:
 
 def from_kubeconfig(path: Path, context: str | None = None) -> Access:
     """What a kubeconfig says of one of its contexts, or of the current one; InvalidInput where it says too little."""
+    data = read_file(path, MAX_FILE + 1)
     try:
-        data = path.read_bytes()[: MAX_FILE + 1]
         read = yaml.safe_load(data) if len(data) <= MAX_FILE else None
-    except OSError as fault:
-        raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
     except (yaml.YAMLError, RecursionError):
         raise InvalidInput(f"{path} is not YAML", code="kubeconfig-invalid") from None
     if not isinstance(read, dict):

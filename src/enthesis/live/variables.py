@@ -1,0 +1,7 @@
+"""The variables of the environment in which a credential is handed from one program to another."""
+
+SESSION, TOKEN, TOKEN_FILE = "ENTHESIS_SESSION", "ENTHESIS_TOKEN", "ENTHESIS_TOKEN_FILE"
+METADATA, CERTIFICATE = "ENTHESIS_METADATA_URL", "ENTHESIS_CERTIFICATE_FILE"
+VARIABLES = (SESSION, TOKEN, TOKEN_FILE, METADATA, CERTIFICATE)  # all that are looked at
+LENDER = "lent-by-enthesis"  # what the endpoint of `enthesis lend` says that its host is
+SECRETS = (SESSION, TOKEN)  # variables that hold a credential itself
