@@ -8,9 +8,10 @@ import gc
 import json
 import resource
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator
 from datetime import UTC, datetime
 from functools import partial
+from itertools import chain
 from pathlib import Path
 from random import Random
 from statistics import median
@@ -29,10 +30,10 @@ from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Attempt, Claimed, Context, Estate, Invariant, Origin, Start
-from enthesis.verdicts.compiling import Compiled
+from enthesis.surveys.survey import VERSION, read_survey
+from enthesis.verdicts.compiling import Compiled, compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
-from enthesis.verdicts.tables import tables_from
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
 CATALOGUE = packaged_catalogue(TreeCache(None))
@@ -46,20 +47,19 @@ def timed(work: Callable[[], Any]) -> tuple[float, Any]:
     return time.perf_counter() - begun, result
 
 
-def compiled_from(records: Iterable[Mapping[str, Any]]) -> tuple[Compiled, Web]:
-    """An estate from parsed records to everything that answers questions."""
-    compiled = Compiled(tables_from(records, Estate("generated", CATALOGUE)))
+HEADER = json.dumps({"enthesis": "survey", "version": VERSION, "taken": NOW.isoformat(), "of": []})
+END = json.dumps({"end": True, "complete": True})
+
+
+def estate_from(texts: Iterable[str]) -> Estate:
+    """The estate in the lines of a survey, read as every command reads one."""
+    return read_survey(chain([HEADER], texts, [END]), "generated", CATALOGUE).estate
+
+
+def compiled_lines(texts: Iterable[str]) -> tuple[Compiled, Web]:
+    """Lines of a survey to everything that answers questions."""
+    compiled = compile_estate(estate_from(texts))
     return compiled, Web(compiled, NOW.timestamp())
-
-
-def loaded(texts: list[str]) -> Iterator[Any]:
-    """The records of lines, parsed one at a time."""
-    return (json.loads(text) for text in texts)
-
-
-def compiled_lines(texts: list[str]) -> tuple[Compiled, Web]:
-    """The same from lines."""
-    return compiled_from(loaded(texts))
 
 
 def only_parsed(texts: list[str]) -> None:
@@ -185,17 +185,15 @@ def main() -> None:
     print(f"{len(texts)} records, of which {made.shape.grants} grants and {made.shape.trusts} trusts")
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     parsing = min(timed(lambda: only_parsed(texts))[0] for _ in range(2))
-    compiling, (compiled, web) = timed(lambda: compiled_from(loaded(texts)))
+    compiling, (compiled, web) = timed(lambda: compiled_lines(texts))
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    print(
-        f"compiled from parsed lines, parsing counted in: {compiling / parsing:.2f} times json.loads (at most 5 wanted)"
-    )
+    ratio = compiling / parsing
+    print(f"compiled from a survey's lines, parsing counted in: {ratio:.2f} times json.loads (at most 5 wanted)")
     print(
         f"    ({compiling:.1f} s; peak {peak / 2**20:.2f} GiB, of which {before / 2**20:.2f} GiB the lines themselves)"
     )
     asked = questions(Generated(given.scale), 1000)
-    small = Generated(given.scale / 100)
-    small_compiled, _ = compiled_from(small.records())
+    small_compiled, _ = compiled_lines(lines(given.scale / 100))
     few = questions(Generated(given.scale / 100), 1000)
     pairs = [(explained(compiled, asked), explained(small_compiled, few)) for _ in range(3)]
     ratio = median(large / little for large, little in pairs)
@@ -206,13 +204,10 @@ def main() -> None:
     seconds, decided = timed(lambda: [decide(chains, one) for one in twenty_invariants(made)])
     outcomes = {one.outcome: sum(other.outcome == one.outcome for other in decided) for one in decided}
     print(f"20 invariants: {seconds / compiling:.2f} times compiling (at most 3 wanted)  {outcomes}")
-    other, _ = compiled_from(changed(loaded(texts), Generated(given.scale, 8)))
-    mentioned = frozenset(compiled.tables.grant_at) | frozenset(other.tables.grant_at)
-    del other
-    webs = [
-        Web(Compiled(tables_from(records, Estate("generated", CATALOGUE)), mentioned), NOW.timestamp())
-        for records in (loaded(texts), changed(loaded(texts), Generated(given.scale, 8)))
-    ]
+    other = changed(map(json.loads, texts), Generated(given.scale, 8))
+    estates = [estate_from(texts), estate_from(map(json.dumps, other))]
+    mentioned = frozenset(grant.at for estate in estates for grant in estate.grants)
+    webs = [Web(compile_estate(estate, mentioned), NOW.timestamp()) for estate in estates]
     seconds, found = timed(lambda: web_difference(webs[0], webs[1], told=40))
     print(f"difference of a 1 % change: {seconds / compiling:.2f} times compiling (at most 1 wanted)")
     print(f"    ({len(found.gains)} gains, {len(found.losses)} losses, {found.undecided} undecided)")

@@ -14,11 +14,12 @@ from enthesis.files.editing import Addition, Edit, NotEditable, Replacement, edi
 from enthesis.files.folder import read_texts
 from enthesis.files.sections import SECTIONS
 from enthesis.files.writing import estate_text, plain_estate
+from enthesis.model.catalogue import Catalogue
 from enthesis.model.estate import Estate
-from enthesis.verdicts.compiling import Compiled, compile_estate
+from enthesis.surveys.survey import VERSION, InvalidSurvey, read_survey
+from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import question_of
-from enthesis.verdicts.tables import InvalidRecord, read_conditions, tables_from
 
 from .conftest import examples
 from .test_judging import NOW, random_estate
@@ -36,6 +37,12 @@ def records_of(estate: Estate) -> Iterator[dict[str, Any]]:
             yield from ({"section": section, **entry} for entry in entries)
 
 
+def surveyed(records: list[dict[str, Any]], catalogue: Catalogue) -> Estate:
+    """The estate in a survey with these records."""
+    header = {"enthesis": "survey", "version": VERSION, "taken": "2026-11-24T00:00:00Z", "of": []}
+    return read_survey(map(json.dumps, [header, *records, {"end": True, "complete": True}]), "f", catalogue).estate
+
+
 @given(st.integers(0, 2**32))
 @settings(max_examples=examples(10))
 def test_records_in_any_order_are_judged_like_the_estate_itself(seed: int) -> None:
@@ -44,8 +51,7 @@ def test_records_in_any_order_are_judged_like_the_estate_itself(seed: int) -> No
     head = [record for record in records if record["section"] not in ("trusts", "grants", "identities", "resources")]
     rest = [record for record in records if record not in head]
     Random(seed).shuffle(rest)
-    compiled = Compiled(tables_from([*rest, *head], Estate("random", estate.catalogue)))
-    judges = Judge(compile_estate(estate)), Judge(compiled)
+    judges = Judge(compile_estate(estate)), Judge(compile_estate(surveyed([*rest, *head], estate.catalogue)))
     for journey in estate.journeys.values():
         one, other = (judge.judge(question_of(journey, NOW)) for judge in judges)
         assert [request.refused_at for request in one.requests] == [request.refused_at for request in other.requests]
@@ -55,21 +61,21 @@ def test_records_in_any_order_are_judged_like_the_estate_itself(seed: int) -> No
 @pytest.mark.parametrize(
     ("record", "says"),
     [
-        ({"section": "grants", "to": "a"}, "f:2"),
-        ({"section": "nothing"}, "`nothing` is not a section"),
-        ({"to": "a"}, "section"),
-        ({"section": "trusts", "of": "a", "admits": {}}, "admits nobody"),
-        ({"section": "trusts", "of": "a", "admits": {"identity": "b"}, "session": "soon"}, "no duration"),
-        ({"section": "grants", "to": "a", "role": "r", "at": "a", "until": "soon"}, "no time"),
+        ({"section": "grants", "to": "a"}, "`role` is missing"),
+        ({"section": "nothing"}, "`nothing` is no section"),
+        ({"to": "a"}, "says nothing that is understood"),
+        ({"section": "trusts", "of": "a", "admits": {}}, "has none of them"),
+        ({"section": "trusts", "of": "a", "admits": {"identity": "b"}, "session": "soon"}, "the text 'soon'"),
+        ({"section": "grants", "to": "a", "role": "r", "at": "a", "until": "soon"}, "the text 'soon'"),
         ({"section": "roles", "name": "r"}, "`allows` is missing"),
-        (["grants"], "f:2"),
+        (["grants"], "no JSON object"),
     ],
 )
 def test_a_record_that_is_none_is_told_with_its_line(record: Any, says: str) -> None:
     catalogue = random_estate(1, journeys=0).catalogue
     good = {"section": "organisations", "name": "works"}
-    with pytest.raises(InvalidRecord, match="f:2") as told:
-        tables_from([good, record], Estate("x", catalogue), file="f")
+    with pytest.raises(InvalidSurvey, match="line 3 of f") as told:
+        surveyed([good, record], catalogue)
     assert says in str(told.value)
 
 
@@ -164,11 +170,3 @@ def test_any_estate_can_be_added_to(seed: int) -> None:
     text = estate_text(estate)
     reading = read_texts(edited({"estate.yaml": text}, [Addition("grants", "", plain)]))
     assert reading.estate == replace(estate, grants=(*estate.grants, grant))
-
-
-def test_conditions_in_records_are_read_as_strictly_as_in_files() -> None:
-    assert read_conditions({"reference": "x"})[0][0] == "reference"
-    assert read_conditions({"anything": "x"}, free=True)[0][0] == "anything"
-    for raw, free in (({"anything": "x"}, False), ({"reference": {"globe": "x"}}, False), ({"sub": []}, True)):
-        with pytest.raises(InvalidRecord):
-            read_conditions(raw, free=free)

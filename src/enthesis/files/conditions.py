@@ -6,8 +6,9 @@ from dataclasses import dataclass
 from math import isnan
 from typing import Any
 
-from enthesis.files.nodes import Node
+from enthesis.files.nodes import Node, tree_of
 from enthesis.files.shapes import (
+    ESCAPES,
     GLOB_SCHEMA,
     MISSING,
     Duration,
@@ -99,6 +100,14 @@ class ConditionsShape:
                 notes.wrong("wrong-test", message, item, expected=f"a test of {fitting}")
             out.append((attribute, test))
         return tuple(out) if sound else MISSING
+
+    def quick(self, value: Any, notes: Notes, source: Source) -> Any:
+        """The conditions in plain data that stand at one place; MISSING where it is none. Texts under free names need
+        no further look."""
+        texts = self.free and type(value) is dict and all(type(item) is str for item in value.values())
+        if texts and not any(map(ESCAPES, value.values())):
+            return tuple((name, Equal(item)) for name, item in value.items())
+        return self.read(tree_of(value, source.line), notes)
 
     def _known(self, attribute: str, node: Node, notes: Notes) -> bool:
         family = attribute.startswith(ATTRIBUTE_FAMILIES) and not attribute.endswith(".")

@@ -6,6 +6,7 @@ Safe by construction: values are plain text, numbers, booleans and null (the YAM
 
 import json
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -38,6 +39,16 @@ class Node(NamedTuple):
     line: int
     column: int
     keys: dict[str, tuple[int, int]] | None = None
+
+
+def tree_of(value: Any, line: int = 1) -> Node:
+    """Plain data as a tree that stands on one line."""
+    if isinstance(value, Mapping):
+        entries = {str(key): tree_of(item, line) for key, item in value.items()}
+        return Node(entries, line, 1, dict.fromkeys(entries, (line, 1)))
+    if isinstance(value, list):
+        return Node([tree_of(item, line) for item in value], line, 1)
+    return Node(value, line, 1)
 
 
 class Duplicate(NamedTuple):

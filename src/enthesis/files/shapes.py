@@ -11,10 +11,11 @@ from dataclasses import dataclass
 from dataclasses import field as dataclass_field
 from datetime import UTC, datetime, timedelta
 from difflib import get_close_matches
+from functools import cached_property, lru_cache
 from ipaddress import ip_network
 from typing import Any, Protocol
 
-from enthesis.files.nodes import Node
+from enthesis.files.nodes import Node, tree_of
 from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.conditions import Glob, Network, pattern_mistake
 from enthesis.model.errors import InvalidAddress
@@ -198,11 +199,9 @@ class Duration:
     expected: str = "a duration such as 15m, 8h or 30d"
 
     def read(self, node: Node, notes: Notes) -> Any:
-        found = DURATION.fullmatch(node.value) if isinstance(node.value, str) and node.value else None
-        if found is None:
+        length = _length(node.value) if isinstance(node.value, str) else None
+        if length is None:
             return notes.wrong("wrong-duration", f"found {described(node.value)}", node, expected=self.expected)
-        days, hours, minutes, seconds = (int(part or 0) for part in found.groups())
-        length = timedelta(days=days, hours=hours, minutes=minutes, seconds=seconds)
         if not length:
             return notes.wrong("wrong-duration", "found a duration of nothing", node, expected=self.expected)
         return length
@@ -212,6 +211,15 @@ class Duration:
 
     def schema(self) -> dict[str, Any]:
         return {"type": "string", "pattern": r"^(?=.)(\d{1,6}d)?(\d{1,6}h)?(\d{1,6}m)?(\d{1,7}s)?$"}
+
+
+@lru_cache(1024)
+def _length(text: str) -> timedelta | None:
+    found = DURATION.fullmatch(text) if text else None
+    if found is None:
+        return None
+    days, hours, minutes, seconds = (int(part or 0) for part in found.groups())
+    return timedelta(days=days, hours=hours, minutes=minutes, seconds=seconds)
 
 
 def duration_from(text: Any) -> timedelta | None:
@@ -371,6 +379,24 @@ class MapOf:
         return {"type": "object", "additionalProperties": self.item.schema()}
 
 
+ESCAPES = re.compile(r"[*?\\]").search  # an escape in a text, or what would need one
+NOTHING_MORE: Mapping[str, str] = {}
+QuickReader = Callable[[Any, Notes, Source], Any]
+"""Reads plain data that stands at one place; MISSING where it is not what is expected."""
+
+
+def quick_reader(shape: Shape) -> QuickReader | None:
+    """What reads plain data as a shape reads a node; None for text as it stands."""
+    if type(shape) in (Text, Name):
+        return None
+    quick: QuickReader | None = getattr(shape, "quick", None)
+    return quick or (lambda item, notes, source: shape.read(tree_of(item, source.line), notes))
+
+
+def skipped(_item: Any, _notes: Notes, _source: Source) -> Any:
+    """What reads a value that is no part of a record."""
+
+
 @dataclass(frozen=True)
 class Field:
     """One field of a record: `attr` is its name in the model where that differs."""
@@ -407,19 +433,16 @@ class Record:
     def expected(self) -> str:
         return f"a mapping ({self.what})"
 
+    @cached_property
     def by_name(self) -> dict[str, Field]:
-        """The fields by the name they have in a file; computed once."""
-        found: dict[str, Field] | None = self.__dict__.get("_by_name")
-        if found is None:
-            found = {field.name: field for field in self.fields}
-            self.__dict__["_by_name"] = found
-        return found
+        """The fields by the name that they have in a file."""
+        return {field.name: field for field in self.fields}
 
     def read(self, node: Node, notes: Notes, **given: Any) -> Any:
         entries = node.value
         if not isinstance(entries, dict):
             return notes.wrong("wrong-type", f"found {described(entries)}", node, expected=self.expected)
-        known = self.by_name()
+        known = self.by_name
         values = given
         sound = True
         for name, item in entries.items():
@@ -453,6 +476,54 @@ class Record:
         source = Source(notes.file, node.line, node.column)
         notes.records[source] = node
         return self.make(**values, source=source)
+
+    def quick(self, entries: Any, notes: Notes, source: Source, more: Mapping[str, str] = NOTHING_MORE) -> Any:
+        """The value of plain data that stands at one place, as `read` would give it; MISSING where `read` has to look,
+        since something is wrong or is written with escapes.
+
+        `more` are attributes by names that are no fields; '' for what is no part of the value.
+        """
+        if type(entries) is not dict:
+            return MISSING
+        names = tuple(entries)
+        plan = self._plans.get(names)
+        if plan is None:
+            plan = self._plans[names] = self._planned(entries, more)
+        values: dict[str, Any] = {"source": source}
+        for (attribute, read), item in zip(plan, entries.values(), strict=False):
+            if read is None and type(item) is str and item and not ESCAPES(item):
+                values[attribute] = item
+            elif read is None:
+                return MISSING
+            elif attribute:
+                value = read(item, notes, source)
+                if value is MISSING:
+                    return MISSING
+                values[attribute] = value
+        return self.make(**values) if plan else MISSING
+
+    @cached_property
+    def _plans(self) -> dict[tuple[str, ...], list[tuple[str, QuickReader | None]]]:
+        """What `quick` does with entries of these names: an attribute for each, with what reads it; None for text as it
+        stands. Empty where no record has just these."""
+        return {}
+
+    def _planned(self, entries: Mapping[str, Any], more: Mapping[str, str]) -> list[tuple[str, QuickReader | None]]:
+        known, there = self.by_name, entries.keys() - more.keys()
+        sound = (
+            there <= known.keys()
+            and all(field.name in there for field in self.fields if field.required)
+            and all(len(there.intersection(names)) == 1 for names in self.one_of)
+            and all(other in there for name, other in self.goes_with.items() if name in there)
+        )
+        if not sound:
+            return []
+        return [
+            (known[name].attribute, quick_reader(known[name].shape))
+            if name in known
+            else (more[name], None if more[name] else skipped)
+            for name in entries
+        ]
 
     def _unknown(self, name: str, node: Node, notes: Notes, known: Mapping[str, Field]) -> None:
         line, column = node.keys[name] if node.keys else (node.line, node.column)

@@ -96,7 +96,6 @@ CAUSES = {
     "git-missing": Cause("git is not installed.", "Install it, or name a folder."),
     "git-timeout": Cause("git did not answer in time.", "Run git by itself to see why."),
     "survey-invalid": Cause("The file is not a survey of this version.", "`enthesis survey --out FILE` makes one."),
-    "record-invalid": Cause("A record of a survey does not fit its section.", "Survey again."),
     "proposal-invalid": Cause(
         "The file is not a proposal of this version.", "`enthesis propose --out FILE` makes one."
     ),

@@ -11,13 +11,15 @@
 The header stands first and the end last; a file without its end was cut short. Everything between is in any order.
 """
 
+import gc
 import json
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
 
-from enthesis.files.nodes import Node
+from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_from
 from enthesis.model.addresses import account_of, contains
@@ -25,9 +27,14 @@ from enthesis.model.catalogue import Catalogue
 from enthesis.model.conditions import Glob
 from enthesis.model.errors import InnerError
 from enthesis.model.estate import Estate, Grant, Trust, boundary_of
+from enthesis.model.mistakes import Source
 
 VERSION = 2  # 1 had words that were renamed since
 MAX_LINE = 4 * 1024 * 1024  # characters
+
+
+MORE = {key: {"section": "", "live": "", **({key: key} if key else {})} for key in (None, "name", "address")}
+"""What an entry has beside its fields, by the key of its section; see `Record.quick`."""
 
 
 class InvalidSurvey(InnerError, ValueError):
@@ -72,6 +79,7 @@ class Survey:
 
 @dataclass
 class _Collected:
+    notes: Notes
     named: dict[str, dict[str, Any]] = field(default_factory=dict)
     listed: dict[str, list[Any]] = field(default_factory=dict)
     left_out: list[Said] = field(default_factory=list)
@@ -89,16 +97,34 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
         raise InvalidSurvey(f"{name} is no survey: its first line is no header of one")
     if header.get("version") != VERSION:
         raise InvalidSurvey(f"{name} is a survey of version {header.get('version')} (expected {VERSION})")
-    into = _Collected()
-    for number, line in numbered:
-        if line.strip():
-            _take(_parsed(line, name, number), name, number, into)
+    into = _Collected(Notes(name))
+    with _no_collecting():
+        for number, line in numbered:
+            if line.isspace():
+                continue
+            record = _parsed(line, name, number)
+            if "section" in record:
+                _entry(record, name, number, into)
+            else:
+                _take(record, name, number, into)
     kinds = into.named.get("kinds", {})
     sections: dict[str, Any] = {**into.named, **{section: tuple(found) for section, found in into.listed.items()}}
     estate = Estate(str(header.get("estate") or name), catalogue.extended(kinds.values()), **sections)
     of = tuple(str(one.get("name")) for one in header.get("of") or () if isinstance(one, dict))
     looked_at = tuple(_looked_at(one) for one in header.get("of") or () if isinstance(one, dict))
     return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings), into.keys, looked_at)
+
+
+@contextmanager
+def _no_collecting() -> Iterator[None]:
+    """Without the search for cycles, which would walk all that was read over and over: what is read here has none."""
+    on = gc.isenabled()
+    gc.disable()
+    try:
+        yield
+    finally:
+        if on:
+            gc.enable()
 
 
 def _looked_at(said: dict[str, Any]) -> LookedAt:
@@ -119,9 +145,7 @@ def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
 
 
 def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> None:
-    if "section" in record:
-        _entry(record, name, number, into)
-    elif "left_out" in record:
+    if "left_out" in record:
         incomplete = record.get("incomplete") is True
         into.left_out.append(Said(str(record["left_out"]), str(record.get("why", "")), incomplete))
     elif "finding" in record:
@@ -135,31 +159,24 @@ def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> N
 
 
 def _entry(record: dict[str, Any], name: str, number: int, into: _Collected) -> None:
-    section = SECTIONS.get(record["section"])
+    word = record["section"]
+    section = SECTIONS.get(word) if type(word) is str else None
     if section is None:
-        raise InvalidSurvey(f"line {number} of {name}: `{record['section']}` is no section of an estate")
-    key = section.key or ""
-    rest = {field: value for field, value in record.items() if field not in ("section", "live", key)}
-    if key and not isinstance(record.get(key), str):
+        raise InvalidSurvey(f"line {number} of {name}: `{word}` is no section of an estate")
+    key = section.key
+    if key is not None and type(record.get(key)) is not str:
         raise InvalidSurvey(f"line {number} of {name}: this entry has no {key}")
-    notes = Notes(name)
-    value = section.record.read(tree_of(rest, number), notes, **({key: record[key]} if key else {}))
-    if value is MISSING:
-        raise InvalidSurvey(f"line {number} of {name}: {notes.mistakes[0].message}")
+    value = section.record.quick(record, into.notes, Source(name, number, 1), MORE[key])
+    if value is MISSING or into.notes.mistakes:
+        notes, given = Notes(name), {key: record[key]} if key else {}
+        rest = {field: item for field, item in record.items() if field not in MORE[key]}
+        value = section.record.read(tree_of(rest, number), notes, **given)
+        if notes.mistakes:
+            raise InvalidSurvey(f"line {number} of {name}: {notes.mistakes[0].message}")
     if key:
-        into.named.setdefault(record["section"], {}).setdefault(record[key], value)
+        into.named.setdefault(word, {}).setdefault(record[key], value)
     else:
-        into.listed.setdefault(record["section"], []).append(value)
-
-
-def tree_of(value: Any, line: int = 1) -> Node:
-    """Plain data as a tree that stands on one line."""
-    if isinstance(value, Mapping):
-        entries = {str(key): tree_of(item, line) for key, item in value.items()}
-        return Node(entries, line, 1, dict.fromkeys(entries, (line, 1)))
-    if isinstance(value, list):
-        return Node([tree_of(item, line) for item in value], line, 1)
-    return Node(value, line, 1)
+        into.listed.setdefault(word, []).append(value)
 
 
 # -- beside an estate -----------------------------------------------------------------------------------------------

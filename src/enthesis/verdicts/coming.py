@@ -38,7 +38,7 @@ class ToCome:
 
     def fitting(self, tables: Tables) -> "ToCome":
         """Those of them that have a place in an estate to stand in."""
-        estate, known = tables.head, set(tables.resources)
+        estate, known = tables.estate, set(tables.resources)
         return ToCome(
             {name: one for name, one in self.identities.items() if _can_stand(estate, known, name, one[1])},
             tuple(one for one in self.hosts if one.rsplit("/host/", 1)[0] in known),
@@ -51,7 +51,7 @@ NOBODY = ToCome({}, (), ())
 
 def members_to_come(tables: Tables) -> ToCome:
     """Everything that may come to an estate and that its statements would reach."""
-    estate = tables.head
+    estate = tables.estate
     identities = {f"{name}/identity/{ANY}": ("", "") for name in estate.accounts if estate.administered_by_others(name)}
     for group in estate.groups.values():
         if group.where is not None:
@@ -67,7 +67,7 @@ def _can_stand(estate: Estate, resources: set[str], address: str, tied: str) -> 
 
 def _found_by(tables: Tables, rule: GroupRule, within: str) -> Iterator[tuple[str, tuple[str, str]]]:
     """The members that a rule may yet find, one for each place that they can stand in."""
-    estate = tables.head
+    estate = tables.estate
     if estate.is_outside(within):
         return
     if within.startswith("@") and "/" not in within and rule.kind in (None, "person"):
@@ -111,9 +111,9 @@ def _hosts(tables: Tables) -> Iterator[str]:
 
 def _leaves(tables: Tables) -> Iterator[str]:
     """Leaves that nobody declared and that a pattern lets run as something."""
-    catalogue = tables.head.catalogue
+    catalogue = tables.estate.catalogue
     running = [name for name, kind in catalogue.kinds.items() if kind.leaf and catalogue.running_verb(name)]
-    patterns = [one.what.pattern for one in tables.head.attachments if isinstance(one.what, Glob)]
+    patterns = [one.what.pattern for one in tables.estate.attachments if isinstance(one.what, Glob)]
     if not patterns:
         return
     for word in running:
@@ -125,7 +125,7 @@ def _leaves(tables: Tables) -> Iterator[str]:
 
 def _patterns(tables: Tables) -> list[str]:
     """The patterns by which statements tell resources apart."""
-    found = [one.what for one in tables.head.attachments]
+    found = [one.what for one in tables.estate.attachments]
     found += [one for one in tables.trust_whom if isinstance(one, Glob)]
     return list(dict.fromkeys(one.pattern for one in found if isinstance(one, Glob)))
 
@@ -148,7 +148,7 @@ def _fitting(tables: Tables, stem: str, name: tuple[str, ...], patterns: list[st
 
 def _is_place(tables: Tables, address: str) -> bool:
     try:
-        parse(address, tables.head.catalogue)
+        parse(address, tables.estate.catalogue)
     except InvalidAddress:
         return False
     return True

@@ -16,7 +16,7 @@ from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Ceiling, Estate, GroupRule, boundary_of
 from enthesis.verdicts.arrays import Ints, once
 from enthesis.verdicts.coming import WORKLOADS, ToCome, members_to_come
-from enthesis.verdicts.tables import Raw, Tables, read_conditions, tables_of
+from enthesis.verdicts.tables import Tables, tables_of
 
 NONE = -1  # no place, no account
 ENDLESS = float("inf")
@@ -74,9 +74,8 @@ class Compiled:
         self.tables = tables
         self.mentioned = tuple(mentioned)
         self._to_come, self._any_kind = frozenset(to_come), frozenset(any_kind)
-        self.estate: Estate = tables.head
+        self.estate: Estate = tables.estate
         self.catalogue = self.estate.catalogue
-        self._conditions: dict[tuple[str, int], Conditions] = {}
         self._found: dict[int, frozenset[int]] = {}
         self._permissions()
         self._places()
@@ -497,22 +496,13 @@ class Compiled:
         return found
 
     def grant_when(self, number: int) -> Conditions:
-        return self._read("grant", number, self.tables.grant_when)
+        return self.tables.grant_when.get(number, ())
 
     def trust_when(self, number: int) -> Conditions:
-        return self._read("trust", number, self.tables.trust_when)
+        return self.tables.trust_when.get(number, ())
 
     def trust_shown(self, number: int) -> Conditions:
-        return self._read("shown", number, self.tables.trust_shown)
-
-    def _read(self, what: str, number: int, column: Mapping[int, Raw]) -> Conditions:
-        raw = column.get(number, ())
-        if isinstance(raw, tuple):
-            return raw
-        known = self._conditions.get((what, number))
-        if known is None:
-            known = self._conditions[what, number] = read_conditions(raw, free=what == "shown")
-        return known
+        return self.tables.trust_shown.get(number, ())
 
     def labels_at(self, place: int) -> Mapping[str, str]:
         """The labels that a place has of its own."""

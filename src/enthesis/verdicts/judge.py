@@ -403,7 +403,7 @@ class _Chain:
         """The trust, and what keeps it from admitting this caller."""
         tables = self.compiled.tables
         form, whom = tables.trust_form[number], tables.trust_whom[number]
-        source = tables.trust(number).source
+        source = self.compiled.estate.trusts[number].source
         ground = Ground(f"the trust of {target.address} in {_admitted_words(form, whom)}", source, number)
         lacks = list(self._not_admitted(form, whom, caller, target))
         unmet: list[Unmet] = []
@@ -544,7 +544,7 @@ class _Chain:
     def _grant_ground(self, number: int) -> Ground:
         tables = self.compiled.tables
         text = f"the grant of {tables.grant_role[number]} to {tables.grant_to[number]} at {tables.grant_at[number]}"
-        return Ground(text, tables.grant(number).source, number)
+        return Ground(text, self.compiled.estate.grants[number].source, number)
 
     def _elsewhere(self, caller: Caller, target: Target, permission: int, known: int) -> list[Miss]:
         """Grants to the caller that would do, but for the place they are at."""
