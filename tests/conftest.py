@@ -165,12 +165,22 @@ class Lab:
     def administrator(self, holder: str) -> str:
         """The session of an administrator, of the first cloud that has one for this holder."""
         listed = json.loads((self.state / "administrators.json").read_text(encoding="utf-8"))
-        return str(next(one["session"] for one in listed if one["holder"] == holder))
+        return str(next(one["session"] for one in listed if one.get("holder") == holder))
+
+    def hosts(self, provider: str) -> str:
+        """Where the metadata services of a provider's hosts are."""
+        return f"{self.services[f'{provider}/hosts']}/{self.owner['lab-owner']}"
+
+    @property
+    def owner(self) -> dict[str, str]:
+        """The header with the word of the lab's owner."""
+        listed = json.loads((self.state / "administrators.json").read_text(encoding="utf-8"))
+        return {"lab-owner": next(one["lab-owner"] for one in listed if "lab-owner" in one)}
 
 
-def start_lab(enthesis: Program, folder: Path) -> Lab:
+def start_lab(enthesis: Program, folder: Path, *more: str) -> Lab:
     """Starts a lab for the estate in a folder."""
-    ran = enthesis("lab", "start", "--format", "json", at=folder)
+    ran = enthesis("lab", "start", "--format", "json", *more, at=folder)
     assert ran.code == 0, ran.err
     services = {one["name"]: one["url"] for one in ran.json["services"]}
     return Lab(folder, services, ran.json["authority"])

@@ -264,7 +264,12 @@ class Naive:
             organisation is not None
             and not organisation.outside
             and (
-                place in self.above(caller) or (identity.tied_to is not None and place in self.above(identity.tied_to))
+                place in self.above(caller)
+                or (
+                    identity.tied_to is not None
+                    and self.account(identity.tied_to) == self.account(caller)
+                    and place in self.above(identity.tied_to)
+                )
             )
             and (rule.kind is None or rule.kind == identity.kind)
             and all(identity.labels.get(name) == value for name, value in rule.labels.items())

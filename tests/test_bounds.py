@@ -177,7 +177,7 @@ def asked_of(client: Client, transport: httpx.BaseTransport) -> Iterator[tuple[s
     yield "KeepsPipelineAccess.use_pipeline_access", lambda: pipeline.use_pipeline_access("l", {"sub": "s"})
     hosts = Hosts(client)
     yield "RunsHosts.take_on", lambda: hosts.take_on(hosts.seat("a/host/h"), "a/identity/i", None, asked)
-    directory, acting = Directory("@x", client), LabDirectory("@x", client)
+    directory, acting = Directory("@x", client), LabDirectory("@x", client, {})
     yield "SignsIn.sign_in", lambda: directory.sign_in(lambda code, page: None, waits)
     yield "SignsIn.sign_in_as", lambda: acting.sign_in_as("@x/identity/p", None)
     yield "SignsIn.forget", lambda: directory.forget(Secret("s"))

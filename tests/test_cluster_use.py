@@ -296,8 +296,14 @@ def test_a_cluster_set_up_by_hand_is_taken_over_without_changing_it(enthesis: Pr
     assert text.startswith(HAND.split("  surge/cluster/grid: {}\n", 1)[0])
     assert "# by hand, and to stay\n" in text and "sweeping" in text and "nowcast" not in text
     assert enthesis("check", "-q", at=folder).code == 0
+    ran = enthesis("propose", "--expect-none", "--format", "json", at=folder)
+    opened = [one["sentence"].removesuffix(" (surge)") for one in ran.json["openings"]]  # what could not be described
+    assert ran.code == 1 and len(opened) == 2 and all("no-such" in one for one in opened), ran.out
+    entry = "because: 'made by hand, to go with the old viewer', until: '2099-01-01T00:00:00Z'"
+    accepted = "".join(f"- {{risk: not-ours, of: '{one}', {entry}}}\n" for one in opened)
+    (folder / "accepted.yaml").write_text(f"accepted:\n{accepted}")
     ran = enthesis("propose", "--expect-none", at=folder)
-    assert ran.code == 0, ran.out
+    assert ran.code == 0 and "made by others, and accepted" in ran.out, ran.out
     assert enthesis("enact", "--yes", "--prune", at=folder).code == 0
     assert [api.http.get(one).json()["items"] for one in everything] == before
     ran = enthesis("survey", "--adopt", TILES, at=folder)

@@ -38,8 +38,9 @@ def http(lab: Lab) -> Iterator[httpx.Client]:
 class Flow:
     """A device grant under way at the directory of Saltmarsh."""
 
-    def __init__(self, http: httpx.Client, url: str) -> None:
+    def __init__(self, http: httpx.Client, url: str, owner: dict[str, str]) -> None:
         self.http = http
+        self.owner = owner
         self.said = http.get(f"{url}/.well-known/oauth-authorization-server").json()
         self.began = http.post(self.said["device_authorization_endpoint"], data={"client_id": "x"}).json()
 
@@ -49,7 +50,7 @@ class Flow:
 
     def agree(self, **more: str) -> int:
         form = {"code": self.began["user_code"], "person": MAREN, "mfa": "yes", "agreed": "yes", **more}
-        return self.http.post(self.began["verification_uri"], data=form).status_code
+        return self.http.post(self.began["verification_uri"], data=form, headers=self.owner).status_code
 
     def signed_in(self, **more: str) -> str:
         assert self.agree(**more) == 200
@@ -59,7 +60,7 @@ class Flow:
 
 @pytest.fixture
 def flow(lab: Lab, http: httpx.Client) -> Flow:
-    return Flow(http, lab.services["@saltmarsh"])
+    return Flow(http, lab.services["@saltmarsh"], lab.owner)
 
 
 def test_the_grant_waits_for_the_person_and_is_used_once(flow: Flow) -> None:
@@ -83,9 +84,9 @@ def test_what_a_sign_in_says_of_the_person(flow: Flow, lab: Lab, http: httpx.Cli
     )
     assert (claims["sub"], claims["amr"]) == (MAREN, ["mfa"])
     assert jwt.get_unverified_header(token)["typ"] == "at+jwt"
-    other = Flow(http, lab.services["@saltmarsh"]).signed_in(mfa="no")
+    other = Flow(http, lab.services["@saltmarsh"], lab.owner).signed_in(mfa="no")
     assert jwt.decode(other, options={"verify_signature": False})["amr"] == ["pwd"]
-    unsaid = Flow(http, lab.services["@saltmarsh"]).signed_in(mfa="unsaid")
+    unsaid = Flow(http, lab.services["@saltmarsh"], lab.owner).signed_in(mfa="unsaid")
     assert "amr" not in jwt.decode(unsaid, options={"verify_signature": False})
 
 
@@ -97,9 +98,9 @@ def test_nobody_is_signed_in_who_refused_is_late_or_is_somebody_elses(
     assert flow.agree(agreed="no") == 200
     assert flow.token().json()["error"] == "access_denied"
     assert flow.token(grant_type="password").json()["error"] == "unsupported_grant_type"
-    other = Flow(http, lab.services["@harbourline"])
+    other = Flow(http, lab.services["@harbourline"], lab.owner)
     assert flow.token(device_code=other.began["device_code"]).json()["error"] == "invalid_grant"
-    late = Flow(http, lab.services["@saltmarsh"])
+    late = Flow(http, lab.services["@saltmarsh"], lab.owner)
     assert enthesis("lab", "clock", "--forward", "11m", at=lab.folder).code == 0
     assert late.agree() == 404
     assert late.token().json()["error"] == "expired_token"
@@ -277,6 +278,6 @@ def test_a_static_token_works_as_it_is_where_and_while_it_may(
 
 def test_the_sign_in_of_a_person_in_a_journey_is_the_same_grant(lab: Lab) -> None:
     with Client("@saltmarsh", lab.services["@saltmarsh"], authority=Path(lab.authority)) as client:
-        got = LabDirectory("@saltmarsh", client).sign_in_as(MAREN, None)
+        got = LabDirectory("@saltmarsh", client, lab.owner).sign_in_as(MAREN, None)
     claims = jwt.decode(got.secret.reveal(), options={"verify_signature": False})
     assert (claims["sub"], "amr" in claims, repr(got.secret)) == (MAREN, False, "<secret>")

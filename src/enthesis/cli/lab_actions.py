@@ -1,6 +1,5 @@
 """Acting in a lab: resources that come and go, programs as if on a host or in a run, people who agree to a sign-in."""
 
-import json
 import os
 import time
 from collections.abc import Callable
@@ -16,6 +15,7 @@ from enthesis.cli.subjects import PARTY, read_estate, running_lab
 from enthesis.connectors.http import Client
 from enthesis.files.finding import estate_folder
 from enthesis.files.shapes import perhaps
+from enthesis.lab.running import OWNER, administrators, owners_word
 from enthesis.live.connecting import connect
 from enthesis.live.running import become
 from enthesis.live.variables import METADATA, TOKEN, VARIABLES
@@ -95,7 +95,8 @@ def on(
     url = running_lab(estate).url_of(name)
     if url is None:
         raise Unreachable(f"the lab has no metadata service for {host}", code="metadata-service-missing")
-    _become(command, METADATA, f"{url}/{quote(host, safe='/@')}")
+    word = owners_word(administrators(running_lab(estate).state))
+    _become(command, METADATA, f"{url}/{quote(word)}/{quote(host, safe='/@')}")
 
 
 def run(
@@ -164,7 +165,8 @@ def agree(
     code = code or _next_sign_in(found.state, name)
     form = {"code": code, "person": person, "mfa": "yes" if mfa else "no", "agreed": "no" if refuse else "yes"}
     with Client(name, url, authority=found.authority) as client:
-        client.expect(client.ask("POST", "/agree", form=form), 200)
+        word = Secret(owners_word(administrators(found.state)))
+        client.expect(client.ask("POST", "/agree", form=form, headers={OWNER: word.reveal()}), 200)
     remark(f"{person} {'refused' if refuse else 'agreed'}.", quiet=quiet)
 
 
@@ -189,7 +191,7 @@ def _become(command: list[str], variable: str, value: str) -> None:
 def _administrators(estate: Path | None) -> Callable[[str], tuple[Client, Secret]]:
     """Answers for an account the client of its cloud, and a session of its administrators."""
     found = running_lab(estate)
-    listed = json.loads((found.state / "administrators.json").read_text(encoding="utf-8"))
+    listed = administrators(found.state)
 
     def of(account: str) -> tuple[Client, Secret]:
         one = next((one for one in listed if one.get("holder") == account), None)

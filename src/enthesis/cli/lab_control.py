@@ -27,6 +27,10 @@ def start(
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     foreground: Annotated[bool, typer.Option("--foreground", help="Stay, until interrupted.")] = False,
+    allow_twins: Annotated[
+        bool,
+        typer.Option("--allow-twins", help="Let a holder have two statements with the same key, as some clouds do."),
+    ] = False,
 ) -> None:
     """Start the lab of an estate; returns when it is ready.
 
@@ -41,7 +45,7 @@ def start(
     _make_place_of_work(state)
     try:
         on_interrupt("the lab is stopped" if foreground else "")
-        found = start_lab(state, inventory(described), foreground=foreground)
+        found = start_lab(state, {**inventory(described), "twins_allowed": allow_twins}, foreground=foreground)
     except LabFailed as fault:
         raise LiveFailure(str(fault), code="lab-failed") from None
     if found is not None:
@@ -58,7 +62,10 @@ def stop(
     Example: enthesis lab stop --clean
     """
     state = state_folder(estate_folder(estate))
-    was_running = stop_lab(state, clean=clean)
+    try:
+        was_running = stop_lab(state, clean=clean)
+    except LabFailed as fault:
+        raise LiveFailure(str(fault), code="lab-failed") from None
     if clean:
         _remove_place_of_work(state)
     removed = " Its state is removed." if clean else ""

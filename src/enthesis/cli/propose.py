@@ -21,7 +21,7 @@ from enthesis.output.progress import reporter
 from enthesis.output.proposals import proposal_lines, proposal_markdown
 from enthesis.output.streams import put_json, put_lines, put_text, remark
 from enthesis.ports import Connected
-from enthesis.proposals.effects import access_change
+from enthesis.proposals.effects import access_change, openings
 from enthesis.proposals.guards import barred_gains
 from enthesis.proposals.proposing import propose as compare
 from enthesis.proposals.steps import Proposal
@@ -40,7 +40,13 @@ def propose(
         typer.Option("--manifests", metavar="DIR", help="Only write what clusters need, as YAML; asks nothing live."),
     ] = None,
     prune: Annotated[bool, typer.Option("--prune", help="Also remove what the estate no longer describes.")] = False,
-    expect_none: Annotated[bool, typer.Option("--expect-none", help="Exit 1 where anything is to be done.")] = False,
+    expect_none: Annotated[
+        bool,
+        typer.Option(
+            "--expect-none",
+            help="Exit 1 unless the live side is as described, and no statement of others opens anything.",
+        ),
+    ] = False,
     fail_on_gain: Annotated[
         list[str] | None,
         typer.Option("--fail-on-gain", metavar="VERBS PLACE", help="Exit 1 where anybody gains that."),
@@ -72,7 +78,7 @@ def propose(
         put_lines(proposal_lines(proposal))
         remark(f"Surveyed at {connected.spoke_to}.", quiet=quiet)
     put_lines(barred_lines(gained), to_error=output is not ReviewFormat.TEXT)
-    if gained or (expect_none and not (proposal.nothing_to_do and not proposal.left and not proposal.dangling)):
+    if gained or (expect_none and not proposal.as_described):
         raise typer.Exit(1)
 
 
@@ -89,4 +95,5 @@ def proposed(
         remark(f"Left aside, since they are not spoken to here: {', '.join(proposal.aside)}.", quiet=quiet)
     change = access_change(described, proposal, surveys, now().timestamp())
     gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
-    return replace(proposal, gives=gives, takes=takes), surveys, connected, change
+    opened = openings(described, proposal, surveys, now(), gain_sentences)
+    return replace(proposal, gives=gives, takes=takes, openings=opened), surveys, connected, change

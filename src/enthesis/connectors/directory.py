@@ -90,7 +90,11 @@ class Directory:
 
 
 class LabDirectory(Directory):
-    """A directory whose people do as a journey says, as only those of a lab do."""
+    """A directory whose people do as a journey says, as only those of a lab do for its owner, whom `headers` show."""
+
+    def __init__(self, name: str, client: Client, headers: Mapping[str, str]) -> None:
+        super().__init__(name, client)
+        self.headers = headers
 
     @understood
     def sign_in_as(self, person: str, mfa: bool | None) -> Credential:
@@ -98,7 +102,7 @@ class LabDirectory(Directory):
 
         def agree(code: str, page: str) -> None:
             form = {"code": code, "person": person, "mfa": MFA[mfa], "agreed": "yes"}
-            answer = self.client.ask("POST", page.split("?", 1)[0], form=form)
+            answer = self.client.ask("POST", page.split("?", 1)[0], form=form, headers=self.headers)
             self.client.expect(answer, 200)
 
         return self.sign_in(agree)

@@ -106,15 +106,16 @@ class HostService:
 class Hosts:
     """The services of all hosts of one provider, below one address, as a lab has them."""
 
-    def __init__(self, client: Client) -> None:
+    def __init__(self, client: Client, base: str = "") -> None:
         self.client = client
+        self.base = base
 
     def seat(self, host: str) -> Credential:
         """What a host has before it takes on what it runs as: its place, and nothing secret."""
         return Credential(Secret(host), "host", timedelta(0))
 
     def service(self, host: str) -> HostService:
-        return HostService(self.client, f"/{quote(host, safe='/@')}", host)
+        return HostService(self.client, f"{self.base}/{quote(host, safe='/@')}", host)
 
     @understood
     def take_on(

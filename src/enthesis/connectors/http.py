@@ -252,6 +252,8 @@ class Client:
         if bearer is not None:
             sent["Authorization"] = f"Bearer {bearer.reveal()}"
         url = path if path.startswith(self.origin + "/") else self.url + path
+        if url is not path and not path.startswith(("/", "?")):  # `@elsewhere` would make another host of it
+            raise UnexpectedAnswer(f"{self.who} leads to an address that is not its own", code="answer-leads-elsewhere")
         request = partial(self._asked, method, url, headers=sent, json=body, data=form, content=content)
         if method not in SAFE:
             return request(time.monotonic() + self.max_seconds)

@@ -1,5 +1,6 @@
 """A pipeline service that starts runs and issues their tokens."""
 
+from collections.abc import Mapping
 from datetime import timedelta
 from typing import Any
 from urllib.parse import quote
@@ -12,20 +13,21 @@ from enthesis.ports import Credential, Done, Refusal
 
 
 class Pipeline:
-    """One issuer. Needs no right of ours: the run is the workload."""
+    """One issuer. Needs no right of ours but what the `headers` show: the run is the workload."""
 
-    def __init__(self, name: str, client: Client) -> None:
+    def __init__(self, name: str, client: Client, headers: Mapping[str, str] | None = None) -> None:
         self.name = name
         self.client = client
+        self.headers = headers or {}
 
     @understood
     def obtain(self, claims: Claims) -> Credential:
         """A token that shows just these claims; what is null is left out. NotIssued where the service signs no such."""
         shown = {name: _json(value) for name, value in claims.items() if name != "aud" and value is not None}
-        answer = self.client.ask("POST", "/runs", body={"claims": shown})
+        answer = self.client.ask("POST", "/runs", body={"claims": shown}, headers=self.headers)
         run = self._issued(answer, 201)
         wanted = {"audience": _json(claims["aud"])} if claims.get("aud") is not None else {}
-        answer = self.client.ask("POST", str(run.get("token_endpoint", "")), body=wanted)
+        answer = self.client.ask("POST", str(run.get("token_endpoint", "")), body=wanted, headers=self.headers)
         body = self._issued(answer, 200)
         token, life = body.get("token"), body.get("expires_in")
         if not isinstance(token, str) or not isinstance(life, int):
@@ -38,8 +40,9 @@ class Pipeline:
     def use_pipeline_access(self, name: str, claims: Claims) -> Done | Refusal:
         """Has a run that shows these claims use the pipeline access of a name; what it gets is let go at once."""
         shown = {one: _json(value) for one, value in claims.items() if one != "aud" and value is not None}
-        run = self._issued(self.client.ask("POST", "/runs", body={"claims": shown}), 201)
-        answer = self.client.ask("POST", f"/runs/{quote(str(run.get('id')))}/pipeline-access/{quote(name)}")
+        run = self._issued(self.client.ask("POST", "/runs", body={"claims": shown}, headers=self.headers), 201)
+        path = f"/runs/{quote(str(run.get('id')))}/pipeline-access/{quote(name)}"
+        answer = self.client.ask("POST", path, headers=self.headers)
         if answer.status == 403:
             steps = answer.json(self.name).get("refused_at")
             if isinstance(steps, list) and steps:

@@ -1,5 +1,7 @@
 """Finds the folder of an estate."""
 
+import os
+import stat
 from pathlib import Path
 
 from platformdirs import user_cache_path
@@ -7,6 +9,7 @@ from platformdirs import user_cache_path
 from enthesis.model.errors import InvalidInput
 
 HEAD = "estate.yaml"
+PLACE_OF_WORK = ".enthesis"  # of the lab, in the folder of an estate
 
 
 def find_estate(start: Path) -> Path | None:
@@ -26,7 +29,7 @@ def estate_folder(given: Path | None) -> Path:
                 code="estate-missing",
                 remedy="name the folder that holds it with --estate",
             )
-        return given.resolve()
+        return ours(given.resolve())
     found = find_estate(Path.cwd())
     if found is None:
         raise InvalidInput(
@@ -34,7 +37,35 @@ def estate_folder(given: Path | None) -> Path:
             code="estate-missing",
             remedy="`enthesis demo` shows one at work",
         )
-    return found
+    return ours(found)
+
+
+def ours(folder: Path) -> Path:
+    """The folder of an estate, if nobody else could have put it, or what is in its place of work, there; InvalidInput
+    where somebody could: commands speak to what an estate names, with what is at hand."""
+    place = folder / PLACE_OF_WORK
+    for path in (folder, folder / HEAD, place, place / "lab", *(place / "lab").glob("*")):
+        try:
+            found = path.lstat()
+        except OSError:
+            continue
+        if path != folder / HEAD and path != folder and stat.S_ISLNK(found.st_mode):
+            raise InvalidInput(
+                f"{path} is a link to elsewhere, so it is left alone", code="folder-not-ours", remedy="remove the link"
+            )
+        if found.st_uid not in _us():
+            raise InvalidInput(
+                f"{path} belongs to another user (number {found.st_uid}), so the estate is not read",
+                code="folder-not-ours",
+                remedy="copy the files, or make them yours with chown",
+            )
+    return folder
+
+
+def _us() -> set[int]:
+    """Our own number, and that of who became root to run this."""
+    behind = os.environ.get("SUDO_UID", "")
+    return {os.geteuid(), *([int(behind)] if os.geteuid() == 0 and behind.isdigit() else [])}
 
 
 def cache_folder() -> Path:

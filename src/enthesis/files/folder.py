@@ -22,6 +22,8 @@ from enthesis.model.estate import Estate
 from enthesis.model.mistakes import Mistake, Source, masked
 
 ENDINGS = (".yaml", ".json")
+DOCUMENTS = {"survey": {"version", "taken", "of"}, "proposal": {"format", "estate", "steps"}}
+"""The documents that we write ourselves, with what each has at least."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,20 +161,24 @@ def _ignored(head: Node | None) -> Callable[[str], bool]:
 
 
 def _document(tree: Node | None, data: bytes) -> str:
-    """Which document of Enthesis's own a file is (a proposal, a survey): its first key is `enthesis`, and it has no
-    section of an estate. '' for anything else."""
+    """Which document of Enthesis's own a file is (DOCUMENTS): its first key is `enthesis`, and it has all that such a
+    document has. '' for anything else, so that one line never hides a file of an estate."""
     first = tree
     if tree is None:  # a survey is a row of documents
         try:
-            first, _ = parse(data.split(b"\n", 1)[0], as_json=True)
+            lines = [parse(line, as_json=True)[0] for line in data.splitlines() if line.strip()]
         except UnreadableFile:
             return ""
+        if any(one is None or not isinstance(one.value, dict) or SECTIONS.keys() & one.value.keys() for one in lines):
+            return ""
+        first = lines[0] if lines else None
     if first is None or not isinstance(first.value, dict) or next(iter(first.value), "") != "enthesis":
         return ""
     if any(word in SECTIONS or word in OLD_SECTIONS for word in first.value):
         return ""
     kind = first.value["enthesis"].value
-    return kind if isinstance(kind, str) and kind else "document"
+    known = isinstance(kind, str) and kind in DOCUMENTS and DOCUMENTS[kind] <= first.value.keys()
+    return str(kind) if known else ""
 
 
 def _is_something_else(tree: Node) -> bool:

@@ -25,6 +25,7 @@ from starlette.applications import Starlette
 from enthesis.lab.authority import make_certificates
 from enthesis.lab.cloud import Cloud
 from enthesis.lab.cluster.serving import Cluster
+from enthesis.lab.guarding import guarded, owners_word
 from enthesis.lab.hosts import Hosts
 from enthesis.lab.people import Directory
 from enthesis.lab.pipeline import Pipeline
@@ -99,6 +100,7 @@ async def _serve(state: Path, ready: int | None) -> None:
     store.end_all_trials()
     _furnish_people(store, inventory)
     clock = Clock(store)
+    owners_word(store)
     authority, chain, key = make_certificates(state)
     ports: dict[str, int] = store.setting("ports", {})
     kinds = _services(inventory)
@@ -119,7 +121,7 @@ async def _serve(state: Path, ready: int | None) -> None:
         app = _app(name, kind, inventory, store, clock, signers, clouds)
         safe = kind != "hosts"  # a link-local service has no certificate
         config = uvicorn.Config(
-            _dated(app, clock),
+            _dated(guarded(app), clock),
             ssl_certfile=chain if safe else None,
             ssl_keyfile=key if safe else None,
             proxy_headers=False,

@@ -48,6 +48,13 @@ class Callers:
             raise _not_taken(fault) from None
         if claims.get("aud") != self.url:
             raise Problem(401, "invalid-token", "the token is meant for another audience")
+        return self._standing(claims)
+
+    def _standing(self, claims: dict[str, Any]) -> dict[str, Any]:
+        """The claims of a session whose sign-in stands; a Problem where that was ended, and the session with it."""
+        began = claims.get("signed_in")
+        if isinstance(began, dict) and is_revoked(self.store, began):
+            raise _not_taken(TokenExpired("the sign-in that this session began with was ended"))
         return claims
 
     def of_session(self, token: str) -> Caller:
@@ -60,7 +67,7 @@ class Callers:
         other = self._signer(issuer)
         if other is not None and other is not self.signer and other.service in self.world().inventory["providers"]:
             try:
-                return self._caller(other.verify(token, typ=SESSION_TYPE), other.service)
+                return self._caller(self._standing(other.verify(token, typ=SESSION_TYPE)), other.service)
             except TokenRefused as fault:
                 raise _not_taken(fault) from None
         return self._caller(self.own_session(token), self.name)
@@ -91,7 +98,8 @@ class Callers:
         origin = {"kind": "person", "address": address, "organisation": organisation_of(self.world(), address)}
         mfa = mfa_of(claims)
         origin |= {"mfa": mfa} if mfa is not None else {}
-        return Caller("person", address, found.id, self.name, origin=origin, actor=_actor(claims))
+        signed_in = {"jti": claims["jti"], "exp": claims["exp"]}
+        return Caller("person", address, found.id, self.name, origin=origin, actor=_actor(claims), signed_in=signed_in)
 
     def _static(self, token: str, issuer: str) -> Caller | None:
         """The bearer of a static token, which names no issuer; None where it is none of ours."""
@@ -120,7 +128,10 @@ class Callers:
             raise Problem(403, "only-administration", "an administrator's session opens no place")
         details = claims.get("authorization_details", [])
         if "runs_on" in claims:
-            return Caller("resource", claims["sub"], provider=provider, origin=claims.get("origin", {}), first=False)
+            return Caller(
+                "resource", claims["sub"], provider=provider, origin=claims.get("origin", {}), first=False,
+                signed_in=claims.get("signed_in", {}),
+            )  # fmt: skip
         return Caller(
             "identity",
             claims["sub"],
@@ -130,6 +141,7 @@ class Callers:
             narrowings=tuple(one["kinds"] for one in details),
             ends=claims["exp"],
             started=claims["iat"],
+            signed_in=claims.get("signed_in", {}),
             first=not claims.get("act"),
         )
 
@@ -143,7 +155,7 @@ class Callers:
         if signer is None:
             raise TokenRefused("the token's issuer is not known here")
         if signer.service in self.world().inventory["providers"]:
-            claims = signer.verify(token, typ=SESSION_TYPE)
+            claims = self._standing(signer.verify(token, typ=SESSION_TYPE))
             if _depth(claims) >= MAX_CHAIN:
                 raise TokenRefused(f"the chain is longer than {MAX_CHAIN} hops")
             return replace(self._caller(claims, signer.service), actor=_actor(claims))

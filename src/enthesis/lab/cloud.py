@@ -244,6 +244,7 @@ class Cloud:
             "exp": int(ends),
             "origin": dict(caller.origin),
             "act": dict(caller.actor),
+            **({"signed_in": dict(caller.signed_in)} if caller.signed_in else {}),
         }
         if kinds:
             claims["authorization_details"] = [{"type": NARROWING, "kinds": one} for one in kinds]
@@ -296,6 +297,7 @@ class Cloud:
         claims = {
             "aud": self.url, "sub": address, "runs_on": address, "client_id": address, "origin": dict(caller.origin),
             "exp": int(self.clock.now()) + RUNNING_LIFE, "act": {"sub": caller.address, "act": dict(caller.actor)},
+            **({"signed_in": dict(caller.signed_in)} if caller.signed_in else {}),
         }  # fmt: skip
         shown = self.signer.sign(claims, typ=SESSION_TYPE)
         return JSONResponse({"decided": "allowed", "verb": verb, "place": address, "runs": shown})

@@ -12,10 +12,15 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from enthesis.lab.running import Running, holder_of_lock, running
+from enthesis.lab.running import Running, holder_of_lock, is_lab, running
 
 START_TIMEOUT = 120.0  # seconds; it is waited for, or for its end, whichever comes first
 STOP_TIMEOUT = 30.0  # seconds
+PASSED_ON = (
+    "PATH", "HOME", "LANG", "LC_ALL", "LC_CTYPE", "TZ", "TMPDIR", "PYTHONPATH", "PYTHONPYCACHEPREFIX",
+    "PYTHONDONTWRITEBYTECODE", "ENTHESIS_LAB_REMEMBERS_INTO",
+)  # fmt: skip
+"""Of the environment, what a lab is given: nothing that somebody has at hand for other work."""
 INTERRUPTS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
@@ -98,6 +103,7 @@ def _spawn(state: Path, log: Any, *, own_session: bool) -> tuple[subprocess.Pope
             pass_fds=(writing,),
             start_new_session=own_session,
             cwd="/",
+            env={name: value for name, value in os.environ.items() if name in PASSED_ON},
         )
     except BaseException:
         os.close(reading)
@@ -128,6 +134,8 @@ def _log_tail(state: Path) -> str:
 def stop(state: Path, *, clean: bool = False) -> bool:
     """Stops the lab of a state folder and, with `clean`, removes the folder; whether one was running."""
     pid = holder_of_lock(state)
+    if pid is not None and not is_lab(pid, state):
+        raise LabFailed(f"the lock in {state} is held by a process that is no lab of this folder; it is left alone")
     if pid is not None:
         os.kill(pid, signal.SIGTERM)
         deadline = time.monotonic() + STOP_TIMEOUT

@@ -73,6 +73,7 @@ class Caller:
     narrowings: tuple[Mapping[str, list[str]], ...] = ()
     ends: float | None = None
     started: float | None = None
+    signed_in: Mapping[str, Any] = field(default_factory=dict)  # of a person: the id of the sign-in, and its end
     first: bool = True  # whether this is the first request of a chain, which shows the origin's credential
 
 
@@ -249,7 +250,9 @@ def found_by(world: World, caller: Caller, rule: Mapping[str, Any], holder: str)
     outside = world.inventory["organisations"].get(organisation_of(world, caller.address), {}).get("outside")
     within = rule.get("in", holder)
     labels = identity.body.get("labels", {})
-    tied = identity.body.get("tied_to")  # who is tied to a resource is also where that is
+    tied = identity.body.get("tied_to")  # who is tied to a resource of its own account is also where that is
+    if tied is not None and account_of(tied) != account_of(caller.address):
+        tied = None
     return (
         not outside
         and (within in above(world, caller.address) or (tied is not None and within in above(world, tied)))
@@ -305,7 +308,9 @@ def runs_as(world: World, address: str) -> list[Statement]:
     found: list[Statement] = []
     for attachment in world.of("attachments"):
         what = attachment.body["what"]
-        hit = any(matches(what["glob"], one) if isinstance(what, Mapping) else what == one for one in running)
+        hit = account_of(address) == attachment.holder and any(
+            matches(what["glob"], one) if isinstance(what, Mapping) else what == one for one in running
+        )
         if hit:
             named = [one for one in map(world.identity, attachment.body["runs_as"]) if one is not None]
             found += [one for one in named if one not in found]
@@ -588,5 +593,5 @@ def session_end(outcome: Outcome, caller: Caller, around: Surroundings) -> float
         end = around.now + seconds(trust.body.get("session", "1h"))
         until = trust.body.get("until")
         ends.append(min(end, datetime.fromisoformat(until).timestamp()) if until else end)
-    longest = max(ends)
+    longest = min(max(ends), float(caller.signed_in.get("exp", float("inf"))))
     return longest if caller.ends is None else min(longest, caller.ends)

@@ -1,10 +1,10 @@
 """The metadata service of every host of a cloud: says as whom a host runs, and hands out its sessions.
 
 It stands in for a service at a link-local address, so it speaks plain HTTP on loopback. A host's own service is at the
-host's address below the root; who can reach that is taken for the host.
+host's address below the word of the lab's owner; who knows that is taken for the host.
 
-    GET  /HOST/about      {"host": …, "identities": [{"address": …, "id": …}]}
-    POST /HOST/session    {"identity": …}  ->  {"access_token": …, "expires_in": …, "renew_in": …, "identity", "host"}
+    GET  /OWNER/HOST/about      {"host": …, "identities": [{"address": …, "id": …}]}
+    POST /OWNER/HOST/session    {"identity": …}  ->  {"access_token", "expires_in", "renew_in", "identity", "host"}
 """
 
 from collections.abc import Mapping
@@ -29,12 +29,12 @@ from enthesis.lab.deciding import (
     runs_as,
     session_end,
 )
+from enthesis.lab.guarding import owner_only
 from enthesis.lab.problems import Problem, as_problem, refused
 
 REQUIRED = "asked-directly"  # a header that a page or a simple proxy does not send by itself
 FORWARDING = ("forwarded", "via", "x-real-ip", "client-ip", "true-client-ip")
 KINDS = ("host", "pool", "function", "connector")
-LOOPBACK = ("127.0.0.1", "localhost")
 
 
 @dataclass(frozen=True)
@@ -56,21 +56,20 @@ class Hosts:
     def app(self) -> Starlette:
         """The HTTP interface."""
         routes = [
-            Route("/{host:path}/about", self._about),
-            Route("/{host:path}/session", self._session, methods=["POST"]),
+            Route("/{owner}/{host:path}/about", self._about),
+            Route("/{owner}/{host:path}/session", self._session, methods=["POST"]),
         ]
         return Starlette(routes=routes, exception_handlers={Problem: as_problem})
 
     def _host(self, request: Request) -> tuple[World, str]:
         """The host that asks, if it asks itself."""
+        owner_only(self.cloud.store, request.path_params["owner"])
         headers = request.headers
         carried = [one for one in headers if one in FORWARDING or one.startswith("x-forwarded-")]
         if carried:
             raise Problem(403, "forwarded", f"a request that was forwarded gets nothing here ({', '.join(carried)})")
         if headers.get(REQUIRED) != "yes":
             raise Problem(403, "not-asked-directly", f"a request without `{REQUIRED}: yes` gets nothing here")
-        if headers.get("host", "").rsplit(":", 1)[0] not in LOOPBACK:
-            raise Problem(403, "other-name", "this service has no other name than its address")
         world, address = self.cloud.world(), request.path_params["host"]
         place = exists(world, address)
         mine = place is not None and world.inventory["accounts"][account_of(address)]["provider"] == self.cloud.name

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from enthesis.lab.administration import FIELDS, REQUIRED
+from enthesis.lab.forms import FIELDS, REQUIRED
 
 JSON = "application/json"
 PROBLEM = {"description": "problem details (RFC 9457)", "content": {"application/problem+json": {"schema": {}}}}

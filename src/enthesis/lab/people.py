@@ -15,8 +15,10 @@ from starlette.requests import Request
 from starlette.responses import HTMLResponse, JSONResponse, Response
 from starlette.routing import Route
 
+from enthesis.lab.guarding import owner_only
 from enthesis.lab.problems import Problem, as_problem, oauth_error
 from enthesis.lab.remembering import remember
+from enthesis.lab.running import OWNER
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenRefused
 
@@ -109,11 +111,14 @@ class Directory:
             f'<form method=post><label>Code <input name=code value="{code}" required></label>'
             f"<label>Who you are <select name=person>{people}</select></label>"
             "<label><input type=checkbox name=mfa value=yes> with a second factor</label>"
+            "<label>Word of the lab's owner <input name=owner type=password required autocomplete=off></label>"
+            "<p>It stands as <code>lab-owner</code> in the lab's administrators.json.</p>"
             "<button name=agreed value=yes>Agree</button> <button name=agreed value=no>Refuse</button></form>"
         )
 
     async def _agree(self, request: Request) -> Response:
         fields = await _fields(request)
+        owner_only(self.store, fields.get("owner") or request.headers.get(OWNER, ""))
         person, mfa = fields.get("person"), fields.get("mfa", "no")
         if person not in self.people or mfa not in MFA:
             raise Problem(422, "not-understood", "this directory has no such person")

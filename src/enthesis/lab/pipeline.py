@@ -10,6 +10,7 @@ from starlette.routing import Route
 
 from enthesis.lab.administration import json_body
 from enthesis.lab.conditions import all_hold
+from enthesis.lab.guarding import owner_asks
 from enthesis.lab.problems import Problem, as_problem
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
@@ -20,7 +21,7 @@ RUN_FIELDS = ("project", "branch", "event", "environment")
 
 
 class Pipeline:
-    """One issuer. Anybody on this machine may start a run: what a run may do is for others to decide.
+    """One issuer. The lab's owner starts runs: what a run may do is for others to decide.
 
     `pipeline_access` is what it keeps for its projects: by name, whom it leads to, for which audience, who may use it.
     """
@@ -67,6 +68,7 @@ class Pipeline:
 
     async def _start(self, request: Request) -> Response:
         """A run by project, branch, event and environment; or one whose tokens carry just these claims."""
+        owner_asks(self.store, request)
         body = await json_body(request)
         if "claims" in body:
             claims = body["claims"]
@@ -98,6 +100,7 @@ class Pipeline:
 
         Nobody may by default, and no run of another organisation may, whatever the conditions say.
         """
+        owner_asks(self.store, request)
         claims = self.store.run(self.name, request.path_params["id"])
         found = self.pipeline_access.get(request.path_params["name"])
         if claims is None or found is None:
@@ -114,6 +117,7 @@ class Pipeline:
 
     async def _token(self, request: Request) -> Response:
         """A token for a run, for one audience or several."""
+        owner_asks(self.store, request)
         body = await json_body(request)
         claims = self.store.run(self.name, request.path_params["id"])
         if claims is None:

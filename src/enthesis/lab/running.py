@@ -2,10 +2,12 @@
 
 import fcntl
 import json
-from collections.abc import Mapping
+import os
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+OWNER = "lab-owner"  # the header with the owner's word, and its name in the file of administrators
 PLACE_OF_WORK = ".enthesis"  # in the estate's folder: the lab's state, and nothing that cannot be made anew
 
 
@@ -29,10 +31,24 @@ def state_folder(folder: Path) -> Path:
     return folder / PLACE_OF_WORK / "lab"
 
 
+def administrators(state: Path) -> list[Mapping[str, str]]:
+    """The sessions that the lab's administrators have, from the file that is theirs alone; OSError or ValueError where
+    it is not there or is none."""
+    listed = json.loads((state / "administrators.json").read_text(encoding="utf-8"))
+    if not isinstance(listed, list) or not all(isinstance(one, dict) for one in listed):
+        raise ValueError("no list of sessions")
+    return listed
+
+
+def owners_word(listed: Sequence[Mapping[str, str]]) -> str:
+    """What shows that somebody is the lab's owner, who plays its people, runs and hosts; '' where it is not known."""
+    return next((one[OWNER] for one in listed if OWNER in one), "")
+
+
 def running(state: Path) -> Running | None:
     """The lab that runs in a state folder and is ready, if one does."""
     pid = holder_of_lock(state)
-    if pid is None:
+    if pid is None or not is_lab(pid, state):
         return None
     try:
         described = json.loads((state / "services.json").read_text(encoding="utf-8"))
@@ -52,3 +68,29 @@ def holder_of_lock(state: Path) -> int | None:
     except (OSError, ValueError):
         return None
     return None
+
+
+def is_lab(pid: int, state: Path) -> bool:
+    """Whether a process is the lab of a state folder and ours: what a lock file says, anybody may have written."""
+    try:
+        found = Path(f"/proc/{pid}")
+        if found.stat().st_uid != os.geteuid():
+            return False
+        words = (found / "cmdline").read_bytes().split(b"\0")
+    except FileNotFoundError:
+        return not Path("/proc/self").exists() and _alive(pid)  # a machine that does not show its processes so
+    except OSError:
+        return False
+    return b"enthesis.lab" in words and os.fsencode(state.resolve()) in [*words, *map(_resolved, words)]
+
+
+def _resolved(word: bytes) -> bytes:
+    return os.fsencode(Path(os.fsdecode(word)).resolve()) if word.startswith(b"/") else word
+
+
+def _alive(pid: int) -> bool:
+    try:
+        os.kill(pid, 0)
+    except OSError:
+        return False
+    return True

@@ -17,7 +17,7 @@ from enthesis.lab.remembering import remember
 from enthesis.lab.store import Store
 
 ALGORITHMS = {"RSA": "RS256", "EC": "ES256"}
-KEPT_AFTER_RETIREMENT = 2 * 3600  # seconds; longer than any token lives
+KEPT_AFTER_RETIREMENT = 3660 * 86400  # seconds; longer than any session may live
 SKEW = 30  # seconds
 LAST = 253_402_300_800  # seconds since 1970: no time is after the year 9999
 MAX_LEVELS = 16

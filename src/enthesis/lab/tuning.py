@@ -7,7 +7,8 @@ from pathlib import Path
 from typing import Any
 
 from enthesis.lab.cluster.objects import ADMINISTRATOR, TOKEN_TYPE
-from enthesis.lab.running import Running
+from enthesis.lab.guarding import owners_word
+from enthesis.lab.running import OWNER, Running
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer
 
@@ -15,11 +16,12 @@ SESSION_LIFE = 3600  # seconds; of an administrator's session
 
 
 def renew_sessions(state: Path, found: Running) -> Path:
-    """Leaves a one-hour administrator session for each account and organisation in a 0600 file."""
+    """Leaves the owner's word, and a one-hour session of the administrators of each account and organisation, in a file
+    of the mode 0600."""
     inventory = json.loads((state / "inventory.json").read_text(encoding="utf-8"))
     store = Store(state / "lab.db")
     clock = Clock(store)
-    sessions: list[dict[str, Any]] = []
+    sessions: list[dict[str, Any]] = [{OWNER: owners_word(store)}]
     try:
         for service in found.services:
             if service["kind"] in ("pipeline", "directory", "hosts"):

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import timedelta
 from pathlib import Path
+from urllib.parse import quote
 
 from enthesis.connectors.cloud import Cloud
 from enthesis.connectors.cluster.changing import AdministeredCluster
@@ -17,7 +18,7 @@ from enthesis.connectors.http import Client
 from enthesis.connectors.pipeline import Pipeline
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_from
-from enthesis.lab.running import running, state_folder
+from enthesis.lab.running import OWNER, administrators, owners_word, running, state_folder
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate
 from enthesis.model.secrets import Secret
@@ -44,7 +45,9 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             remedy=remedy,
         )
     sessions: dict[str, dict[str, Secret]] = {}
-    for one in json.loads((state / "administrators.json").read_text(encoding="utf-8")):
+    listed = administrators(state)
+    owner = Secret(owners_word(listed))
+    for one in listed:
         if "holder" in one and not estate.administered_by_others(one["holder"]):
             sessions.setdefault(one["cloud"], {})[one["holder"]] = Secret(one["session"])
     providers: dict[str, LiveProvider] = {}
@@ -57,11 +60,11 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
         if service["kind"] == "cloud" and name in estate.providers:
             providers[name] = Cloud(name, client, sessions.get(name, {}))
         elif service["kind"] == "pipeline" and name in estate.issuers:
-            issuers[name] = Pipeline(name, client)
+            issuers[name] = Pipeline(name, client, {OWNER: owner.reveal()})
         elif service["kind"] == "hosts":
-            hosts[name.removesuffix("/hosts")] = Hosts(client)
+            hosts[name.removesuffix("/hosts")] = Hosts(client, f"/{quote(owner.reveal())}")
         elif service["kind"] == "directory":
-            directories[name] = LabDirectory(name, client)
+            directories[name] = LabDirectory(name, client, {OWNER: owner.reveal()})
     clusters: dict[str, LiveClusterPorts] = {}
     for address in clusters_of_lab(estate, folder):
         found = _cluster_of_lab(address, estate.organisation_of(address), folder)
@@ -199,7 +202,7 @@ def _cluster_of_lab(address: str, organisation: str, folder: Path) -> Cluster | 
     if lab is None or address not in [service["name"] for service in lab.services if service["kind"] == "cluster"]:
         return None
     url = next(service["url"] for service in lab.services if service["name"] == address)
-    listed = json.loads((state / "administrators.json").read_text(encoding="utf-8"))
+    listed = administrators(state)
     token = next((Secret(one["session"]) for one in listed if one.get("cluster") == address), None)
     authority = base64.b64encode(lab.authority.read_bytes()).decode()
     return Cluster(address, organisation, Client(address, url, authority=lab.authority), token, authority)

@@ -58,21 +58,23 @@ def _split(proposal: Proposal, surveys: Sequence[Surveyed]) -> tuple[list[Step],
     return waiting, done
 
 
-def _matching(step: Step, surveys: Sequence[Surveyed]) -> LiveObject | None:
-    body = step.body if step.body is not None else step.before
-    if body is None:
-        raise InvalidInput("a step of this proposal says nothing", code="proposal-invalid")
-    key = (step.provider, step.collection, step.holder, statement_key(step.collection, body))
-    return next((one for surveyed in surveys for one in surveyed.objects if one.key == key), None)
-
-
 def _is_done(step: Step, surveys: Sequence[Surveyed]) -> bool:
+    every = (one for surveyed in surveys for one in surveyed.objects if surveyed.provider == step.provider)
     if step.action == REMOVE:
-        return not any(one.id == step.id for surveyed in surveys for one in surveyed.objects)
-    found = _matching(step, surveys)
-    if found is None or found.mark != step.mark or step.body is None:
+        return not any(one.id == step.id for one in every)
+    if step.id is not None:
+        return any(one.id == step.id and _is_as(step, one) for one in every)
+    return any(_is_as(step, one) for one in every)
+
+
+def _is_as(step: Step, one: LiveObject) -> bool:
+    """Whether a live statement is what a step makes of it."""
+    if step.body is None:
+        raise InvalidInput("a step of this proposal says nothing", code="proposal-invalid")
+    there = (one.collection, one.holder, one.mark)
+    if there != (step.collection, step.holder, step.mark):
         return False
-    return normalised(step.collection, found.body) == normalised(step.collection, step.body)
+    return normalised(one.collection, one.body) == normalised(step.collection, step.body)
 
 
 def _refuse_if_moved(proposal: Proposal, surveys: Sequence[Surveyed]) -> None:
@@ -103,9 +105,5 @@ def _refuse_if_moved(proposal: Proposal, surveys: Sequence[Surveyed]) -> None:
 
 def _explained(one: LiveObject, proposal: Proposal) -> bool:
     """Whether an object is what one of the proposal's own steps makes, so that an earlier run made it."""
-    for step in proposal.steps:
-        if step.body is None or (step.provider, step.collection, step.holder) != one.key[:3]:
-            continue
-        if one.mark == step.mark and normalised(step.collection, step.body) == normalised(one.collection, one.body):
-            return True
-    return False
+    steps = (step for step in proposal.steps if step.body is not None and step.provider == one.provider)
+    return any(_is_as(step, one) for step in steps)

@@ -3,6 +3,7 @@
 from collections import Counter
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from datetime import datetime
+from hashlib import sha256
 
 import orjson
 
@@ -118,22 +119,29 @@ class Writing:
         self.left_out: list[Record] = []
         self.findings: list[Record] = []
         self.complete = True
+        self.digest, self.written = sha256(), 0
 
     def lines(self, head: Iterable[Record], reporter: Reporter) -> Iterator[bytes]:
         """One line after another; nothing is kept but what was left out and found."""
         of = [{"what": one.what, "name": one.name, "at": one.url, **getattr(one, "about", {})} for one in self.systems]
         named = {"estate": self.name} if self.name else {}
-        yield _line({"enthesis": "survey", "version": VERSION, "taken": time_text(self.taken), **named, "of": of})
-        yield from map(_line, head)
+        header = {"enthesis": "survey", "version": VERSION, "taken": time_text(self.taken), **named, "of": of}
+        yield from map(self._noted, map(_line, [header, *head]))
         reporter.begin("surveying", 0)
         try:
             for system in self.systems:
                 for record in system.records(reporter.step):
                     self._seen(record)
-                    yield _line(record)
+                    yield self._noted(_line(record))
         finally:
             reporter.end()
-        yield _line({"end": True, "complete": self.complete, "counts": dict(sorted(self.counts.items()))})
+        counts, digest = dict(sorted(self.counts.items())), f"sha-256:{self.digest.hexdigest()}"
+        yield _line({"end": True, "complete": self.complete, "counts": counts, "lines": self.written, "digest": digest})
+
+    def _noted(self, line: bytes) -> bytes:
+        self.digest.update(line)
+        self.written += 1
+        return line
 
     def _seen(self, record: Record) -> None:
         if "section" in record:

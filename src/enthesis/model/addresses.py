@@ -134,6 +134,15 @@ def organisation_named(address: str) -> str:
     return address[1:].split("/", 1)[0] if address.startswith("@") else ""
 
 
+def is_well_formed(address: str, catalogue: Catalogue) -> bool:
+    """Whether a text is an address of something that could be."""
+    try:
+        parse(address, catalogue)
+    except InvalidAddress:
+        return False
+    return True
+
+
 def standing_in(address: str, catalogue: Catalogue) -> Iterator[str]:
     """The address and every address it stands in by its own path, nearest first, prefixes of a leaf included."""
     place = parse(address, catalogue)

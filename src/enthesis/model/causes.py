@@ -84,6 +84,10 @@ CAUSES = {
     "edit-differs": Cause("After the edit the files would not say what was meant.", "Edit them by hand."),
     "folder-not-empty": Cause("The folder is not empty.", "Name a fresh folder."),
     "folder-unusable": Cause("The folder cannot be used.", "Check its permissions."),
+    "folder-not-ours": Cause(
+        "The estate's folder belongs to another user, or its place of work is a link to elsewhere.",
+        "Copy the files, make them yours, or remove the link.",
+    ),
     "folder-not-private": Cause(
         "Others can use the folder, so no secret is kept there.", "Make it yours alone (0700)."
     ),

@@ -18,6 +18,8 @@ RISKS = {
     "everything-allowed": "a role that allows everything is bound at an account or above",
     "power-unexplained": "a role that can change access is bound at an account or above without an end or a reason",
     "temporary-endless": "what is said to be temporary has no end",
+    "not-ours": "a statement that Enthesis did not make opens what is ours on the live side",
     "acceptance-idle": "a risk is accepted that is not there",
 }
 """Stable codes, each with what it means."""
+LIVE_RISKS = ("not-ours",)  # found on the live side alone

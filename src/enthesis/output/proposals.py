@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from enthesis.output.lines import Line, Span, counted, line, markdown_text
-from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Proposal, Step
+from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Opening, Proposal, Step
 
 HEADS = ((MAKE, "will exist", "good"), (CHANGE, "will change", "doubt"), (REMOVE, "will go", "bad"))
 
@@ -23,6 +23,8 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
         for one in proposal.blocked:
             yield line(f"  {one.sentence}: {one.why}; ", Span(f"up to {one.who}", "doubt"))
     yield from _listed("for the administrators of others to write", proposal.theirs)
+    yield from _listed("stands beside one of ours, not made by us: narrowing ours leaves it", proposal.twins)
+    yield from _openings(proposal.openings)
     yield from _listed("left behind by this estate (they go with --prune)", proposal.left)
     yield from _listed("there already and not ours, left alone", proposal.not_ours)
     yield from _listed("ended already, and not made", proposal.ended)
@@ -46,7 +48,13 @@ def proposal_markdown(proposal: Proposal) -> Iterable[str]:
 def first_sentence(proposal: Proposal) -> str:
     """The answer in a sentence."""
     if proposal.nothing_to_do:
-        return f"Nothing is to be done: the live side is as {proposal.estate} describes it."
+        others = len(proposal.twins) + len(proposal.unaccepted)
+        but = (
+            f", but {counted(others, 'statement')} of others {'opens' if others == 1 else 'open'} more"
+            if others
+            else ""
+        )
+        return f"Nothing is to be done: the live side is as {proposal.estate} describes it{but}."
     parts = []
     for action, words, _ in HEADS:
         count = sum(step.action == action for step in proposal.steps)
@@ -55,6 +63,23 @@ def first_sentence(proposal: Proposal) -> str:
     if proposal.blocked:
         parts.append(f"{counted(len(proposal.blocked), 'statement')} cannot be done yet")
     return f"To be as {proposal.estate} describes it: " + ", ".join(parts) + "."
+
+
+def _openings(openings: Iterable[Opening]) -> Iterable[Line]:
+    """What others have opened, and how to accept it."""
+    standing = [one for one in openings if not one.accepted]
+    if standing:
+        yield line()
+        yield line(Span("made by others, and opens what is ours", "bad"))
+    for one in standing:
+        yield line("  ", one.sentence)
+        yield from (line("    ", sentence) for sentence in one.opens)
+    if standing:
+        how = "to accept one: an entry of `accepted` with risk: not-ours, of: its sentence, because and until"
+        yield line(Span(f"  {how}", "quiet"))
+    yield from _listed(
+        "made by others, and accepted", (f"{one.sentence}: {one.accepted}" for one in openings if one.accepted)
+    )
 
 
 def _group(words: str, style: str, steps: list[Step]) -> Iterable[Line]:

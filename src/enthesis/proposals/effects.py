@@ -1,21 +1,27 @@
 """What a proposal does to effective access: the live side as an estate, before its steps and after them."""
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
+from datetime import datetime
 from typing import Any
 
-from enthesis.chains.differences import Difference, difference
+from enthesis.chains.differences import Difference, Gain, difference
 from enthesis.files.nodes import parse
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import MISSING, Notes
+from enthesis.files.shapes import MISSING, Notes, time_text
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.estate import Estate, Role
+from enthesis.model.sentences import statement_sentence
 from enthesis.model.words import STATEMENTS
-from enthesis.proposals.steps import REMOVE, Proposal
-from enthesis.surveys.statements import Key, Surveyed, held_by, statement_key, without_gone
+from enthesis.proposals.steps import REMOVE, Opening, Proposal
+from enthesis.proposals.wanted import wanted
+from enthesis.surveys.statements import LiveObject, Surveyed, held_by, normalised, without_gone
 
-Live = dict[Key, Mapping[str, Any]]
+Live = dict[tuple[str, str], LiveObject]
+"""What is on the live side, by provider and id."""
+TOLD_APART = 20  # statements of others; what more of them open is told together
+OPENING = ("trusts", "grants", "attachments")
 
 
 def access_change(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], now: float) -> Difference:
@@ -23,18 +29,73 @@ def access_change(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed
 
     Both sides are judged with the accounts, resources and people that the estate describes.
     """
-    before: Live = {one.key: one.body for surveyed in surveys for one in surveyed.objects}
+    before = _live(surveys)
+    return difference(_estate(estate, before), _estate(estate, _afterwards(before, proposal)), now)
+
+
+def openings(
+    estate: Estate,
+    proposal: Proposal,
+    surveys: Sequence[Surveyed],
+    now: datetime,
+    said: Callable[[Sequence[Gain]], Sequence[str]],
+) -> tuple[Opening, ...]:
+    """The statements of others that open something of ours which is shut without them, after a proposal; `said` puts
+    gains of access into sentences."""
+    after = _afterwards(_live(surveys), proposal)
+    described = {one.key: normalised(one.collection, one.body) for one in wanted(estate)[0]}
+    others = {
+        key: one
+        for key, one in after.items()
+        if one.collection in OPENING
+        and one.mark != estate.name
+        and not one.by_itself
+        and described.get(one.key) != normalised(one.collection, one.body)
+    }
+
+    def opened(by: Live) -> tuple[str, ...]:
+        without = {key: one for key, one in after.items() if key not in by}
+        found = difference(_estate(estate, without), _estate(estate, after), now.timestamp())
+        undecided = ("what it opens is not decided in full",) if found.undecided else ()
+        return (*said(found.gains), *undecided)
+
+    if not others or not opened(others):
+        return ()
+    keys = list(others)
+    parts: list[Live] = [{key: others[key]} for key in keys[:TOLD_APART]]
+    parts += [{key: others[key] for key in keys[TOLD_APART:]}] if keys[TOLD_APART:] else []
+    apart = [(part, opens) for part in parts if (opens := opened(part))]
+    # where each stands in for another, none opens anything alone
+    return tuple(
+        Opening(f"{sentence} ({one.holder})", opens, _accepted(estate, sentence, now))
+        for part, opens in apart or [(others, opened(others))]
+        for one in part.values()
+        for sentence in [statement_sentence(one.collection, one.body)]
+    )
+
+
+def _accepted(estate: Estate, sentence: str, now: datetime) -> str:
+    """Why, and until when, the estate lives with a statement of others; '' where it does not, or does not any more."""
+    for one in estate.accepted:
+        if one.risk == "not-ours" and one.of == sentence and one.until > now:
+            return f"{one.because}, until {time_text(one.until)}"
+    return ""
+
+
+def _live(surveys: Sequence[Surveyed]) -> Live:
+    return {(surveyed.provider, one.id): one for surveyed in surveys for one in surveyed.objects}
+
+
+def _afterwards(before: Live, proposal: Proposal) -> Live:
+    """What is on the live side once the steps are done."""
     after = dict(before)
-    for step in proposal.steps:
-        body = step.body if step.body is not None else step.before
-        if body is None:
-            continue
-        key = (step.provider, step.collection, step.holder, statement_key(step.collection, body))
+    for number, step in enumerate(proposal.steps):
         if step.action == REMOVE:
-            after.pop(key, None)
-        else:
-            after[key] = body
-    return difference(_estate(estate, before), _estate(estate, after), now)
+            after.pop((step.provider, str(step.id)), None)
+        elif step.body is not None:
+            there = (step.provider, step.id or f"step {number}")
+            after[there] = LiveObject(step.provider, step.collection, step.holder, there[1], "", step.mark, step.body)
+    return after
 
 
 def _estate(described: Estate, live: Live) -> Estate:
@@ -42,8 +103,9 @@ def _estate(described: Estate, live: Live) -> Estate:
     people = {address: one for address, one in described.identities.items() if one.kind == "person"}
     sections: dict[str, Any] = {name: {} if SECTIONS[name].key else [] for name in STATEMENTS}
     sections["identities"].update(people)
-    for (_, collection, holder, _), body in live.items():
-        value = _read(collection, held_by(collection, holder, without_gone(body)))
+    for one in live.values():
+        collection = one.collection
+        value = _read(collection, held_by(collection, one.holder, without_gone(one.body)))
         if value is None:
             continue
         section = SECTIONS[collection]

@@ -36,7 +36,7 @@ def propose(
     spoken_to = {surveyed.provider for surveyed in surveys}
     known = {address for surveyed in surveys for address in surveyed.ids}
     ours = [one for one in every if one.provider in spoken_to]
-    live = {one.key: one for surveyed in surveys for one in surveyed.objects}
+    live, twins = _kept_of_each(estate, ours, surveys)
     bodies = {one.key: normalised(one.collection, one.body) for one in ours}
     there = {
         one.key for one in ours if one.key in live and normalised(one.collection, live[one.key].body) == bodies[one.key]
@@ -62,10 +62,11 @@ def propose(
         body = bodies[one.key]
         steps.append(_making(one, body, estate.name) if found is None else _changing(one, body, found))
     kept = {one.key for one in ours}
-    leftover = [one for key, one in live.items() if key not in kept]
+    leftover = [one for surveyed in surveys for one in surveyed.objects if one.key not in kept]
     lingering = [one for one in leftover if one.mark == estate.name]
     whole = [one for one in leftover if not names_what_is_gone(one.body)]  # the others are told as dangling
     steps.sort(key=_made_when)
+    steps.extend(_removing(one) for one in twins if one.mark == estate.name)
     if prune:
         goes = sorted(lingering, key=lambda one: REMOVING_ORDER.index(one.collection))
         steps.extend(_removing(one) for one in goes)
@@ -74,6 +75,7 @@ def propose(
         steps=tuple(steps),
         blocked=tuple(blocked),
         not_ours=tuple(_title(one) for one in whole if one.mark != estate.name and _is_statement(one)),
+        twins=tuple(_title(one) for one in twins if one.mark != estate.name),
         left=() if prune else tuple(_title(one) for one in whole if one.mark == estate.name),
         theirs=tuple(
             f"{statement_sentence(one.collection, one.body)} ({one.holder})"
@@ -89,6 +91,26 @@ def propose(
         lives_on=tuple(living_on(steps, surveys)),
         aside=tuple(dict.fromkeys(one.provider for one in every if one.provider not in spoken_to)),
     )
+
+
+def _kept_of_each(
+    estate: Estate, ours: Sequence[Wanted], surveys: Sequence[Surveyed]
+) -> tuple[dict[Key, LiveObject], list[LiveObject]]:
+    """For each statement the live one that it is compared with, and the others of the same key: what they give stays
+    when that one is narrowed. Of several, one of ours that is as it is wanted comes first, then any of ours."""
+    found: dict[Key, list[LiveObject]] = {}
+    for surveyed in surveys:
+        for one in surveyed.objects:
+            found.setdefault(one.key, []).append(one)
+    several = {key for key, objects in found.items() if len(objects) > 1}
+    bodies = {one.key: normalised(one.collection, one.body) for one in ours if one.key in several}
+
+    def rank(one: LiveObject) -> tuple[bool, bool]:
+        return (one.mark != estate.name, normalised(one.collection, one.body) != bodies[one.key])
+
+    for key in bodies:
+        found[key].sort(key=rank)
+    return {key: objects[0] for key, objects in found.items()}, [one for key in bodies for one in found[key][1:]]
 
 
 def _has_ended(one: Wanted, now: datetime) -> bool:

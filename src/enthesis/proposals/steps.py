@@ -35,6 +35,16 @@ class Blocked:
 
 
 @dataclass(frozen=True, slots=True)
+class Opening:
+    """A statement of others at what is ours, and what it opens that would be shut without it. `accepted` says why it is
+    lived with, and until when; '' where it is not."""
+
+    sentence: str
+    opens: tuple[str, ...]
+    accepted: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Proposal:
     """Everything that would be done, and what was found besides.
 
@@ -42,7 +52,8 @@ class Proposal:
     Enthesis made and that the estate no longer has; they go only when pruning is asked for. `aside` are systems that
     the estate speaks of and that were not asked. `dangling` are statements that name what is gone, with what to do.
     `ended` are statements whose end has come, and that are not made any more.
-    `lives_on` are identities of which sessions that are out already live on, and for how long at the most.
+    `twins` are statements of others with the key of one of ours; `openings` those of others that open something of
+    ours. `lives_on` are identities of which sessions that are out already live on, and for how long at the most.
     """
 
     estate: str
@@ -56,12 +67,24 @@ class Proposal:
     takes: tuple[str, ...] = ()
     aside: tuple[str, ...] = ()
     dangling: tuple[str, ...] = ()
+    twins: tuple[str, ...] = ()
+    openings: tuple[Opening, ...] = ()
     lives_on: tuple[tuple[str, str], ...] = ()
     seen: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     @property
     def nothing_to_do(self) -> bool:
         return not self.steps and not self.blocked
+
+    @property
+    def unaccepted(self) -> tuple[Opening, ...]:
+        """What others have opened and nobody has accepted."""
+        return tuple(one for one in self.openings if not one.accepted)
+
+    @property
+    def as_described(self) -> bool:
+        """Whether the live side is as the estate describes it, and no statement of others opens anything of ours."""
+        return self.nothing_to_do and not (self.left or self.dangling or self.twins or self.unaccepted)
 
     def as_json(self) -> dict[str, Any]:
         """The proposal as a file holds it; there is no secret in it."""
@@ -83,6 +106,10 @@ def proposal_from(data: Any) -> Proposal:
             **{name: tuple(data[name]) for name in ("not_ours", "left", "theirs", "gives", "takes")},
             aside=tuple(data.get("aside", ())),
             dangling=tuple(data.get("dangling", ())),
+            twins=tuple(data.get("twins", ())),
+            openings=tuple(
+                Opening(one["sentence"], tuple(one["opens"]), one["accepted"]) for one in data.get("openings", ())
+            ),
             lives_on=tuple((str(name), str(life)) for name, life in data.get("lives_on", ())),
             seen={str(name): dict(seen) for name, seen in data["seen"].items()},
         )

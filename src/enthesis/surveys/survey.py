@@ -6,27 +6,29 @@
     {"left_out": WHAT, "why": …, "incomplete": true}                           what could not be read
     {"finding": CODE, "at": ADDRESS, "says": …}
     {"keys_of": URL, "published": {…}}                                         the keys that an issuer publishes
-    {"end": true, "complete": true, "counts": {…}}
+    {"end": true, "complete": true, "counts": {…}, "lines": 90, "digest": "sha-256:…"}
 
 The header stands first and the end last; a file without its end was cut short. Everything between is in any order.
+The digest is of all lines before the end, each with its line break: a line that was changed or taken out is noticed.
 """
 
 import gc
 import json
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import datetime
+from hashlib import sha256
 from typing import Any
 
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_from
-from enthesis.model.addresses import account_of, contains
-from enthesis.model.catalogue import Catalogue
+from enthesis.model.addresses import account_of, contains, is_well_formed, parse
+from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.conditions import Glob
-from enthesis.model.errors import InnerError
-from enthesis.model.estate import Estate, Grant, Trust, boundary_of
+from enthesis.model.errors import InnerError, InvalidAddress
+from enthesis.model.estate import Attachment, Estate, Grant, Resource, Trust, boundary_of
 from enthesis.model.mistakes import Source
 
 VERSION = 2  # 1 had words that were renamed since
@@ -86,12 +88,16 @@ class _Collected:
     findings: list[Said] = field(default_factory=list)
     keys: dict[str, Any] = field(default_factory=dict)
     complete: bool = False
+    ended: bool = False
 
 
 def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey:
-    """A survey from the lines of its file; InvalidSurvey with the line where one is not understood."""
+    """A survey from the lines of its file; InvalidSurvey with the line where one is not understood, and where they are
+    not those that were written."""
     numbered = enumerate(lines, 1)
-    header = _parsed(next(numbered, (1, ""))[1], name, 1)
+    first, digest = next(numbered, (1, ""))[1], sha256()
+    digest.update(first.rstrip("\r\n").encode(errors="replace") + b"\n")
+    header = _parsed(first, name, 1)
     taken = time_from(header.get("taken"))
     if header.get("enthesis") != "survey" or taken is None:
         raise InvalidSurvey(f"{name} is no survey: its first line is no header of one")
@@ -103,13 +109,19 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
             if line.isspace():
                 continue
             record = _parsed(line, name, number)
+            if into.ended:
+                raise InvalidSurvey(f"line {number} of {name} comes after the end of the survey")
             if "section" in record:
                 _entry(record, name, number, into)
+            elif record.get("end") is True:
+                _end(record, name, number, digest.hexdigest(), into)
             else:
                 _take(record, name, number, into)
+            digest.update(line.rstrip("\r\n").encode(errors="replace") + b"\n")
     kinds = into.named.get("kinds", {})
     sections: dict[str, Any] = {**into.named, **{section: tuple(found) for section, found in into.listed.items()}}
     estate = Estate(str(header.get("estate") or name), catalogue.extended(kinds.values()), **sections)
+    estate = _sound(estate, name)
     of = tuple(str(one.get("name")) for one in header.get("of") or () if isinstance(one, dict))
     looked_at = tuple(_looked_at(one) for one in header.get("of") or () if isinstance(one, dict))
     return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings), into.keys, looked_at)
@@ -152,10 +164,62 @@ def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> N
         into.findings.append(Said(str(record["finding"]), f"{record.get('at', '')}: {record.get('says', '')}"))
     elif isinstance(record.get("keys_of"), str):
         into.keys[record["keys_of"]] = record.get("published")
-    elif record.get("end") is True:
-        into.complete = record.get("complete") is True
     else:
         raise InvalidSurvey(f"line {number} of {name} says nothing that is understood")
+
+
+def _end(record: dict[str, Any], name: str, number: int, digest: str, into: _Collected) -> None:
+    """The end of a survey: whether it is whole, and whether the lines before are those that were written."""
+    into.ended, said = True, record.get("digest")
+    if said is not None and said != f"sha-256:{digest}":
+        message = "the lines are not those that were written: one was changed, added or taken out since"
+        raise InvalidSurvey(f"line {number} of {name}: {message}")
+    into.complete = record.get("complete") is True and said is not None
+
+
+def _sound(estate: Estate, name: str) -> Estate:
+    """The estate in a survey if what is there has addresses and roles speak of kinds; InvalidSurvey where not.
+
+    Names that nothing has are left: they refuse as such. Nothing runs as an identity that is not there.
+    """
+    catalogue = estate.catalogue
+    for section in ("identities", "groups", "resources"):
+        for address, one in getattr(estate, section).items():
+            try:
+                kind = parse(address, catalogue).kind
+            except InvalidAddress as fault:
+                raise InvalidSurvey(f"line {one.source.line} of {name}: `{address}`: {fault}") from None
+            wanted = {"identities": kind == "identity", "groups": kind == "group"}.get(section, True)
+            if not wanted:
+                raise InvalidSurvey(f"line {one.source.line} of {name}: `{address}` is none of the {section}")
+    allowed = [(role.allows, role.source) for role in estate.roles.values()]
+    allowed += [(ceiling.bars or ceiling.only or {}, ceiling.source) for ceiling in estate.ceilings]
+    for listed, source in allowed:
+        unknown = next((kind for kind in listed if kind != EVERYTHING and kind not in catalogue.kinds), None)
+        if unknown is not None:
+            raise InvalidSurvey(f"line {source.line} of {name}: nothing is of the kind `{unknown}`")
+    for attachment in estate.attachments:
+        if isinstance(attachment.what, str) and not is_well_formed(attachment.what, catalogue):
+            raise InvalidSurvey(f"line {attachment.source.line} of {name}: `{attachment.what}` is no address")
+    known = estate.identities.keys()
+    running = [*(one.runs_as for one in estate.resources.values()), *(one.runs_as for one in estate.attachments)]
+    if all(known >= set(named) for named in running):
+        return estate
+    return replace(estate, resources=_running(estate, known), attachments=_attached(estate, known))
+
+
+def _running(estate: Estate, known: Collection[str]) -> dict[str, Resource]:
+    """The resources without what they run as that is not there."""
+    return {
+        address: replace(one, runs_as=tuple(filter(known.__contains__, one.runs_as)))
+        for address, one in estate.resources.items()
+    }
+
+
+def _attached(estate: Estate, known: Collection[str]) -> tuple[Attachment, ...]:
+    """The attachments without identities that are not there."""
+    kept = [replace(one, runs_as=tuple(filter(known.__contains__, one.runs_as))) for one in estate.attachments]
+    return tuple(one for one in kept if one.runs_as)
 
 
 def _entry(record: dict[str, Any], name: str, number: int, into: _Collected) -> None:
@@ -305,17 +369,12 @@ def without_what_is_gone(estate: Estate) -> Estate:
         address: replace(one, members=tuple(filter(known.__contains__, one.members)))
         for address, one in estate.groups.items()
     }
-    resources = {
-        address: replace(one, runs_as=tuple(filter(known.__contains__, one.runs_as)))
-        for address, one in estate.resources.items()
-    }
-    attachments = [replace(one, runs_as=tuple(filter(known.__contains__, one.runs_as))) for one in estate.attachments]
     credentials = {name: one for name, one in estate.credentials.items() if one.of in known}
     return replace(
         estate,
         groups=groups,
-        resources=resources,
-        attachments=tuple(one for one in attachments if one.runs_as),
+        resources=_running(estate, known),
+        attachments=_attached(estate, known),
         credentials=credentials,
         pipeline_access={
             name: one if one.credential in credentials else replace(one, credential=None)

@@ -41,6 +41,7 @@ from enthesis.model.conditions import (
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
 from enthesis.model.mistakes import Source
+from enthesis.model.risks import LIVE_RISKS
 from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN
 from enthesis.trusts.admitting import Admissions
 from enthesis.verdicts.attributes import NEVER_SHOWN, caller_fact, organisation_at, target_label
@@ -217,7 +218,7 @@ def _accepting(looking: _Looking, found: Sequence[Risk]) -> Risks:
         else:
             standing.append(risk)
     for one in looking.estate.accepted:
-        if one not in used:
+        if one not in used and one.risk not in LIVE_RISKS:
             message = f"{one.of} has no risk {one.risk} that could be accepted"
             standing.append(Risk("acceptance-idle", message, one.source, (one.of,), "take the entry out"))
     standing.sort(key=lambda one: (one.source.file, one.source.line, one.code))

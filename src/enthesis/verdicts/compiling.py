@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from enthesis.conditions.patterns import matcher
-from enthesis.model.addresses import parse, pool_of, standing_in
+from enthesis.model.addresses import account_of, parse, pool_of, standing_in
 from enthesis.model.conditions import Conditions, Equal, Glob, Test
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Ceiling, Estate, GroupRule, boundary_of
@@ -270,8 +270,8 @@ class Compiled:
                 for address in (*self.tables.resources, *self._leaves_mentioned()):
                     if matches(address):
                         runs(index[address], attachment.runs_as)
-            else:
-                runs(self.place(attachment.what), attachment.runs_as)
+            elif attachment.what in index:  # what is not there runs as nobody
+                runs(index[attachment.what], attachment.runs_as)
         names = self.places.names
         of_pools = {names[place]: found for place, found in self.runs_as.items()}
         for address in self.tables.resources:
@@ -361,8 +361,9 @@ class Compiled:
         self.member, self.member_group = who[order], np.asarray(which, np.int64)[order]
 
     def _tied(self) -> tuple[Ints, Ints]:
-        """The tied identities, and the known places at or above what they are tied to."""
-        chains = [(self.places.index[one], self.chain_of(at)) for one, at in self.tables.tied.items()]
+        """The identities tied to something of their own account, and the known places at or above that."""
+        own = ((one, at) for one, at in self.tables.tied.items() if account_of(at) == account_of(one))
+        chains = [(self.places.index[one], self.chain_of(at)) for one, at in own]
         pairs = np.array([(one, chain[0]) for one, chain in chains if chain], np.int64).reshape(-1, 2)
         return pairs[:, 0], pairs[:, 1]
 

@@ -347,6 +347,8 @@ class Cluster:
             if policy.allowed(user, Attributes("escalate", RBAC, served.plural, namespace, name)):
                 return
             rules = list(body.get("rules") or ())
+            if body.get("aggregationRule"):  # it takes in whatever gets its labels, so who has everything may make one
+                rules.append({"verbs": ["*"], "apiGroups": ["*"], "resources": ["*"]})
         else:
             role = "clusterroles" if body["roleRef"]["kind"] == "ClusterRole" else "roles"
             if policy.allowed(user, Attributes("bind", RBAC, role, namespace, body["roleRef"]["name"])):
