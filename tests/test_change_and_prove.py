@@ -42,9 +42,9 @@ def test_the_whole_way(enthesis: Program, fresh_lab: Lab) -> None:
     assert (suite.get("tests"), suite.get("failures"), suite.get("errors")) == ("2", "2", "0")
 
     assert enthesis("propose", "--expect-none", "--out", "proposal.json", at=folder).code == 1
-    enacted = enthesis("enact", "proposal.json", "--format", "json", at=folder)
+    enacted = enthesis("enact", "proposal.json", "--yes", "--format", "json", at=folder)
     assert enacted.code == 0 and len(enacted.json["done"]) == 9
-    again = enthesis("enact", "proposal.json", "--format", "json", at=folder)
+    again = enthesis("enact", "proposal.json", "--yes", "--format", "json", at=folder)
     assert again.code == 0 and len(again.json["found_done"]) == 9 and again.json["done"] == []
 
     after = enthesis("prove", "--format", "json", at=folder)
@@ -186,7 +186,7 @@ def test_no_secret_is_printed_or_left_in_a_file(enthesis: Program, fresh_lab: La
     folder = fresh_lab.folder
     runs = [
         enthesis("propose", "--out", "proposal.json", at=folder),
-        enthesis("enact", "proposal.json", "--format", "json", at=folder),
+        enthesis("enact", "proposal.json", "--yes", "--format", "json", at=folder),
         enthesis("prove", "--format", "json", "--junit", "proof.xml", at=folder),
         enthesis("prove", at=folder),
         enthesis("lab", "status", "--format", "json", at=folder),

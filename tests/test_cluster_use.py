@@ -395,7 +395,7 @@ def test_a_cluster_that_is_no_lab_is_changed_and_proved_by_its_kubeconfig(
     assert ran.code == 0, ran.err
     assert "Left aside, since they are not spoken to here: highmoor." in ran.err
     assert "surge at highmoor" not in ran.out
-    assert enthesis("enact", "p.json", *way, at=mine).code == 0
+    assert enthesis("enact", "p.json", "--yes", *way, at=mine).code == 0
     assert enthesis("propose", "--expect-none", *way, at=mine).code == 0
     names = ("cleans-its-own", "not-the-next", "one-secret", "not-the-other", "what-runs", "runs-as-another")
     ran = enthesis("prove", *names, *way, at=mine)

@@ -3,11 +3,12 @@
 from random import Random
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from enthesis.conditions.callers import Callers, one_of_both, one_of_difference
 from enthesis.conditions.overlaps import overlaps
+from enthesis.model.conditions import Equal
 from enthesis.model.errors import Undecided
 
 from .conftest import examples
@@ -64,6 +65,7 @@ def test_every_adversarial_pair_is_decided_rightly_or_not_at_all() -> None:
 
 
 @given(st.lists(st.tuples(st.sampled_from("pq"), CALLERS), max_size=7))
+@example([("p", Callers(((("aud", Equal(value)),),))) for value in ("x", "y")])
 @settings(max_examples=examples(100))
 def test_overlaps_of_many_are_those_of_every_pair(sets: list[tuple[str, Callers]]) -> None:
     found = {(one.one, one.other): one.shown for one in overlaps(sets, small_rooms)}

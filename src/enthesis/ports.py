@@ -34,6 +34,7 @@ __all__ = [
     "Secret",
     "SignsIn",
     "StartsSessions",
+    "StatesWhoCalls",
     "Step",
     "Surveyed",
     "Surveys",
@@ -50,6 +51,7 @@ class Credential:
     secret: Secret
     form: str  # token, person, session; or workload or host: a place, before anything is taken on
     life: timedelta
+    home: str = ""  # the url of who issued a session, where the session does not say that itself
 
 
 @dataclass(frozen=True, slots=True)
@@ -154,6 +156,13 @@ class StartsSessions(Protocol):
     """The obtain port of a provider whose administrators can have a session as an identity of theirs."""
 
     def session_as(self, identity: str) -> Credential: ...
+
+
+@runtime_checkable
+class StatesWhoCalls(Protocol):
+    """The obtain port of a provider that vouches for its sessions at others: a short statement for one audience."""
+
+    def statement(self, session: Credential, audience: str) -> Credential | Refusal: ...
 
 
 class Attempts(Protocol):

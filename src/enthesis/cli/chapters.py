@@ -56,7 +56,8 @@ CHAPTERS = {
             Scene("Nothing is set up yet, so the journey that should work does not.", ("prove",), 1),
             Scene("What would make it so?", ("propose", "--out", "proposal.json")),
             Scene(
-                "Carry it out, with the administrators' one-hour sessions.", ("enact", "proposal.json", "--quiet")
+                "Carry it out, with the administrators' one-hour sessions.",
+                ("enact", "proposal.json", "--yes", "--quiet"),
             ),
             Scene("Now the pipeline gets in without any stored key, and the wrong branch does not.", ("prove",)),
             Scene("And nothing is left to do.", ("propose", "--expect-none")),

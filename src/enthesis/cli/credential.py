@@ -2,6 +2,7 @@
 
 import json
 import os
+from contextlib import suppress
 from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Annotated, Any, TextIO
@@ -17,7 +18,7 @@ from enthesis.files.folder import ENDINGS
 from enthesis.files.shapes import duration_from, duration_text, perhaps, time_from, time_text
 from enthesis.live.connecting import connect
 from enthesis.live.proving import provider_of
-from enthesis.model.errors import InvalidInput, Unreachable
+from enthesis.model.errors import EnthesisError, InvalidInput, Unreachable
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.streams import put_json, put_lines, remark
@@ -139,18 +140,48 @@ def _made(
     estate: Estate, folder: Path, wanted: WantedKey, at: str | None, into: Path | None, descriptor: int | None
 ) -> Credentialed:
     """Makes it and writes its value; the place is opened first, so that no value is made that goes nowhere."""
-    with _place(into, descriptor) as place:
-        try:
-            keeper = _keeper(estate, connect(estate, folder), wanted.of, at)
-            made, secret = keeper.make_key(boundary_of(wanted.of), wanted)
-        except BaseException:
-            if into is not None:
-                into.unlink(missing_ok=True)
-            raise
-        held = {"id": made.id, "name": made.name, "form": made.form, "of": made.of, "expires": made.expires}
-        json.dump({**held, "value": secret.reveal()}, place)
-        place.write("\n")
+    place = _place(into, descriptor)
+    try:
+        keeper = _keeper(estate, connect(estate, folder), wanted.of, at)
+        made, secret = keeper.make_key(boundary_of(wanted.of), wanted)
+    except BaseException:
+        _put_away(place, into)
+        raise
+    held = {"id": made.id, "name": made.name, "form": made.form, "of": made.of, "expires": made.expires}
+    try:
+        place.write(json.dumps({**held, "value": secret.reveal()}) + "\n")
+        place.close()
+    except BaseException as fault:
+        _put_away(place, into)
+        _taken_back(keeper, wanted, made, into or f"descriptor {descriptor}", fault)
+        raise
     return made
+
+
+def _put_away(place: TextIO, into: Path | None) -> None:
+    """Lets go of where a value was to go; what stands there is no credential."""
+    with suppress(OSError, ValueError):
+        place.close()
+    if into is not None:
+        into.unlink(missing_ok=True)
+
+
+def _taken_back(keeper: KeepsKeys, wanted: WantedKey, made: Credentialed, where: object, fault: BaseException) -> None:
+    """Revokes a credential whose value could not be written, since nobody has it; InvalidInput says both."""
+    try:
+        keeper.revoke_credential(boundary_of(wanted.of), made.id)
+    except EnthesisError as why:
+        raise InvalidInput(
+            f"the value of {made.name} could not be written to {where}, and revoking it failed: {why.message}",
+            code="value-not-written",
+            remedy=f"enthesis credential {made.name} --of {made.of} --revoke",
+        ) from None
+    if isinstance(fault, OSError):
+        raise InvalidInput(
+            f"the value of {made.name} could not be written to {where} ({fault.strerror}), so it is revoked again",
+            code="value-not-written",
+            remedy="make it anew, with another place for its value",
+        ) from None
 
 
 def _place(into: Path | None, descriptor: int | None) -> TextIO:

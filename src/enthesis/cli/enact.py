@@ -2,6 +2,7 @@
 
 import json
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
 
@@ -13,16 +14,18 @@ from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.files.saving import read_file
-from enthesis.files.shapes import duration_from, time_text
-from enthesis.live.connecting import Given, connect
+from enthesis.files.shapes import duration_from, perhaps, time_text
+from enthesis.live.connecting import Given
 from enthesis.live.enacting import enact as carry_out
-from enthesis.live.surveying import survey
+from enthesis.live.enacting import left_to_do, refuse_if_different
 from enthesis.model.errors import InvalidInput
+from enthesis.model.estate import Estate
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import proposal_lines
 from enthesis.output.streams import put_json, put_lines, remark
-from enthesis.proposals.steps import Proposal, proposal_from
+from enthesis.proposals.dangers import DANGERS
+from enthesis.proposals.steps import REMOVE, Proposal, proposal_from
 
 
 def enact(
@@ -34,47 +37,37 @@ def enact(
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
-    yes: Annotated[bool, typer.Option("--yes", help="Do not ask.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Do not ask; dangers need --accept.")] = False,
     prune: Annotated[bool, typer.Option("--prune", help="Also remove what the estate no longer describes.")] = False,
+    accept: Annotated[
+        list[str] | None, typer.Option("--accept", metavar="DANGER", help="A danger that `propose` names; repeat it.")
+    ] = None,
 ) -> None:
     """Carry out a proposal, or propose, show and ask.
 
-    Needs, for each account that changes, the right to change access in it. Refuses a proposal that the live side
-    has moved away from (exit 1). Interrupted, it can be run again.
+    Needs, for each account that changes, the right to change access in it. A proposal from a file is worked out
+    again, and refused where the estate and the live side do not make the same one now. Interrupted, it can be run
+    again.
 
     Example: enthesis enact proposal.json
     """
     folder = estate_folder(estate)
-    described = read_estate(folder)
     given = Given(kubeconfig=kubeconfig, context=context)
-    proposal: Proposal
-    if file is not None:
-        if prune:
-            raise InvalidInput(
-                "--prune belongs to the proposal",
-                code="options-conflict",
-                remedy="propose --prune --out FILE, then enact FILE",
-            )
-        try:
-            proposal = proposal_from(json.loads(read_file(file)))
-        except (ValueError, RecursionError) as fault:
-            raise InvalidInput(f"{file}: {fault}", code="proposal-invalid") from None
-        if proposal.estate != described.name:
-            raise InvalidInput(
-                f"{file} is a proposal for the estate {proposal.estate}, and this one is {described.name}",
-                code="proposal-of-another-estate",
-            )
-        connected = connect(described, folder, given)
-        surveys = survey(described, connected, reporter(quiet=quiet))
-    else:
-        proposal, surveys, connected, _ = proposed(folder, given, prune=prune, quiet=quiet)
-        if proposal.steps and not yes:
-            if not sys.stdin.isatty():
-                raise InvalidInput(
-                    "nobody is here to ask", code="nobody-to-ask", remedy="say --yes, or name a proposal file"
-                )
-            put_lines(proposal_lines(proposal), to_error=True)
-            typer.confirm("Carry this out?", abort=True, err=True)
+    if unknown := set(accept or ()) - DANGERS.keys():
+        name = sorted(unknown)[0]
+        raise InvalidInput(
+            f"--accept {name}: no danger is called so",
+            code="danger-unknown",
+            remedy=perhaps(name, DANGERS, "one of " + ", ".join(DANGERS)),
+        )
+    read = _read(file, read_estate(folder), prune=prune) if file is not None else None
+    goes = prune or (read is not None and any(step.action == REMOVE for step in read.steps))
+    proposal, surveys, connected, _ = proposed(folder, given, prune=goes, quiet=quiet)
+    if read is not None:
+        refuse_if_different(read, proposal, surveys)
+        proposal = replace(read, dangers=proposal.dangers, lives_on=proposal.lives_on or read.lives_on)
+    if left_to_do(proposal, surveys):
+        _ask(proposal, accept or [], yes=yes)
     enacted = carry_out(proposal, surveys, connected, reporter(quiet=quiet))
     if output is Format.JSON:
         done = {"done": list(enacted.done), "found_done": list(enacted.found_done)}
@@ -88,6 +81,44 @@ def enact(
             lines.append(line(f"Sessions as {name} that are out already live on until {until} at the latest."))
         put_lines(lines)
         remark(f"Enacted at {connected.spoke_to}.", quiet=quiet)
+
+
+def _read(file: Path, described: Estate, *, prune: bool) -> Proposal:
+    """The proposal in a file; InvalidInput where it holds none for this estate."""
+    if prune:
+        raise InvalidInput(
+            "--prune belongs to the proposal",
+            code="options-conflict",
+            remedy="propose --prune --out FILE, then enact FILE",
+        )
+    try:
+        proposal = proposal_from(json.loads(read_file(file)))
+    except (ValueError, RecursionError) as fault:
+        raise InvalidInput(f"{file}: {fault}", code="proposal-invalid") from None
+    if proposal.estate != described.name:
+        raise InvalidInput(
+            f"{file} is a proposal for the estate {proposal.estate}, and this one is {described.name}",
+            code="proposal-of-another-estate",
+        )
+    return proposal
+
+
+def _ask(proposal: Proposal, accepted: list[str], *, yes: bool) -> None:
+    """Shows what will be done, and goes on once that and each danger in it is accepted."""
+    put_lines(proposal_lines(proposal), to_error=True)
+    waiting = [one.name for one in proposal.dangers if one.name not in accepted]
+    if not sys.stdin.isatty():
+        if not yes:
+            raise InvalidInput("nobody is here to ask", code="nobody-to-ask", remedy="look at it, then say --yes")
+        if waiting:
+            more = " ".join(f"--accept {name}" for name in waiting)
+            raise InvalidInput(
+                f"this is dangerous, and not accepted: {', '.join(waiting)}", code="danger-not-accepted", remedy=more
+            )
+    for name in waiting:
+        typer.confirm(f"{DANGERS[name].capitalize()}. Accept {name}?", abort=True, err=True)
+    if not yes:
+        typer.confirm("Carry this out?", abort=True, err=True)
 
 
 def _ends(proposal: Proposal) -> dict[str, str]:

@@ -59,6 +59,9 @@ def lend(
     context: Annotated[
         str | None, typer.Option("--context", metavar="NAME", help="A context of it; default: its current one.")
     ] = None,
+    overwrite: Annotated[
+        bool, typer.Option("--overwrite", help="Let --write-kubeconfig take the place of a file that is there.")
+    ] = False,
     to_client: Annotated[
         bool, typer.Option("--to-client", hidden=True, help="Answer a client that a lent kubeconfig sent here.")
     ] = False,
@@ -84,6 +87,12 @@ def lend(
             "nobody is named to lend", code="argument-missing", remedy="enthesis lend IDENTITY -- COMMAND"
         )
     if to_client or write_kubeconfig is not None:
+        if write_kubeconfig is not None and not overwrite and os.path.lexists(write_kubeconfig):
+            raise InvalidInput(
+                f"{write_kubeconfig} is there already",
+                code="file-exists",
+                remedy="name a new file, or say --overwrite",
+            )
         _to_clients(identity, write_kubeconfig, life, kubeconfig, context, estate, to_client=to_client, quiet=quiet)
         return
     if not command:

@@ -21,6 +21,7 @@ from enthesis.output.progress import reporter
 from enthesis.output.proposals import proposal_lines, proposal_markdown
 from enthesis.output.streams import put_json, put_lines, put_text, remark
 from enthesis.ports import Connected
+from enthesis.proposals.dangers import dangers
 from enthesis.proposals.effects import access_change, openings
 from enthesis.proposals.guards import barred_gains
 from enthesis.proposals.proposing import propose as compare
@@ -96,4 +97,6 @@ def proposed(
     change = access_change(described, proposal, surveys, now().timestamp())
     gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
     opened = openings(described, proposal, surveys, now(), gain_sentences)
-    return replace(proposal, gives=gives, takes=takes, openings=opened), surveys, connected, change
+    dangerous = dangers(described, proposal, surveys, change)
+    told = replace(proposal, gives=gives, takes=takes, openings=opened, dangers=dangerous)
+    return told, surveys, connected, change

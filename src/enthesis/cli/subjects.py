@@ -12,7 +12,7 @@ from enthesis.lab.running import Running, running, state_folder
 from enthesis.model.errors import InvalidEstate, InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Identity
 from enthesis.output.streams import remark
-from enthesis.surveys.survey import InvalidSurvey, Survey, beside, read_survey
+from enthesis.surveys.survey import InvalidSurvey, Survey, beside, bounded, read_survey
 
 PARTY = "ENTHESIS_LAB_PARTY"  # set by `enthesis lab as`, heeded only while a lab runs for the estate
 
@@ -60,7 +60,7 @@ def read_live(path: Path) -> Survey:
     """A survey from its file; InvalidInput where it is none. What it lacks is said on standard error."""
     try:
         with path.open(encoding="utf-8") as lines:
-            survey = read_survey(lines, path.name, packaged_catalogue(TreeCache(cache_folder())))
+            survey = read_survey(bounded(lines), path.name, packaged_catalogue(TreeCache(cache_folder())))
     except OSError as fault:
         raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
     except UnicodeDecodeError:

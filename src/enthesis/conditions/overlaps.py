@@ -37,8 +37,8 @@ class _Node:
 
 def overlaps(sets: Sequence[tuple[Hashable, Callers]], rooms: Rooms) -> Iterator[Overlap]:
     """The pairs of one key that overlap, each once, the later set first. `rooms` are those of every set."""
-    pinned = [[dict(_pinned(conditions)) for conditions in callers.alternatives] for _, callers in sets]
-    telling = _most_telling([callers for _, callers in sets])
+    pinned = [[dict(_pinned(conditions, rooms)) for conditions in callers.alternatives] for _, callers in sets]
+    telling = _most_telling([callers for _, callers in sets], rooms)
     trees: dict[Hashable, _Node] = {}
     for number, (key, callers) in enumerate(sets):
         tree = trees.setdefault(key, _Node())
@@ -60,22 +60,22 @@ def overlaps(sets: Sequence[tuple[Hashable, Callers]], rooms: Rooms) -> Iterator
                 yield Overlap(number, other, shown)
 
 
-def _most_telling(sets: Sequence[Callers]) -> str:
-    """The attribute with the most different tests."""
+def _most_telling(sets: Sequence[Callers], rooms: Rooms) -> str:
+    """The attribute with the most different tests, of those with one value: a list can hold what two tests want."""
     seen: dict[str, set[Test]] = {}
     for callers in sets:
         for conditions in callers.alternatives:
             for name, test in conditions:
                 seen.setdefault(name, set()).add(test)
-    counted = Counter({name: len(tests) for name, tests in seen.items()})
+    counted = Counter({name: len(tests) for name, tests in seen.items() if not rooms(name).many})
     return counted.most_common(1)[0][0] if counted else ""
 
 
-def _pinned(conditions: Conditions) -> Iterator[tuple[str, frozenset[Test]]]:
-    """The attributes of which only written values pass; `aud` and other lists can meet all the same, so not those."""
+def _pinned(conditions: Conditions, rooms: Rooms) -> Iterator[tuple[str, frozenset[Test]]]:
+    """The attributes of which only written values pass; lists can meet all the same, so not those."""
     for name, test in conditions:
         values = test.tests if isinstance(test, AnyOf) else (test,)
-        if name != "aud" and all(isinstance(one, Equal) for one in values):
+        if not rooms(name).many and all(isinstance(one, Equal) for one in values):
             yield name, frozenset(values)
 
 

@@ -5,6 +5,7 @@ import hashlib
 import json
 from collections import ChainMap
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from urllib.parse import quote, urlencode
@@ -226,6 +227,24 @@ class Cloud:
         answer = self.client.ask("POST", "/token", form=form, headers=_from(asked))
         return self._given(answer)
 
+    @property
+    def url(self) -> str:
+        """Where it is, which is what its sessions name as their issuer."""
+        return self.client.url
+
+    @understood
+    def statement(self, session: Credential, audience: str) -> Credential | Refusal:
+        """What it states for another provider about who has this session (RFC 8693, section 2.1, `audience`)."""
+        form = {
+            "grant_type": EXCHANGE,
+            "subject_token": session.secret.reveal(),
+            "subject_token_type": TYPES["session"],
+            "requested_token_type": TYPES["token"],
+            "audience": audience,
+        }
+        got = self._given(self.client.ask("POST", "/token", form=form))
+        return got if isinstance(got, Refusal) else replace(got, form="token")
+
     @understood
     def session_as(self, identity: str) -> Credential:
         """A session that begins at an identity, with no origin behind it. Needs `issue` on it."""
@@ -249,7 +268,7 @@ class Cloud:
         """What a keyed credential gives: a static token is shown as it is, any other for a session (RFC 6749, 4.4)."""
         if key.form == "static-token":
             life = key.ends - datetime.now(UTC) if key.ends is not None else ENDLESS
-            return Credential(key.secret, "session", timedelta(seconds=int(life.total_seconds())))
+            return Credential(key.secret, "session", timedelta(seconds=int(life.total_seconds())), self.url)
         encoded = base64.b64encode(f"{key.id}:{key.secret.reveal()}".encode()).decode()
         answer = self.client.ask(
             "POST", "/token", form={"grant_type": "client_credentials"}, headers={"Authorization": f"Basic {encoded}"}
@@ -317,7 +336,7 @@ class Cloud:
             raise UnexpectedAnswer(
                 f"{self.name} answered without a token or without its life", code="answer-without-token"
             )
-        return Credential(Secret(token), "session", timedelta(seconds=life))
+        return Credential(Secret(token), "session", timedelta(seconds=life), self.url)
 
     @understood
     def run_on(self, session: Credential, resource: str, verb: str, asked: Asked) -> Credential | Refusal:
@@ -330,7 +349,7 @@ class Cloud:
         shown = self.client.expect(answer, 200).json(self.client.who).get("runs")
         if not isinstance(shown, str):
             raise UnexpectedAnswer(f"{self.name} ran nothing on {resource}", code="run-not-started")
-        return Credential(Secret(shown), "resource", timedelta(0))
+        return Credential(Secret(shown), "resource", timedelta(0), self.url)
 
     def _refusal(self, answer: Answer) -> Refusal | None:
         """The refusal of access that an answer is; None for any other answer."""

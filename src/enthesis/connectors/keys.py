@@ -146,7 +146,8 @@ class IssuerKeys:
 def keys_in_file(path: Path) -> Keys:
     """The keys in a file of a key set; UnexpectedAnswer where it holds none."""
     try:
-        data = path.read_bytes()[: MAX_DOCUMENT + 1]
+        with path.open("rb") as file:
+            data = file.read(MAX_DOCUMENT + 1)
         if len(data) > MAX_DOCUMENT:
             raise UnexpectedAnswer(f"{path} is longer than {MAX_DOCUMENT} bytes", code="answer-too-large")
         return keys_of(json.loads(data))

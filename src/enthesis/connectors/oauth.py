@@ -26,7 +26,7 @@ from enthesis.tokens.checking import Refused, parsed
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ASSERTION = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 TYPE = "urn:ietf:params:oauth:token-type:"
-TYPES = {"token": f"{TYPE}jwt", "session": f"{TYPE}access_token"}
+TYPES = {"token": f"{TYPE}jwt", "session": f"{TYPE}access_token", "person": f"{TYPE}access_token"}
 MAX_ANSWER = 1024 * 1024  # bytes
 REFUSALS = (
     "invalid_grant", "access_denied", "unauthorized_client", "invalid_target", "invalid_request", "invalid_scope",
@@ -87,7 +87,7 @@ class Server:
                     f"{self.name} does not say how long its token lives, so it may be for ever",
                     code="answer-without-token",
                 )
-            return Credential(Secret(token), form, timedelta(seconds=life))
+            return Credential(Secret(token), form, timedelta(seconds=life), self.client.url)
         if answer.status == 400 and body.get("error") in REFUSALS:
             steps = body.get("refused_at")
             known = tuple(map(str, steps)) if isinstance(steps, list) and steps else ("target-side",)
@@ -104,6 +104,11 @@ class OAuthProvider:
     def __init__(self, name: str, server: Server) -> None:
         self.name = name
         self.server = server
+
+    @property
+    def url(self) -> str:
+        """Where it is, as the estate says."""
+        return self.server.client.url
 
     @understood
     def take_on(

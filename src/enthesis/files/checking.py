@@ -5,7 +5,7 @@ from datetime import timedelta
 from typing import Any
 
 from enthesis.files.nodes import Node
-from enthesis.files.shapes import nearest
+from enthesis.files.shapes import MOST_HINTED, nearest
 from enthesis.model import addresses
 from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not, Test
@@ -15,6 +15,7 @@ from enthesis.model.mistakes import Mistake, Source
 from enthesis.model.words import BEARERS, FORM_OF_ISSUER, SHOWN_IN, issuer_kinds
 
 Named = Mapping[tuple[str, str], Source]
+MOST_STEPS = 12  # of a cycle that are told
 SHARED_LOGINS = ("registry", "database")  # kinds that can have a login which people share
 
 
@@ -138,7 +139,7 @@ class _Checker:
             f"no {what} is called `{name}`",
             source,
             f"{addresses.article(what)} of this estate",
-            nearest(name, names),
+            self._hint(name, names),
         )
         return False
 
@@ -163,7 +164,11 @@ class _Checker:
         return None
 
     def _nearest(self, address: str) -> tuple[str, ...]:
-        return nearest(address, self.declared)
+        return self._hint(address, self.declared)
+
+    def _hint(self, word: str, names: Iterable[str]) -> tuple[str, ...]:
+        """What a name could have been meant for; not looked for again and again where all is wrong."""
+        return nearest(word, names) if len(self.mistakes) < MOST_HINTED else ()
 
     def new_place(self, address: str, source: Source) -> addresses.Place | None:
         """The place a new declaration makes; what it stands in must be declared too."""
@@ -362,19 +367,22 @@ class _Checker:
         groups = self.estate.groups
         done: set[str] = set()
         for start in groups:
-            path: list[str] = []
+            path: dict[str, None] = {}
             waiting: list[tuple[str, bool]] = [(start, True)]
             while waiting:
                 name, entering = waiting.pop()
                 if not entering:
-                    path.pop()
+                    path.popitem()
                     done.add(name)
                 elif name in path:
-                    round_trip = " → ".join([*path[path.index(name) :], name])
-                    self.wrong("group-cycle", f"a group contains itself: {round_trip}", self.named_at["groups", name])
+                    steps = list(path)
+                    steps = [*steps[steps.index(name) :], name]
+                    shown = steps if len(steps) <= MOST_STEPS else [*steps[:MOST_STEPS], "…", name]
+                    message = f"a group contains itself: {' → '.join(shown)}"
+                    self.wrong("group-cycle", message, self.named_at["groups", name])
                     return
                 elif name not in done:
-                    path.append(name)
+                    path[name] = None
                     waiting.append((name, False))
                     waiting.extend((member, True) for member in groups[name].members if member in groups)
 
@@ -555,7 +563,7 @@ class _Checker:
             fault = claim_fault(issuer, name, value)
             if fault is not None:
                 code, message, expected = fault
-                close = nearest(name, issuer.claims or ()) if code == "claim-not-issued" else ()
+                close = self._hint(name, issuer.claims or ()) if code == "claim-not-issued" else ()
                 self.wrong(code, message, self.spot(origin.source, field, name), expected, close)
 
     def invariants(self) -> None:

@@ -22,6 +22,7 @@ from enthesis.model.estate import Estate
 from enthesis.model.mistakes import Mistake, Source, masked
 
 ENDINGS = (".yaml", ".json")
+LONGEST_LINE = 2000  # characters; of a longer line, which a file on one line is, nothing is shown
 DOCUMENTS = {"survey": {"version", "taken", "of"}, "proposal": {"format", "estate", "steps"}}
 """The documents that we write ourselves, with what each has at least."""
 
@@ -117,7 +118,8 @@ def _read(contents: dict[str, bytes], mistakes: list[Mistake], remembered: TreeC
     complete = all(mistake.code in ("duplicate", "not-an-estate-file") for mistake in mistakes)
     merged = _Merge(packaged_catalogue(remembered))
     estate = _assemble(merged, trees, complete=complete)
-    located = tuple(_with_line(mistake, contents) for mistake in _ordered([*mistakes, *merged.all_mistakes()]))
+    lines: dict[str, list[str]] = {}
+    located = tuple(_with_line(one, contents, lines) for one in _ordered([*mistakes, *merged.all_mistakes()]))
     return Reading(None if located else estate, located, tuple(files), merged.named_at, merged.records, skipped)
 
 
@@ -393,13 +395,17 @@ def _ordered(mistakes: list[Mistake]) -> list[Mistake]:
     return sorted(mistakes, key=lambda one: (one.source.file != HEAD, one.source, one.code))
 
 
-def _with_line(mistake: Mistake, contents: Mapping[str, bytes]) -> Mistake:
-    data = contents.get(mistake.source.file)
-    if data is None or not mistake.source.line:
+def _with_line(mistake: Mistake, contents: Mapping[str, bytes], known: dict[str, list[str]]) -> Mistake:
+    """A mistake with the line that it is in, where that can be shown; `known` are the lines of files looked at."""
+    file = mistake.source.file
+    if file not in contents or not mistake.source.line:
         return mistake
-    lines = data.decode("utf-8-sig", "replace").split("\n")
+    if file not in known:
+        known[file] = contents[file].decode("utf-8-sig", "replace").split("\n")
+    lines = known[file]
     if mistake.source.line > len(lines):
         return mistake
     text = lines[mistake.source.line - 1].rstrip("\r")
+    text = text if len(text) <= LONGEST_LINE else ""
     message = masked(mistake.message)  # a file with a secret in it may lie here by mistake
     return Mistake(mistake.code, message, mistake.source, masked(text), mistake.expected, mistake.nearest)

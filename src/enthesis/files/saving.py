@@ -7,7 +7,7 @@ from pathlib import Path
 from enthesis.files.editing import Edit, NotEditable, edited
 from enthesis.files.finding import find_estate
 from enthesis.files.folder import Reading, estate_texts, is_read, read_texts
-from enthesis.files.nodes import Node, UnreadableFile, parse
+from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, parse
 from enthesis.files.renamed import old_words, own_verbs, with_new_words
 from enthesis.model.errors import InvalidInput
 
@@ -65,12 +65,16 @@ def fresh_folder(folder: Path, otherwise: str) -> Path:
     return folder.resolve()
 
 
-def read_file(path: Path, most: int | None = None) -> bytes:
-    """The bytes of a file, so many at the most; InvalidInput where it cannot be read."""
+def read_file(path: Path, most: int = MAX_BYTES) -> bytes:
+    """The bytes of a file; InvalidInput where it cannot be read, or holds more than so many: no more is read."""
     try:
-        return path.read_bytes()[:most]
+        with path.open("rb") as file:
+            data = file.read(most + 1)
     except OSError as fault:
         raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
+    if len(data) > most:
+        raise InvalidInput(f"{path} is larger than {most} bytes, so it is not read", code="file-too-large")
+    return data
 
 
 def write_file(path: Path, content: bytes, *, foreign: bool = False) -> None:

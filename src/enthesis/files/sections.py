@@ -49,10 +49,10 @@ class UnitsShape:
     expected: str = "names of units, or names to the units below them"
 
     def read(self, node: Node, notes: Notes) -> Any:
-        out: list[str] = []
+        out: dict[str, None] = {}
         return tuple(out) if self._collect(node, notes, "", out) else MISSING
 
-    def _collect(self, node: Node, notes: Notes, above: str, out: list[str]) -> bool:
+    def _collect(self, node: Node, notes: Notes, above: str, out: dict[str, None]) -> bool:
         if node.value is None:
             return True
         if isinstance(node.value, dict):
@@ -71,7 +71,7 @@ class UnitsShape:
             if above + name in out:
                 notes.wrong("duplicate", f"the unit {above + name} is named twice", at)
                 sound = False
-            out.append(above + name)
+            out[above + name] = None
             sound = (inner is None or self._collect(inner, notes, above + name + "/", out)) and sound
         return sound
 

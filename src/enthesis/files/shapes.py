@@ -21,6 +21,10 @@ from enthesis.model.conditions import Glob, Network, pattern_mistake
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.mistakes import Mistake, Source
 
+LONGEST_HINTED = 300  # characters of a name that is compared with others
+MOST_COMPARED = 1000  # names
+MOST_HINTED = 50  # mistakes of a file with a hint at what was meant
+
 
 class _Missing:
     """Stands for a value that could not be read."""
@@ -52,7 +56,7 @@ class Notes:
         self, code: str, message: str, source: Source, *, expected: str = "", known: Any = (), word: str = ""
     ) -> Any:
         """The same at a source; `known` are the names that `word` could have been meant for."""
-        close = nearest(word, known) if word else ()
+        close = nearest(word, known) if word and len(self.mistakes) < MOST_HINTED else ()
         if message.startswith("found ") and self.field:
             message = f"`{self.field}`: {message}"
         self.mistakes.append(Mistake(code, message, source, expected=expected, nearest=close))
@@ -60,8 +64,14 @@ class Notes:
 
 
 def nearest(word: str, known: Any) -> tuple[str, ...]:
-    """Up to three of the known names that look most like a word."""
-    return tuple(get_close_matches(word, [str(name) for name in known], n=3, cutoff=0.6))
+    """Up to three of the known names that look most like a word; of a great many, those that begin as it does."""
+    if len(word) > LONGEST_HINTED:
+        return ()
+    among = [name for name in map(str, known) if len(name) <= LONGEST_HINTED]
+    if len(among) > MOST_COMPARED:
+        stem = word[: max(3, 2 * len(word) // 3)]
+        among = [name for name in among if name.startswith(stem)][:MOST_COMPARED]
+    return tuple(get_close_matches(word, among, n=3, cutoff=0.6))
 
 
 def perhaps(word: str, known: Iterable[str], otherwise: str = "") -> str:

@@ -50,6 +50,23 @@ class Callers:
             raise Problem(401, "invalid-token", "the token is meant for another audience")
         return self._standing(claims)
 
+    def _of_session(self, signer: Signer, token: str) -> dict[str, Any]:
+        """The claims of a session of this cloud, or of what another cloud states for this one about a session there."""
+        return self.own_session(token) if signer is self.signer else self._stated(signer, token)
+
+    def _stated(self, signer: Signer, token: str) -> dict[str, Any]:
+        """What another cloud states for this one, with the times of the session that it is about; TokenRefused where it
+        is for somebody else: a session itself is for its own cloud alone."""
+        try:
+            claims = signer.verify(token, typ="JWT")
+        except TokenExpired:
+            raise
+        except TokenRefused:
+            raise TokenRefused("a session of another cloud opens nothing here, but what that states for us") from None
+        if claims.get("aud") != self.url or not isinstance(claims.get("session"), dict):
+            raise TokenRefused("the statement is meant for another audience")
+        return self._standing({**claims, **claims["session"]})
+
     def _standing(self, claims: dict[str, Any]) -> dict[str, Any]:
         """The claims of a session whose sign-in stands; a Problem where that was ended, and the session with it."""
         began = claims.get("signed_in")
@@ -67,7 +84,7 @@ class Callers:
         other = self._signer(issuer)
         if other is not None and other is not self.signer and other.service in self.world().inventory["providers"]:
             try:
-                return self._caller(self._standing(other.verify(token, typ=SESSION_TYPE)), other.service)
+                return self._caller(self._stated(other, token), other.service)
             except TokenRefused as fault:
                 raise _not_taken(fault) from None
         return self._caller(self.own_session(token), self.name)
@@ -155,7 +172,7 @@ class Callers:
         if signer is None:
             raise TokenRefused("the token's issuer is not known here")
         if signer.service in self.world().inventory["providers"]:
-            claims = self._standing(signer.verify(token, typ=SESSION_TYPE))
+            claims = self._of_session(signer, token)
             if _depth(claims) >= MAX_CHAIN:
                 raise TokenRefused(f"the chain is longer than {MAX_CHAIN} hops")
             return replace(self._caller(claims, signer.service), actor=_actor(claims))

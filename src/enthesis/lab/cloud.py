@@ -37,7 +37,9 @@ from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, Token
 KEYED = "client_credentials"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ACCESS_TOKEN = "urn:ietf:params:oauth:token-type:access_token"  # noqa: S105  a type, not a token
-TOKEN_TYPES = (ACCESS_TOKEN, "urn:ietf:params:oauth:token-type:id_token", "urn:ietf:params:oauth:token-type:jwt")
+JWT = "urn:ietf:params:oauth:token-type:jwt"
+TOKEN_TYPES = (ACCESS_TOKEN, "urn:ietf:params:oauth:token-type:id_token", JWT)
+STATEMENT_LIFE = 120  # seconds; of what one cloud states for another
 NARROWING = "narrowing"  # the type of an authorization detail (RFC 9396)
 RUNNING_LIFE = 3600  # seconds that somebody who has come to run code on a resource can show that
 KEYED_LIFE = 3600  # seconds; of a session that a key gives
@@ -163,6 +165,8 @@ class Cloud:
             return oauth_error("unsupported_grant_type", f"only {EXCHANGE} and {KEYED} are known here")
         if fields.get("subject_token_type") not in TOKEN_TYPES or not fields.get("subject_token"):
             return oauth_error("invalid_request", "subject_token and its type are missing or not understood")
+        if fields.get("audience") and not fields.get("resource"):
+            return self._statement(fields["subject_token"], fields["audience"])
         target = fields.get("resource", "")
         if not target.startswith(f"{self.url}/places/"):
             return oauth_error("invalid_target", "`resource` names no place of this cloud")
@@ -181,6 +185,23 @@ class Cloud:
             error = "invalid_target" if "names" in outcome.refused_at else "invalid_request"
             return oauth_error(error, "access is refused", outcome.refused_at)
         return self._issued(world, caller, address, outcome, around, narrowing)
+
+    def _statement(self, session: str, audience: str) -> Response:
+        """RFC 8693, section 2.1, with `audience`: what this cloud states for another about who has a session, for a
+        moment. The session itself stays here."""
+        others = [one.issuer for name, one in self.signers.items() if name in self.inventory["providers"]]
+        if audience not in others or audience == self.url:
+            return oauth_error("invalid_target", "`audience` names no other cloud that is known here")
+        try:
+            claims = self.callers.own_session(session)
+        except Problem as fault:
+            return oauth_error("invalid_request", str(fault), fault.body.get("refused_at", ()))
+        if "administers" in claims:
+            return oauth_error("invalid_request", "an administrator's session is nobody elsewhere")
+        kept = {name: value for name, value in claims.items() if name not in ("iss", "aud", "iat", "nbf", "jti", "exp")}
+        ends = min(int(claims["exp"]), int(self.clock.now()) + STATEMENT_LIFE)
+        stated = {**kept, "aud": audience, "exp": ends, "session": {"iat": claims["iat"], "exp": claims["exp"]}}
+        return self._answered(self.signer.sign(stated, typ="JWT"), ends - self.clock.now(), JWT)
 
     def _for_a_key(self, request: Request) -> Response:
         """RFC 6749, section 4.4, with the client in the Authorization header (section 2.3.1)."""
@@ -251,10 +272,10 @@ class Cloud:
         return self.signer.sign(claims, typ=SESSION_TYPE)
 
     @staticmethod
-    def _answered(token: str, life: float) -> Response:
+    def _answered(token: str, life: float, kind: str = ACCESS_TOKEN) -> Response:
         body = {
             "access_token": token,
-            "issued_token_type": ACCESS_TOKEN,
+            "issued_token_type": kind,
             "token_type": "Bearer",
             "expires_in": int(life),
         }

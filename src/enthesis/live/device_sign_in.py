@@ -35,11 +35,7 @@ def end_sign_in(estate: Estate, folder: Path, ended: SignIn) -> str:
 
 def _directory(estate: Estate, folder: Path, organisation: str | None) -> tuple[str, Directory]:
     """The directory of an organisation: the lab's, or the one that the estate names."""
-    lab = running(state_folder(folder))
-    places = {f"@{one.name}": (one.directory, None) for one in estate.organisations.values() if one.directory}
-    of_lab = {one["name"]: one["url"] for one in (lab.services if lab else ()) if one["kind"] == "directory"}
-    authority = lab.authority if lab is not None else None
-    every = {**places, **{name: (url, authority) for name, url in of_lab.items()}}
+    every = directories_of(estate, folder)
     ours = [name for name in every if not estate.is_outside(name)]
     name = f"@{organisation.removeprefix('@')}" if organisation else next(iter(ours), "")
     if organisation is None and len(ours) > 1:
@@ -52,4 +48,13 @@ def _directory(estate: Estate, folder: Path, organisation: str | None) -> tuple[
         remedy = "write `directory: URL` at the organisation, or start a lab whose estate has people"
         raise Unreachable("no directory is known where people sign in", code="directory-unknown", remedy=remedy)
     url, trusted = every[name]
-    return name, Directory(name, Client(name, str(url), authority=trusted))
+    return name, Directory(name, Client(name, url, authority=trusted))
+
+
+def directories_of(estate: Estate, folder: Path) -> dict[str, tuple[str, Path | None]]:
+    """Where people of each organisation sign in, and the authority to trust there: the lab's place, or the estate's."""
+    lab = running(state_folder(folder))
+    places = {f"@{one.name}": (one.directory, None) for one in estate.organisations.values() if one.directory}
+    of_lab = {one["name"]: one["url"] for one in (lab.services if lab else ()) if one["kind"] == "directory"}
+    authority = lab.authority if lab is not None else None
+    return {**places, **{name: (url, authority) for name, url in of_lab.items()}}

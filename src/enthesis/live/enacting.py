@@ -1,7 +1,8 @@
 """Carries a proposal out, in its order; safe to run again after an interruption."""
 
+import json
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 
 from enthesis.model.errors import EnthesisError, InvalidInput, MovedAway, StoppedPartWay
 from enthesis.ports import Connected, Reporter
@@ -47,6 +48,31 @@ def enact(proposal: Proposal, surveys: Sequence[Surveyed], connected: Connected,
     finally:
         reporter.end()
     return Enacted(tuple(done), tuple(found_done))
+
+
+def left_to_do(proposal: Proposal, surveys: Sequence[Surveyed]) -> list[Step]:
+    """The steps of a proposal that nothing has done yet."""
+    return _split(proposal, surveys)[0]
+
+
+def refuse_if_different(read: Proposal, made: Proposal, surveys: Sequence[Surveyed]) -> None:
+    """Goes on where what a file has still to do is what the estate and the live side make now: what was reviewed is
+    what they make, and no step was put in by hand. MovedAway where the live side changed, InvalidInput where the file
+    or the estate did."""
+    _refuse_if_moved(read, surveys)
+    waiting = left_to_do(read, surveys)
+    left, fresh = ({_written(step): step.sentence for step in steps} for steps in (waiting, made.steps))
+    if left.keys() != fresh.keys() or len(waiting) != len(made.steps):
+        differs = [sentence for key, sentence in {**left, **fresh}.items() if key not in left or key not in fresh]
+        raise InvalidInput(
+            f"this proposal is not what the estate and the live side make now: {'; '.join(differs[:5])}",
+            code="proposal-differs",
+            remedy="propose --out FILE again, and read it",
+        )
+
+
+def _written(step: Step) -> str:
+    return json.dumps(asdict(step), sort_keys=True, default=str)
 
 
 def _split(proposal: Proposal, surveys: Sequence[Surveyed]) -> tuple[list[Step], list[str]]:

@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from enthesis.live.proving import provider_of
+from enthesis.live.showing import take_on
 from enthesis.model.estate import Estate
 from enthesis.ports import Asked, Connected, Credential, Refusal
 
@@ -19,7 +20,7 @@ class NotLent:
 def lent(estate: Estate, shown: Credential, hops: Sequence[str], connected: Connected) -> Credential | NotLent:
     """The session of the last hop. Needs no right of ours: what is shown is the origin's own."""
     for hop in hops:
-        got = provider_of(estate, hop, connected).take_on(shown, hop, None, Asked())
+        got = take_on(provider_of(estate, hop, connected), shown, hop, None, Asked(), connected)
         if isinstance(got, Refusal):
             return NotLent(hop, got)
         shown = got

@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 from typing import Any, Protocol
 
 from enthesis.files.shapes import duration_text
+from enthesis.live.showing import shown_to, take_on
 from enthesis.model.addresses import account_of, contains, parse
 from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
@@ -208,7 +209,7 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
             code="journey-without-hop",
         )
     provider = provider_of(estate, journey.attempt.target, connected)
-    outcome = tried(provider, credential, journey.attempt, asked)
+    outcome = tried(provider, credential, journey.attempt, asked, connected)
     seeing.ended(f"{journey.attempt.verb} {journey.attempt.target}", outcome)
     return outcome if isinstance(outcome, Refusal) else None
 
@@ -223,7 +224,7 @@ def _hopped(
         taking: TakesOn = _hosts_of(estate, journey.origin.whom, connected)
     else:
         taking = provider_of(estate, hop.identity, connected)
-    return taking.take_on(credential, hop.identity, hop.narrowed, asked)
+    return take_on(taking, credential, hop.identity, hop.narrowed, asked, connected)
 
 
 def _run_on(
@@ -240,7 +241,10 @@ def _run_on(
     if not isinstance(provider, RunsCode):
         raise InvalidInput(f"nothing known runs code on {resource} for a proof", code="system-not-connected")
     kind = parse(resource, estate.catalogue).kind
-    return provider.run_on(credential, resource, estate.catalogue.running_verb(kind) or "login", asked)
+    fitting = shown_to(provider, credential, connected)
+    if isinstance(fitting, Refusal):
+        return fitting
+    return provider.run_on(fitting, resource, estate.catalogue.running_verb(kind) or "login", asked)
 
 
 def tried(
@@ -248,12 +252,14 @@ def tried(
     credential: Credential,
     attempt: Attempt,
     asked: Asked,
+    connected: Connected,
     narrowed: KindVerbs | None = None,
 ) -> Done | Refusal:
     """An attempt with a credential; taking on is let go of at once."""
     if attempt.verb != "take-on":
-        return provider.attempt(credential, attempt, asked)
-    taken = provider.take_on(credential, attempt.target, narrowed, asked)
+        fitting = shown_to(provider, credential, connected)
+        return fitting if isinstance(fitting, Refusal) else provider.attempt(fitting, attempt, asked)
+    taken = take_on(provider, credential, attempt.target, narrowed, asked, connected)
     return taken if isinstance(taken, Refusal) else Done("a session was got, and let go")
 
 

@@ -12,6 +12,7 @@ from typing import Any
 from enthesis.conditions.truth import Value
 from enthesis.files.shapes import duration_text
 from enthesis.live.proving import ALLOWED, REFUSED, SEATS, UNDECIDED, asked_of, provider_of, token_from, tried, walk
+from enthesis.live.showing import take_on
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Origin, PipelineAccess, Trust
@@ -231,7 +232,7 @@ def _shown(
 
     def show() -> Credential | Refusal:
         token = token_from(connected, str(trust.admits.whom), claims)
-        return provider_of(estate, trust.of, connected).take_on(token, trust.of, None, asked)
+        return take_on(provider_of(estate, trust.of, connected), token, trust.of, None, asked, connected)
 
     return _tried_for_real(show, what, shown, expected)
 
@@ -289,7 +290,7 @@ def _try(estate: Estate, kept: _Kept, connected: Connected, what: str, expected:
     narrowed = None if isinstance(following, Attempt) else following.narrowed
     try:
         provider = provider_of(estate, attempt.target, connected)
-        done = tried(provider, kept.credential, attempt, asked, narrowed)
+        done = tried(provider, kept.credential, attempt, asked, connected, narrowed)
     except EnthesisError as fault:
         return Trial(what, expected, UNDECIDED, said=fault.message, wanted_at=wanted)
     if isinstance(done, Refusal):

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from enthesis.connectors.keys import IssuerKeys, keys_in_file
+from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_text
 from enthesis.lab.running import running, state_folder
 from enthesis.model.errors import InvalidInput, LiveFailure
@@ -56,10 +57,7 @@ class KeySource:
 
 def read_token(source: str) -> ShownToken:
     """The token in a file, or on standard input for `-`. InvalidInput where there is none, Refused for a wrong form."""
-    try:
-        data = sys.stdin.buffer.read(MAX_FILE + 1) if source == "-" else Path(source).read_bytes()[: MAX_FILE + 1]
-    except OSError as fault:
-        raise InvalidInput(f"{source} cannot be read: {fault.strerror}", code="file-unreadable") from None
+    data = sys.stdin.buffer.read(MAX_FILE + 1) if source == "-" else read_file(Path(source), MAX_FILE)
     token = data.strip(b" \t\r\n")
     if token.count(b".") != 2 and len(token) <= MAX_FILE:
         raise InvalidInput(

@@ -103,6 +103,23 @@ CAUSES = {
     "proposal-invalid": Cause(
         "The file is not a proposal of this version.", "`enthesis propose --out FILE` makes one."
     ),
+    "file-too-large": Cause("The file is larger than what is read of its kind.", "Name the file that was meant."),
+    "value-not-written": Cause(
+        "The value of a new credential could not be written, so it was revoked.", "Make it anew, to another place."
+    ),
+    "token-for-another": Cause(
+        "A token is not made for the service that it would be shown to.", "Get one with that audience."
+    ),
+    "session-of-another": Cause(
+        "A session would go to a service that did not issue it.", "Take on an identity at that service."
+    ),
+    "proposal-differs": Cause(
+        "The proposal in a file is not what the estate and the live side make now.", "Propose again, and read it."
+    ),
+    "danger-not-accepted": Cause(
+        "What is to be done holds a danger that nobody has accepted.", "Read it, then name the danger with --accept."
+    ),
+    "danger-unknown": Cause("No danger has the name that is accepted.", "Use a name that `propose` shows."),
     "proposal-of-another-estate": Cause("The proposal was made for another estate.", "Propose for this one."),
     "credential-file-invalid": Cause("The file is not one of a keyed credential.", "Write id, form and value as JSON."),
     "client-file-invalid": Cause(

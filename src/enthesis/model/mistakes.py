@@ -5,7 +5,8 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 # what tokens and keys look like: long runs with capitals, small letters and digits all in them
-_SECRET = re.compile(r"(?=[\w+=-]*[a-z])(?=[\w+=-]*[A-Z])(?=[\w+=-]*\d)[\w+=-]{20,}", re.ASCII)
+_RUN = re.compile(r"[\w+=-]{20,}", re.ASCII)
+_ALL_IN_A_SECRET = tuple(re.compile(one, re.ASCII) for one in ("[a-z]", "[A-Z]", "[0-9]"))
 
 
 class Source(NamedTuple):
@@ -36,4 +37,9 @@ class Mistake:
 
 def masked(text: str) -> str:
     """The text with whatever looks like a secret dotted out, as long as before, so that a caret still fits."""
-    return _SECRET.sub(lambda found: "·" * len(found[0]), text)
+
+    def dotted(found: re.Match[str]) -> str:
+        run = found[0]
+        return "·" * len(run) if all(one.search(run) for one in _ALL_IN_A_SECRET) else run
+
+    return _RUN.sub(dotted, text)

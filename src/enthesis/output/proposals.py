@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from enthesis.output.lines import Line, Span, counted, line, markdown_text
-from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Opening, Proposal, Step
+from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Danger, Opening, Proposal, Step
 
 HEADS = ((MAKE, "will exist", "good"), (CHANGE, "will change", "doubt"), (REMOVE, "will go", "bad"))
 
@@ -29,6 +29,7 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
     yield from _listed("there already and not ours, left alone", proposal.not_ours)
     yield from _listed("ended already, and not made", proposal.ended)
     yield from _listed("names what is gone, and gives nothing", proposal.dangling)
+    yield from danger_lines(proposal.dangers)
     yield from _listed("access gained", proposal.gives)
     yield from _listed("access lost", proposal.takes)
     still = [f"sessions as {name} that are out already, for up to {life} more" for name, life in proposal.lives_on]
@@ -63,6 +64,15 @@ def first_sentence(proposal: Proposal) -> str:
     if proposal.blocked:
         parts.append(f"{counted(len(proposal.blocked), 'statement')} cannot be done yet")
     return f"To be as {proposal.estate} describes it: " + ", ".join(parts) + "."
+
+
+def danger_lines(dangers: Iterable[Danger]) -> Iterable[Line]:
+    """What needs an acceptance by name, and why."""
+    for one in dangers:
+        yield line()
+        yield line(Span(f"danger: {one.name}", "bad"), f", which `enact` does only with --accept {one.name}")
+        for sentence in one.says:
+            yield line("  ", sentence)
 
 
 def _openings(openings: Iterable[Opening]) -> Iterable[Line]:

@@ -29,8 +29,8 @@ def access_change(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed
 
     Both sides are judged with the accounts, resources and people that the estate describes.
     """
-    before = _live(surveys)
-    return difference(_estate(estate, before), _estate(estate, _afterwards(before, proposal)), now)
+    before = live_of(surveys)
+    return difference(as_estate(estate, before), as_estate(estate, afterwards(before, proposal)), now)
 
 
 def openings(
@@ -42,7 +42,7 @@ def openings(
 ) -> tuple[Opening, ...]:
     """The statements of others that open something of ours which is shut without them, after a proposal; `said` puts
     gains of access into sentences."""
-    after = _afterwards(_live(surveys), proposal)
+    after = afterwards(live_of(surveys), proposal)
     described = {one.key: normalised(one.collection, one.body) for one in wanted(estate)[0]}
     others = {
         key: one
@@ -55,7 +55,7 @@ def openings(
 
     def opened(by: Live) -> tuple[str, ...]:
         without = {key: one for key, one in after.items() if key not in by}
-        found = difference(_estate(estate, without), _estate(estate, after), now.timestamp())
+        found = difference(as_estate(estate, without), as_estate(estate, after), now.timestamp())
         undecided = ("what it opens is not decided in full",) if found.undecided else ()
         return (*said(found.gains), *undecided)
 
@@ -82,11 +82,11 @@ def _accepted(estate: Estate, sentence: str, now: datetime) -> str:
     return ""
 
 
-def _live(surveys: Sequence[Surveyed]) -> Live:
+def live_of(surveys: Sequence[Surveyed]) -> Live:
     return {(surveyed.provider, one.id): one for surveyed in surveys for one in surveyed.objects}
 
 
-def _afterwards(before: Live, proposal: Proposal) -> Live:
+def afterwards(before: Live, proposal: Proposal) -> Live:
     """What is on the live side once the steps are done."""
     after = dict(before)
     for number, step in enumerate(proposal.steps):
@@ -98,7 +98,7 @@ def _afterwards(before: Live, proposal: Proposal) -> Live:
     return after
 
 
-def _estate(described: Estate, live: Live) -> Estate:
+def as_estate(described: Estate, live: Live) -> Estate:
     """The estate that live statements make. A role is known by its holder too, since each holder has its own."""
     people = {address: one for address, one in described.identities.items() if one.kind == "person"}
     sections: dict[str, Any] = {name: {} if SECTIONS[name].key else [] for name in STATEMENTS}

@@ -45,6 +45,14 @@ class Opening:
 
 
 @dataclass(frozen=True, slots=True)
+class Danger:
+    """Something that a proposal does and that needs an acceptance of its own: its name, and what makes it one."""
+
+    name: str
+    says: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Proposal:
     """Everything that would be done, and what was found besides.
 
@@ -52,8 +60,9 @@ class Proposal:
     Enthesis made and that the estate no longer has; they go only when pruning is asked for. `aside` are systems that
     the estate speaks of and that were not asked. `dangling` are statements that name what is gone, with what to do.
     `ended` are statements whose end has come, and that are not made any more.
-    `twins` are statements of others with the key of one of ours; `openings` those of others that open something of
-    ours. `lives_on` are identities of which sessions that are out already live on, and for how long at the most.
+    `twins` are statements of others with the key of one of ours, `openings` those of others that open something of
+    ours; each of the `dangers` needs an acceptance. `lives_on` are identities of which sessions that are out already
+    live on, and for how long at the most.
     """
 
     estate: str
@@ -69,6 +78,7 @@ class Proposal:
     dangling: tuple[str, ...] = ()
     twins: tuple[str, ...] = ()
     openings: tuple[Opening, ...] = ()
+    dangers: tuple[Danger, ...] = ()
     lives_on: tuple[tuple[str, str], ...] = ()
     seen: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
@@ -107,6 +117,7 @@ def proposal_from(data: Any) -> Proposal:
             aside=tuple(data.get("aside", ())),
             dangling=tuple(data.get("dangling", ())),
             twins=tuple(data.get("twins", ())),
+            dangers=tuple(Danger(one["name"], tuple(one["says"])) for one in data.get("dangers", ())),
             openings=tuple(
                 Opening(one["sentence"], tuple(one["opens"]), one["accepted"]) for one in data.get("openings", ())
             ),

@@ -19,7 +19,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from hashlib import sha256
-from typing import Any
+from typing import Any, TextIO
 
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
@@ -125,6 +125,12 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
     of = tuple(str(one.get("name")) for one in header.get("of") or () if isinstance(one, dict))
     looked_at = tuple(_looked_at(one) for one in header.get("of") or () if isinstance(one, dict))
     return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings), into.keys, looked_at)
+
+
+def bounded(file: TextIO) -> Iterator[str]:
+    """The lines of a file, none read further than the longest that is understood."""
+    while line := file.readline(MAX_LINE + 1):
+        yield line
 
 
 @contextmanager

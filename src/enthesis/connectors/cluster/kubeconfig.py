@@ -38,11 +38,19 @@ class Access:
 
 def from_kubeconfig(path: Path, context: str | None = None) -> Access:
     """What a kubeconfig says of one of its contexts, or of the current one; InvalidInput where it says too little."""
-    data = read_file(path, MAX_FILE + 1)
+    data = read_file(path, MAX_FILE)
     try:
-        read = yaml.safe_load(data) if len(data) <= MAX_FILE else None
-    except (yaml.YAMLError, RecursionError):
+        read = yaml.safe_load(data)
+    except (yaml.YAMLError, RecursionError, ValueError):
         raise InvalidInput(f"{path} is not YAML", code="kubeconfig-invalid") from None
+    try:
+        return _chosen(read, path, context)
+    except (TypeError, ValueError, KeyError, AttributeError, RecursionError, OSError) as fault:
+        what = f"{path} is not understood ({type(fault).__name__})"
+        raise InvalidInput(what, code="kubeconfig-invalid", remedy="look at its fields") from None
+
+
+def _chosen(read: Any, path: Path, context: str | None) -> Access:
     if not isinstance(read, dict):
         raise InvalidInput(f"{path} is no kubeconfig", code="kubeconfig-invalid")
     name = context or read.get("current-context")
@@ -106,19 +114,14 @@ def _context(cluster: Mapping[str, Any], path: Path) -> ssl.SSLContext:
 def _authority(cluster: Mapping[str, Any], path: Path) -> str:
     """The certificates of an authority in base64, wherever they are kept; '' for the usual ones."""
     data, file = cluster.get("certificate-authority-data"), cluster.get("certificate-authority")
-    return str(data) if data else base64.b64encode((path.parent / file).read_bytes()).decode() if file else ""
+    return str(data) if data else base64.b64encode(read_file(path.parent / file, MAX_FILE)).decode() if file else ""
 
 
 def _token(user: Mapping[str, Any], path: Path) -> Secret | None:
     if isinstance(user.get("token"), str):
         return Secret(user["token"])
     if isinstance(user.get("tokenFile"), str):
-        try:
-            return Secret((path.parent / user["tokenFile"]).read_text(encoding="utf-8").strip())
-        except OSError as fault:
-            raise InvalidInput(
-                f"the tokenFile in {path} cannot be read: {fault.strerror}", code="client-key-unusable"
-            ) from None
+        return Secret(read_file(path.parent / user["tokenFile"], MAX_FILE).decode().strip())
     if isinstance(user.get("exec"), dict):
         return _from_command(user["exec"], path)
     return None

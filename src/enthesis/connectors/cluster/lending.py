@@ -4,8 +4,10 @@ Kubernetes documentation, "client-go credential plugins" (client.authentication.
 """
 
 import json
+import site
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 from enthesis.connectors.cluster.using import LiveCluster
@@ -14,6 +16,12 @@ from enthesis.ports import Credential
 
 ASKED_BY = "KUBERNETES_EXEC_INFO"  # the environment variable in which a client says what it asks for
 VERSIONS = ("client.authentication.k8s.io/v1", "client.authentication.k8s.io/v1beta1")
+
+
+def isolated() -> list[str]:
+    """How the interpreter is called so that nothing of a client's folder or environment takes this program's place."""
+    at_users = site.ENABLE_USER_SITE and Path(__file__).is_relative_to(site.getusersitepackages())
+    return ["-E", "-P"] if at_users else ["-I"]
 
 
 def lent_kubeconfig(cluster: LiveCluster, identity: str, words: Sequence[str]) -> str:
@@ -25,7 +33,7 @@ def lent_kubeconfig(cluster: LiveCluster, identity: str, words: Sequence[str]) -
         "exec": {
             "apiVersion": VERSIONS[0],
             "command": sys.executable,
-            "args": ["-m", "enthesis", *words],
+            "args": [*isolated(), "-m", "enthesis", *words],
             "interactiveMode": "Never",
             "provideClusterInfo": False,
         }

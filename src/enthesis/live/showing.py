@@ -1,0 +1,79 @@
+"""What is shown to whom: a session goes to the service that issued it alone, a token to its audience alone."""
+
+from collections.abc import Iterator
+from typing import Any
+
+from enthesis.model.errors import InvalidInput
+from enthesis.model.estate import KindVerbs
+from enthesis.ports import Asked, Connected, Credential, Refusal, StatesWhoCalls, TakesOn
+from enthesis.tokens.checking import Refused, parsed
+
+SESSIONS = ("session", "resource")
+
+
+def take_on(
+    provider: TakesOn,
+    shown: Credential,
+    identity: str,
+    narrowed: KindVerbs | None,
+    asked: Asked,
+    connected: Connected,
+) -> Credential | Refusal:
+    """Takes an identity on with what may be shown for it; InvalidInput where nothing may."""
+    fitting = shown_to(provider, shown, connected)
+    return fitting if isinstance(fitting, Refusal) else provider.take_on(fitting, identity, narrowed, asked)
+
+
+def shown_to(provider: Any, shown: Credential, connected: Connected) -> Credential | Refusal:
+    """What of a credential goes to a provider.
+
+    A session of another one stays with that one, which makes a short statement about it for this provider (RFC 8693,
+    with `audience`). A token goes where it was made for, but at a lab, whose wrong audiences are tried too.
+    """
+    name, url = getattr(provider, "name", ""), getattr(provider, "url", "")
+    if not url or name not in connected.providers:
+        return shown
+    if shown.form in SESSIONS:
+        return _session(name, url, shown, connected)
+    if shown.form in ("token", "person") and connected.clock is None and not _is_for(shown, name, url):
+        raise InvalidInput(
+            f"the {'sign-in' if shown.form == 'person' else 'token'} is not made for {name}, so it is not sent there",
+            code="token-for-another",
+            remedy=f"get one whose audience is {url}",
+        )
+    return shown
+
+
+def _session(name: str, url: str, shown: Credential, connected: Connected) -> Credential | Refusal:
+    home = shown.home or _issuer(shown)
+    if home == url:
+        return shown
+    other = next((one for one in connected.providers.values() if getattr(one, "url", None) == home), None)
+    if isinstance(other, StatesWhoCalls):
+        return other.statement(shown, url)
+    raise InvalidInput(
+        f"the session is not one of {name}, so it is not sent there",
+        code="session-of-another",
+        remedy="take on an identity there, from something that was made for it",
+    )
+
+
+def _claims(shown: Credential) -> dict[str, Any]:
+    try:
+        return dict(parsed(shown.secret.reveal().encode()).unverified_claims)
+    except Refused:
+        return {}
+
+
+def _issuer(shown: Credential) -> str:
+    return str(_claims(shown).get("iss", ""))
+
+
+def _is_for(shown: Credential, name: str, url: str) -> bool:
+    """Whether a token's audience is a provider, by its url or by its name."""
+    return any(one in (name, url) or one.startswith(url + "/") for one in _audiences(shown))
+
+
+def _audiences(shown: Credential) -> Iterator[str]:
+    said = _claims(shown).get("aud")
+    yield from (one for one in (said if isinstance(said, list) else [said]) if isinstance(one, str))
