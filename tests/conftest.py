@@ -127,6 +127,12 @@ def _run_here(words: Sequence[str], at: Path, stdin: str, environment: Mapping[s
     return Ran(code if isinstance(code, int) else 0 if code is None else 1, *texts)
 
 
+@pytest.fixture
+def attempts(record_property: Callable[[str, object], None]) -> Callable[[int], None]:
+    """Says how many attempts a test of an attack makes; one, unless it says more."""
+    return lambda count: record_property("attempts", count)
+
+
 def write_estate(folder: Path, files: Mapping[str, str]) -> Path:
     """Writes the files of an estate; answers the folder."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -222,6 +228,8 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    for item in items:  # each test of an attack carries its class, for who counts them
+        item.user_properties.extend(("attack", mark.args[0]) for mark in item.iter_markers("attack"))
     if config.getoption("--in-process"):
         others = [item for item in items if _starts_programs(item) or item.path.stem == "test_bounds"]
         config.hook.pytest_deselected(items=others)  # ports and bounds are no matter of the core's

@@ -72,6 +72,7 @@ def folder(tmp_path: Path) -> Path:
 
 
 @pytest.mark.parametrize(("module", "bound"), BOUNDS)
+@pytest.mark.attack("work without an end")
 def test_a_bound_on_work_is_an_answer_in_every_command(
     module: str, bound: str, folder: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
@@ -211,7 +212,10 @@ def port_names() -> list[str]:
 
 
 @pytest.mark.parametrize("port", port_names())
-def test_no_foreign_exception_escapes_a_port(monkeypatch: pytest.MonkeyPatch, port: str) -> None:
+@pytest.mark.attack("servers that answer with anything")
+def test_no_foreign_exception_escapes_a_port(
+    monkeypatch: pytest.MonkeyPatch, port: str, attempts: Callable[[int], None]
+) -> None:
     monkeypatch.setattr(Client, "sleep", lambda seconds: None)
     outcomes = set()
     every = list(answers())
@@ -228,3 +232,4 @@ def test_no_foreign_exception_escapes_a_port(monkeypatch: pytest.MonkeyPatch, po
             except Exception as fault:
                 raise AssertionError(f"{port}, {how}: {type(fault).__name__}: {fault}") from fault
     assert outcomes, port
+    attempts(len(every[:: 5 if "issuer" in port else 1]))

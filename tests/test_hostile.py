@@ -4,6 +4,7 @@ import json
 import sqlite3
 import ssl
 import time
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from datetime import UTC, datetime
@@ -60,10 +61,12 @@ def test_the_corpus_is_large_and_its_good_token_is_good(forged: tuple[Signing, P
         assert believed(token.encode(), keys, expected)["sub"] == MAIN
 
 
+@pytest.mark.attack("hostile tokens")
 def test_every_hostile_token_is_refused_by_the_checking_or_its_trust(
-    forged: tuple[Signing, Path, list[tuple[str, str]]],
+    forged: tuple[Signing, Path, list[tuple[str, str]]], attempts: Callable[[int], None]
 ) -> None:
     _, place, corpus = forged
+    attempts(len(corpus))
     keys = keys_of(json.loads(place.read_text()))
     trust = Callers((conditions_of({"sub": MAIN, "aud": "lowland", "event": {"not": "fork-merge"}}),))
     codes: dict[str, int] = {}
@@ -82,10 +85,13 @@ def test_every_hostile_token_is_refused_by_the_checking_or_its_trust(
     }  # fmt: skip
 
 
+@pytest.mark.attack("hostile tokens")
 def test_every_hostile_token_is_refused_by_the_program(
-    enthesis: Program, forged: tuple[Signing, Path, list[tuple[str, str]]], tmp_path: Path
-) -> None:
+    enthesis: Program, forged: tuple[Signing, Path, list[tuple[str, str]]], tmp_path: Path,
+    attempts: Callable[[int], None],
+) -> None:  # fmt: skip
     by, place, corpus = forged
+    attempts(len(corpus))
     files = {name: (SALTMARSH / name).read_text() for name in PUBLISHING}
     folder = write_estate(tmp_path / "estate", files)
 
@@ -101,7 +107,8 @@ def test_every_hostile_token_is_refused_by_the_program(
     assert "signed  with a key in" in good.out
 
 
-def test_every_hostile_token_is_refused_by_the_lab(enacted_lab: Lab) -> None:
+@pytest.mark.attack("hostile tokens")
+def test_every_hostile_token_is_refused_by_the_lab(enacted_lab: Lab, attempts: Callable[[int], None]) -> None:
     with closing(sqlite3.connect(enacted_lab.state / "lab.db")) as store:
         rows = store.execute("SELECT private FROM keys WHERE service = 'forge'").fetchall()
     keys = {data["kty"]: data for data in (json.loads(row[0]) for row in rows)}
@@ -119,7 +126,9 @@ def test_every_hostile_token_is_refused_by_the_lab(enacted_lab: Lab) -> None:
     tls = ssl.create_default_context(cafile=enacted_lab.authority)
     with httpx.Client(verify=tls, trust_env=False) as http:
         assert exchanged(http, by.token()).status_code == 200
-        for name, token in hostile(by):
+        corpus = list(hostile(by))
+        attempts(len(corpus))
+        for name, token in corpus:
             answer = exchanged(http, token)
             assert answer.status_code in (400, 413), f"{name} {answer.status_code} {answer.text}"
             assert "access_token" not in answer.text

@@ -52,6 +52,7 @@ def test_it_is_sent_a_bounded_number_of_times_and_the_last_answer_counts() -> No
 
 
 @pytest.mark.parametrize("method", ["POST", "PUT", "DELETE", "PATCH"])
+@pytest.mark.attack("servers that answer with anything")
 def test_a_request_that_changes_something_is_never_sent_twice(method: str) -> None:
     seen: list[str] = []
 
@@ -108,6 +109,7 @@ def dripping(send: Callable[[socket.socket], None]) -> str:
 
 
 @pytest.mark.parametrize("what", [b"H", b"HTTP/1.1 103 Early Hints\r\n\r\n", b"HTTP/1.1 200 OK\r\nx: y\r\n"])
+@pytest.mark.attack("answers that drip")
 def test_an_answer_that_drips_ends_at_the_deadline(what: bytes) -> None:
     """A status line, interim responses and headers without an end; each part comes well within the time-out."""
     made = Client("desk", dripping(lambda connection: connection.sendall(what)), max_seconds=0.6)
@@ -123,6 +125,7 @@ SECRET = "tiddly-pom-9041"  # noqa: S105  of no system
 @pytest.mark.parametrize("body", [
     {"detail": f"no such token: {SECRET}"}, {"error_description": f"Bearer {SECRET}\\nis wrong"}, {"title": SECRET},
 ])  # fmt: skip
+@pytest.mark.attack("echoed secrets")
 def test_what_a_server_repeats_of_a_secret_is_masked(body: dict[str, str]) -> None:
     made, _ = client(lambda request: httpx.Response(400, json=body))
     answer = made.ask("POST", "/x", bearer=Secret(SECRET))
@@ -132,6 +135,7 @@ def test_what_a_server_repeats_of_a_secret_is_masked(body: dict[str, str]) -> No
     assert SECRET not in visible(problem_said(answer)) and SECRET not in json_text({"said": problem_said(answer)})
 
 
+@pytest.mark.attack("echoed secrets")
 def test_a_line_of_a_survey_masks_what_a_live_system_repeats() -> None:
     Secret(SECRET)
     assert holds_secret(f"x {SECRET}".encode()) and not holds_secret(b"x tiddly")
@@ -140,6 +144,7 @@ def test_a_line_of_a_survey_masks_what_a_live_system_repeats() -> None:
     )
 
 
+@pytest.mark.attack("echoed secrets")
 def test_a_secret_of_several_lines_is_masked_in_each_form() -> None:
     secret = Secret("first-line-of-it\nsecond/line=of-it")
     assert repr(secret) == str(secret) == "<secret>"
@@ -150,6 +155,7 @@ def test_a_secret_of_several_lines_is_masked_in_each_form() -> None:
 
 
 @pytest.mark.parametrize("text", ["=1+1", "+1", "-1", "@works/identity/p", "\tx", "\rx", "=1\r\n=2"])
+@pytest.mark.attack("injection")
 def test_no_cell_is_a_formula(text: str) -> None:
     cell = csv_cell(text)
     assert cell.startswith("'") and not set(cell) & {"\t", "\r", "\n"}
@@ -176,6 +182,7 @@ def test_an_issuer_is_asked_where_the_standards_say(issuer: str, oidc: str, oaut
         assert keys.published()[0] == {"keys": []}
 
 
+@pytest.mark.attack("credentials to strangers")
 def test_metadata_of_another_issuer_is_refused() -> None:
     made, _ = client(lambda request: httpx.Response(200, json={"issuer": "https://b.example"}))
     with pytest.raises(UnexpectedAnswer, match="another server"):

@@ -179,6 +179,7 @@ def test_a_thousand_hosts_obtain_and_renew_and_no_grant_changes(enthesis: Progra
     assert len(tokens(every()) - tokens(renewed)) == 1000
 
 
+@pytest.mark.attack("other users of the machine")
 def test_a_request_that_is_proxied_or_forged_gets_nothing(collectors: Lab) -> None:
     base = f"{collectors.hosts('lowland')}/{quote('gauges/host/collector-1')}"
     asked = {"Asked-Directly": "yes"}

@@ -303,6 +303,7 @@ def test_a_metadata_service_that_never_answers_is_not_waited_for(faulty: str) ->
         ("broken", "answered 500"),
     ],
 )
+@pytest.mark.attack("servers that answer with anything")
 def test_a_metadata_service_that_is_not_right_is_said_and_nothing_is_lent(
     enthesis: Program, lab: Lab, runtime: Path, faulty: str, how: str, says: str
 ) -> None:
@@ -354,6 +355,7 @@ def test_the_same_program_runs_on_a_host_and_with_a_sign_in(enthesis: Program, l
     assert enthesis("sign-out", at=lab.folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
 
 
+@pytest.mark.attack("other users of the machine")
 def test_the_endpoint_gives_nothing_to_whoever_was_not_told_of_it(enthesis: Program, lab: Lab) -> None:
     program = (
         "import os, urllib.request as u, urllib.error as e; url = os.environ['ENTHESIS_METADATA_URL'];"
@@ -583,6 +585,7 @@ class Watching(threading.Thread):
                     continue
 
 
+@pytest.mark.attack("echoed secrets")
 def test_no_secret_of_the_lab_is_anywhere_afterwards(
     enthesis: Program, lab: Lab, runtime: Path, tmp_path: Path, environment: Mapping[str, str]
 ) -> None:

@@ -1,5 +1,6 @@
 """Lines: folding on a terminal, and nothing that a terminal acts on."""
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -9,6 +10,7 @@ ACTS = {*range(0x20), *range(0x7F, 0xA0), 0x200E, 0x200F, *range(0x202A, 0x202F)
 
 
 @given(st.text())
+@pytest.mark.attack("injection")
 def test_nothing_that_a_terminal_acts_on_gets_through(text: str) -> None:
     for shown in (visible(text), rendered([line(text)], colour=False)[:-1], json_text({text: text}).replace("\n", "")):
         assert not {ord(char) for char in shown} & ACTS

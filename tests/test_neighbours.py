@@ -2,7 +2,7 @@
 
 import json
 import ssl
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -73,6 +73,7 @@ def twin_of(cloud: Cloud, collection: str, holder: str, **other: Any) -> dict[st
     return {**{name: found[name] for name in kept}, "holder": holder, "mark": None, **other}
 
 
+@pytest.mark.attack("twins")
 def test_every_statement_of_one_key_is_seen(enthesis: Program, pair: Path) -> None:
     assert enthesis("lab", "start", "--allow-twins", at=pair).code == 0
     lab = start_lab(enthesis, pair, "--allow-twins")
@@ -104,6 +105,7 @@ def test_every_statement_of_one_key_is_seen(enthesis: Program, pair: Path) -> No
     ]
 
 
+@pytest.mark.attack("twins")
 def test_a_lab_refuses_a_second_statement_of_the_same_key(enthesis: Program, pair: Path) -> None:
     lab = start_lab(enthesis, pair)
     assert enthesis("enact", "--yes", at=pair).code == 0
@@ -114,6 +116,7 @@ def test_a_lab_refuses_a_second_statement_of_the_same_key(enthesis: Program, pai
         assert cloud.ask("POST", collection, "left", {**body, "name": "another"}).status_code == 201
 
 
+@pytest.mark.attack("openings by others")
 def test_what_others_open_is_told_until_it_is_accepted(enthesis: Program, pair: Path) -> None:
     lab = start_lab(enthesis, pair)
     assert enthesis("enact", "--yes", at=pair).code == 0
@@ -156,7 +159,10 @@ def filled(body: Any, ids: Mapping[str, str]) -> Any:
     return ids.get(body, body) if isinstance(body, str) else body
 
 
-def test_nobody_writes_what_another_account_holds(enthesis: Program, pair: Path) -> None:
+@pytest.mark.attack("one account on another")
+def test_nobody_writes_what_another_account_holds(
+    enthesis: Program, pair: Path, attempts: Callable[[int], None]
+) -> None:
     lab = start_lab(enthesis, pair)
     assert enthesis("enact", "--yes", at=pair).code == 0
     cloud = Cloud(lab, "north")
@@ -165,6 +171,7 @@ def test_nobody_writes_what_another_account_holds(enthesis: Program, pair: Path)
         "RIGHT": cloud.id_of("identities", "right", "right/identity/other"),
         "ROLE": cloud.id_of("roles", "left", "reading"),
     }
+    attempts(4 * len(REACHING))
     for collection, body in REACHING:
         for holder in ("left", "right", "far", "@works"):
             asked = {"holder": holder, **filled(body, ids)}
@@ -177,6 +184,7 @@ def test_nobody_writes_what_another_account_holds(enthesis: Program, pair: Path)
             assert cloud.ask("DELETE", path, "right", None, **{"If-Match": "*"}).status_code in (403, 404)
 
 
+@pytest.mark.attack("one account on another")
 def test_whoever_may_change_the_access_of_a_place_writes_no_grant_of_another_holder(
     enthesis: Program, pair: Path
 ) -> None:
@@ -204,7 +212,10 @@ def test_whoever_may_change_the_access_of_a_place_writes_no_grant_of_another_hol
 JUNK: list[Any] = [None, True, -1, 1e308, "", "\0", "\ud800", "x" * 5000, [], {}, [[]], {"a": 1}, ["x", 1], {"glob": 1}]
 
 
-def test_malformed_bodies_break_nothing_for_others(enthesis: Program, pair: Path) -> None:
+@pytest.mark.attack("malformed bodies")
+def test_malformed_bodies_break_nothing_for_others(
+    enthesis: Program, pair: Path, attempts: Callable[[int], None]
+) -> None:
     lab = start_lab(enthesis, pair)
     assert enthesis("enact", "--yes", at=pair).code == 0
     cloud = Cloud(lab, "north")
@@ -243,10 +254,12 @@ def test_malformed_bodies_break_nothing_for_others(enthesis: Program, pair: Path
                     path = f"{collection}/{answer.json()['id']}"
                     assert cloud.ask("DELETE", path, "right", None, **{"If-Match": "*"}).status_code == 204
     assert tried > 400
+    attempts(tried)
     assert enthesis("prove", at=pair).code == 0
     assert enthesis("propose", at=pair).code == 0
 
 
+@pytest.mark.attack("one account on another")
 def test_attachments_and_ties_reach_nothing_of_another_account(enthesis: Program, pair: Path) -> None:
     lab = start_lab(enthesis, pair)
     assert enthesis("enact", "--yes", at=pair).code == 0
@@ -264,6 +277,7 @@ def test_attachments_and_ties_reach_nothing_of_another_account(enthesis: Program
     assert [one["address"] for one in about.json()["identities"]] == ["right/identity/other"]
 
 
+@pytest.mark.attack("other users of the machine")
 def test_only_the_owner_of_a_lab_plays_its_people_runs_and_hosts(enthesis: Program, pair: Path) -> None:
     lab = start_lab(enthesis, pair)
     tls = ssl.create_default_context(cafile=lab.authority)
@@ -287,6 +301,7 @@ def test_only_the_owner_of_a_lab_plays_its_people_runs_and_hosts(enthesis: Progr
         assert page.status_code == 200 and lab.owner["lab-owner"] not in page.text
 
 
+@pytest.mark.attack("files without an end")
 def test_what_is_too_large_is_refused_before_it_is_read(enthesis: Program, pair: Path) -> None:
     lab = start_lab(enthesis, pair)
     tls = ssl.create_default_context(cafile=lab.authority)
@@ -313,6 +328,7 @@ def test_what_is_too_large_is_refused_before_it_is_read(enthesis: Program, pair:
                 assert read < 64  # it hung up while more was sent
 
 
+@pytest.mark.attack("what outlives")
 def test_a_session_ends_with_the_sign_in_that_it_began_with(enthesis: Program, pair: Path) -> None:
     text = ESTATE.replace(
         "trusts: [", "trusts: [{of: left/identity/runner, admits: {person: '@works/identity/ann'}, session: 20h}, "

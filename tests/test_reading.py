@@ -252,6 +252,7 @@ def test_hidden_folders_and_documents_of_our_own_are_no_part(tmp_path: Path) -> 
     assert reading.files == ("estate.yaml",)
 
 
+@pytest.mark.attack("injection")
 def test_control_characters_are_made_visible(enthesis: Program, tmp_path: Path) -> None:
     text = HEAD + 'roles: {"evil\\e[31m\\u202e\\u009b": {allows: {objekt: [read]}}}\n'
     text += '"also\\e]0;title\\a": {}\n'
@@ -325,6 +326,7 @@ def test_ignoring_is_said_in_the_head_alone_and_never_of_it() -> None:
     assert [one.code for one in found] == ["wrong-place"]
 
 
+@pytest.mark.attack("hidden files")
 def test_documents_of_our_own_are_left_out_and_sections_never_are() -> None:
     survey = '{"enthesis": "survey", "version": 2, "taken": "2026-11-24T00:00:00Z", "of": []}\n'
     survey += '{"section": "roles", "name": "r", "allows": {}}\n'

@@ -34,7 +34,9 @@ def test_a_live_trust_that_is_wider_than_described_is_found_with_the_token(enthe
     wide = described.replace("sub: project/tides/bulletin/branch/main", 'sub: {glob: "project/*/bulletin/branch/*"}')
     assert wide != described
     (fresh_lab.folder / "publishing.yaml").write_text(wide)
-    assert enthesis("enact", "--yes", at=fresh_lab.folder).code == 0
+    dangerous = enthesis("enact", "--yes", at=fresh_lab.folder)
+    assert dangerous.code == 2 and "outside-gains" in dangerous.err
+    assert enthesis("enact", "--yes", "--accept", "outside-gains", at=fresh_lab.folder).code == 0
     (fresh_lab.folder / "publishing.yaml").write_text(described)
     ran = enthesis("prove", "--near-misses", at=fresh_lab.folder)
     assert ran.code == 1
@@ -114,7 +116,7 @@ def many(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterato
     write_estate(folder, {"estate.yaml": HEAD, "trusts.json": more})
     try:
         start_lab(enthesis, folder)
-        ran = enthesis("enact", "--yes", at=folder)
+        ran = enthesis("enact", "--yes", "--accept", "outside-gains", at=folder)
         assert ran.code == 0, ran.out + ran.err
         yield folder
     finally:

@@ -304,7 +304,7 @@ def dangerous_lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -
     write_estate(folder, {"estate.yaml": body, "expected.yaml": FORK})
     try:
         lab = start_lab(enthesis, folder)
-        ran = enthesis("enact", "--yes", at=folder)
+        ran = enthesis("enact", "--yes", "--accept", "outside-gains", at=folder)
         assert ran.code == 0, ran.err + ran.out
         yield lab
     finally:

@@ -71,6 +71,7 @@ def test_records_in_any_order_are_judged_like_the_estate_itself(seed: int) -> No
         (["grants"], "no JSON object"),
     ],
 )
+@pytest.mark.attack("mangled files and answers")
 def test_a_record_that_is_none_is_told_with_its_line(record: Any, says: str) -> None:
     catalogue = random_estate(1, journeys=0).catalogue
     good = {"section": "organisations", "name": "works"}

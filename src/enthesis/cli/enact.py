@@ -22,7 +22,7 @@ from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.progress import reporter
-from enthesis.output.proposals import proposal_lines
+from enthesis.output.proposals import danger_lines, proposal_lines
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.proposals.dangers import DANGERS
 from enthesis.proposals.steps import REMOVE, Proposal, proposal_from
@@ -105,7 +105,7 @@ def _read(file: Path, described: Estate, *, prune: bool) -> Proposal:
 
 def _ask(proposal: Proposal, accepted: list[str], *, yes: bool) -> None:
     """Shows what will be done, and goes on once that and each danger in it is accepted."""
-    put_lines(proposal_lines(proposal), to_error=True)
+    put_lines(danger_lines(proposal.dangers) if yes else proposal_lines(proposal), to_error=True)
     waiting = [one.name for one in proposal.dangers if one.name not in accepted]
     if not sys.stdin.isatty():
         if not yes:

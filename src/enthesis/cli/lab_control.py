@@ -155,7 +155,7 @@ def _put_status(found: Running, output: Format) -> None:
         put_json({"running": True, "estate": found.estate, "authority": str(found.authority), "services": services})
         return
     lines = [line("The lab of ", found.estate, " is ", Span("running", "good"), ".")]
-    width = max(len(service["name"]) for service in found.services)
+    width = max((len(service["name"]) for service in found.services), default=0)
     for service in found.services:
         lines.append(line(f"  {service['name'].ljust(width)}  {service['kind'].ljust(9)}  {service['url']}"))
     lines.append(line("  their certificates are signed by ", str(found.authority)))

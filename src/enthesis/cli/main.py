@@ -1,5 +1,7 @@
 """The program: its commands, each imported only when it runs, and how errors become messages and exit codes."""
 
+import errno
+import os
 import sys
 import traceback
 from itertools import pairwise
@@ -10,11 +12,14 @@ import typer
 from enthesis import __version__
 from enthesis.cli.lazy import Listed, lazy_group
 from enthesis.cli.renamed import refuse_old_words
-from enthesis.model.errors import EnthesisError, InvalidEstate, NotDecided, Undecided
+from enthesis.model.errors import EnthesisError, InvalidEstate, NotDecided, StoppedPartWay, Undecided
+from enthesis.model.secrets import redacted
 from enthesis.output.lines import Span, line
 from enthesis.output.mistakes import mistake_json, mistake_lines
 from enthesis.output.streams import put_json, put_lines
 
+DISK_FAULTS = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EFBIG, errno.EIO)
+GONE = 141  # exit code, as of a program that SIGPIPE ended
 FAULT = 70  # exit code, as in sysexits.h: an internal software error
 COMMANDS = {
     "demo": Listed(
@@ -108,16 +113,34 @@ def run() -> None:
         sys.exit(fault.exit_code)
     except BrokenPipeError:
         sys.stderr.close()  # whoever read our output has gone
-        sys.exit(1)
+        sys.exit(GONE)
     except Exception as fault:
+        full = _of_the_disk(fault)
+        if full is not None:
+            _put_error(full)
+            sys.exit(full.exit_code)
         _put_fault(fault)
         sys.exit(FAULT)
+
+
+def _of_the_disk(fault: Exception) -> EnthesisError | None:
+    """What a full or failing disk does, wherever it does it; None for anything else."""
+    of_store = type(fault).__module__ == "sqlite3" and type(fault).__name__ == "OperationalError"
+    number = fault.errno if isinstance(fault, OSError) else None
+    if not of_store and number not in DISK_FAULTS:
+        return None
+    said = str(fault) if of_store else os.strerror(number or 0)
+    return StoppedPartWay(
+        f"the disk does not take what is to be written: {said}",
+        code="disk-unusable",
+        remedy="make room, then run the same again",
+    )
 
 
 def _put_fault(fault: Exception) -> None:
     """What nobody foresaw: its kind alone, since its text may hold anything; all of it with --debug."""
     if "--debug" in sys.argv[1:]:
-        traceback.print_exception(fault)
+        sys.stderr.write(redacted("".join(traceback.format_exception(fault))))
     message = f"a fault of Enthesis itself: {type(fault).__name__}"
     remedy = "run it again with --debug, after `enthesis`, and report the traceback without its secrets"
     _put_error(EnthesisError(message, code="fault-of-ours", remedy=remedy))

@@ -15,6 +15,7 @@ from enthesis.cli.options import EstateOption, QuietOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder, find_estate
+from enthesis.files.saving import fresh_file
 from enthesis.live.adopting import adopt as take_over
 from enthesis.live.connecting import cluster_of, clusters_of_lab, connect
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of
@@ -211,15 +212,8 @@ def _write(out: Path | None, lines: Iterable[bytes]) -> None:
             sys.stdout.buffer.write(line)
         sys.stdout.buffer.flush()
         return
-    beside = out.with_name(out.name + ".new")
-    try:
-        with beside.open("wb") as file:
-            file.writelines(lines)
-        beside.replace(out)
-    except OSError as fault:
-        raise InvalidInput(f"{out} cannot be written: {fault.strerror}", code="file-unwritable") from None
-    finally:
-        beside.unlink(missing_ok=True)
+    with fresh_file(out) as file:
+        file.writelines(lines)
 
 
 def _told(writing: Writing, *, quiet: bool) -> None:

@@ -22,6 +22,7 @@ from enthesis.model.estate import Estate
 from enthesis.model.mistakes import Mistake, Source, masked
 
 ENDINGS = (".yaml", ".json")
+MOST_FOLDERS = 64  # within one another
 LONGEST_LINE = 2000  # characters; of a longer line, which a file on one line is, nothing is shown
 DOCUMENTS = {"survey": {"version", "taken", "of"}, "proposal": {"format", "estate", "steps"}}
 """The documents that we write ourselves, with what each has at least."""
@@ -365,6 +366,9 @@ def _files(folder: Path) -> Iterator[tuple[Path, str]]:
 
 
 def _walk(folder: Path, above: frozenset[tuple[int, int]]) -> Iterator[tuple[Path, str]]:
+    if len(above) > MOST_FOLDERS:
+        yield folder, f"more than {MOST_FOLDERS} folders within one another"
+        return
     try:
         here = folder.stat()
         entries = sorted(os.scandir(folder), key=lambda entry: entry.name)

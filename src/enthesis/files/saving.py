@@ -1,8 +1,12 @@
 """Edits an estate's files: the result is read back first, and nothing is written that is not as it was meant."""
 
-from collections.abc import Callable, Sequence
-from contextlib import suppress
+import os
+import stat
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import BinaryIO
 
 from enthesis.files.editing import Edit, NotEditable, edited
 from enthesis.files.finding import find_estate
@@ -82,12 +86,43 @@ def write_file(path: Path, content: bytes, *, foreign: bool = False) -> None:
     its own (`foreign`: it is in a format of others, which carries no mark of ours)."""
     if foreign:
         _keep_apart(path)
-    beside = path.with_name(path.name + ".new")
+    with fresh_file(path) as file:
+        file.write(content)
+
+
+@contextmanager
+def fresh_file(path: Path) -> Iterator[BinaryIO]:
+    """A file that takes the place of one when all of it is written, and leaves that alone where it is not.
+
+    InvalidInput where it cannot be written.
+    """
+    place: Path | None = None
     try:
-        beside.write_bytes(content)
-        beside.replace(path)
-    except OSError as fault:
+        number, beside = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name[:100]}.")
+        place = Path(beside)
+        with os.fdopen(number, "wb") as file:
+            yield file
+            file.flush()
+            os.fsync(number)
+        place.chmod(_mode_of(path))
+        place.replace(path)
+    except BaseException as fault:
+        if place is not None:
+            with suppress(OSError):
+                place.unlink()
+        if not isinstance(fault, OSError):
+            raise
         raise InvalidInput(f"{path} cannot be written: {fault.strerror}", code="file-unwritable") from None
+
+
+def _mode_of(path: Path) -> int:
+    """The mode of the file that is there, or that of a new one."""
+    try:
+        return stat.S_IMODE(path.lstat().st_mode) if not path.is_symlink() else 0o600
+    except OSError:
+        mask = os.umask(0o077)
+        os.umask(mask)
+        return 0o666 & ~mask
 
 
 def _keep_apart(path: Path) -> None:

@@ -85,8 +85,10 @@ class Callers:
         if other is not None and other is not self.signer and other.service in self.world().inventory["providers"]:
             try:
                 return self._caller(self._stated(other, token), other.service)
-            except TokenRefused as fault:
+            except TokenExpired as fault:
                 raise _not_taken(fault) from None
+            except TokenRefused as fault:  # a session works at the provider that it was obtained from
+                raise Problem(403, "refused", str(fault), refused_at=["provider"]) from None
         return self._caller(self.own_session(token), self.name)
 
     def _signer(self, issuer: str) -> Signer | None:

@@ -394,6 +394,9 @@ def _elsewhere(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Tr
         if name == own or account is None:
             continue
         what = f"{kept.what} ({own}) at {name}"
+        if connected.clock is None:
+            yield Trial(what, REFUSED, UNDECIDED, said="not tried: a session is shown to others at a lab alone")
+            continue
         try:
             done = provider.attempt(kept.credential, Attempt("describe", account), Asked())
         except EnthesisError as fault:

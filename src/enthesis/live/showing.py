@@ -6,7 +6,6 @@ from typing import Any
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import KindVerbs
 from enthesis.ports import Asked, Connected, Credential, Refusal, StatesWhoCalls, TakesOn
-from enthesis.tokens.checking import Refused, parsed
 
 SESSIONS = ("session", "resource")
 
@@ -59,6 +58,8 @@ def _session(name: str, url: str, shown: Credential, connected: Connected) -> Cr
 
 
 def _claims(shown: Credential) -> dict[str, Any]:
+    from enthesis.tokens.checking import Refused, parsed  # noqa: PLC0415  loads the libraries of tokens
+
     try:
         return dict(parsed(shown.secret.reveal().encode()).unverified_claims)
     except Refused:

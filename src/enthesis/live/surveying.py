@@ -11,6 +11,7 @@ from enthesis.files.shapes import time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
+from enthesis.model.escapes import json_line
 from enthesis.model.estate import Estate
 from enthesis.model.secrets import holds_secret, redacted
 from enthesis.ports import Administered, Connected, Credentialed, Record, Reporter, Surveys
@@ -154,6 +155,6 @@ class Writing:
 
 
 def _line(record: Record) -> bytes:
-    """A line of a survey; a secret that a live system repeats is masked."""
+    """A line of a survey; a secret that a live system repeats is masked, and what a terminal acts on is escaped."""
     data = orjson.dumps(record, option=orjson.OPT_APPEND_NEWLINE)
-    return redacted(data.decode()).encode() if holds_secret(data) else data
+    return json_line(redacted(data.decode()).encode() if holds_secret(data) else data)

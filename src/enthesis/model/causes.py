@@ -104,6 +104,7 @@ CAUSES = {
         "The file is not a proposal of this version.", "`enthesis propose --out FILE` makes one."
     ),
     "file-too-large": Cause("The file is larger than what is read of its kind.", "Name the file that was meant."),
+    "disk-unusable": Cause("The disk is full, or does not take what is written.", "Make room, and run it again."),
     "value-not-written": Cause(
         "The value of a new credential could not be written, so it was revoked.", "Make it anew, to another place."
     ),

@@ -5,6 +5,7 @@ import re
 from collections.abc import Iterable
 from typing import Any, NamedTuple
 
+from enthesis.model.escapes import json_escaped
 from enthesis.model.secrets import redacted
 
 
@@ -88,12 +89,7 @@ def _rendered(span: Span, colour: bool) -> str:
 
 def json_text(value: Any) -> str:
     """JSON, two spaces deep, with nothing in it that a terminal acts on."""
-    text = redacted(json.dumps(value, indent=2, ensure_ascii=False))
-    return re.sub(
-        "[\x7f-\x9f\u00ad\u061c\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ud800-\udfff]",
-        lambda match: f"\\u{ord(match[0]):04x}",
-        text,
-    )
+    return json_escaped(redacted(json.dumps(value, indent=2, ensure_ascii=False)))
 
 
 def markdown_text(text: str) -> str:

@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import os
 from collections.abc import Iterator, Sequence
 from typing import Any
 from urllib.parse import quote
@@ -103,6 +104,8 @@ def _result(code: str, level: str, message: str, source: Source, names: Sequence
         "ruleId": code,
         "level": level,
         "message": {"text": visible(message)},
-        "locations": [{"physicalLocation": {"artifactLocation": {"uri": quote(source.file)}, "region": region}}],
-        "partialFingerprints": {FINGERPRINT: hashlib.sha256(marks.encode()).hexdigest()[:32]},
+        "locations": [
+            {"physicalLocation": {"artifactLocation": {"uri": quote(os.fsencode(source.file))}, "region": region}}
+        ],
+        "partialFingerprints": {FINGERPRINT: hashlib.sha256(marks.encode(errors="surrogateescape")).hexdigest()[:32]},
     }

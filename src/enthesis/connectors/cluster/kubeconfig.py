@@ -121,7 +121,10 @@ def _token(user: Mapping[str, Any], path: Path) -> Secret | None:
     if isinstance(user.get("token"), str):
         return Secret(user["token"])
     if isinstance(user.get("tokenFile"), str):
-        return Secret(read_file(path.parent / user["tokenFile"], MAX_FILE).decode().strip())
+        try:
+            return Secret(read_file(path.parent / user["tokenFile"], MAX_FILE).decode().strip())
+        except InvalidInput as fault:
+            raise InvalidInput(f"the tokenFile in {path}: {fault.message}", code="client-key-unusable") from None
     if isinstance(user.get("exec"), dict):
         return _from_command(user["exec"], path)
     return None

@@ -1,0 +1,215 @@
+"""What comes from outside, mangled: whatever it is, it is read, or refused as ours. Shared with `bench/fuzz.py`."""
+
+import json
+import tempfile
+from pathlib import Path
+from random import Random
+from typing import Any
+
+import httpx
+import yaml
+
+from enthesis.chains.invariants import wanted_permissions
+from enthesis.chains.reach import coming_to
+from enthesis.chains.web import Web
+from enthesis.connectors.cluster.kubeconfig import from_kubeconfig
+from enthesis.connectors.http import Client
+from enthesis.files.cache import TreeCache
+from enthesis.files.folder import packaged_catalogue, read_texts
+from enthesis.model.catalogue import Catalogue
+from enthesis.model.errors import EnthesisError, InnerError
+from enthesis.proposals.steps import proposal_from
+from enthesis.surveys.survey import beside, read_survey
+from enthesis.tokens.checking import keys_of, parsed
+from enthesis.verdicts.compiling import compile_estate
+
+from .conftest import SALTMARSH
+from .test_bounds import CONTEXT, URL, WELL, asked_of
+
+JUNK: list[Any] = [
+    None, True, 0, -1, 1e308, 10**40, "", "/", "a//b", "@", "@x/", "..", "a/../b", [], {}, [[]], {"a": 1}, "é\u202e",
+    "*", "x" * 3000, "2026-99-99", "1h", "gauges", "@saltmarsh", "gauges/host", "gauges/nokind/x", "\ud800", "\0",
+]  # fmt: skip
+WORDS = ("x", "when", "until", "name", "glob", "not", "enthesis", "section", "admits", "claims", "kind")
+EXPECTED = (EnthesisError, InnerError)
+NOW = 1_800_000_000.0
+
+
+def mangled(value: Any, rng: Random) -> Any:
+    """The same data with one thing in it another, missing, or there besides."""
+    if rng.random() < 0.3 or not isinstance(value, dict | list) or not value:
+        return rng.choice(JUNK)
+    if isinstance(value, list):
+        at = rng.randrange(len(value))
+        return [*value[:at], mangled(value[at], rng), *value[at + 1 :]]
+    key, draw = rng.choice(list(value)), rng.random()
+    if draw < 0.15:
+        return {name: one for name, one in value.items() if name != key}
+    if draw < 0.25:
+        return {**value, rng.choice(WORDS): rng.choice(JUNK)}
+    return {**value, key: mangled(value[key], rng)}
+
+
+def bytes_mangled(data: bytes, rng: Random) -> bytes:
+    """The same bytes with a few of them others, gone, or twice."""
+    out = bytearray(data)
+    for _ in range(rng.randint(1, 4)):
+        at = rng.randrange(len(out) + 1)
+        draw = rng.random()
+        if draw < 0.4:
+            out[at:at] = bytes([rng.randrange(256)]) * rng.choice([1, 1, 1, 50])
+        elif draw < 0.7:
+            del out[at : at + rng.choice([1, 1, 10])]
+        else:
+            out[at:at] = out[max(0, at - 20) : at]
+    return bytes(out)
+
+
+def catalogue() -> Catalogue:
+    return packaged_catalogue(TreeCache(None))
+
+
+def _texts() -> dict[str, str]:
+    return {path.name: path.read_text(encoding="utf-8") for path in sorted(SALTMARSH.glob("*.yaml"))}
+
+
+def asked_everything(estate: Any) -> None:
+    """Compiles an estate and asks who comes to something, as commands do."""
+    compiled = compile_estate(estate)
+    web = Web(compiled, NOW)
+    for place in compiled.identity_places[:2]:
+        coming_to(web, web.rows_on(int(place), wanted_permissions(compiled, ["take-on"], [])))
+
+
+class Targets:
+    """One method for each parser of outside data: mangles something good, and reads it."""
+
+    def __init__(self) -> None:
+        self.catalogue = catalogue()
+        self.texts = _texts()
+        read = read_texts(self.texts).estate
+        assert read is not None
+        self.estate = read
+        self.records = [json.loads(line) for line in SURVEY.read_text(encoding="utf-8").splitlines()]
+        del self.records[-1]["digest"]  # which would refuse every change before anything is looked at
+        self.folder = Path(tempfile.mkdtemp())
+
+    def estate_data(self, rng: Random) -> None:
+        name = rng.choice(list(self.texts))
+        text = yaml.safe_dump(json.loads(json.dumps(mangled(yaml.safe_load(self.texts[name]), rng), default=str)))
+        found = read_texts({**self.texts, name: text})
+        if found.estate is not None:
+            asked_everything(found.estate)
+
+    def estate_bytes(self, rng: Random) -> None:
+        name = rng.choice(list(self.texts))
+        text = bytes_mangled(self.texts[name].encode(), rng).decode(errors="replace")
+        found = read_texts({**self.texts, name: text})
+        if found.estate is not None:
+            asked_everything(found.estate)
+
+    def survey(self, rng: Random) -> None:
+        records = list(self.records)
+        for _ in range(rng.choice([1, 1, 3])):
+            at = rng.randrange(len(records))
+            records[at] = mangled(records[at], rng) if rng.random() < 0.9 else records[rng.randrange(len(records))]
+        found = read_survey([json.dumps(one) for one in records], "live", self.catalogue)
+        asked_everything(found.estate)
+        asked_everything(beside(self.estate, found))
+
+    def survey_bytes(self, rng: Random) -> None:
+        lines = SURVEY.read_bytes().splitlines()
+        at = rng.randrange(len(lines))
+        lines[at] = bytes_mangled(lines[at], rng)
+        read_survey([one.decode(errors="replace") for one in lines], "live", self.catalogue)
+
+    def proposal(self, rng: Random) -> None:
+        try:
+            proposal_from(mangled(PROPOSAL, rng))
+        except ValueError as fault:  # said as a mistake of the file
+            assert str(fault)
+
+    def token(self, rng: Random) -> None:
+        parsed(bytes_mangled(TOKEN, rng))
+
+    def kubeconfig(self, rng: Random) -> None:
+        place = self.folder / "config"
+        data = json.dumps(mangled(KUBECONFIG, rng)).encode()
+        place.write_bytes(data if rng.random() < 0.7 else bytes_mangled(data, rng))
+        from_kubeconfig(place)
+
+    def keys(self, rng: Random) -> None:
+        keys_of(mangled(KEY_SET, rng))
+
+    def answers(self, rng: Random) -> None:
+        def answer(request: httpx.Request) -> httpx.Response:
+            if "well-known" in request.url.path and rng.random() < 0.8:
+                return httpx.Response(200, json=WELL)
+            status = rng.choice([200, 200, 200, 201, 204, 302, 400, 401, 403, 404, 409, 412, 422, 500])
+            body = json.dumps(mangled(rng.choice(ANSWERS), rng)).encode()
+            return httpx.Response(status, content=body if rng.random() < 0.8 else bytes_mangled(body, rng))
+
+        transport = httpx.MockTransport(answer)
+        with Client("x", URL, context=CONTEXT, transport=transport) as client:
+            ports = [(name, ask) for name, ask in asked_of(client, transport) if "issuer" not in name]
+            rng.choice(ports)[1]()
+
+
+SURVEY = Path(__file__).parent / "corpora" / "survey.jsonl"
+TOKEN = (
+    b"eyJhbGciOiJFUzI1NiIsImtpZCI6IjEiLCJ0eXAiOiJKV1QifQ."
+    b"eyJpc3MiOiJodHRwczovL2ZvcmdlLmV4YW1wbGUiLCJzdWIiOiJhIiwiYXVkIjoiYiIsImV4cCI6MTgwMDAwMDAwMH0."
+    b"c2lnbmF0dXJlLXRoYXQtaXMtbm9uZS1idXQtbG9uZy1lbm91Z2gtdG8tYmUtb25lLW9mLTY0LWJ5dGVzLWhlcmU"
+)
+KEY_SET = {
+    "keys": [
+        {"kty": "EC", "kid": "1", "crv": "P-256", "alg": "ES256", "use": "sig",
+         "x": "f83OJ3D2xF1Bg8vub9tLe1gHMzV76e8Tus9uPHvRVEU", "y": "x_FEzRu9m36HLN_tue659LNpXW6pCyStikYjKIWI5a0"},
+        {"kty": "OKP", "kid": "2", "crv": "Ed25519", "x": "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"},
+    ]
+}  # fmt: skip
+KUBECONFIG = {
+    "apiVersion": "v1", "kind": "Config", "current-context": "c",
+    "clusters": [{"name": "k", "cluster": {"server": "https://k.example", "certificate-authority": "missing.pem"}}],
+    "users": [{"name": "u", "user": {"token": "secret-token", "tokenFile": "none"}}],
+    "contexts": [{"name": "c", "context": {"cluster": "k", "user": "u", "namespace": "n"}}],
+}  # fmt: skip
+PROPOSAL: dict[str, Any] = {
+    "enthesis": "proposal", "format": 2, "estate": "x", "blocked": [{"sentence": "s", "why": "w", "who": "h"}],
+    "steps": [{
+        "action": "make", "provider": "p", "collection": "grants", "holder": "a", "sentence": "s", "mark": "x",
+        "body": {"to": "a/identity/i", "role": "r", "at": "a"}, "before": None, "id": None, "etag": None,
+    }],
+    "not_ours": [], "left": [], "theirs": [], "gives": [], "takes": [], "aside": [], "dangling": [], "twins": [],
+    "lives_on": [["a/identity/i", "1h"]], "seen": {"p": {"1": "e"}},
+    "dangers": [{"name": "n", "says": ["s"]}], "openings": [{"sentence": "s", "opens": ["o"], "accepted": ""}],
+}  # fmt: skip
+META = {"name": "n", "namespace": "n", "uid": "1", "resourceVersion": "1"}
+ANSWERS: list[Any] = [
+    {"items": [{"id": "1", "holder": "a", "etag": "e", "mark": None, "address": "a/identity/i", "kind": "person"}]},
+    {"accounts": ["a"], "resources": ["a/bucket/b"], "people": {"@x/identity/p": "1"}},
+    {"access_token": "t.t.t", "expires_in": 60, "token_type": "Bearer", "host": "a/host/h", "identity": "a/identity/i"},
+    {"items": [{"id": "1", "name": "k", "of": "a/identity/i", "form": "access-key", "fingerprint": "f"}]},
+    {"kind": "List", "metadata": {"resourceVersion": "1", "continue": ""}, "items": [
+        {"metadata": META, "rules": [{"verbs": ["get"], "apiGroups": [""], "resources": ["secrets"]}],
+         "roleRef": {"kind": "Role", "name": "r", "apiGroup": "rbac.authorization.k8s.io"},
+         "subjects": [{"kind": "ServiceAccount", "name": "s", "namespace": "n"}]}]},
+    {"status": {"token": "t.t.t", "expirationTimestamp": "2030-01-01T00:00:00Z"}, "metadata": META},
+    {"id": "1", "token_endpoint": "/runs/1/token", "token": "t.t.t", "expires_in": 60},
+    {"device_code": "d", "user_code": "u", "verification_uri": URL, "expires_in": 60, "interval": 1},
+    KEY_SET, WELL,
+]  # fmt: skip
+
+
+def tried(targets: Targets, name: str, seed: int) -> str:
+    """One attempt: '' where it was read or refused as ours, else what escaped."""
+    try:
+        getattr(targets, name)(Random(seed))
+    except EXPECTED:
+        return ""
+    except Exception as fault:
+        return f"{name} {seed}: {type(fault).__name__}: {str(fault)[:200]}"
+    return ""
+
+
+NAMES = tuple(name for name in vars(Targets) if not name.startswith("_"))
