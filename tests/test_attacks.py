@@ -8,6 +8,7 @@ import subprocess
 import time
 from collections.abc import Callable, Iterator, Mapping
 from datetime import timedelta
+from itertools import count, cycle, repeat
 from pathlib import Path
 from typing import Any
 
@@ -15,11 +16,12 @@ import httpx
 import pytest
 
 from enthesis.connectors.cloud import Cloud
+from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Client
 from enthesis.connectors.oauth import OAuthProvider, Server
 from enthesis.files import finding
 from enthesis.live.showing import shown_to
-from enthesis.model.errors import EnthesisError, InvalidInput
+from enthesis.model.errors import EnthesisError, InvalidInput, UnexpectedAnswer
 from enthesis.model.mistakes import masked
 from enthesis.model.secrets import Secret
 from enthesis.ports import Connected, Credential, Refusal
@@ -351,3 +353,44 @@ def test_the_lab_inherits_nothing_that_is_at_hand(enthesis: Program, tmp_path: P
         assert MARK.encode() not in Path(f"/proc/{pid}/environ").read_bytes()
     finally:
         enthesis("lab", "stop", "--clean", at=folder)
+
+
+@pytest.mark.attack("injection")
+def test_a_hint_that_is_copied_does_nothing_in_a_shell(enthesis: Program, tmp_path: Path) -> None:
+    name = "x; touch owned"
+    journey = "{from: {token: forge, claims: {sub: other}}, through: [left/identity/runner], expect: allowed}"
+    text = f"{ESTATE}journeys: {{'{name}': {journey}}}\n"
+    ran = enthesis("check", at=write_estate(tmp_path / "hint", {"estate.yaml": text}))
+    assert ran.code == 1 and f"enthesis trace --journey '{name}'" in ran.out, ran.out
+
+
+def listing(pages: Iterator[str]) -> Cluster:
+    def answer(request: httpx.Request) -> httpx.Response:
+        return httpx.Response(200, json={"items": [], "metadata": {"continue": next(pages)}})
+
+    client = Client("x", NORTH, context=CONTEXT, transport=httpx.MockTransport(answer))
+    return Cluster("a/cluster/c", "works", client, Secret("a token of ours"))
+
+
+@pytest.mark.attack("work without an end")
+@pytest.mark.parametrize("pages", [repeat("same"), cycle(["one", "two", "three"]), map(str, count())])
+def test_a_list_that_never_ends_is_not_followed_for_ever(monkeypatch: pytest.MonkeyPatch, pages: Iterator[str]) -> None:
+    monkeypatch.setattr("enthesis.connectors.cluster.surveying.MAX_PAGES", 50)
+    cluster = listing(pages)
+    with cluster.client, pytest.raises(UnexpectedAnswer, match=r"in circles|more than 50 pages"):
+        list(cluster.items("/api/v1/secrets"))
+
+
+WIDER = "{name: wide, of: left/identity/runner, admits: {token: forge, claims: {sub: {glob: '**'}}}}"
+
+
+@pytest.mark.attack("gains through a second trust")
+def test_a_second_wider_trust_is_a_gain_of_what_is_reached_through_it(enthesis: Program, tmp_path: Path) -> None:
+    """Who could already take the identity on under a condition gains nothing at the first hop; strangers gain all."""
+    before = write_estate(tmp_path / "before", {"estate.yaml": ESTATE})
+    after = write_estate(tmp_path / "after", {"estate.yaml": ESTATE.replace("trusts: [", f"trusts: [{WIDER}, ")})
+    for barred in ("read left", "list left/bucket/b"):
+        ran = enthesis("check", "--compared-with", str(before), "--fail-on-gain", barred, at=after)
+        assert ran.code == 1 and f"barred: the bearer of a token of forge may {barred.split()[0]}" in ran.out, ran.out
+    back = enthesis("check", "--compared-with", str(after), "--fail-on-gain", "read left", at=before)
+    assert "barred" not in back.out and "loses access" in back.out

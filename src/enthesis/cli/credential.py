@@ -19,6 +19,7 @@ from enthesis.files.shapes import duration_from, duration_text, perhaps, time_fr
 from enthesis.live.connecting import connect
 from enthesis.live.proving import provider_of
 from enthesis.model.errors import EnthesisError, InvalidInput, Unreachable
+from enthesis.model.escapes import word
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.streams import put_json, put_lines, remark
@@ -174,7 +175,7 @@ def _taken_back(keeper: KeepsKeys, wanted: WantedKey, made: Credentialed, where:
         raise InvalidInput(
             f"the value of {made.name} could not be written to {where}, and revoking it failed: {why.message}",
             code="value-not-written",
-            remedy=f"enthesis credential {made.name} --of {made.of} --revoke",
+            remedy=f"enthesis credential {word(made.name)} --of {word(made.of)} --revoke",
         ) from None
     if isinstance(fault, OSError):
         raise InvalidInput(

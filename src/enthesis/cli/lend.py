@@ -24,6 +24,7 @@ from enthesis.live.lending import NotLent, lent
 from enthesis.live.origins import AtHand, at_hand
 from enthesis.live.running import Lent, run_with_endpoint, run_with_variable
 from enthesis.model.errors import InvalidInput, LiveFailure
+from enthesis.model.escapes import word
 from enthesis.model.estate import Context, Estate, Origin
 from enthesis.output.streams import put_text, remark
 from enthesis.ports import Connected, Credential, Refusal
@@ -99,7 +100,7 @@ def lend(
         raise InvalidInput(
             "no program is named",
             code="argument-missing",
-            remedy=f"enthesis lend {identity} -- COMMAND, or --write-kubeconfig FILE",
+            remedy=f"enthesis lend {word(identity)} -- COMMAND, or --write-kubeconfig FILE",
         )
     _to_program(identity, command, estate, endpoint=endpoint, quiet=quiet)
 
@@ -189,7 +190,7 @@ class _Ways:
             steps = ", ".join(verdict.requests[0].refused_at)
             yield f"Not by {one.where} ({one.who}): {self.identity} is refused at {steps}."
         if usable:
-            yield f"`enthesis admit {self.identity}` says who is admitted."
+            yield f"`enthesis admit {word(self.identity)}` says who is admitted."
             return
         cluster = "/namespace/" in self.identity
         how = "`enthesis lend … --kubeconfig FILE` lends it to clients of its cluster" if cluster else NO_SIGN_IN

@@ -23,6 +23,7 @@ from enthesis.files.shapes import perhaps
 from enthesis.files.writing import plain_estate, plain_statement
 from enthesis.model.addresses import contains
 from enthesis.model.errors import InvalidEstate, InvalidInput
+from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
 from enthesis.output.estates import counts_text
 from enthesis.output.lines import Span, line
@@ -186,7 +187,7 @@ def _new(folder: Path, text: str, *, quiet: bool) -> None:
         )
     fresh_folder(folder, "or --into an estate there is")
     write_file(folder / HEAD, text.encode())
-    remark(f"{folder / HEAD} describes it. Next: enthesis check --estate {folder}", quiet=quiet)
+    remark(f"{folder / HEAD} describes it. Next: enthesis check --estate {word(str(folder))}", quiet=quiet)
 
 
 def _entries(into: Path, text: str) -> Iterable[Addition]:
@@ -236,7 +237,10 @@ def _twin(into: Path | None, like: str, name: str, *, quiet: bool) -> None:
     if new in estate.accounts or new in estate.identities:
         raise InvalidInput(f"there is {new} already", code="twin-exists", remedy="another name with --for")
     _add(folder, [*made(estate, like, new), *_beside(estate, like, new)], quiet=quiet)
-    remark(f"To see that they differ in names only: enthesis check --compared-with . --names {like}={new}", quiet=quiet)
+    remark(
+        f"To see that they differ in names only: enthesis check --compared-with . --names {word(f'{like}={new}')}",
+        quiet=quiet,
+    )
     _warned(estate, like, new, quiet=quiet)
 
 

@@ -44,7 +44,7 @@ def ours(folder: Path) -> Path:
     """The folder of an estate, if nobody else could have put it, or what is in its place of work, there; InvalidInput
     where somebody could: commands speak to what an estate names, with what is at hand."""
     place = folder / PLACE_OF_WORK
-    for path in (folder, folder / HEAD, place, place / "lab", *(place / "lab").glob("*")):
+    for path in (folder, folder / HEAD, place, *place.glob("*"), *(place / "lab").glob("*")):
         try:
             found = path.lstat()
         except OSError:

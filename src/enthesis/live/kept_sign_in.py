@@ -12,6 +12,7 @@ from pathlib import Path
 from platformdirs import user_runtime_path
 
 from enthesis.model.errors import InvalidInput
+from enthesis.model.escapes import word
 from enthesis.model.secrets import Secret
 from enthesis.ports import Credential
 from enthesis.tokens.checking import Refused, parsed
@@ -49,7 +50,7 @@ def _ours(place: Path) -> Path:
             raise InvalidInput(
                 f"{folder} is not yours alone, so no sign-in is kept there",
                 code="folder-not-private",
-                remedy=f"chmod 700 {folder}",
+                remedy=f"chmod 700 {word(str(folder))}",
             )
     return place
 

@@ -9,6 +9,7 @@ from enthesis.files.shapes import duration_text
 from enthesis.live.showing import shown_to, take_on
 from enthesis.model.addresses import account_of, contains, parse
 from enthesis.model.errors import EnthesisError, InvalidInput
+from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
 from enthesis.ports import (
     Asked,
@@ -143,7 +144,7 @@ def _prove(estate: Estate, journey: Journey, connected: Connected, instant: date
     origin = journey.origin
     if origin.form == "identity" and origin.whom in estate.identities and estate.administered_by_others(origin.whom):
         account = account_of(origin.whom)
-        said = f"the administrators of {account} alone can call as it (at a lab: enthesis lab as {account} -- …)"
+        said = f"the administrators of {account} alone can call as it (at a lab: enthesis lab as {word(account)} -- …)"
         run.evidence.append(Evidence(f"{ORIGINS['identity']} {origin.whom}", WAITING, said))
         evidence, source = tuple(run.evidence), str(journey.source)
         return Proof(journey.name, journey.expect, WAITING, (), None, None, evidence, (), source, (account,))

@@ -6,6 +6,7 @@ from typing import Any
 from enthesis.chains.chains import Chain, Chains
 from enthesis.chains.invariants import BROKEN, HOLDS, Decided
 from enthesis.files.shapes import time_text
+from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
 from enthesis.model.mistakes import Mistake, Source, masked
 from enthesis.output.admitting import caller_json, caller_text
@@ -58,7 +59,7 @@ def check_lines(
             yield from one_mistake(mistake)
             request = judged.verdict.first_refused
             if request is not None:
-                yield line("    ", f"enthesis trace --journey {name} tells why")
+                yield line("    ", f"enthesis trace --journey {word(name)} tells why")
         elif judged.unseen_live:
             first = judged.verdict.first_refused
             steps, at = ", ".join(judged.unseen_live), attempt_words(first) if first is not None else ""
@@ -70,10 +71,10 @@ def check_lines(
     for decided in invariants:
         if decided.outcome == HOLDS:
             continue
-        word = "is broken" if decided.outcome == BROKEN else "is not decided"
+        state = "is broken" if decided.outcome == BROKEN else "is not decided"
         why = [decided.why] if decided.why else []
         code = "invariant-broken" if decided.outcome == BROKEN else "invariant-not-decided"
-        mistake = _mistake(texts, code, decided.invariant.source, f"{decided.invariant.name} {word}", why)
+        mistake = _mistake(texts, code, decided.invariant.source, f"{decided.invariant.name} {state}", why)
         yield line()
         yield from one_mistake(mistake)
         if decided.chain is not None and chains is not None:

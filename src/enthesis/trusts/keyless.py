@@ -7,6 +7,7 @@ from typing import Any
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import service_account_subject
 from enthesis.model.conditions import literal_pattern
+from enthesis.model.escapes import word
 from enthesis.model.estate import Estate, PipelineAccess
 from enthesis.model.mistakes import Source
 from enthesis.model.sentences import admitted
@@ -39,7 +40,11 @@ def keyless_ways(estate: Estate, identity: str) -> list[Way]:
     if identity in estate.identities and estate.identities[identity].kind == "person":
         organisation = estate.organisations.get(estate.organisation_of(identity))
         if organisation is not None and organisation.directory is not None:
-            return [Way(f"people of @{organisation.name} sign in: enthesis sign-in --organisation {organisation.name}")]
+            return [
+                Way(
+                    f"people of @{organisation.name} sign in: enthesis sign-in --organisation {word(organisation.name)}"
+                )
+            ]
         return [Way("people sign in", hint=f"write where: directory, at the organisation of {identity}")]
     near: dict[str, Way] = {}
     for way in (

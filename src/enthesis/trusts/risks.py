@@ -39,6 +39,7 @@ from enthesis.model.conditions import (
     literal_pattern,
 )
 from enthesis.model.errors import Undecided
+from enthesis.model.escapes import word
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
 from enthesis.model.mistakes import Source
 from enthesis.model.risks import LIVE_RISKS
@@ -128,7 +129,7 @@ def _endless_keys(looking: _Looking) -> Iterator[Risk]:
             message = f"the {one.form} {one.name} of {one.of} lives longer than {duration_text(bound)}"
         else:
             continue
-        remedy = f"give it an end, or none at all: `enthesis credential --of {one.of}` says a keyless way"
+        remedy = f"give it an end, or none at all: `enthesis credential --of {word(one.of)}` says a keyless way"
         yield Risk("endless-key", message, one.source, (one.name, one.of), remedy, path=("expires",))
 
 

@@ -18,6 +18,7 @@ from enthesis.model.secrets import Secret
 from enthesis.ports import Record
 
 PAGE = 500  # objects
+MAX_PAGES = 20_000  # of one list
 NAMES_ONLY = "application/json;as=PartialObjectMetadataList;g=meta.k8s.io;v=v1,application/json"
 TOKEN_OF = "kubernetes.io/service-account.name"  # noqa: S105  an annotation
 ACCOUNTS, OF_NAMESPACE = "system:serviceaccounts", "system:serviceaccounts:"
@@ -72,8 +73,8 @@ class Cluster:
 
     def items(self, path: str, *, accept: str = "application/json", query: str = "") -> Iterator[dict[str, Any]]:
         """The objects of a list, page by page. RightMissing where we may not list them."""
-        following = ""
-        while True:
+        following, seen = "", set[str]()
+        for _ in range(MAX_PAGES):
             paging = urlencode({"limit": PAGE, **({"continue": following} if following else {})})
             body = self.got(f"{path}?{paging}{'&' if query else ''}{query}", accept=accept)
             listed = body.get("items")
@@ -85,6 +86,10 @@ class Cluster:
             following = (body.get("metadata") or {}).get("continue") or ""
             if not following:
                 return
+            if following in seen:
+                raise UnexpectedAnswer(f"{self.client.who} leads in circles at {path}", code="answer-not-understood")
+            seen.add(str(following))
+        raise UnexpectedAnswer(f"{self.client.who} has more than {MAX_PAGES} pages at {path}", code="answer-too-large")
 
     def got(self, path: str, *, accept: str = "application/json") -> dict[str, Any]:
         """The JSON object at a path."""
