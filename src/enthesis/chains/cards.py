@@ -265,21 +265,21 @@ class _Cards:
                 yield Item(f"whatever is like {attachment.what.pattern}", attachment.source)
 
     def _credentials(self, address: str) -> Iterator[Item]:
-        for one in self.estate.credentials.values():
-            if one.of != address:
+        for credential in self.estate.credentials.values():
+            if credential.of != address:
                 continue
-            lapses = f"lapses at {time_text(one.expires)}" if one.expires else "has no end"
-            used = f", last used {time_text(one.last_used)}" if one.last_used else ""
-            state = ", disabled" if one.disabled else ""
-            held = f", held in {', '.join(one.held_in)}" if one.held_in else ""
-            yield Item(f"{one.name}, {one.form}: {lapses}{used}{held}{state}", one.source)
+            lapses = f"lapses at {time_text(credential.expires)}" if credential.expires else "has no end"
+            used = f", last used {time_text(credential.last_used)}" if credential.last_used else ""
+            state = ", disabled" if credential.disabled else ""
+            held = f", held in {', '.join(credential.held_in)}" if credential.held_in else ""
+            yield Item(f"{credential.name}, {credential.form}: {lapses}{used}{held}{state}", credential.source)
             alike = [
                 other.name for other in self.estate.credentials.values()
-                if other.name != one.name and other.fingerprint == one.fingerprint is not None
+                if other.name != credential.name and other.fingerprint == credential.fingerprint is not None
             ]  # fmt: skip
             if alike:
                 yield Item(
-                    f"the same value as {', '.join(alike)}, by its fingerprint: revoke them together", one.source
+                    f"the same value as {', '.join(alike)}, by its fingerprint: revoke them together", credential.source
                 )
         for access in self.estate.pipeline_access.values():
             if access.of == address:
@@ -329,8 +329,8 @@ class _Cards:
             why = "listed" if name in group.members else ""
             if not why:
                 inner = [
-                    one for one in group.members
-                    if one in self.estate.groups and number in self.compiled.members[self.compiled.find(one)]
+                    member for member in group.members
+                    if member in self.estate.groups and number in self.compiled.members[self.compiled.find(member)]
                 ]  # fmt: skip
                 why = f"through {inner[0]}" if inner else f"found by the rule {_rule(group.where)}"
             yield Item(f"{name}: {why}", group.source)
@@ -460,7 +460,7 @@ class _Cards:
             disabled = self.estate.identities[address].disabled
             return "it is disabled" if disabled else "what it is tied to does not exist"
         accounts = [self.estate.accounts.get(account_of(one)) for one in (name, address)]
-        providers = [one.provider if one is not None else "" for one in accounts]
+        providers = [account.provider if account is not None else "" for account in accounts]
         if providers[0] != providers[1]:
             return f"it is of another provider, {providers[1] or 'none'}"
         return "no trust of it admits what runs as it here"

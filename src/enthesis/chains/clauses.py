@@ -75,7 +75,7 @@ def escaping(conditions: Conditions, get: Callable[[str], Value], free: Callable
 
 def any_of(alternatives: Iterable[Alternative | None]) -> Requirement | None:
     """The requirement that one of these holds; None if there is none. Those that ask more than another are dropped."""
-    left = list(dict.fromkeys(one for one in alternatives if one is not None))
+    left = list(dict.fromkeys(alternative for alternative in alternatives if alternative is not None))
     if not left:
         return None
     if () in left:
@@ -88,10 +88,10 @@ def any_of(alternatives: Iterable[Alternative | None]) -> Requirement | None:
 def joined(requirements: Iterable[Requirement | None]) -> Requirement | None:
     """All of these; None if one cannot be."""
     out: dict[Clause, None] = {}
-    for one in requirements:
-        if one is None:
+    for requirement in requirements:
+        if requirement is None:
             return None
-        out.update(dict.fromkeys(one))
+        out.update(dict.fromkeys(requirement))
     return tuple(out)
 
 

@@ -87,8 +87,8 @@ class Difference:
 def mentioned_in(*versions: Estate) -> frozenset[str]:
     """The addresses that statements of these estates name, so that both are compared over the same ones."""
     named = {grant.at for estate in versions for grant in estate.grants}
-    attached = (one.admits.whom for estate in versions for one in estate.trusts if one.admits.form == "attached")
-    running = (one.what for estate in versions for one in estate.attachments)
+    attached = (trust.admits.whom for estate in versions for trust in estate.trusts if trust.admits.form == "attached")
+    running = (attachment.what for estate in versions for attachment in estate.attachments)
     return frozenset(named | {one for one in (*attached, *running) if isinstance(one, str)})
 
 
@@ -155,7 +155,7 @@ class _Side:
         for group, members in self.web.compiled.members.items():
             twin = theirs.members.get(theirs.find(names[group]), np.zeros(0, np.int64))
             known = {theirs.places.names[one] for one in twin.tolist()}
-            yield from (one for one in members.tolist() if names[one] not in known)
+            yield from (member for member in members.tolist() if names[member] not in known)
 
     def _fresh_edges(self, other: Web, retrusted: Ints) -> Bools:
         """Which edges the other web has not in the same state, or has behind other trusts."""
@@ -332,7 +332,9 @@ class _Compared:
         if any(row[1] == enter for row in rows):
             return ends  # a person who is let enter an organisation is met again at every request there
         edges = web.forward.edges(np.array(sorted({row[0] for row in rows}), np.int64)).tolist()
-        leading = {(int(web.edge_permission[one]), int(web.edge_target[one])): int(web.edge_to[one]) for one in edges}
+        leading = {
+            (int(web.edge_permission[edge]), int(web.edge_target[edge])): int(web.edge_to[edge]) for edge in edges
+        }
         heads = {leading[row[1], row[2]] for row in rows if (row[1], row[2]) in leading}
         behind = self.here.direct(np.flatnonzero(web.closure(heads).reached)) if heads else None
         out = {(row[1], row[2]) for row in rows}
@@ -431,7 +433,7 @@ class _Compared:
         """Values with which a way can be walked here, and none of those there."""
         had: list[Requirement] = []
         for other in theirs if twin is not None else ():
-            limits = tuple(((one,),) for one in twin.knowns.limits) if twin is not None else ()
+            limits = tuple(((limit,),) for limit in twin.knowns.limits) if twin is not None else ()
             found = resolved((*limits, *other.takes), twin.knowns.values if twin is not None else {})
             if found is not None:
                 had.append(found)
@@ -446,9 +448,13 @@ class _Compared:
         values = self.mine.values_for(takes, start)
         if values is None:
             return None
-        names = {name for one in had for clause in one for alternative in clause for name, *_ in alternative}
+        names = {
+            name for requirement in had for clause in requirement for alternative in clause for name, *_ in alternative
+        }
         whole = self.mine.solver.completed(values, names, start.knowns)
-        met = next((one for one in had if holds_of(one, {**start.knowns.values, **whole})), None)
+        met = next(
+            (requirement for requirement in had if holds_of(requirement, {**start.knowns.values, **whole})), None
+        )
         if met is None:
             return {name: value for name, value in whole.items() if value is not None or name in values}
         for denial in denials(met):

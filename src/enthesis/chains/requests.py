@@ -327,9 +327,9 @@ class Requests:
         joins: list[Alternative] = [()]
         if form == "group":
             joins = self._joining(node, compiled.find(str(whom)), goal, asking)
-        for one in joins:
+        for join in joins:
             claimed = self._holding(shown, node, goal, asking, "claims.")
-            yield _all((one, claimed, self._holding(when, node, goal, asking)), ends)
+            yield _all((join, claimed, self._holding(when, node, goal, asking)), ends)
 
     def _service_account_claims(self, conditions: Conditions, node: Node) -> Iterator[dict[str, Value]]:
         """What a workload's tokens of its service accounts can show, for whatever audience it asks."""

@@ -660,7 +660,10 @@ def asks_for_ages(compiled: Compiled) -> bool:
     """Whether any condition of the estate asks how old a session is."""
     tables, estate = compiled.tables, compiled.estate
     columns = (*tables.grant_when.values(), *tables.trust_when.values())
-    further = [*(one.when for one in estate.ceilings), *(one.when for one in estate.credentials.values())]
+    further = [
+        *(ceiling.when for ceiling in estate.ceilings),
+        *(credential.when for credential in estate.credentials.values()),
+    ]
     return any("session.age" in (dict(one) if isinstance(one, tuple) else one) for one in (*columns, *further))
 
 

@@ -150,7 +150,8 @@ def _keyless(estate: Estate, access: PipelineAccess, *, quiet: bool) -> None:
     """The trust that makes pipeline access unnecessary, where it is not there."""
     entry = keyless_trust(estate, access)
     has = any(
-        one.of == access.of and one.admits.form == "token" and one.admits.whom == access.at for one in estate.trusts
+        trust.of == access.of and trust.admits.form == "token" and trust.admits.whom == access.at
+        for trust in estate.trusts
     )
     if access.credential is not None or not has:
         remark(f"Without any key the same runs get in by: {Addition('trusts', '', entry).line()}", quiet=quiet)

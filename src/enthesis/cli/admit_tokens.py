@@ -56,15 +56,15 @@ def hold_against(
         said = beliefs.get(issuer, Belief(None))
         why = said.refused.why if said.refused else ""
         answers.append(held_against(trust, shown.unverified_claims, instant, why, said.signed_with, said.unchecked))
-    admitted = any(one.admitted for one in answers)
-    unknown = admitted and not any(one.admitted and not one.unchecked for one in answers)
+    admitted = any(answer.admitted for answer in answers)
+    unknown = admitted and not any(answer.admitted and not answer.unchecked for answer in answers)
     of = ", ".join(dict.fromkeys(trust.of for trust in trusts))
     if output is Format.JSON:
         put_json(
             {
                 "says": held_sentence(of, admitted, unknown),
                 "admitted": None if unknown else admitted,
-                "trusts": [held_json(one) for one in answers],
+                "trusts": [held_json(answer) for answer in answers],
             }
         )
     else:

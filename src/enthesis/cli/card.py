@@ -34,7 +34,7 @@ def card(
     _, described, survey = read_subject(estate, live)
     compiled = compile_estate(described)
     instant = now()
-    dangling = [one.why for one in survey.findings if one.what == "dangling"] if survey is not None else []
+    dangling = [finding.why for finding in survey.findings if finding.what == "dangling"] if survey is not None else []
     found = made(Web(compiled, instant.timestamp(), NOBODY), name, instant, dangling)
     if found is None:
         known = [*compiled.places.names, *described.roles, *described.credentials, *described.pipeline_access]

@@ -155,8 +155,8 @@ class _Judged:
 
     @property
     def well(self) -> bool:
-        holding = all(one.outcome == "holds" for one in self.invariants)
-        return holding and all(one.met for one in self.journeys) and not self.risks.standing
+        holding = all(invariant.outcome == "holds" for invariant in self.invariants)
+        return holding and all(journey.met for journey in self.journeys) and not self.risks.standing
 
 
 def _judge(reading: Reading, estate: Estate, instant: datetime, *, quiet: bool, by_change: bool) -> _Judged:
@@ -211,7 +211,7 @@ def _answer(
                 "skipped": dict(reading.skipped),
                 **estate_json(estate),
                 "mistakes": [],
-                "journeys": [judged_json(one) for one in journeys],
+                "journeys": [judged_json(journey) for journey in journeys],
                 "invariants": [decided_json(chains, one) for one in decided],
                 "risks": [risk_json(one) for one in (*risks.standing, *risks.accepted)],
                 "undecided": risks.undecided,

@@ -111,7 +111,7 @@ def _tell(chapter: Chapter, folder: Path) -> None:
             _edit(folder / scene.file, scene)
             continue
         words = [scene.command, *([scene.beside] if scene.beside else [])]
-        shown = [line(Span(f"  enthesis {_shown(one)}", "command")) for one in words]
+        shown = [line(Span(f"  enthesis {_shown(word)}", "command")) for word in words]
         put_lines([line(), line(scene.said), *shown])
         with _beside(folder, scene.beside):
             _run(folder, scene.command, scene.code)

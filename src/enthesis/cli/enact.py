@@ -106,7 +106,7 @@ def _read(file: Path, described: Estate, *, prune: bool) -> Proposal:
 def _ask(proposal: Proposal, accepted: list[str], *, yes: bool) -> None:
     """Shows what will be done, and goes on once that and each danger in it is accepted."""
     put_lines(danger_lines(proposal.dangers) if yes else proposal_lines(proposal), to_error=True)
-    waiting = [one.name for one in proposal.dangers if one.name not in accepted]
+    waiting = [danger.name for danger in proposal.dangers if danger.name not in accepted]
     if not sys.stdin.isatty():
         if not yes:
             raise InvalidInput("nobody is here to ask", code="nobody-to-ask", remedy="look at it, then say --yes")

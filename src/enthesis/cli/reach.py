@@ -113,9 +113,9 @@ def _within(compiled: Compiled, address: str, *, quiet: bool) -> None:
 
 def _wanted(compiled: Compiled, verbs: list[str] | None) -> Any:
     known = compiled.catalogue.all_verbs()
-    for one in verbs or ():
-        if one not in known:
-            raise InvalidInput(f"no verb is called {one}", code="verb-unknown", remedy=perhaps(one, known))
+    for verb in verbs or ():
+        if verb not in known:
+            raise InvalidInput(f"no verb is called {verb}", code="verb-unknown", remedy=perhaps(verb, known))
     return wanted_permissions(compiled, verbs or ["*"], ())
 
 

@@ -219,7 +219,7 @@ def _add(folder: Path, edits: list[Edit], *, quiet: bool) -> None:
             raise InvalidEstate(reading.mistakes)
 
     edit_files(folder, edits, reads)
-    said = counts_text(Counter(one.section for one in edits if isinstance(one, Addition)))
+    said = counts_text(Counter(edit.section for edit in edits if isinstance(edit, Addition)))
     remark(f"Added to {folder}: {said}. Next: enthesis check", quiet=quiet)
 
 

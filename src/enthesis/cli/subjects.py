@@ -79,7 +79,7 @@ def workload_identity(estate: Estate, address: str) -> Identity:
     """The identity of a workload that an address names; InvalidInput where it names none, or a person."""
     found = estate.identities.get(address)
     if found is None or found.kind == "person":
-        workloads = [one.address for one in estate.identities.values() if one.kind != "person"]
+        workloads = [identity.address for identity in estate.identities.values() if identity.kind != "person"]
         raise InvalidInput(
             f"no identity is called {address}", code="identity-unknown", remedy=perhaps(address, workloads)
         )

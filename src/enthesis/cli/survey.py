@@ -98,7 +98,11 @@ def survey(
         reached = Reached(kubeconfig, context, tuple(namespace or ()))
         found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
         gone = [one.has_gone for one in found if isinstance(one, SurveyedCloud)]
-        kept = [one for one in head if one["section"] != "resources" or not any(has(one["address"]) for has in gone)]
+        kept = [
+            record
+            for record in head
+            if record["section"] != "resources" or not any(has(record["address"]) for has in gone)
+        ]
         systems, head = [*systems, *found], [*kept, *more]
     writing = Writing(described.name if described else None, now(), systems)
     _write(out, writing.lines(head, reporter(quiet=quiet)))
@@ -220,7 +224,7 @@ def _told(writing: Writing, *, quiet: bool) -> None:
     """What was seen, what was left out and what was found, on standard error."""
     if quiet:
         return
-    names = ", ".join(one.name for one in writing.systems)
+    names = ", ".join(system.name for system in writing.systems)
     counts = counts_text(writing.counts)
     word = Span("whole", "good") if writing.complete else Span("not whole", "bad")
     lines = [line(f"Surveyed {names}, ", word, f": {counts or 'nothing'}.")]

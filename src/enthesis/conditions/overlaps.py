@@ -75,7 +75,7 @@ def _pinned(conditions: Conditions, rooms: Rooms) -> Iterator[tuple[str, frozens
     """The attributes of which only written values pass; lists can meet all the same, so not those."""
     for name, test in conditions:
         values = test.tests if isinstance(test, AnyOf) else (test,)
-        if not rooms(name).many and all(isinstance(one, Equal) for one in values):
+        if not rooms(name).many and all(isinstance(value, Equal) for value in values):
             yield name, frozenset(values)
 
 

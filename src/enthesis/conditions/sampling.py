@@ -127,7 +127,7 @@ def _pinned(  # noqa: PLR0911  one line a reason
 
 
 def _audience(values: Sequence[Value]) -> tuple[Test | None, str]:
-    sets = [one if isinstance(one, tuple) else (one,) for one in values]
+    sets = [value if isinstance(value, tuple) else (value,) for value in values]
     common = [one for one in sets[0] if isinstance(one, str) and all(one in other for other in sets)]
     if not common:
         return None, "the samples were made for different audiences"
@@ -137,9 +137,9 @@ def _audience(values: Sequence[Value]) -> tuple[Test | None, str]:
 
 def _common(values: Sequence[Value]) -> str | None:
     """A pattern of the segments in which texts are the same; None where that would pin nothing."""
-    if not all(isinstance(one, str) for one in values):
+    if not all(isinstance(value, str) for value in values):
         return None
-    rows = [re.split(r"([/:])", str(one)) for one in values]
+    rows = [re.split(r"([/:])", str(value)) for value in values]
     if len({len(row) for row in rows}) != 1:
         return None
     same = [len(set(column)) == 1 for column in zip(*rows, strict=True)]

@@ -309,9 +309,9 @@ def _of_part(part: Part, want: Want) -> list[_Way]:
 def _of_several(tests: Sequence[Test], want: Want, *, some: Want, every: Want) -> list[_Way]:
     """Kleene's or (some: HOLDS, every: FAILS) or and (the other way round) of tests of one list."""
     if want is some:
-        return [way for one in tests for way in _ways(one, some)]
+        return [way for test in tests for way in _ways(test, some)]
     if want is every:
-        return _product([_ways(one, every) for one in tests])
+        return _product([_ways(test, every) for test in tests])
     if want is Want.UNKNOWN:  # at least one is unknown, and none decides
         out: list[_Way] = []
         for number in range(len(tests)):
@@ -322,14 +322,14 @@ def _of_several(tests: Sequence[Test], want: Want, *, some: Want, every: Want) -
             out += _product(choices)
         return out
     if some is Want.HOLDS:  # not held: of none of them
-        return _product([_ways(one, Want.NOT_HELD) for one in tests])
-    return [way for one in tests for way in _ways(one, Want.NOT_HELD)]
+        return _product([_ways(test, Want.NOT_HELD) for test in tests])
+    return [way for test in tests for way in _ways(test, Want.NOT_HELD)]
 
 
 def _product(choices: Sequence[Sequence[_Way]]) -> list[_Way]:
     ways = [_Way()]
     for more in choices:
-        ways = list(dict.fromkeys(one | other for one in ways for other in more))
+        ways = list(dict.fromkeys(way | other for way in ways for other in more))
         if len(ways) > MAX_WAYS:
             raise Undecided(f"more than {MAX_WAYS} ways for a list")
     return ways

@@ -75,7 +75,7 @@ class Cloud:
             resources.update(there["resources"])
             people.update(there["people"])
         if others:
-            query = urlencode([("address", one) for one in others])
+            query = urlencode([("address", other) for other in others])
             answer = self.client.ask("GET", f"/administration/ids?{query}", bearer=self._session(holders[0]))
             people.update(self.client.expect(answer, 200).json(self.client.who)["ids"])
         return self._surveyed(holders, raw, (accounts, resources), people)

@@ -134,7 +134,7 @@ def advice(name: str) -> str:
 
 def ignores(patterns: Iterable[str]) -> Callable[[str], bool]:
     """Whether a file's path is like one of these globs, which mean what they mean everywhere in an estate."""
-    whole = re.compile("|".join(_expression(one) for one in patterns) or r"(?!)", re.DOTALL)
+    whole = re.compile("|".join(_expression(pattern) for pattern in patterns) or r"(?!)", re.DOTALL)
     return lambda name: whole.fullmatch(name) is not None
 
 
@@ -152,7 +152,7 @@ def _expression(pattern: str) -> str:
     parts = re.split(r"(\\.|\*\*|\*|\?)", pattern)
     known = {"**": ".*", "*": "[^/:]*", "?": "[^/:]"}
     return "".join(
-        known[one] if one in known else re.escape(one[-1:] if one.startswith("\\") else one) for one in parts
+        known[part] if part in known else re.escape(part[-1:] if part.startswith("\\") else part) for part in parts
     )
 
 
@@ -231,10 +231,10 @@ class _Merge:
         spots = {one.source for one in self.renamed}
         missing = {f"{one.expected.partition(';')[0]} is missing" for one in self.renamed}
         others = [
-            one
-            for one in self.mistakes
-            if one.source not in spots
-            and not (one.code == "missing-field" and any(one.message.startswith(word) for word in missing))
+            mistake
+            for mistake in self.mistakes
+            if mistake.source not in spots
+            and not (mistake.code == "missing-field" and any(mistake.message.startswith(word) for word in missing))
         ]
         return [*self.renamed, *others]
 

@@ -92,7 +92,7 @@ def _in_section(section: str, node: Node, tree: Node) -> Iterator[OldWord]:
 
 def _is_steps(node: Node) -> bool:
     words = node.value if isinstance(node.value, list) else [node]
-    return all(one.value in (*STEPS, *NEW_STEPS) for one in words)
+    return all(word.value in (*STEPS, *NEW_STEPS) for word in words)
 
 
 def _key(node: Node, name: str, renamed: Mapping[str, str]) -> Iterator[OldWord]:

@@ -145,7 +145,7 @@ class Administration:
             for name, one in world.inventory["accounts"].items()
             if one["provider"] == world.provider and (name == holder or self._below(holder, one["in"]))
         ]
-        resources = [one for one in world.inventory["resources"] if account_of(one) in accounts]
+        resources = [resource for resource in world.inventory["resources"] if account_of(resource) in accounts]
         people = {one.body["address"]: one.id for one in world.of("identities") if one.body["kind"] == "person"}
         return JSONResponse({"accounts": accounts, "resources": resources, "people": people})
 

@@ -93,7 +93,7 @@ class Callers:
 
     def _signer(self, issuer: str) -> Signer | None:
         """Whose tokens name this issuer; None where nobody's in the lab do."""
-        return next((one for one in self.signers.values() if one.issuer == issuer), None)
+        return next((signer for signer in self.signers.values() if signer.issuer == issuer), None)
 
     def _person(self, token: str, issuer: str) -> Caller | None:
         """Somebody who signed in at the directory of an organisation; None where the token is none of a directory's.
@@ -157,7 +157,7 @@ class Callers:
             claims["sub_id"],
             provider,
             origin=claims.get("origin", {}),
-            narrowings=tuple(one["kinds"] for one in details),
+            narrowings=tuple(detail["kinds"] for detail in details),
             ends=claims["exp"],
             started=claims["iat"],
             signed_in=claims.get("signed_in", {}),

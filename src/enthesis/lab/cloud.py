@@ -268,7 +268,7 @@ class Cloud:
             **({"signed_in": dict(caller.signed_in)} if caller.signed_in else {}),
         }
         if kinds:
-            claims["authorization_details"] = [{"type": NARROWING, "kinds": one} for one in kinds]
+            claims["authorization_details"] = [{"type": NARROWING, "kinds": kind} for kind in kinds]
         return self.signer.sign(claims, typ=SESSION_TYPE)
 
     @staticmethod
@@ -369,7 +369,7 @@ def _bearer(request: Request) -> str:
 
 
 def _by_collection(every: Sequence[Statement]) -> dict[str, tuple[Statement, ...]]:
-    return {name: tuple(one for one in every if one.collection == name) for name in COLLECTIONS}
+    return {name: tuple(statement for statement in every if statement.collection == name) for name in COLLECTIONS}
 
 
 def _as_it_is_now(inventory: Mapping[str, Any], things: Mapping[str, Any]) -> Mapping[str, Any]:
@@ -401,10 +401,12 @@ def _narrowing(text: str | None) -> Mapping[str, list[str]] | None:
     try:
         details = json.loads(text)
         kinds: dict[str, list[str]] = {}
-        for one in details:
-            if one["type"] != NARROWING or len(details) != 1:
+        for detail in details:
+            if detail["type"] != NARROWING or len(details) != 1:
                 raise Problem(400, "bad-request", "one authorization detail of type narrowing is understood")
-            kinds = {kind: [verbs] if isinstance(verbs, str) else list(verbs) for kind, verbs in one["kinds"].items()}
+            kinds = {
+                kind: [verbs] if isinstance(verbs, str) else list(verbs) for kind, verbs in detail["kinds"].items()
+            }
     except (ValueError, TypeError, KeyError, AttributeError, RecursionError):
         raise Problem(400, "bad-request", "authorization_details is not understood") from None
     return kinds

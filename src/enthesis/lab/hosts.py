@@ -65,7 +65,7 @@ class Hosts:
         """The host that asks, if it asks itself."""
         owner_only(self.cloud.store, request.path_params["owner"])
         headers = request.headers
-        carried = [one for one in headers if one in FORWARDING or one.startswith("x-forwarded-")]
+        carried = [header for header in headers if header in FORWARDING or header.startswith("x-forwarded-")]
         if carried:
             raise Problem(403, "forwarded", f"a request that was forwarded gets nothing here ({', '.join(carried)})")
         if headers.get(REQUIRED) != "yes":

@@ -38,7 +38,7 @@ class Directory:
         audiences: list[str],
     ) -> None:  # fmt: skip
         self.organisation = organisation
-        self.people = [one for one in people if one.startswith(organisation + "/")]
+        self.people = [person for person in people if person.startswith(organisation + "/")]
         self.store = store
         self.clock = clock
         self.signer = signer
@@ -101,7 +101,7 @@ class Directory:
     async def _page(self, request: Request) -> Response:
         """The page where a person agrees: the code, who it is, and whether a second factor was shown."""
         code = html.escape(request.query_params.get("code", ""), quote=True)
-        people = "".join(f"<option>{html.escape(one)}</option>" for one in self.people)
+        people = "".join(f"<option>{html.escape(person)}</option>" for person in self.people)
         return HTMLResponse(
             "<!doctype html><html lang=en><title>Sign in to the lab</title>"
             "<style>body{font:1.1rem system-ui;max-width:32rem;margin:3rem auto}label{display:block;margin:1rem 0}"

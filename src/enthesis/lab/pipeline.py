@@ -124,7 +124,7 @@ class Pipeline:
             raise Problem(404, "not-found", "there is no such run")
         audience = body.get("audience", self.signer.issuer)
         texts = audience if isinstance(audience, list) else [audience]
-        if not texts or not all(isinstance(one, str) for one in texts):
+        if not texts or not all(isinstance(text, str) for text in texts):
             raise Problem(422, "not-understood", "`audience` is a text, or a list of texts")
         allowed = self.settings.get("audiences")
         if allowed and set(texts) - set(allowed):

@@ -187,7 +187,7 @@ def _plain(claims: Mapping[str, Any]) -> None:
     """The claims that have a type by their standard have it."""
     audience = claims.get("aud")
     texts = audience if isinstance(audience, list) else [audience]
-    if not texts or not all(isinstance(one, str) for one in texts):
+    if not texts or not all(isinstance(text, str) for text in texts):
         raise TokenRefused("the token is for no audience")
     if not all(isinstance(claims.get(name, ""), str) for name in ("sub", "jti")):
         raise TokenRefused("the token's subject or id is no text")

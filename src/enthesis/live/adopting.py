@@ -51,12 +51,12 @@ def adopt(
             )
 
     edit_files(folder, additions, reads)
-    return Counter(one.section for one in additions)
+    return Counter(addition.section for addition in additions)
 
 
 def _additions(estate: Estate, address: str, records: list[Record], say: Callable[[str], None]) -> list[Addition]:
     """The entries that the estate lacks, for what is at an address or beneath it, and what those need."""
-    plain = [one for one in records if "section" in one and "follows" not in (one.get("live") or {})]
+    plain = [record for record in records if "section" in record and "follows" not in (record.get("live") or {})]
     by_section: dict[str, list[Record]] = {}
     for one in plain:
         by_section.setdefault(one["section"], []).append(one)
@@ -66,8 +66,8 @@ def _additions(estate: Estate, address: str, records: list[Record], say: Callabl
         if contains(address, one["at"]) and not (one.get("live") or {}).get("came_along")
     ]
     grants = _at_something(grants, by_section, say)
-    roles = {one["role"] for one in grants}
-    named = {one["to"] for one in grants}
+    roles = {grant["role"] for grant in grants}
+    named = {grant["to"] for grant in grants}
     chosen: dict[str, list[Record]] = {
         "resources": [one for one in by_section.get("resources", []) if contains(address, one["address"])],
         "identities": [
@@ -79,7 +79,7 @@ def _additions(estate: Estate, address: str, records: list[Record], say: Callabl
         "roles": [one for one in by_section.get("roles", []) if one["name"] in roles],
         "grants": _once(grants),
     }
-    accounts = {one["address"] for one in chosen["identities"]}
+    accounts = {identity["address"] for identity in chosen["identities"]}
     chosen["trusts"] = [one for one in by_section.get("trusts", []) if one["of"] in accounts]
     chosen["kinds"] = _kinds(by_section.get("kinds", []), chosen["roles"])
     out: list[Addition] = []
@@ -99,18 +99,18 @@ def _at_something(
     """The grants at what is there; a rule may name what is not, and an estate cannot."""
     there = {one["address"] for section in ("resources", "identities") for one in by_section.get(section, [])}
     out: list[Record] = []
-    for one in grants:
-        parts = one["at"].split("/")
-        if parts[-2] in ("cluster", "namespace", "secret", "identity") and one["at"] not in there:
-            say(f"Left out: {one['to']} is granted something at {one['at']}, which is not there.")
+    for grant in grants:
+        parts = grant["at"].split("/")
+        if parts[-2] in ("cluster", "namespace", "secret", "identity") and grant["at"] not in there:
+            say(f"Left out: {grant['to']} is granted something at {grant['at']}, which is not there.")
         else:
-            out.append(one)
+            out.append(grant)
     return out
 
 
 def _once(grants: Iterable[Record]) -> list[Record]:
     """Each grant once: two bindings may give the same."""
-    return list({(one["to"], one["role"], one["at"]): one for one in grants}.values())
+    return list({(grant["to"], grant["role"], grant["at"]): grant for grant in grants}.values())
 
 
 def _kinds(kinds: list[Record], roles: list[Record]) -> list[Record]:
@@ -130,9 +130,11 @@ def _kinds(kinds: list[Record], roles: list[Record]) -> list[Record]:
 def _described(estate: Estate, section: str, name: str, entry: Mapping[str, Any]) -> bool:
     """Whether the estate says it already."""
     if section == "grants":
-        return any((one.to, one.role, one.at) == (entry["to"], entry["role"], entry["at"]) for one in estate.grants)
+        return any(
+            (grant.to, grant.role, grant.at) == (entry["to"], entry["role"], entry["at"]) for grant in estate.grants
+        )
     if section == "trusts":
-        return any(one.of == entry["of"] for one in estate.trusts)
+        return any(trust.of == entry["of"] for trust in estate.trusts)
     if section == "kinds":
         known = estate.catalogue.verbs_of(name)
         return all(verb in known for verb in entry["verbs"])

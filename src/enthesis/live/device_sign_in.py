@@ -54,7 +54,11 @@ def _directory(estate: Estate, folder: Path, organisation: str | None) -> tuple[
 def directories_of(estate: Estate, folder: Path) -> dict[str, tuple[str, Path | None]]:
     """Where people of each organisation sign in, and the authority to trust there: the lab's place, or the estate's."""
     lab = running(state_folder(folder))
-    places = {f"@{one.name}": (one.directory, None) for one in estate.organisations.values() if one.directory}
+    places = {
+        f"@{organisation.name}": (organisation.directory, None)
+        for organisation in estate.organisations.values()
+        if organisation.directory
+    }
     of_lab = {one["name"]: one["url"] for one in (lab.services if lab else ()) if one["kind"] == "directory"}
     authority = lab.authority if lab is not None else None
     return {**places, **{name: (url, authority) for name, url in of_lab.items()}}

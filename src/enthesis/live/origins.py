@@ -178,7 +178,7 @@ def _certificate(estate: Estate | None, folder: Path | None, now: datetime) -> I
         yield AtHand("certificate", where, "", fault="it holds no workload certificate with a URI as its name")
         return
     ends = read.not_valid_after_utc
-    issuers = [one.name for one in estate.issuers.values() if one.kind == "x509"] if estate is not None else []
+    issuers = [issuer.name for issuer in estate.issuers.values() if issuer.kind == "x509"] if estate is not None else []
     origin = Origin("certificate", issuers[0], {"subject": subjects}) if len(issuers) == 1 else None
     unknown = "" if origin is not None else "which authority of the estate signed it is not known"
     over = f"it ended at {ends:%Y-%m-%d %H:%M:%SZ}" if ends <= now else unknown

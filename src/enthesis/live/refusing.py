@@ -135,10 +135,10 @@ def pipeline_access_trials(
     admissions = Admissions(compile_estate(estate), instant, just_now=True)
     reporter.begin("near-misses", len(access))
     try:
-        for one in access:
-            reporter.step(one.name)
-            trust = pipeline_access_trust(estate, one)
-            yield _of_trust(admissions, trust, _is_let_in, partial(_used, one, connected=connected))
+        for pipeline_access in access:
+            reporter.step(pipeline_access.name)
+            trust = pipeline_access_trust(estate, pipeline_access)
+            yield _of_trust(admissions, trust, _is_let_in, partial(_used, pipeline_access, connected=connected))
     finally:
         reporter.end()
 

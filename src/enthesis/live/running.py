@@ -172,7 +172,7 @@ def _server(keeper: Keeper) -> ThreadingHTTPServer:
         def _is_asked_rightly(self, what: str) -> bool:
             headers = {name.lower() for name in self.headers}
             named = self.headers.get("host", "").rsplit(":", 1)[0] == HOST
-            carried = any(one in FORWARDING or one.startswith("x-forwarded-") for one in headers)
+            carried = any(header in FORWARDING or header.startswith("x-forwarded-") for header in headers)
             if not named or carried or self.headers.get("asked-directly") != "yes":
                 self._answer(403, {"detail": "not asked directly"})
                 return False

@@ -47,7 +47,9 @@ def _session(name: str, url: str, shown: Credential, connected: Connected) -> Cr
     home = shown.home or _issuer(shown)
     if home == url:
         return shown
-    other = next((one for one in connected.providers.values() if getattr(one, "url", None) == home), None)
+    other = next(
+        (provider for provider in connected.providers.values() if getattr(provider, "url", None) == home), None
+    )
     if isinstance(other, StatesWhoCalls):
         return other.statement(shown, url)
     raise InvalidInput(

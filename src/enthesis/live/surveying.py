@@ -80,7 +80,7 @@ class SurveyedCloud:
 
     def records(self, step: Callable[[str], None]) -> Iterator[Record]:
         step(self.name)
-        for address in sorted(one for one in self.surveyed.resources if one not in self.described):
+        for address in sorted(resource for resource in self.surveyed.resources if resource not in self.described):
             yield {"section": "resources", "address": address}
         yield from records_of(self.surveyed)
         for key in self.keys or ():

@@ -372,7 +372,8 @@ class Estate:
     def issuer_of_workload(self, workload: str) -> str | None:
         """The issuer of the cluster that a workload runs in, if it has one."""
         return next(
-            (one.name for one in self.issuers.values() if one.cluster and contains(one.cluster, workload)), None
+            (issuer.name for issuer in self.issuers.values() if issuer.cluster and contains(issuer.cluster, workload)),
+            None,
         )
 
     def boundary_above(self, account: str) -> tuple[str, ...]:

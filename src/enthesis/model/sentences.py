@@ -81,7 +81,7 @@ def permissions(listed: Mapping[str, Any], *, power_included: bool = False) -> s
         names = [verbs] if isinstance(verbs, str) else list(verbs)
         words = _list(names)
         if "*" in names:
-            more = [one for one in names if one != "*"]
+            more = [name for name in names if name != "*"]
             words = "everything" if power_included else "everything but power verbs"
             words += f", and {_list(more)}" if more and not power_included else ""
         parts.append(f"{words} on {'every kind' if kind == '*' else kind}")

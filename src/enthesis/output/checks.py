@@ -23,8 +23,8 @@ def check_sentence(
 ) -> str:
     """The answer in a sentence."""
     said = f"The estate {estate.name} reads without a mistake ({counted(files, 'file')})"
-    unmet = sum(not one.met for one in journeys)
-    broken = sum(one.outcome != HOLDS for one in invariants)
+    unmet = sum(not journey.met for journey in journeys)
+    broken = sum(invariant.outcome != HOLDS for invariant in invariants)
     parts = []
     if journeys:
         words = f"{unmet} of {counted(len(journeys), 'journey')} {'is' if unmet == 1 else 'are'} not as expected"

@@ -59,14 +59,14 @@ def _one(proof: Proof, width: int) -> Line:
 
 def trials_sentence(what: tuple[str, str], every: Sequence[Trials]) -> str:
     """What came of trials, in a sentence; `what` was tried, one and several of it."""
-    unmet = sum(len(one.unmet) for one in every)
-    refused = sum(one.refused for one in every)
-    untried = sum(bool(one.not_tried) for one in every)
+    unmet = sum(len(trials.unmet) for trials in every)
+    refused = sum(trials.refused for trials in every)
+    untried = sum(bool(trials.not_tried) for trials in every)
     also = f" {counted(untried, 'trust')} could not be tried." if untried else ""
-    if not any(one.trials for one in every):
+    if not any(trials.trials for trials in every):
         return f"There are no {what[1]} to try.{also}"
     if unmet:
-        tried = sum(len(one.trials) for one in every)
+        tried = sum(len(trials.trials) for trials in every)
         return f"{unmet} of {counted(tried, 'trial')} of {what[1]} did not end as they must.{also}"
     return f"All is refused that must be: {counted(refused, *what)}, tried for real.{also}"
 
@@ -75,21 +75,23 @@ def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Lin
     """Trials as text: a line for each thing they are about, and more of those that ended otherwise."""
     yield line(Span(trials_sentence(what, every), "strong"))
     width = max((len(one.about) for one in every), default=0)
-    for one in every:
-        if one.not_tried:
-            quiet = Span(f"  {one.source}", "quiet")
-            yield line(f"  {one.about.ljust(width)}  ", Span("not tried    ", "doubt"), f"  {one.not_tried}", quiet)
+    for trials in every:
+        if trials.not_tried:
+            quiet = Span(f"  {trials.source}", "quiet")
+            yield line(
+                f"  {trials.about.ljust(width)}  ", Span("not tried    ", "doubt"), f"  {trials.not_tried}", quiet
+            )
             continue
-        word = "unmet" if one.unmet else "as it must be"
-        meant = sum(trial.expected == ALLOWED and not trial.unmet for trial in one.trials)
-        also = f", {one.left_out} that the issuer never signs" if one.left_out else ""
+        word = "unmet" if trials.unmet else "as it must be"
+        meant = sum(trial.expected == ALLOWED and not trial.unmet for trial in trials.trials)
+        also = f", {trials.left_out} that the issuer never signs" if trials.left_out else ""
         yield line(
-            f"  {one.about.ljust(width)}  ",
-            Span(word.ljust(13), "bad" if one.unmet else "good"),
-            f"  {one.refused} refused, {meant} allowed as a control{also}",
-            Span(f"  {one.source}", "quiet"),
+            f"  {trials.about.ljust(width)}  ",
+            Span(word.ljust(13), "bad" if trials.unmet else "good"),
+            f"  {trials.refused} refused, {meant} allowed as a control{also}",
+            Span(f"  {trials.source}", "quiet"),
         )
-        for trial in one.unmet:
+        for trial in trials.unmet:
             said = f" ({trial.said})" if trial.said and trial.outcome == REFUSED else ""
             yield line("      ", Span(f"{trial.what}: {trial.unmet}{said}", "bad"))
             if trial.shows is not None:
@@ -149,9 +151,14 @@ def proof_cases(proofs: Iterable[Proof]) -> list[Case]:
 def trial_cases(every: Iterable[Trials]) -> list[Case]:
     """A case a trial."""
     return [
-        Case(f"{one.about} ({one.source}): {trial.what}", trial.unmet, trial.outcome == UNDECIDED, visible(trial.said))
-        for one in every
-        for trial in one.trials
+        Case(
+            f"{trials.about} ({trials.source}): {trial.what}",
+            trial.unmet,
+            trial.outcome == UNDECIDED,
+            visible(trial.said),
+        )
+        for trials in every
+        for trial in trials.trials
     ]
 
 

@@ -68,16 +68,16 @@ def first_sentence(proposal: Proposal) -> str:
 
 def danger_lines(dangers: Iterable[Danger]) -> Iterable[Line]:
     """What needs an acceptance by name, and why."""
-    for one in dangers:
+    for danger in dangers:
         yield line()
-        yield line(Span(f"danger: {one.name}", "bad"), f", which `enact` does only with --accept {one.name}")
-        for sentence in one.says:
+        yield line(Span(f"danger: {danger.name}", "bad"), f", which `enact` does only with --accept {danger.name}")
+        for sentence in danger.says:
             yield line("  ", sentence)
 
 
 def _openings(openings: Iterable[Opening]) -> Iterable[Line]:
     """What others have opened, and how to accept it."""
-    standing = [one for one in openings if not one.accepted]
+    standing = [opening for opening in openings if not opening.accepted]
     if standing:
         yield line()
         yield line(Span("made by others, and opens what is ours", "bad"))
@@ -88,7 +88,8 @@ def _openings(openings: Iterable[Opening]) -> Iterable[Line]:
         how = "to accept one: an entry of `accepted` with risk: not-ours, of: its sentence, because and until"
         yield line(Span(f"  {how}", "quiet"))
     yield from _listed(
-        "made by others, and accepted", (f"{one.sentence}: {one.accepted}" for one in openings if one.accepted)
+        "made by others, and accepted",
+        (f"{opening.sentence}: {opening.accepted}" for opening in openings if opening.accepted),
     )
 
 

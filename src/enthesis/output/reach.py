@@ -50,8 +50,8 @@ def from_lines(whom: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     yield from _perhaps_more(why)
     yield line(Span(f"{whom} can reach {counted(places, 'place')}" + (":" if found else "."), "strong"))
     groups: dict[tuple[str, str, str], list[str]] = {}
-    for one in found:
-        groups.setdefault((one.target, chain_words(one), conditions(one.chain)), []).append(one.verb)
+    for reached in found:
+        groups.setdefault((reached.target, chain_words(reached), conditions(reached.chain)), []).append(reached.verb)
     width = min(60, max((len(target) for target, *_ in groups), default=0))
     for (target, way, hangs), verbs in list(groups.items())[:MOST]:
         yield line(
@@ -76,7 +76,7 @@ def to_lines(what: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     yield line(Span(said + (":" if found else "."), "strong"))
     width = min(64, max((len(words) for words, *_ in groups), default=0))
     longest = max((len(keyless) for _, keyless, *_ in groups), default=0)
-    one_target = len({one.target for one in found}) == 1  # which the first line names
+    one_target = len({reached.target for reached in found}) == 1  # which the first line names
     for (words, keyless, way, target, hangs), verbs in list(groups.items())[:MOST]:
         style = {"keyless": "good", "keyed": "bad"}.get(keyless, "quiet")
         does = " and ".join(verbs) + ("" if one_target else f" {target}")
@@ -118,12 +118,12 @@ def reached_csv(found: Sequence[Reached]) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow(COLUMNS)
-    for one in found:
-        start = one.chain.start
+    for reached in found:
+        start = reached.chain.start
         keyless = keyless_words(start) if start.keyless is not None else ""
         cells = (
-            start.whom, start.form, keyless, one.target, one.verb, chain_words(one),
-            str(max(0, len(one.steps) - 1)), "yes" if one.crossing else "no", conditions(one.chain),
+            start.whom, start.form, keyless, reached.target, reached.verb, chain_words(reached),
+            str(max(0, len(reached.steps) - 1)), "yes" if reached.crossing else "no", conditions(reached.chain),
         )  # fmt: skip
         writer.writerow(map(csv_cell, cells))
     return out.getvalue()

@@ -34,7 +34,7 @@ def sarif(
     found: Risks | None = None,
 ) -> bytes:
     """The whole log, one run."""
-    results = [_result(one.code, "error", one.message, one.source) for one in mistakes]
+    results = [_result(mistake.code, "error", mistake.message, mistake.source) for mistake in mistakes]
     for judged in journeys:
         if not judged.met:
             message = f"{judged.journey.name}: {'; '.join(judged.unmet)}"
@@ -46,7 +46,7 @@ def sarif(
             results.append(_result(INVARIANT if broken else UNDECIDED, "error", message, decided.invariant.source))
     if found is not None:
         results += [_risk(one) for one in (*found.standing, *found.accepted)]
-    rules = {**{one.code: one.message for one in mistakes}, **OTHER_RULES, **RISKS}
+    rules = {**{mistake.code: mistake.message for mistake in mistakes}, **OTHER_RULES, **RISKS}
     _tell_apart(results)
     used = sorted({result["ruleId"] for result in results})
     for result in results:

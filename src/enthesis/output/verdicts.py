@@ -114,7 +114,11 @@ def whose(estate: Estate, request: Request, step: Step) -> list[str]:
         return ["whoever asks"]
     if step.name == "ceilings":
         sources = {ground.source for ground in step.grounds}
-        return [f"the administrators of {boundary_of(one.at)}" for one in estate.ceilings if one.source in sources]
+        return [
+            f"the administrators of {boundary_of(ceiling.at)}"
+            for ceiling in estate.ceilings
+            if ceiling.source in sources
+        ]
     if step.name == "companions":
         found = ["whoever owns the key"] if step.grounds else []
         for inner in step.within:

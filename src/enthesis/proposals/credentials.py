@@ -57,7 +57,11 @@ class Listed:
 def matching(estate: Estate, kept: Credentialed) -> Credential | None:
     """What the files say of a credential that a live system keeps: by its fingerprint, else by name and identity."""
     by_name = estate.credentials.get(kept.name)
-    by_print = (one for one in estate.credentials.values() if one.fingerprint == kept.fingerprint is not None)
+    by_print = (
+        credential
+        for credential in estate.credentials.values()
+        if credential.fingerprint == kept.fingerprint is not None
+    )
     found = next(by_print, None)
     if found is not None:
         return found

@@ -120,10 +120,11 @@ def as_estate(described: Estate, live: Live) -> Estate:
     # a cluster's roles may speak of kinds that the estate knows nothing of; what they do is the same on both sides
     lists["roles"] = {name: _of_known_kinds(described.catalogue, one) for name, one in lists["roles"].items()}
     known = {*lists["identities"], *lists["groups"]}
-    lists["grants"] = tuple(one for one in lists["grants"] if one.to in known and one.role in lists["roles"])
-    lists["trusts"] = tuple(one for one in lists["trusts"] if one.of in lists["identities"])
+    lists["grants"] = tuple(grant for grant in lists["grants"] if grant.to in known and grant.role in lists["roles"])
+    lists["trusts"] = tuple(trust for trust in lists["trusts"] if trust.of in lists["identities"])
     lists["attachments"] = tuple(
-        replace(one, runs_as=tuple(name for name in one.runs_as if name in known)) for one in lists["attachments"]
+        replace(attachment, runs_as=tuple(name for name in attachment.runs_as if name in known))
+        for attachment in lists["attachments"]
     )
     return replace(described, resources=resources, journeys={}, invariants=(), **lists)
 

@@ -37,12 +37,12 @@ def propose(
     known = {address for surveyed in surveys for address in surveyed.ids}
     ours = [one for one in every if one.provider in spoken_to]
     live, twins = _kept_of_each(estate, ours, surveys)
-    bodies = {one.key: normalised(one.collection, one.body) for one in ours}
+    bodies = {our.key: normalised(our.collection, our.body) for our in ours}
     there = {
-        one.key for one in ours if one.key in live and normalised(one.collection, live[one.key].body) == bodies[one.key]
+        our.key for our in ours if our.key in live and normalised(our.collection, live[our.key].body) == bodies[our.key]
     }
-    ended = {one.key: one for one in ours if now is not None and one.key not in there and _has_ended(one, now)}
-    blocked, why_blocked = _blocked(estate, [one for one in ours if one.key not in ended], surveys, live, there)
+    ended = {our.key: our for our in ours if now is not None and our.key not in there and _has_ended(our, now)}
+    blocked, why_blocked = _blocked(estate, [our for our in ours if our.key not in ended], surveys, live, there)
     why_blocked |= ended.keys()
     for one in ours:
         object_to = (objections or {}).get(one.provider)
@@ -61,26 +61,26 @@ def propose(
         found = live.get(one.key)
         body = bodies[one.key]
         steps.append(_making(one, body, estate.name) if found is None else _changing(one, body, found))
-    kept = {one.key for one in ours}
+    kept = {our.key for our in ours}
     leftover = [one for surveyed in surveys for one in surveyed.objects if one.key not in kept]
     lingering = [one for one in leftover if one.mark == estate.name]
     whole = [one for one in leftover if not names_what_is_gone(one.body)]  # the others are told as dangling
     steps.sort(key=_made_when)
-    steps.extend(_removing(one) for one in twins if one.mark == estate.name)
+    steps.extend(_removing(twin) for twin in twins if twin.mark == estate.name)
     if prune:
         goes = sorted(lingering, key=lambda one: REMOVING_ORDER.index(one.collection))
-        steps.extend(_removing(one) for one in goes)
+        steps.extend(_removing(goe) for goe in goes)
     return Proposal(
         estate=estate.name,
         steps=tuple(steps),
         blocked=tuple(blocked),
         not_ours=tuple(_title(one) for one in whole if one.mark != estate.name and _is_statement(one)),
-        twins=tuple(_title(one) for one in twins if one.mark != estate.name),
+        twins=tuple(_title(twin) for twin in twins if twin.mark != estate.name),
         left=() if prune else tuple(_title(one) for one in whole if one.mark == estate.name),
         theirs=tuple(
-            f"{statement_sentence(one.collection, one.body)} ({one.holder})"
-            for one in theirs
-            if one.body.get("address") not in known  # an identity or group of theirs that is there already
+            f"{statement_sentence(their.collection, their.body)} ({their.holder})"
+            for their in theirs
+            if their.body.get("address") not in known  # an identity or group of theirs that is there already
         ),
         ended=tuple(
             f"{statement_sentence(one.collection, one.body)}, until {one.body['until']} ({one.source})"
@@ -103,7 +103,7 @@ def _kept_of_each(
         for one in surveyed.objects:
             found.setdefault(one.key, []).append(one)
     several = {key for key, objects in found.items() if len(objects) > 1}
-    bodies = {one.key: normalised(one.collection, one.body) for one in ours if one.key in several}
+    bodies = {our.key: normalised(our.collection, our.body) for our in ours if our.key in several}
 
     def rank(one: LiveObject) -> tuple[bool, bool]:
         return (one.mark != estate.name, normalised(one.collection, one.body) != bodies[one.key])
@@ -193,10 +193,10 @@ def _blocked(
     keys: set[Key] = set()
     missing: set[str] = set()
     known = {address for surveyed in surveys for address in surveyed.ids}
-    for one in ours:
+    for our in ours:
         why, who = "", ""
-        found = live.get(one.key)
-        for need in one.needs:
+        found = live.get(our.key)
+        for need in our.needs:
             named = need in estate.identities or need in estate.groups
             if named and need not in known and estate.administered_by_others(need):
                 why = f"the id of {need} is not known here"
@@ -208,18 +208,18 @@ def _blocked(
                 in_account = lacking != made_by
                 who = f"the administrators of {made_by}" if in_account else f"whoever makes accounts for {made_by}"
                 why = f"it needs {lacking}, which does not exist"
-        if not why and one.provider in estate.providers:  # a cluster says itself whom it does not know
-            why, who = _unknown_there(estate, one)
-        if not why and account_of(one.holder) and one.holder not in accounts:
-            why, who = f"the account {one.holder} does not exist", "whoever makes its accounts"
-        if not why and found is not None and one.key not in there and found.mark != estate.name:
+        if not why and our.provider in estate.providers:  # a cluster says itself whom it does not know
+            why, who = _unknown_there(estate, our)
+        if not why and account_of(our.holder) and our.holder not in accounts:
+            why, who = f"the account {our.holder} does not exist", "whoever makes its accounts"
+        if not why and found is not None and our.key not in there and found.mark != estate.name:
             why = "one of that name exists already, and Enthesis did not make it for this estate"
-            who = f"the administrators of {one.holder}: remove it, or describe it as it is"
+            who = f"the administrators of {our.holder}: remove it, or describe it as it is"
         if why:
-            blocked.append(Blocked(statement_sentence(one.collection, one.body), why, who))
-            keys.add(one.key)
-            if one.collection in ("identities", "groups"):
-                missing.add(str(one.body["address"]))
+            blocked.append(Blocked(statement_sentence(our.collection, our.body), why, who))
+            keys.add(our.key)
+            if our.collection in ("identities", "groups"):
+                missing.add(str(our.body["address"]))
     return blocked, keys
 
 

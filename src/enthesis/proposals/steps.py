@@ -89,7 +89,7 @@ class Proposal:
     @property
     def unaccepted(self) -> tuple[Opening, ...]:
         """What others have opened and nobody has accepted."""
-        return tuple(one for one in self.openings if not one.accepted)
+        return tuple(opening for opening in self.openings if not opening.accepted)
 
     @property
     def as_described(self) -> bool:

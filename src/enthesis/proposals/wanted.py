@@ -82,7 +82,7 @@ def _groups(estate: Estate) -> Iterator[Wanted]:
             continue  # a cluster knows by itself who is in which namespace
         for provider in estate.providers_of(holder):
             # a provider knows the identities of its own accounts, and people; others could not use the group there
-            members = tuple(one for one in group.members if _known_at(estate, one, provider))
+            members = tuple(member for member in group.members if _known_at(estate, member, provider))
             body = {"address": address, **plain_statement("groups", replace(group, members=members))}
             yield Wanted(provider, "groups", holder, body, group.source, members)
 
@@ -226,8 +226,8 @@ def usable_at(estate: Estate, to: str) -> tuple[str, ...]:
             continue
         seen.add(group.address)
         waiting.extend(one for one in group.members if one in estate.groups)
-        for one in group.members:
-            found.update(dict.fromkeys(known_at(estate, one) if one not in estate.groups else ()))
+        for member in group.members:
+            found.update(dict.fromkeys(known_at(estate, member) if member not in estate.groups else ()))
         if group.where is not None:
             within = group.where.within or boundary_of(group.address)
             anywhere = group.where.kind == "person" or (group.where.kind is None and within.startswith("@"))

@@ -160,7 +160,7 @@ def across(surveys: Sequence[Surveyed]) -> tuple[Surveyed, ...]:
         admits = {form: admitted(value) for form, value in one.body["admits"].items()}
         return replace(one, body={**one.body, "admits": admits})
 
-    return tuple(replace(one, objects=tuple(map(resolved, one.objects))) for one in surveys)
+    return tuple(replace(survey, objects=tuple(map(resolved, survey.objects))) for survey in surveys)
 
 
 def _text(value: Any) -> str:

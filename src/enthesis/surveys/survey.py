@@ -208,7 +208,10 @@ def _sound(estate: Estate, name: str) -> Estate:
         if isinstance(attachment.what, str) and not is_well_formed(attachment.what, catalogue):
             raise InvalidSurvey(f"line {attachment.source.line} of {name}: `{attachment.what}` is no address")
     known = estate.identities.keys()
-    running = [*(one.runs_as for one in estate.resources.values()), *(one.runs_as for one in estate.attachments)]
+    running = [
+        *(resource.runs_as for resource in estate.resources.values()),
+        *(one.runs_as for one in estate.attachments),
+    ]
     if all(known >= set(named) for named in running):
         return estate
     return replace(estate, resources=_running(estate, known), attachments=_attached(estate, known))
@@ -224,7 +227,10 @@ def _running(estate: Estate, known: Collection[str]) -> dict[str, Resource]:
 
 def _attached(estate: Estate, known: Collection[str]) -> tuple[Attachment, ...]:
     """The attachments without identities that are not there."""
-    kept = [replace(one, runs_as=tuple(filter(known.__contains__, one.runs_as))) for one in estate.attachments]
+    kept = [
+        replace(attachment, runs_as=tuple(filter(known.__contains__, attachment.runs_as)))
+        for attachment in estate.attachments
+    ]
     return tuple(one for one in kept if one.runs_as)
 
 
@@ -265,10 +271,10 @@ def beside(estate: Estate, survey: Survey) -> Estate:
         kept = {address: one for address, one in getattr(estate, section).items() if not covered.place(address)}
         sections[section] = {**kept, **getattr(live, section)}
     left: dict[str, list[Any]] = {
-        "trusts": [one for one in estate.trusts if not covered.place(one.of)],
-        "grants": [one for one in estate.grants if not covered.grant(one)],
-        "ceilings": [one for one in estate.ceilings if not covered.place(one.at)],
-        "attachments": [one for one in estate.attachments if not covered.place(_what(one.what))],
+        "trusts": [trust for trust in estate.trusts if not covered.place(trust.of)],
+        "grants": [grant for grant in estate.grants if not covered.grant(grant)],
+        "ceilings": [ceiling for ceiling in estate.ceilings if not covered.place(ceiling.at)],
+        "attachments": [attachment for attachment in estate.attachments if not covered.place(_what(attachment.what))],
     }
     for section, kept_ones in left.items():
         sections[section] = (*kept_ones, *_with_reasons(estate, section, getattr(live, section)))
@@ -318,7 +324,7 @@ class _Covered:
         if system in self.estate.providers and not contains(found.name, address):
             return account_of(address) in found.holders
         return not found.namespaces or any(
-            contains(f"{found.name}/namespace/{one}", address) for one in found.namespaces
+            contains(f"{found.name}/namespace/{namespace}", address) for namespace in found.namespaces
         )
 
     def grant(self, grant: Grant) -> bool:
@@ -337,7 +343,7 @@ class _Covered:
         """Whether all that an account or boundary holds was looked at: at every provider where it holds anything."""
         top = holder.split("/", 1)[0] if holder.startswith("@") else holder
         systems = [self.by_name.get(one) for one in self.estate.providers_of(holder)]
-        return bool(systems) and all(one is not None and top in one.holders for one in systems)
+        return bool(systems) and all(system is not None and top in system.holders for system in systems)
 
 
 def _what(what: str | Glob) -> str:
@@ -388,6 +394,6 @@ def without_what_is_gone(estate: Estate) -> Estate:
             if one.of in known
         },
         trusts=tuple(filter(admitted, estate.trusts)),
-        grants=tuple(one for one in estate.grants if one.to in known and named(one.at)),
-        ceilings=tuple(one for one in estate.ceilings if named(one.at)),
+        grants=tuple(grant for grant in estate.grants if grant.to in known and named(grant.at)),
+        ceilings=tuple(ceiling for ceiling in estate.ceilings if named(ceiling.at)),
     )

@@ -292,7 +292,7 @@ def check_claims(token: Parsed, expected: Expected) -> Mapping[str, Any]:
             raise Refused("no-text", f"its {name} is no text")
     audiences = claims.get("aud")
     audiences = [audiences] if isinstance(audiences, str) else audiences
-    if not isinstance(audiences, list) or not audiences or not all(isinstance(one, str) for one in audiences):
+    if not isinstance(audiences, list) or not audiences or not all(isinstance(audience, str) for audience in audiences):
         raise Refused("audience", "it says of no audience that it is for it")
     if expected.audience is not None and expected.audience not in audiences:
         raise Refused("audience", "it is for another audience")

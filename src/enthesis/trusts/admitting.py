@@ -168,7 +168,11 @@ def rooms_for(estate: Estate, issuer: Issuer) -> Rooms:
                 if value not in shown.setdefault(name, []) and not isinstance(value, dict):
                     shown[name].append(value)
 
-    strangers = [one.name for one in estate.organisations.values() if one.outside] if issuer.shared else []
+    strangers = (
+        [organisation.name for organisation in estate.organisations.values() if organisation.outside]
+        if issuer.shared
+        else []
+    )
     words = (*strangers, ELSEWHERE)
 
     def room(name: str) -> Room:

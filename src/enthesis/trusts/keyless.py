@@ -64,7 +64,11 @@ def _says_so(has: list[dict[str, Any]], entry: dict[str, Any]) -> bool:
 
 def _by_what_runs(estate: Estate, identity: str) -> Iterator[Way]:
     running = [address for address, one in estate.resources.items() if identity in one.runs_as]
-    running += [str(one.what) for one in estate.attachments if identity in one.runs_as and isinstance(one.what, str)]
+    running += [
+        str(attachment.what)
+        for attachment in estate.attachments
+        if identity in attachment.runs_as and isinstance(attachment.what, str)
+    ]
     if running:
         entry = {"of": identity, "admits": {"attached": True}, "session": "1h"}
         yield Way(f"{running[0]} runs as it, and takes it on by its metadata service", (("trusts", entry),))

@@ -119,18 +119,22 @@ def risks(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Ri
 
 def _endless_keys(looking: _Looking) -> Iterator[Risk]:
     """Keys that open something for longer than a key may."""
-    for one in looking.estate.credentials.values():
-        if one.disabled or (one.expires is not None and one.expires <= looking.instant):
+    for credential in looking.estate.credentials.values():
+        if credential.disabled or (credential.expires is not None and credential.expires <= looking.instant):
             continue
-        bound = looking.estate.longest_key(one.of)
-        if one.expires is None:
-            message = f"the {one.form} {one.name} of {one.of} has no end"
-        elif one.expires - (one.created or looking.instant) > bound:
-            message = f"the {one.form} {one.name} of {one.of} lives longer than {duration_text(bound)}"
+        bound = looking.estate.longest_key(credential.of)
+        if credential.expires is None:
+            message = f"the {credential.form} {credential.name} of {credential.of} has no end"
+        elif credential.expires - (credential.created or looking.instant) > bound:
+            message = (
+                f"the {credential.form} {credential.name} of {credential.of} lives longer than {duration_text(bound)}"
+            )
         else:
             continue
-        remedy = f"give it an end, or none at all: `enthesis credential --of {word(one.of)}` says a keyless way"
-        yield Risk("endless-key", message, one.source, (one.name, one.of), remedy, path=("expires",))
+        remedy = f"give it an end, or none at all: `enthesis credential --of {word(credential.of)}` says a keyless way"
+        yield Risk(
+            "endless-key", message, credential.source, (credential.name, credential.of), remedy, path=("expires",)
+        )
 
 
 def _wide_grants(looking: _Looking) -> Iterator[Risk]:
@@ -612,7 +616,9 @@ def _origin_room(estate: Estate, form: str, name: str) -> Room:
         return TEXT_ROOM
     if name == "organisation":
         return Room(frozenset(), typical=tuple(estate.organisations))
-    signs = [one.name for one in estate.issuers.values() if FORM_OF_ISSUER[one.kind] == form or form == "workload"]
+    signs = [
+        issuer.name for issuer in estate.issuers.values() if FORM_OF_ISSUER[issuer.kind] == form or form == "workload"
+    ]
     return Room(frozenset(), typical=tuple(estate.providers) if form == "host" else tuple(signs))
 
 

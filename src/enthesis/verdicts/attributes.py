@@ -138,7 +138,7 @@ def service_account_subjects(compiled: Compiled, workload: str) -> list[str]:
     """The subjects of the tokens that a workload can show: one for each service account that it runs as."""
     namespace = workload.split("/workload/", 1)[0]
     names = [compiled.places.names[number] for number in compiled.runs(workload)]
-    return [service_account_subject(one) for one in names if one.startswith(f"{namespace}/identity/")]
+    return [service_account_subject(name) for name in names if name.startswith(f"{namespace}/identity/")]
 
 
 def audiences_for(conditions: Conditions) -> list[Value]:

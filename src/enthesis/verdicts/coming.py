@@ -41,8 +41,8 @@ class ToCome:
         estate, known = tables.estate, set(tables.resources)
         return ToCome(
             {name: one for name, one in self.identities.items() if _can_stand(estate, known, name, one[1])},
-            tuple(one for one in self.hosts if one.rsplit("/host/", 1)[0] in known),
-            tuple(one for one in self.leaves if "/".join(one.split("/")[:5]) in known),
+            tuple(host for host in self.hosts if host.rsplit("/host/", 1)[0] in known),
+            tuple(leave for leave in self.leaves if "/".join(leave.split("/")[:5]) in known),
         )
 
 
@@ -113,7 +113,9 @@ def _leaves(tables: Tables) -> Iterator[str]:
     """Leaves that nobody declared and that a pattern lets run as something."""
     catalogue = tables.estate.catalogue
     running = [name for name, kind in catalogue.kinds.items() if kind.leaf and catalogue.running_verb(name)]
-    patterns = [one.what.pattern for one in tables.estate.attachments if isinstance(one.what, Glob)]
+    patterns = [
+        attachment.what.pattern for attachment in tables.estate.attachments if isinstance(attachment.what, Glob)
+    ]
     if not patterns:
         return
     for word in running:
@@ -125,7 +127,7 @@ def _leaves(tables: Tables) -> Iterator[str]:
 
 def _patterns(tables: Tables) -> list[str]:
     """The patterns by which statements tell resources apart."""
-    found = [one.what for one in tables.estate.attachments]
+    found = [attachment.what for attachment in tables.estate.attachments]
     found += [one for one in tables.trust_whom if isinstance(one, Glob)]
     return list(dict.fromkeys(one.pattern for one in found if isinstance(one, Glob)))
 

@@ -34,7 +34,7 @@ class Barred:
 
     def leaves_alone(self, caller: str, inside: bool) -> bool:
         """Whether this caller is an exception; patterns reach only callers inside the ceiling's own boundary."""
-        return caller in self.excepted or (inside and any(matcher(one)(caller) for one in self.patterns))
+        return caller in self.excepted or (inside and any(matcher(pattern)(caller) for pattern in self.patterns))
 
 
 @dataclass(slots=True)
@@ -194,7 +194,7 @@ class Compiled:
     def _intervals(self) -> None:
         """Preorder numbers: a place holds those from its own to before its end. Called once places are known."""
         mentioned = {*self.tables.grant_at, *(one for one in self.tables.trust_whom if isinstance(one, str))}
-        mentioned |= {one.what for one in self.estate.attachments if isinstance(one.what, str)}
+        mentioned |= {attachment.what for attachment in self.estate.attachments if isinstance(attachment.what, str)}
         mentioned |= {one for one in self.mentioned if self.exists(one)}
         for address in sorted(mentioned - self.places.index.keys()):
             if "/" in address:
@@ -244,7 +244,9 @@ class Compiled:
         for account in self.estate.accounts.values():
             of_account[self.places.index[account.name]] = providers.get(account.provider, NONE)
         self.provider = np.where(self.account == NONE, NONE, of_account[self.account])
-        self.two_sided = np.array([one.style == "two-sided" for one in self.estate.providers.values()] + [False])
+        self.two_sided = np.array(
+            [provider.style == "two-sided" for provider in self.estate.providers.values()] + [False]
+        )
         index = self.places.index
         self.theirs = {index[name] for name in self.estate.accounts if self.estate.administered_by_others(name)}
         self.key_above = {index[at]: index.get(key, NONE) for at, key in tables.encrypted_by.items()}
@@ -258,7 +260,10 @@ class Compiled:
 
         def runs(place: int, identities: Sequence[str]) -> None:
             known = self.runs_as.get(place, ())
-            self.runs_as[place] = (*known, *(index[one] for one in identities if index[one] not in known))
+            self.runs_as[place] = (
+                *known,
+                *(index[identity] for identity in identities if index[identity] not in known),
+            )
 
         for address, identities in self.tables.runs_as.items():
             runs(index[address], identities)
@@ -289,7 +294,7 @@ class Compiled:
         self.role_names = list(self.estate.roles)
         self.role_number = {name: number for number, name in enumerate(self.role_names)}
         pairs = [self.estate.permissions_of(name) for name in self.role_names]
-        self.role_mask = [self.mask(one) for one in pairs]
+        self.role_mask = [self.mask(pair) for pair in pairs]
         self.role_allows = np.zeros((len(self.role_names) + 1, len(self.permission_pairs)), bool)
         for number, mask in enumerate(self.role_mask):
             for permission in _bits(mask):
@@ -345,9 +350,9 @@ class Compiled:
                 return members[address]
             members[address] = np.zeros(0, np.int64)  # a cycle ends here; the reader refuses them
             group = estate.groups[address]
-            found = [np.array([index[one] for one in group.members if one in index], np.int64)]
+            found = [np.array([index[member] for member in group.members if member in index], np.int64)]
             found = [found[0][self.is_identity[found[0]]] if len(found[0]) else found[0]]
-            found += [of(one) for one in group.members if one in estate.groups]
+            found += [of(member) for member in group.members if member in estate.groups]
             if group.where is not None:
                 found.append(self.found_by(group.where, address))
             members[address] = once(np.concatenate(found))
@@ -377,7 +382,11 @@ class Compiled:
         who, where = self._tied()  # who is tied to a resource is also where that is
         tied = who[(self.first[within] <= self.first[where]) & (self.first[where] < self.end[within])]
         inside |= np.isin(found, tied)
-        outside = [self.places.index[f"@{one.name}"] for one in self.estate.organisations.values() if one.outside]
+        outside = [
+            self.places.index[f"@{organisation.name}"]
+            for organisation in self.estate.organisations.values()
+            if organisation.outside
+        ]
         inside &= ~np.isin(self.organisation[found], outside)
         if rule.kind is not None:
             fits = [kind == rule.kind for kind in self.tables.kinds]
@@ -388,9 +397,12 @@ class Compiled:
             labels, to_come = self.tables.labels, self._to_come
             inside &= np.array(
                 [
-                    one in to_come
-                    or (one in labels and all(labels[one].get(name) == value for name, value in rule.labels.items()))
-                    for one in self.tables.identities
+                    identity in to_come
+                    or (
+                        identity in labels
+                        and all(labels[identity].get(name) == value for name, value in rule.labels.items())
+                    )
+                    for identity in self.tables.identities
                 ],
                 bool,
             )
@@ -523,7 +535,9 @@ class Compiled:
         found = list(self.runs_as.get(number, ())) if number is not None else []
         for pattern, identities in self.running_patterns:
             if matcher(pattern)(address):
-                found += [self.places.index[one] for one in identities if self.places.index[one] not in found]
+                found += [
+                    self.places.index[identity] for identity in identities if self.places.index[identity] not in found
+                ]
         return found
 
 
@@ -550,7 +564,7 @@ def with_members_to_come(compiled: Compiled, more: ToCome | None = None) -> Comp
     kinds = {address: kind for address, kind in kinds.items() if address not in compiled.places.index}
     tied = {address: more.identities[address][1] for address in kinds if more.identities[address][1]}
     return Compiled(
-        compiled.tables.with_more(kinds, tied, [one for one in more.hosts if one not in compiled.places.index]),
+        compiled.tables.with_more(kinds, tied, [host for host in more.hosts if host not in compiled.places.index]),
         (*compiled.mentioned, *more.leaves),
         to_come=(*kinds, *more.hosts),
         any_kind=[address for address in kinds if not more.identities[address][0]],

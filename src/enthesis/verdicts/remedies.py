@@ -103,7 +103,7 @@ def applied(estate: Estate, changes: Iterable[Change]) -> Estate:
         entries = getattr(estate, change.section)
         more: Any = {**entries, change.name: change.value} if change.name else (*entries, change.value)
         if change.old is not None and not change.name:
-            more = tuple(change.value if one is change.old else one for one in entries)
+            more = tuple(change.value if entry is change.old else entry for entry in entries)
         fields: dict[str, Any] = {change.section: more}
         estate = replace(estate, **fields)
     return estate
@@ -157,9 +157,9 @@ class _Search:
                     self.found.append(self._smallest(more))
                 elif _progress(verdict, after):
                     waiting.append((more, after, changed))
-        unique = {frozenset(one.key for one in changes): changes for changes in self.found}
+        unique = {frozenset(change.key for change in changes): changes for changes in self.found}
         minimal = [c for k, c in unique.items() if not any(other < k for other in unique)]
-        minimal.sort(key=lambda changes: (sum(one.width for one in changes), len(changes)))
+        minimal.sort(key=lambda changes: (sum(change.width for change in changes), len(changes)))
         return Remedies(tuple(Remedy(changes) for changes in minimal), complete, tuple(self.unmendable))
 
     def _judge(self, estate: Estate, question: Question) -> Verdict:
@@ -167,7 +167,7 @@ class _Search:
         return Judge(compile_estate(estate)).judge(question)
 
     def _has_inside(self, keys: frozenset[Any]) -> bool:
-        return any(frozenset(one.key for one in changes) <= keys for changes in self.found)
+        return any(frozenset(change.key for change in changes) <= keys for changes in self.found)
 
     def _smallest(self, changes: tuple[Change, ...]) -> tuple[Change, ...]:
         """The set without what it does not need."""

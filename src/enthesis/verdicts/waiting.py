@@ -50,8 +50,8 @@ def _lacking(request: Request) -> Iterator[str]:
 def _without_their_statements(estate: Estate) -> Estate:
     return replace(
         estate,
-        grants=tuple(one for one in estate.grants if not estate.administered_by_others(estate.holder_of(one))),
-        trusts=tuple(one for one in estate.trusts if not estate.administered_by_others(one.of)),
+        grants=tuple(grant for grant in estate.grants if not estate.administered_by_others(estate.holder_of(grant))),
+        trusts=tuple(trust for trust in estate.trusts if not estate.administered_by_others(trust.of)),
     )
 
 

@@ -178,7 +178,7 @@ class _Reading:
         """The objects of a resource: of the whole cluster, or of the namespaces that alone are asked about."""
         self.step(what)
         spaces = self.cluster.only if plural not in OF_WHOLE_CLUSTER else ()
-        for path in [f"{base}/namespaces/{quote(one)}/{plural}" for one in spaces] or [f"{base}/{plural}"]:
+        for path in [f"{base}/namespaces/{quote(space)}/{plural}" for space in spaces] or [f"{base}/{plural}"]:
             try:
                 for number, one in enumerate(self.cluster.items(path, accept=accept), 1):
                     if not number % PAGE:

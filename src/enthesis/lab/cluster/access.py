@@ -76,7 +76,9 @@ class Policy:
 
     def cluster_rules(self, name: str) -> list[Rule]:
         """The rules of a cluster role; one that is aggregated has those of every role with the labels it selects."""
-        role = next((one for one in self.cluster_roles if one["metadata"]["name"] == name), None)
+        role = next(
+            (cluster_role for cluster_role in self.cluster_roles if cluster_role["metadata"]["name"] == name), None
+        )
         return self.aggregated(role) if role is not None else []
 
     def aggregated(self, role: Object) -> list[Rule]:
@@ -85,10 +87,10 @@ class Policy:
         if not selectors:
             return list(role.get("rules") or ())
         found: list[Rule] = []
-        for one in self.cluster_roles:
-            labels = one["metadata"].get("labels") or {}
-            if one is not role and any(_selected(selector, labels) for selector in selectors):
-                found += [rule for rule in self.aggregated(one) if rule not in found]
+        for cluster_role in self.cluster_roles:
+            labels = cluster_role["metadata"].get("labels") or {}
+            if cluster_role is not role and any(_selected(selector, labels) for selector in selectors):
+                found += [rule for rule in self.aggregated(cluster_role) if rule not in found]
         return found
 
     def rules_for(self, user: User, namespace: str) -> Iterator[Rule]:
