@@ -20,7 +20,6 @@ from enthesis.chains.invariants import BROKEN, HOLDS, chains_from_now_on, decide
 from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.web import Web
 from enthesis.model.estate import Claimed, Estate, Invariant, Journey, Start
-from enthesis.model.sentences import verb_words
 from enthesis.verdicts.compiling import compile_estate
 
 from .naive import Naive
@@ -93,7 +92,7 @@ def _reach(estate: Estate, rng: Random, counted: Counter[str]) -> None:
         assert journey.attempt is not None
         coming = reaching(chains, web.targets_at(journey.attempt.target), everything)
         comers = {(one.chain.start.form, one.chain.start.whom, one.verb) for one in coming}
-        verb = verb_words(journey.attempt.verb)
+        verb = journey.attempt.verb
         assert (journey.origin.form, journey.origin.whom, verb) in comers, f"not among who reaches it: {journey}"
         counted["journeys found by reach --to"] += 1
         for one in rng.sample(coming, min(4, len(coming))):
@@ -104,7 +103,7 @@ def _reach(estate: Estate, rng: Random, counted: Counter[str]) -> None:
 def _named(web: Web, journey: Journey) -> set[tuple[str, str]]:
     """What a journey attempts, in the words of what is told."""
     assert journey.attempt is not None
-    verb = verb_words(journey.attempt.verb)
+    verb = journey.attempt.verb
     return {(web.target_name(target), verb) for target in web.targets_at(journey.attempt.target)}
 
 

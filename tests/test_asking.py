@@ -213,7 +213,7 @@ def test_an_invariant_is_broken_by_a_shortest_chain_with_the_claims_that_do_it(
     broken = found["forks-never-write"]
     assert broken["outcome"] == "broken"
     assert broken["with"]["claims.event"] == "fork-merge" and broken["with"]["claims.sub"] == MAIN
-    assert [step["verb"] for step in broken["chain"]] == ["take on", "take on", "write"]
+    assert [step["verb"] for step in broken["chain"]] == ["take-on", "take-on", "write"]
     assert found["only-the-page-writer-writes"]["outcome"] == "holds"
 
 

@@ -218,7 +218,7 @@ def test_stored_tokens_are_found_and_whoever_sees_one_has_its_identity(
     assert "c2VjcmV0" not in live.read_text() and "secret-of-old" not in live.read_text()
     who = f"{GRID}/namespace/tiles/identity/sees"
     said = enthesis("reach", "--survey", str(live), "--from", who, "--format", "json", at=tmp_path).json
-    assert any(one["target"].endswith("identity/old") and one["verb"] == "run as" for one in said["found"])
+    assert any(one["target"].endswith("identity/old") and one["verb"] == "run-as" for one in said["found"])
 
 
 def test_what_cannot_be_said_or_read_is_listed_and_never_dropped(

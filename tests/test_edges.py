@@ -146,7 +146,7 @@ def test_a_workload_shows_the_tokens_of_its_own_cluster_and_no_others(issuer: st
     compiled = chains.compiled
     start = chains.from_place(compiled.places.index["left/cluster/k/namespace/n/workload/w"])
     wanted = np.ones(len(compiled.permission_pairs), bool)
-    targets = {one.target for one in reachable(chains, [start], wanted) if one.verb == "take on"}
+    targets = {one.target for one in reachable(chains, [start], wanted) if one.verb == "take-on"}
     assert ("left/identity/b" in targets) == takes
 
 

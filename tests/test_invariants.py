@@ -113,7 +113,7 @@ def test_a_crossing_needs_both_halves_and_an_outside_party_is_taken_to_have_writ
     anyone = decided(ONLY % "left/identity/worker", TRUST % ("{account: quay}", ""))
     assert anyone[0].outcome == BROKEN
     assert anyone[0].chain is not None and anyone[0].chain.start.whom == "quay/identity/…"
-    assert verbs(anyone) == ["take on", "write"]
+    assert verbs(anyone) == ["take-on", "write"]
 
 
 def test_who_comes_from_another_organisation_must_be_let_enter() -> None:
@@ -137,7 +137,7 @@ def test_conditions_of_a_whole_chain_must_hold_at_once() -> None:
     found, chains = decided(claim, trusts % "10.1.0.0/16")
     assert found.outcome == BROKEN and found.chain is not None
     assert str(found.chain.values["network"]).startswith("10.1.")
-    assert [verb for _, verb, _ in chains.steps(found.chain)] == ["take on", "take on", "write"]
+    assert [verb for _, verb, _ in chains.steps(found.chain)] == ["take-on", "take-on", "write"]
 
 
 def test_a_ceiling_with_a_condition_bars_only_where_that_may_be_true() -> None:
@@ -164,7 +164,7 @@ def test_only_speaks_of_everybody_else_and_of_taking_on() -> None:
     assert decided(ONLY % "left/identity/worker")[0].outcome == HOLDS
     assert decided(ONLY % "left/identity/other")[0].outcome == BROKEN
     trust = TRUST % ("{identity: left/identity/other}", "")
-    assert verbs(decided(ONLY % "left/identity/worker", trust)) == ["take on", "write"]
+    assert verbs(decided(ONLY % "left/identity/worker", trust)) == ["take-on", "write"]
     assert decided(ONLY % "{glob: 'left/identity/*'}", trust)[0].outcome == HOLDS
     assert decided(ONLY % "left/identity/worker", TRUST % ("{attached: true}", ""))[0].outcome == HOLDS
 

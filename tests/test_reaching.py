@@ -175,7 +175,7 @@ def test_what_a_bound_key_opens_hangs_on_its_condition_however_far_on() -> None:
     assert start is not None
     everything = np.ones(len(chains.compiled.permission_pairs), bool)
     found = reachable(chains, [start], everything)
-    assert {one.verb for one in found} == {"take on", "read"}
+    assert {one.verb for one in found} == {"take-on", "read"}
     assert all(str(one.chain.values["network"]).startswith("10.") for one in found)
     outside = Chains(chains.web, {"time": NOW, "network": ip_network("192.0.2.7")})
     bound = outside.from_credential("bound")

@@ -81,7 +81,7 @@ def test_it_is_traced_and_reached(enthesis: Program, lab: Lab) -> None:
         "reach", "--from", "@saltmarsh/identity/maren", "--verb", "read", "--format", "json", at=lab.folder
     )
     (one,) = (one for one in reached.json["found"] if one["target"].startswith("gauges/bucket/offsets"))
-    assert [step["verb"] for step in one["steps"]] in (["login", "take on", "read"], ["take on", "read"])
+    assert [step["verb"] for step in one["steps"]] in (["login", "take-on", "read"], ["take-on", "read"])
     assert one["conditions"]["mfa"] is True
 
 

@@ -16,7 +16,7 @@ from enthesis.model import estate as m
 from enthesis.model.addresses import account_of, article, contains, pool_of
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.mistakes import Source
-from enthesis.model.sentences import admitted, ceiling_words, permissions, tested
+from enthesis.model.sentences import admitted, ceiling_words, permissions, tested, verb_words
 from enthesis.verdicts.arrays import once
 from enthesis.verdicts.compiling import NONE, Compiled
 
@@ -249,9 +249,7 @@ class _Cards:
         for edge in edges.tolist():
             verb = self.compiled.permission_pairs[int(self.web.edge_permission[edge])][1]
             state = " (on a condition)" if self.web.edge_state[edge] == LOOK else ""
-            yield Item(
-                f"{verb.replace('take-on', 'take on')} {self.web.target_name(int(self.web.edge_target[edge]))}{state}"
-            )
+            yield Item(f"{verb_words(verb)} {self.web.target_name(int(self.web.edge_target[edge]))}{state}")
 
     def _running(self, number: int) -> Iterator[Item]:
         for place, identities in self.compiled.runs_as.items():

@@ -19,7 +19,6 @@ from enthesis.conditions.values import Room, Want
 from enthesis.model.conditions import Before, Conditions
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Issuer
-from enthesis.model.sentences import verb_words
 from enthesis.verdicts.arrays import Bools
 from enthesis.verdicts.attributes import claim_room, organisation_at, vouching_for
 from enthesis.verdicts.compiling import NONE, Compiled
@@ -372,11 +371,11 @@ class Chains:
             _, verb = self.compiled.permission_pairs[int(web.edge_permission[edge])]
             who = web.node(int(web.edge_from[edge])).name
             to = web.target_name(int(web.edge_target[edge]))
-            out.append((who, "take on" if web.edge_sort[edge] != LEADS_ON else verb, to))
+            out.append((who, "take-on" if web.edge_sort[edge] != LEADS_ON else verb, to))
         if chain.end is not None:
             who_number, permission, target = chain.end
             verb = self.compiled.permission_pairs[permission][1]
-            out.append((web.node(who_number).name, verb_words(verb), web.target_name(target)))
+            out.append((web.node(who_number).name, verb, web.target_name(target)))
         return out
 
 

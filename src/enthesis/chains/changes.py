@@ -114,7 +114,7 @@ class Changes:
             for edge in web.forward.edges(np.array([node])).tolist():
                 to = int(web.edge_to[edge])
                 if to not in nodes and self._counts(web.requirement(edge)):
-                    verb = compiled.permission_pairs[int(web.edge_permission[edge])][1].replace("take-on", "take on")
+                    verb = verb_words(compiled.permission_pairs[int(web.edge_permission[edge])][1])
                     nodes[to] = (node, f"{verb} {web.target_name(int(web.edge_target[edge]))}")
                     waiting.append(to)
             if not changed:
@@ -124,9 +124,9 @@ class Changes:
                 if to in nodes or compiled.is_person[to]:
                     continue
                 goal = requests.goal(to)
-                for permission, words in ((take_on, "take on"), (use, "run-as")):
+                for permission, verb in ((take_on, "take-on"), (use, "run-as")):
                     if self._counts(requests.request(asking, permission, goal)):
-                        nodes[to] = (node, f"{words} {goal.address}, once access is changed")
+                        nodes[to] = (node, f"{verb_words(verb)} {goal.address}, once access is changed")
                         waiting.append(to)
                         break
 
@@ -199,7 +199,7 @@ def _by_change(
     try:
         gathered = changes.gather([start.node])
         for target, permission in ends:
-            key = (web.target_name(target), verb_words(compiled.permission_pairs[permission][1]))
+            key = (web.target_name(target), compiled.permission_pairs[permission][1])
             if key in had:
                 continue
             node = next((one for one in gathered.nodes if changes.may(gathered, one, permission, target)), None)

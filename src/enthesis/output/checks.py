@@ -9,6 +9,7 @@ from enthesis.files.shapes import time_text
 from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
 from enthesis.model.mistakes import Mistake, Source, masked
+from enthesis.model.sentences import verb_words
 from enthesis.output.admitting import caller_json, caller_text
 from enthesis.output.lines import Line, Span, counted, line
 from enthesis.output.mistakes import one_mistake
@@ -85,7 +86,7 @@ def chain_lines(chains: Chains, chain: Chain) -> Iterator[Line]:
     """A chain, a line a step, with the values of what was free."""
     yield line("    ", Span(start_words(chain.start), "strong"))
     for _, verb, target in chains.steps(chain):
-        yield line("      ", Span(f"{verb.replace('take-on', 'take on')} {target}", "bad"))
+        yield line("      ", Span(f"{verb_words(verb)} {target}", "bad"))
     if chain.values:
         yield line("      ", Span("with ", "doubt"), values_words(chain.values))
 

@@ -35,7 +35,7 @@ def gain_sentences(gains: Sequence[Gain]) -> list[str]:
 
 
 def _way(gain: Gain) -> str:
-    hops = [f"{verb} {target}" for _, verb, target in gain.chain[:-1]]
+    hops = [f"{verb_words(verb)} {target}" for _, verb, target in gain.chain[:-1]]
     return f", through: {', '.join(hops)}" if hops else ""
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from enthesis.chains.chains import Chain, Start
 from enthesis.chains.reach import Reached
+from enthesis.model.sentences import verb_words
 from enthesis.output.lines import Line, Span, counted, csv_cell, line
 from enthesis.output.verdicts import jsonable, values_words
 from enthesis.verdicts.coming import ANY
@@ -36,7 +37,7 @@ def keyless_words(start: Start) -> str:
 def chain_words(one: Reached) -> str:
     """The way to the last step, in words; '' where it is direct."""
     hops = one.steps[:-1] if not one.by_change else ()
-    return ", ".join([f"{verb} {target}" for _, verb, target in hops] + list(one.by_change))
+    return ", ".join([f"{verb_words(verb)} {target}" for _, verb, target in hops] + list(one.by_change))
 
 
 def conditions(chain: Chain) -> str:
@@ -51,7 +52,9 @@ def from_lines(whom: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     yield line(Span(f"{whom} can reach {counted(places, 'place')}" + (":" if found else "."), "strong"))
     groups: dict[tuple[str, str, str], list[str]] = {}
     for reached in found:
-        groups.setdefault((reached.target, chain_words(reached), conditions(reached.chain)), []).append(reached.verb)
+        groups.setdefault((reached.target, chain_words(reached), conditions(reached.chain)), []).append(
+            verb_words(reached.verb)
+        )
     width = min(60, max((len(target) for target, *_ in groups), default=0))
     for (target, way, hangs), verbs in list(groups.items())[:MOST]:
         yield line(
@@ -68,7 +71,7 @@ def to_lines(what: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     for one in sorted(found, key=lambda one: one.chain.start.keyless is None):
         start = one.chain.start
         key = (start_words(start), keyless_words(start), chain_words(one), one.target, conditions(one.chain))
-        groups.setdefault(key, []).append(one.verb)
+        groups.setdefault(key, []).append(verb_words(one.verb))
     half = {key[0] for key in groups if key[1] == AT_IDENTITY}
     whole = {key[0] for key in groups if key[1] != AT_IDENTITY}
     said = f"{counted(len(whole), 'origin')} and {counted(len(half), 'identity', 'identities')} can {what}"

@@ -11,6 +11,7 @@ from enthesis.files.shapes import duration_text
 from enthesis.model.conditions import Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Journey
+from enthesis.model.sentences import verb_words
 from enthesis.verdicts.answers import REFUSED, Request, Verdict
 from enthesis.verdicts.compiling import Compiled
 from enthesis.verdicts.judge import Judge
@@ -95,7 +96,7 @@ def _first(verdict: Verdict) -> str:
 
 def attempt_words(request: Request) -> str:
     """A request in words: `take on build/identity/publisher`."""
-    verb = "take on" if request.verb == "take-on" else request.verb
+    verb = verb_words(request.verb)
     return f"{verb} {request.target}" + (f" to {request.onto}" if request.onto else "")
 
 
