@@ -3,6 +3,7 @@
 Each bound is set so low that it is met, and each port is asked of servers that answer with anything at all.
 """
 
+import base64
 import json
 import os
 import ssl
@@ -11,6 +12,7 @@ from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qs
 
 import httpx
 import pytest
@@ -21,13 +23,13 @@ from enthesis.connectors.cluster.changing import AdministeredCluster
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.directory import Directory, LabDirectory
 from enthesis.connectors.hosts import Hosts
-from enthesis.connectors.http import Client
+from enthesis.connectors.http import Client, told
 from enthesis.connectors.keys import IssuerKeys
 from enthesis.connectors.oauth import OAuthClient, OAuthProvider, Server
 from enthesis.connectors.pipeline import Pipeline
 from enthesis.model.errors import EnthesisError, Unreachable
 from enthesis.model.estate import Attempt
-from enthesis.model.secrets import Secret
+from enthesis.model.secrets import Secret, redacted
 from enthesis.ports import Asked, Credential, Key, WantedKey
 from enthesis.proposals.steps import MAKE, Step
 
@@ -149,8 +151,8 @@ def answers() -> Iterator[tuple[str, Callable[[httpx.Request], httpx.Response]]]
             yield f"{status} {name}", answer
 
 
-CREDENTIAL = Credential(Secret("shown"), "session", timedelta(minutes=5))
-TOKEN = Credential(Secret("shown"), "token", timedelta(minutes=5))
+CREDENTIAL = Credential(Secret("what-is-shown-here"), "session", timedelta(minutes=5))
+TOKEN = Credential(Secret("what-is-shown-here"), "token", timedelta(minutes=5))
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
 IDENTITY = {"address": "a/identity/i", "kind": "service-account"}
 STEP = Step(MAKE, "x", "identities", "a", "the service-account a/identity/i", "mark", IDENTITY)
@@ -161,12 +163,12 @@ ACCOUNT = "a/cluster/c/namespace/n/identity/i"
 
 def asked_of(client: Client, transport: httpx.BaseTransport) -> Iterator[tuple[str, Callable[[], object]]]:
     """Every method of every port that a connector of ours has, as a question to one server."""
-    cloud = Cloud("x", client, {"a": Secret("session")})
+    cloud = Cloud("x", client, {"a": Secret("session-of-administrators")})
     asked = Asked("10.0.0.1", "r")
     yield "Administered.survey", lambda: cloud.survey(["a"])
     yield "Administered.change", lambda: cloud.change(STEP, {})
     yield "TakesOn.take_on", lambda: cloud.take_on(TOKEN, "a/identity/i", {"object": ("read",)}, asked)
-    yield "TakesKeys.by_key", lambda: cloud.by_key(Key("1", "access-key", Secret("v")))
+    yield "TakesKeys.by_key", lambda: cloud.by_key(Key("1", "access-key", Secret("value-of-a-key")))
     yield "RunsCode.run_on", lambda: cloud.run_on(CREDENTIAL, "a/host/h", "login", asked)
     yield "Attempts.attempt read", lambda: cloud.attempt(CREDENTIAL, READ, asked)
     yield "Attempts.attempt write", lambda: cloud.attempt(CREDENTIAL, WRITE, asked)
@@ -181,12 +183,12 @@ def asked_of(client: Client, transport: httpx.BaseTransport) -> Iterator[tuple[s
     directory, acting = Directory("@x", client), LabDirectory("@x", client, {})
     yield "SignsIn.sign_in", lambda: directory.sign_in(lambda code, page: None, waits)
     yield "SignsIn.sign_in_as", lambda: acting.sign_in_as("@x/identity/p", None)
-    yield "SignsIn.forget", lambda: directory.forget(Secret("s"))
+    yield "SignsIn.forget", lambda: directory.forget(Secret("sign-in-of-somebody"))
     server = Server("x", client)
     yield "OAuth take_on", lambda: OAuthProvider("x", server).take_on(TOKEN, "a/identity/i", None, asked)
-    entry = {"client_id": "c", "client_secret": "s"}
+    entry = {"client_id": "c", "client_secret": "secret-of-a-client"}
     yield "OAuth obtain", lambda: OAuthClient("x", server, entry).obtain({"aud": "a"})
-    cluster = Cluster("a/cluster/c", "here", client, Secret("token"))
+    cluster = Cluster("a/cluster/c", "here", client, Secret("token-of-a-cluster"))
     live = AdministeredCluster(cluster)
     yield "Surveys.records of a cluster", lambda: list(cluster.records(lambda what: None))
     yield "cluster survey", lambda: live.survey(["a"])
@@ -233,3 +235,53 @@ def test_no_foreign_exception_escapes_a_port(
                 raise AssertionError(f"{port}, {how}: {type(fault).__name__}: {fault}") from fault
     assert outcomes, port
     attempts(len(every[:: 5 if "issuer" in port else 1]))
+
+
+SECRETS = (
+    "session-of-administrators", "what-is-shown-here", "value-of-a-key", "secret-of-a-client", "token-of-a-cluster",
+    "sign-in-of-somebody", base64.b64encode(b"1:value-of-a-key").decode(),
+)  # fmt: skip
+
+
+def test_no_half_of_a_secret_is_told() -> None:
+    secret = Secret("abcdefgh" * 40)
+    for before in range(0, 300, 7):
+        assert "abcdefgh" not in told("x" * before + secret.reveal())
+
+
+def echo(request: httpx.Request) -> httpx.Response:
+    """Repeats everything that it was sent, and refuses."""
+    if "well-known" in request.url.path:
+        return httpx.Response(200, json=WELL)
+    shown = request.headers.get("authorization", "")
+    basic = base64.b64decode(shown.removeprefix("Basic ")).decode() if shown.startswith("Basic ") else ""
+    form = dict(
+        sorted(parse_qs(request.content.decode(errors="replace")).items(), key=lambda one: "secret" not in one[0])
+    )
+    said = f"{shown} {basic} {form} {request.content.decode(errors='replace')} {request.url} {dict(request.headers)}"
+    body = {"type": "x", "title": said, "detail": said, "message": said, "error": "x", "error_description": said}
+    return httpx.Response(400, json=body)
+
+
+@pytest.mark.attack("echoed secrets")
+@pytest.mark.parametrize("port", [name for name in port_names() if "issuer" not in name])
+def test_what_a_server_repeats_is_masked_at_every_client(
+    monkeypatch: pytest.MonkeyPatch, port: str, attempts: Callable[[int], None]
+) -> None:
+    monkeypatch.setattr(Client, "sleep", lambda seconds: None)
+    statuses = (400, 401, 403, 404, 409, 422, 500)
+    attempts(len(statuses))
+    for status in statuses:
+
+        def answer(request: httpx.Request, status: int = status) -> httpx.Response:
+            echoed = echo(request)
+            return echoed if "well-known" in request.url.path else httpx.Response(status, content=echoed.content)
+
+        transport = httpx.MockTransport(answer)
+        with Client("x", URL, context=CONTEXT, transport=transport) as client:
+            try:
+                said = repr(dict(asked_of(client, transport))[port]())
+            except EnthesisError as fault:
+                said = f"{fault.message} {fault.remedy}"
+        shown = redacted(said)
+        assert not [one for one in SECRETS if one in shown], (status, shown)

@@ -269,9 +269,12 @@ class Cloud:
         if key.form == "static-token":
             life = key.ends - datetime.now(UTC) if key.ends is not None else ENDLESS
             return Credential(key.secret, "session", timedelta(seconds=int(life.total_seconds())), self.url)
-        encoded = base64.b64encode(f"{key.id}:{key.secret.reveal()}".encode()).decode()
+        encoded = Secret(base64.b64encode(f"{key.id}:{key.secret.reveal()}".encode()).decode())
         answer = self.client.ask(
-            "POST", "/token", form={"grant_type": "client_credentials"}, headers={"Authorization": f"Basic {encoded}"}
+            "POST",
+            "/token",
+            form={"grant_type": "client_credentials"},
+            headers={"Authorization": f"Basic {encoded.reveal()}"},
         )
         return self._given(answer)
 

@@ -31,7 +31,7 @@ from tenacity import (
 )
 
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
-from enthesis.model.secrets import Secret
+from enthesis.model.secrets import Secret, redacted
 from enthesis.tokens.discovery import discovered
 
 Parameters = ParamSpec("Parameters")
@@ -357,9 +357,14 @@ def problem_said(answer: Answer) -> str:
     if not isinstance(body, dict):
         return "no reason given"
     found = body.get("detail") or body.get("error_description") or body.get("title") or body.get("error")
-    return str(found)[:300] if found else "no reason given"
+    return told(found) if found else "no reason given"
+
+
+def told(said: object) -> str:
+    """What a server says, of bounded length; masked before it is cut, since no mask finds half a secret."""
+    return redacted(str(said))[:300]
 
 
 def _reason(fault: httpx.HTTPError) -> str:
     """The fault in words that hold no header and no body."""
-    return str(fault)[:200] or type(fault).__name__
+    return told(fault) or type(fault).__name__

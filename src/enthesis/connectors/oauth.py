@@ -210,7 +210,7 @@ class OAuthClient:
                     code="client-method-not-offered",
                     remedy=f"it takes {others}",
                 )
-            form |= {"client_assertion_type": ASSERTION, "client_assertion": self._assertion(client)}
+            form |= {"client_assertion_type": ASSERTION, "client_assertion": Secret(self._assertion(client)).reveal()}
         elif isinstance(self.entry.get("client_secret"), str):
             if "client_secret_post" not in methods:
                 others = ", ".join(map(str, methods))
@@ -219,7 +219,7 @@ class OAuthClient:
                     code="client-method-not-offered",
                     remedy=f"it takes {others}",
                 )
-            form |= {"client_id": client, "client_secret": str(self.entry["client_secret"])}
+            form |= {"client_id": client, "client_secret": Secret(self.entry["client_secret"]).reveal()}
         else:
             raise InvalidInput(
                 f"the client for {self.name} has neither a private_key nor a client_secret", code="client-file-invalid"

@@ -12,7 +12,7 @@ from urllib.parse import quote, urlencode
 
 from enthesis.connectors.cluster.following import Following, Follows, Powers
 from enthesis.connectors.cluster.resources import RBAC, Resources
-from enthesis.connectors.http import Client, problem_said, understood
+from enthesis.connectors.http import Client, problem_said, told, understood
 from enthesis.model.errors import RightMissing, UnexpectedAnswer
 from enthesis.model.secrets import Secret
 from enthesis.ports import Record
@@ -113,7 +113,7 @@ def _status(content: bytes) -> str:
         body = json.loads(content)
     except ValueError:
         return ""
-    return str(body.get("message", ""))[:300] if isinstance(body, dict) else ""
+    return told(body.get("message", "")) if isinstance(body, dict) else ""
 
 
 @dataclass

@@ -12,7 +12,7 @@ from urllib.parse import quote, urlencode
 
 from enthesis.connectors.cluster.resources import OWN_KINDS, VERBS
 from enthesis.connectors.cluster.surveying import Cluster
-from enthesis.connectors.http import Answer, problem_said, understood
+from enthesis.connectors.http import Answer, problem_said, told, understood
 from enthesis.model.errors import InvalidInput, NotIssued, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.model.secrets import Secret
@@ -244,4 +244,4 @@ def said_by(answer: Answer) -> str:
         message = answer.json("it").get("message")
     except UnexpectedAnswer:
         message = None
-    return str(message)[:300] if message else problem_said(answer)
+    return told(message) if message else problem_said(answer)
