@@ -394,3 +394,23 @@ def test_a_second_wider_trust_is_a_gain_of_what_is_reached_through_it(enthesis: 
         assert ran.code == 1 and f"barred: the bearer of a token of forge may {barred.split()[0]}" in ran.out, ran.out
     back = enthesis("check", "--compared-with", str(after), "--fail-on-gain", "read left", at=before)
     assert "barred" not in back.out and "loses access" in back.out
+
+
+MANGLED = [b"", b"\xff", b"null", b"{}", b"[1]", b'[{"cloud": 1}]', b'[{"holder": "left", "cloud": []}]', b"[" * 5000]
+
+
+@pytest.mark.attack("mangled files and answers")
+def test_mangled_files_of_a_lab_are_said_and_written_anew(
+    enthesis: Program, proposed: Path, attempts: Callable[[int], None]
+) -> None:
+    attempts(2 * len(MANGLED))
+    for name, codes in (("administrators.json", {3}), ("services.json", {3})):
+        place = proposed / ".enthesis" / "lab" / name
+        good = place.read_bytes()
+        for data in MANGLED:
+            place.write_bytes(data)
+            for words in (("propose",), ("prove",), ("lab", "agree", "CODE", "--as", "@works/identity/ann")):
+                ran = enthesis(*words, at=proposed)
+                assert ran.code in codes, (name, data[:20], words, ran.code, ran.err)
+        place.write_bytes(good)
+    assert enthesis("propose", at=proposed).code == 0

@@ -15,8 +15,8 @@ from enthesis.cli.subjects import PARTY, read_estate, running_lab
 from enthesis.connectors.http import Client
 from enthesis.files.finding import estate_folder
 from enthesis.files.shapes import perhaps
-from enthesis.lab.running import OWNER, administrators, owners_word
-from enthesis.live.connecting import connect
+from enthesis.lab.running import OWNER, owners_word
+from enthesis.live.connecting import connect, sessions_of
 from enthesis.live.running import become
 from enthesis.live.variables import METADATA, TOKEN, VARIABLES
 from enthesis.model.errors import InvalidInput, Unreachable
@@ -95,7 +95,7 @@ def on(
     url = running_lab(estate).url_of(name)
     if url is None:
         raise Unreachable(f"the lab has no metadata service for {host}", code="metadata-service-missing")
-    word = owners_word(administrators(running_lab(estate).state))
+    word = owners_word(sessions_of(running_lab(estate).state))
     _become(command, METADATA, f"{url}/{quote(word)}/{quote(host, safe='/@')}")
 
 
@@ -165,7 +165,7 @@ def agree(
     code = code or _next_sign_in(found.state, name)
     form = {"code": code, "person": person, "mfa": "yes" if mfa else "no", "agreed": "no" if refuse else "yes"}
     with Client(name, url, authority=found.authority) as client:
-        word = Secret(owners_word(administrators(found.state)))
+        word = Secret(owners_word(sessions_of(found.state)))
         client.expect(client.ask("POST", "/agree", form=form, headers={OWNER: word.reveal()}), 200)
     remark(f"{person} {'refused' if refuse else 'agreed'}.", quiet=quiet)
 
@@ -191,7 +191,7 @@ def _become(command: list[str], variable: str, value: str) -> None:
 def _administrators(estate: Path | None) -> Callable[[str], tuple[Client, Secret]]:
     """Answers for an account the client of its cloud, and a session of its administrators."""
     found = running_lab(estate)
-    listed = administrators(found.state)
+    listed = sessions_of(found.state)
 
     def of(account: str) -> tuple[Client, Secret]:
         one = next((one for one in listed if one.get("holder") == account), None)

@@ -35,9 +35,17 @@ def administrators(state: Path) -> list[Mapping[str, str]]:
     """The sessions that the lab's administrators have, from the file that is theirs alone; OSError or ValueError where
     it is not there or is none."""
     listed = json.loads((state / "administrators.json").read_text(encoding="utf-8"))
-    if not isinstance(listed, list) or not all(isinstance(one, dict) for one in listed):
+    if not isinstance(listed, list) or not all(map(_is_entry, listed)):
         raise ValueError("no list of sessions")
     return listed
+
+
+def _is_entry(value: object) -> bool:
+    """Whether a value is the owner's word, or a session of the administrators of a holder or cluster."""
+    if not isinstance(value, dict):
+        return False
+    texts = {name for name, text in value.items() if isinstance(text, str)}
+    return OWNER in texts or texts >= {"cloud", "holder", "session"} or texts >= {"cluster", "session"}
 
 
 def owners_word(listed: Sequence[Mapping[str, str]]) -> str:
@@ -52,8 +60,9 @@ def running(state: Path) -> Running | None:
         return None
     try:
         described = json.loads((state / "services.json").read_text(encoding="utf-8"))
-        return Running(state, described["estate"], pid, Path(described["authority"]), tuple(described["services"]))
-    except (OSError, ValueError):
+        services = tuple({name: str(one[name]) for name in ("name", "kind", "url")} for one in described["services"])
+        return Running(state, str(described["estate"]), pid, Path(described["authority"]), services)
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
         return None
 
 

@@ -45,7 +45,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             remedy=remedy,
         )
     sessions: dict[str, dict[str, Secret]] = {}
-    listed = administrators(state)
+    listed = sessions_of(state)
     owner = Secret(owners_word(listed))
     for one in listed:
         if "holder" in one and not estate.administered_by_others(one["holder"]):
@@ -74,6 +74,18 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     keys = {name: _key(path) for name, path in given.keys.items()} if given is not None else {}
     every = {**issuers, **of_clusters}
     return Connected(providers, every, LAB, _LabClock(state), clusters, hosts, directories, keys)
+
+
+def sessions_of(state: Path) -> list[Mapping[str, str]]:
+    """The sessions of the lab's administrators; Unreachable where their file is gone or is none."""
+    try:
+        return administrators(state)
+    except (OSError, ValueError, RecursionError):
+        raise Unreachable(
+            "the file with the sessions of the lab's administrators cannot be used",
+            code="lab-sessions-unusable",
+            remedy="enthesis lab start writes it anew",
+        ) from None
 
 
 @dataclass(frozen=True)
@@ -202,7 +214,7 @@ def _cluster_of_lab(address: str, organisation: str, folder: Path) -> Cluster | 
     if lab is None or address not in [service["name"] for service in lab.services if service["kind"] == "cluster"]:
         return None
     url = next(service["url"] for service in lab.services if service["name"] == address)
-    listed = administrators(state)
+    listed = sessions_of(state)
     token = next((Secret(one["session"]) for one in listed if one.get("cluster") == address), None)
     authority = base64.b64encode(lab.authority.read_bytes()).decode()
     return Cluster(address, organisation, Client(address, url, authority=lab.authority), token, authority)

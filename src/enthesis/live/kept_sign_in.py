@@ -106,5 +106,5 @@ def kept() -> Iterator[SignIn]:
             ends = datetime.fromisoformat(read["ends"])
             texts = [str(read[name]) for name in ("organisation", "directory", "person")]
             yield SignIn(texts[0], texts[1], texts[2], ends, Secret(str(read["token"])), path)
-        except (ValueError, KeyError, TypeError, OSError):
+        except (ValueError, KeyError, TypeError, OSError, RecursionError):
             continue

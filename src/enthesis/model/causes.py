@@ -104,6 +104,9 @@ CAUSES = {
         "The file is not a proposal of this version.", "`enthesis propose --out FILE` makes one."
     ),
     "file-too-large": Cause("The file is larger than what is read of its kind.", "Name the file that was meant."),
+    "lab-sessions-unusable": Cause(
+        "The file with the sessions of the lab's administrators is gone or mangled.", "`enthesis lab start` writes it."
+    ),
     "disk-unusable": Cause("The disk is full, or does not take what is written.", "Make room, and run it again."),
     "value-not-written": Cause(
         "The value of a new credential could not be written, so it was revoked.", "Make it anew, to another place."

@@ -194,7 +194,7 @@ def _statement(meta: Mapping[str, Any]) -> dict[str, Any]:
     """The statement that something we made says it is; empty where it says none."""
     try:
         said = json.loads((meta.get("annotations") or {}).get(STATEMENT, "{}"))
-    except ValueError:
+    except (ValueError, TypeError, RecursionError):
         return {}
     return said if isinstance(said, dict) else {}
 

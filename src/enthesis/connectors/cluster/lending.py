@@ -58,7 +58,7 @@ def version_asked(said: str) -> str:
     """The version in which a client asks; InvalidInput where none does, so that no token is shown otherwise."""
     try:
         version = str(json.loads(said)["apiVersion"])
-    except (ValueError, KeyError, TypeError):
+    except (ValueError, KeyError, TypeError, RecursionError):
         remedy = "use the kubeconfig with a client; it asks here by itself"
         raise InvalidInput(
             "no client asks for this token, and it is not shown otherwise", code="token-not-shown", remedy=remedy
