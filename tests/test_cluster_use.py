@@ -410,3 +410,21 @@ def test_a_cluster_that_is_no_lab_is_changed_and_proved_by_its_kubeconfig(
     surveying = ("survey", "--cluster", GRID, "--namespace", "nowcast", "--kubeconfig", str(lent), "--out", "s")
     ran = enthesis(*surveying, at=mine)
     assert ran.code == 3 and "3 resources" in ran.err
+
+
+@pytest.mark.attack("one account on another")
+def test_an_aggregated_role_gives_nobody_more_than_they_have(grid: tuple[Path, Api]) -> None:
+    """Who may only create roles makes none that takes in the rules of others."""
+    _, api = grid
+    api.account("tiles", "maker")
+    group, path = "rbac.authorization.k8s.io", f"/apis/{RBAC}/v1/clusterroles"
+    api.role("making", [{"apiGroups": [group], "resources": ["clusterroles"], "verbs": ["create", "update"]}])
+    api.binding("making", "making", [service_account("tiles", "maker")])
+    asked = {"spec": {"audiences": [api.url]}}
+    token = api.made("/api/v1/namespaces/tiles/serviceaccounts/maker/token", asked)["status"]["token"]
+    role = {"apiVersion": f"{group}/v1", "kind": "ClusterRole", "metadata": {"name": "gathered"}, "rules": []}
+    gathering = {**role, "aggregationRule": {"clusterRoleSelectors": [{"matchLabels": {}}]}}
+    as_maker = {"Authorization": f"Bearer {token}"}
+    assert api.http.post(path, json=gathering, headers=as_maker).status_code == 403
+    assert api.http.post(path, json=role, headers=as_maker).status_code == 201
+    assert api.http.post(path, json={**gathering, "metadata": {"name": "by-the-administrator"}}).status_code == 201
