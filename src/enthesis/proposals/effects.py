@@ -53,13 +53,16 @@ def openings(
         and described.get(one.key) != normalised(one.collection, one.body)
     }
 
+    whole = as_estate(estate, after)
+
     def opened(by: Live) -> tuple[str, ...]:
         without = {key: one for key, one in after.items() if key not in by}
-        found = difference(as_estate(estate, without), as_estate(estate, after), now.timestamp())
+        found = difference(as_estate(estate, without), whole, now.timestamp())
         undecided = ("what it opens is not decided in full",) if found.undecided else ()
         return (*said(found.gains), *undecided)
 
-    if not others or not opened(others):
+    together = opened(others) if others else ()
+    if not together:
         return ()
     keys = list(others)
     parts: list[Live] = [{key: others[key]} for key in keys[:TOLD_APART]]
@@ -68,7 +71,7 @@ def openings(
     # where each stands in for another, none opens anything alone
     return tuple(
         Opening(f"{sentence} ({one.holder})", opens, _accepted(estate, sentence, now))
-        for part, opens in apart or [(others, opened(others))]
+        for part, opens in apart or [(others, together)]
         for one in part.values()
         for sentence in [statement_sentence(one.collection, one.body)]
     )
