@@ -46,7 +46,7 @@ def tree_of(value: Any, line: int = 1) -> Node:
     if isinstance(value, Mapping):
         entries = {str(key): tree_of(item, line) for key, item in value.items()}
         return Node(entries, line, 1, dict.fromkeys(entries, (line, 1)))
-    if isinstance(value, list):
+    if isinstance(value, list | tuple):
         return Node([tree_of(item, line) for item in value], line, 1)
     return Node(value, line, 1)
 

@@ -1,13 +1,12 @@
 """What a proposal does to effective access: the live side as an estate, before its steps and after them."""
 
-import json
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
 from enthesis.chains.differences import Difference, Gain, difference
-from enthesis.files.nodes import parse
+from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_text
 from enthesis.model.catalogue import EVERYTHING, Catalogue
@@ -141,8 +140,6 @@ def _read(collection: str, body: Mapping[str, Any]) -> Any:
     """The statement as the model has it; None for one that names what is gone, and so gives nothing."""
     section = SECTIONS[collection]
     key = section.key or ""
-    node, _ = parse(json.dumps({name: value for name, value in body.items() if name != key}).encode())
-    if node is None:
-        return None
-    value = section.record.read(node, Notes(""), **({key: body[key]} if key else {}))
+    tree = tree_of({name: value for name, value in body.items() if name != key})
+    value = section.record.read(tree, Notes(""), **({key: body[key]} if key else {}))
     return None if value is MISSING else value

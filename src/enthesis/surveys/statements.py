@@ -5,7 +5,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from enthesis.files.nodes import parse
+from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes
 from enthesis.model.sentences import statement_sentence
@@ -79,11 +79,8 @@ def normalised(collection: str, body: Body) -> dict[str, Any]:
     section = SECTIONS[collection]
     key = section.key or ""
     rest = {name: value for name, value in body.items() if name != key}
-    node, _ = parse(json.dumps(rest).encode())
-    if node is None:
-        return dict(body)
     given = {key: body[key]} if key else {}
-    value = section.record.read(node, Notes(""), **given)
+    value = section.record.read(tree_of(rest), Notes(""), **given)
     return dict(body) if value is MISSING else {**given, **section.record.plain(value)}
 
 
