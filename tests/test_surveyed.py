@@ -4,10 +4,12 @@ import json
 from collections.abc import Mapping
 from typing import Any
 
+import pytest
+
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.model.estate import Estate
-from enthesis.surveys.survey import beside, read_survey
+from enthesis.surveys.survey import VERSION, InvalidSurvey, beside, read_survey
 from enthesis.verdicts.compiling import compile_estate
 
 TEXT = """\
@@ -133,3 +135,20 @@ def test_live_statements_keep_the_reasons_that_the_files_give() -> None:
     lines = [json.dumps(one) for one in (header, role, grant, {"end": True, "complete": True})]
     found = beside(reading.estate, read_survey(lines, "live", packaged_catalogue(TreeCache(None))))
     assert [one.because for one in found.grants if one.at == "@works"] == ["she asked"]
+
+
+@pytest.mark.parametrize(
+    "of",
+    [
+        1.5,
+        "north",
+        {"name": "north"},
+        ["north"],
+        [{"name": "north", "holders": "left"}],
+        [{"name": "x", "namespaces": 2}],
+    ],
+)
+def test_a_header_that_does_not_say_what_was_looked_at_is_refused(of: object) -> None:
+    header = {"enthesis": "survey", "version": VERSION, "taken": "2026-01-01T00:00:00Z", "of": of}
+    with pytest.raises(InvalidSurvey, match="line 1 of f"):
+        read_survey([json.dumps(header)], "f", packaged_catalogue(TreeCache(None)))

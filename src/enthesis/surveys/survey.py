@@ -103,6 +103,7 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
         raise InvalidSurvey(f"{name} is no survey: its first line is no header of one")
     if header.get("version") != VERSION:
         raise InvalidSurvey(f"{name} is a survey of version {header.get('version')} (expected {VERSION})")
+    looked_at = _all_looked_at(header, name)
     into = _Collected(Notes(name))
     with _no_collecting():
         for number, line in numbered:
@@ -122,8 +123,7 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
     sections: dict[str, Any] = {**into.named, **{section: tuple(found) for section, found in into.listed.items()}}
     estate = Estate(str(header.get("estate") or name), catalogue.extended(kinds.values()), **sections)
     estate = _sound(estate, name)
-    of = tuple(str(one.get("name")) for one in header.get("of") or () if isinstance(one, dict))
-    looked_at = tuple(_looked_at(one) for one in header.get("of") or () if isinstance(one, dict))
+    of = tuple(one.name for one in looked_at)
     return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings), into.keys, looked_at)
 
 
@@ -145,11 +145,19 @@ def _no_collecting() -> Iterator[None]:
             gc.enable()
 
 
-def _looked_at(said: dict[str, Any]) -> LookedAt:
-    holders, namespaces = said.get("holders") or (), said.get("namespaces") or ()
-    return LookedAt(
-        str(said.get("name")), frozenset(map(str, holders)), said.get("keys") is True, tuple(map(str, namespaces))
-    )
+def _all_looked_at(header: dict[str, Any], name: str) -> tuple[LookedAt, ...]:
+    """The systems that the first line of a survey lists; InvalidSurvey where it does not list them as we do."""
+    listed = header.get("of") or []
+    if not isinstance(listed, list) or not all(isinstance(one, dict) for one in listed):
+        raise InvalidSurvey(f"line 1 of {name}: `of` is not a list of what was looked at")
+    out = []
+    for one in listed:
+        holders, namespaces = one.get("holders") or [], one.get("namespaces") or []
+        if not (isinstance(holders, list) and isinstance(namespaces, list)):
+            raise InvalidSurvey(f"line 1 of {name}: `holders` and `namespaces` are lists")
+        texts = (frozenset(map(str, holders)), one.get("keys") is True, tuple(map(str, namespaces)))
+        out.append(LookedAt(str(one.get("name")), *texts))
+    return tuple(out)
 
 
 def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
