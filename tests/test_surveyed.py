@@ -152,3 +152,10 @@ def test_a_header_that_does_not_say_what_was_looked_at_is_refused(of: object) ->
     header = {"enthesis": "survey", "version": VERSION, "taken": "2026-01-01T00:00:00Z", "of": of}
     with pytest.raises(InvalidSurvey, match="line 1 of f"):
         read_survey([json.dumps(header)], "f", packaged_catalogue(TreeCache(None)))
+
+
+def test_a_survey_of_an_account_that_cannot_be_called_so_is_refused() -> None:
+    header = {"enthesis": "survey", "version": VERSION, "taken": "2026-01-01T00:00:00Z"}
+    account = {"section": "accounts", "name": "a//b", "in": "@works", "provider": "north"}
+    with pytest.raises(InvalidSurvey, match="line 2 of f: `a//b` cannot be a name"):
+        read_survey([json.dumps(header), json.dumps(account)], "f", packaged_catalogue(TreeCache(None)))

@@ -247,7 +247,7 @@ class _Checker:
             self.known(account.provider, self.providers, "provider", self.spot(source, "provider"))
 
     def _simple_name(self, name: str, section: str) -> None:
-        if not name or "/" in name or name.startswith("@") or name in (".", ".."):
+        if not addresses.is_simple_name(name):
             at = self.named_at[section, name]
             self.wrong(
                 "wrong-name",

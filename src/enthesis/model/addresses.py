@@ -134,6 +134,11 @@ def organisation_named(address: str) -> str:
     return address[1:].split("/", 1)[0] if address.startswith("@") else ""
 
 
+def is_simple_name(name: str) -> bool:
+    """Whether a text can be the name of an account, organisation, provider or issuer: one part of an address."""
+    return bool(name) and "/" not in name and not name.startswith("@") and name not in (".", "..")
+
+
 def is_well_formed(address: str, catalogue: Catalogue) -> bool:
     """Whether a text is an address of something that could be."""
     try:

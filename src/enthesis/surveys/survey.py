@@ -24,7 +24,7 @@ from typing import Any, TextIO
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_from
-from enthesis.model.addresses import account_of, contains, is_well_formed, parse
+from enthesis.model.addresses import account_of, contains, is_simple_name, is_well_formed, parse
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.conditions import Glob
 from enthesis.model.errors import InnerError, InvalidAddress
@@ -197,6 +197,10 @@ def _sound(estate: Estate, name: str) -> Estate:
     Names that nothing has are left: they refuse as such. Nothing runs as an identity that is not there.
     """
     catalogue = estate.catalogue
+    for named in (estate.organisations, estate.accounts):
+        for called, one in named.items():
+            if not is_simple_name(called):
+                raise InvalidSurvey(f"line {one.source.line} of {name}: `{called}` cannot be a name")
     for section in ("identities", "groups", "resources"):
         for address, one in getattr(estate, section).items():
             try:
