@@ -25,6 +25,7 @@ TRIED: dict[str, tuple[str, ...]] = {
     "lab status": (),
     "lab clock": (),
     "lab rotate": ("forge",),
+    "lab fault": (),
     "lab add": ("gauges/host/fresh",),
     "lab remove": ("gauges/host/fresh",),
     "lab on": ("gauges/host/collector-1", "--", "true"),

@@ -147,7 +147,7 @@ def test_only_what_we_made_is_altered(enthesis: Program, grid: tuple[Path, Api])
     assert enthesis("enact", "--yes", at=folder).code == 0
     edited(folder, "cleaning: {allows: {workload: [list, delete]}}", "cleaning: {allows: {workload: [list]}}")
     ran = enthesis("propose", at=folder)
-    assert "will change" in ran.out and "allows from {workload: [list, delete]} to {workload: list}" in ran.out
+    assert "grid: 1 statement different." in ran.out and "allows from {workload: [list, delete]} to {workload: list}" in ran.out
     assert "there already and not ours" in ran.out and f"{NOWCAST}/identity/by-hand" in ran.out
     assert "identity/default" not in ran.out
     assert enthesis("enact", "--yes", "--prune", at=folder).code == 0
@@ -164,7 +164,7 @@ def test_only_what_we_made_is_altered(enthesis: Program, grid: tuple[Path, Api])
     widened = {**binding, "subjects": [*binding["subjects"], service_account("tiles", "default")]}
     assert api.http.put(path, json=widened).status_code == 200
     ran = enthesis("propose", "--expect-none", at=folder)
-    assert ran.code == 1 and "changed by hand" in ran.out and "2 statements will change" in ran.out
+    assert ran.code == 1 and "changed by hand" in ran.out and "grid: 2 statements different." in ran.out
     assert enthesis("enact", "--yes", at=folder).code == 0
     assert enthesis("propose", "--expect-none", at=folder).code == 0
     # and one of our names that somebody else has is left alone
@@ -193,7 +193,7 @@ def test_what_a_cluster_cannot_hold_is_said_before_anything_is_done(
     (folder / "expected.yaml").unlink()
     edited(folder, old, new)
     ran = enthesis("propose", at=folder)
-    assert "cannot be done yet" in ran.out and says in ran.out, ran.out + ran.err
+    assert "not possible" in ran.out and says in ran.out, ran.out + ran.err
     assert api.http.get(f"/apis/{RBAC}/v1/rolebindings").json()["items"] == []
 
 

@@ -244,7 +244,7 @@ def test_trust_taken_away_ends_new_sessions_at_once_and_old_ones_at_their_end(
             text = (folder / "collectors.yaml").read_text()
             (folder / "collectors.yaml").write_text(text.replace(trust, ""))
             said = enthesis("propose", "--prune", at=folder).out
-            assert "sessions as gauges/identity/collector that are out already, for up to 30m more" in said
+            assert "sessions as gauges/identity/collector that exist already, for up to 30m more" in said
             enacted = enthesis("enact", "--yes", "--prune", "--format", "json", at=folder)
             assert list(enacted.json["lives_on"]) == ["gauges/identity/collector"]
             assert not isinstance(service.session(), Handed)

@@ -18,7 +18,8 @@ NONE: tuple[str, ...] = ()
 LIVE = ("httpx",)
 TOKENS = ("cryptography", "httpx", "joserfc")
 NEEDS: dict[str, tuple[str, ...]] = {
-    **dict.fromkeys(("demo", "start", "lab", "lab start", "lab stop", "lab status", "lab clock", "lab rotate"), NONE),
+    **dict.fromkeys(("demo", "start"), NONE),
+    **dict.fromkeys(("lab", *(f"lab {one}" for one in ("start", "stop", "status", "clock", "rotate", "fault"))), NONE),
     **dict.fromkeys(("check", "card", "trace", "reach", "admit"), ("numpy",)),
     **dict.fromkeys(("propose", "enact", "prove", "credential"), (*LIVE, "numpy")),
     "survey": LIVE,

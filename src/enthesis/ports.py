@@ -15,6 +15,7 @@ __all__ = [
     "Administered",
     "Asked",
     "Attempts",
+    "Changed",
     "Clock",
     "Connected",
     "Credential",
@@ -77,6 +78,16 @@ class Asked:
     reference: str | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class Changed:
+    """What a live system made of a step: the statement's id and version (None where it is gone), and whether the change
+    shows and is enforced already."""
+
+    id: str | None
+    etag: str | None
+    in_force: bool = True
+
+
 class Administered(Protocol):
     """The survey and change ports: one live provider, seen by its administrators."""
 
@@ -87,8 +98,17 @@ class Administered(Protocol):
         of `others`, as far as they exist."""
         ...
 
-    def change(self, step: Step, ids: dict[str, str]) -> LiveObject | None:
-        """Carries one step out. `ids` maps addresses to live ids, across providers, and is kept up to date."""
+    def change(self, step: Step, ids: dict[str, str], key: str = "") -> Changed:
+        """Carries one step out. `ids` maps addresses to live ids, across providers, and is kept up to date. Sent again
+        with the same `key` it does nothing more, and answers the same."""
+        ...
+
+    def learn(self, step: Step, made: Changed, ids: dict[str, str]) -> None:
+        """Takes note of what an earlier run made by a step."""
+        ...
+
+    def in_force(self, step: Step, made: Changed) -> bool:
+        """Whether what a step wrote shows and is enforced by now."""
         ...
 
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:

@@ -1,36 +1,57 @@
-"""`enthesis enact`: carries a proposal out."""
+"""`enthesis enact`: carries a proposal out, goes on with one that was interrupted, or takes one back."""
 
 import json
 import sys
-from dataclasses import replace
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from enthesis.cli.histories import StoreOption, journal_at, signed_in
+from enthesis.cli.interrupts import on_interrupt
 from enthesis.cli.options import ContextOption, EstateOption, Format, FormatOption, KubeconfigOption, QuietOption
-from enthesis.cli.propose import proposed
+from enthesis.cli.propose import Made, proposed, surveyed, with_effects
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import duration_from, perhaps, time_text
 from enthesis.live.connecting import Given
-from enthesis.live.enacting import enact as carry_out
-from enthesis.live.enacting import left_to_do, refuse_if_different
-from enthesis.model.errors import InvalidInput
+from enthesis.model.errors import Busy, InvalidInput, StoppedPartWay
 from enthesis.model.estate import Estate
-from enthesis.output.lines import Span, counted, line
+from enthesis.output.lines import counted
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import danger_lines, proposal_lines
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.proposals.dangers import DANGERS
 from enthesis.proposals.steps import REMOVE, Proposal, proposal_from
 
+if TYPE_CHECKING:
+    from enthesis.live.enacting import Enacted, How
+    from enthesis.store.journal import Enactment, Journal
+
+
+@dataclass(frozen=True)
+class Asked:
+    """How it is asked for, whatever is carried out."""
+
+    output: Format
+    quiet: bool
+    yes: bool
+    accept: tuple[str, ...]
+    because: str
+    wait: str | None
+    at_once: int
+
 
 def enact(
     file: Annotated[
-        Path | None, typer.Argument(metavar="[PROPOSAL]", help="A file that `propose --out` wrote.")
+        str | None,
+        typer.Argument(
+            metavar="[PROPOSAL]", help="A file that `propose --out` wrote; with --undo the number of an enactment."
+        ),
     ] = None,
     kubeconfig: KubeconfigOption = None,
     context: ContextOption = None,
@@ -42,45 +63,249 @@ def enact(
     accept: Annotated[
         list[str] | None, typer.Option("--accept", metavar="DANGER", help="A danger that `propose` names; repeat it.")
     ] = None,
+    resume: Annotated[bool, typer.Option("--resume", help="Finish the enactment that was interrupted.")] = False,
+    undo: Annotated[
+        bool, typer.Option("--undo", help="Take an enactment back: with --resume the interrupted one, else by number.")
+    ] = False,
+    history: Annotated[bool, typer.Option("--history", help="List the enactments of this estate.")] = False,
+    show: Annotated[
+        int | None, typer.Option("--show", metavar="NUMBER", help="Show one enactment: who, when, what and why.")
+    ] = None,
+    because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why, for the history.")] = "",
+    wait: Annotated[
+        str | None,
+        typer.Option("--wait", metavar="DURATION", help="Wait this long where somebody else enacts; default: refuse."),
+    ] = None,
+    at_once: Annotated[
+        int, typer.Option("--at-once", metavar="COUNT", min=1, max=64, help="Steps at once at one account.")
+    ] = 8,
+    store: StoreOption = None,
 ) -> None:
     """Carry out a proposal, or propose, show and ask.
 
     Needs, for each account that changes, the right to change access in it. A proposal from a file is worked out
-    again, and refused where the estate and the live side do not make the same one now. Interrupted, it can be run
-    again.
+    again, and refused where the estate and the live side do not make the same one now. Every step is written to the
+    store before it is sent, so that an interrupted enactment can be finished or undone.
 
     Example: enthesis enact proposal.json
+
+    Example: enthesis enact --resume
+
+    Example: enthesis enact --undo 3
     """
     folder = estate_folder(estate)
-    given = Given(kubeconfig=kubeconfig, context=context)
-    if unknown := set(accept or ()) - DANGERS.keys():
+    described = read_estate(folder)
+    _refuse_conflicts(file, prune=prune, resume=resume, undo=undo, asking=history or show is not None)
+    journal = journal_at(folder, store)
+    try:
+        if history or show is not None:
+            _put_history(journal, described, show, output)
+            return
+        asked = Asked(output, quiet, yes, tuple(accept or ()), because, wait, at_once)
+        _refuse_unknown(asked.accept)
+        given = Given(kubeconfig=kubeconfig, context=context)
+        if resume or undo:
+            one = _chosen(journal, described, file, resume=resume)
+            _go_on(journal, one, folder, given, asked, undo=undo)
+        else:
+            _afresh(journal, described, folder, given, asked, Path(file) if file is not None else None, prune=prune)
+    finally:
+        journal.close()
+
+
+def _refuse_conflicts(file: str | None, *, prune: bool, resume: bool, undo: bool, asking: bool) -> None:
+    """InvalidInput where the options do not go together."""
+    if asking and (resume or undo or prune or file is not None):
+        raise InvalidInput(
+            "--history and --show only read", code="options-conflict", remedy="leave the other options out"
+        )
+    if (resume or undo) and prune:
+        raise InvalidInput(
+            "--prune belongs to a new proposal", code="options-conflict", remedy="leave it out, or propose --prune"
+        )
+    if resume and file is not None:
+        raise InvalidInput(
+            "--resume goes on with what is in the store", code="options-conflict", remedy="leave the file out"
+        )
+
+
+def _refuse_unknown(accepted: Sequence[str]) -> None:
+    if unknown := set(accepted) - DANGERS.keys():
         name = sorted(unknown)[0]
         raise InvalidInput(
-            f"--accept {name}: no danger is called so",
+            f"--accept {name}: no such danger",
             code="danger-unknown",
             remedy=perhaps(name, DANGERS, "one of " + ", ".join(DANGERS)),
         )
-    read = _read(file, read_estate(folder), prune=prune) if file is not None else None
-    goes = prune or (read is not None and any(step.action == REMOVE for step in read.steps))
-    proposal, surveys, connected, _ = proposed(folder, given, prune=goes, quiet=quiet)
-    if read is not None:
-        refuse_if_different(read, proposal, surveys)
-        proposal = replace(read, dangers=proposal.dangers, lives_on=proposal.lives_on or read.lives_on)
-    if left_to_do(proposal, surveys):
-        _ask(proposal, accept or [], yes=yes)
-    enacted = carry_out(proposal, surveys, connected, reporter(quiet=quiet))
+
+
+def _put_history(journal: "Journal", described: Estate, show: int | None, output: Format) -> None:
+    from enthesis.output.enactments import (  # noqa: PLC0415  loads the store
+        enactment_json,
+        enactment_lines,
+        history_lines,
+    )
+
+    if show is not None:
+        one = journal.enactment(described.name, show)
+        kept = journal.steps(show)
+        if output is Format.JSON:
+            put_json(enactment_json(one, kept))
+        else:
+            put_lines(enactment_lines(one, kept))
+        return
+    every = journal.enactments(described.name)
     if output is Format.JSON:
-        done = {"done": list(enacted.done), "found_done": list(enacted.found_done)}
-        put_json({"spoke_to": connected.spoke_to, "estate": proposal.estate, **done, "lives_on": _ends(proposal)})
+        put_json({"estate": described.name, "enactments": [enactment_json(one) for one in every]})
     else:
-        lines = [line(Span(_sentence(len(enacted.done), len(enacted.found_done)), "strong"))]
-        lines += [line("  ", sentence) for sentence in enacted.done if not quiet]
-        if proposal.blocked:
-            lines.append(line(f"{counted(len(proposal.blocked), 'statement')} cannot be done yet; propose says why."))
-        for name, until in (_ends(proposal) if enacted.done else {}).items():
-            lines.append(line(f"Sessions as {name} that are out already live on until {until} at the latest."))
-        put_lines(lines)
-        remark(f"Enacted at {connected.spoke_to}.", quiet=quiet)
+        put_lines(history_lines(described.name, every))
+
+
+def _chosen(journal: "Journal", described: Estate, number: str | None, *, resume: bool) -> "Enactment":
+    """The enactment that is meant: the interrupted one, or one by its number."""
+    if resume:
+        found = journal.unfinished(described.name)
+        if found is None:
+            raise InvalidInput(
+                f"no enactment of {described.name} was interrupted",
+                code="enactment-unknown",
+                remedy="enthesis enact --history lists them",
+            )
+        return found
+    if number is None or not number.isdigit():
+        raise InvalidInput(
+            "--undo wants the number of an enactment",
+            code="enactment-unknown",
+            remedy="enthesis enact --history lists them; --resume --undo takes the interrupted one back",
+        )
+    one = journal.enactment(described.name, int(number))
+    _refuse_if_unfinished(journal, described.name)
+    if one.state == "undone":
+        raise InvalidInput(f"enactment {one.number} is undone already", code="enactment-unknown")
+    return one
+
+
+def _refuse_if_unfinished(journal: "Journal", estate: str) -> None:
+    found = journal.unfinished(estate)
+    if found is not None:
+        raise InvalidInput(
+            f"enactment {found.number} of {found.begun} was interrupted",
+            code="enactment-unfinished",
+            remedy="enthesis enact --resume finishes it; enthesis enact --resume --undo takes it back",
+        )
+
+
+def _afresh(
+    journal: "Journal", described: Estate, folder: Path, given: Given, asked: Asked, file: Path | None, *, prune: bool
+) -> None:
+    """A proposal from a file, or one of this moment."""
+    from enthesis.live.enacting import Why, enact, found_done, refuse_if_different  # noqa: PLC0415  loads the store
+
+    read = _read(file, described, prune=prune) if file is not None else None
+    _refuse_if_unfinished(journal, described.name)
+    goes = prune or (read is not None and any(step.action == REMOVE for step in read.steps))
+    made = proposed(folder, given, prune=goes, quiet=asked.quiet)
+    before: list[str] = []
+    if read is not None:
+        refuse_if_different(read, made.proposal, made.surveys)
+        before = found_done(read, made.surveys)
+    if made.proposal.steps:
+        _ask(made.proposal, asked)
+    why = Why(signed_in(described), asked.because)
+
+    def work(how: "How") -> "Enacted":
+        return replace(
+            enact(made.proposal, made.surveys, made.connected, journal, reporter(quiet=asked.quiet), why, how),
+            found_done=tuple(before),
+        )
+
+    _worked(made, asked, work, undone=False)
+
+
+def _go_on(journal: "Journal", one: "Enactment", folder: Path, given: Given, asked: Asked, *, undo: bool) -> None:
+    """Finishes an enactment, or takes it back."""
+    from enthesis.live.enacting import Why, enact, resume, undoing  # noqa: PLC0415  loads the store
+
+    described, surveys, connected = surveyed(folder, given, quiet=asked.quiet)
+    proposal = journal.proposal(one)
+    made = Made(described, proposal, surveys, connected)
+    if not undo:
+        if not asked.quiet:
+            left = sum(count for state, count in one.counts.items() if state != "done")
+            remark(f"Resuming enactment {one.number} of {one.begun}: {counted(left, 'step')} to go.")
+        _worked(
+            made,
+            asked,
+            lambda how: resume(one, surveys, connected, journal, reporter(quiet=asked.quiet), how=how),
+            undone=one.undoes is not None,
+        )
+        return
+    if one.undoes is not None and one.state == "running":
+        raise InvalidInput(
+            f"enactment {one.number} undoes another one", code="options-conflict", remedy="enthesis enact --resume"
+        )
+    if one.state == "running":
+        resume(one, surveys, connected, journal, reporter(quiet=asked.quiet), only_sent=True)
+        described, surveys, connected = surveyed(folder, given, quiet=asked.quiet)
+    back = undoing(one, journal.steps(one.number), surveys)
+    made = with_effects(Made(described, back, surveys, connected))
+    if made.proposal.steps:
+        _ask(made.proposal, asked)
+    because = asked.because or f"undoes enactment {one.number}"
+    why = Why(signed_in(described), because, one.number)
+    _worked(
+        made,
+        asked,
+        lambda how: enact(made.proposal, surveys, connected, journal, reporter(quiet=asked.quiet), why, how),
+        undone=True,
+    )
+    if not made.proposal.steps:
+        journal.finish(one.number, "undone")
+
+
+def _worked(made: Made, asked: Asked, work: Callable[["How"], "Enacted"], *, undone: bool) -> None:
+    """Carries it out, waiting for others where that is wanted, and says what came of it."""
+    from enthesis.live.enacting import How  # noqa: PLC0415  loads the store
+    from enthesis.output.enactments import enacted_json, enacted_lines, enacted_sentence  # noqa: PLC0415
+
+    on_interrupt("steps that were under way have ended; enthesis enact --resume goes on")
+    enacted = _when_free(lambda: work(How(asked.at_once, still_safe=made.still_safe)), asked)
+    if enacted.interrupted:
+        raise KeyboardInterrupt
+    on_interrupt("")
+    done = {id(one.step) for one in enacted.of("done")} if enacted.steps else set()
+    after = replace(made.proposal, steps=tuple(one.step for one in enacted.steps if id(one.step) not in done))
+    if not enacted.steps:
+        after = replace(made.proposal, steps=())
+    lives = {name: duration_from(life) for name, life in made.proposal.lives_on} if enacted.of("done") else {}
+    ends = {name: time_text(now() + life) for name, life in lives.items() if life is not None}
+    if asked.output is Format.JSON:
+        put_json({"spoke_to": made.connected.spoke_to, **enacted_json(enacted, after, ends)})
+    else:
+        put_lines(enacted_lines(enacted, after, ends, undone=undone, quiet=asked.quiet))
+        remark(f"Enacted at {made.connected.spoke_to}.", quiet=asked.quiet)
+    if enacted.steps and not enacted.whole:
+        resumable = bool(enacted.late or enacted.of("sent", "waiting"))
+        remedy = "enthesis enact --resume" if resumable else "enthesis propose, and read what is different now"
+        said = enacted_sentence(enacted, after).rstrip(".")
+        raise StoppedPartWay(said[:1].lower() + said[1:], code="stopped-part-way", remedy=remedy)
+
+
+def _when_free(work: Callable[[], "Enacted"], asked: Asked) -> "Enacted":
+    """Does the work once nobody else enacts there, for as long as is waited."""
+    from tenacity import Retrying, retry_if_exception_type, stop_after_delay, wait_fixed  # noqa: PLC0415
+
+    if asked.wait is None:
+        return work()
+    length = duration_from(asked.wait)
+    if length is None:
+        raise InvalidInput(
+            f"--wait {asked.wait}: not a duration", code="duration-invalid", remedy="write it like 30s, 10m or 1h"
+        )
+    again = Retrying(
+        retry=retry_if_exception_type(Busy), wait=wait_fixed(0.5), stop=stop_after_delay(length), reraise=True
+    )
+    return again(work)
 
 
 def _read(file: Path, described: Estate, *, prune: bool) -> Proposal:
@@ -103,12 +328,12 @@ def _read(file: Path, described: Estate, *, prune: bool) -> Proposal:
     return proposal
 
 
-def _ask(proposal: Proposal, accepted: list[str], *, yes: bool) -> None:
+def _ask(proposal: Proposal, asked: Asked) -> None:
     """Shows what will be done, and goes on once that and each danger in it is accepted."""
-    put_lines(danger_lines(proposal.dangers) if yes else proposal_lines(proposal), to_error=True)
-    waiting = [danger.name for danger in proposal.dangers if danger.name not in accepted]
+    put_lines(danger_lines(proposal.dangers) if asked.yes else proposal_lines(proposal), to_error=True)
+    waiting = [danger.name for danger in proposal.dangers if danger.name not in asked.accept]
     if not sys.stdin.isatty():
-        if not yes:
+        if not asked.yes:
             raise InvalidInput("nobody is here to ask", code="nobody-to-ask", remedy="look at it, then say --yes")
         if waiting:
             more = " ".join(f"--accept {name}" for name in waiting)
@@ -117,18 +342,5 @@ def _ask(proposal: Proposal, accepted: list[str], *, yes: bool) -> None:
             )
     for name in waiting:
         typer.confirm(f"{DANGERS[name].capitalize()}. Accept {name}?", abort=True, err=True)
-    if not yes:
+    if not asked.yes:
         typer.confirm("Carry this out?", abort=True, err=True)
-
-
-def _ends(proposal: Proposal) -> dict[str, str]:
-    """Until when sessions can live on that were got before trust was taken away."""
-    lives = {name: duration_from(life) for name, life in proposal.lives_on}
-    return {name: time_text(now() + life) for name, life in lives.items() if life is not None}
-
-
-def _sentence(done: int, before: int) -> str:
-    if not done and not before:
-        return "Nothing was to be done."
-    earlier = f", {before} were done already" if before else ""
-    return f"Done: {counted(done, 'statement')}{earlier}."

@@ -16,6 +16,10 @@ COMMANDS = {
         "lab_control:rotate",
         "Give a service of the lab new signing keys; tokens signed with the old ones stay valid.",
     ),
+    "fault": Listed(
+        "lab_faults:fault",
+        "Make the lab's services late, slow, limited or failing, as real ones are at times; or end that.",
+    ),
     "add": Listed("lab_actions:add", "Create resources directly at the lab's clouds, bypassing Enthesis."),
     "remove": Listed(
         "lab_actions:remove",

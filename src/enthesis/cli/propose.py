@@ -1,6 +1,7 @@
 """`enthesis propose`: what would change on the live side, in what order, and what that gives and takes."""
 
-from dataclasses import replace
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Annotated
 
@@ -15,6 +16,7 @@ from enthesis.files.saving import write_file
 from enthesis.live.connecting import Given, connect
 from enthesis.live.manifests import write_manifests
 from enthesis.live.surveying import survey
+from enthesis.model.estate import Estate
 from enthesis.output.differences import barred_lines, difference_json, difference_markdown, gain_sentences
 from enthesis.output.lines import counted, json_text
 from enthesis.output.progress import reporter
@@ -22,10 +24,10 @@ from enthesis.output.proposals import proposal_lines, proposal_markdown
 from enthesis.output.streams import put_json, put_lines, put_text, remark
 from enthesis.ports import Connected
 from enthesis.proposals.dangers import dangers
-from enthesis.proposals.effects import access_change, openings
+from enthesis.proposals.effects import access_change, between, in_stages, openings, without_accepted
 from enthesis.proposals.guards import barred_gains
 from enthesis.proposals.proposing import propose as compare
-from enthesis.proposals.steps import Proposal
+from enthesis.proposals.steps import Proposal, Step
 from enthesis.surveys.statements import Surveyed
 
 
@@ -65,38 +67,64 @@ def propose(
         written = write_manifests(read_estate(folder), manifests)
         remark(f"{counted(len(written), 'file')} written to {manifests}.", quiet=quiet)
         return
-    proposal, _, connected, change = proposed(
-        folder, Given(kubeconfig=kubeconfig, context=context), prune=prune, quiet=quiet
-    )
+    made = proposed(folder, Given(kubeconfig=kubeconfig, context=context), prune=prune, quiet=quiet)
+    proposal, change, spoke_to = made.proposal, made.change, made.connected.spoke_to
     gained = barred_gains(read_estate(folder), change, fail_on_gain or [])
     if out is not None:
         write_file(out, json_text(proposal.as_json()).encode() + b"\n")
     if output is ReviewFormat.JSON:
-        put_json({"spoke_to": connected.spoke_to, **proposal.as_json(), "access": difference_json(change)})
+        put_json({"spoke_to": spoke_to, **proposal.as_json(), "access": difference_json(change)})
     elif output is ReviewFormat.MARKDOWN:
         put_text("\n".join([*proposal_markdown(proposal), "", *difference_markdown(change)]) + "\n")
     else:
         put_lines(proposal_lines(proposal))
-        remark(f"Surveyed at {connected.spoke_to}.", quiet=quiet)
+        remark(f"Surveyed at {spoke_to}.", quiet=quiet)
     put_lines(barred_lines(gained), to_error=output is not ReviewFormat.TEXT)
     if gained or (expect_none and not proposal.as_described):
         raise typer.Exit(1)
 
 
-def proposed(
-    folder: Path, given: Given, *, prune: bool, quiet: bool
-) -> tuple[Proposal, tuple[Surveyed, ...], Connected, Difference]:
-    """The proposal for the estate in a folder, the surveys behind it, what was spoken to, and what access changes."""
+@dataclass(frozen=True)
+class Made:
+    """A proposal with what it was made from: the estate, the surveys behind it, what was spoken to; and the change."""
+
+    described: Estate
+    proposal: Proposal
+    surveys: tuple[Surveyed, ...]
+    connected: Connected
+    change: Difference = Difference((), ())
+
+    def still_safe(self, done: Sequence[Step], coming: Sequence[Step]) -> bool:
+        """Whether steps may still be done where others of the proposal were not: nothing is open then that is shut
+        both before and after all of it."""
+        judged = between(self.described, self.proposal.steps, self.surveys, now().timestamp())
+        return not judged([*done, *coming]).opens
+
+
+def surveyed(folder: Path, given: Given, *, quiet: bool) -> tuple[Estate, tuple[Surveyed, ...], Connected]:
+    """The estate in a folder, what its live systems have now, and these."""
     described = read_estate(folder)
     connected = connect(described, folder, given)
-    surveys = survey(described, connected, reporter(quiet=quiet))
+    return described, survey(described, connected, reporter(quiet=quiet)), connected
+
+
+def proposed(folder: Path, given: Given, *, prune: bool, quiet: bool) -> Made:
+    """The proposal for the estate in a folder, with what it does to access."""
+    described, surveys, connected = surveyed(folder, given, quiet=quiet)
     objections = {name: one.objection for name, one in (*connected.clusters.items(), *connected.providers.items())}
     proposal = compare(described, surveys, prune=prune, objections=objections, now=now())
     if proposal.aside:
         remark(f"Left aside, since they are not spoken to here: {', '.join(proposal.aside)}.", quiet=quiet)
-    change = access_change(described, proposal, surveys, now().timestamp())
+    return with_effects(Made(described, without_accepted(described, proposal, now()), surveys, connected))
+
+
+def with_effects(made: Made) -> Made:
+    """The same with its steps in stages, what they do to access, what others have opened, and the dangers."""
+    described, surveys, moment = made.described, made.surveys, now()
+    proposal = in_stages(described, made.proposal, surveys, moment.timestamp())
+    change = access_change(described, proposal, surveys, moment.timestamp())
     gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
-    opened = openings(described, proposal, surveys, now(), gain_sentences)
+    opened = openings(described, proposal, surveys, moment, gain_sentences)
     dangerous = dangers(described, proposal, surveys, change)
     told = replace(proposal, gives=gives, takes=takes, openings=opened, dangers=dangerous)
-    return told, surveys, connected, change
+    return replace(made, proposal=told, change=change)

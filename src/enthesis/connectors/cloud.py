@@ -4,13 +4,13 @@ import base64
 import hashlib
 import json
 from collections import ChainMap
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 from urllib.parse import quote, urlencode
 
-from enthesis.connectors.http import Answer, Client, problem_said, understood
+from enthesis.connectors.http import KEYED, Answer, Client, problem_said, understood
 from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput, MovedAway, RightMissing, UnexpectedAnswer
@@ -19,6 +19,7 @@ from enthesis.model.secrets import Secret
 from enthesis.model.words import STATEMENTS
 from enthesis.ports import (
     Asked,
+    Changed,
     Credential,
     Credentialed,
     Done,
@@ -38,15 +39,23 @@ TYPES = {
     "resource": "urn:ietf:params:oauth:token-type:access_token",
 }
 ONE_OR_MORE = {"ceilings": ("except",), "attachments": ("runs_as",)}  # lists, which an estate may write as one value
-MARKS = ("id", "holder", "mark", "etag", "runs_as_gone")
+MARKS = ("id", "holder", "mark", "etag", "runs_as_gone", "in_force")
 ENDLESS = timedelta(days=36500)
 TRIED = b"Enthesis tried to write here and puts back what was there.\n"
 
 
 class Cloud:
-    """One provider. `sessions` are administrators' sessions by the account or organisation they administer."""
+    """One provider. `sessions` are administrators' sessions by the account or organisation they administer; `renew`
+    gets new ones where one has ended."""
 
-    def __init__(self, name: str, client: Client, sessions: Mapping[str, Secret]) -> None:
+    def __init__(
+        self,
+        name: str,
+        client: Client,
+        sessions: Mapping[str, Secret],
+        renew: Callable[[], Mapping[str, Secret]] | None = None,
+    ) -> None:
+        self._renew = renew
         self.name = name
         self.client = client
         self.sessions = sessions
@@ -68,7 +77,8 @@ class Cloud:
             bearer = self._session(holder)
             for collection in STATEMENTS:
                 found = self.client.get_all(f"/administration/{collection}", bearer=bearer)
-                raw.extend((collection, item) for item in found)
+                items = {item["id"]: item for item in found}  # a page that shifts shows an item twice
+                raw.extend((collection, item) for item in items.values())
             answer = self.client.ask("GET", "/administration/inventory", bearer=bearer)
             there = self.client.expect(answer, 200).json(self.client.who)
             accounts.update(there["accounts"])
@@ -123,32 +133,59 @@ class Cloud:
     # -- change ----------------------------------------------------------------------------------------------
 
     @understood
-    def change(self, step: Step, ids: dict[str, str]) -> LiveObject | None:
+    def change(self, step: Step, ids: dict[str, str], key: str = "") -> Changed:
         """Needs the right of the holder's administrators to change access."""
-        bearer = self._session(step.holder)
         path = f"/administration/{step.collection}"
+        headers = {KEYED: key} if key else {}
+        if step.id is not None:
+            path, headers = f"{path}/{step.id}", {**headers, "If-Match": step.etag or ""}
         if step.body is None:
-            answer = self.client.ask(
-                "DELETE", f"{path}/{step.id}", bearer=bearer, headers={"If-Match": step.etag or ""}
-            )
+            answer = self._administered("DELETE", path, step.holder, headers=headers)
             self._moved(step, answer)
             self.client.expect(answer, 204, 404)
-            return None
+            return Changed(None, None, in_force=answer.status == 404)
         body = self._wire(step, ChainMap(self._own, ids))
         if step.id is None:
-            answer = self.client.ask("POST", path, bearer=bearer, body={**body, "holder": step.holder})
+            answer = self._administered(
+                "POST", path, step.holder, headers=headers, body={**body, "holder": step.holder}
+            )
             self._moved(step, answer)
-            made = self.client.expect(answer, 201).json(self.client.who)
+            said = self.client.expect(answer, 201).json(self.client.who)
         else:
-            headers = {"If-Match": step.etag or ""}
-            answer = self.client.ask("PUT", f"{path}/{step.id}", bearer=bearer, headers=headers, body=body)
+            answer = self._administered("PUT", path, step.holder, headers=headers, body=body)
             self._moved(step, answer)
-            made = self.client.expect(answer, 200).json(self.client.who)
+            said = self.client.expect(answer, 200).json(self.client.who)
+        made = Changed(said["id"], said["etag"], said.get("in_force") is not False)
+        self.learn(step, made, ids)
+        return made
+
+    def learn(self, step: Step, made: Changed, ids: dict[str, str]) -> None:
+        """Takes note of the id of what a step made."""
+        if step.body is None or made.id is None:
+            return
         if step.collection in ("identities", "groups"):
-            self._own[made["address"]] = ids[made["address"]] = made["id"]
+            address = str(step.body["address"])
+            self._own[address] = ids[address] = made.id
         if step.collection == "roles":
-            self._roles[made["holder"], made["name"]] = made["id"]
-        return LiveObject(self.name, step.collection, step.holder, made["id"], made["etag"], made["mark"], step.body)
+            self._roles[step.holder, str(step.body["name"])] = made.id
+
+    @understood
+    def in_force(self, step: Step, made: Changed) -> bool:
+        """Whether what a step wrote shows, and is enforced as far as the cloud says so."""
+        path = f"/administration/{step.collection}/{made.id or step.id}"
+        answer = self._administered("GET", path, step.holder)
+        if answer.status == 404:
+            return step.body is None
+        said = self.client.expect(answer, 200).json(self.client.who)
+        return said.get("in_force") is not False and step.body is not None
+
+    def _administered(self, method: str, path: str, holder: str, **more: Any) -> Answer:
+        """A request of a holder's administrators; where their session has ended, once more with a renewed one."""
+        answer = self.client.ask(method, path, bearer=self._session(holder), **more)
+        if answer.status == 401 and self._renew is not None:
+            self.sessions = self._renew()
+            answer = self.client.ask(method, path, bearer=self._session(holder), **more)
+        return answer
 
     @staticmethod
     def _moved(step: Step, answer: Answer) -> None:

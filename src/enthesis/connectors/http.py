@@ -42,7 +42,9 @@ MAX_SECONDS = 300.0  # for one whole answer, however slowly it drips
 MAX_PAGES = 100_000
 SAFE = ("GET", "HEAD")  # methods that change nothing, so that a request may be sent again
 PASSING = (429, 502, 503, 504)  # statuses of an answer that a later try may not get
+KEYED = "Idempotency-Key"  # the header that makes a change one that may be sent again
 ATTEMPTS = 4
+KEYED_ATTEMPTS = 10
 KEPT = 8  # connections whose sockets are known
 FIRST_WAIT, LONGEST_WAIT = 0.25, 20.0  # seconds between two tries
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
@@ -158,8 +160,16 @@ def _may_yet_answer(answer: Answer) -> bool:
     return answer.status in PASSING
 
 
+def _may_yet_be_done(answer: Answer) -> bool:
+    return answer.status in (*PASSING, 500)
+
+
 class _Lost(Unreachable):
     """A connection was lost before the whole answer had come."""
+
+
+class _Late(Unreachable):
+    """No answer came in time."""
 
 
 def _waiting(state: RetryCallState) -> float:
@@ -218,6 +228,10 @@ class Client:
             sleep=lambda seconds: self.sleep(seconds),  # noqa: PLW0108  looked up when it is called
             retry_error_callback=_last,
         )
+        self._keyed = self._again.copy(
+            retry=retry_if_result(_may_yet_be_done) | retry_if_exception_type((_Lost, _Late)),
+            stop=stop_after_attempt(KEYED_ATTEMPTS) | stop_before_delay(max_seconds),
+        )
         self._client = httpx.Client(
             verify=verify, timeout=timeout, trust_env=False, follow_redirects=False, transport=transport
         )
@@ -244,7 +258,8 @@ class Client:
         form: Mapping[str, str] | None = None,
         content: bytes | None = None,
     ) -> Answer:
-        """One request, and again where that changes nothing (RFC 9110, section 9.2.1) and it may yet be answered.
+        """One request, and again where that changes nothing (RFC 9110, section 9.2.1), or nothing more since it has a
+        key, and it may yet be answered.
 
         All of it within `max_seconds`. Unreachable where no whole answer came; no status is an exception here.
         """
@@ -255,6 +270,8 @@ class Client:
         if url is not path and not path.startswith(("/", "?")):  # `@elsewhere` would make another host of it
             raise UnexpectedAnswer(f"{self.who} leads to an address that is not its own", code="answer-leads-elsewhere")
         request = partial(self._asked, method, url, headers=sent, json=body, data=form, content=content)
+        if KEYED in sent and method not in SAFE:
+            return self._keyed(request, time.monotonic() + self.max_seconds)
         if method not in SAFE:
             return request(time.monotonic() + self.max_seconds)
         return self._again(request, time.monotonic() + self.max_seconds)
@@ -277,7 +294,7 @@ class Client:
                 links = {str(name): str(link.get("url", "")) for name, link in answer.links.items()}
                 return Answer(answer.status_code, dict(answer.headers), bytes(collected), links)
         except httpx.TimeoutException:
-            raise Unreachable(f"{self.who} at {self.url} did not answer in time", code="timeout") from None
+            raise _Late(f"{self.who} at {self.url} did not answer in time", code="timeout") from None
         except httpx.HTTPError as fault:
             if watch.over:
                 raise Unreachable(f"{self.who} at {self.url} did not answer in time", code="timeout") from None

@@ -142,7 +142,14 @@ class OAuthProvider:
             code="not-possible-by-token-endpoint",
         )
 
-    def change(self, step: Any, ids: dict[str, str]) -> Any:
+    def learn(self, step: Any, made: Any, ids: dict[str, str]) -> None:
+        """Nothing is made there."""
+
+    def in_force(self, step: Any, made: Any) -> bool:
+        """Nothing is made there."""
+        return True
+
+    def change(self, step: Any, ids: dict[str, str], key: str = "") -> Any:
         raise Unreachable(
             f"of {self.name} only its token endpoint is known: nothing is changed there",
             code="not-possible-by-token-endpoint",

@@ -25,6 +25,7 @@ from starlette.applications import Starlette
 from enthesis.lab.authority import make_certificates
 from enthesis.lab.cloud import Cloud
 from enthesis.lab.cluster.serving import Cluster
+from enthesis.lab.faults import Faults, faulty
 from enthesis.lab.guarding import guarded, owners_word
 from enthesis.lab.hosts import Hosts
 from enthesis.lab.people import Directory
@@ -116,12 +117,14 @@ async def _serve(state: Path, ready: int | None) -> None:
         signers[name].issuer = urls[name]
     store.set_setting("ports", {name: listening.getsockname()[1] for name, listening in sockets.items()})
     servers: list[_Server] = []
-    clouds = {name: Cloud(name, inventory, store, clock, signers) for name in inventory["providers"]}
+    faults = Faults(store)
+    store.lags = faults.lags
+    clouds = {name: Cloud(name, inventory, store, clock, signers, faults) for name in inventory["providers"]}
     for name, kind in kinds.items():
         app = _app(name, kind, inventory, store, clock, signers, clouds)
         safe = kind != "hosts"  # a link-local service has no certificate
         config = uvicorn.Config(
-            _dated(guarded(app), clock),
+            _dated(guarded(faulty(app, name, faults)), clock),
             ssl_certfile=chain if safe else None,
             ssl_keyfile=key if safe else None,
             proxy_headers=False,

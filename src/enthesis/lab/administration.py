@@ -3,6 +3,7 @@
 import json
 import sqlite3
 from collections.abc import Callable, Mapping
+from hashlib import sha256
 from typing import Any
 from urllib.parse import urlencode
 
@@ -13,7 +14,7 @@ from enthesis.lab.conditions import NotUnderstood, understand
 from enthesis.lab.deciding import Caller, World, account_of, declared, exists, organisation_of, place_of, verbs_of
 from enthesis.lab.forms import well_formed
 from enthesis.lab.problems import Problem
-from enthesis.lab.store import COLLECTIONS, Statement, Store
+from enthesis.lab.store import COLLECTIONS, Answered, Statement, Store
 
 MAX_BODY = 1_000_000  # bytes
 PAGE = 200  # statements
@@ -36,7 +37,9 @@ class Administration:
         world: Callable[[], World],
         session: Callable[[Request], str | Caller],
         may: Callable[[Caller, str, str, str, Request], None],
+        page: Callable[[str, str, int], tuple[int, int]],
     ) -> None:
+        self.page = page
         self.store = store
         self.world = world
         self.session = session
@@ -67,15 +70,51 @@ class Administration:
             limit = min(PAGE, max(1, int(request.query_params.get("limit", str(PAGE)))))
         except ValueError:
             raise Problem(400, "bad-request", "after and limit are whole numbers") from None
-        found, following = self.store.page(self.world().provider, collection, holder, after, limit)
+        limit, again = self.page(holder, request.url.path, limit)
+        found, following = self._page(collection, holder, after, limit, again)
         headers = {}
         if following is not None:
             query = urlencode({"after": following, "limit": limit})
             headers["Link"] = f'<{request.url.path}?{query}>; rel="next"'
         return JSONResponse({"items": [self._shown(one) for one in found]}, headers=headers)
 
+    def _page(
+        self, collection: str, holder: str, after: int, limit: int, again: int
+    ) -> tuple[list[Statement], int | None]:
+        """One page of what a boundary holds, as it shows; and after what the next one starts. The next one may show the
+        last items `again`, as where new ones push them on."""
+        if not self.store.any_waits() and not again:
+            return self.store.page(self.world().provider, collection, holder, after, limit)
+        every = self.store.seen(self.world().provider, "shows", collection)
+        mine = [one for one in every if self.is_below(holder, one.holder)]
+        following = after + limit - again if after + limit < len(mine) else None
+        return mine[after : after + limit], following
+
+    def _once(self, request: Request, body: Mapping[str, Any], done: Callable[[], Response]) -> Response:
+        """Does something, or answers again what was answered before to the same request: one that says by its
+        `Idempotency-Key` that it may have come already."""
+        key = request.headers.get("idempotency-key")
+        if key is None:
+            return done()
+        who = self.session(request)
+        kept = f"{self.world().provider} {who if isinstance(who, str) else who.address} {key}"
+        same = sha256(json.dumps([request.method, request.url.path, body], sort_keys=True).encode()).hexdigest()
+        before = self.store.answered(kept)
+        if before is not None and before.request != same:
+            raise Problem(422, "another-request", "a request with this key was another one")
+        if before is not None:
+            return Response(before.body, before.status, before.headers)
+        with self.store.transaction():
+            answer = done()
+            told = {name: value for name, value in answer.headers.items() if name != "content-length"}
+            self.store.keep_answer(kept, Answered(same, answer.status_code, told, bytes(answer.body)))
+        return answer
+
     async def _create(self, request: Request, collection: str) -> Response:
         body = await json_body(request)
+        return self._once(request, body, lambda: self._created(request, collection, dict(body)))
+
+    def _created(self, request: Request, collection: str, body: dict[str, Any]) -> Response:
         holder = body.pop("holder", None)
         mark = body.pop("mark", None)
         if not isinstance(holder, str) or not isinstance(mark, str | None):
@@ -95,14 +134,31 @@ class Administration:
     async def item(self, request: Request) -> Response:
         collection = _collection(request)
         who = self.session(request)
-        found = self.store.statement(self.world().provider, collection, request.path_params["id"])
+        identifier = request.path_params["id"]
+        if request.method == "GET":
+            return self._one(request, collection, identifier, who)
+        if "idempotency-key" not in request.headers:
+            self._mine(collection, identifier, who)
+        body = await json_body(request) if request.method == "PUT" else {}
+        return self._once(request, body, lambda: self._changed(request, collection, identifier, who, dict(body)))
+
+    def _one(self, request: Request, collection: str, identifier: str, who: str | Caller) -> Response:
+        """A statement as it shows. One that was removed is there until that is enforced."""
+        every = self.store.seen(self.world().provider, "shows", collection)
+        found = next((one for one in every if one.id == identifier), None)
+        if found is None and self.store.waits(identifier):
+            enforced = self.store.seen(self.world().provider, "acts", collection)
+            found = next((one for one in enforced if one.id == identifier), None)
         if found is None or (isinstance(who, str) and not self.is_below(who, found.holder)):
             raise Problem(404, "not-found", f"none of {collection} has this id, or it is not yours")
-        looking = [("describe", found.holder, "")]
-        changing = self._needed(collection, found.holder, found.body, making=False)
-        self.needs(request, looking if request.method == "GET" else changing, found.holder)
-        if request.method == "GET":
-            return JSONResponse(self._shown(found), headers={"ETag": found.etag})
+        self.needs(request, [("describe", found.holder, "")], found.holder)
+        return JSONResponse(self._shown(found), headers={"ETag": found.etag})
+
+    def _changed(
+        self, request: Request, collection: str, identifier: str, who: str | Caller, body: dict[str, Any]
+    ) -> Response:
+        found = self._mine(collection, identifier, who)
+        self.needs(request, self._needed(collection, found.holder, found.body, making=False), found.holder)
         wanted = request.headers.get("if-match")
         if wanted is None:
             raise Problem(428, "precondition-required", "say which version with If-Match")
@@ -111,7 +167,6 @@ class Administration:
         if request.method == "DELETE":
             self.store.remove(found)
             return Response(status_code=204)
-        body = await json_body(request)
         mark = body.pop("mark", found.mark)
         if body.pop("holder", found.holder) != found.holder:
             raise Problem(422, "not-understood", "a statement keeps its holder")
@@ -124,14 +179,21 @@ class Administration:
         changed = self.store.replace(found, mark, body)
         return JSONResponse(self._shown(changed), headers={"ETag": changed.etag})
 
+    def _mine(self, collection: str, identifier: str, who: str | Caller) -> Statement:
+        """A statement that whoever asks may know of; a Problem where there is none."""
+        found = self.store.statement(self.world().provider, collection, identifier)
+        if found is None or (isinstance(who, str) and not self.is_below(who, found.holder)):
+            raise Problem(404, "not-found", f"none of {collection} has this id, or it is not yours")
+        return found
+
     def _alone(self, collection: str, holder: str, body: Mapping[str, Any], but: str = "") -> None:
         """No two statements of one holder have one key, unless a lab is started with twins allowed: who narrows one
         would leave the other."""
         key = _key_of(collection, body)
         if key is None or self.world().inventory.get("twins_allowed"):
             return
-        for one in self.world().of(collection):
-            if one.holder == holder and one.id != but and _key_of(collection, one.body) == key:
+        for one in self.store.statements(self.world().provider, collection, holder):
+            if one.id != but and _key_of(collection, one.body) == key:
                 raise Problem(409, "exists", f"{holder} has one of {collection} with the same key already")
 
     async def inventory(self, request: Request) -> Response:
@@ -339,6 +401,8 @@ class Administration:
             "etag": statement.etag,
             **statement.body,
         }
+        if self.store.waits(statement.id):
+            shown["in_force"] = False  # it does not show everywhere yet, or is not enforced yet
         if statement.collection == "grants":
             shown["to"] = self._reference(statement.body["to"])
         if statement.collection == "attachments":

@@ -4,8 +4,11 @@ import base64
 import binascii
 import hashlib
 import json
+import math
+import time
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from functools import partial
 from ipaddress import ip_address
 from typing import Any
 from urllib.parse import unquote
@@ -28,6 +31,7 @@ from enthesis.lab.deciding import (
     session_end,
     verbs_of,
 )
+from enthesis.lab.faults import Faults
 from enthesis.lab.openapi import document
 from enthesis.lab.problems import Problem, as_problem, oauth_error, refused
 from enthesis.lab.resources import Things, remove_resource
@@ -49,7 +53,13 @@ class Cloud:
     """One provider. `signers` are those of every service of the lab, by name: clouds know one another's keys."""
 
     def __init__(
-        self, name: str, inventory: Mapping[str, Any], store: Store, clock: Clock, signers: Mapping[str, Signer]
+        self,
+        name: str,
+        inventory: Mapping[str, Any],
+        store: Store,
+        clock: Clock,
+        signers: Mapping[str, Signer],
+        faults: Faults,
     ) -> None:
         self.name = name
         self.inventory = inventory
@@ -59,8 +69,11 @@ class Cloud:
         self.signer = signers[name]
         self.callers = Callers(name, store, clock, signers, self.world)
         self.keyed = self.callers.keyed
-        self.administration = Administration(store, self.world, self._administrator, self._may)
+        self.administration = Administration(
+            store, self.world, self._administrator, self._may, partial(faults.page, name)
+        )
         self._seen: tuple[int, int] | None = None
+        self._until = math.inf  # when what was changed a moment ago comes to be enforced
         self._world: World | None = None
 
     @property
@@ -70,12 +83,13 @@ class Cloud:
     def world(self) -> World:
         """The statements as they stand now; read again only after a change."""
         version = self.store.version()
-        if self._world is None or version != self._seen:
+        if self._world is None or version != self._seen or time.time() >= self._until:
             inventory, keys = _as_it_is_now(self.inventory, self.store.things()), self.keyed.all()
             worlds = {
-                name: World(name, inventory, _by_collection(self.store.statements(name)), credentials=keys)
+                name: World(name, inventory, _by_collection(self.store.seen(name, "acts")), credentials=keys)
                 for name in inventory["providers"]
             }
+            self._until = min(self.store.as_it_was(name, "acts")[1] for name in worlds)
             own = worlds.pop(self.name)
             self._world, self._seen = replace(own, others=worlds), version
         return self._world

@@ -1,11 +1,13 @@
 """The lab's state: one SQLite file that survives a crash. Every change is one transaction."""
 
 import json
+import math
 import sqlite3
+import time
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
@@ -37,6 +39,11 @@ CREATE TABLE IF NOT EXISTS sign_ins (
   device TEXT PRIMARY KEY, code TEXT UNIQUE NOT NULL, directory TEXT NOT NULL, ends REAL NOT NULL, asked REAL,
   person TEXT, mfa TEXT, refused INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS revoked (jti TEXT PRIMARY KEY, ends REAL NOT NULL);
+CREATE TABLE IF NOT EXISTS pending (
+  number INTEGER PRIMARY KEY AUTOINCREMENT, id TEXT NOT NULL, cloud TEXT NOT NULL, before TEXT,
+  shows REAL NOT NULL, acts REAL NOT NULL);
+CREATE TABLE IF NOT EXISTS answers (
+  key TEXT PRIMARY KEY, request TEXT NOT NULL, status INTEGER NOT NULL, headers TEXT NOT NULL, body BLOB NOT NULL);
 CREATE INDEX IF NOT EXISTS by_version ON objects (cluster, version);
 """
 FORMAT = 2  # of the state; 1 had words that were renamed since
@@ -59,6 +66,16 @@ class Statement:
     @property
     def etag(self) -> str:
         return f'"{self.id[:8]}-{self.version}"'
+
+
+@dataclass(frozen=True)
+class Answered:
+    """What was answered to a request that may come again: `request` tells whether it is the same."""
+
+    request: str
+    status: int
+    headers: dict[str, str]
+    body: bytes
 
 
 def _statement(row: tuple[Any, ...]) -> Statement:
@@ -88,6 +105,7 @@ class Store:
         if "made_by" not in known:  # the state of a lab that was started before
             self.connection.execute("ALTER TABLE credentials ADD COLUMN made_by TEXT NOT NULL DEFAULT ''")
         self.changes = 0
+        self.lags: Callable[[str, str], tuple[float, float]] = lambda cloud, holder: (0.0, 0.0)
         if self.connection.execute("PRAGMA user_version").fetchone()[0] < FORMAT:
             self._renew()
 
@@ -104,7 +122,10 @@ class Store:
 
     @contextmanager
     def transaction(self) -> Iterator[None]:
-        """All or nothing; `version()` differs afterwards."""
+        """All or nothing, with whatever it is part of; `version()` differs afterwards."""
+        if self.connection.in_transaction:
+            yield
+            return
         self.connection.execute("BEGIN IMMEDIATE")
         try:
             yield
@@ -154,6 +175,77 @@ class Store:
         found = [_statement(row) for row in rows[:limit]]
         return found, rows[limit - 1][8] if len(rows) > limit else None
 
+    # what was changed a moment ago, and does not show yet or is not enforced yet
+
+    def _note(self, identifier: str, cloud: str, holder: str, before: Statement | None) -> None:
+        """Remembers what a statement was, for as long as a change of it does not show everywhere."""
+        shows, acts = self.lags(cloud, holder)
+        if shows or acts:
+            now, was = time.time(), json.dumps(asdict(before)) if before is not None else None
+            self.connection.execute(
+                "INSERT INTO pending (id, cloud, before, shows, acts) VALUES (?, ?, ?, ?, ?)",
+                (identifier, cloud, was, now + shows, now + acts),
+            )
+
+    def as_it_was(self, cloud: str, column: str) -> tuple[dict[str, Statement | None], float]:
+        """For what changed a moment ago and does not show yet (`shows`) or is not enforced yet (`acts`) what still
+        counts, by id; with the time until which that stays so."""
+        rows = self.connection.execute(
+            f"SELECT id, before, {column} FROM pending WHERE cloud = ? ORDER BY number",  # noqa: S608  our own column
+            (cloud,),
+        ).fetchall()
+        now, until = time.time(), math.inf
+        out: dict[str, Statement | None] = {}
+        for identifier, before, ends in rows:
+            if ends <= now:
+                out.pop(identifier, None)  # a later change shows, and with it the earlier ones
+            else:
+                until = min(until, ends)
+                out.setdefault(identifier, Statement(**json.loads(before)) if before is not None else None)
+        return out, until
+
+    def waits(self, identifier: str) -> bool:
+        """Whether a change of a statement does not show or is not enforced yet."""
+        now = time.time()
+        row = self.connection.execute(
+            "SELECT 1 FROM pending WHERE id = ? AND (shows > ? OR acts > ?) LIMIT 1", (identifier, now, now)
+        ).fetchone()
+        return row is not None
+
+    def any_waits(self) -> bool:
+        """Whether a change of anything does not show or is not enforced yet; what has come to show is forgotten."""
+        now = time.time()
+        rows = self.connection.execute("SELECT max(shows, acts) FROM pending").fetchall()
+        if rows and all(ends <= now for (ends,) in rows):
+            with self.transaction():
+                self.connection.execute("DELETE FROM pending WHERE shows <= ? AND acts <= ?", (now, now))
+        return any(ends > now for (ends,) in rows)
+
+    def seen(self, cloud: str, column: str, collection: str | None = None) -> list[Statement]:
+        """The statements of a cloud as they show (`shows`) or as they are enforced (`acts`)."""
+        now = self.statements(cloud, collection)
+        was = self.as_it_was(cloud, column)[0] if self.any_waits() else {}
+        if not was:
+            return now
+        kept = [was.pop(one.id) if one.id in was else one for one in now]
+        back = [one for one in was.values() if one is not None and collection in (None, one.collection)]
+        return [one for one in (*kept, *back) if one is not None]
+
+    # what was answered, for requests that come again
+
+    def answered(self, key: str) -> Answered | None:
+        row = self.connection.execute(
+            "SELECT request, status, headers, body FROM answers WHERE key = ?", (key,)
+        ).fetchone()
+        return Answered(row[0], row[1], json.loads(row[2]), row[3]) if row else None
+
+    def keep_answer(self, key: str, answer: Answered) -> None:
+        """Within the transaction of what it answers, so that neither is there without the other."""
+        self.connection.execute(
+            "INSERT OR REPLACE INTO answers VALUES (?, ?, ?, ?, ?)",
+            (key, answer.request, answer.status, json.dumps(answer.headers), answer.body),
+        )
+
     def statement(self, cloud: str, collection: str, identifier: str) -> Statement | None:
         row = self.connection.execute(
             "SELECT id, cloud, collection, holder, name, version, mark, body FROM statements"
@@ -173,6 +265,7 @@ class Store:
                 " VALUES (?, ?, ?, ?, ?, 1, ?, ?)",
                 (made.id, cloud, collection, holder, name, mark, json.dumps(body)),
             )
+            self._note(made.id, cloud, holder, None)
         return made
 
     def replace(self, old: Statement, mark: str | None, body: dict[str, Any]) -> Statement:
@@ -181,6 +274,7 @@ class Store:
                 "UPDATE statements SET version = version + 1, mark = ?, body = ? WHERE id = ?",
                 (mark, json.dumps(body), old.id),
             )
+            self._note(old.id, old.cloud, old.holder, old)
         changed = self.statement(old.cloud, old.collection, old.id)
         if changed is None:
             raise LookupError(old.id)
@@ -192,11 +286,17 @@ class Store:
             self._drop(old)
 
     def _drop(self, old: Statement) -> None:
+        self._note(old.id, old.cloud, old.holder, old)
         self.connection.execute("DELETE FROM statements WHERE id = ?", (old.id,))
         if old.collection == "identities":  # a trust is a part of its identity
-            self.connection.execute(
-                "DELETE FROM statements WHERE collection = 'trusts' AND json_extract(body, '$.of') = ?", (old.id,)
+            rows = self.connection.execute(
+                "SELECT id, cloud, collection, holder, name, version, mark, body FROM statements"
+                " WHERE collection = 'trusts' AND json_extract(body, '$.of') = ?",
+                (old.id,),
             )
+            for trust in map(_statement, rows.fetchall()):
+                self._note(trust.id, trust.cloud, trust.holder, trust)
+                self.connection.execute("DELETE FROM statements WHERE id = ?", (trust.id,))
         address = old.body.get("address") or old.name or ""
         self.connection.execute("INSERT OR REPLACE INTO gone VALUES (?, ?)", (old.id, address))
 

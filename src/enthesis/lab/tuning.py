@@ -2,11 +2,12 @@
 
 import json
 import os
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from enthesis.lab.cluster.objects import ADMINISTRATOR, TOKEN_TYPE
+from enthesis.lab.faults import Fault, faults_of, set_faults
 from enthesis.lab.guarding import owners_word
 from enthesis.lab.running import OWNER, Running
 from enthesis.lab.store import Store
@@ -83,6 +84,17 @@ def waiting_sign_in(state: Path, directory: str) -> str | None:
     finally:
         store.close()
     return str(row[0]) if row else None
+
+
+def faults(state: Path, change: Callable[[tuple[Fault, ...]], Sequence[Fault]] | None = None) -> tuple[Fault, ...]:
+    """The faults that are set; with `change`, those that it makes of them."""
+    store = Store(state / "lab.db")
+    try:
+        if change is not None:
+            set_faults(store, change(faults_of(store)))
+        return faults_of(store)
+    finally:
+        store.close()
 
 
 def rotate(state: Path, service: str) -> None:

@@ -2,9 +2,10 @@
 
 import base64
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
+from functools import partial
 from pathlib import Path
 from urllib.parse import quote
 
@@ -44,12 +45,21 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             code="lab-not-running",
             remedy=remedy,
         )
-    sessions: dict[str, dict[str, Secret]] = {}
     listed = sessions_of(state)
     owner = Secret(owners_word(listed))
-    for one in listed:
-        if "holder" in one and not estate.administered_by_others(one["holder"]):
-            sessions.setdefault(one["cloud"], {})[one["holder"]] = Secret(one["session"])
+
+    def sessions_at(cloud: str, listed: Sequence[Mapping[str, str]]) -> dict[str, Secret]:
+        mine = [one for one in listed if one.get("cloud") == cloud]
+        return {
+            one["holder"]: Secret(one["session"]) for one in mine if not estate.administered_by_others(one["holder"])
+        }
+
+    def renewed(cloud: str) -> dict[str, Secret]:
+        from enthesis.lab.tuning import renew_sessions  # noqa: PLC0415  loads the libraries of tokens
+
+        renew_sessions(state, lab)
+        return sessions_at(cloud, sessions_of(state))
+
     providers: dict[str, LiveProvider] = {}
     issuers: dict[str, Issues] = {}
     hosts: dict[str, RunsHosts] = {}
@@ -58,7 +68,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
         name = service["name"]
         client = Client(name, service["url"], authority=lab.authority)
         if service["kind"] == "cloud" and name in estate.providers:
-            providers[name] = Cloud(name, client, sessions.get(name, {}))
+            providers[name] = Cloud(name, client, sessions_at(name, listed), partial(renewed, name))
         elif service["kind"] == "pipeline" and name in estate.issuers:
             issuers[name] = Pipeline(name, client, {OWNER: owner.reveal()})
         elif service["kind"] == "hosts":

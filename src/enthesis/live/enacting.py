@@ -1,58 +1,418 @@
-"""Carries a proposal out, in its order; safe to run again after an interruption."""
+"""Carries the steps of a proposal out: each written down first, several at once, stage after stage; and goes on later.
+
+What an answer that was lost had done is found out by asking again under the same key, never assumed.
+"""
 
 import json
-from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+import time
+from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from dataclasses import asdict, dataclass, replace
+from threading import BoundedSemaphore, Event, Lock
 
-from enthesis.model.errors import EnthesisError, InvalidInput, MovedAway, StoppedPartWay
-from enthesis.ports import Connected, Reporter
-from enthesis.proposals.steps import REMOVE, Proposal, Step
+from tenacity import RetryError, Retrying, retry_if_result, stop_after_delay, wait_exponential, wait_random
+
+from enthesis.model.errors import Busy, InvalidInput, LiveFailure, MovedAway, Unreachable
+from enthesis.model.sentences import statement_sentence
+from enthesis.ports import Administered, Changed, Connected, Reporter
+from enthesis.proposals.ordering import needs_of
+from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Proposal, Step
+from enthesis.store.journal import (
+    DONE,
+    FAILED,
+    FINISHED,
+    LEFT,
+    SENT,
+    STOPPED,
+    WAITING,
+    Enactment,
+    Journal,
+    Kept,
+    Lease,
+    Writer,
+)
 from enthesis.surveys.statements import LiveObject, Surveyed, merged_ids, normalised, statement_key
+
+AT_ONCE = 8  # steps at one account
+PATIENCE = 120.0  # seconds until what was written is taken to be slow for good
+FIRST_LOOK, LONGEST_LOOK = 0.05, 2.0  # seconds between two looks
+
+
+@dataclass(frozen=True, slots=True)
+class Ended:
+    """What came of one step. `said` is why it is not done."""
+
+    step: Step
+    state: str
+    said: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Enacted:
-    """The sentences of the steps that were done now, and of those that were found done."""
+    """What came of an enactment: its number, and of each step."""
 
-    done: tuple[str, ...]
-    found_done: tuple[str, ...]
+    number: int
+    steps: tuple[Ended, ...] = ()
+    found_done: tuple[str, ...] = ()
+    late: tuple[str, ...] = ()  # written, and not in force when we stopped waiting
+    interrupted: bool = False
+
+    def of(self, *states: str) -> tuple[Ended, ...]:
+        """The steps in one of these states."""
+        return tuple(one for one in self.steps if one.state in states)
+
+    @property
+    def whole(self) -> bool:
+        """Whether every step is done and in force."""
+        return not self.late and not self.interrupted and all(one.state == DONE for one in self.steps)
 
 
-def enact(proposal: Proposal, surveys: Sequence[Surveyed], connected: Connected, reporter: Reporter) -> Enacted:
+@dataclass(frozen=True, slots=True)
+class How:
+    """How the steps are sent: so many at once at one account, and how long what was written is waited for."""
+
+    at_once: int = AT_ONCE
+    patience: float = PATIENCE
+    still_safe: Callable[[Sequence[Step], Sequence[Step]], bool] = lambda done, coming: True
+    """Whether steps may still be done where others of the proposal were not."""
+
+
+@dataclass(frozen=True, slots=True)
+class Why:
+    """By whom, and why, something is enacted, and which enactment it takes back."""
+
+    by: str
+    because: str = ""
+    undoes: int | None = None
+
+
+def enact(
+    proposal: Proposal, surveys: Sequence[Surveyed], connected: Connected, journal: Journal, reporter: Reporter,
+    why: Why, how: How | None = None,
+) -> Enacted:  # fmt: skip
     """Carries out what is not done yet.
 
-    `surveys` are of this moment: where anything but the proposal's own steps has changed since it was made,
-    MovedAway says what, and nothing is done. StoppedPartWay where some steps are done and one failed.
+    `surveys` are of this moment: where anything but the proposal's own steps has changed since it was made, MovedAway
+    says what, and nothing is done. Nobody else enacts at the same accounts meanwhile (`journal.Busy` where somebody
+    does).
     """
-    waiting, found_done = _split(proposal, surveys)
+    waiting, done_before = _split(proposal, surveys)
     _refuse_if_moved(proposal, surveys)
-    ids = merged_ids(surveys)
-    done: list[str] = []
-    reporter.begin("enacting", len(waiting))
+    for step in waiting:
+        _port(connected, step)
+    if not waiting:
+        return Enacted(0, found_done=tuple(done_before))
+    lease = journal.lease([_place(step) for step in waiting], None)
     try:
-        for step in waiting:
-            reporter.step(step.sentence)
-            provider = connected.providers.get(step.provider) or connected.clusters.get(step.provider)
-            if provider is None:
-                raise InvalidInput(
-                    f"the proposal speaks of the provider {step.provider}, which the estate has not",
-                    code="proposal-invalid",
-                )
-            provider.change(step, ids)
-            done.append(step.sentence)
-    except EnthesisError as fault:
-        if not done:
-            raise
-        message = f"{len(done)} of {len(waiting)} steps are done, then: {fault.message}"
-        raise StoppedPartWay(message, code="stopped-part-way", remedy="run the same again to go on") from fault
+        todo = replace(proposal, steps=tuple(waiting))
+        number = journal.begin(todo, by=why.by, because=why.because, undoes=why.undoes)
+        enacted = _carry_out(journal, number, lease, surveys, connected, reporter, how or How())
+    finally:
+        lease.release()
+    return replace(enacted, found_done=tuple(done_before))
+
+
+def resume(
+    one: Enactment, surveys: Sequence[Surveyed], connected: Connected, journal: Journal, reporter: Reporter, *,
+    how: How | None = None, only_sent: bool = False,
+) -> Enacted:  # fmt: skip
+    """Goes on with an enactment that was interrupted; `only_sent`: finds out what the steps did that were sent, and
+    does no other."""
+    kept = journal.steps(one.number)
+    lease = journal.lease([_place(each.step) for each in kept], one.number)
+    try:
+        return _carry_out(journal, one.number, lease, surveys, connected, reporter, how or How(), only_sent=only_sent)
+    finally:
+        lease.release()
+
+
+def _carry_out(
+    journal: Journal, number: int, lease: Lease, surveys: Sequence[Surveyed], connected: Connected,
+    reporter: Reporter, how: How, *, only_sent: bool = False,
+) -> Enacted:  # fmt: skip
+    kept = journal.steps(number)
+    work = _Work(kept, connected, merged_ids(surveys), journal.writer(number, lease), reporter, how)
+    reporter.begin("enacting", sum(one.state != DONE for one in kept))
+    try:
+        late, interrupted = work.run(only_sent=only_sent)
     finally:
         reporter.end()
-    return Enacted(tuple(done), tuple(found_done))
+    ended = tuple(Ended(one.step, work.states[one.position], work.said.get(one.position, "")) for one in kept)
+    enacted = Enacted(number, ended, late=late, interrupted=interrupted)
+    if enacted.whole:
+        journal.finish(number, FINISHED)
+    elif not only_sent and not late and not interrupted and not enacted.of(SENT, WAITING):
+        journal.finish(number, STOPPED)  # what failed fails again: it is for a new proposal
+    return enacted
+
+
+class _Work:
+    """The steps of one enactment while they are carried out."""
+
+    def __init__(
+        self, kept: Sequence[Kept], connected: Connected, ids: dict[str, str], writer: Writer, reporter: Reporter,
+        how: How,
+    ) -> None:  # fmt: skip
+        self.kept = kept
+        self.connected = connected
+        self.ids = ids
+        self.writer = writer
+        self.reporter = reporter
+        self.how = how
+        self.needs = needs_of([one.step for one in kept])
+        self.states = {one.position: one.state if one.state in (DONE, SENT) else WAITING for one in kept}
+        self.said: dict[int, str] = {}
+        self.changed: dict[int, Changed] = {}
+        self._etags: dict[tuple[str, str], str] = {}
+        self._guard = Lock()
+        self._stop = Event()
+        self._at: dict[str, BoundedSemaphore] = {}
+        for one in kept:
+            self._at.setdefault(_place(one.step), BoundedSemaphore(how.at_once))
+            if one.state == DONE:
+                self._learn(one)
+
+    def _learn(self, one: Kept) -> None:
+        """What an earlier run made has an id and a version by now."""
+        made = Changed(one.outcome.get("id"), one.outcome.get("etag"), in_force=False)
+        self.changed[one.position] = made
+        _port(self.connected, one.step).learn(one.step, made, self.ids)
+        self._note_etag(one.step, made)
+
+    def _note_etag(self, step: Step, made: Changed) -> None:
+        identifier = made.id or step.id
+        if identifier and made.etag:
+            with self._guard:
+                self._etags[step.provider, identifier] = made.etag
+
+    def run(self, *, only_sent: bool) -> tuple[tuple[str, ...], bool]:
+        """All stages; the sentences of what was written and is not in force, and whether it was interrupted."""
+        stages = sorted({one.step.stage for one in self.kept})
+        try:
+            for stage in stages:
+                mine = [one for one in self.kept if one.step.stage == stage]
+                coming = [one for one in mine if self.states[one.position] != DONE]
+                if only_sent:
+                    coming = [one for one in coming if self.states[one.position] == SENT]
+                elif coming and not self._known_before(stage):
+                    return (), False
+                elif coming and not self._may_go_on(stage):
+                    for one in coming:
+                        self._end(one.position, LEFT, "left, since what comes before it is not done")
+                    continue
+                if not self._stage(coming):
+                    return (), False
+                if not only_sent and (late := self._late(mine)):
+                    return late, False
+        except KeyboardInterrupt:
+            return (), True
+        return (), False
+
+    def _known_before(self, stage: int) -> bool:
+        """Whether it is known what came of every step of the stages before."""
+        before = (one.position for one in self.kept if one.step.stage < stage)
+        return not any(self.states[position] in (SENT, WAITING) for position in before)
+
+    def _may_go_on(self, stage: int) -> bool:
+        """Whether this stage may be done though steps of earlier ones were not."""
+        before = [one for one in self.kept if one.step.stage < stage]
+        if all(self.states[one.position] == DONE for one in before):
+            return True
+        done = [one.step for one in self.kept if self.states[one.position] == DONE]
+        coming = [one.step for one in self.kept if one.step.stage == stage]
+        return self.how.still_safe(done, coming)
+
+    def _stage(self, coming: Sequence[Kept]) -> bool:
+        """The steps of one stage, each as soon as what it needs is done; whether all were tried."""
+        inside = {one.position for one in coming}
+        waiting = {one.position: one for one in coming}
+        running: dict[Future[None], int] = {}
+        with ThreadPoolExecutor(max_workers=min(64, self.how.at_once * len(self._at))) as pool:
+            try:
+                while waiting or running:
+                    for position, one in list(waiting.items()):
+                        needs = self.needs[position]
+                        if any(self.states[need] in (FAILED, LEFT) for need in needs):
+                            del waiting[position]
+                            self._end(position, LEFT, "left, since what it needs is not done")
+                        elif any(need in inside and need != position and self.states[need] != DONE for need in needs):
+                            continue
+                        elif not self._stop.is_set():
+                            del waiting[position]
+                            running[pool.submit(self._one, one)] = position
+                    if not running:  # what still waits, waits for a step of which nobody knows what it did
+                        return not waiting and not self._stop.is_set()
+                    finished, _ = wait(running, return_when=FIRST_COMPLETED)
+                    for future in finished:
+                        del running[future]
+                        future.result()
+            except KeyboardInterrupt:
+                self._stop.set()
+                wait(running)  # what is under way ends first
+                raise
+        return True
+
+    def _one(self, one: Kept) -> None:
+        """One step: written down, sent, and its outcome written down."""
+        step = self._present(one.step)
+        with self._at[_place(step)]:
+            if self._stop.is_set():
+                return
+            try:
+                if self.states[one.position] != SENT:
+                    self.writer.sent(one.position)
+                    self.states[one.position] = SENT
+                self.reporter.step(step.sentence)
+                changed = self._sent(step, one)
+            except Unreachable as fault:  # it may have been done: it stays `sent`
+                self.said[one.position] = fault.message
+                self._stop_at(fault)
+                return
+            except Busy:
+                raise
+            except (LiveFailure, MovedAway, InvalidInput) as fault:
+                self._end(one.position, FAILED, fault.message)
+                return
+        with self._guard:
+            self.changed[one.position] = changed
+        self._note_etag(step, changed)
+        self.states[one.position] = DONE
+        self.writer.ended(one.position, DONE, outcome={"id": changed.id, "etag": changed.etag})
+
+    def _stop_at(self, fault: Unreachable) -> None:
+        """Stops where a system cannot be reached at all; what others do goes on."""
+        if fault.code in ("not-https", "url-invalid"):
+            self._stop.set()
+
+    def _present(self, step: Step) -> Step:
+        """A step for the version of its statement that an earlier step of this enactment made."""
+        with self._guard:
+            etag = self._etags.get((step.provider, step.id or ""), step.etag)
+        return replace(step, etag=etag)
+
+    def _sent(self, step: Step, one: Kept) -> Changed:
+        """What a live system makes of a step. Where it does not know yet what an earlier step made, that is waited for:
+        this tells slow from wrong."""
+        port = _port(self.connected, step)
+        try:
+            return port.change(step, self.ids, one.key)
+        except (LiveFailure, MovedAway):
+            needs = [need for need in self.needs[one.position] if not self.changed.get(need, IN_FORCE).in_force]
+            if not needs or self._late([self.kept[need] for need in needs]):
+                raise
+            return port.change(step, self.ids, one.key)
+
+    def _late(self, written: Iterable[Kept]) -> tuple[str, ...]:
+        """Waits until what was written is in force; the sentences of what is not when patience ends."""
+        waiting = [one for one in written if not self.changed.get(one.position, IN_FORCE).in_force]
+        if not waiting:
+            return ()
+
+        def look() -> list[Kept]:
+            for one in list(waiting):
+                if _port(self.connected, one.step).in_force(one.step, self.changed[one.position]):
+                    waiting.remove(one)
+                    with self._guard:
+                        self.changed[one.position] = replace(self.changed[one.position], in_force=True)
+            return waiting
+
+        self.reporter.step(f"waiting for {waiting[0].step.sentence} to take effect")
+        again = Retrying(
+            retry=retry_if_result(bool),
+            wait=wait_exponential(multiplier=FIRST_LOOK, max=LONGEST_LOOK) + wait_random(0, FIRST_LOOK),
+            stop=stop_after_delay(self.how.patience),
+            sleep=time.sleep,
+        )
+        try:
+            again(look)
+        except RetryError:
+            pass
+        except Unreachable as fault:
+            return (*(one.step.sentence for one in waiting), fault.message)
+        return tuple(one.step.sentence for one in waiting)
+
+    def _end(self, position: int, state: str, said: str) -> None:
+        self.states[position] = state
+        self.said[position] = said
+        self.writer.ended(position, state, said)
+
+
+IN_FORCE = Changed(None, None, in_force=True)
+
+
+def _port(connected: Connected, step: Step) -> Administered:
+    """The live system that a step is for."""
+    found = connected.providers.get(step.provider) or connected.clusters.get(step.provider)
+    if found is None:
+        raise InvalidInput(
+            f"the proposal speaks of the provider {step.provider}, which the estate has not", code="proposal-invalid"
+        )
+    return found
+
+
+def _place(step: Step) -> str:
+    """Where only one enacts at a time: an account or organisation at a live system."""
+    return f"{step.provider} {step.holder.split('/', 1)[0]}"
+
+
+# -- undone ---------------------------------------------------------------------------------------------------------
+
+
+def undoing(one: Enactment, kept: Sequence[Kept], surveys: Sequence[Surveyed]) -> Proposal:
+    """The proposal that takes an enactment back: each of its steps that was done, the other way round.
+
+    MovedAway where a statement is not as the enactment left it: somebody has changed it since.
+    """
+    done = [each for each in kept if each.state == DONE]
+    last = max((each.step.stage for each in done), default=0)
+    live = {(surveyed.provider, each.id): each for surveyed in surveys for each in surveyed.objects}
+    latest = {(each.step.provider, _id_of(each)): each for each in done}  # of several steps at a statement
+    moved = []
+    steps: list[Step] = []
+    for each in reversed(done):
+        step, identifier = each.step, _id_of(each)
+        found = live.get((step.provider, identifier))
+        as_left = found is not None and found.etag == each.outcome.get("etag")
+        if step.action != REMOVE and latest[step.provider, identifier] is each and not as_left:
+            moved.append(step.sentence)
+            continue
+        steps.append(replace(_inverse(each, identifier), stage=last - step.stage))
+    if moved:
+        raise MovedAway(
+            f"enactment {one.number} cannot be undone, since this was changed after it: {'; '.join(moved[:5])}",
+            code="live-side-changed",
+            remedy="enthesis propose, and read what is different now",
+        )
+    return Proposal(one.estate, tuple(steps), seen={surveyed.provider: surveyed.seen() for surveyed in surveys})
+
+
+def _id_of(each: Kept) -> str:
+    return str(each.outcome.get("id") or each.step.id)
+
+
+def _inverse(each: Kept, identifier: str) -> Step:
+    """The step that takes one back."""
+    step, etag = each.step, each.outcome.get("etag")
+    sentence = statement_sentence(step.collection, step.before or step.body or {})
+    if step.action == MAKE:
+        return replace(step, action=REMOVE, body=None, before=step.body, id=identifier, etag=etag, sentence=sentence)
+    if step.action == REMOVE:
+        return replace(step, action=MAKE, body=step.before, before=None, id=None, etag=None, sentence=sentence)
+    more = f"{sentence}: as it was before"
+    return replace(step, action=CHANGE, body=step.before, before=step.body, id=identifier, etag=etag, sentence=more)
+
+
+# -- a proposal and the live side by now ----------------------------------------------------------------------------
 
 
 def left_to_do(proposal: Proposal, surveys: Sequence[Surveyed]) -> list[Step]:
     """The steps of a proposal that nothing has done yet."""
     return _split(proposal, surveys)[0]
+
+
+def found_done(proposal: Proposal, surveys: Sequence[Surveyed]) -> list[str]:
+    """The sentences of the steps of a proposal that something has done already."""
+    return _split(proposal, surveys)[1]
 
 
 def refuse_if_different(read: Proposal, made: Proposal, surveys: Sequence[Surveyed]) -> None:
@@ -72,7 +432,8 @@ def refuse_if_different(read: Proposal, made: Proposal, surveys: Sequence[Survey
 
 
 def _written(step: Step) -> str:
-    return json.dumps(asdict(step), sort_keys=True, default=str)
+    """A step but for its stage, which depends on what is done already."""
+    return json.dumps(asdict(replace(step, stage=0)), sort_keys=True, default=str)
 
 
 def _split(proposal: Proposal, surveys: Sequence[Surveyed]) -> tuple[list[Step], list[str]]:

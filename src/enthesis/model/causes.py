@@ -217,7 +217,21 @@ CAUSES = {
     "changed-meanwhile": Cause("Another person or program changed a statement meanwhile.", "Propose again."),
     "gone-meanwhile": Cause("Something that a step needs is gone.", "Propose again."),
     "name-taken": Cause("Something that is not ours has the name.", "Choose another name, or adopt it."),
-    "stopped-part-way": Cause("Some steps are done, the rest are not.", "Run the same again."),
+    "stopped-part-way": Cause(
+        "Some steps are done, the rest are not.", "`enthesis enact --resume`, or propose again, as the message says."
+    ),
+    "enacted-by-another": Cause(
+        "Somebody else enacts at the same account now.", "Give --wait, or run the same again later."
+    ),
+    "enactment-unfinished": Cause(
+        "An earlier enactment was interrupted.", "`enthesis enact --resume`, with --undo to take it back."
+    ),
+    "enactment-unknown": Cause("No such enactment, or none to go on with.", "`enthesis enact --history` lists them."),
+    # the store
+    "store-invalid": Cause("The store cannot be used as one.", "Correct its URL, or move the file away."),
+    "store-unreachable": Cause("The database with the store does not answer.", "Check its URL, and that it runs."),
+    "store-of-another-version": Cause("A later version of Enthesis made the store.", "Use that version."),
+    "clock-put-back": Cause("This machine's clock is behind the last enactment in the store.", "Set the clock right."),
     "not-decided": Cause("The question is past a bound on work.", "Ask about less at once."),
     "fault-of-ours": Cause("A fault of Enthesis itself.", "Run again with --debug and report the traceback."),
 }

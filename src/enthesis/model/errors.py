@@ -10,6 +10,7 @@
     │       └── NotIssued         an issuer signs no such statement
     ├── NotDecided                it would be too much work                      exit 1
     ├── MovedAway                 the live side is not what was proposed for     exit 1
+    │   └── Busy                  somebody else changes it now
     ├── StoppedPartWay            resumable                                      exit 4
     └── InnerError                raised in one part and handled by the part that called it
 
@@ -81,6 +82,10 @@ class MovedAway(EnthesisError):
     """The live side is no longer what a proposal was made for."""
 
     exit_code: ClassVar[int] = 1
+
+
+class Busy(MovedAway):
+    """Somebody else enacts there now."""
 
 
 class StoppedPartWay(EnthesisError):

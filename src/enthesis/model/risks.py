@@ -19,7 +19,8 @@ RISKS = {
     "power-unexplained": "a role that can change access is bound at an account or above without an end or a reason",
     "temporary-endless": "what is said to be temporary has no end",
     "not-ours": "a statement that Enthesis did not make opens what is ours on the live side",
+    "drift": "a statement on the live side is not as the estate describes it",
     "acceptance-idle": "a risk is accepted that is not there",
 }
 """Stable codes, each with what it means."""
-LIVE_RISKS = ("not-ours",)  # found on the live side alone
+LIVE_RISKS = ("not-ours", "drift")  # found on the live side alone

@@ -1,110 +1,146 @@
-"""A proposal in sentences, by account; and what it gives and takes."""
+"""A proposal in sentences: which states keep the live side from being as described, and what the steps do to access."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
 
 from enthesis.output.lines import Line, Span, counted, line, markdown_text
-from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Danger, Opening, Proposal, Step
+from enthesis.proposals.steps import (
+    CHANGE,
+    DIFFERENT,
+    LEFT_BEHIND,
+    MAKE,
+    NOT_IN_PLACE,
+    NOT_POSSIBLE,
+    REMOVE,
+    WAITING,
+    Danger,
+    Opening,
+    Proposal,
+    Step,
+)
 
-HEADS = ((MAKE, "will exist", "good"), (CHANGE, "will change", "doubt"), (REMOVE, "will go", "bad"))
+OF_ACTION = ((MAKE, NOT_IN_PLACE, "doubt"), (CHANGE, DIFFERENT, "doubt"), (REMOVE, LEFT_BEHIND, "bad"))
+
+
+class Part(NamedTuple):
+    """A list under a head. `below` are further lines of an entry, by its place."""
+
+    head: str
+    style: str
+    entries: tuple[str, ...]
+    below: tuple[tuple[str, ...], ...] = ()
+    note: str = ""
 
 
 def proposal_lines(proposal: Proposal) -> Iterable[Line]:
     """The proposal as text."""
     yield line(Span(first_sentence(proposal), "strong"))
-    holders = dict.fromkeys((step.provider, step.holder) for step in proposal.steps)
-    for provider, holder in holders:
+    for provider, holder in _holders(proposal.steps):
         yield line(Span(holder, "strong"), Span(f" at {provider}", "quiet"))
         mine = [step for step in proposal.steps if (step.provider, step.holder) == (provider, holder)]
-        for action, words, style in HEADS:
-            yield from _group(words, style, [step for step in mine if step.action == action])
-    if proposal.blocked:
+        for action, words, style in OF_ACTION:
+            its = [step.sentence for step in mine if step.action == action]
+            if its:
+                yield line("  ", Span(words, style))
+                yield from (line("    ", sentence) for sentence in its)
+    for part in _parts(proposal):
         yield line()
-        yield line(Span("cannot be done yet", "bad"))
-        for one in proposal.blocked:
-            yield line(f"  {one.sentence}: {one.why}; ", Span(f"up to {one.who}", "doubt"))
-    yield from _listed("for the administrators of others to write", proposal.theirs)
-    yield from _listed("stands beside one of ours, not made by us: narrowing ours leaves it", proposal.twins)
-    yield from _openings(proposal.openings)
-    yield from _listed("left behind by this estate (they go with --prune)", proposal.left)
-    yield from _listed("there already and not ours, left alone", proposal.not_ours)
-    yield from _listed("ended already, and not made", proposal.ended)
-    yield from _listed("names what is gone, and gives nothing", proposal.dangling)
+        yield line(Span(part.head, part.style))
+        yield from _entries(part)
     yield from danger_lines(proposal.dangers)
-    yield from _listed("access gained", proposal.gives)
-    yield from _listed("access lost", proposal.takes)
-    still = [f"sessions as {name} that are out already, for up to {life} more" for name, life in proposal.lives_on]
-    yield from _listed("lives on for a while", still)
+
+
+def _entries(part: Part) -> Iterator[Line]:
+    for number, entry in enumerate(part.entries):
+        yield line("  ", entry)
+        if number < len(part.below):
+            yield from (line("    ", one) for one in part.below[number])
+    if part.note:
+        yield line(Span(f"  {part.note}", "quiet"))
+
+
+def _holders(steps: Sequence[Step]) -> list[tuple[str, str]]:
+    return list(dict.fromkeys((step.provider, step.holder) for step in steps))
+
+
+def _parts(proposal: Proposal) -> Iterator[Part]:
+    """What a proposal says beside its steps, as every format has it."""
+    still = tuple(f"sessions as {name} that exist already, for up to {life} more" for name, life in proposal.lives_on)
+    standing = [opening for opening in proposal.openings if not opening.accepted]
+    accepted = [opening for opening in proposal.openings if opening.accepted]
+    blocked = tuple(f"{one.sentence}: {one.why}; {one.who}" for one in proposal.blocked)
+    parts = (
+        Part(NOT_POSSIBLE, "bad", blocked),
+        Part(WAITING, "doubt", proposal.theirs, note="`enthesis handoff` writes down what they are asked for"),
+        Part("written by others already", "strong", proposal.written),
+        Part("a statement of others with the same key as one of ours: narrowing ours leaves it", "bad", proposal.twins),
+        _opened(standing),
+        Part(
+            "made by others, and accepted",
+            "strong",
+            tuple(f"{opening.sentence}: {opening.accepted}" for opening in accepted),
+        ),
+        Part(LEFT_BEHIND, "strong", proposal.left, note="--prune removes them"),
+        Part("different, and accepted", "strong", proposal.lived_with),
+        Part("made by others, left alone", "strong", proposal.not_ours),
+        Part("ended already, and not made", "strong", proposal.ended),
+        Part("names what does not exist any more, and gives nothing", "strong", proposal.dangling),
+        Part("refused for a while: no order of the steps avoids it safely", "bad", proposal.outages),
+        Part("access gained", "strong", proposal.gives),
+        Part("access lost", "strong", proposal.takes),
+        Part("ends later", "strong", still),
+    )
+    return (part for part in parts if part.entries)
+
+
+def _opened(standing: Sequence[Opening]) -> Part:
+    """What others have opened, and how to accept it."""
+    how = "to accept one: an entry of `accepted` with risk: not-ours, of: its sentence, because and until"
+    entries = tuple(opening.sentence for opening in standing)
+    return Part("made by others, and opens what is ours", "bad", entries, tuple(one.opens for one in standing), how)
 
 
 def proposal_markdown(proposal: Proposal) -> Iterable[str]:
-    """The steps for a review, as a list; what they do to access is told beside it."""
+    """All of it for a review, as lists; what the steps do to access is told beside it."""
     yield f"## {markdown_text(first_sentence(proposal))}"
+    if proposal.steps:
+        yield ""
     for step in proposal.steps:
-        words = next(words for action, words, _ in HEADS if action == step.action)
-        if step is proposal.steps[0]:
-            yield ""
+        words = next(words for action, words, _ in OF_ACTION if action == step.action)
         yield f"- {markdown_text(step.holder)}, {words}: {markdown_text(step.sentence)}"
+    for part in _parts(proposal):
+        if part.head in ("access gained", "access lost"):
+            continue
+        yield from ("", f"### {markdown_text(part.head[:1].upper() + part.head[1:])}", "")
+        for number, entry in enumerate(part.entries):
+            yield f"- {markdown_text(entry)}"
+            if number < len(part.below):
+                yield from (f"  - {markdown_text(one)}" for one in part.below[number])
+    for danger in proposal.dangers:
+        yield from ("", f"### Danger: {markdown_text(danger.name)}", "")
+        yield from (f"- {markdown_text(sentence)}" for sentence in danger.says)
 
 
 def first_sentence(proposal: Proposal) -> str:
-    """The answer in a sentence."""
-    if proposal.nothing_to_do:
-        others = len(proposal.twins) + len(proposal.unaccepted)
-        but = (
-            f", but {counted(others, 'statement')} of others {'opens' if others == 1 else 'open'} more"
-            if others
-            else ""
-        )
-        return f"Nothing is to be done: the live side is as {proposal.estate} describes it{but}."
-    parts = []
-    for action, words, _ in HEADS:
-        count = sum(step.action == action for step in proposal.steps)
-        if count:
-            parts.append(f"{counted(count, 'statement')} {words}")
-    if proposal.blocked:
-        parts.append(f"{counted(len(proposal.blocked), 'statement')} cannot be done yet")
-    return f"To be as {proposal.estate} describes it: " + ", ".join(parts) + "."
+    """The answer in a sentence: the states that are not empty, and nothing else."""
+    counts = {state: len(said) for state, said in proposal.states.items() if said}
+    others = len(proposal.twins) + len(proposal.unaccepted)
+    also = f"{counted(others, 'statement')} of others {'opens' if others == 1 else 'open'} more" if others else ""
+    if not counts:
+        return f"{proposal.estate} is fully in place{', but ' + also if also else ''}."
+    if list(counts) == [NOT_IN_PLACE] and not also:
+        count = counts[NOT_IN_PLACE]
+        verb = "is" if count == 1 else "are"
+        return f"{counted(count, 'statement')} of {proposal.estate} {verb} {NOT_IN_PLACE}."
+    parts = [f"{count} {state}" for state, count in counts.items()]
+    parts[0] = parts[0].replace(" ", " statement " if next(iter(counts.values())) == 1 else " statements ", 1)
+    return f"{proposal.estate}: {', '.join([*parts, *([also] if also else [])])}."
 
 
 def danger_lines(dangers: Iterable[Danger]) -> Iterable[Line]:
     """What needs an acceptance by name, and why."""
     for danger in dangers:
         yield line()
-        yield line(Span(f"danger: {danger.name}", "bad"), f", which `enact` does only with --accept {danger.name}")
+        yield line(Span(f"danger: {danger.name}", "bad"), f" (`enact` wants --accept {danger.name})")
         for sentence in danger.says:
-            yield line("  ", sentence)
-
-
-def _openings(openings: Iterable[Opening]) -> Iterable[Line]:
-    """What others have opened, and how to accept it."""
-    standing = [opening for opening in openings if not opening.accepted]
-    if standing:
-        yield line()
-        yield line(Span("made by others, and opens what is ours", "bad"))
-    for one in standing:
-        yield line("  ", one.sentence)
-        yield from (line("    ", sentence) for sentence in one.opens)
-    if standing:
-        how = "to accept one: an entry of `accepted` with risk: not-ours, of: its sentence, because and until"
-        yield line(Span(f"  {how}", "quiet"))
-    yield from _listed(
-        "made by others, and accepted",
-        (f"{opening.sentence}: {opening.accepted}" for opening in openings if opening.accepted),
-    )
-
-
-def _group(words: str, style: str, steps: list[Step]) -> Iterable[Line]:
-    if not steps:
-        return
-    yield line("  ", Span(words, style))
-    for step in steps:
-        yield line("    ", step.sentence)
-
-
-def _listed(head: str, sentences: Iterable[str]) -> Iterable[Line]:
-    listed = list(sentences)
-    if listed:
-        yield line()
-        yield line(Span(head, "strong"))
-        for sentence in listed:
             yield line("  ", sentence)

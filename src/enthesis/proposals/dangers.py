@@ -50,7 +50,7 @@ def _is_outside(estate: Estate, gain: Gain) -> bool:
 def _without_administrators(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed]) -> list[str]:
     """The accounts where somebody can change access now, and nobody can afterwards."""
     before = live_of(surveys)
-    had, have = (set(_administered(as_estate(estate, side))) for side in (before, afterwards(before, proposal)))
+    had, have = (set(_administered(as_estate(estate, side))) for side in (before, afterwards(before, proposal.steps)))
     return [f"nobody is left who can change access at {account}" for account in sorted(had - have)]
 
 

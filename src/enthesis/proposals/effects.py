@@ -5,7 +5,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
-from enthesis.chains.differences import Difference, Gain, difference
+from enthesis.chains.differences import Difference, Gain, difference, web_difference, webs_of
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_text
@@ -13,7 +13,8 @@ from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.estate import Estate, Role
 from enthesis.model.sentences import statement_sentence
 from enthesis.model.words import STATEMENTS
-from enthesis.proposals.steps import REMOVE, Opening, Proposal
+from enthesis.proposals.ordering import Between, Judged, ordered
+from enthesis.proposals.steps import REMOVE, Opening, Proposal, Step
 from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import LiveObject, Surveyed, held_by, normalised, without_gone
 
@@ -29,7 +30,64 @@ def access_change(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed
     Both sides are judged with the accounts, resources and people that the estate describes.
     """
     before = live_of(surveys)
-    return difference(as_estate(estate, before), as_estate(estate, afterwards(before, proposal)), now)
+    return difference(as_estate(estate, before), as_estate(estate, afterwards(before, proposal.steps)), now)
+
+
+def in_stages(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], now: float) -> Proposal:
+    """The proposal with its steps in stages, so that no state on the way opens more than before and after do."""
+    found = ordered(proposal.steps, between(estate, proposal.steps, surveys, now))
+    return replace(proposal, steps=found.steps, outages=found.outages)
+
+
+def between(estate: Estate, steps: Sequence[Step], surveys: Sequence[Surveyed], now: float) -> Judged:
+    """Judges states on the way from the live side to what it is after all these steps."""
+    live = live_of(surveys)
+    before, after = as_estate(estate, live), as_estate(estate, afterwards(live, steps))
+
+    def judged(done: Sequence[Step]) -> Between:
+        state = as_estate(estate, afterwards(live, done))
+        come = web_difference(*webs_of(before, state, now), told=0)
+        if not (come.gains or come.losses or come.undecided):
+            return Between()
+        go = web_difference(*webs_of(state, after, now), told=0)
+        open_here = ("what is open in between is not decided",) if come.undecided or go.undecided else ()
+        return Between((*open_here, *_in_both(come.gains, go.losses)), _in_both(come.losses, go.gains))
+
+    return judged
+
+
+def without_accepted(estate: Estate, proposal: Proposal, now: datetime) -> Proposal:
+    """The proposal without the differences that the estate lives with for a while."""
+    accepted = {one.of: one for one in estate.accepted if one.risk == "drift" and one.until > now}
+    if not accepted:
+        return proposal
+    lived: list[str] = []
+
+    def stands(sentence: str, told: str) -> bool:
+        found = accepted.get(sentence)
+        if found is not None:
+            lived.append(f"{told}: {found.because}, until {time_text(found.until)}")
+        return found is None
+
+    def of_step(step: Step) -> str:
+        return statement_sentence(step.collection, step.body or step.before or {})
+
+    steps = tuple(step for step in proposal.steps if stands(of_step(step), step.sentence))
+    blocked = tuple(one for one in proposal.blocked if stands(one.sentence, one.sentence))
+    left, theirs = (
+        tuple(said for said in listed if stands(said.rpartition(" (")[0], said))
+        for listed in (proposal.left, proposal.theirs)
+    )
+    return replace(proposal, steps=steps, blocked=blocked, left=left, theirs=theirs, lived_with=tuple(lived))
+
+
+def _in_both(first: Sequence[Gain], second: Sequence[Gain]) -> tuple[str, ...]:
+    """Whom and what both speak of, in words; which conditions they are under is not compared."""
+    if not first or not second:
+        return ()
+    keys = {(gain.form, gain.caller, gain.verb, gain.target) for gain in second}
+    both = (gain for gain in first if (gain.form, gain.caller, gain.verb, gain.target) in keys)
+    return tuple(dict.fromkeys(f"{gain.caller} may {gain.verb} {gain.target}" for gain in both))
 
 
 def openings(
@@ -41,7 +99,7 @@ def openings(
 ) -> tuple[Opening, ...]:
     """The statements of others that open something of ours which is shut without them, after a proposal; `said` puts
     gains of access into sentences."""
-    after = afterwards(live_of(surveys), proposal)
+    after = afterwards(live_of(surveys), proposal.steps)
     described = {one.key: normalised(one.collection, one.body) for one in wanted(estate)[0]}
     others = {
         key: one
@@ -88,10 +146,10 @@ def live_of(surveys: Sequence[Surveyed]) -> Live:
     return {(surveyed.provider, one.id): one for surveyed in surveys for one in surveyed.objects}
 
 
-def afterwards(before: Live, proposal: Proposal) -> Live:
+def afterwards(before: Live, steps: Sequence[Step]) -> Live:
     """What is on the live side once the steps are done."""
     after = dict(before)
-    for number, step in enumerate(proposal.steps):
+    for number, step in enumerate(steps):
         if step.action == REMOVE:
             after.pop((step.provider, str(step.id)), None)
         elif step.body is not None:

@@ -9,8 +9,8 @@ from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, standing_in
 from enthesis.model.estate import Estate
 from enthesis.model.sentences import statement_sentence
-from enthesis.model.words import MAKING_ORDER, REMOVING_ORDER
 from enthesis.proposals.lingering import dangling, living_on
+from enthesis.proposals.ordering import in_usual_order
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
 from enthesis.proposals.wanted import Wanted, known_at, usable_at, wanted
 from enthesis.surveys.statements import Key, LiveObject, Surveyed, names_what_is_gone, normalised
@@ -65,14 +65,12 @@ def propose(
     leftover = [one for surveyed in surveys for one in surveyed.objects if one.key not in kept]
     lingering = [one for one in leftover if one.mark == estate.name]
     whole = [one for one in leftover if not names_what_is_gone(one.body)]  # the others are told as dangling
-    steps.sort(key=_made_when)
     steps.extend(_removing(twin) for twin in twins if twin.mark == estate.name)
     if prune:
-        goes = sorted(lingering, key=lambda one: REMOVING_ORDER.index(one.collection))
-        steps.extend(_removing(goe) for goe in goes)
+        steps.extend(map(_removing, lingering))
     return Proposal(
         estate=estate.name,
-        steps=tuple(steps),
+        steps=tuple(in_usual_order(steps)),
         blocked=tuple(blocked),
         not_ours=tuple(_title(one) for one in whole if one.mark != estate.name and _is_statement(one)),
         twins=tuple(_title(twin) for twin in twins if twin.mark != estate.name),
@@ -116,12 +114,6 @@ def _kept_of_each(
 def _has_ended(one: Wanted, now: datetime) -> bool:
     until = time_from(one.body.get("until"))
     return until is not None and until <= now
-
-
-def _made_when(step: Step) -> int:
-    """Where in the order a step belongs; a ceiling at an identity comes after that."""
-    at_identity = step.collection == "ceilings" and step.body is not None and "/identity/" in str(step.body["at"])
-    return MAKING_ORDER.index("groups" if at_identity else step.collection)
 
 
 def _is_statement(one: LiveObject) -> bool:

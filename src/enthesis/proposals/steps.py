@@ -4,14 +4,21 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-DOCUMENT, FORMAT = "proposal", 2  # of a proposal file
+DOCUMENT, FORMAT = "proposal", 3  # of a proposal file
 MAKE, CHANGE, REMOVE = "make", "change", "remove"
+NOT_IN_PLACE, DIFFERENT, LEFT_BEHIND, WAITING, NOT_POSSIBLE = (
+    "not in place yet", "different", "left behind", "waiting for others", "not possible",
+)  # fmt: skip
+"""The states of statements of which the live side is not as described."""
 
 
 @dataclass(frozen=True, slots=True)
 class Step:
     """One change. `body` is what should be (None where it goes), `before` what is (None where it is new).
-    `mark` is the estate that the statement is made for."""
+
+    `mark` is the estate that the statement is made for. Steps of one `stage` may be done at once, those of a later one
+    when the earlier ones are in force. `etag` is None too where an earlier step changes the same statement.
+    """
 
     action: str
     provider: str
@@ -23,6 +30,27 @@ class Step:
     before: dict[str, Any] | None = None
     id: str | None = None
     etag: str | None = None
+    stage: int = 0
+
+
+def step_json(step: Step) -> dict[str, Any]:
+    """A step as data."""
+    return asdict(step)
+
+
+def step_from(data: Any) -> Step:
+    """The step that data holds; ValueError where it holds none."""
+    try:
+        step = Step(**data)
+    except TypeError as fault:
+        raise ValueError("a step of this proposal is not understood") from fault
+    texts = (step.action, step.provider, step.collection, step.holder, step.sentence, step.mark)
+    bodies = (step.body, step.before)
+    if not all(isinstance(one, str) for one in texts) or not all(isinstance(one, dict | None) for one in bodies):
+        raise ValueError("a step of this proposal is not understood")
+    if not isinstance(step.stage, int):
+        raise ValueError("a step of this proposal is not understood")
+    return step
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,13 +84,15 @@ class Danger:
 class Proposal:
     """Everything that would be done, and what was found besides.
 
-    `seen` are the ids and etags of the live side that it was made for, by provider. `left` are statements that
-    Enthesis made and that the estate no longer has; they go only when pruning is asked for. `aside` are systems that
-    the estate speaks of and that were not asked. `dangling` are statements that name what is gone, with what to do.
-    `ended` are statements whose end has come, and that are not made any more.
-    `twins` are statements of others with the key of one of ours, `openings` those of others that open something of
-    ours; each of the `dangers` needs an acceptance. `lives_on` are identities of which sessions that are out already
-    live on, and for how long at the most.
+    `lived_with` are differences that the estate accepts for a while, each with why and until when. `written` are the
+    halves of others that were seen. `seen` are the ids and etags of the live side that it was made for, by provider.
+    `left` are statements that Enthesis made and that the estate no longer has; they go only when pruning is asked for.
+    `aside` are systems that the estate speaks of and that were not asked. `dangling` are statements that name what is
+    gone, with what to do. `ended` are statements whose end has come, and that are not made any more. `twins` are
+    statements of others with the key of one of ours, `openings` those of others that open something of ours; each of
+    the `dangers` needs an acceptance. `lives_on` are identities of which sessions that are out already live on, and for
+    how long at the most. `outages` is what is refused for a while, since no order of the steps keeps it allowed without
+    opening more than either side does.
     """
 
     estate: str
@@ -80,7 +110,30 @@ class Proposal:
     openings: tuple[Opening, ...] = ()
     dangers: tuple[Danger, ...] = ()
     lives_on: tuple[tuple[str, str], ...] = ()
+    outages: tuple[str, ...] = ()
+    lived_with: tuple[str, ...] = ()
+    written: tuple[str, ...] = ()
     seen: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+
+    @property
+    def states(self) -> dict[str, tuple[str, ...]]:
+        """What keeps the live side from being as described, by its state, with the account of each where it has one."""
+
+        def of(action: str) -> tuple[str, ...]:
+            return tuple(f"{step.sentence} ({step.holder})" for step in self.steps if step.action == action)
+
+        return {
+            NOT_IN_PLACE: of(MAKE),
+            DIFFERENT: of(CHANGE),
+            LEFT_BEHIND: (*of(REMOVE), *self.left),
+            WAITING: self.theirs,
+            NOT_POSSIBLE: tuple(f"{one.sentence}: {one.why}; {one.who}" for one in self.blocked),
+        }
+
+    @property
+    def fully_in_place(self) -> bool:
+        """Whether the live side is as the estate describes it."""
+        return not any(self.states.values())
 
     @property
     def nothing_to_do(self) -> bool:
@@ -94,11 +147,18 @@ class Proposal:
     @property
     def as_described(self) -> bool:
         """Whether the live side is as the estate describes it, and no statement of others opens anything of ours."""
-        return self.nothing_to_do and not (self.left or self.dangling or self.twins or self.unaccepted)
+        return self.fully_in_place and not (self.dangling or self.twins or self.unaccepted)
 
     def as_json(self) -> dict[str, Any]:
         """The proposal as a file holds it; there is no secret in it."""
-        return {"enthesis": DOCUMENT, "format": FORMAT, **asdict(self)}
+        states = {name.replace(" ", "_"): list(said) for name, said in self.states.items()}
+        return {
+            "enthesis": DOCUMENT,
+            "format": FORMAT,
+            "fully_in_place": self.fully_in_place,
+            "states": states,
+            **asdict(self),
+        }
 
 
 def proposal_from(data: Any) -> Proposal:
@@ -106,9 +166,7 @@ def proposal_from(data: Any) -> Proposal:
     if not isinstance(data, dict) or (data.get("enthesis"), data.get("format")) != (DOCUMENT, FORMAT):
         raise ValueError(f"not a proposal of format {FORMAT}; make it anew: enthesis propose --out FILE")
     try:
-        steps = tuple(Step(**step) for step in data["steps"])
-        if any(not isinstance(one, str) for step in steps for one in (step.action, step.provider, step.collection)):
-            raise ValueError("a step of this proposal is not understood")
+        steps = tuple(map(step_from, data["steps"]))
         return Proposal(
             estate=str(data["estate"]),
             steps=steps,
@@ -122,6 +180,7 @@ def proposal_from(data: Any) -> Proposal:
                 Opening(one["sentence"], tuple(one["opens"]), one["accepted"]) for one in data.get("openings", ())
             ),
             lives_on=tuple((str(name), str(life)) for name, life in data.get("lives_on", ())),
+            **{name: tuple(map(str, data.get(name, ()))) for name in ("outages", "lived_with", "written")},
             seen={str(name): dict(seen) for name, seen in data["seen"].items()},
         )
     except (TypeError, KeyError, AttributeError) as fault:

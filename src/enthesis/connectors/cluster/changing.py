@@ -20,6 +20,7 @@ from enthesis.connectors.cluster.writing import (
 )
 from enthesis.connectors.http import Answer, understood
 from enthesis.model.errors import MovedAway, RightMissing, UnexpectedAnswer
+from enthesis.ports import Changed
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed
 
@@ -54,22 +55,32 @@ class AdministeredCluster(LiveCluster):
         return objection(self.name, collection, body, allows)
 
     @understood
-    def change(self, step: Step, ids: dict[str, str]) -> LiveObject | None:
-        """Needs the right to change service accounts, roles or bindings, and to give what a binding gives."""
+    def change(self, step: Step, ids: dict[str, str], key: str = "") -> Changed:
+        """Needs the right to change service accounts, roles or bindings, and to give what a binding gives. What is
+        there already as it is wanted is left, so that no key is needed."""
+        del key
         allows = (step.body or step.before or {}).get("allows") or {}
         if step.collection == "grants":
             allows = self._allows(step)
         if step.body is None:
             self._remove(step, allows)
-            return None
+            return Changed(None, None)
         made: dict[str, Any] = {}
         for path, wanted in objects_for(self.name, step.collection, step.body, step.mark, allows):
             made = self._put(path, wanted, step)
-        meta = made["metadata"]
-        if step.collection == "identities":
-            ids[str(step.body["address"])] = meta["uid"]
-        version = meta["resourceVersion"]
-        return LiveObject(self.name, step.collection, step.holder, meta["uid"], version, step.mark, step.body)
+        changed = Changed(made["metadata"]["uid"], made["metadata"]["resourceVersion"])
+        self.learn(step, changed, ids)
+        return changed
+
+    def learn(self, step: Step, made: Changed, ids: dict[str, str]) -> None:
+        """Takes note of the id of a service account that a step made."""
+        if step.collection == "identities" and step.body is not None and made.id is not None:
+            ids[str(step.body["address"])] = made.id
+
+    def in_force(self, step: Step, made: Changed) -> bool:
+        """A cluster shows and enforces what it has answered."""
+        del step, made
+        return True
 
     # -- as it is now ----------------------------------------------------------------------------------------
 
@@ -151,6 +162,8 @@ class AdministeredCluster(LiveCluster):
             raise MovedAway(
                 f"{self.name} has something called {name} that is not ours", code="name-taken", remedy="propose again"
             )
+        if _holds(found.json(self.name), wanted):  # an earlier try has done it
+            return found.json(self.name)
         if step.etag is not None and step.id == there["uid"] and there["resourceVersion"] != step.etag:
             raise MovedAway(
                 f"meanwhile somebody else changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
@@ -184,6 +197,18 @@ class AdministeredCluster(LiveCluster):
         if answer.status != status:
             raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}", code="answer-unexpected")
         return answer.json(self.name)
+
+
+def _holds(found: Mapping[str, Any], wanted: Mapping[str, Any]) -> bool:
+    """Whether an object has all that is wanted of it."""
+    for name, value in wanted.items():
+        there = found.get(name)
+        if name == "metadata" and isinstance(there, Mapping):
+            if not _holds(there, value):
+                return False
+        elif _in_any_order(there) != _in_any_order(value):
+            return False
+    return True
 
 
 def _is_ours(meta: Mapping[str, Any]) -> bool:

@@ -1,0 +1,370 @@
+"""The journal of enactments: each step is written down before it is sent, and what came of it before the next."""
+
+import json
+import os
+import socket
+import threading
+import uuid
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime, timedelta
+from hashlib import sha256
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Connection, Engine, Row, Table, func, insert, select, update
+
+from enthesis.files.shapes import time_text
+from enthesis.model.errors import Busy, EnthesisError, InvalidInput
+from enthesis.proposals.steps import Proposal, Step, proposal_from, step_from, step_json
+from enthesis.store.opening import mapped, open_store
+from enthesis.store.tables import documents, enactments, leases, steps
+
+WAITING, SENT, DONE, FAILED, LEFT = "waiting", "sent", "done", "failed", "left"
+"""Of a step. `sent` is one of which nobody knows yet what it did; `left` one that hangs on a step that failed."""
+RUNNING, FINISHED, STOPPED, UNDONE = "running", "finished", "stopped", "undone"
+"""Of an enactment. `stopped` is one of which something failed, `undone` one that another has undone."""
+LEASE = timedelta(seconds=60)  # renewed at a third of it
+JUMP = timedelta(minutes=5)  # a clock that is further back than this was put back
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """A step of an enactment as the journal has it. `outcome` is what the live side made of it: its id and etag."""
+
+    position: int
+    key: str
+    state: str
+    step: Step
+    outcome: Mapping[str, Any] = field(default_factory=dict)
+    said: str = ""
+    sent: str | None = None
+    ended: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Enactment:
+    """An enactment: of which proposal, by whom and why, and how far it has come."""
+
+    number: int
+    estate: str
+    proposal: str
+    state: str
+    begun: str
+    ended: str | None
+    by: str
+    because: str
+    undoes: int | None
+    counts: Mapping[str, int] = field(default_factory=dict)
+
+
+class Journal:
+    """The store of one estate. `now` is the clock; times never run backwards in it."""
+
+    def __init__(self, engine: Engine, now: Callable[[], datetime] = lambda: datetime.now(UTC)) -> None:
+        self.engine = engine
+        self._now = now
+
+    def close(self) -> None:
+        self.engine.dispose()
+
+    def now(self) -> datetime:
+        return self._now()
+
+    @contextmanager
+    def _writing(self) -> Iterator[Connection]:
+        with mapped(self.engine), self.engine.begin() as connection:
+            yield connection
+
+    @contextmanager
+    def _reading(self) -> Iterator[Connection]:
+        with mapped(self.engine), self.engine.connect() as connection:
+            yield connection
+
+    # -- documents ---------------------------------------------------------------------------------------------
+
+    def keep(self, kind: str, estate: str, content: bytes) -> str:
+        """Keeps a document under its digest, which is answered."""
+        digest = f"sha-256:{sha256(content).hexdigest()}"
+        with self._writing() as connection:
+            if connection.execute(select(documents.c.digest).where(documents.c.digest == digest)).first() is None:
+                made = time_text(self.now())
+                connection.execute(
+                    insert(documents).values(digest=digest, kind=kind, estate=estate, made=made, content=content)
+                )
+        return digest
+
+    def document(self, digest: str) -> bytes | None:
+        """A document by its digest; None where none was kept."""
+        with self._reading() as connection:
+            row = connection.execute(select(documents.c.content).where(documents.c.digest == digest)).first()
+        return bytes(row[0]) if row else None
+
+    def documents(self, kind: str, estate: str) -> list[tuple[str, bytes]]:
+        """When each document of a kind was kept, and its content, the oldest first."""
+        query = select(documents.c.made, documents.c.content).where(
+            documents.c.kind == kind, documents.c.estate == estate
+        )
+        with self._reading() as connection:
+            return [(made, bytes(content)) for made, content in connection.execute(query.order_by(documents.c.made))]
+
+    # -- enactments --------------------------------------------------------------------------------------------
+
+    def begin(self, proposal: Proposal, *, by: str, because: str = "", undoes: int | None = None) -> int:
+        """Writes down an enactment with all of its steps; its number."""
+        content = json.dumps(replace(proposal, steps=()).as_json(), sort_keys=True).encode()
+        digest = self.keep("proposal", proposal.estate, content)
+        with self._writing() as connection:
+            begun = self._moment(connection, proposal.estate)
+            values = {"estate": proposal.estate, "proposal": digest, "state": RUNNING, "begun": begun}
+            made = connection.execute(
+                insert(enactments).values(**values, by=by, because=because, undoes=undoes)
+            ).inserted_primary_key
+            number = int(made[0])  # type: ignore[index]
+            rows = [
+                {
+                    "enactment": number, "position": position, "key": str(uuid.uuid4()), "state": WAITING,
+                    "step": json.dumps(step_json(step)), "outcome": "{}", "said": "",
+                }
+                for position, step in enumerate(proposal.steps)
+            ]  # fmt: skip
+            if rows:
+                connection.execute(insert(steps), rows)
+        return number
+
+    def _moment(self, connection: Connection, estate: str) -> str:
+        """Now, unless the clock was put back since the last enactment: then nothing is done."""
+        now = time_text(self.now())
+        last = connection.execute(select(func.max(enactments.c.begun)).where(enactments.c.estate == estate)).scalar()
+        if last is not None and datetime.fromisoformat(last) - self.now() > JUMP:
+            raise InvalidInput(
+                f"this machine's clock says {now}, and the last enactment of {estate} began at {last}: the clock was"
+                " put back",
+                code="clock-put-back",
+                remedy="set the clock right, then run the same again; nothing was done",
+            )
+        return max(now, last or "")
+
+    def enactments(self, estate: str) -> list[Enactment]:
+        """All enactments of an estate, the newest first."""
+        query = select(enactments).where(enactments.c.estate == estate).order_by(enactments.c.number.desc())
+        counting = (
+            select(steps.c.enactment, steps.c.state, func.count())
+            .join(enactments, enactments.c.number == steps.c.enactment)
+            .where(enactments.c.estate == estate)
+            .group_by(steps.c.enactment, steps.c.state)
+        )
+        with self._reading() as connection:
+            counts: dict[int, dict[str, int]] = {}
+            for number, state, count in connection.execute(counting):
+                counts.setdefault(number, {})[state] = count
+            return [_enactment(row, counts.get(row.number, {})) for row in connection.execute(query)]
+
+    def enactment(self, estate: str, number: int) -> Enactment:
+        """One enactment; InvalidInput where there is none of this number."""
+        found = next((one for one in self.enactments(estate) if one.number == number), None)
+        if found is None:
+            raise InvalidInput(
+                f"no enactment of {estate} has the number {number}",
+                code="enactment-unknown",
+                remedy="enthesis enact --history lists them",
+            )
+        return found
+
+    def unfinished(self, estate: str) -> Enactment | None:
+        """The enactment that was interrupted, if one was: the newest that is running."""
+        return next((one for one in self.enactments(estate) if one.state == RUNNING), None)
+
+    def proposal(self, one: Enactment) -> Proposal:
+        """The proposal of an enactment, with its steps."""
+        content = self.document(one.proposal)
+        if content is None:
+            raise InvalidInput(f"the proposal of enactment {one.number} is not in the store", code="store-invalid")
+        return replace(proposal_from(json.loads(content)), steps=tuple(kept.step for kept in self.steps(one.number)))
+
+    def steps(self, number: int) -> list[Kept]:
+        """The steps of an enactment in their order."""
+        query = select(steps).where(steps.c.enactment == number).order_by(steps.c.position)
+        with self._reading() as connection:
+            return [_kept(row) for row in connection.execute(query)]
+
+    def finish(self, number: int, state: str) -> None:
+        """Writes down that an enactment is over."""
+        with self._writing() as connection:
+            found = select(enactments.c.undoes, enactments.c.begun).where(enactments.c.number == number)
+            row = connection.execute(found).one()
+            ended = max(time_text(self.now()), row.begun)
+            connection.execute(update(enactments).where(enactments.c.number == number).values(state=state, ended=ended))
+            if row.undoes is not None and state == FINISHED:
+                connection.execute(
+                    update(enactments).where(enactments.c.number == row.undoes).values(state=UNDONE, ended=ended)
+                )
+
+    # -- leases ------------------------------------------------------------------------------------------------
+
+    def lease(self, places: Sequence[str], number: int | None) -> "Lease":
+        """The right to be the only one who enacts at some places; Busy where somebody else has it.
+
+        Its fencing number grows with every holder, so that one who comes back late is told from the present one.
+        """
+        owner = _me()
+        with self._writing() as connection:
+            fences: dict[str, int] = {}
+            for place in sorted(set(places)):
+                _lock(connection, leases)
+                row = connection.execute(select(leases).where(leases.c.place == place)).first()
+                if row is not None and row.owner not in ("", owner) and self._holds(row):
+                    words = row.owner.split(" ")
+                    raise Busy(
+                        f"somebody else enacts at {place} now: process {words[1]} on {words[0]}",
+                        code="enacted-by-another",
+                        remedy="wait for it with --wait 10m, or run the same again later",
+                    )
+                fences[place] = (row.fence if row is not None else 0) + 1
+                values = {"fence": fences[place], "owner": owner, "enactment": number}
+                values["ends"] = (self.now() + LEASE).timestamp()
+                if row is None:
+                    connection.execute(insert(leases).values(place=place, **values))
+                else:
+                    connection.execute(update(leases).where(leases.c.place == place).values(**values))
+        return Lease(self, owner, fences)
+
+    def _holds(self, row: Row[Any]) -> bool:
+        """Whether whoever took a lease has it still: until it ends, or its process on this machine has ended."""
+        here, _, process = row.owner.partition(" ")
+        if here == socket.gethostname() and process and not _runs(process):
+            return False
+        return bool(row.ends > self.now().timestamp())
+
+    # -- steps as they are done --------------------------------------------------------------------------------
+
+    def writer(self, number: int, lease: "Lease") -> "Writer":
+        """What writes down the steps of one enactment while it runs."""
+        return Writer(self, number, lease)
+
+
+@dataclass
+class Lease:
+    """The right to be the only one who enacts at some places, by their fencing numbers."""
+
+    journal: Journal
+    owner: str
+    fences: Mapping[str, int]
+
+    def renew(self, connection: Connection) -> None:
+        """Goes on holding it; Busy where somebody else has taken it meanwhile."""
+        ends = (self.journal.now() + LEASE).timestamp()
+        for place, fence in self.fences.items():
+            held = (leases.c.place == place) & (leases.c.fence == fence) & (leases.c.owner == self.owner)
+            if connection.execute(update(leases).where(held).values(ends=ends)).rowcount != 1:
+                raise Busy(
+                    f"somebody else enacts at {place} by now, since this was not heard of for too long",
+                    code="enacted-by-another",
+                    remedy="enthesis propose, and read what is different now",
+                )
+
+    def release(self) -> None:
+        """Lets others work there."""
+        with self.journal._writing() as connection:
+            for place, fence in self.fences.items():
+                held = (leases.c.place == place) & (leases.c.fence == fence) & (leases.c.owner == self.owner)
+                connection.execute(update(leases).where(held).values(owner="", enactment=None))
+
+
+class Writer:
+    """Writes down steps as they are sent and ended, from many threads, several in one transaction.
+
+    A call returns when what it says is on disk. Each transaction renews the lease, so that nothing is sent by somebody
+    who has lost it.
+    """
+
+    def __init__(self, journal: Journal, number: int, lease: Lease) -> None:
+        self._journal = journal
+        self._number = number
+        self._lease = lease
+        self._queue: list[tuple[dict[str, Any], threading.Event]] = []
+        self._guard, self._turn = threading.Lock(), threading.Lock()
+        self._fault: EnthesisError | None = None
+
+    def sent(self, position: int) -> None:
+        """Before a step is sent."""
+        self._write({"position": position, "state": SENT, "sent": time_text(self._journal.now())})
+
+    def ended(self, position: int, state: str, said: str = "", outcome: Mapping[str, Any] | None = None) -> None:
+        """After it was answered, or was found out."""
+        values: dict[str, Any] = {"position": position, "state": state, "said": said}
+        self._write({**values, "outcome": json.dumps(outcome or {}), "ended": time_text(self._journal.now())})
+
+    def _write(self, values: dict[str, Any]) -> None:
+        written = threading.Event()
+        with self._guard:
+            self._queue.append((values, written))
+        with self._turn:  # whoever gets here first writes for all who wait
+            if not written.is_set():
+                self._flush()
+        if self._fault is not None:
+            raise self._fault
+
+    def _flush(self) -> None:
+        with self._guard:
+            waiting, self._queue = self._queue, []
+        try:
+            with self._journal._writing() as connection:
+                self._lease.renew(connection)
+                for values, _ in waiting:
+                    row = (steps.c.enactment == self._number) & (steps.c.position == values["position"])
+                    rest = {name: value for name, value in values.items() if name != "position"}
+                    connection.execute(update(steps).where(row).values(**rest))
+        except EnthesisError as fault:
+            self._fault = fault
+        finally:
+            for _, written in waiting:
+                written.set()
+
+
+def journal_of(folder: Path, url: str | None) -> Journal:
+    """The journal of an estate's folder of work, or of a database that a team shares."""
+    return Journal(open_store(folder, url))
+
+
+def _lock(connection: Connection, table: Table) -> None:
+    """Keeps others from a table until the transaction ends; a SQLite file is locked as it is."""
+    if connection.dialect.name == "postgresql":
+        connection.exec_driver_sql(f"LOCK TABLE {table.name} IN EXCLUSIVE MODE")
+
+
+def _me() -> str:
+    """This process, as no other is called: its machine, its number and when it began."""
+    return f"{socket.gethostname()} {os.getpid()} {_began(os.getpid())}"
+
+
+def _runs(process: str) -> bool:
+    """Whether a process of this machine still runs, by its number and when it began."""
+    number, _, began = process.partition(" ")
+    return number.isdigit() and _began(int(number)) == began != ""
+
+
+def _began(number: int) -> str:
+    """When a process began, as the kernel counts; '' where there is none, `?` where the machine does not show it."""
+    if not Path("/proc/self/stat").exists():
+        try:
+            os.kill(number, 0)
+        except OSError:
+            return ""
+        return "?"
+    try:
+        return (Path("/proc") / str(number) / "stat").read_text().rpartition(")")[2].split()[19]
+    except (OSError, IndexError):
+        return ""
+
+
+def _enactment(row: Row[Any], counts: Mapping[str, int]) -> Enactment:
+    return Enactment(
+        row.number, row.estate, row.proposal, row.state, row.begun, row.ended, row.by, row.because, row.undoes, counts
+    )
+
+
+def _kept(row: Row[Any]) -> Kept:
+    step = step_from(json.loads(row.step))
+    return Kept(row.position, row.key, row.state, step, json.loads(row.outcome), row.said, row.sent, row.ended)
