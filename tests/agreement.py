@@ -150,7 +150,7 @@ def _invariants(estate: Estate, journeys: Iterable[Journey], rng: Random, counte
 
 def _differences(before: Estate, after: Estate, rng: Random, counted: Counter[str]) -> tuple[Told, Told]:
     """Gains and losses, each of some that are told walked on its side and refused on the other."""
-    webs = webs_of(before, after, NOW.timestamp())
+    webs = webs_of(before, after, now=NOW.timestamp())
     told: list[tuple[Chains, Chain, Gain]] = []
     made = differing._gain_by
 
@@ -225,7 +225,7 @@ def _told(journey: Journey, here: Estate, there: Estate, told: Told, counted: Co
     """A journey that is allowed here and refused there is among what is told."""
     if allowed(Naive(there, NOW), journey) or some_way(there, journey):
         return
-    web, other = webs_of(here, there, NOW.timestamp())
+    web, other = webs_of(here, there, now=NOW.timestamp())
     if _by_running_elsewhere(other, journey):
         return
     young = replace(journey, context=replace(journey.context, session_age=None))

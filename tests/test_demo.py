@@ -48,7 +48,11 @@ SAID = {
         "All is refused that must be",
     ),
     "instances": ("3 of 3 journeys did not", "All is as expected: 3 journeys", "Sessions as gauges/identity/collector"),
-    "managed": ("All is as expected: 3 journeys", "its own, and gone with it", "names what does not exist any more, and gives nothing"),
+    "managed": (
+        "All is as expected: 3 journeys",
+        "its own, and gone with it",
+        "names what does not exist any more, and gives nothing",
+    ),
     "service-accounts": (
         "All is as expected: 9 journeys",
         "who may run as, attach, issue or change it",

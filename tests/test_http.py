@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator
 import httpx
 import pytest
 
-from enthesis.connectors.http import ATTEMPTS, LONGEST_WAIT, Client, problem_said
+from enthesis.connectors.http import ATTEMPTS, LONGEST_SAID, Client, problem_said
 from enthesis.connectors.keys import IssuerKeys
 from enthesis.live.surveying import _line
 from enthesis.model.errors import InvalidInput, UnexpectedAnswer, Unreachable
@@ -46,7 +46,7 @@ def test_it_is_sent_a_bounded_number_of_times_and_the_last_answer_counts() -> No
 
     made, waited = client(busy)
     answer = made.ask("GET", "/x")
-    assert (answer.status, len(seen)) == (503, ATTEMPTS) and max(waited) == LONGEST_WAIT
+    assert (answer.status, len(seen)) == (503, ATTEMPTS) and max(waited) == LONGEST_SAID
     with pytest.raises(UnexpectedAnswer, match="too busy"):
         made.expect(answer, 200)
 

@@ -3,6 +3,7 @@
 import json
 from collections.abc import Iterator, Sequence
 from copy import deepcopy
+from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import combinations
 from random import Random
@@ -151,7 +152,7 @@ def test_no_state_on_the_way_opens_more_or_shuts_what_both_allow() -> None:
     judged = several = 0
 
     @given(st.integers(0, 2**32))
-    @settings(max_examples=examples(40))
+    @settings(max_examples=examples(12))
     def run(seed: int) -> None:
         nonlocal judged, several
         made = versions(seed)
@@ -164,27 +165,22 @@ def test_no_state_on_the_way_opens_more_or_shuts_what_both_allow() -> None:
         several += len({step.stage for step in proposal.steps}) > 1
 
     run()
-    assert judged > 100 and several > 3, (judged, several)
+    assert judged > 40 and several, (judged, several)
 
 
 def test_the_property_notices_an_order_that_is_wrong() -> None:
     """Everything that widens first, as it was done once, opens what neither side does in some of these."""
-    wrong = 0
-    for seed in range(40):
+    rank = {WIDENS: 0, NEITHER: 0, BOTH: 1, NARROWS: 2}
+    for seed in range(60):
         made = versions(seed)
         if made is None:
             continue
-        live, proposal = staged(*made)
-        rank = {WIDENS: 0, NEITHER: 0, BOTH: 1, NARROWS: 2}
-        steps = [Step(**{**_fields(step), "stage": rank[direction(step)]}) for step in proposal.steps]
+        live = carried_out(made[0], propose(made[0], empty(made[0])))
+        steps = [replace(step, stage=rank[direction(step)]) for step in propose(made[1], live, prune=True).steps]
         steps.sort(key=lambda step: step.stage)
-        found, _ = breaches(made[1], live, Proposal("x", tuple(steps)), Random(seed))
-        wrong += bool(found)
-    assert wrong
-
-
-def _fields(step: Step) -> dict[str, Any]:
-    return {name: getattr(step, name) for name in Step.__dataclass_fields__}
+        if breaches(made[1], live, Proposal("x", tuple(steps)), Random(seed))[0]:
+            return
+    pytest.fail("no world of these is opened by a wrong order, so the property notices none")
 
 
 IDENTITY = "identities: {left/identity/a: {kind: service-account}, left/identity/b: {kind: service-account}}\n"

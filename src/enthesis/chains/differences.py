@@ -6,7 +6,8 @@ hangs on conditions is compared as such: values are looked for that meet what is
 
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, reduce
+from operator import or_
 from typing import overload
 
 import numpy as np
@@ -94,22 +95,22 @@ def mentioned_in(*versions: Estate) -> frozenset[str]:
 
 def difference(before: Estate, after: Estate, now: float) -> Difference:
     """The access gained and lost from one estate to the other at an instant (seconds since 1970)."""
-    return web_difference(*webs_of(before, after, now))
+    return web_difference(*webs_of(before, after, now=now))
 
 
-def webs_of(before: Estate, after: Estate, now: float) -> tuple[Web, Web]:
-    """The webs of two versions, made over the same addresses and the same members to come."""
-    names = mentioned_in(before, after)
-    compiled = [compile_estate(estate, names) for estate in (before, after)]
-    to_come = members_to_come(compiled[0].tables) | members_to_come(compiled[1].tables)
-    ages = any(map(asks_for_ages, compiled))  # then how long a session lives tells the two apart, on both sides
-    return Web(compiled[0], now, to_come, ages=ages), Web(compiled[1], now, to_come, ages=ages)
+def webs_of(*versions: Estate, now: float) -> list[Web]:
+    """The webs of several versions, made over the same addresses and the same members to come."""
+    names = mentioned_in(*versions)
+    compiled = [compile_estate(estate, names) for estate in versions]
+    to_come = reduce(or_, (members_to_come(one.tables) for one in compiled))
+    ages = any(map(asks_for_ages, compiled))  # then how long a session lives tells them apart, on all sides
+    return [Web(one, now, to_come, ages=ages) for one in compiled]
 
 
 def web_difference(before: Web, after: Web, *, told: int = MAX_CHAINS) -> Difference:
     """The same between two webs that were made over the same addresses; chains for so many of the differences."""
     try:
-        sides = _Sides(before, after)
+        sides = Sides(before, after)
     except Undecided as bound:
         return Difference((), (), 1, str(bound))
     gains, missed = sides.only(sides.after, sides.before, told)
@@ -245,7 +246,7 @@ class _Side:
 
     def from_other(self, other: "_Side", codes: Ints) -> Ints:
         """Codes of the other side as codes of this one; what this one does not know is left out."""
-        rows = _decoded(other.web, codes)
+        rows = decoded(other.web, codes)
         who, permission = other.to_node[rows.who], other.to_permission[rows.permission]
         target = other.to_target[rows.target]
         sound = (who != NONE) & (permission != NONE) & (target != NONE)
@@ -257,7 +258,7 @@ def _edge_code(web: Web, source: Ints, goal: Ints, sort: Ints, state: States) ->
     return out
 
 
-class _Sides:
+class Sides:
     """Two webs, compared."""
 
     def __init__(self, before: Web, after: Web) -> None:
@@ -288,17 +289,17 @@ class _Sides:
         possible_there = here.from_other(there, there.possible)
         only_here = here.possible[~among(here.possible, surely_there)]
         sure = among(only_here, here.certain) & ~among(only_here, possible_there)
-        compared = _Compared(here, there, everybody=self.everybody)
-        conditional = list(compared.gains(_decoded(here.web, only_here[~sure])))
+        compared = Compared(here, there, everybody=self.everybody)
+        conditional = list(compared.gains(decoded(here.web, only_here[~sure])))
         conditional += compared.gains_of_credentials()
         chains = chains_from_now_on(here.web)
         fresh = only_here[sure]
-        gains = [_with_chain(chains, row) for row in _triples(_decoded(here.web, fresh[:told]))]
+        gains = [_with_chain(chains, row) for row in triples(decoded(here.web, fresh[:told]))]
         first = [*(gain for gain in gains if gain is not None), *conditional]
-        return Gains(first, here.web, _decoded(here.web, fresh[told:])), compared.missed
+        return Gains(first, here.web, decoded(here.web, fresh[told:])), compared.missed
 
 
-class _Compared:
+class Compared:
     """Compares what two sides take of the same caller for the same request, chain by chain and value by value."""
 
     def __init__(self, here: _Side, there: _Side, *, everybody: bool) -> None:
@@ -311,17 +312,17 @@ class _Compared:
         """Those of the rows that can be had here with values with which they cannot be had there."""
         order = np.argsort(rows.who, kind="stable")
         wanted: dict[int, set[tuple[int, int]]] = {}
-        for who, permission, target in _triples(rows.where(order)):  # type: ignore[arg-type]
+        for who, permission, target in triples(rows.where(order)):  # type: ignore[arg-type]
             wanted.setdefault(who, set()).add((permission, target))
         for number, (who, ends) in enumerate(wanted.items()):
             if number >= MAX_WALKED:
                 self.missed += [f"more than {MAX_WALKED} callers whose access hangs on conditions"] * len(ends)
                 continue
             twin = int(self.here.to_node[who])
-            there = _start(self.theirs, twin) if twin != NONE else None
+            there = start_of(self.theirs, twin) if twin != NONE else None
             touched = ends if self.everybody else self._touched(who, ends)
             if touched:
-                yield from self._newly(_start(self.mine, who), there, touched)
+                yield from self._newly(start_of(self.mine, who), there, touched)
 
     def _touched(self, who: int, ends: set[tuple[int, int]]) -> set[tuple[int, int]]:
         """Those of the ends that can be otherwise here: by a changed request itself, or behind a changed hop."""
@@ -365,11 +366,11 @@ class _Compared:
 
     def _newly(self, start: Start, twin: Start | None, ends: set[tuple[int, int]] | None) -> Iterator[Gain]:
         try:
-            mine = self._ways(self.mine, self.here, start, ends)
-            theirs: dict[tuple[int, int], list[_Way]] = {}
+            mine = self.ways(self.mine, self.here, start, ends)
+            theirs: dict[tuple[int, int], list[Way]] = {}
             if twin is not None:
-                as_theirs = {self._as_theirs(end): end for end in mine}
-                found = self._ways(self.theirs, self.there, twin, set(as_theirs))
+                as_theirs = {self.as_theirs(end): end for end in mine}
+                found = self.ways(self.theirs, self.there, twin, set(as_theirs))
                 theirs = {as_theirs[key]: ways for key, ways in found.items()}
         except Undecided as bound:
             self.missed += [str(bound)] * (len(ends) if ends is not None else 1)
@@ -379,22 +380,22 @@ class _Compared:
             if gain is not None:
                 yield gain
 
-    def _as_theirs(self, end: tuple[int, int]) -> tuple[int, int]:
+    def as_theirs(self, end: tuple[int, int]) -> tuple[int, int]:
         return int(self.here.to_permission[end[0]]), int(self.here.to_target[end[1]])
 
-    def _ways(
+    def ways(
         self, chains: Chains, side: _Side, start: Start, ends: set[tuple[int, int]] | None
-    ) -> "dict[tuple[int, int], list[_Way]]":
+    ) -> "dict[tuple[int, int], list[Way]]":
         """By permission and target, the ways for a start to come to it; one that takes more than another is left
         out."""
         web = chains.web
         near = web.closure([start.node]).reached
         by_node: dict[int, list[tuple[int, int, int]]] = {}
-        for row in _triples(side.direct(np.flatnonzero(near))):
+        for row in triples(side.direct(np.flatnonzero(near))):
             if ends is None or (row[1], row[2]) in ends:
                 by_node.setdefault(row[0], []).append(row)
         near &= web.closure(by_node, backward=True).reached
-        out: dict[tuple[int, int], list[_Way]] = {}
+        out: dict[tuple[int, int], list[Way]] = {}
         missed = chains.undecided
         for label in chains.labels([start], inside=near):
             for row in by_node.get(label.node, ()):
@@ -404,13 +405,13 @@ class _Compared:
                 known = out.setdefault((row[1], row[2]), [])
                 mine = frozenset(takes)
                 if not any(other.clauses <= mine for other in known):
-                    known.append(_Way(takes, mine, label, row))
+                    known.append(Way(takes, mine, label, row))
         if chains.undecided > missed:
             raise Undecided(chains.why)
         return out
 
     def _new_way(
-        self, start: Start, end: tuple[int, int], ways: "list[_Way]", theirs: "list[_Way]", twin: Start | None
+        self, start: Start, end: tuple[int, int], ways: "list[Way]", theirs: "list[Way]", twin: Start | None
     ) -> Gain | None:
         """A gain by one of the ways here, with values with which none of those there can be walked."""
         same = twin is not None and twin.knowns.limits == start.knowns.limits
@@ -427,21 +428,17 @@ class _Compared:
                 return _gain_by(self.mine, chain)
         return None
 
-    def _values(
-        self, start: Start, way: "_Way", theirs: "list[_Way]", twin: Start | None
-    ) -> Mapping[str, Value] | None:
+    def _values(self, start: Start, way: "Way", theirs: "list[Way]", twin: Start | None) -> Mapping[str, Value] | None:
         """Values with which a way can be walked here, and none of those there."""
-        had: list[Requirement] = []
-        for other in theirs if twin is not None else ():
-            limits = tuple(((limit,),) for limit in twin.knowns.limits) if twin is not None else ()
-            found = resolved((*limits, *other.takes), twin.knowns.values if twin is not None else {})
-            if found is not None:
-                had.append(found)
+        return self.beyond(start, way.takes, had_by(theirs, twin))
+
+    def beyond(self, start: Start, takes: Requirement, had: Sequence[Requirement]) -> Mapping[str, Value] | None:
+        """Values that meet a requirement and none of those that were had; None where there are none."""
         self._tried = 0
-        return self._beyond(start, way.takes, had)
+        return self._beyond(start, takes, had)
 
     def _beyond(self, start: Start, takes: Requirement, had: Sequence[Requirement]) -> Mapping[str, Value] | None:
-        """Values that meet a requirement and none of those that were had: the first that they meet is denied next."""
+        """The same; the first requirement that values meet is denied next."""
         self._tried += 1
         if self._tried > MAX_TRIED:
             raise Undecided(f"more than {MAX_TRIED} ways to differ")
@@ -465,13 +462,22 @@ class _Compared:
 
 
 @dataclass(frozen=True, slots=True)
-class _Way:
+class Way:
     """A way to come to a request: what it takes (`clauses` is the same as a set), and the chain."""
 
     takes: Requirement
     clauses: frozenset[object]
     label: Label
     row: tuple[int, int, int]
+
+
+def had_by(ways: Sequence[Way], start: Start | None) -> list[Requirement]:
+    """What each way takes, for a start of that side; nothing where the start is not there."""
+    if start is None:
+        return []
+    limits = tuple(((limit,),) for limit in start.knowns.limits)
+    found = (resolved((*limits, *way.takes), start.knowns.values) for way in ways)
+    return [one for one in found if one is not None]
 
 
 def _requirement(side: _Side, row: tuple[int, int, int], state: int) -> frozenset[object] | None:
@@ -490,9 +496,9 @@ def _requirement(side: _Side, row: tuple[int, int, int], state: int) -> frozense
 
 def _changed_among(here: _Side, there: _Side, mine: Rows, theirs: Rows | None) -> list[tuple[int, int, int]]:
     """Those of the rows here that take something else on the other side, or are not there at all."""
-    known = dict(zip(_triples(theirs), theirs.state.tolist(), strict=True)) if theirs is not None else {}
+    known = dict(zip(triples(theirs), theirs.state.tolist(), strict=True)) if theirs is not None else {}
     return [
-        row for row, state in zip(_triples(mine), mine.state.tolist(), strict=True)
+        row for row, state in zip(triples(mine), mine.state.tolist(), strict=True)
         if _requirement(here, row, state) != _twin_requirement(here, there, row, known)
     ]  # fmt: skip
 
@@ -519,7 +525,7 @@ def _form(web: Web, node: int) -> str:
     return ("workload" if "/workload/" in found.name else "host") if found.form == "resource" else found.form
 
 
-def _start(chains: Chains, node: int) -> Start:
+def start_of(chains: Chains, node: int) -> Start:
     web = chains.web
     return chains.from_issuer(web.issuers[node - web.places]) if node >= web.places else chains.from_place(node)
 
@@ -661,13 +667,13 @@ def _code(web: Web, who: Ints, permission: Ints, target: Ints) -> Ints:
     return out
 
 
-def _decoded(web: Web, code: Ints) -> Rows:
+def decoded(web: Web, code: Ints) -> Rows:
     targets, permissions = len(web.target_place), len(web.compiled.permission_pairs)
     rest = code // targets
     return Rows(rest // permissions, rest % permissions, code % targets, np.full(len(code), LOOK, np.int8))
 
 
-def _triples(rows: Rows) -> list[tuple[int, int, int]]:
+def triples(rows: Rows) -> list[tuple[int, int, int]]:
     return list(zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True))
 
 
@@ -698,7 +704,7 @@ def _with_chain(chains: Chains, row: tuple[int, int, int]) -> Gain | None:
     else:
         rows = web.rows_on(target, wanted)
     try:
-        chain = chains.first_to([_start(chains, who)], rows, taken=taken)
+        chain = chains.first_to([start_of(chains, who)], rows, taken=taken)
     except Undecided:
         return _gain(web, *row)
     return _gain_by(chains, chain) if chain is not None else None

@@ -44,6 +44,7 @@ class Asked:
     because: str
     wait: str | None
     at_once: int
+    patience: float
 
 
 def enact(
@@ -79,6 +80,10 @@ def enact(
     at_once: Annotated[
         int, typer.Option("--at-once", metavar="COUNT", min=1, max=64, help="Steps at once at one account.")
     ] = 8,
+    patience: Annotated[
+        str,
+        typer.Option("--patience", metavar="DURATION", help="Wait this long for what is slow, and repeat what fails."),
+    ] = "2m",
     store: StoreOption = None,
 ) -> None:
     """Carry out a proposal, or propose, show and ask.
@@ -101,9 +106,10 @@ def enact(
         if history or show is not None:
             _put_history(journal, described, show, output)
             return
-        asked = Asked(output, quiet, yes, tuple(accept or ()), because, wait, at_once)
+        longest = _length("--patience", patience)
+        asked = Asked(output, quiet, yes, tuple(accept or ()), because, wait, at_once, longest)
         _refuse_unknown(asked.accept)
-        given = Given(kubeconfig=kubeconfig, context=context)
+        given = Given(kubeconfig=kubeconfig, context=context, patience=longest)
         if resume or undo:
             one = _chosen(journal, described, file, resume=resume)
             _go_on(journal, one, folder, given, asked, undo=undo)
@@ -269,7 +275,7 @@ def _worked(made: Made, asked: Asked, work: Callable[["How"], "Enacted"], *, und
     from enthesis.output.enactments import enacted_json, enacted_lines, enacted_sentence  # noqa: PLC0415
 
     on_interrupt("steps that were under way have ended; enthesis enact --resume goes on")
-    enacted = _when_free(lambda: work(How(asked.at_once, still_safe=made.still_safe)), asked)
+    enacted = _when_free(lambda: work(How(asked.at_once, asked.patience, made.still_safe)), asked)
     if enacted.interrupted:
         raise KeyboardInterrupt
     on_interrupt("")
@@ -297,15 +303,21 @@ def _when_free(work: Callable[[], "Enacted"], asked: Asked) -> "Enacted":
 
     if asked.wait is None:
         return work()
-    length = duration_from(asked.wait)
-    if length is None:
-        raise InvalidInput(
-            f"--wait {asked.wait}: not a duration", code="duration-invalid", remedy="write it like 30s, 10m or 1h"
-        )
+    length = _length("--wait", asked.wait)
     again = Retrying(
         retry=retry_if_exception_type(Busy), wait=wait_fixed(0.5), stop=stop_after_delay(length), reraise=True
     )
     return again(work)
+
+
+def _length(option: str, text: str) -> float:
+    """The seconds that an option says; InvalidInput where it says none."""
+    length = duration_from(text)
+    if length is None:
+        raise InvalidInput(
+            f"{option} {text}: not a duration", code="duration-invalid", remedy="write it like 30s, 10m or 1h"
+        )
+    return length.total_seconds()
 
 
 def _read(file: Path, described: Estate, *, prune: bool) -> Proposal:

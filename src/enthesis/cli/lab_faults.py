@@ -26,7 +26,8 @@ def fault(
         typer.Argument(metavar="[WHERE]", help="A service, an account or an @organisation; default: everywhere."),
     ] = None,
     route: Annotated[
-        str, typer.Option("--route", metavar="GLOB", help="Only requests to these paths, e.g. '/administration/*'.")
+        str,
+        typer.Option("--route", metavar="GLOB", help="Only such requests, e.g. '/token' or 'POST /administration/*'."),
     ] = "*",
     lag: Annotated[
         str | None, typer.Option("--lag", metavar="LENGTH", help="Show a change in reads only after up to this long.")

@@ -69,6 +69,15 @@ class Cloud:
     @understood
     def survey(self, holders: Sequence[str], others: Sequence[str] = ()) -> Surveyed:
         """Needs, for each holder, the right to read what its administrators wrote."""
+        try:
+            return self._survey(holders, others)
+        except RightMissing:
+            if self._renew is None:
+                raise
+        self.sessions = self._renew()
+        return self._survey(holders, others)
+
+    def _survey(self, holders: Sequence[str], others: Sequence[str]) -> Surveyed:
         raw: list[tuple[str, dict[str, Any]]] = []
         accounts: set[str] = set()
         resources: set[str] = set()

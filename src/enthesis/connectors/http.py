@@ -43,10 +43,10 @@ MAX_PAGES = 100_000
 SAFE = ("GET", "HEAD")  # methods that change nothing, so that a request may be sent again
 PASSING = (429, 502, 503, 504)  # statuses of an answer that a later try may not get
 KEYED = "Idempotency-Key"  # the header that makes a change one that may be sent again
-ATTEMPTS = 4
-KEYED_ATTEMPTS = 10
+ATTEMPTS = 8
 KEPT = 8  # connections whose sockets are known
-FIRST_WAIT, LONGEST_WAIT = 0.25, 20.0  # seconds between two tries
+FIRST_WAIT, LONGEST_WAIT = 0.25, 5.0  # seconds between two tries
+LONGEST_SAID = 20.0  # seconds that a service may ask to be left alone
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
@@ -177,7 +177,7 @@ def _waiting(state: RetryCallState) -> float:
     outcome = state.outcome
     said = "" if outcome is None or outcome.failed else outcome.result().headers.get("retry-after", "")
     if said.isascii() and said.isdigit():
-        return min(float(said), LONGEST_WAIT)
+        return min(float(said), LONGEST_SAID)
     return float(EVER_LONGER(state))
 
 
@@ -230,7 +230,6 @@ class Client:
         )
         self._keyed = self._again.copy(
             retry=retry_if_result(_may_yet_be_done) | retry_if_exception_type((_Lost, _Late)),
-            stop=stop_after_attempt(KEYED_ATTEMPTS) | stop_before_delay(max_seconds),
         )
         self._client = httpx.Client(
             verify=verify, timeout=timeout, trust_env=False, follow_redirects=False, transport=transport
@@ -271,7 +270,11 @@ class Client:
             raise UnexpectedAnswer(f"{self.who} leads to an address that is not its own", code="answer-leads-elsewhere")
         request = partial(self._asked, method, url, headers=sent, json=body, data=form, content=content)
         if KEYED in sent and method not in SAFE:
-            return self._keyed(request, time.monotonic() + self.max_seconds)
+            answer = self._keyed(request, time.monotonic() + self.max_seconds)
+            if _may_yet_be_done(answer):
+                message = f"{self.who} at {self.url} answered {answer.status} again and again: {problem_said(answer)}"
+                raise Unreachable(message, code="unreachable")
+            return answer
         if method not in SAFE:
             return request(time.monotonic() + self.max_seconds)
         return self._again(request, time.monotonic() + self.max_seconds)

@@ -48,9 +48,10 @@ class Fault:
     shifting: bool = False
     seed: int = 0
 
-    def meets(self, service: str, account: str, path: str) -> bool:
-        """Whether a request is one of those that this is about."""
-        return self.where in ("", service, account) and fnmatchcase(path, self.route)
+    def meets(self, service: str, account: str, path: str, method: str = "GET") -> bool:
+        """Whether a request is one of those that this is about; a route may begin with a method."""
+        asked = (path, f"{method} {path}")
+        return self.where in ("", service, account) and any(fnmatchcase(one, self.route) for one in asked)
 
 
 def faults_of(store: Store) -> tuple[Fault, ...]:
@@ -73,12 +74,12 @@ class Faults:
         self._chance: dict[Fault, Random] = {}
         self._left: dict[Fault, tuple[float, float]] = {}  # requests that may still come, and since when
 
-    def at(self, service: str, account: str, path: str) -> list[Fault]:
+    def at(self, service: str, account: str, path: str, method: str = "GET") -> list[Fault]:
         """The faults that a request meets."""
         version = self.store.version()
         if version != self._seen:
             self._now, self._seen = faults_of(self.store), version
-        return [one for one in self._now if one.meets(service, account, path)]
+        return [one for one in self._now if one.meets(service, account, path, method)]
 
     def chance(self, fault: Fault) -> Random:
         """What a fault leaves to chance, drawn from its seed."""
@@ -116,7 +117,7 @@ def faulty(app: Any, name: str, faults: Faults) -> Any:
         if scope["type"] != "http":
             await app(scope, receive, send)
             return
-        found = faults.at(name, _account(scope), scope["path"])
+        found = faults.at(name, _account(scope), scope["path"], scope["method"])
         for one in found:
             if one.limit and (seconds := faults.wait(one)):
                 await _answer(send, 429, "too-many-requests", str(math.ceil(seconds)))

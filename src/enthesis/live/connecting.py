@@ -15,7 +15,7 @@ from enthesis.connectors.cluster.kubeconfig import from_inside, from_kubeconfig
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.directory import LabDirectory
 from enthesis.connectors.hosts import Hosts
-from enthesis.connectors.http import Client
+from enthesis.connectors.http import MAX_SECONDS, Client
 from enthesis.connectors.pipeline import Pipeline
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_from
@@ -66,7 +66,8 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     directories: dict[str, SignsIn] = {}
     for service in lab.services:
         name = service["name"]
-        client = Client(name, service["url"], authority=lab.authority)
+        bound = given.patience if given is not None and given.patience else MAX_SECONDS
+        client = Client(name, service["url"], authority=lab.authority, max_seconds=bound)
         if service["kind"] == "cloud" and name in estate.providers:
             providers[name] = Cloud(name, client, sessions_at(name, listed), partial(renewed, name))
         elif service["kind"] == "pipeline" and name in estate.issuers:
@@ -112,6 +113,7 @@ class Given:
     context: str | None = None
     keys: Mapping[str, Path] = field(default_factory=dict)
     at_hand: bool = False  # whether something else is shown, that need not be obtained
+    patience: float = 0.0  # seconds for one answer, with all repetitions; 0 is the usual bound
 
 
 def _key(path: Path) -> Key:

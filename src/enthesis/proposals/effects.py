@@ -5,14 +5,16 @@ from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
-from enthesis.chains.differences import Difference, Gain, difference, web_difference, webs_of
+from enthesis.chains.between import Meant
+from enthesis.chains.between import between as compared
+from enthesis.chains.differences import Difference, Gain, difference, webs_of
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_text
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.estate import Estate, Role
-from enthesis.model.sentences import statement_sentence
-from enthesis.model.words import STATEMENTS
+from enthesis.model.sentences import statement_sentence, verb_words
+from enthesis.model.words import BEARERS, STATEMENTS
 from enthesis.proposals.ordering import Between, Judged, ordered
 from enthesis.proposals.steps import REMOVE, Opening, Proposal, Step
 from enthesis.proposals.wanted import wanted
@@ -46,14 +48,16 @@ def between(estate: Estate, steps: Sequence[Step], surveys: Sequence[Surveyed], 
 
     def judged(done: Sequence[Step]) -> Between:
         state = as_estate(estate, afterwards(live, done))
-        come = web_difference(*webs_of(before, state, now), told=0)
-        if not (come.gains or come.losses or come.undecided):
-            return Between()
-        go = web_difference(*webs_of(state, after, now), told=0)
-        open_here = ("what is open in between is not decided",) if come.undecided or go.undecided else ()
-        return Between((*open_here, *_in_both(come.gains, go.losses)), _in_both(come.losses, go.gains))
+        found = compared(*webs_of(before, state, after, now=now))
+        open_here = (f"what is open in between is not decided: {found.undecided}",) if found.undecided else ()
+        return Between((*open_here, *map(_said, found.opens)), tuple(map(_said, found.shuts)))
 
     return judged
+
+
+def _said(meant: Meant) -> str:
+    who = f"the bearer of a {meant.form} of {meant.caller}" if meant.form in BEARERS else meant.caller
+    return f"{who} may {verb_words(meant.verb)} {meant.target}"
 
 
 def without_accepted(estate: Estate, proposal: Proposal, now: datetime) -> Proposal:
@@ -79,15 +83,6 @@ def without_accepted(estate: Estate, proposal: Proposal, now: datetime) -> Propo
         for listed in (proposal.left, proposal.theirs)
     )
     return replace(proposal, steps=steps, blocked=blocked, left=left, theirs=theirs, lived_with=tuple(lived))
-
-
-def _in_both(first: Sequence[Gain], second: Sequence[Gain]) -> tuple[str, ...]:
-    """Whom and what both speak of, in words; which conditions they are under is not compared."""
-    if not first or not second:
-        return ()
-    keys = {(gain.form, gain.caller, gain.verb, gain.target) for gain in second}
-    both = (gain for gain in first if (gain.form, gain.caller, gain.verb, gain.target) in keys)
-    return tuple(dict.fromkeys(f"{gain.caller} may {gain.verb} {gain.target}" for gain in both))
 
 
 def openings(

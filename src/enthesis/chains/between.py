@@ -1,0 +1,156 @@
+"""A state between two versions: what it allows that neither of them does, and what it refuses though both allow it.
+
+Both are found value by value: a caller whom one version admits and a caller whom the other does are not the same one.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from enthesis.chains.chains import Start
+from enthesis.chains.differences import Compared, Sides, Way, decoded, had_by, start_of, triples
+from enthesis.chains.web import Web
+from enthesis.model.errors import Undecided
+from enthesis.verdicts.arrays import Ints, among
+from enthesis.verdicts.compiling import NONE
+
+Ends = dict[int, set[tuple[int, int]]]
+"""By the node of a caller, permissions and targets."""
+
+
+@dataclass(frozen=True, slots=True)
+class Meant:
+    """A caller, by its form, and what it does to what."""
+
+    form: str
+    caller: str
+    verb: str
+    target: str
+
+
+@dataclass(frozen=True, slots=True)
+class Between:
+    """What a state opens beyond two versions, what it shuts that both have open, and what was not decided."""
+
+    opens: tuple[Meant, ...] = ()
+    shuts: tuple[Meant, ...] = ()
+    undecided: str = ""
+
+    @property
+    def is_clean(self) -> bool:
+        return not (self.opens or self.shuts or self.undecided)
+
+
+def between(before: Web, state: Web, after: Web, *, shuts: bool = True) -> Between:
+    """Compares a state with the versions on both sides of it; the three webs are made over the same addresses."""
+    try:
+        to_before, to_after = Sides(before, state), Sides(after, state)
+        one = Compared(to_before.after, to_before.before, everybody=to_before.everybody)
+        other = Compared(to_after.after, to_after.before, everybody=to_after.everybody)
+        candidates = _both(_only_here(to_before), _only_here(to_after))
+        opens = tuple(dict.fromkeys(_beyond_both(one, other, candidates)))
+        shut = tuple(dict.fromkeys(_in_both(before, state, after))) if shuts else ()
+        missed = (*one.missed, *other.missed)
+    except Undecided as bound:
+        return Between(undecided=str(bound))
+    return Between(opens, shut, next(iter(missed), ""))
+
+
+def _only_here(sides: Sides) -> Ints:
+    """Codes of what the later web may allow and the earlier one does not surely."""
+    here, there = sides.after, sides.before
+    return here.possible[~among(here.possible, here.from_other(there, there.certain))]
+
+
+def _both(first: Ints, second: Ints) -> Ints:
+    return first[among(first, second)]
+
+
+def _ends(web: Web, codes: Ints) -> Ends:
+    out: Ends = {}
+    for who, permission, target in triples(decoded(web, codes)):
+        out.setdefault(who, set()).add((permission, target))
+    return out
+
+
+def _beyond_both(one: Compared, other: Compared, codes: Ints) -> Iterator[Meant]:
+    """What the state allows with values with which neither version does."""
+    for who, ends in _ends(one.here.web, codes).items():
+        twins = (_twin(one, who), _twin(other, who))
+        yield from _of_start(one, other, start_of(one.mine, who), twins, ends)
+    for start in one.mine.from_credentials():
+        named = [
+            {(each.form, each.whom): each for each in compared.theirs.from_credentials()} for compared in (one, other)
+        ]
+        twins = (named[0].get((start.form, start.whom)), named[1].get((start.form, start.whom)))
+        if among(np.array([start.node]), one.here.callers_looked_at)[0]:
+            yield from _of_start(one, other, start, twins, None)
+
+
+def _of_start(
+    one: Compared, other: Compared, start: Start, twins: tuple[Start | None, Start | None],
+    ends: set[tuple[int, int]] | None,
+) -> Iterator[Meant]:  # fmt: skip
+    mine = one.ways(one.mine, one.here, start, ends)
+    theirs = (_ways_there(one, twins[0], mine), _ways_there(other, twins[1], mine))
+    for end, ways in mine.items():
+        known = (theirs[0].get(end, []), theirs[1].get(end, []))
+        fresh = [
+            way
+            for way in ways
+            if not any(_as_wide(way, start, there, twin) for there, twin in zip(known, twins, strict=True))
+        ]
+        if not fresh:
+            continue
+        had = [*had_by(known[0], twins[0]), *had_by(known[1], twins[1])]
+        if any(one.beyond(start, way.takes, had) is not None for way in fresh):
+            yield _meant(one.here.web, start, end)
+
+
+def _as_wide(way: Way, start: Start, others: Sequence[Way], twin: Start | None) -> bool:
+    """Whether one of the ways on another side takes no more than this one."""
+    same = twin is not None and twin.knowns.limits == start.knowns.limits
+    return same and any(other.clauses <= way.clauses for other in others)
+
+
+def _twin(compared: Compared, who: int) -> Start | None:
+    twin = int(compared.here.to_node[who])
+    return start_of(compared.theirs, twin) if twin != NONE else None
+
+
+def _ways_there(
+    compared: Compared, twin: Start | None, ends: Sequence[tuple[int, int]] | dict[tuple[int, int], list[Way]]
+) -> dict[tuple[int, int], list[Way]]:
+    """The ways on the other side, by the ends as they are called here."""
+    if twin is None:
+        return {}
+    named = {compared.as_theirs(end): end for end in ends}
+    found = compared.ways(compared.theirs, compared.there, twin, set(named))
+    return {named[end]: ways for end, ways in found.items()}
+
+
+def _in_both(before: Web, state: Web, after: Web) -> Iterator[Meant]:
+    """What both versions allow with values with which the state does not."""
+    to_state, to_after = Sides(state, before), Sides(after, before)
+    gone = Compared(to_state.after, to_state.before, everybody=to_state.everybody)
+    kept = Compared(to_after.after, to_after.before, everybody=to_after.everybody)
+    for who, ends in _ends(before, _only_here(to_state)).items():
+        start, in_state, in_after = start_of(gone.mine, who), _twin(gone, who), _twin(kept, who)
+        if in_after is None:
+            continue
+        mine = gone.ways(gone.mine, gone.here, start, ends)
+        there, later = _ways_there(gone, in_state, mine), _ways_there(kept, in_after, mine)
+        for end, ways in mine.items():
+            still = there.get(end, [])
+            lost = [way for way in ways if not _as_wide(way, start, still, in_state)]
+            others = [way for way in later.get(end, []) if not _as_wide(way, start, still, in_state)]
+            had = had_by(still, in_state) if lost and others else []
+            both = ((way, takes) for way in lost for takes in had_by(others, in_after))
+            if any(gone.beyond(start, (*way.takes, *takes), had) is not None for way, takes in both):
+                yield _meant(before, start, end)
+
+
+def _meant(web: Web, start: Start, end: tuple[int, int]) -> Meant:
+    verb = web.compiled.permission_pairs[end[0]][1]
+    return Meant(start.form, start.whom, verb, web.target_name(end[1]))
