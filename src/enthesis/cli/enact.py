@@ -205,7 +205,13 @@ def _afresh(
     journal: "Journal", described: Estate, folder: Path, given: Given, asked: Asked, file: Path | None, *, prune: bool
 ) -> None:
     """A proposal from a file, or one of this moment."""
-    from enthesis.live.enacting import Why, enact, found_done, refuse_if_different  # noqa: PLC0415  loads the store
+    from enthesis.live.enacting import (  # noqa: PLC0415  loads the store
+        Why,
+        enact,
+        found_done,
+        refuse_if_different,
+        refuse_if_more,
+    )
 
     read = _read(file, described, prune=prune) if file is not None else None
     _refuse_if_unfinished(journal, described.name)
@@ -219,11 +225,18 @@ def _afresh(
         _ask(made.proposal, asked)
     why = Why(signed_in(described), asked.because)
 
+    tried = 0
+
     def work(how: "How") -> "Enacted":
-        return replace(
-            enact(made.proposal, made.surveys, made.connected, journal, reporter(quiet=asked.quiet), why, how),
-            found_done=tuple(before),
-        )
+        nonlocal tried
+        now_made = made
+        if tried:  # somebody else has enacted meanwhile: what is left is worked out again
+            now_made = proposed(folder, given, prune=goes, quiet=True)
+            refuse_if_more(now_made.proposal, made.proposal)
+        tried += 1
+        said = reporter(quiet=asked.quiet)
+        enacted = enact(now_made.proposal, now_made.surveys, now_made.connected, journal, said, why, how)
+        return replace(enacted, found_done=tuple(before))
 
     _worked(made, asked, work, undone=False)
 
@@ -305,7 +318,7 @@ def _when_free(work: Callable[[], "Enacted"], asked: Asked) -> "Enacted":
         return work()
     length = _length("--wait", asked.wait)
     again = Retrying(
-        retry=retry_if_exception_type(Busy), wait=wait_fixed(0.5), stop=stop_after_delay(length), reraise=True
+        retry=retry_if_exception_type(Busy), wait=wait_fixed(1.0), stop=stop_after_delay(length), reraise=True
     )
     return again(work)
 

@@ -27,7 +27,7 @@ def fault(
     ] = None,
     route: Annotated[
         str,
-        typer.Option("--route", metavar="GLOB", help="Only such requests, e.g. '/token' or 'POST /administration/*'."),
+        typer.Option("--route", metavar="GLOB", help="Only such requests, e.g. '/token' or 'POST /admin*'."),
     ] = "*",
     lag: Annotated[
         str | None, typer.Option("--lag", metavar="LENGTH", help="Show a change in reads only after up to this long.")

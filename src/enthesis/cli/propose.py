@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from enthesis.chains.differences import Difference
+from enthesis.cli.histories import signed_in
 from enthesis.cli.options import ContextOption, EstateOption, KubeconfigOption, QuietOption, ReviewFormat
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
@@ -125,6 +126,6 @@ def with_effects(made: Made) -> Made:
     change = access_change(described, proposal, surveys, moment.timestamp())
     gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
     opened = openings(described, proposal, surveys, moment, gain_sentences)
-    dangerous = dangers(described, proposal, surveys, change)
+    dangerous = dangers(described, proposal, surveys, change, signed_in(described))
     told = replace(proposal, gives=gives, takes=takes, openings=opened, dangers=dangerous)
     return replace(made, proposal=told, change=change)

@@ -7,11 +7,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from importlib.metadata import entry_points
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, NoReturn
 
 import typer
 
-from enthesis.cli.options import EstateOption, QuietOption
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder, find_estate
@@ -25,8 +25,10 @@ from enthesis.model.estate import Estate
 from enthesis.output.estates import counts_text
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.progress import reporter
-from enthesis.output.streams import put_lines, remark
+from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.surveys import comparison_json, comparison_lines
 from enthesis.ports import KeepsKeys, Record, Surveys
+from enthesis.surveys.survey import InvalidSurvey
 
 GROUP = "enthesis.surveys"  # entry points of further connectors
 MOST = 12  # lines about what was left out
@@ -68,6 +70,18 @@ def survey(
         str | None,
         typer.Option("--adopt", metavar="ADDRESS", help="Write what is in a cluster or namespace into the estate."),
     ] = None,
+    compared_with: Annotated[
+        Path | None,
+        typer.Option("--compared-with", metavar="FILE", help="Say what changed since this survey, and write none."),
+    ] = None,
+    survey_file: Annotated[
+        Path | None,
+        typer.Option("--survey", metavar="FILE", help="With --compared-with: the later survey; default: ask now."),
+    ] = None,
+    expect_none: Annotated[
+        bool, typer.Option("--expect-none", help="With --compared-with: exit 1 where anything changed.")
+    ] = False,
+    output: FormatOption = Format.TEXT,
     out: Annotated[
         Path | None, typer.Option("--out", metavar="FILE", help="Where to write; default: standard output.")
     ] = None,
@@ -83,7 +97,14 @@ def survey(
     is described as it is; the cluster is not changed by that.
 
     Example: enthesis survey --cluster surge/cluster/grid --out live.jsonl
+
+    Example: enthesis survey --compared-with last-week.jsonl
     """
+    _refuse_conflicts(compared_with, adopt=adopt, out=out, later=survey_file, expect_none=expect_none, output=output)
+    if compared_with is not None and survey_file is not None:
+        with survey_file.open("rb") if survey_file.is_file() else _missing(survey_file) as lines:
+            _put_comparison(compared_with, lines, str(survey_file), output, expect_none=expect_none)
+        return
     if adopt is not None:
         place = estate_folder(estate)
         adopted = take_over(read_estate(place), place, adopt, kubeconfig, context, remark)
@@ -105,10 +126,54 @@ def survey(
         ]
         systems, head = [*systems, *found], [*kept, *more]
     writing = Writing(described.name if described else None, now(), systems)
+    if compared_with is not None:
+        lines_now = list(writing.lines(head, reporter(quiet=quiet)))
+        _put_comparison(compared_with, lines_now, "the live side", output, expect_none=expect_none)
+        return
     _write(out, writing.lines(head, reporter(quiet=quiet)))
     _told(writing, quiet=quiet)
     if not writing.complete:
         raise typer.Exit(3)
+
+
+def _refuse_conflicts(
+    compared_with: Path | None, *, adopt: str | None, out: Path | None, later: Path | None, expect_none: bool,
+    output: Format,
+) -> None:  # fmt: skip
+    """InvalidInput where options need --compared-with, or exclude it."""
+    if compared_with is None and (later is not None or expect_none or output is not Format.TEXT):
+        raise InvalidInput(
+            "--survey, --expect-none and --format are for a comparison",
+            code="options-conflict",
+            remedy="add --compared-with FILE; a survey itself is JSON Lines",
+        )
+    if compared_with is not None and (adopt is not None or out is not None):
+        raise InvalidInput(
+            "a comparison writes no survey", code="options-conflict", remedy="leave out --out and --adopt"
+        )
+
+
+def _missing(path: Path) -> NoReturn:
+    raise InvalidInput(f"{path} cannot be read: no such file", code="file-unreadable")
+
+
+def _put_comparison(before: Path, after: Iterable[bytes], name: str, output: Format, *, expect_none: bool) -> None:
+    """Says what changed since a survey."""
+    from enthesis.surveys.comparing import compare  # noqa: PLC0415  only a comparison needs it
+
+    with before.open("rb") if before.is_file() else _missing(before) as lines:
+        try:
+            found = compare(lines, after, (str(before), name))
+        except InvalidSurvey as fault:
+            raise InvalidInput(str(fault), code="survey-invalid") from None
+    if output is Format.JSON:
+        put_json(comparison_json(found))
+    else:
+        put_lines(comparison_lines(found))
+    if not found.complete:
+        raise typer.Exit(3)
+    if expect_none and found.differs:
+        raise typer.Exit(1)
 
 
 def _estate(given: Path | None, *, needed: bool) -> tuple[Estate | None, Path | None]:

@@ -1,6 +1,8 @@
 """The shared HTTP client of all connectors: time-outs, size caps, no redirects, every fault mapped, no secret shown."""
 
 import json
+import math
+import os
 import socket
 import ssl
 import threading
@@ -125,20 +127,64 @@ class Answer:
         return value
 
 
+class _Deadlines:
+    """One thread that does something at a time, for as many requests as there are: a thread for each would cost as much
+    as a request."""
+
+    def __init__(self) -> None:
+        self._changed = threading.Condition()
+        self._waiting: dict[object, tuple[float, Callable[[], None]]] = {}
+        self._wakes = math.inf
+        self._process = 0  # in which the thread runs; a forked copy has none
+
+    def at(self, when: float, do: Callable[[], None]) -> object:
+        """Does it at a time, unless that is called off by what is answered."""
+        token = object()
+        with self._changed:
+            self._waiting[token] = (when, do)
+            if self._process != os.getpid():
+                self._process, self._waiting = os.getpid(), {token: (when, do)}
+                threading.Thread(target=self._run, daemon=True).start()
+            elif when < self._wakes:
+                self._changed.notify()
+        return token
+
+    def off(self, token: object) -> None:
+        """Calls it off."""
+        with self._changed:
+            self._waiting.pop(token, None)
+
+    def _run(self) -> None:
+        while True:
+            with self._changed:
+                self._wakes = min((when for when, _ in self._waiting.values()), default=math.inf)
+                left = self._wakes - time.monotonic()
+                if left > 0:
+                    self._changed.wait(min(left, threading.TIMEOUT_MAX))
+                    continue
+                due = [token for token, (when, _) in self._waiting.items() if when <= time.monotonic()]
+                todo = [self._waiting.pop(token)[1] for token in due]
+            for do in todo:
+                do()
+
+
+_DEADLINES = _Deadlines()
+
+
 class _Watch:
     """Ends a request whose answer drips: the connections of its client are shut down when the time is over."""
 
     def __init__(self, client: "Client", ends: float) -> None:
         self.over = False
         self._client = client
-        self._timer = threading.Timer(max(0.0, ends - time.monotonic()), self._end)
-        self._timer.daemon = True
+        self._ends = ends
+        self._token: object = None
 
     def __enter__(self) -> None:
-        self._timer.start()
+        self._token = _DEADLINES.at(self._ends, self._end)
 
     def __exit__(self, *ended: object) -> None:
-        self._timer.cancel()
+        _DEADLINES.off(self._token)
 
     def note(self, event: str, about: Mapping[str, Any]) -> None:
         """Takes note of a connection as it is made, which httpx tells of by its `trace` extension."""

@@ -383,7 +383,10 @@ def _bearer(request: Request) -> str:
 
 
 def _by_collection(every: Sequence[Statement]) -> dict[str, tuple[Statement, ...]]:
-    return {name: tuple(statement for statement in every if statement.collection == name) for name in COLLECTIONS}
+    found: dict[str, list[Statement]] = {name: [] for name in COLLECTIONS}
+    for statement in every:
+        found[statement.collection].append(statement)
+    return {name: tuple(listed) for name, listed in found.items()}
 
 
 def _as_it_is_now(inventory: Mapping[str, Any], things: Mapping[str, Any]) -> Mapping[str, Any]:

@@ -7,7 +7,7 @@ import time
 import uuid
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -105,6 +105,8 @@ class Store:
         if "made_by" not in known:  # the state of a lab that was started before
             self.connection.execute("ALTER TABLE credentials ADD COLUMN made_by TEXT NOT NULL DEFAULT ''")
         self.changes = 0
+        self._kept: dict[str, dict[str, Statement]] = {}  # by cloud and id, in the order in which they were made
+        self._kept_of = -1  # the version of the file by others that they are of
         self.lags: Callable[[str, str], tuple[float, float]] = lambda cloud, holder: (0.0, 0.0)
         if self.connection.execute("PRAGMA user_version").fetchone()[0] < FORMAT:
             self._renew()
@@ -131,6 +133,7 @@ class Store:
             yield
         except BaseException:
             self.connection.execute("ROLLBACK")
+            self._kept.clear()
             raise
         self.connection.execute("COMMIT")
         self.changes += 1
@@ -153,14 +156,23 @@ class Store:
 
     def statements(self, cloud: str, collection: str | None = None, holder: str | None = None) -> list[Statement]:
         """Statements of a cloud in the order they were made."""
-        query = "SELECT id, cloud, collection, holder, name, version, mark, body FROM statements WHERE cloud = ?"
-        values = [cloud]
-        for column, value in (("collection", collection), ("holder", holder)):
-            if value is not None:
-                query += f" AND {column} = ?"
-                values.append(value)
-        rows = self.connection.execute(query + " ORDER BY number", values).fetchall()
-        return [_statement(row) for row in rows]
+        return [
+            one
+            for one in self._of(cloud).values()
+            if collection in (None, one.collection) and holder in (None, one.holder)
+        ]
+
+    def _of(self, cloud: str) -> dict[str, Statement]:
+        """The statements of a cloud by id, read again only where another process has written."""
+        others = self.connection.execute("PRAGMA data_version").fetchone()[0]
+        if others != self._kept_of:
+            self._kept.clear()
+            self._kept_of = others
+        if cloud not in self._kept:
+            query = "SELECT id, cloud, collection, holder, name, version, mark, body FROM statements WHERE cloud = ?"
+            rows = self.connection.execute(query + " ORDER BY number", (cloud,))
+            self._kept[cloud] = {row[0]: _statement(row) for row in rows}
+        return self._kept[cloud]
 
     def page(
         self, cloud: str, collection: str, holder: str, after: int, limit: int
@@ -259,6 +271,7 @@ class Store:
     ) -> Statement:
         """Adds a statement; sqlite3.IntegrityError where its name is taken."""
         made = Statement(str(uuid.uuid4()), cloud, collection, holder, name, 1, mark, body)
+        known = self._of(cloud)
         with self.transaction():
             self.connection.execute(
                 "INSERT INTO statements (id, cloud, collection, holder, name, version, mark, body)"
@@ -266,18 +279,19 @@ class Store:
                 (made.id, cloud, collection, holder, name, mark, json.dumps(body)),
             )
             self._note(made.id, cloud, holder, None)
+            known[made.id] = made
         return made
 
     def replace(self, old: Statement, mark: str | None, body: dict[str, Any]) -> Statement:
+        known = self._of(old.cloud)
         with self.transaction():
             self.connection.execute(
                 "UPDATE statements SET version = version + 1, mark = ?, body = ? WHERE id = ?",
                 (mark, json.dumps(body), old.id),
             )
             self._note(old.id, old.cloud, old.holder, old)
-        changed = self.statement(old.cloud, old.collection, old.id)
-        if changed is None:
-            raise LookupError(old.id)
+            changed = replace(old, version=old.version + 1, mark=mark, body=body)
+            known[old.id] = changed
         return changed
 
     def remove(self, old: Statement) -> None:
@@ -287,6 +301,7 @@ class Store:
 
     def _drop(self, old: Statement) -> None:
         self._note(old.id, old.cloud, old.holder, old)
+        self._of(old.cloud).pop(old.id, None)
         self.connection.execute("DELETE FROM statements WHERE id = ?", (old.id,))
         if old.collection == "identities":  # a trust is a part of its identity
             rows = self.connection.execute(
@@ -296,6 +311,7 @@ class Store:
             )
             for trust in map(_statement, rows.fetchall()):
                 self._note(trust.id, trust.cloud, trust.holder, trust)
+                self._of(trust.cloud).pop(trust.id, None)
                 self.connection.execute("DELETE FROM statements WHERE id = ?", (trust.id,))
         address = old.body.get("address") or old.name or ""
         self.connection.execute("INSERT OR REPLACE INTO gone VALUES (?, ?)", (old.id, address))

@@ -431,6 +431,18 @@ def refuse_if_different(read: Proposal, made: Proposal, surveys: Sequence[Survey
         )
 
 
+def refuse_if_more(now: Proposal, accepted: Proposal) -> None:
+    """Goes on where nothing is to be done now but what was accepted; MovedAway otherwise."""
+    known = {_written(step) for step in accepted.steps}
+    more = [step.sentence for step in now.steps if _written(step) not in known]
+    if more:
+        raise MovedAway(
+            f"the live side changed while this waited, and something else is to be done now: {'; '.join(more[:5])}",
+            code="live-side-changed",
+            remedy="propose again, and read what is different now",
+        )
+
+
 def _written(step: Step) -> str:
     """A step but for its stage, which depends on what is done already."""
     return json.dumps(asdict(replace(step, stage=0)), sort_keys=True, default=str)

@@ -1,30 +1,77 @@
 """What in a proposal needs somebody to accept it by name: `--yes` alone is no such acceptance."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 
 from enthesis.chains.differences import Difference, Gain
+from enthesis.conditions.patterns import matches
 from enthesis.conditions.truth import passes
+from enthesis.model.addresses import contains
 from enthesis.model.estate import Estate
+from enthesis.model.sentences import verb_words
 from enthesis.model.words import BEARERS
 from enthesis.proposals.effects import afterwards, as_estate, live_of
-from enthesis.proposals.steps import Danger, Proposal
+from enthesis.proposals.ordering import BOTH, WIDENS, direction
+from enthesis.proposals.steps import REMOVE, Danger, Proposal, Step
 from enthesis.surveys.statements import Surveyed
 
 DANGERS = {
     "outside-gains": "an outside party gains access",
+    "power-gained": "somebody gains the right to change access",
     "last-administrator": "nobody is left who can change access at an account",
+    "own-access": "the person who enacts this loses the right to change access",
+    "ceiling-loosened": "a ceiling is removed or made wider",
+    "protected": "access to something protected changes",
+    "many-removed": "many statements are removed at once",
 }
 """Stable names, each with what it means."""
 MOST_TOLD = 10
+MANY = 10  # statements that one proposal may remove without being asked
+LEADING_ON = ("take-on", "run-as", "attach")  # power verbs that lead somewhere and change no access
 
 
-def dangers(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], change: Difference) -> tuple[Danger, ...]:
-    """What a proposal does that each needs an acceptance of its own."""
+def dangers(
+    estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], change: Difference, by: str = ""
+) -> tuple[Danger, ...]:
+    """What a proposal does that each needs an acceptance of its own; `by` is the person who would enact it."""
+    changing = _changing(estate)
+    removed = [step.sentence for step in proposal.steps if step.action == REMOVE]
     found = {
         "outside-gains": _outside(estate, change),
+        "power-gained": [_said(gain) for gain in change.gains if gain.verb in changing],
         "last-administrator": _without_administrators(estate, proposal, surveys),
+        "own-access": [_said(gain) for gain in change.losses if gain.caller == by and gain.verb in changing],
+        "ceiling-loosened": [
+            step.sentence
+            for step in proposal.steps
+            if step.collection == "ceilings" and direction(step) in (WIDENS, BOTH)
+        ],
+        "protected": [step.sentence for step in proposal.steps if _protected(estate, step)],
+        "many-removed": removed if len(removed) > MANY else [],
     }
-    return tuple(Danger(name, tuple(dict.fromkeys(says))) for name, says in found.items() if says)
+    return tuple(Danger(name, tuple(dict.fromkeys(says))[:MOST_TOLD]) for name, says in found.items() if says)
+
+
+def _said(gain: Gain) -> str:
+    return f"{gain.caller} may {verb_words(gain.verb)} {gain.target}"
+
+
+def _changing(estate: Estate) -> set[str]:
+    """The verbs that change access."""
+    kinds = (*estate.catalogue.kinds.values(), *estate.kinds.values())
+    named = {verb for kind in kinds for verb, its_class in kind.verbs.items() if its_class == "power"}
+    named |= {verb for verb, its_class in estate.catalogue.everywhere.items() if its_class == "power"}
+    return named - set(LEADING_ON)
+
+
+def _protected(estate: Estate, step: Step) -> bool:
+    """Whether a statement is about something protected, or about what it stands in."""
+    body = {**(step.before or {}), **(step.body or {})}
+    marked = [address for address, resource in estate.resources.items() if resource.protected]
+    what = body.get("what")
+    if isinstance(what, Mapping):
+        return any(matches(str(what.get("glob")), address) for address in marked)
+    places = [place for place in (body.get("at"), what) if isinstance(place, str)]
+    return any(contains(place, address) or contains(address, place) for place in places for address in marked)
 
 
 def _outside(estate: Estate, change: Difference) -> list[str]:
@@ -32,7 +79,7 @@ def _outside(estate: Estate, change: Difference) -> list[str]:
     found: list[str] = []
     for gain in change.gains:
         if _is_outside(estate, gain):
-            found.append(f"{gain.caller} may {gain.verb} {gain.target}")
+            found.append(_said(gain))
         if len(found) == MOST_TOLD:
             break
     return found

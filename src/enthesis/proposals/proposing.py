@@ -133,7 +133,7 @@ def _making(one: Wanted, body: dict[str, Any], mark: str) -> Step:
 def _changing(one: Wanted, body: dict[str, Any], found: LiveObject) -> Step:
     before = normalised(one.collection, found.body)
     parts = [
-        f"{name} from {_shown(before.get(name))} to {_shown(body.get(name))}"
+        f"{name} from {shown(before.get(name))} to {shown(body.get(name))}"
         for name in dict.fromkeys([*before, *body])
         if before.get(name) != body.get(name)
     ]
@@ -158,13 +158,14 @@ def _removing(one: LiveObject) -> Step:
     )
 
 
-def _shown(value: Any) -> str:
+def shown(value: Any) -> str:
+    """A value of a statement, in words."""
     if value is None:
         return "nothing"
     if isinstance(value, Mapping):
-        return "{" + ", ".join(f"{name}: {_shown(inner)}" for name, inner in value.items()) + "}"
+        return "{" + ", ".join(f"{name}: {shown(inner)}" for name, inner in value.items()) + "}"
     if isinstance(value, list):
-        return "[" + ", ".join(_shown(inner) for inner in value) + "]"
+        return "[" + ", ".join(shown(inner) for inner in value) + "]"
     return "true" if value is True else "false" if value is False else str(value)
 
 

@@ -13,7 +13,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Row, Table, func, insert, select, update
+from sqlalchemy import Connection, Engine, Row, Table, bindparam, func, insert, select, update
 
 from enthesis.files.shapes import time_text
 from enthesis.model.errors import Busy, EnthesisError, InvalidInput
@@ -57,6 +57,26 @@ class Enactment:
     because: str
     undoes: int | None
     counts: Mapping[str, int] = field(default_factory=dict)
+
+
+# made once: these run for every step
+_SENDS = (
+    update(steps)
+    .where(steps.c.enactment == bindparam("of"), steps.c.position == bindparam("at"))
+    .values(state=bindparam("now"), sent=bindparam("when"))
+)
+_ENDS = (
+    update(steps)
+    .where(steps.c.enactment == bindparam("of"), steps.c.position == bindparam("at"))
+    .values(state=bindparam("now"), said=bindparam("why"), outcome=bindparam("made"), ended=bindparam("when"))
+)
+_HOLDS = (
+    update(leases)
+    .where(
+        leases.c.place == bindparam("at"), leases.c.fence == bindparam("number"), leases.c.owner == bindparam("whose")
+    )
+    .values(ends=bindparam("until"))
+)
 
 
 class Journal:
@@ -256,8 +276,8 @@ class Lease:
         """Goes on holding it; Busy where somebody else has taken it meanwhile."""
         ends = (self.journal.now() + LEASE).timestamp()
         for place, fence in self.fences.items():
-            held = (leases.c.place == place) & (leases.c.fence == fence) & (leases.c.owner == self.owner)
-            if connection.execute(update(leases).where(held).values(ends=ends)).rowcount != 1:
+            held = {"at": place, "number": fence, "whose": self.owner, "until": ends}
+            if connection.execute(_HOLDS, held).rowcount != 1:
                 raise Busy(
                     f"somebody else enacts at {place} by now, since this was not heard of for too long",
                     code="enacted-by-another",
@@ -289,12 +309,12 @@ class Writer:
 
     def sent(self, position: int) -> None:
         """Before a step is sent."""
-        self._write({"position": position, "state": SENT, "sent": time_text(self._journal.now())})
+        self._write({"at": position, "now": SENT, "when": time_text(self._journal.now())})
 
     def ended(self, position: int, state: str, said: str = "", outcome: Mapping[str, Any] | None = None) -> None:
         """After it was answered, or was found out."""
-        values: dict[str, Any] = {"position": position, "state": state, "said": said}
-        self._write({**values, "outcome": json.dumps(outcome or {}), "ended": time_text(self._journal.now())})
+        values: dict[str, Any] = {"at": position, "now": state, "why": said, "made": json.dumps(outcome or {})}
+        self._write({**values, "when": time_text(self._journal.now())})
 
     def _write(self, values: dict[str, Any]) -> None:
         written = threading.Event()
@@ -312,10 +332,10 @@ class Writer:
         try:
             with self._journal._writing() as connection:
                 self._lease.renew(connection)
-                for values, _ in waiting:
-                    row = (steps.c.enactment == self._number) & (steps.c.position == values["position"])
-                    rest = {name: value for name, value in values.items() if name != "position"}
-                    connection.execute(update(steps).where(row).values(**rest))
+                for update_of, ended in ((_SENDS, False), (_ENDS, True)):
+                    rows = [{**values, "of": self._number} for values, _ in waiting if ("why" in values) is ended]
+                    if rows:
+                        connection.execute(update_of, rows)
         except EnthesisError as fault:
             self._fault = fault
         finally:

@@ -1,0 +1,45 @@
+"""What changed between two surveys, in sentences and for a program."""
+
+from collections.abc import Iterator
+from typing import Any
+
+from enthesis.output.lines import Line, Span, counted, line
+from enthesis.proposals.proposing import shown
+from enthesis.surveys.comparing import CHANGED, GONE, NEW, Comparison
+
+STYLES = {NEW: "doubt", CHANGED: "doubt", GONE: "bad"}
+
+
+def comparison_lines(found: Comparison) -> Iterator[Line]:
+    """What changed, by account; whether the surveys are complete first."""
+    if not found.complete:
+        yield line(Span("Partial survey: one of the two is not complete, so more may have changed.", "bad"))
+    said = f"changed since {found.before}" if found.differs else f"Nothing changed since {found.before}"
+    head = f"{counted(len(found.differs), 'entry', 'entries')} {said}." if found.differs else f"{said}."
+    yield line(Span(head, "strong"))
+    for holder in dict.fromkeys(one.holder for one in found.differs):
+        yield line(Span(holder or "what exists", "strong"))
+        for state, style in STYLES.items():
+            mine = [one for one in found.differs if (one.holder, one.state) == (holder, state)]
+            if mine:
+                yield line("  ", Span(state, style))
+            for one in mine:
+                more = "; ".join(f"{name} from {shown(was)} to {shown(is_now)}" for name, was, is_now in one.fields)
+                yield line("    ", f"{one.sentence}{': ' + more if more else ''}")
+
+
+def comparison_json(found: Comparison) -> dict[str, Any]:
+    """The same for a program."""
+    return {
+        "before": found.before,
+        "after": found.after,
+        "complete": found.complete,
+        "differs": [
+            {
+                "state": one.state, "section": one.section, "name": one.name, "sentence": one.sentence,
+                "account": one.holder,
+                "fields": [{"field": name, "was": was, "is": is_now} for name, was, is_now in one.fields],
+            }
+            for one in found.differs
+        ],
+    }  # fmt: skip
