@@ -155,6 +155,13 @@ class WantedKey:
 
 
 @runtime_checkable
+class SaysWhoRemoved(Protocol):
+    """The survey port of a system that says who removed a statement."""
+
+    def removed_by(self, collection: str, holder: str, identifier: str) -> str: ...
+
+
+@runtime_checkable
 class KeepsKeys(Protocol):
     """The change port of a provider whose identities can have keyed credentials."""
 

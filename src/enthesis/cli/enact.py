@@ -45,6 +45,7 @@ class Asked:
     wait: str | None
     at_once: int
     patience: float
+    store: str | None
 
 
 def enact(
@@ -107,7 +108,7 @@ def enact(
             _put_history(journal, described, show, output)
             return
         longest = _length("--patience", patience)
-        asked = Asked(output, quiet, yes, tuple(accept or ()), because, wait, at_once, longest)
+        asked = Asked(output, quiet, yes, tuple(accept or ()), because, wait, at_once, longest, store)
         _refuse_unknown(asked.accept)
         given = Given(kubeconfig=kubeconfig, context=context, patience=longest)
         if resume or undo:
@@ -216,7 +217,7 @@ def _afresh(
     read = _read(file, described, prune=prune) if file is not None else None
     _refuse_if_unfinished(journal, described.name)
     goes = prune or (read is not None and any(step.action == REMOVE for step in read.steps))
-    made = proposed(folder, given, prune=goes, quiet=asked.quiet)
+    made = proposed(folder, given, asked.store, prune=goes, quiet=asked.quiet)
     before: list[str] = []
     if read is not None:
         refuse_if_different(read, made.proposal, made.surveys)
@@ -231,7 +232,7 @@ def _afresh(
         nonlocal tried
         now_made = made
         if tried:  # somebody else has enacted meanwhile: what is left is worked out again
-            now_made = proposed(folder, given, prune=goes, quiet=True)
+            now_made = proposed(folder, given, asked.store, prune=goes, quiet=True)
             refuse_if_more(now_made.proposal, made.proposal)
         tried += 1
         said = reporter(quiet=asked.quiet)

@@ -33,6 +33,14 @@ def journal_at(folder: Path, url: str | None) -> "Journal":
     return journal_of(ours(folder) / PLACE_OF_WORK, url)
 
 
+def journal_if_any(folder: Path, url: str | None) -> "Journal | None":
+    """The same, without making a store where there is none."""
+    url = url or os.environ.get(STORE) or None
+    if url is None and not (folder / PLACE_OF_WORK / "history.db").exists():
+        return None
+    return journal_at(folder, url)
+
+
 def signed_in(described: Estate) -> str:
     """The person who has signed in at a directory of the estate; '' where nobody has."""
     from enthesis.cli.questions import now  # noqa: PLC0415

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from enthesis.chains.differences import Difference
-from enthesis.cli.histories import signed_in
+from enthesis.cli.histories import StoreOption, journal_if_any, signed_in
 from enthesis.cli.options import ContextOption, EstateOption, KubeconfigOption, QuietOption, ReviewFormat
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
@@ -23,8 +23,9 @@ from enthesis.output.lines import counted, json_text
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import proposal_lines, proposal_markdown
 from enthesis.output.streams import put_json, put_lines, put_text, remark
-from enthesis.ports import Connected
+from enthesis.ports import Connected, SaysWhoRemoved
 from enthesis.proposals.dangers import dangers
+from enthesis.proposals.drift import Drift, drift
 from enthesis.proposals.effects import access_change, between, in_stages, openings, without_accepted
 from enthesis.proposals.guards import barred_gains
 from enthesis.proposals.proposing import propose as compare
@@ -55,6 +56,7 @@ def propose(
         list[str] | None,
         typer.Option("--fail-on-gain", metavar="VERBS PLACE", help="Exit 1 where anybody gains that."),
     ] = None,
+    store: StoreOption = None,
 ) -> None:
     """Compare the live side with the estate and show what is not in place.
 
@@ -68,7 +70,7 @@ def propose(
         written = write_manifests(read_estate(folder), manifests)
         remark(f"{counted(len(written), 'file')} written to {manifests}.", quiet=quiet)
         return
-    made = proposed(folder, Given(kubeconfig=kubeconfig, context=context), prune=prune, quiet=quiet)
+    made = proposed(folder, Given(kubeconfig=kubeconfig, context=context), store, prune=prune, quiet=quiet)
     proposal, change, spoke_to = made.proposal, made.change, made.connected.spoke_to
     gained = barred_gains(read_estate(folder), change, fail_on_gain or [])
     if out is not None:
@@ -109,14 +111,36 @@ def surveyed(folder: Path, given: Given, *, quiet: bool) -> tuple[Estate, tuple[
     return described, survey(described, connected, reporter(quiet=quiet)), connected
 
 
-def proposed(folder: Path, given: Given, *, prune: bool, quiet: bool) -> Made:
-    """The proposal for the estate in a folder, with what it does to access."""
+def proposed(folder: Path, given: Given, store: str | None = None, *, prune: bool, quiet: bool) -> Made:
+    """The proposal for the estate in a folder, with what it does to access, and what others changed since the store
+    says that it was enacted."""
     described, surveys, connected = surveyed(folder, given, quiet=quiet)
     objections = {name: one.objection for name, one in (*connected.clusters.items(), *connected.providers.items())}
     proposal = compare(described, surveys, prune=prune, objections=objections, now=now())
     if proposal.aside:
         remark(f"Left aside, since they are not spoken to here: {', '.join(proposal.aside)}.", quiet=quiet)
-    return with_effects(Made(described, without_accepted(described, proposal, now()), surveys, connected))
+    made = Made(described, without_accepted(described, proposal, now()), surveys, connected)
+    found = drift_since(folder, store, made)
+    told = replace(made.proposal, changed_since=found.changed, gone_since=found.gone)
+    return with_effects(replace(made, proposal=told))
+
+
+def drift_since(folder: Path, store: str | None, made: Made) -> Drift:
+    """What others changed since the last enactment; nothing where there was none."""
+    journal = journal_if_any(folder, store)
+    if journal is None:
+        return Drift()
+
+    def who_removed(step: Step, identifier: str) -> str:
+        system = made.connected.providers.get(step.provider)
+        if not isinstance(system, SaysWhoRemoved):
+            return ""
+        return system.removed_by(step.collection, step.holder, identifier)
+
+    try:
+        return drift(journal.left(made.described.name), made.surveys, who_removed)
+    finally:
+        journal.close()
 
 
 def with_effects(made: Made) -> Made:

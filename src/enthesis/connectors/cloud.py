@@ -39,7 +39,7 @@ TYPES = {
     "resource": "urn:ietf:params:oauth:token-type:access_token",
 }
 ONE_OR_MORE = {"ceilings": ("except",), "attachments": ("runs_as",)}  # lists, which an estate may write as one value
-MARKS = ("id", "holder", "mark", "etag", "runs_as_gone", "in_force")
+MARKS = ("id", "holder", "mark", "etag", "runs_as_gone", "in_force", "changed_by", "changed_at")
 ENDLESS = timedelta(days=36500)
 TRIED = b"Enthesis tried to write here and puts back what was there.\n"
 
@@ -137,7 +137,9 @@ class Cloud:
         for name in ONE_OR_MORE.get(collection, ()):
             if isinstance(body.get(name), list) and len(body[name]) == 1:
                 body[name] = body[name][0]  # as the estate writes a list of one
-        return LiveObject(self.name, collection, item["holder"], item["id"], item["etag"], item["mark"], body)
+        by = " at ".join(str(item[name]) for name in ("changed_by", "changed_at") if item.get(name))
+        about = (self.name, collection, item["holder"], item["id"], item["etag"], item["mark"])
+        return LiveObject(*about, body, changed_by=by)
 
     # -- change ----------------------------------------------------------------------------------------------
 
@@ -187,6 +189,13 @@ class Cloud:
             return step.body is None
         said = self.client.expect(answer, 200).json(self.client.who)
         return said.get("in_force") is not False and step.body is not None
+
+    @understood
+    def removed_by(self, collection: str, holder: str, identifier: str) -> str:
+        """Who removed a statement, and when; '' where the cloud does not say."""
+        answer = self._administered("GET", f"/administration/{collection}/{identifier}", holder)
+        said = answer.json(self.client.who) if answer.status == 404 else {}
+        return " at ".join(str(said[name]) for name in ("changed_by", "changed_at") if said.get(name))
 
     def _administered(self, method: str, path: str, holder: str, **more: Any) -> Answer:
         """A request of a holder's administrators; where their session has ended, once more with a renewed one."""

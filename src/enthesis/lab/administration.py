@@ -3,6 +3,7 @@
 import json
 import sqlite3
 from collections.abc import Callable, Mapping
+from datetime import UTC, datetime
 from hashlib import sha256
 from typing import Any
 from urllib.parse import urlencode
@@ -94,9 +95,10 @@ class Administration:
         """Does something, or answers again what was answered before to the same request: one that says by its
         `Idempotency-Key` that it may have come already."""
         key = request.headers.get("idempotency-key")
+        who = self.session(request)
+        self.store.by = f"the administrators of {who}" if isinstance(who, str) else who.address
         if key is None:
             return done()
-        who = self.session(request)
         kept = f"{self.world().provider} {who if isinstance(who, str) else who.address} {key}"
         same = sha256(json.dumps([request.method, request.url.path, body], sort_keys=True).encode()).hexdigest()
         before = self.store.answered(kept)
@@ -149,6 +151,9 @@ class Administration:
         if found is None and self.store.waits(identifier):
             enforced = self.store.seen(self.world().provider, "acts", collection)
             found = next((one for one in enforced if one.id == identifier), None)
+        if found is None and isinstance(who, str) and (last := self.store.written_by(identifier)) is not None:
+            by, at = last
+            raise Problem(404, "removed", f"{by} removed it", changed_by=by, changed_at=_time(at))
         if found is None or (isinstance(who, str) and not self.is_below(who, found.holder)):
             raise Problem(404, "not-found", f"none of {collection} has this id, or it is not yours")
         self.needs(request, [("describe", found.holder, "")], found.holder)
@@ -403,6 +408,9 @@ class Administration:
             "etag": statement.etag,
             **statement.body,
         }
+        last = self.store.written_by(statement.id)
+        if last is not None and last[0]:
+            shown |= {"changed_by": last[0], "changed_at": _time(last[1])}
         if self.store.waits(statement.id):
             shown["in_force"] = False  # it does not show everywhere yet, or is not enforced yet
         if statement.collection == "grants":
@@ -416,6 +424,10 @@ class Administration:
         ((form, identifier),) = reference.items()
         gone = self.store.address_gone(identifier)
         return {form: identifier, "gone": gone} if gone else {form: identifier}
+
+
+def _time(at: float) -> str:
+    return datetime.fromtimestamp(at, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 def _key_of(collection: str, body: Mapping[str, Any]) -> str | None:

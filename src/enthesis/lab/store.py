@@ -42,6 +42,7 @@ CREATE TABLE IF NOT EXISTS revoked (jti TEXT PRIMARY KEY, ends REAL NOT NULL);
 CREATE TABLE IF NOT EXISTS pending (
   number INTEGER PRIMARY KEY AUTOINCREMENT, id TEXT NOT NULL, cloud TEXT NOT NULL, before TEXT,
   shows REAL NOT NULL, acts REAL NOT NULL);
+CREATE TABLE IF NOT EXISTS writers (id TEXT PRIMARY KEY, by TEXT NOT NULL, at REAL NOT NULL);
 CREATE TABLE IF NOT EXISTS answers (
   key TEXT PRIMARY KEY, request TEXT NOT NULL, status INTEGER NOT NULL, headers TEXT NOT NULL, body BLOB NOT NULL);
 CREATE INDEX IF NOT EXISTS by_version ON objects (cluster, version);
@@ -105,6 +106,7 @@ class Store:
         if "made_by" not in known:  # the state of a lab that was started before
             self.connection.execute("ALTER TABLE credentials ADD COLUMN made_by TEXT NOT NULL DEFAULT ''")
         self.changes = 0
+        self.by = ""  # who writes now
         self._kept: dict[str, dict[str, Statement]] = {}  # by cloud and id, in the order in which they were made
         self._kept_of = -1  # the version of the file by others that they are of
         self.lags: Callable[[str, str], tuple[float, float]] = lambda cloud, holder: (0.0, 0.0)
@@ -191,6 +193,7 @@ class Store:
 
     def _note(self, identifier: str, cloud: str, holder: str, before: Statement | None) -> None:
         """Remembers what a statement was, for as long as a change of it does not show everywhere."""
+        self.connection.execute("INSERT OR REPLACE INTO writers VALUES (?, ?, ?)", (identifier, self.by, time.time()))
         shows, acts = self.lags(cloud, holder)
         if shows or acts:
             now, was = time.time(), json.dumps(asdict(before)) if before is not None else None
@@ -215,6 +218,11 @@ class Store:
                 until = min(until, ends)
                 out.setdefault(identifier, Statement(**json.loads(before)) if before is not None else None)
         return out, until
+
+    def written_by(self, identifier: str) -> tuple[str, float] | None:
+        """Who wrote or removed a statement last, and when (seconds since 1970)."""
+        row = self.connection.execute("SELECT by, at FROM writers WHERE id = ?", (identifier,)).fetchone()
+        return (row[0], row[1]) if row else None
 
     def waits(self, identifier: str) -> bool:
         """Whether a change of a statement does not show or is not enforced yet."""

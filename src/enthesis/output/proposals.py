@@ -70,6 +70,8 @@ def _parts(proposal: Proposal) -> Iterator[Part]:
     accepted = [opening for opening in proposal.openings if opening.accepted]
     blocked = tuple(f"{one.sentence}: {one.why}; {one.who}" for one in proposal.blocked)
     parts = (
+        Part("ours, and changed by others since the last enactment", "bad", proposal.changed_since),
+        Part("ours, and removed by others since the last enactment", "bad", proposal.gone_since),
         Part(NOT_POSSIBLE, "bad", blocked),
         Part(WAITING, "doubt", proposal.theirs, note="`enthesis handoff` writes down what they are asked for"),
         Part("written by others already", "strong", proposal.written),

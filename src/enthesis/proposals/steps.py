@@ -5,6 +5,7 @@ from dataclasses import asdict, dataclass, field
 from typing import Any
 
 DOCUMENT, FORMAT = "proposal", 3  # of a proposal file
+LATER = ("outages", "lived_with", "written", "changed_since", "gone_since")  # lists that older proposals have not
 MAKE, CHANGE, REMOVE = "make", "change", "remove"
 NOT_IN_PLACE, DIFFERENT, LEFT_BEHIND, WAITING, NOT_POSSIBLE = (
     "not in place yet", "different", "left behind", "waiting for others", "not possible",
@@ -92,7 +93,8 @@ class Proposal:
     statements of others with the key of one of ours, `openings` those of others that open something of ours; each of
     the `dangers` needs an acceptance. `lives_on` are identities of which sessions that are out already live on, and for
     how long at the most. `outages` is what is refused for a while, since no order of the steps keeps it allowed without
-    opening more than either side does.
+    opening more than either side does. `changed_since` and `gone_since` are statements of ours that others changed or
+    removed since the last enactment.
     """
 
     estate: str
@@ -113,6 +115,8 @@ class Proposal:
     outages: tuple[str, ...] = ()
     lived_with: tuple[str, ...] = ()
     written: tuple[str, ...] = ()
+    changed_since: tuple[str, ...] = ()
+    gone_since: tuple[str, ...] = ()
     seen: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     @property
@@ -180,7 +184,10 @@ def proposal_from(data: Any) -> Proposal:
                 Opening(one["sentence"], tuple(one["opens"]), one["accepted"]) for one in data.get("openings", ())
             ),
             lives_on=tuple((str(name), str(life)) for name, life in data.get("lives_on", ())),
-            **{name: tuple(map(str, data.get(name, ()))) for name in ("outages", "lived_with", "written")},
+            **{
+                name: tuple(map(str, data.get(name, ())))
+                for name in ("outages", "lived_with", "written", "changed_since", "gone_since")
+            },
             seen={str(name): dict(seen) for name, seen in data["seen"].items()},
         )
     except (TypeError, KeyError, AttributeError) as fault:

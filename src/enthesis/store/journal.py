@@ -17,6 +17,7 @@ from sqlalchemy import Connection, Engine, Row, Table, bindparam, func, insert, 
 
 from enthesis.files.shapes import time_text
 from enthesis.model.errors import Busy, EnthesisError, InvalidInput
+from enthesis.proposals.drift import Known
 from enthesis.proposals.steps import Proposal, Step, proposal_from, step_from, step_json
 from enthesis.store.opening import mapped, open_store
 from enthesis.store.tables import documents, enactments, leases, steps
@@ -208,6 +209,25 @@ class Journal:
         query = select(steps).where(steps.c.enactment == number).order_by(steps.c.position)
         with self._reading() as connection:
             return [_kept(row) for row in connection.execute(query)]
+
+    def left(self, estate: str) -> dict[tuple[str, str], Known]:
+        """Every statement that enactments made or changed and did not remove, by system and id, as they left it."""
+        query = (
+            select(steps)
+            .join(enactments, enactments.c.number == steps.c.enactment)
+            .where(enactments.c.estate == estate, steps.c.state == DONE)
+            .order_by(steps.c.enactment, steps.c.ended)
+        )
+        with self._reading() as connection:
+            kept = [_kept(row) for row in connection.execute(query)]
+        out: dict[tuple[str, str], Known] = {}
+        for one in kept:
+            identifier = str(one.outcome.get("id") or one.step.id)
+            if one.step.body is None:
+                out.pop((one.step.provider, identifier), None)
+            else:
+                out[one.step.provider, identifier] = Known(one.step, str(one.outcome.get("etag")), one.ended or "")
+        return out
 
     def finish(self, number: int, state: str) -> None:
         """Writes down that an enactment is over."""

@@ -22,7 +22,7 @@ class LiveObject:
 
     `body` is in the estate's words: addresses and names, no ids. What an id names that is gone is written
     `gone: ADDRESS`, so that it is never taken for a new identity of the same name. What is there `by_itself` came with
-    something else, and is nobody's statement.
+    something else, and is nobody's statement. `changed_by` is who wrote it last, and when, where the system says.
     """
 
     provider: str
@@ -33,6 +33,7 @@ class LiveObject:
     mark: str | None
     body: Body
     by_itself: bool = False
+    changed_by: str = ""
 
     @property
     def key(self) -> Key:
