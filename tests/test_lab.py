@@ -300,8 +300,8 @@ def test_its_state_survives_a_crash_and_expiry_comes_with_the_clock(enthesis: Pr
     assert again.exchange(session, WRITER, kind=ACCESS).json()["error"] == "invalid_request"
     assert enthesis("prove", at=folder).code == 0
     assert enthesis("lab", "clock", "--forward", "2h", at=folder).code == 0
-    ran = enthesis("propose", at=folder)
-    assert ran.code == 3 and "expired" in ran.err
+    ran = enthesis("propose", at=folder)  # which renews the sessions of the lab's administrators
+    assert ran.code == 0, ran.err
     assert enthesis("lab", "start", at=folder).code == 0
     assert enthesis("propose", "--expect-none", at=folder).code == 0
     client.http.close()

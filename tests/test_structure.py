@@ -19,8 +19,10 @@ LIVE = ("httpx",)
 TOKENS = ("cryptography", "httpx", "joserfc")
 NEEDS: dict[str, tuple[str, ...]] = {
     **dict.fromkeys(("demo", "start"), NONE),
-    **dict.fromkeys(("lab", *(f"lab {one}" for one in ("start", "stop", "status", "clock", "rotate", "fault"))), NONE),
-    **dict.fromkeys(("check", "card", "trace", "reach", "admit"), ("numpy",)),
+    **dict.fromkeys(
+        ("lab", *(f"lab {one}" for one in ("start", "stop", "status", "clock", "rotate", "fault", "join"))), NONE
+    ),
+    **dict.fromkeys(("check", "card", "trace", "reach", "admit", "handoff"), ("numpy",)),
     **dict.fromkeys(("propose", "enact", "prove", "credential"), (*LIVE, "numpy")),
     "survey": LIVE,
     **dict.fromkeys(("sign-in", "sign-out"), TOKENS),

@@ -7,6 +7,10 @@ from enthesis.cli.lazy import Listed, lazy_group
 COMMANDS = {
     "start": Listed("lab_control:start", "Start the lab of an estate; returns when it is ready."),
     "stop": Listed("lab_control:stop", "Stop the lab of an estate; its state stays unless --clean is given."),
+    "join": Listed(
+        "lab_control:join",
+        "Speak to the lab of another estate, as two parties with a folder each do.",
+    ),
     "status": Listed("lab_control:status", "Say whether a lab runs, and at which addresses; exit 1 if none does."),
     "clock": Listed(
         "lab_control:clock",

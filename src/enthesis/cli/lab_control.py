@@ -14,10 +14,11 @@ from enthesis.files.finding import estate_folder
 from enthesis.files.shapes import duration_from, duration_text, perhaps
 from enthesis.files.writing import plain_statement
 from enthesis.lab.control import LabFailed
+from enthesis.lab.control import join as join_lab
 from enthesis.lab.control import start as start_lab
 from enthesis.lab.control import stop as stop_lab
-from enthesis.lab.running import Running, running, state_folder
-from enthesis.model.errors import InvalidInput, LiveFailure
+from enthesis.lab.running import JOINED, PLACE_OF_WORK, Running, own_state, running, state_folder
+from enthesis.model.errors import InvalidInput, LiveFailure, Unreachable
 from enthesis.model.estate import Estate
 from enthesis.output.lines import Span, line
 from enthesis.output.streams import put_json, put_lines, remark
@@ -41,7 +42,7 @@ def start(
     """
     folder = estate_folder(estate)
     described = read_estate(folder)
-    state = state_folder(folder)
+    state = _own(folder)
     _make_place_of_work(state)
     try:
         on_interrupt("the lab is stopped" if foreground else "")
@@ -61,7 +62,7 @@ def stop(
 
     Example: enthesis lab stop --clean
     """
-    state = state_folder(estate_folder(estate))
+    state = _own(estate_folder(estate))
     try:
         was_running = stop_lab(state, clean=clean)
     except LabFailed as fault:
@@ -70,6 +71,37 @@ def stop(
         _remove_place_of_work(state)
     removed = " Its state is removed." if clean else ""
     remark(("The lab is stopped." if was_running else "No lab was running.") + removed, quiet=quiet)
+
+
+def join(
+    other: Annotated[Path, typer.Argument(metavar="DIR", help="The folder of the estate whose lab runs.")],
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+) -> None:
+    """Speak to the lab of another estate, as two parties with a folder each do.
+
+    What exists by this estate is furnished there. Neither reads the other's files. `lab start` of an own lab ends it.
+
+    Example: enthesis lab join ../saltmarsh
+    """
+    folder, host = estate_folder(estate), estate_folder(other)
+    if folder == host:
+        raise InvalidInput("an estate does not join its own lab", code="options-conflict", remedy="enthesis lab start")
+    if running(own_state(folder)) is not None:
+        raise InvalidInput("a lab of this estate runs already", code="lab-running", remedy="enthesis lab stop")
+    described = read_estate(folder)
+    _make_place_of_work(own_state(folder))
+    found = join_lab(own_state(host), folder, inventory(described))
+    if found is None:
+        raise Unreachable(f"no lab runs in {host}", code="lab-not-running", remedy="enthesis lab start, there")
+    (folder / PLACE_OF_WORK / JOINED).write_text(f"{own_state(host)}\n", encoding="utf-8")
+    _put_status(found, output)
+
+
+def _own(folder: Path) -> Path:
+    """The state of a lab of the estate's own, which is no longer joined to another's."""
+    (folder / PLACE_OF_WORK / JOINED).unlink(missing_ok=True)
+    return own_state(folder)
 
 
 def status(estate: EstateOption = None, output: FormatOption = Format.TEXT) -> None:

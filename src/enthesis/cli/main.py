@@ -46,6 +46,11 @@ COMMANDS = {
         "propose:propose", "Compare the live side with the estate and show what is not in place.", "Change"
     ),
     "enact": Listed("enact:enact", "Carry out a proposal, or propose, show and ask.", "Change"),
+    "handoff": Listed(
+        "handoff:handoff",
+        "Write down what another party must do for a crossing, or take in what they ask of us.",
+        "Change",
+    ),
     "prove": Listed("prove:prove", "Run journeys with real credentials and check that each ends as expected.", "Prove"),
     "lend": Listed(
         "lend:lend", "Run a program as an identity with a short-lived credential, nothing on disk.", "Prove"

@@ -8,11 +8,11 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
-from enthesis.lab.running import Running, holder_of_lock, is_lab, running
+from enthesis.lab.running import JOINED, Running, holder_of_lock, is_lab, joined, running
 
 START_TIMEOUT = 120.0  # seconds; it is waited for, or for its end, whichever comes first
 STOP_TIMEOUT = 30.0  # seconds
@@ -21,6 +21,7 @@ PASSED_ON = (
     "PYTHONDONTWRITEBYTECODE", "ENTHESIS_LAB_REMEMBERS_INTO",
 )  # fmt: skip
 """Of the environment, what a lab is given: nothing that somebody has at hand for other work."""
+JOINING = ("organisations", "providers", "accounts", "issuers", "resources", "people", "pipeline_access")
 INTERRUPTS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
@@ -32,7 +33,7 @@ def start(state: Path, inventory: Mapping[str, Any], *, foreground: bool = False
     """Starts a lab, or furnishes a running one anew; answers when it is ready (None after --foreground ended)."""
     state.mkdir(mode=0o700, parents=True, exist_ok=True)
     state.chmod(0o700)
-    written = json.dumps(inventory, sort_keys=True)
+    written = json.dumps(_with_joined(inventory, joined(state).values()), sort_keys=True)
     place = state / "inventory.json"
     found = running(state)
     if found and not (place.exists() and place.read_text(encoding="utf-8") == written):
@@ -52,6 +53,26 @@ def start(state: Path, inventory: Mapping[str, Any], *, foreground: bool = False
         raise LabFailed("the lab ended as soon as it had started" + _log_tail(state))
     _renew(state, found)
     return found
+
+
+def _with_joined(inventory: Mapping[str, Any], others: Iterable[Mapping[str, Any]]) -> dict[str, Any]:
+    """What exists already, by the estate of the lab and by those that joined it; the first that says something wins."""
+    out = {name: dict(one) if isinstance(one, dict) else one for name, one in inventory.items()}
+    for other in others:
+        for section in JOINING:
+            out[section] = {**other.get(section, {}), **out[section]}
+    return out
+
+
+def join(state: Path, folder: Path, inventory: Mapping[str, Any]) -> Running | None:
+    """Lets another estate's folder join a lab: what exists by it is furnished too. None where no lab runs there."""
+    found = running(state)
+    if found is None:
+        return None
+    known = {**joined(state), str(folder.resolve()): dict(inventory)}
+    (state / f"{JOINED}.json").write_text(json.dumps(known), encoding="utf-8")
+    furnished = json.loads((state / "inventory.json").read_text(encoding="utf-8"))
+    return start(state, furnished)
 
 
 def _in_foreground(state: Path) -> None:

@@ -6,8 +6,10 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 OWNER = "lab-owner"  # the header with the owner's word, and its name in the file of administrators
+JOINED = "joined"  # a file that says which lab an estate joined; and in that lab's state, one of those who did
 PLACE_OF_WORK = ".enthesis"  # in the estate's folder: the lab's state, and nothing that cannot be made anew
 
 
@@ -26,9 +28,28 @@ class Running:
         return next((one["url"] for one in self.services if one["name"] == service), None)
 
 
-def state_folder(folder: Path) -> Path:
+def own_state(folder: Path) -> Path:
     """Where the lab of the estate in a folder keeps its state."""
     return folder / PLACE_OF_WORK / "lab"
+
+
+def state_folder(folder: Path) -> Path:
+    """Where the lab that an estate speaks to keeps its state: its own, or another estate's that it has joined, and that
+    knows of it."""
+    try:
+        elsewhere = Path((folder / PLACE_OF_WORK / JOINED).read_text(encoding="utf-8").strip())
+    except (OSError, ValueError):
+        return own_state(folder)
+    return elsewhere if str(folder.resolve()) in joined(elsewhere) else own_state(folder)
+
+
+def joined(state: Path) -> dict[str, Any]:
+    """What exists by the estates that joined a lab, by their folders."""
+    try:
+        found = json.loads((state / f"{JOINED}.json").read_text(encoding="utf-8"))
+    except (OSError, ValueError, RecursionError):
+        return {}
+    return found if isinstance(found, dict) else {}
 
 
 def administrators(state: Path) -> list[Mapping[str, str]]:

@@ -226,6 +226,12 @@ CAUSES = {
     "enactment-unfinished": Cause(
         "An earlier enactment was interrupted.", "`enthesis enact --resume`, with --undo to take it back."
     ),
+    "handoff-invalid": Cause("A document of another party cannot be taken in.", "Ask them for another one."),
+    "signature-invalid": Cause("A document is not signed by the key that was given.", "Check the key, and its source."),
+    "key-invalid": Cause(
+        "A file holds no Ed25519 key of the kind that is needed.", "`ssh-keygen -t ed25519` makes one."
+    ),
+    "lab-running": Cause("A lab of the estate runs already.", "`enthesis lab stop`."),
     "enactment-unknown": Cause("No such enactment, or none to go on with.", "`enthesis enact --history` lists them."),
     # the store
     "store-invalid": Cause("The store cannot be used as one.", "Correct its URL, or move the file away."),

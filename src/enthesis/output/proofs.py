@@ -19,7 +19,7 @@ def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
     for proof in proofs:
         yield _one(proof, width)
         if proof.outcome == WAITING:
-            yield line("      ", Span(f"up to the administrators of {' and '.join(proof.others)}", "doubt"))
+            yield line("      ", Span(f"waiting for {' and '.join(proof.others)}", "doubt"))
         for reason in proof.unmet:
             yield line("      ", Span(reason, "bad"))
         for seen in proof.evidence if proof.outcome == UNDECIDED else ():
@@ -35,7 +35,8 @@ def first_sentence(proofs: Sequence[Proof]) -> str:
     if not unmet and waiting:
         waits = "waits" if waiting == 1 else "wait"
         rest = "" if waiting == len(proofs) else "; the rest ended as expected"
-        return f"{waiting} of {counted(len(proofs), 'journey')} {waits} for others{rest}."
+        names = " and ".join(dict.fromkeys(name for proof in proofs for name in proof.others)) or "others"
+        return f"{waiting} of {counted(len(proofs), 'journey')} {waits} for {names}{rest}."
     if not unmet:
         return f"All is as expected: {counted(len(proofs), 'journey')} tried with real credentials."
     return f"{unmet} of {counted(len(proofs), 'journey')} did not end as expected."
@@ -142,7 +143,7 @@ def proof_cases(proofs: Iterable[Proof]) -> list[Case]:
             "; ".join(proof.unmet),
             proof.outcome == UNDECIDED,
             "\n".join(visible(f"{seen.what}: {seen.outcome}, {seen.said}") for seen in proof.evidence),
-            f"waits for the administrators of {' and '.join(proof.others)}" if proof.others else "",
+            f"waiting for {' and '.join(proof.others)}" if proof.others else "",
         )
         for proof in proofs
     ]

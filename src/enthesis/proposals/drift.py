@@ -33,14 +33,14 @@ def drift(
 ) -> Drift:
     """Compares what enactments left, by system and id, with what is there now."""
     live = {(surveyed.provider, one.id): one for surveyed in surveys for one in surveyed.objects}
-    looked_at = {surveyed.provider for surveyed in surveys}
+    looked_at = {(surveyed.provider, holder) for surveyed in surveys for holder in surveyed.holders}
     changed, gone = [], []
     for key, left in known.items():
         found = live.get(key)
         if found is not None and found.etag != left.etag:
             by = found.changed_by or "somebody"
             changed.append(f"{statement_sentence(found.collection, found.body)} ({found.holder}): changed by {by}")
-        elif found is None and key[0] in looked_at:
+        elif found is None and (key[0], left.step.holder.split("/", 1)[0]) in looked_at:
             by = who_removed(left.step, key[1]) or "somebody"
             sentence = statement_sentence(left.step.collection, left.step.body or {})
             gone.append(f"{sentence} ({left.step.holder}): removed by {by}")

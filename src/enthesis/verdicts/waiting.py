@@ -35,9 +35,14 @@ def waiting_for(estate: Estate, question: Question) -> Waiting:
             steps |= found
             for address in (request.caller, request.target):
                 if estate.administered_by_others(address):
-                    others[account_of(address) or address] = None
+                    others[_party(estate, address)] = None
             break  # the live side shows the first refused request alone
     return Waiting(frozenset(steps), tuple(others)) if others else Waiting()
+
+
+def _party(estate: Estate, address: str) -> str:
+    """Who administers an address: an outside organisation, else the account."""
+    return f"@{estate.organisation_of(address)}" if estate.is_outside(address) else account_of(address) or address
 
 
 def _lacking(request: Request) -> Iterator[str]:

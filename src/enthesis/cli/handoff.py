@@ -1,0 +1,195 @@
+"""`enthesis handoff`: the other party's half of a crossing, given out and taken in."""
+
+import json
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from enthesis.chains.differences import difference
+from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat
+from enthesis.cli.questions import now
+from enthesis.cli.subjects import read_estate
+from enthesis.files.editing import Addition, edited
+from enthesis.files.finding import estate_folder
+from enthesis.files.folder import estate_texts, read_texts
+from enthesis.files.saving import edit_files, read_file, write_file
+from enthesis.files.shapes import perhaps
+from enthesis.model.errors import InvalidInput
+from enthesis.model.estate import Estate
+from enthesis.output.differences import difference_json, difference_lines, difference_markdown
+from enthesis.output.handoffs import handoff_lines, handoff_markdown, handoff_sentence
+from enthesis.output.lines import Span, counted, json_text, line
+from enthesis.output.streams import put_json, put_lines, put_text, remark
+from enthesis.proposals.handoffs import Handoff, additions, end_of, handoff_from
+from enthesis.proposals.handoffs import handoff as made_for
+
+MAX_DOCUMENT = 4 * 1024 * 1024  # bytes
+
+
+def handoff(
+    party: Annotated[
+        str | None,
+        typer.Argument(metavar="[PARTY]", help="An @organisation or an account of others; default: the only one."),
+    ] = None,
+    by: Annotated[str | None, typer.Option("--by", metavar="DATE", help="When it is wanted, e.g. 2027-02-01.")] = None,
+    out: Annotated[
+        Path | None, typer.Option("--out", metavar="FILE", help="Write the document there, as JSON.")
+    ] = None,
+    sign: Annotated[
+        Path | None, typer.Option("--sign", metavar="KEY", help="Sign what --out writes with this Ed25519 key.")
+    ] = None,
+    received: Annotated[
+        Path | None,
+        typer.Option("--received", metavar="FILE", help="Show what another party's document would do."),
+    ] = None,
+    key: Annotated[
+        Path | None, typer.Option("--key", metavar="FILE", help="With --received: their public key.")
+    ] = None,
+    write: Annotated[
+        bool, typer.Option("--write", help="With --received: write what it asks for into this estate's files.")
+    ] = False,
+    estate: EstateOption = None,
+    output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """Write down what another party must do for a crossing, or take in what they ask of us.
+
+    Speaks to nothing. The document says what is asked, why, exactly which statements, what is not asked, and how to
+    check it; it can be used without Enthesis.
+
+    Example: enthesis handoff @harbourline --by 2027-02-01 --out for-harbourline.json
+
+    Example: enthesis handoff --received from-saltmarsh.json --write
+    """
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    if received is not None:
+        if party is not None or out is not None or sign is not None or by is not None:
+            raise InvalidInput(
+                "--received takes a document in", code="options-conflict", remedy="leave the other options out"
+            )
+        _take_in(folder, described, received, key, output, write=write, quiet=quiet)
+        return
+    if write or key is not None or (sign is not None and out is None):
+        raise InvalidInput(
+            "--write and --key belong to --received, and --sign to --out",
+            code="options-conflict",
+            remedy="add --received FILE, or --out FILE",
+        )
+    try:
+        wanted_by = end_of(by)
+    except ValueError as fault:
+        raise InvalidInput(f"--by {fault}", code="time-invalid", remedy="write it like 2027-02-01") from None
+    made = made_for(described, _party(described, party), now(), wanted_by)
+    if out is not None:
+        _write(out, made, sign)
+    if output is ReviewFormat.JSON:
+        put_json(made.as_json())
+    elif output is ReviewFormat.MARKDOWN:
+        put_text("\n".join(handoff_markdown(made)) + "\n")
+    elif not quiet or out is None:
+        put_lines(handoff_lines(made))
+    if out is not None:
+        remark(f"Written to {out}{', signed' if sign is not None else ''}.", quiet=quiet)
+    if made.impossible:
+        raise typer.Exit(1)
+
+
+def _party(described: Estate, named: str | None) -> str:
+    """The party that is meant; the only one where none is named."""
+    outside = [f"@{name}" for name, one in described.organisations.items() if one.outside]
+    accounts = [
+        name
+        for name in described.accounts
+        if described.administered_by_others(name) and f"@{described.organisation_of(name)}" not in outside
+    ]
+    known = [*outside, *accounts]
+    if named is None and len(known) == 1:
+        return known[0]
+    if named is None:
+        raise InvalidInput(
+            "no party is named" if known else f"{described.name} knows no other party",
+            code="party-unknown",
+            remedy=f"one of {', '.join(known)}" if known else "mark its organisation as `outside: true`",
+        )
+    own = [name for name in described.accounts if described.administered_by_others(name)]
+    meant = named if named in (*known, *own) else f"@{named}"
+    if meant not in (*known, *own):
+        raise InvalidInput(
+            f"{named}: no such organisation or account of others",
+            code="party-unknown",
+            remedy=perhaps(named, [*known, *own], f"one of {', '.join(known)}"),
+        )
+    return meant
+
+
+def _write(out: Path, made: Handoff, sign: Path | None) -> None:
+    document = json_text(made.as_json()).encode() + b"\n"
+    if sign is not None:
+        from enthesis.live.signing import signed  # noqa: PLC0415  loads the libraries of tokens
+
+        document = signed(document, sign)
+    write_file(out, document)
+
+
+def _take_in(
+    folder: Path, described: Estate, received: Path, key: Path | None, output: ReviewFormat, *, write: bool, quiet: bool
+) -> None:
+    """Shows what a document would do to effective access here, and writes it into the files."""
+    taken, checked = _read(received, key)
+    try:
+        found = additions(described, taken)
+    except ValueError as fault:
+        raise InvalidInput(f"{received}: {fault}", code="handoff-invalid") from None
+    texts = estate_texts(folder)
+    after = read_texts(edited(texts, found)).estate if found else described
+    if after is None:
+        first = read_texts(edited(texts, found)).mistakes[0]
+        raise InvalidInput(f"{received}: this estate would be invalid with it: {first.message}", code="handoff-invalid")
+    change = difference(described, after, now().timestamp())
+    files = edit_files(folder, found, lambda reading: None) if write and found else []
+    if output is ReviewFormat.JSON:
+        entries = [{"section": one.section, "name": one.name, "entry": one.entry} for one in found]
+        more = {"verified": checked, "adds": entries, "written_to": files, "access": difference_json(change)}
+        put_json({**taken.as_json(), **more})
+        return
+    if output is ReviewFormat.MARKDOWN:
+        put_text("\n".join([*handoff_markdown(taken), "", *difference_markdown(change)]) + "\n")
+    else:
+        put_lines([*_received_lines(taken, found, checked=checked), *difference_lines(change)])
+    said = f"Written to {', '.join(files)}; enthesis propose shows what is to be enacted." if files else ""
+    said = said or ("Add --write to write it into this estate's files." if found and not write else "")
+    if said:
+        remark(said, quiet=quiet)
+
+
+def _received_lines(taken: Handoff, found: list[Addition], *, checked: bool) -> list[list[Span]]:
+    sentence = handoff_sentence(taken)
+    unverified = Span("not verified: no --key was given, or it is not signed", "doubt")
+    lines = [
+        line(Span(sentence, "strong")),
+        line(f"  reference {taken.reference}, ", Span("signature verified", "good") if checked else unverified),
+        line(Span("asked of us", "strong")),
+        *(line(f"  in {one.account}: {one.sentence}{'; ' + one.why if one.why else ''}") for one in taken.asked),
+    ]
+    if not found:
+        return [*lines, line(Span("All of it is in this estate already.", "good"))]
+    return [*lines, line(f"This adds {counted(len(found), 'entry', 'entries')} to this estate.")]
+
+
+def _read(received: Path, key: Path | None) -> tuple[Handoff, bool]:
+    """The handoff in a file, and whether its signature was verified."""
+    data = read_file(received, MAX_DOCUMENT)
+    from enthesis.live.signing import is_signed, unverified_document, verified  # noqa: PLC0415  libraries of tokens
+
+    if key is not None and not is_signed(data):
+        raise InvalidInput(
+            f"{received} is not signed, so --key verifies nothing", code="signature-invalid", remedy="leave out --key"
+        )
+    checked = key is not None
+    document = verified(data, key) if key is not None else unverified_document(data) if is_signed(data) else data
+    try:
+        return handoff_from(json.loads(document)), checked
+    except (ValueError, RecursionError) as fault:
+        raise InvalidInput(f"{received}: {fault}", code="handoff-invalid") from None

@@ -1,0 +1,375 @@
+"""The half of a crossing that another party has to write: what they are asked for, as data, and taken back in."""
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from hashlib import sha256
+from typing import Any
+
+from enthesis.files.editing import Addition
+from enthesis.files.nodes import tree_of
+from enthesis.files.sections import SECTIONS
+from enthesis.files.shapes import MISSING, Notes, time_from
+from enthesis.files.writing import plain_statement
+from enthesis.model.addresses import account_of, is_well_formed, parse
+from enthesis.model.estate import Estate, Grant, Journey, Trust
+from enthesis.model.sentences import statement_sentence, verb_words
+from enthesis.proposals.wanted import wanted
+from enthesis.surveys.statements import normalised
+from enthesis.verdicts.answers import THEIRS, Request
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import question_of
+
+DOCUMENT, FORMAT = "handoff", 1
+KNOWN = ("organisations", "accounts", "resources", "identities", "groups")
+ASKABLE = ("identities", "groups", "roles", "trusts", "grants")
+WORDS_OF_DATA = ("read", "write")  # classes of verbs that need the key of what is encrypted
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """One statement that the other party is asked to write: in which account, and why."""
+
+    section: str
+    account: str
+    body: Mapping[str, Any]
+    sentence: str
+    why: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Handoff:
+    """What one party asks of another. `impossible` is what cannot work whatever they write, `unneeded` what they might
+    expect and need not do; `known` are the entries of ours that theirs name, by section and name."""
+
+    estate: str
+    ours: str
+    theirs: str
+    by: str = ""
+    why: tuple[str, ...] = ()
+    asked: tuple[Asked, ...] = ()
+    we_do: tuple[str, ...] = ()
+    unneeded: tuple[str, ...] = ()
+    impossible: tuple[str, ...] = ()
+    checks: tuple[str, ...] = ()
+    known: Mapping[str, Mapping[str, Any]] | None = None
+
+    @property
+    def reference(self) -> str:
+        """What links the two halves: the same wherever the same is asked."""
+        said = [[one.section, one.account, dict(one.body)] for one in self.asked]
+        digest = sha256(json.dumps([self.estate, self.ours, self.theirs, said], sort_keys=True).encode())
+        return f"handoff-{digest.hexdigest()[:12]}"
+
+    def as_json(self) -> dict[str, Any]:
+        """The document; there is no secret in it."""
+        return {
+            "enthesis": DOCUMENT,
+            "format": FORMAT,
+            "reference": self.reference,
+            "estate": self.estate,
+            "from": self.ours,
+            "to": self.theirs,
+            "by": self.by or None,
+            "why": list(self.why),
+            "asked": [
+                {
+                    "section": one.section, "account": one.account, "statement": dict(one.body),
+                    "sentence": one.sentence, "why": one.why,
+                }
+                for one in self.asked
+            ],
+            "we_do": list(self.we_do),
+            "not_asked": list(NOT_ASKED),
+            "not_needed": list(self.unneeded),
+            "not_possible": list(self.impossible),
+            "check": list(self.checks),
+            "known": {section: dict(entries) for section, entries in (self.known or {}).items()},
+        }  # fmt: skip
+
+
+NOT_ASKED = (
+    "no access key, password or token: our callers show short-lived credentials",
+    "no right to change access, roles or trusts of yours",
+    "no access to anything that is not named here",
+)
+
+
+def handoff(estate: Estate, party: str, now: datetime, by: str = "") -> Handoff:
+    """What an estate needs of another party (an organisation, with its @, or one account), at a time."""
+    ours, theirs = wanted(estate)
+    mine = [one for one in theirs if _is_of(estate, one.holder, party)]
+    judged = list(_crossing(estate, party, now))
+    asked = [
+        Asked(one.collection, one.holder, _plain(one.collection, one.body), _said(one.collection, one.body))
+        for one in mine
+        if one.collection in ASKABLE
+    ]
+    for role, grant in _counted_as_given(estate, judged):
+        if not _has(asked, grant):
+            asked += [grant] if _has(asked, role) else [role, grant]
+    named = {text for one in asked for text in _texts(one.body)}
+    us = {one for one in named if account_of(one) and not _is_of(estate, account_of(one), party)}
+    accounts = {account_of(one) for one in us}
+    we_do = [
+        statement_sentence(one.collection, one.body)
+        for one in ours
+        if one.collection in ("trusts", "grants", "identities")
+        and any(_is_of(estate, account_of(text) or text, party) or text in us for text in _texts(one.body))
+    ]
+    reasoned: tuple[Grant | Trust, ...] = (*estate.grants, *estate.trusts)
+    whys = [one.because for one in reasoned if one.because and _concerns(estate, one, party)]
+    whys += [f"{address}: {estate.identities[address].purpose}" for address in sorted(us) if _purpose(estate, address)]
+    return Handoff(
+        estate.name,
+        " and ".join(dict.fromkeys(f"@{estate.organisation_of(one)}" for one in sorted(accounts))) or estate.name,
+        party,
+        by,
+        tuple(dict.fromkeys(map(str, whys))),
+        tuple(asked),
+        tuple(dict.fromkeys(we_do)),
+        tuple(dict.fromkeys(_unneeded(estate, judged))),
+        tuple(dict.fromkeys(_impossible(estate, judged))),
+        tuple(dict.fromkeys(_checks(journey) for journey, _ in judged)),
+        _known(estate, us),
+    )
+
+
+def _is_of(estate: Estate, holder: str, party: str) -> bool:
+    """Whether an account, boundary or address is the party's."""
+    if not party.startswith("@"):
+        return account_of(holder) == party or holder == party
+    return f"@{estate.organisation_of(holder)}" == party
+
+
+def _texts(value: Any) -> Iterator[str]:
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, Mapping):
+        for inner in value.values():
+            yield from _texts(inner)
+    elif isinstance(value, list | tuple):
+        for inner in value:
+            yield from _texts(inner)
+
+
+def _plain(section: str, body: Mapping[str, Any]) -> dict[str, Any]:
+    return normalised(section, body)
+
+
+def _said(section: str, body: Mapping[str, Any]) -> str:
+    return statement_sentence(section, body)
+
+
+def _concerns(estate: Estate, one: Any, party: str) -> bool:
+    places = (getattr(one, "at", ""), getattr(one, "of", ""), getattr(one, "to", ""))
+    return any(_is_of(estate, place, party) for place in places if place)
+
+
+def _purpose(estate: Estate, address: str) -> str:
+    identity = estate.identities.get(address)
+    return identity.purpose or "" if identity is not None else ""
+
+
+def _crossing(estate: Estate, party: str, now: datetime) -> Iterator[tuple[Journey, list[Request]]]:
+    """The journeys that must work and cross to or from the party, with the requests that do."""
+    judge = Judge(compile_estate(estate))
+    for journey in estate.journeys.values():
+        if journey.expect != "allowed":
+            continue
+        requests = [
+            request
+            for request in judge.judge(question_of(journey, now)).requests
+            if _is_of(estate, account_of(request.target) or request.target, party)
+            != _is_of(estate, account_of(request.caller) or "", party)
+            and account_of(request.caller)
+        ]
+        if requests:
+            yield journey, requests
+
+
+def _counted_as_given(estate: Estate, judged: Sequence[tuple[Journey, list[Request]]]) -> Iterator[tuple[Asked, Asked]]:
+    """The caller's half, as a role and a grant, where that is theirs: a journey counts it as given."""
+    for journey, requests in judged:
+        for request in requests:
+            theirs = any(step.name == "caller-side" and step.outcome == THEIRS for step in request.steps)
+            if not theirs:
+                continue
+            account = account_of(request.caller)
+            kind = _kind(estate, request.target)
+            role = {"name": f"{request.verb}-{kind}", "allows": {kind: [request.verb]}}
+            grant = {"to": request.caller, "role": role["name"], "at": request.target, "held_by": account}
+            why = f"the journey {journey.name}: {request.caller} is to {verb_words(request.verb)} {request.target}"
+            yield (
+                Asked("roles", account, role, statement_sentence("roles", role), why),
+                Asked("grants", account, grant, statement_sentence("grants", grant), why),
+            )
+
+
+def _has(asked: Sequence[Asked], more: Asked) -> bool:
+    """Whether the same is asked already, or a grant to the same caller at the same place or above."""
+    for one in asked:
+        if one.section == more.section == "grants" and one.body.get("to") == more.body.get("to"):
+            at, place = str(one.body.get("at")), str(more.body.get("at"))
+            if place == at or place.startswith(at + "/"):
+                return True
+        if (one.section, one.body) == (more.section, more.body):
+            return True
+    return False
+
+
+def _kind(estate: Estate, address: str) -> str:
+    return parse(address, estate.catalogue).kind if is_well_formed(address, estate.catalogue) else ""
+
+
+def _key_above(estate: Estate, target: str) -> str:
+    """The key that what is at a target is encrypted by; '' where none is named."""
+    parts = target.split("/")
+    for length in range(len(parts), 1, -1):
+        resource = estate.resources.get("/".join(parts[:length]))
+        if resource is not None and resource.encrypted_by:
+            return resource.encrypted_by
+    return ""
+
+
+def _touching_data(estate: Estate, judged: Sequence[tuple[Journey, list[Request]]]) -> Iterator[Request]:
+    verbs = estate.catalogue
+    for _, requests in judged:
+        for request in requests:
+            if verbs.verbs_of(_kind(estate, request.target)).get(request.verb) in WORDS_OF_DATA:
+                yield request
+
+
+def _unneeded(estate: Estate, judged: Sequence[tuple[Journey, list[Request]]]) -> Iterator[str]:
+    for request in _touching_data(estate, judged):
+        if not _key_above(estate, request.target):
+            yield f"no grant at a key: what is in {request.target} is sealed by the store itself"
+
+
+def _impossible(estate: Estate, judged: Sequence[tuple[Journey, list[Request]]]) -> Iterator[str]:
+    for request in _touching_data(estate, judged):
+        key = _key_above(estate, request.target)
+        resource = estate.resources.get(key)
+        abroad = account_of(key) != account_of(request.caller)
+        if resource is not None and resource.managed_by == "provider" and abroad:
+            whose = account_of(key)
+            why = f"{key} is the provider's own key, which nobody outside {whose} can use"
+            yield f"{why}: {request.target} must be encrypted by a key of {whose}'s own first"
+
+
+def _checks(journey: Journey) -> str:
+    attempt = journey.attempt
+    what = f"{verb_words(attempt.verb)} {attempt.target}" if attempt is not None else "get a session"
+    hops = [hop.identity or hop.on for hop in journey.through]
+    way = f" through {', '.join(hops)}" if hops else ""
+    who = f"{journey.origin.form} {journey.origin.whom}{way}"
+    return f"{journey.name}: {who} must {what}; tried with: enthesis prove {journey.name}"
+
+
+def _known(estate: Estate, named: set[str]) -> dict[str, dict[str, Any]]:
+    """The entries of ours that the other party's statements name, as their estate needs them."""
+    out: dict[str, dict[str, Any]] = {section: {} for section in KNOWN}
+    for address in sorted(named):
+        account = estate.accounts.get(account_of(address))
+        if account is None:
+            continue
+        organisation = estate.organisation_of(account.name)
+        out["organisations"][organisation] = {"outside": True}
+        out["accounts"][account.name] = {"in": f"@{organisation}", "provider": account.provider}
+        if address in estate.identities:
+            identity = estate.identities[address]
+            out["identities"][address] = {"kind": identity.kind}
+        elif address in estate.groups:
+            out["groups"][address] = plain_statement("groups", estate.groups[address])
+        elif address in estate.resources:
+            out["resources"][address] = {}
+    return {section: entries for section, entries in out.items() if entries}
+
+
+# -- taken in -------------------------------------------------------------------------------------------------------
+
+
+def handoff_from(data: Any) -> Handoff:
+    """The handoff that a document holds; ValueError where it holds none."""
+    if not isinstance(data, dict) or (data.get("enthesis"), data.get("format")) != (DOCUMENT, FORMAT):
+        raise ValueError(f"not a handoff of format {FORMAT}")
+    try:
+        asked = tuple(map(_asked_from, data["asked"]))
+        lists = {name: tuple(map(str, data[word])) for name, word in LISTS.items()}
+        known = {str(section): dict(entries) for section, entries in data["known"].items()}
+        found = Handoff(
+            str(data["estate"]), str(data["from"]), str(data["to"]), str(data["by"] or ""), asked=asked, known=known,
+            **lists,
+        )  # fmt: skip
+    except (TypeError, KeyError, AttributeError, ValueError) as fault:
+        raise ValueError("this handoff is not understood") from fault
+    if found.reference != data.get("reference"):
+        raise ValueError("what this handoff asks for is not what its reference says: it was changed since")
+    return found
+
+
+def _asked_from(said: Mapping[str, Any]) -> Asked:
+    texts = [str(said[name]) for name in ("section", "account", "sentence", "why")]
+    return Asked(texts[0], texts[1], dict(said["statement"]), texts[2], texts[3])
+
+
+LISTS = {"why": "why", "we_do": "we_do", "unneeded": "not_needed", "impossible": "not_possible", "checks": "check"}
+
+
+def additions(estate: Estate, taken: Handoff) -> list[Addition]:
+    """The entries that an estate lacks to do what it is asked; ValueError where one of them is no statement, or is for
+    somebody else."""
+    out: list[Addition] = []
+    for section, entries in (taken.known or {}).items():
+        if section not in KNOWN:
+            raise ValueError(f"`{section}` cannot be handed over")
+        for name, entry in entries.items():
+            if name not in getattr(estate, section):
+                out.append(Addition(section, name, _sound(section, {**entry}, name)))
+    for one in taken.asked:
+        if one.section not in ASKABLE:
+            raise ValueError(f"`{one.section}` cannot be asked for")
+        if estate.administered_by_others(one.account) or account_of(one.account) not in estate.accounts:
+            raise ValueError(f"{one.sentence}: {one.account} is not administered here")
+        body = dict(one.body)
+        key = SECTIONS[one.section].key
+        name = str(body.pop(key)) if key else ""
+        if one.section == "grants":
+            body["held_by"] = one.account
+        body = _sound(one.section, body, name)
+        if one.section in ("grants", "trusts"):
+            body["because"] = f"asked by {taken.ours}, {taken.reference}"
+        if not _is_there(estate, one.section, name, body):
+            out.append(Addition(one.section, name, body))
+    return out
+
+
+def _sound(section: str, entry: dict[str, Any], name: str) -> dict[str, Any]:
+    """An entry as the estate would write it; ValueError where it is none."""
+    shape, notes = SECTIONS[section], Notes("")
+    given = {shape.key: name} if shape.key else {}
+    value = shape.record.read(tree_of(entry), notes, **given)
+    if value is MISSING or notes.mistakes:
+        said = notes.mistakes[0].message if notes.mistakes else "it is not understood"
+        raise ValueError(f"{name or section}: {said}")
+    plain: dict[str, Any] = shape.record.plain(value)
+    return plain
+
+
+def _is_there(estate: Estate, section: str, name: str, body: Mapping[str, Any]) -> bool:
+    if name:
+        return name in getattr(estate, section)
+    without = {field: value for field, value in body.items() if field != "because"}
+    there = ({**plain_statement(section, one)} for one in getattr(estate, section))
+    return any({field: value for field, value in one.items() if field != "because"} == without for one in there)
+
+
+def end_of(text: str | None) -> str:
+    """A date by which something is wanted, as the document has it; ValueError where it is none."""
+    if text is None:
+        return ""
+    if time_from(text) is None and time_from(f"{text}T00:00:00Z") is None:
+        raise ValueError(f"{text}: not a date")
+    return text

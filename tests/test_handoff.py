@@ -1,0 +1,159 @@
+"""The other party's half: given out as a document, taken in, enacted from a folder of theirs, and proved."""
+
+import json
+import subprocess
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from enthesis.files.folder import read_texts
+from enthesis.proposals.handoffs import Handoff, additions, handoff, handoff_from
+
+from .conftest import Program, write_estate
+
+NOW = datetime(2026, 12, 1, tzinfo=UTC)
+
+OURS = """\
+estate: coast
+organisations: {coast: {}, harbour: {outside: true}}
+providers: {lowland: {style: two-sided}}
+accounts: {surge: {in: "@coast", provider: lowland}, pilotage: {in: "@harbour", provider: lowland}}
+issuers: {pipes: {kind: oidc}}
+resources: {surge/bucket/forecasts: {}}
+identities: {pilotage/identity/reader: {kind: service-account, purpose: reads the forecasts}}
+trusts:
+  - {of: pilotage/identity/reader, admits: {token: pipes, claims: {sub: harbour/reader, aud: lowland}}, session: 15m}
+roles: {reads: {allows: {object: [read, list]}}}
+grants:
+  - {to: pilotage/identity/reader, role: reads, at: surge/bucket/forecasts, held_by: surge, because: the port wants it}
+  - {to: pilotage/identity/reader, role: reads, at: surge/bucket/forecasts, held_by: pilotage}
+journeys:
+  harbour-reads:
+    from: {token: pipes, claims: {sub: harbour/reader, aud: lowland}}
+    through: [pilotage/identity/reader]
+    attempt: read surge/bucket/forecasts/object/today
+    expect: allowed
+"""
+THEIRS = """\
+estate: harbour
+organisations: {harbour: {}}
+providers: {lowland: {style: two-sided}}
+accounts: {pilotage: {in: "@harbour", provider: lowland}}
+issuers: {pipes: {kind: oidc}}
+"""
+
+
+def estate(text: str) -> Any:
+    reading = read_texts({"estate.yaml": text})
+    assert reading.estate is not None, reading.mistakes
+    return reading.estate
+
+
+def made(text: str = OURS) -> Handoff:
+    return handoff(estate(text), "@harbour", NOW)
+
+
+def test_two_parties_with_a_folder_each_and_nothing_shared_but_the_document(enthesis: Program, tmp_path: Path) -> None:
+    ours = write_estate(tmp_path / "ours", {"estate.yaml": OURS})
+    theirs = write_estate(tmp_path / "theirs", {"estate.yaml": THEIRS})
+    key = tmp_path / "key"
+    subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(key)], check=True)
+    try:
+        assert enthesis("lab", "start", at=ours).code == 0
+        assert enthesis("enact", "--yes", "--accept", "outside-gains", at=ours).code == 0
+        waiting = enthesis("prove", "--format", "json", at=ours)
+        assert waiting.code == 1 and "@harbour" in waiting.out + waiting.err
+        document = tmp_path / "for-harbour.jws"
+        ran = enthesis("handoff", "@harbour", "--out", str(document), "--sign", str(key), "--by", "2027-02-01", at=ours)
+        assert ran.code == 0 and "asks @harbour for 4 statements" in ran.out, ran.out + ran.err
+
+        assert enthesis("lab", "join", str(ours), at=theirs).code == 0
+        shown = enthesis("handoff", "--received", str(document), "--key", f"{key}.pub", at=theirs)
+        assert shown.code == 0 and "signature verified" in shown.out, shown.err
+        assert "the bearer of a token of pipes may take on pilotage/identity/reader" in shown.out
+        assert (theirs / "estate.yaml").read_text(encoding="utf-8") == THEIRS
+        words = ("handoff", "--received", str(document), "--key", f"{key}.pub", "--write")
+        assert enthesis(*words, at=theirs).code == 0
+        assert "All of it is in this estate already." in enthesis(*words, at=theirs).out
+        enacted = enthesis("enact", "--yes", "--accept", "outside-gains", at=theirs)
+        assert enacted.code == 0, enacted.err
+
+        assert enthesis("enact", "--yes", "--accept", "outside-gains", at=ours).code == 0
+        proved = enthesis("prove", at=ours)
+        assert proved.code == 0, proved.out + proved.err
+        assert sorted(path.name for path in theirs.iterdir()) == [".enthesis", "estate.yaml"]
+    finally:
+        enthesis("lab", "stop", "--clean", at=ours)
+
+
+def test_what_is_asked_is_all_that_they_must_write_and_no_more() -> None:
+    found = made()
+    assert [(one.section, one.account) for one in found.asked] == [
+        ("identities", "pilotage"), ("roles", "pilotage"), ("trusts", "pilotage"), ("grants", "pilotage"),
+    ]  # fmt: skip
+    assert found.why == ("the port wants it",)
+    assert any("sealed by the store itself" in said for said in found.unneeded) and not found.impossible
+    assert handoff_from(json.loads(json.dumps(found.as_json()))).asked == found.asked
+
+
+def test_a_callers_half_that_nobody_described_is_asked_for() -> None:
+    found = made(
+        OURS.replace(
+            "  - {to: pilotage/identity/reader, role: reads, at: surge/bucket/forecasts, held_by: pilotage}\n", ""
+        )
+    )
+    grants = [one.body for one in found.asked if one.section == "grants"]
+    assert [(one["to"], one["at"], one["held_by"]) for one in grants] == [
+        ("pilotage/identity/reader", "surge/bucket/forecasts/object/today", "pilotage")
+    ]
+
+
+def test_a_key_of_the_provider_makes_it_impossible() -> None:
+    sealed = "resources: {surge/bucket/forecasts: {encrypted_by: surge/key/k}, surge/key/k: {managed_by: provider}}"
+    found = made(OURS.replace("resources: {surge/bucket/forecasts: {}}", sealed))
+    assert len(found.impossible) == 1 and "surge/key/k is the provider's own key" in found.impossible[0]
+    own = made(OURS.replace("resources: {surge/bucket/forecasts: {}}", sealed.replace("provider", "account")))
+    assert not own.unneeded and not own.impossible
+
+
+@pytest.mark.parametrize(
+    ("change", "says"),
+    [
+        (lambda data: data["asked"][0].update(account="surge"), "its reference says"),
+        (lambda data: data["asked"][3]["statement"].update(at="surge"), "its reference says"),
+        (lambda data: data.update(format=9), "not a handoff"),
+        (lambda data: data.update(asked=1), "not understood"),
+        (lambda data: data["asked"].pop(), "its reference says"),
+    ],
+)
+def test_a_document_that_was_changed_is_not_taken(change: Any, says: str) -> None:
+    data = json.loads(json.dumps(made().as_json()))
+    change(data)
+    with pytest.raises(ValueError, match=says):
+        handoff_from(data)
+
+
+def test_nobody_is_asked_for_what_is_not_theirs() -> None:
+    other = estate(THEIRS.replace("pilotage", "elsewhere"))
+    with pytest.raises(ValueError, match="pilotage is not administered here"):
+        additions(other, made())
+
+
+def test_wrong_requests(enthesis: Program, tmp_path: Path) -> None:
+    ours = write_estate(tmp_path / "ours", {"estate.yaml": OURS})
+    (tmp_path / "none").write_text("[]", encoding="utf-8")
+    for words, says in (
+        (("handoff", "@harbuor"), "no such organisation or account of others"),
+        (("handoff", "--write"), "belong to --received"),
+        (("handoff", "--by", "soon"), "not a date"),
+        (("handoff", "--received", str(tmp_path / "none")), "not a handoff"),
+        (("handoff", "--received", str(tmp_path / "none"), "--key", str(tmp_path / "none")), "is not signed"),
+        (("handoff", "--out", str(tmp_path / "x"), "--sign", str(tmp_path / "none")), "not a private Ed25519 key"),
+    ):
+        ran = enthesis(*words, at=ours)
+        assert ran.code == 2 and says in ran.err, (words, ran.err)
+    alone = write_estate(tmp_path / "alone", {"estate.yaml": THEIRS})
+    assert "knows no other party" in enthesis("handoff", at=alone).err
+    assert enthesis("lab", "join", str(ours), at=alone).code == 3
