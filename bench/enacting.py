@@ -26,6 +26,8 @@ import httpx
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
+from enthesis.surveys.comparing import compare
+from enthesis.surveys.survey import VERSION
 from tests.conftest import write_estate
 
 AT_ONCE = 8
@@ -121,13 +123,36 @@ def rates(objects: int, slow: str) -> None:
 
 def survey_lines(count: int, *, changed: bool) -> Iterator[bytes]:
     """A survey of so many statements; of the changed one, one in a hundred is another."""
-    header = {"enthesis": "survey", "version": 4, "taken": "2026-01-01T00:00:00Z", "of": []}
+    header = {"enthesis": "survey", "version": VERSION, "taken": "2026-01-01T00:00:00Z", "of": []}
     yield json.dumps(header).encode() + b"\n"
     for number in range(count):
         version = 2 if changed and number % 100 == 0 else 1
         of = {"to": f"left/identity/n{number}", "role": "left reads", "at": "left/bucket/b", "held_by": "left"}
+        of |= {"until": f"203{version}-01-01T00:00:00Z"}
         live = {"id": f"{number:032x}", "version": f"v{version}", "holder": "left", "mark": "many"}
         yield json.dumps({"section": "grants", **of, "live": live}).encode() + b"\n"
+
+
+def comparison(count: int) -> None:
+    with tempfile.TemporaryDirectory() as place:
+        files = [Path(place) / name for name in ("before.jsonl", "after.jsonl")]
+        for file, changed in zip(files, (False, True), strict=True):
+            with file.open("wb") as out:
+                out.writelines(survey_lines(count, changed=changed))
+        began = time.perf_counter()
+        for file in files:
+            with file.open("rb") as lines:
+                for line in lines:
+                    json.loads(line)
+        loads = time.perf_counter() - began
+        began = time.perf_counter()
+        with files[0].open("rb") as before, files[1].open("rb") as after:
+            found = compare(before, after, ("before", "after"))
+        took = time.perf_counter() - began
+        assert len(found.differs) == count // 100, len(found.differs)
+    print(f"two surveys of {count} statements, one in a hundred changed")
+    print(f"  json.loads of all lines  {loads:6.1f} s")
+    print(f"  compared                 {took:6.1f} s  {took / loads:.2f} times that (at most 3 wanted)")
 
 
 def main() -> None:
@@ -136,7 +161,10 @@ def main() -> None:
     wanted.add_argument("--slow", default="20ms")
     wanted.add_argument("--lines", type=int, default=1_000_000)
     given = wanted.parse_args()
-    rates(given.objects, given.slow)
+    if given.lines:
+        comparison(given.lines)
+    if given.objects:
+        rates(given.objects, given.slow)
 
 
 if __name__ == "__main__":

@@ -102,7 +102,7 @@ class Interrupted:
         write_estate(self.folder, version(number))
         assert self.run("lab", "fault", *FAULTS, "--seed", str(self.rng.randrange(10**6)), "--quiet") == 0
         began = time.monotonic()
-        words: tuple[str, ...] = ("enact", "--yes", "--prune", "--quiet")
+        words: tuple[str, ...] = ("enact", "--yes", "--prune", "--quiet", "--accept", "many-removed")
         for _ in range(kills):
             at_work = self.rng.random() < 0.6
             code = self.run(*words, killed_after=self.rng.uniform(0.0, self.usual), at_work=at_work)

@@ -10,8 +10,17 @@ import time
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from random import Random
+from typing import Any
 
+import httpx
 import pytest
+
+from enthesis.connectors.cloud import Cloud
+from enthesis.connectors.cluster.changing import AdministeredCluster
+from enthesis.connectors.cluster.surveying import Cluster
+from enthesis.connectors.http import Client
+from enthesis.model.secrets import Secret
+from enthesis.proposals.steps import MAKE, Step
 
 from .conftest import Lab, Program, copied, start_lab, write_estate
 from .interrupted import Interrupted, version
@@ -102,7 +111,7 @@ def test_an_unanswered_step_leaves_the_rest_done_and_is_resumed(enthesis: Progra
 def test_an_interrupted_enactment_is_taken_back(enthesis: Program, fresh_lab: Lab) -> None:
     folder = fresh_lab.folder
     interrupted(enthesis, folder)
-    ran = enthesis("enact", "--resume", "--undo", "--yes", at=folder)
+    ran = enthesis("enact", "--resume", "--undo", "--yes", "--accept", "ceiling-loosened", at=folder)
     assert ran.code == 0 and ran.out.startswith("Undone: "), ran.err
     assert "9 statements of saltmarsh are not in place yet." in enthesis("propose", at=folder).out
     listed = enthesis("enact", "--history", "--format", "json", at=folder).json["enactments"]
@@ -200,3 +209,36 @@ def test_the_store_of_a_later_version_and_one_that_is_none(enthesis: Program, tm
     place.write_bytes(b"no database at all, but a text that is long enough to be looked at" * 10)
     ran = enthesis("enact", "--history", at=folder)
     assert ran.code == 2 and "is not a store" in ran.err
+
+
+def test_the_rights_that_are_needed_are_listed_and_looked_for_first(enthesis: Program, fresh_lab: Lab) -> None:
+    folder = fresh_lab.folder
+    told = enthesis("propose", "--rights", "--format", "json", at=folder).json["lowland"]
+    assert {"may": "describe", "at": "build", "to": "survey"} in told
+    assert {"may": "change-trust", "at": "build/identity/publisher", "to": "enact"} in told
+    assert {"may": "change-ceiling", "at": "@saltmarsh/public", "to": "enact"} in told
+    assert enthesis("propose", "--rights", at=folder).out.startswith(f"{len(told) + 2} rights of our own are needed")
+    place = fresh_lab.state / "administrators.json"
+    kept = [one for one in json.loads(place.read_text(encoding="utf-8")) if one.get("holder") != "bulletin"]
+    place.write_text(json.dumps(kept), encoding="utf-8")
+    assert enthesis("enact", "--yes", at=folder).code == 0  # a session that is missing at a lab is had anew
+    with Client("x", "https://x.example") as client:
+        step = Step(MAKE, "x", "roles", "@a/b", "a role", "m", {"name": "r", "allows": {}})
+        assert Cloud("x", client, {"@a": Secret("s")}).lacking([step]) == []
+        assert Cloud("x", client, {"c": Secret("s")}).lacking([step]) == ["no administrators' session for @a/b at x"]
+
+
+def test_a_right_that_is_missing_in_a_cluster_is_found_before_the_first_step() -> None:
+    asked: list[dict[str, Any]] = []
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        attributes = json.loads(request.content)["spec"]["resourceAttributes"]
+        asked.append(attributes)
+        return httpx.Response(201, json={"status": {"allowed": attributes["verb"] != "create"}})
+
+    with Client("k", "https://k.example", transport=httpx.MockTransport(answer)) as client:
+        live = AdministeredCluster(Cluster("a/cluster/k", "o", client, Secret("token"), ""))
+        body = {"address": "a/cluster/k/namespace/n/identity/i", "kind": "cluster-service-account"}
+        step = Step(MAKE, "a/cluster/k", "identities", "a", "an account", "m", body)
+        assert live.lacking([step]) == ["create serviceaccounts in a/cluster/k/namespace/n"]
+    assert asked[0] == {"verb": "get", "resource": "serviceaccounts", "group": "", "namespace": "n"}

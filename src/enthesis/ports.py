@@ -31,6 +31,7 @@ __all__ = [
     "Record",
     "Refusal",
     "Reporter",
+    "Right",
     "RunsHosts",
     "Secret",
     "SignsIn",
@@ -88,6 +89,15 @@ class Changed:
     in_force: bool = True
 
 
+@dataclass(frozen=True, slots=True)
+class Right:
+    """A right that we need ourselves: what to be allowed to do, where, and for which command."""
+
+    may: str
+    at: str
+    to: str  # survey or enact
+
+
 class Administered(Protocol):
     """The survey and change ports: one live provider, seen by its administrators."""
 
@@ -109,6 +119,14 @@ class Administered(Protocol):
 
     def in_force(self, step: Step, made: Changed) -> bool:
         """Whether what a step wrote shows and is enforced by now."""
+        ...
+
+    def rights(self, holders: Sequence[str], steps: Sequence[Step]) -> list[Right]:
+        """The least rights of our own that a survey of these holders needs, and these steps."""
+        ...
+
+    def lacking(self, steps: Sequence[Step]) -> list[str]:
+        """Which of the rights that these steps need we have not, as far as the system says; asked before the first."""
         ...
 
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:

@@ -19,11 +19,11 @@ from enthesis.live.manifests import write_manifests
 from enthesis.live.surveying import survey
 from enthesis.model.estate import Estate
 from enthesis.output.differences import barred_lines, difference_json, difference_markdown, gain_sentences
-from enthesis.output.lines import counted, json_text
+from enthesis.output.lines import counted, json_text, markdown_text
 from enthesis.output.progress import reporter
-from enthesis.output.proposals import proposal_lines, proposal_markdown
+from enthesis.output.proposals import proposal_lines, proposal_markdown, rights_lines
 from enthesis.output.streams import put_json, put_lines, put_text, remark
-from enthesis.ports import Connected, SaysWhoRemoved
+from enthesis.ports import Administered, Connected, Right, SaysWhoRemoved
 from enthesis.proposals.dangers import dangers
 from enthesis.proposals.drift import Drift, drift
 from enthesis.proposals.effects import access_change, between, in_stages, openings, without_accepted
@@ -52,6 +52,9 @@ def propose(
             help="Exit 1 unless the live side is as described, and no statement of others opens anything.",
         ),
     ] = False,
+    rights: Annotated[
+        bool, typer.Option("--rights", help="Only list the least rights of our own that survey and enact need.")
+    ] = False,
     fail_on_gain: Annotated[
         list[str] | None,
         typer.Option("--fail-on-gain", metavar="VERBS PLACE", help="Exit 1 where anybody gains that."),
@@ -72,6 +75,9 @@ def propose(
         return
     made = proposed(folder, Given(kubeconfig=kubeconfig, context=context), store, prune=prune, quiet=quiet)
     proposal, change, spoke_to = made.proposal, made.change, made.connected.spoke_to
+    if rights:
+        _put_rights(made, output)
+        return
     gained = barred_gains(read_estate(folder), change, fail_on_gain or [])
     if out is not None:
         write_file(out, json_text(proposal.as_json()).encode() + b"\n")
@@ -85,6 +91,24 @@ def propose(
     put_lines(barred_lines(gained), to_error=output is not ReviewFormat.TEXT)
     if gained or (expect_none and not proposal.as_described):
         raise typer.Exit(1)
+
+
+def _put_rights(made: "Made", output: ReviewFormat) -> None:
+    """The rights that the survey needed, and the steps will."""
+    connected = made.connected
+    systems: dict[str, Administered] = {**connected.providers, **connected.clusters}
+    found: dict[str, list[Right]] = {}
+    for surveyed_system in made.surveys:
+        name = surveyed_system.provider
+        its = [step for step in made.proposal.steps if step.provider == name]
+        found[name] = list(dict.fromkeys(systems[name].rights(surveyed_system.holders, its)))
+    if output is ReviewFormat.JSON:
+        put_json({name: [{"may": one.may, "at": one.at, "to": one.to} for one in its] for name, its in found.items()})
+    elif output is ReviewFormat.MARKDOWN:
+        rows = (f"- {name}: {one.may} at {one.at}, to {one.to}" for name, its in found.items() for one in its)
+        put_text("\n".join(["## Rights needed", "", *map(markdown_text, rows)]) + "\n")
+    else:
+        put_lines(rights_lines(found))
 
 
 @dataclass(frozen=True)

@@ -26,10 +26,12 @@ from enthesis.ports import (
     Key,
     LiveObject,
     Refusal,
+    Right,
     Step,
     Surveyed,
     WantedKey,
 )
+from enthesis.proposals.steps import MAKE
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 TYPES = {
@@ -189,6 +191,19 @@ class Cloud:
             return step.body is None
         said = self.client.expect(answer, 200).json(self.client.who)
         return said.get("in_force") is not False and step.body is not None
+
+    def rights(self, holders: Sequence[str], steps: Sequence[Step]) -> list[Right]:
+        """As the administration interface asks for them; an administrators' session has all at its boundary."""
+        out = [Right("describe", holder, "survey") for holder in holders]
+        return [*out, *(Right(may, at, "enact") for step in steps for may, at in _needed(step))]
+
+    def lacking(self, steps: Sequence[Step]) -> list[str]:
+        """Whose administrators' sessions we have not."""
+        out: dict[str, None] = {}
+        for holder in dict.fromkeys(step.holder for step in steps):
+            if not {holder, holder.split("/", maxsplit=1)[0]} & set(self.sessions):
+                out[f"no administrators' session for {holder} at {self.name}"] = None
+        return list(out)
 
     @understood
     def removed_by(self, collection: str, holder: str, identifier: str) -> str:
@@ -453,6 +468,32 @@ class Cloud:
             answer = self.client.ask("DELETE", location, bearer=session.secret)
         self.client.expect(answer, 204)
         return Done("really gone, and put back" if sent is None else "really there, and removed again")
+
+
+def _needed(step: Step) -> list[tuple[str, str]]:
+    """The permissions that a change needs of whoever is no administrator."""
+    body = step.body or step.before or {}
+    address = str(body.get("address", step.holder))
+    made = step.action == MAKE
+    if step.collection == "identities":
+        return [("create", step.holder) if made else ("configure", address)]
+    if step.collection == "groups":
+        return (
+            [("configure" if step.holder.startswith("@") else "create", step.holder)]
+            if made
+            else [("change-members", address)]
+        )
+    if step.collection == "trusts":
+        return [("change-trust", str(body["of"]))]
+    if step.collection == "ceilings":
+        return [("change-ceiling", step.holder)]
+    if step.collection == "roles":
+        return [("change-access" if step.holder.startswith("@") else "change-role", step.holder)]
+    if step.collection == "attachments":
+        runs = body["runs_as"]
+        return [("attach", str(one)) for one in ([runs] if isinstance(runs, str) else runs)]
+    mine = account_of(str(body["at"])) == step.holder or str(body["at"]) == step.holder
+    return [("change-access", str(body["at"]) if mine else step.holder)]
 
 
 def _credentialed(item: Mapping[str, Any]) -> Credentialed:

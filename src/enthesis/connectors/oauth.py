@@ -145,6 +145,14 @@ class OAuthProvider:
     def learn(self, step: Any, made: Any, ids: dict[str, str]) -> None:
         """Nothing is made there."""
 
+    def rights(self, holders: Sequence[str], steps: Sequence[Any]) -> Any:
+        """Nothing is read or changed there."""
+        return []
+
+    def lacking(self, steps: Sequence[Any]) -> Any:
+        """Nothing is read or changed there."""
+        return []
+
     def in_force(self, step: Any, made: Any) -> bool:
         """Nothing is made there."""
         return True

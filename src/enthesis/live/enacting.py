@@ -12,7 +12,7 @@ from threading import BoundedSemaphore, Event, Lock
 
 from tenacity import RetryError, Retrying, retry_if_result, stop_after_delay, wait_exponential, wait_random
 
-from enthesis.model.errors import Busy, InvalidInput, LiveFailure, MovedAway, Unreachable
+from enthesis.model.errors import Busy, InvalidInput, LiveFailure, MovedAway, RightMissing, Unreachable
 from enthesis.model.sentences import statement_sentence
 from enthesis.ports import Administered, Changed, Connected, Reporter
 from enthesis.proposals.ordering import needs_of
@@ -98,8 +98,7 @@ def enact(
     """
     waiting, done_before = _split(proposal, surveys)
     _refuse_if_moved(proposal, surveys)
-    for step in waiting:
-        _port(connected, step)
+    _refuse_if_rights_lack(waiting, connected)
     if not waiting:
         return Enacted(0, found_done=tuple(done_before))
     lease = journal.lease([_place(step) for step in waiting], None)
@@ -144,6 +143,21 @@ def _carry_out(
     elif not only_sent and not late and not interrupted and not enacted.of(SENT, WAITING):
         journal.finish(number, STOPPED)  # what failed fails again: it is for a new proposal
     return enacted
+
+
+def _refuse_if_rights_lack(steps: Sequence[Step], connected: Connected) -> None:
+    """RightMissing, before the first step, where we may not do all of them."""
+    by_system: dict[str, list[Step]] = {}
+    for step in steps:
+        _port(connected, step)
+        by_system.setdefault(step.provider, []).append(step)
+    lacking = [said for its in by_system.values() for said in _port(connected, its[0]).lacking(its)]
+    if lacking:
+        raise RightMissing(
+            f"nothing was done, since a right is missing for it: {'; '.join(lacking[:5])}",
+            code="right-missing",
+            remedy="enthesis propose --rights lists them; while a lab runs, enthesis lab start renews its sessions",
+        )
 
 
 class _Work:

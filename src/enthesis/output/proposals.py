@@ -1,9 +1,10 @@
 """A proposal in sentences: which states keep the live side from being as described, and what the steps do to access."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from enthesis.output.lines import Line, Span, counted, line, markdown_text
+from enthesis.ports import Right
 from enthesis.proposals.steps import (
     CHANGE,
     DIFFERENT,
@@ -137,6 +138,20 @@ def first_sentence(proposal: Proposal) -> str:
     parts = [f"{count} {state}" for state, count in counts.items()]
     parts[0] = parts[0].replace(" ", " statement " if next(iter(counts.values())) == 1 else " statements ", 1)
     return f"{proposal.estate}: {', '.join([*parts, *([also] if also else [])])}."
+
+
+def rights_lines(found: Mapping[str, Sequence[Right]]) -> Iterator[Line]:
+    """The rights of our own that are needed, by system and command."""
+    count = sum(map(len, found.values()))
+    are = "is" if count == 1 else "are"
+    yield line(Span(f"{counted(count, 'right')} of our own {are} needed, and no more.", "strong"))
+    for name, its in found.items():
+        yield line(Span(name, "strong"))
+        for to in ("survey", "enact"):
+            mine = [one for one in its if one.to == to]
+            if mine:
+                yield line("  ", Span(f"to {to}", "quiet"))
+            yield from (line(f"    {one.may} at {one.at}") for one in mine)
 
 
 def danger_lines(dangers: Iterable[Danger]) -> Iterable[Line]:

@@ -20,12 +20,14 @@ from enthesis.connectors.cluster.writing import (
 )
 from enthesis.connectors.http import Answer, understood
 from enthesis.model.errors import MovedAway, RightMissing, UnexpectedAnswer
-from enthesis.ports import Changed
-from enthesis.proposals.steps import Step
+from enthesis.ports import Changed, Right
+from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
 from enthesis.surveys.statements import LiveObject, Surveyed
 
 MADE = f"labelSelector={quote(f'{MADE_BY}={OURS}')}"
 BINDINGS = ("rolebindings", "clusterrolebindings")
+READ = ("namespaces", "serviceaccounts", "secrets", "pods", "roles", "clusterroles", *BINDINGS)
+GIVING = ("escalate", "bind")  # needed only by who has not all that is given
 
 
 class AdministeredCluster(LiveCluster):
@@ -81,6 +83,48 @@ class AdministeredCluster(LiveCluster):
         """A cluster shows and enforces what it has answered."""
         del step, made
         return True
+
+    def rights(self, holders: Sequence[str], steps: Sequence[Step]) -> list[Right]:
+        """As its own role-based authorisation asks for them."""
+        del holders
+        out = [Right(f"list {plural}", self.name, "survey") for plural in READ]
+        return [*out, *(Right(f"{verb} {plural}", where, "enact") for verb, plural, where in self._needed(steps))]
+
+    @understood
+    def lacking(self, steps: Sequence[Step]) -> list[str]:
+        """Asked of its access reviews, once for each verb, resource and namespace."""
+        out = []
+        for verb, plural, where in self._needed(steps):
+            if verb in GIVING:
+                continue
+            group = "" if plural == "serviceaccounts" else RBAC
+            namespace = where.rpartition("/namespace/")[2] if "/namespace/" in where else ""
+            attributes = {"verb": verb, "resource": plural, "group": group}
+            body = {
+                "apiVersion": "authorization.k8s.io/v1", "kind": "SelfSubjectAccessReview",
+                "spec": {"resourceAttributes": {**attributes, **({"namespace": namespace} if namespace else {})}},
+            }  # fmt: skip
+            path = "/apis/authorization.k8s.io/v1/selfsubjectaccessreviews"
+            answer = self._asked("POST", path, self.cluster.token, body)
+            if answer.status == 201 and answer.json(self.name).get("status", {}).get("allowed") is not True:
+                out.append(f"{verb} {plural} in {where}")
+        return out
+
+    def _needed(self, steps: Sequence[Step]) -> list[tuple[str, str, str]]:
+        """Verbs on resources, and where."""
+        verbs = {MAKE: ("get", "create"), CHANGE: ("get", "update"), REMOVE: ("get", "delete")}
+        found: dict[tuple[str, str, str], None] = {}
+        for step in steps:
+            for path, _ in objects_for(self.name, step.collection, step.body or step.before or {}, step.mark, {}):
+                parts = path.split("/")
+                namespace = parts[parts.index("namespaces") + 1] if "namespaces" in parts else ""
+                where = f"{self.name}/namespace/{namespace}" if namespace else self.name
+                found |= dict.fromkeys((verb, parts[-1], where) for verb in verbs[step.action])
+                if parts[-1].endswith("roles") and step.body is not None:
+                    found["escalate", parts[-1], where] = None  # or all that the role gives
+                if parts[-1].endswith("bindings") and step.body is not None:
+                    found["bind", "clusterroles", self.name] = None
+        return list(found)
 
     # -- as it is now ----------------------------------------------------------------------------------------
 
