@@ -16,6 +16,8 @@ from typing import Any
 import pytest
 from hypothesis import settings
 
+from enthesis.proposals.dangers import DANGERS
+
 from .warm import Warm
 
 BRIEF = "TESTS_BRIEF" in os.environ  # fewer examples, for a run that asks only whether anything is found at all
@@ -38,6 +40,7 @@ def examples(count: int) -> int:
 SALTMARSH = Path(__file__).parent.parent / "src" / "enthesis" / "data" / "saltmarsh"
 PUBLISHING = ("estate.yaml", "publishing.yaml", "expected.yaml")  # the story that most tests are about
 ASKING = ("test_asking", "test_admit", "test_crossing", "test_reading", "test_schema")  # commands that speak to nothing
+ACCEPTED = tuple(word for name in DANGERS for word in ("--accept", name))  # where a test is not about dangers
 PATIENCE = 600.0  # seconds; only what hangs takes as long, however busy the machine is
 KEPT = ("PATH", "LANG", "SYSTEMROOT", "TMPDIR", "PYTHONPYCACHEPREFIX", "PYTHONDONTWRITEBYTECODE")
 
@@ -197,7 +200,7 @@ def lab_of(enthesis: Program, folder: Path) -> Iterator[Lab]:
     """A lab of the estate in a folder, with that enacted; stopped and cleaned up afterwards."""
     try:
         lab = start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+        assert enthesis("enact", "--yes", *ACCEPTED, at=folder).code == 0
         yield lab
     finally:
         enthesis("lab", "stop", "--clean", at=folder)

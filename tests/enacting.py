@@ -11,7 +11,7 @@ from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import question_of
 
-from .conftest import Program, write_estate
+from .conftest import ACCEPTED, Program, write_estate
 from .worlds import LiveWorld, World
 
 
@@ -23,7 +23,7 @@ def enacted_and_proved(enthesis: Program, folder: Path, seed: int, journeys: int
     try:
         started = enthesis("lab", "start", at=folder)
         assert started.code == 0, (seed, started.err)
-        enacted = enthesis("enact", "--yes", "--quiet", at=folder)
+        enacted = enthesis("enact", "--yes", *ACCEPTED, "--quiet", at=folder)
         assert enacted.code == 0, (seed, enacted.err)
         left = enthesis("propose", "--expect-none", "--format", "json", at=folder)
         assert left.code == 0, (seed, left.json["steps"], left.json["blocked"])
@@ -58,7 +58,7 @@ def enacted_whole(enthesis: Program, folder: Path, seed: int) -> Counter[str]:
     try:
         assert enthesis("lab", "start", at=folder).code == 0
         proposed = enthesis("propose", "--format", "json", at=folder).json
-        enacted = enthesis("enact", "--yes", "--quiet", at=folder)
+        enacted = enthesis("enact", "--yes", *ACCEPTED, "--quiet", at=folder)
         assert enacted.code == 0, (seed, enacted.err)
         after = enthesis("propose", "--format", "json", at=folder).json
     finally:

@@ -117,7 +117,7 @@ def test_a_danger_needs_an_acceptance_of_its_own(enthesis: Program, tmp_path: Pa
     folder = write_estate(tmp_path / "danger", {"estate.yaml": text})
     try:
         start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+        assert enthesis("enact", "--yes", "--accept", "power-gained", at=folder).code == 0
         (folder / "estate.yaml").write_text(text.replace(", {to: '@works/identity/ann', role: giving, at: left}", ""))
         for words, code in (
             ((), 2),
@@ -137,7 +137,8 @@ def test_a_danger_needs_an_acceptance_of_its_own(enthesis: Program, tmp_path: Pa
         ran = enthesis("enact", "--yes", at=folder)
         assert ran.code == 2 and "outside-gains" in ran.err, ran.err
         assert "@guests/identity/gus may read" in ran.err
-        assert enthesis("enact", "--yes", "--accept", "outside-gains", at=folder).code == 0
+        both = ("--accept", "outside-gains", "--accept", "power-gained")  # the administrator is given anew
+        assert enthesis("enact", "--yes", *both, at=folder).code == 0
     finally:
         enthesis("lab", "stop", "--clean", at=folder)
 

@@ -11,7 +11,7 @@ from enthesis.files.writing import estate_text, plain_estate
 from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import normalised
 
-from .conftest import Program, write_estate
+from .conftest import ACCEPTED, Program, write_estate
 
 IDENTITIES = [f"a/identity/i{number}" for number in range(3)]
 
@@ -81,7 +81,7 @@ def test_a_list_of_any_length_is_the_same_everywhere(enthesis: Program, tmp_path
     assert again.estate == estate and plain_estate(estate) == plain_estate(again.estate)
     try:
         assert enthesis("lab", "start", at=folder).code == 0
-        enacted = enthesis("enact", "--yes", "--quiet", at=folder)
+        enacted = enthesis("enact", "--yes", *ACCEPTED, "--quiet", at=folder)
         assert enacted.code == 0, enacted.err
         left = enthesis("propose", "--expect-none", at=folder)
         assert left.code == 0, left.out

@@ -13,7 +13,7 @@ import pytest
 from enthesis.connectors.hosts import Handed, Hosts
 from enthesis.connectors.http import Client
 
-from .conftest import SALTMARSH, Lab, Program, copied, lab_of, start_lab
+from .conftest import ACCEPTED, SALTMARSH, Lab, Program, copied, lab_of, start_lab
 
 WITHDRAWN = {
     # journey: file, what is taken out of it, and the step that refuses afterwards
@@ -72,18 +72,18 @@ def test_each_kind_before_after_and_without(enthesis: Program, tmp_path: Path) -
         start_lab(enthesis, folder)
         before = proved(enthesis, folder, *WITHDRAWN)
         assert {one["outcome"] for one in before.values()} == {"refused"}
-        assert enthesis("enact", "--yes", at=folder).code == 0
+        assert enthesis("enact", "--yes", *ACCEPTED, at=folder).code == 0
         assert all(one["met"] for one in proved(enthesis, folder).values())
         for journey, (file, taken, step) in WITHDRAWN.items():
             text = (folder / file).read_text()
             assert taken in text
             (folder / file).write_text(text.replace(taken, ""))
-            assert enthesis("enact", "--yes", "--prune", at=folder).code == 0
+            assert enthesis("enact", "--yes", *ACCEPTED, "--prune", at=folder).code == 0
             after = proved(enthesis, folder, journey)[journey]
             assert (after["outcome"], step in after["refused_at"]) == ("refused", True), after  # type: ignore[operator]
             assert "names" not in after["refused_at"]  # type: ignore[operator]
             (folder / file).write_text(text)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+        assert enthesis("enact", "--yes", *ACCEPTED, at=folder).code == 0
         assert enthesis("prove", "--expiry", *WITHDRAWN, at=folder).code == 0
     finally:
         enthesis("lab", "stop", "--clean", at=folder)
@@ -94,7 +94,7 @@ def test_what_a_tied_identity_leaves_and_a_new_one_does_not_inherit(enthesis: Pr
     function, own = "bulletin/function/render", "bulletin/identity/render"
     try:
         start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+        assert enthesis("enact", "--yes", *ACCEPTED, at=folder).code == 0
         assert "its own, and gone with it" in enthesis("card", function, at=folder).out
         assert enthesis("lab", "remove", function, at=folder).code == 0
         said = enthesis("propose", "--format", "json", at=folder).json
@@ -110,7 +110,7 @@ def test_what_a_tied_identity_leaves_and_a_new_one_does_not_inherit(enthesis: Pr
         assert journey["the-function-reads-drafts-as-itself"]["outcome"] == "refused"
         assert enthesis("lab", "remove", function, at=folder).code == 0
         assert enthesis("lab", "add", function, at=folder).code == 0
-        assert enthesis("enact", "--yes", "--prune", at=folder).code == 0
+        assert enthesis("enact", "--yes", *ACCEPTED, "--prune", at=folder).code == 0
         assert enthesis("prove", at=folder).code == 0 and enthesis("propose", "--expect-none", at=folder).code == 0
         text = (folder / "rendering.yaml").read_text()
         sender = "  bulletin/identity/sender:                # independent: made alone, attached to several\n"
@@ -221,7 +221,7 @@ def test_what_a_host_runs_as_is_swapped_and_detached_while_it_runs(enthesis: Pro
                 ((), ""),
             ):
                 (folder / "collectors.yaml").write_text(text.replace(line, lines))
-                assert enthesis("enact", "--yes", "--prune", at=folder).code == 0
+                assert enthesis("enact", "--yes", *ACCEPTED, "--prune", at=folder).code == 0
                 assert service.about().identities == running
                 for identity in ("gauges/identity/collector", other):
                     assert isinstance(service.session(identity), Handed) is (identity in running)
@@ -236,7 +236,7 @@ def test_trust_taken_away_ends_new_sessions_at_once_and_old_ones_at_their_end(
     trust = "  - {of: gauges/identity/collector, admits: {attached: true}, session: 30m}\n"
     try:
         lab = start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+        assert enthesis("enact", "--yes", *ACCEPTED, at=folder).code == 0
         with Client("hosts", lab.hosts("lowland")) as client:
             service = Hosts(client).service("gauges/host/collector-1")
             old = service.session()
@@ -245,7 +245,7 @@ def test_trust_taken_away_ends_new_sessions_at_once_and_old_ones_at_their_end(
             (folder / "collectors.yaml").write_text(text.replace(trust, ""))
             said = enthesis("propose", "--prune", at=folder).out
             assert "sessions as gauges/identity/collector that exist already, for up to 30m more" in said
-            enacted = enthesis("enact", "--yes", "--prune", "--format", "json", at=folder)
+            enacted = enthesis("enact", "--yes", *ACCEPTED, "--prune", "--format", "json", at=folder)
             assert list(enacted.json["lives_on"]) == ["gauges/identity/collector"]
             assert not isinstance(service.session(), Handed)
         place = f"{lab.services['lowland']}/places/gauges/bucket/raw-levels/object/north/now"
@@ -267,7 +267,7 @@ def test_making_and_binding_an_identity_are_two_permissions(enthesis: Program, t
     folder = copied(tmp_path / "estate", "estate.yaml", "people.yaml")
     try:
         lab = start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+        assert enthesis("enact", "--yes", *ACCEPTED, at=folder).code == 0
         with httpx.Client(verify=safely(lab), base_url=lab.services["lowland"], trust_env=False) as cloud:
             made: dict[str, str] = {}
 
@@ -337,7 +337,7 @@ def test_a_group_by_rule_finds_the_identity_of_a_new_instance_in_the_place(enthe
     assert enthesis("check", "-q", at=folder).code == 0
     try:
         start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+        assert enthesis("enact", "--yes", *ACCEPTED, at=folder).code == 0
         proof = enthesis("prove", at=folder)
         assert proof.code == 0, proof.out
     finally:

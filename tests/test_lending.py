@@ -28,7 +28,7 @@ from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret
 from enthesis.ports import Credential
 
-from .conftest import PATIENCE, SALTMARSH, Lab, Program, Ran, copied, lab_of
+from .conftest import ACCEPTED, PATIENCE, SALTMARSH, Lab, Program, Ran, copied, lab_of
 
 MAIN = ("--claim", "sub=project/tides/bulletin/branch/main", "--claim", "aud=lowland", "--claim", "event=push")
 WRITER, PUBLISHER = "bulletin/identity/page-writer", "build/identity/publisher"
@@ -52,7 +52,7 @@ def lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator
             "lab", "start", "--format", "json", at=folder, ENTHESIS_LAB_REMEMBERS_INTO=str(place / "secrets")
         )
         services = {one["name"]: one["url"] for one in ran.json["services"]}
-        assert enthesis("enact", "--yes", at=folder).code == 0
+        assert enthesis("enact", "--yes", *ACCEPTED, at=folder).code == 0
         yield Lab(folder, services, ran.json["authority"])
     finally:
         enthesis("lab", "stop", "--clean", at=folder)
@@ -128,7 +128,7 @@ def test_the_clock_of_the_system_that_is_spoken_to_counts(
     enthesis: Program, fresh_lab: Lab, runtime: Path, tmp_path: Path
 ) -> None:
     folder = fresh_lab.folder
-    assert enthesis("enact", "--yes", at=folder).code == 0
+    assert enthesis("enact", "--yes", *ACCEPTED, at=folder).code == 0
     say = "import os; print(os.environ['ENTHESIS_TOKEN'], end='')"
     file = tmp_path / "token"
 

@@ -77,7 +77,7 @@ def twin_of(cloud: Cloud, collection: str, holder: str, **other: Any) -> dict[st
 def test_every_statement_of_one_key_is_seen(enthesis: Program, pair: Path) -> None:
     assert enthesis("lab", "start", "--allow-twins", at=pair).code == 0
     lab = start_lab(enthesis, pair, "--allow-twins")
-    assert enthesis("enact", "--yes", at=pair).code == 0
+    assert enthesis("enact", "--yes", "--accept", "power-gained", at=pair).code == 0
     assert enthesis("propose", "--expect-none", at=pair).code == 0
     cloud = Cloud(lab, "north")
     wide = {"token": "forge"}
@@ -86,7 +86,7 @@ def test_every_statement_of_one_key_is_seen(enthesis: Program, pair: Path) -> No
     said = enthesis("propose", "--expect-none", "--format", "json", at=pair)
     assert said.code == 1 and [step["action"] for step in said.json["steps"]] == ["remove"], said.out
     assert any("forge" in one for one in said.json["takes"]), said.json  # what the wide one gives is lost
-    assert enthesis("enact", "--yes", at=pair).code == 0
+    assert enthesis("enact", "--yes", "--accept", "power-gained", at=pair).code == 0
     assert enthesis("propose", "--expect-none", at=pair).code == 0
     assert len(cloud.items("trusts", "left")) == 1
     unmarked = {**ours, "mark": None}
@@ -108,7 +108,7 @@ def test_every_statement_of_one_key_is_seen(enthesis: Program, pair: Path) -> No
 @pytest.mark.attack("twins")
 def test_a_lab_refuses_a_second_statement_of_the_same_key(enthesis: Program, pair: Path) -> None:
     lab = start_lab(enthesis, pair)
-    assert enthesis("enact", "--yes", at=pair).code == 0
+    assert enthesis("enact", "--yes", "--accept", "power-gained", at=pair).code == 0
     cloud = Cloud(lab, "north")
     for collection, more in (("trusts", {"admits": {"token": "forge"}}), ("grants", {})):
         body = twin_of(cloud, collection, "left", **more)
@@ -119,7 +119,7 @@ def test_a_lab_refuses_a_second_statement_of_the_same_key(enthesis: Program, pai
 @pytest.mark.attack("openings by others")
 def test_what_others_open_is_told_until_it_is_accepted(enthesis: Program, pair: Path) -> None:
     lab = start_lab(enthesis, pair)
-    assert enthesis("enact", "--yes", at=pair).code == 0
+    assert enthesis("enact", "--yes", "--accept", "power-gained", at=pair).code == 0
     cloud = Cloud(lab, "north")
     runner = cloud.id_of("identities", "left", "left/identity/runner")
     opened = {"holder": "left", "name": "more", "of": runner, "admits": {"token": "forge"}, "session": "1h"}
@@ -164,7 +164,7 @@ def test_nobody_writes_what_another_account_holds(
     enthesis: Program, pair: Path, attempts: Callable[[int], None]
 ) -> None:
     lab = start_lab(enthesis, pair)
-    assert enthesis("enact", "--yes", at=pair).code == 0
+    assert enthesis("enact", "--yes", "--accept", "power-gained", at=pair).code == 0
     cloud = Cloud(lab, "north")
     ids = {
         "LEFT": cloud.id_of("identities", "left", "left/identity/runner"),
@@ -194,7 +194,7 @@ def test_whoever_may_change_the_access_of_a_place_writes_no_grant_of_another_hol
     )
     (pair / "estate.yaml").write_text(text)
     lab = start_lab(enthesis, pair)
-    assert enthesis("enact", "--yes", at=pair).code == 0
+    assert enthesis("enact", "--yes", "--accept", "power-gained", at=pair).code == 0
     cloud = Cloud(lab, "north")
     made = cloud.ask("POST", "sessions", "right", {"of": cloud.id_of("identities", "right", "right/identity/other")})
     session = {"Authorization": f"Bearer {made.json()['access_token']}"}
@@ -217,7 +217,7 @@ def test_malformed_bodies_break_nothing_for_others(
     enthesis: Program, pair: Path, attempts: Callable[[int], None]
 ) -> None:
     lab = start_lab(enthesis, pair)
-    assert enthesis("enact", "--yes", at=pair).code == 0
+    assert enthesis("enact", "--yes", "--accept", "power-gained", at=pair).code == 0
     cloud = Cloud(lab, "north")
     other = cloud.id_of("identities", "right", "right/identity/other")
     role = cloud.ask("POST", "roles", "right", {"holder": "right", "name": "r", "allows": {"object": "read"}}).json()
@@ -262,7 +262,7 @@ def test_malformed_bodies_break_nothing_for_others(
 @pytest.mark.attack("one account on another")
 def test_attachments_and_ties_reach_nothing_of_another_account(enthesis: Program, pair: Path) -> None:
     lab = start_lab(enthesis, pair)
-    assert enthesis("enact", "--yes", at=pair).code == 0
+    assert enthesis("enact", "--yes", "--accept", "power-gained", at=pair).code == 0
     cloud = Cloud(lab, "north")
     other = cloud.id_of("identities", "right", "right/identity/other")
     for pattern in ("left/host/*", "**", "*/host/*"):
@@ -335,7 +335,7 @@ def test_a_session_ends_with_the_sign_in_that_it_began_with(enthesis: Program, p
     )
     (pair / "estate.yaml").write_text(text)
     lab = start_lab(enthesis, pair)
-    assert enthesis("enact", "--yes", at=pair).code == 0
+    assert enthesis("enact", "--yes", "--accept", "power-gained", at=pair).code == 0
     tls = ssl.create_default_context(cafile=lab.authority)
     url, directory = lab.services["north"], lab.services["@works"]
     with httpx.Client(verify=tls, trust_env=False) as http:

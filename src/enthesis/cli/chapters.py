@@ -42,6 +42,10 @@ class Chapter:
 
 SWEEPER = "surge/cluster/grid/namespace/nowcast/identity/sweeper"
 ENACT = Scene("Carried out.", ("enact", "--yes", "--quiet"))
+ENACT_POWER = Scene(
+    "Carried out; that Jonas may change access is accepted by name.",
+    ("enact", "--yes", "--quiet", "--accept", "power-gained"),
+)
 MAIN = ("--claim", "sub=project/tides/bulletin/branch/main", "--claim", "aud=lowland", "--claim", "event=push")
 RUN = ("lab", "run", "forge", *MAIN, "--")
 LEND = ("lend", "bulletin/identity/page-writer", "--", "enthesis", "whoami")
@@ -126,7 +130,7 @@ CHAPTERS = {
         "Maren asks for service accounts and uses one on the bench; Jonas binds them, and does nothing else.",
         (
             Scene("Before.", ("prove", "--quiet"), 1),
-            ENACT,
+            ENACT_POWER,
             Scene("After: making and binding are two permissions, and logging in needs `use` on who a host runs as.",
                   ("prove",)),
             Scene("Both faces on one page.", ("card", "gauges/identity/calibrator")),
@@ -175,7 +179,7 @@ CHAPTERS = {
         "whoami and lend, in a run and as a person",
         "The same program runs as the same identity in a pipeline and on a laptop, with nothing on disk.",
         (
-            ENACT,
+            ENACT_POWER,
             Scene("In a run of the pipeline: what is at hand?", (*RUN, "enthesis", "whoami")),
             Scene("Lent to a program, through two identities.", (*RUN, "enthesis", *LEND)),
             Scene("On a laptop nothing is at hand.", ("whoami",), 1),
