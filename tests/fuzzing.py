@@ -18,7 +18,7 @@ from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.model.catalogue import Catalogue
 from enthesis.model.errors import EnthesisError, InnerError
-from enthesis.proposals.steps import proposal_from
+from enthesis.proposals.steps import FORMAT, digest_of, proposal_from
 from enthesis.surveys.survey import beside, read_survey
 from enthesis.tokens.checking import keys_of, parsed
 from enthesis.verdicts.compiling import compile_estate
@@ -125,7 +125,8 @@ class Targets:
 
     def proposal(self, rng: Random) -> None:
         try:
-            proposal_from(mangled(PROPOSAL, rng))
+            plan = mangled(PROPOSAL, rng)
+            proposal_from({**plan, "digest": digest_of(plan)} if isinstance(plan, dict) else plan)
         except ValueError as fault:  # said as a mistake of the file
             assert str(fault)
 
@@ -175,10 +176,11 @@ KUBECONFIG = {
     "contexts": [{"name": "c", "context": {"cluster": "k", "user": "u", "namespace": "n"}}],
 }  # fmt: skip
 PROPOSAL: dict[str, Any] = {
-    "enthesis": "proposal", "format": 2, "estate": "x", "blocked": [{"sentence": "s", "why": "w", "who": "h"}],
+    "enthesis": "proposal", "format": FORMAT, "estate": "x", "blocked": [{"sentence": "s", "why": "w", "who": "h"}],
     "steps": [{
         "action": "make", "provider": "p", "collection": "grants", "holder": "a", "sentence": "s", "mark": "x",
         "body": {"to": "a/identity/i", "role": "r", "at": "a"}, "before": None, "id": None, "etag": None,
+        "stage": 0,
     }],
     "not_ours": [], "left": [], "theirs": [], "gives": [], "takes": [], "aside": [], "dangling": [], "twins": [],
     "lives_on": [["a/identity/i", "1h"]], "seen": {"p": {"1": "e"}},

@@ -25,6 +25,7 @@ from enthesis.model.errors import EnthesisError, InvalidInput, UnexpectedAnswer
 from enthesis.model.mistakes import masked
 from enthesis.model.secrets import Secret
 from enthesis.ports import Connected, Credential, Refusal
+from enthesis.proposals.steps import digest_of
 
 from .conftest import Program, copied, start_lab, write_estate
 from .fuzzing import TOKEN
@@ -87,12 +88,15 @@ EDITS = (wider, another_mark, removing, making, leaving_out, saying_less, of_ano
 def test_a_proposal_that_was_edited_is_not_carried_out(
     enthesis: Program, proposed: Path, attempts: Callable[[int], None]
 ) -> None:
-    attempts(len(EDITS))
+    attempts(2 * len(EDITS))
     good = (proposed / "p.json").read_text()
     for edit in EDITS:
         plan = json.loads(good)
         edit(plan)
         (proposed / "p.json").write_text(json.dumps(plan))
+        ran = enthesis("enact", "p.json", "--yes", at=proposed)
+        assert ran.code == 2 and "was changed after it was written" in ran.err, (edit, ran.err)
+        (proposed / "p.json").write_text(json.dumps({**plan, "digest": digest_of(plan)}))
         ran = enthesis("enact", "p.json", "--yes", at=proposed)
         assert ran.code == 2 and "not what the estate and the live side make now" in ran.err, (edit, ran.err)
         left = enthesis("propose", "--format", "json", at=proposed).json

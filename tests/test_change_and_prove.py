@@ -19,6 +19,7 @@ from enthesis.live.proving import prove
 from enthesis.model.secrets import Secret
 from enthesis.output.progress import Silent
 from enthesis.ports import Connected
+from enthesis.proposals.steps import digest_of
 
 from .conftest import Lab, Program
 
@@ -219,7 +220,8 @@ def test_wrong_requests(enthesis: Program, enacted_lab: Lab, tmp_path: Path) -> 
     assert enthesis("enact", str(tmp_path / "missing.json"), at=folder).code == 2
     other = {"enthesis": "proposal", "format": 3, "estate": "other", "steps": [], "blocked": [], "seen": {}}
     lists: dict[str, list[str]] = {name: [] for name in ("not_ours", "left", "theirs", "gives", "takes")}
-    (tmp_path / "other.json").write_text(json.dumps({**other, **lists}), encoding="utf-8")
+    whole = {**other, **lists}
+    (tmp_path / "other.json").write_text(json.dumps({**whole, "digest": digest_of(whole)}), encoding="utf-8")
     ran = enthesis("enact", str(tmp_path / "other.json"), at=folder)
     assert ran.code == 2 and "the estate other" in ran.err
     assert enthesis("propose", "--out", "/nowhere/at/all.json", at=folder).code == 2

@@ -1,6 +1,7 @@
 """Proposing on its own: what is wanted, compared with what is there; no live side, no files."""
 
-from dataclasses import replace
+import json
+from dataclasses import fields, replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -10,7 +11,7 @@ from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
 from enthesis.proposals.effects import access_change
 from enthesis.proposals.proposing import propose
-from enthesis.proposals.steps import Proposal, proposal_from
+from enthesis.proposals.steps import Blocked, Danger, Opening, Proposal, Step, proposal_from
 from enthesis.proposals.wanted import holders, wanted
 from enthesis.surveys.statements import LiveObject, Surveyed, across, statement_key
 
@@ -200,9 +201,20 @@ def test_keys_of_statements() -> None:
     assert statement_key("trusts", trust) == statement_key("trusts", narrowed)
 
 
+def test_a_proposal_in_a_file_says_all_that_it_said() -> None:
+    said: dict[str, Any] = {one.name: ("x",) for one in fields(Proposal)}
+    said |= {
+        "estate": "x", "steps": (Step("make", "p", "grants", "a", "s", "m", {"to": "x"}),), "author": "a",
+        "described_by": "d", "blocked": (Blocked("s", "w", "h"),), "dangers": (Danger("n", ("s",)),),
+        "openings": (Opening("s", ("o",)),), "lives_on": (("i", "1h"),), "seen": {"p": {"1": "e"}},
+    }  # fmt: skip
+    whole = Proposal(**said)
+    assert proposal_from(json.loads(json.dumps(whole.as_json()))) == whole
+
+
 @pytest.mark.parametrize(
     "data",
-    [None, [], {}, {"enthesis": "proposal", "format": 99}, {"enthesis": "proposal", "format": 2}],
+    [None, [], {}, {"enthesis": "proposal", "format": 99}, {"enthesis": "proposal", "format": 3}],
 )
 def test_what_is_no_proposal_is_said(data: Any) -> None:
     with pytest.raises(ValueError, match="proposal"):

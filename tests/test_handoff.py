@@ -81,6 +81,17 @@ def test_two_parties_with_a_folder_each_and_nothing_shared_but_the_document(enth
         assert enacted.code == 0, enacted.err
 
         assert enthesis("enact", "--yes", "--accept", "outside-gains", at=ours).code == 0
+        there = enthesis("propose", "--expect-none", at=ours)
+        assert there.code == 1  # their own trust in their own pipeline is shown to nobody else
+        assert there.out.startswith("coast: 1 statement waiting for others."), there.out
+        seen = there.out.partition("written by others already")[2]
+        assert "the grant of reads to pilotage/identity/reader" in seen and "the role reads" in seen
+        lived = (
+            "accepted:\n  - risk: drift\n    of: the trust of pilotage/identity/reader in a token of pipes with sub"
+            " harbour/reader and aud lowland, for 15m\n    because: proved\n    until: '2999-01-01T00:00:00Z'\n"
+        )
+        (ours / "estate.yaml").write_text(OURS + lived, encoding="utf-8")
+        assert enthesis("propose", "--expect-none", at=ours).code == 0
         proved = enthesis("prove", at=ours)
         assert proved.code == 0, proved.out + proved.err
         assert sorted(path.name for path in theirs.iterdir()) == [".enthesis", "estate.yaml"]

@@ -7,6 +7,9 @@ import jsonschema
 import pytest
 import yaml
 
+from enthesis.files.sections import SECTIONS
+from enthesis.proposals.steps import Proposal
+
 from .conftest import SALTMARSH, Program
 
 
@@ -41,3 +44,7 @@ def test_the_packaged_estate_fits(schema: Any, file: Path) -> None:
 )
 def test_what_the_reader_refuses_the_schema_refuses(schema: Any, wrong: Any) -> None:
     assert not jsonschema.Draft202012Validator(schema).is_valid(wrong)
+
+
+def test_a_proposal_beside_the_files_of_an_estate_has_no_field_that_is_called_like_a_section() -> None:
+    assert not set(Proposal("x").as_json()) & set(SECTIONS)

@@ -1,6 +1,5 @@
 """`enthesis enact`: carries a proposal out, goes on with one that was interrupted, or takes one back."""
 
-import json
 import sys
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
@@ -12,11 +11,10 @@ import typer
 from enthesis.cli.histories import StoreOption, journal_at, signed_in
 from enthesis.cli.interrupts import on_interrupt
 from enthesis.cli.options import ContextOption, EstateOption, Format, FormatOption, KubeconfigOption, QuietOption
-from enthesis.cli.propose import Made, proposed, surveyed, with_effects
+from enthesis.cli.propose import Made, proposed, read_proposal, surveyed, with_effects
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
-from enthesis.files.saving import read_file
 from enthesis.files.shapes import duration_from, perhaps, time_text
 from enthesis.live.connecting import Given
 from enthesis.model.errors import Busy, InvalidInput, StoppedPartWay
@@ -26,7 +24,7 @@ from enthesis.output.progress import reporter
 from enthesis.output.proposals import danger_lines, proposal_lines
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.proposals.dangers import DANGERS
-from enthesis.proposals.steps import REMOVE, Proposal, proposal_from
+from enthesis.proposals.steps import REMOVE, Proposal
 
 if TYPE_CHECKING:
     from enthesis.live.enacting import Enacted, How
@@ -156,10 +154,11 @@ def _put_history(journal: "Journal", described: Estate, show: int | None, output
     if show is not None:
         one = journal.enactment(described.name, show)
         kept = journal.steps(show)
+        approved = list(journal.approved_by(show))
         if output is Format.JSON:
-            put_json(enactment_json(one, kept))
+            put_json(enactment_json(one, kept, approved))
         else:
-            put_lines(enactment_lines(one, kept))
+            put_lines(enactment_lines(one, kept, approved))
         return
     every = journal.enactments(described.name)
     if output is Format.JSON:
@@ -221,11 +220,21 @@ def _afresh(
     before: list[str] = []
     if read is not None:
         refuse_if_different(read, made.proposal, made.surveys)
+        if read.described_by != made.proposal.described_by:
+            raise InvalidInput(
+                f"{file} was made for another state of the estate: its files say something else since",
+                code="proposal-differs",
+                remedy="propose --out FILE again, and read it",
+            )
         before = found_done(read, made.surveys)
+    agreed = read if read is not None else made.proposal
+    if made.proposal.steps and described.approvals:
+        from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
+
+        refuse_if_approvals_lack(described, agreed)
     if made.proposal.steps:
         _ask(made.proposal, asked)
-    why = Why(signed_in(described), asked.because)
-
+    why = Why(signed_in(described), asked.because, approved_by=tuple(approvers_of(described, agreed)))
     tried = 0
 
     def work(how: "How") -> "Enacted":
@@ -271,6 +280,10 @@ def _go_on(journal: "Journal", one: "Enactment", folder: Path, given: Given, ask
     made = with_effects(Made(described, back, surveys, connected))
     if made.proposal.steps:
         _ask(made.proposal, asked)
+    if made.proposal.steps and described.approvals:
+        from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
+
+        refuse_if_approvals_lack(described, made.proposal)
     because = asked.because or f"undoes enactment {one.number}"
     why = Why(signed_in(described), because, one.number)
     _worked(
@@ -281,6 +294,15 @@ def _go_on(journal: "Journal", one: "Enactment", folder: Path, given: Given, ask
     )
     if not made.proposal.steps:
         journal.finish(one.number, "undone")
+
+
+def approvers_of(described: Estate, proposal: Proposal) -> list[str]:
+    """Who approved a proposal; nobody where it carries no approval."""
+    if not proposal.signatures:
+        return []
+    from enthesis.live.approving import approved_by  # noqa: PLC0415  loads the libraries of tokens
+
+    return approved_by(described, proposal)
 
 
 def _worked(made: Made, asked: Asked, work: Callable[["How"], "Enacted"], *, undone: bool) -> None:
@@ -342,16 +364,7 @@ def _read(file: Path, described: Estate, *, prune: bool) -> Proposal:
             code="options-conflict",
             remedy="propose --prune --out FILE, then enact FILE",
         )
-    try:
-        proposal = proposal_from(json.loads(read_file(file)))
-    except (ValueError, RecursionError) as fault:
-        raise InvalidInput(f"{file}: {fault}", code="proposal-invalid") from None
-    if proposal.estate != described.name:
-        raise InvalidInput(
-            f"{file} is a proposal for the estate {proposal.estate}, and this one is {described.name}",
-            code="proposal-of-another-estate",
-        )
-    return proposal
+    return read_proposal(file, described)
 
 
 def _ask(proposal: Proposal, asked: Asked) -> None:

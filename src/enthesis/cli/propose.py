@@ -1,5 +1,6 @@
 """`enthesis propose`: what would change on the live side, in what order, and what that gives and takes."""
 
+import json
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -13,10 +14,12 @@ from enthesis.cli.options import ContextOption, EstateOption, KubeconfigOption, 
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
-from enthesis.files.saving import write_file
+from enthesis.files.saving import read_file, write_file
+from enthesis.files.writing import estate_digest
 from enthesis.live.connecting import Given, connect
 from enthesis.live.manifests import write_manifests
 from enthesis.live.surveying import survey
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.differences import barred_lines, difference_json, difference_markdown, gain_sentences
 from enthesis.output.lines import counted, json_text, markdown_text
@@ -29,7 +32,7 @@ from enthesis.proposals.drift import Drift, drift
 from enthesis.proposals.effects import access_change, between, in_stages, openings, without_accepted
 from enthesis.proposals.guards import barred_gains
 from enthesis.proposals.proposing import propose as compare
-from enthesis.proposals.steps import Proposal, Step
+from enthesis.proposals.steps import Proposal, Step, proposal_from
 from enthesis.surveys.statements import Surveyed
 
 
@@ -52,6 +55,13 @@ def propose(
             help="Exit 1 unless the live side is as described, and no statement of others opens anything.",
         ),
     ] = False,
+    approve: Annotated[
+        Path | None,
+        typer.Option("--approve", metavar="FILE", help="Add an approval to this proposal; asks nothing live."),
+    ] = None,
+    sign: Annotated[
+        Path | None, typer.Option("--sign", metavar="KEY", help="With --approve: the approver's Ed25519 key.")
+    ] = None,
     rights: Annotated[
         bool, typer.Option("--rights", help="Only list the least rights of our own that survey and enact need.")
     ] = False,
@@ -69,6 +79,9 @@ def propose(
     Example: enthesis propose --out proposal.json
     """
     folder = estate_folder(estate)
+    if approve is not None or sign is not None:
+        _approve(folder, approve, sign, quiet=quiet)
+        return
     if manifests is not None:
         written = write_manifests(read_estate(folder), manifests)
         remark(f"{counted(len(written), 'file')} written to {manifests}.", quiet=quiet)
@@ -91,6 +104,43 @@ def propose(
     put_lines(barred_lines(gained), to_error=output is not ReviewFormat.TEXT)
     if gained or (expect_none and not proposal.as_described):
         raise typer.Exit(1)
+
+
+def _approve(folder: Path, file: Path | None, key: Path | None, *, quiet: bool) -> None:
+    """Shows a proposal that was written to a file, and adds an approval to it."""
+    from enthesis.live.approving import approved  # noqa: PLC0415  loads the libraries of tokens
+
+    if file is None or key is None:
+        raise InvalidInput(
+            "--approve FILE and --sign KEY go together", code="options-conflict", remedy="give both of them"
+        )
+    described = read_estate(folder)
+    proposal = read_proposal(file, described)
+    if proposal.described_by != estate_digest(described):
+        raise InvalidInput(
+            f"{file} was made for another state of the estate",
+            code="proposal-differs",
+            remedy="propose --out FILE again",
+        )
+    made, person = approved(described, proposal, key, now())
+    if not quiet:
+        put_lines(proposal_lines(made))
+    write_file(file, json_text(made.as_json()).encode() + b"\n")
+    remark(f"Approved by {person}.", quiet=quiet)
+
+
+def read_proposal(file: Path, described: Estate) -> Proposal:
+    """The proposal in a file; InvalidInput where it holds none for this estate."""
+    try:
+        proposal = proposal_from(json.loads(read_file(file)))
+    except (ValueError, RecursionError) as fault:
+        raise InvalidInput(f"{file}: {fault}", code="proposal-invalid") from None
+    if proposal.estate != described.name:
+        raise InvalidInput(
+            f"{file} is a proposal for the estate {proposal.estate}, and this one is {described.name}",
+            code="proposal-of-another-estate",
+        )
+    return proposal
 
 
 def _put_rights(made: "Made", output: ReviewFormat) -> None:
@@ -175,5 +225,13 @@ def with_effects(made: Made) -> Made:
     gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
     opened = openings(described, proposal, surveys, moment, gain_sentences)
     dangerous = dangers(described, proposal, surveys, change, signed_in(described))
-    told = replace(proposal, gives=gives, takes=takes, openings=opened, dangers=dangerous)
+    told = replace(
+        proposal,
+        gives=gives,
+        takes=takes,
+        openings=opened,
+        dangers=dangerous,
+        author=signed_in(described),
+        described_by=estate_digest(described),
+    )
     return replace(made, proposal=told, change=change)

@@ -84,6 +84,7 @@ class Cloud:
         accounts: set[str] = set()
         resources: set[str] = set()
         people: dict[str, str] = {}
+        shared: list[dict[str, Any]] = []
         for holder in holders:
             bearer = self._session(holder)
             for collection in STATEMENTS:
@@ -95,11 +96,29 @@ class Cloud:
             accounts.update(there["accounts"])
             resources.update(there["resources"])
             people.update(there["people"])
+            shared.extend(self._concerning(holder))
         if others:
             query = urlencode([("address", other) for other in others])
             answer = self.client.ask("GET", f"/administration/ids?{query}", bearer=self._session(holders[0]))
             people.update(self.client.expect(answer, 200).json(self.client.who)["ids"])
-        return self._surveyed(holders, raw, (accounts, resources), people)
+        surveyed = self._surveyed(holders, raw, (accounts, resources), people)
+        names = {identifier: address for address, identifier in surveyed.ids.items()}
+        known = {one.id for one in surveyed.objects}
+        items = {item["id"]: item for item in shared if item["id"] not in known}
+        return replace(surveyed, concerning=tuple(self._shared(item, names) for item in items.values()))
+
+    def _concerning(self, holder: str) -> list[dict[str, Any]]:
+        """What others hold that names what is a holder's; nothing where the cloud does not tell."""
+        answer = self._administered("GET", "/administration/concerning", holder)
+        if answer.status in (403, 404):
+            return []
+        items: list[dict[str, Any]] = self.client.expect(answer, 200).json(self.client.who)["items"]
+        return items
+
+    def _shared(self, item: Mapping[str, Any], names: Mapping[str, str]) -> LiveObject:
+        roles = {item["role"]: item["role_name"]} if item.get("role_name") else {}
+        plain = {name: value for name, value in item.items() if name not in ("collection", "role_name")}
+        return self._object(item["collection"], plain, {**names, **roles})
 
     def _surveyed(
         self,

@@ -68,6 +68,7 @@ def check(
         checker.further,
         checker.journeys,
         checker.invariants,
+        checker.approvals,
         checker.keys,
     ):
         part()
@@ -586,6 +587,19 @@ class _Checker:
                         name,
                         self.spot(claimed.start.source, claimed.start.form, position),
                     )
+
+    def approvals(self) -> None:
+        for approval in self.estate.approvals:
+            self.place(approval.at, self.spot(approval.source, "at"))
+            self.known(approval.of, self.estate.groups, "group", self.spot(approval.source, "of"))
+        for address, approver in self.estate.approvers.items():
+            identity = self.estate.identities.get(address)
+            at = self.named_at["approvers", address]
+            if identity is None or identity.kind != "person":
+                self.wrong("unknown-name", f"no person is called `{address}`", at, "a person of this estate")
+            if not approver.key.startswith(("ssh-ed25519 ", "-----BEGIN PUBLIC KEY-----")):
+                found = self.spot(approver.source, "key")
+                self.wrong("wrong-key", "found no Ed25519 public key", found, "a public key in OpenSSH or PEM form")
 
     def _start(self, form: str, name: str | Glob, source: Source) -> None:
         if isinstance(name, Glob):

@@ -10,6 +10,7 @@ from enthesis.files.nodes import Node
 from enthesis.files.shapes import (
     MISSING,
     Choice,
+    Count,
     Duration,
     Field,
     Flag,
@@ -672,6 +673,17 @@ SECTIONS: dict[str, Section] = {
             ),
             m.Accepted,
         )
+    ),
+    "approvals": Section(
+        Record(
+            "an approval",
+            (Field("at", NAME, required=True), Field("by", Count(), required=True), Field("of", NAME, required=True)),
+            m.Approval,
+        )
+    ),
+    "approvers": Section(
+        Record("an approver", (Field("key", TEXT, required=True),), m.Approver),
+        "address",
     ),
     "kinds": Section(
         Record(

@@ -198,6 +198,24 @@ class Flag:
         return {"type": "boolean"}
 
 
+@dataclass(frozen=True)
+class Count:
+    """A whole number of people, from one on."""
+
+    expected: str = "a whole number from 1 to 99"
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        if isinstance(node.value, int) and not isinstance(node.value, bool) and 1 <= node.value <= 99:
+            return node.value
+        return notes.wrong("wrong-type", f"found {described(node.value)}", node, expected=self.expected)
+
+    def plain(self, value: Any) -> Any:
+        return value
+
+    def schema(self) -> dict[str, Any]:
+        return {"type": "integer", "minimum": 1, "maximum": 99}
+
+
 DURATION = re.compile(r"(?:(\d{1,6})d)?(?:(\d{1,6})h)?(?:(\d{1,6})m)?(?:(\d{1,7})s)?")
 TIME = re.compile(r"\d{4}-\d\d-\d\d[Tt]\d\d:\d\d:\d\d(\.\d+)?([Zz]|[+-]\d\d:\d\d)")
 

@@ -1,5 +1,7 @@
 """The model back to files: plain data with the same shapes that reading uses."""
 
+import json
+from hashlib import sha256
 from typing import Any
 
 import yaml
@@ -21,6 +23,12 @@ def plain_estate(estate: Estate) -> dict[str, Any]:
         else:
             out[word] = [section.record.plain(value) for value in values]
     return out
+
+
+def estate_digest(estate: Estate) -> str:
+    """What an estate is known by: everything it says, wherever in its files and with whichever comments."""
+    said = json.dumps(plain_estate(estate), sort_keys=True, default=str)
+    return f"sha-256:{sha256(said.encode()).hexdigest()}"
 
 
 def plain_statement(section: str, value: Any) -> dict[str, Any]:

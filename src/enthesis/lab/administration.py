@@ -2,7 +2,7 @@
 
 import json
 import sqlite3
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from datetime import UTC, datetime
 from hashlib import sha256
 from typing import Any
@@ -226,6 +226,25 @@ class Administration:
         every = (*world.of("identities"), *world.of("groups"))
         return JSONResponse({"ids": {one.body["address"]: one.id for one in every if one.body["address"] in wanted}})
 
+    async def concerning(self, request: Request) -> Response:
+        """What others hold that names what is the session's own: trusts that admit its identities or account, grants to
+        its identities or at its places. Who shares something is told to whom it is shared with."""
+        who = self.session(request)
+        if not isinstance(who, str):
+            raise Problem(403, "not-an-administrator", "this session administers nothing")
+        world = self.world()
+        mine = {one.id for one in (*world.of("identities"), *world.of("groups")) if self.is_below(who, one.holder)}
+        roles = {one.id: one.name for one in world.of("roles")}
+        items = []
+        for collection in ("trusts", "grants"):
+            for one in world.of(collection):
+                named = set(_ids_in(one.body)) & mine or one.body.get("admits", {}).get("account") == who
+                if self.is_below(who, one.holder) or not (named or account_of(str(one.body.get("at", ""))) == who):
+                    continue
+                more = {"role_name": roles.get(one.body["role"])} if collection == "grants" else {}
+                items.append({"collection": collection, **self._shown(one), **more})
+        return JSONResponse({"items": items})
+
     # -- who may, and what is understood ---------------------------------------------------------------------
 
     def _needed(self, collection: str, holder: str, body: Mapping[str, Any], *, making: bool) -> Needed:
@@ -424,6 +443,15 @@ class Administration:
         ((form, identifier),) = reference.items()
         gone = self.store.address_gone(identifier)
         return {form: identifier, "gone": gone} if gone else {form: identifier}
+
+
+def _ids_in(value: Any) -> Iterator[str]:
+    """Every text in a statement that may be an id."""
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, dict):
+        for inner in value.values():
+            yield from _ids_in(inner)
 
 
 def _time(at: float) -> str:

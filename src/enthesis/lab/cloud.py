@@ -105,6 +105,7 @@ class Cloud:
             Route("/token", self._token, methods=["POST"]),
             Route("/administration/inventory", administration.inventory),
             Route("/administration/ids", administration.ids),
+            Route("/administration/concerning", administration.concerning),
             Route("/administration/resources", things.add, methods=["POST"]),
             Route("/administration/resources/{address:path}", things.remove, methods=["DELETE"]),
             Route("/administration/credentials", things.credentials, methods=["GET", "POST"]),

@@ -52,6 +52,7 @@ def document(title: str, url: str) -> dict[str, Any]:
         "post": _operation("makes one; its value is in this answer and nowhere else", body=JSON, status="201"),
     }
     paths["/administration/ids"] = {"get": _operation("the ids of identities and groups, by their addresses")}
+    paths["/administration/concerning"] = {"get": _operation("what others hold that names what is the session's own")}
     paths["/administration/sessions"] = {
         "post": _operation("a session as an identity, for whoever may issue for it", body=JSON),
     }

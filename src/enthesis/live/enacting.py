@@ -79,11 +79,12 @@ class How:
 
 @dataclass(frozen=True, slots=True)
 class Why:
-    """By whom, and why, something is enacted, and which enactment it takes back."""
+    """By whom, and why, something is enacted, which enactment it takes back, and who approved it."""
 
     by: str
     because: str = ""
     undoes: int | None = None
+    approved_by: tuple[str, ...] = ()
 
 
 def enact(
@@ -105,6 +106,8 @@ def enact(
     try:
         todo = replace(proposal, steps=tuple(waiting))
         number = journal.begin(todo, by=why.by, because=why.because, undoes=why.undoes)
+        if why.approved_by:
+            journal.keep_approvals(todo.estate, number, why.approved_by)
         enacted = _carry_out(journal, number, lease, surveys, connected, reporter, how or How())
     finally:
         lease.release()

@@ -1,5 +1,6 @@
 """Documents signed by a person's Ed25519 key, as a compact JWS (RFC 7515, section 3.1; EdDSA: RFC 8037)."""
 
+from collections.abc import Mapping
 from pathlib import Path
 
 from cryptography.exceptions import UnsupportedAlgorithm
@@ -34,6 +35,18 @@ def verified(signed_document: bytes, key: Path) -> bytes:
             f"the signature is not by the key in {key}, or the document was changed", code="signature-invalid"
         ) from None
     return found.payload
+
+
+def signer(signed_document: bytes, keys: Mapping[str, str]) -> tuple[str, bytes] | None:
+    """By whose key a document is signed, of some people's public keys, and what it says; None where by nobody's."""
+    for person, text in keys.items():
+        public = public_key(text.encode(), person)
+        try:
+            found = jws.deserialize_compact(signed_document.strip(), _as_jwk(public), algorithms=[ALGORITHM])
+        except (JoseError, ValueError):
+            continue
+        return person, found.payload
+    return None
 
 
 def unverified_document(signed_document: bytes) -> bytes:

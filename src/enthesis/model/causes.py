@@ -226,6 +226,10 @@ CAUSES = {
     "enactment-unfinished": Cause(
         "An earlier enactment was interrupted.", "`enthesis enact --resume`, with --undo to take it back."
     ),
+    "approval-missing": Cause(
+        "The estate asks for the approval of others for such a change.", "`enthesis propose --approve FILE --sign KEY`."
+    ),
+    "approver-unknown": Cause("A key is of nobody who can approve this.", "Add it to `approvers`, or ask another one."),
     "handoff-invalid": Cause("A document of another party cannot be taken in.", "Ask them for another one."),
     "signature-invalid": Cause("A document is not signed by the key that was given.", "Check the key, and its source."),
     "key-invalid": Cause(

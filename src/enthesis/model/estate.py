@@ -333,6 +333,25 @@ class Invariant:
 
 
 @dataclass(frozen=True, slots=True)
+class Approval:
+    """What changes at a place wants the agreement of so many people of a group, never of its author."""
+
+    at: str
+    by: int
+    of: str
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Approver:
+    """A person who can approve, by an Ed25519 public key in OpenSSH or PEM form."""
+
+    address: str
+    key: str
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
 class Accepted:
     """A risk that is lived with on purpose until a time. `of` is the name or address that the risk is about."""
 
@@ -366,6 +385,8 @@ class Estate:
     journeys: Mapping[str, Journey] = field(default_factory=dict)
     invariants: tuple[Invariant, ...] = ()
     accepted: tuple[Accepted, ...] = ()
+    approvals: tuple[Approval, ...] = ()
+    approvers: Mapping[str, Approver] = field(default_factory=dict)
     ignore: tuple[str, ...] = ()
     kinds: Mapping[str, Kind] = field(default_factory=dict)
 

@@ -155,8 +155,8 @@ def _to_the_second(time: str) -> str:
     return f"{time[:19]}Z"
 
 
-def enactment_lines(one: Enactment, kept: Sequence[Kept]) -> Iterable[Line]:
-    """One enactment: who, when, what and why."""
+def enactment_lines(one: Enactment, kept: Sequence[Kept], approved: Sequence[str] = ()) -> Iterable[Line]:
+    """One enactment: who, when, what and why; and who approved it."""
     words, style = OF_ENACTMENT[one.state]
     yield line(Span(f"Enactment {one.number} of {one.estate}: ", "strong"), Span(words, style), ".")
     ended = f", ended {_to_the_second(one.ended)}" if one.ended else ""
@@ -165,6 +165,8 @@ def enactment_lines(one: Enactment, kept: Sequence[Kept]) -> Iterable[Line]:
         yield line(f"  because {one.because}")
     if one.undoes is not None:
         yield line(f"  undoes enactment {one.undoes}")
+    if approved:
+        yield line(f"  approved by {' and '.join(approved)}")
     yield line(f"  proposal {one.proposal}")
     for each in kept:
         words = "made" if each.step.action == MAKE else "removed" if each.step.action == REMOVE else "changed"
@@ -178,7 +180,7 @@ def enactment_lines(one: Enactment, kept: Sequence[Kept]) -> Iterable[Line]:
         )
 
 
-def enactment_json(one: Enactment, kept: Sequence[Kept] | None = None) -> dict[str, Any]:
+def enactment_json(one: Enactment, kept: Sequence[Kept] | None = None, approved: Sequence[str] = ()) -> dict[str, Any]:
     """One enactment for a program; with its steps where they are given."""
     names = ("number", "estate", "state", "begun", "ended", "by", "because", "undoes", "proposal")
     about = {name: getattr(one, name) for name in names}
@@ -192,4 +194,4 @@ def enactment_json(one: Enactment, kept: Sequence[Kept] | None = None) -> dict[s
         }
         for each in kept
     ]  # fmt: skip
-    return {**about, "steps": steps}
+    return {**about, "approved_by": list(approved), "steps": steps}

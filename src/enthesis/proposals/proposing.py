@@ -61,6 +61,7 @@ def propose(
         found = live.get(one.key)
         body = bodies[one.key]
         steps.append(_making(one, body, estate.name) if found is None else _changing(one, body, found))
+    written = _written(theirs, surveys, known)
     kept = {our.key for our in ours}
     leftover = [one for surveyed in surveys for one in surveyed.objects if one.key not in kept]
     lingering = [one for one in leftover if one.mark == estate.name]
@@ -75,11 +76,8 @@ def propose(
         not_ours=tuple(_title(one) for one in whole if one.mark != estate.name and _is_statement(one)),
         twins=tuple(_title(twin) for twin in twins if twin.mark != estate.name),
         left=() if prune else tuple(_title(one) for one in whole if one.mark == estate.name),
-        theirs=tuple(
-            f"{statement_sentence(their.collection, their.body)} ({their.holder})"
-            for their in theirs
-            if their.body.get("address") not in known  # an identity or group of theirs that is there already
-        ),
+        theirs=tuple(_wanted_title(one) for one in theirs if one not in written),
+        written=tuple(_wanted_title(one) for one in written),
         ended=tuple(
             f"{statement_sentence(one.collection, one.body)}, until {one.body['until']} ({one.source})"
             for one in ended.values()
@@ -109,6 +107,27 @@ def _kept_of_each(
     for key in bodies:
         found[key].sort(key=rank)
     return {key: objects[0] for key, objects in found.items()}, [one for key in bodies for one in found[key][1:]]
+
+
+def _written(theirs: Sequence[Wanted], surveys: Sequence[Surveyed], known: Container[str]) -> list[Wanted]:
+    """The statements of others that were seen, as they are wanted; a role where a grant of it was."""
+    seen = {one.key: normalised(one.collection, one.body) for surveyed in surveys for one in surveyed.concerning}
+    found = [
+        one
+        for one in theirs
+        if one.body.get("address") in known or seen.get(one.key) == normalised(one.collection, one.body)
+    ]
+    bound = {(one.provider, one.holder, str(one.body["role"])) for one in found if one.collection == "grants"}
+    roles = [
+        one
+        for one in theirs
+        if one.collection == "roles" and (one.provider, one.holder, str(one.body["name"])) in bound
+    ]
+    return [*found, *roles]
+
+
+def _wanted_title(one: Wanted) -> str:
+    return f"{statement_sentence(one.collection, one.body)} ({one.holder})"
 
 
 def _has_ended(one: Wanted, now: datetime) -> bool:

@@ -1,11 +1,18 @@
 """Steps and proposals: the ordered changes that turn the surveyed state into the described one."""
 
+import json
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
+from hashlib import sha256
 from typing import Any
 
+from enthesis.model.secrets import redacted
+
 DOCUMENT, FORMAT = "proposal", 3  # of a proposal file
-LATER = ("outages", "lived_with", "written", "changed_since", "gone_since")  # lists that older proposals have not
+LATER = (
+    "ended", "outages", "lived_with", "written", "changed_since", "gone_since", "signatures",
+)  # fmt: skip
+"""Lists of texts that a proposal may be without."""
 MAKE, CHANGE, REMOVE = "make", "change", "remove"
 NOT_IN_PLACE, DIFFERENT, LEFT_BEHIND, WAITING, NOT_POSSIBLE = (
     "not in place yet", "different", "left behind", "waiting for others", "not possible",
@@ -92,9 +99,11 @@ class Proposal:
     gone, with what to do. `ended` are statements whose end has come, and that are not made any more. `twins` are
     statements of others with the key of one of ours, `openings` those of others that open something of ours; each of
     the `dangers` needs an acceptance. `lives_on` are identities of which sessions that are out already live on, and for
-    how long at the most. `outages` is what is refused for a while, since no order of the steps keeps it allowed without
-    opening more than either side does. `changed_since` and `gone_since` are statements of ours that others changed or
-    removed since the last enactment.
+    how long at the most. `author` is the person who was signed in when it was made, `described_by` the digest of the
+    estate that it was made for. `outages` is what is refused for a while, since no order of the steps keeps it allowed
+    without opening more than either side does. `changed_since` and `gone_since` are statements of ours that others
+    changed or removed since the last enactment. `signatures` are by those who agreed to it, and no part of what
+    it is known by.
     """
 
     estate: str
@@ -117,6 +126,9 @@ class Proposal:
     written: tuple[str, ...] = ()
     changed_since: tuple[str, ...] = ()
     gone_since: tuple[str, ...] = ()
+    author: str = ""
+    described_by: str = ""
+    signatures: tuple[str, ...] = ()
     seen: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
     @property
@@ -156,19 +168,29 @@ class Proposal:
     def as_json(self) -> dict[str, Any]:
         """The proposal as a file holds it; there is no secret in it."""
         states = {name.replace(" ", "_"): list(said) for name, said in self.states.items()}
-        return {
+        data = {
             "enthesis": DOCUMENT,
             "format": FORMAT,
             "fully_in_place": self.fully_in_place,
             "states": states,
             **asdict(self),
         }
+        return {**data, "digest": digest_of(data)}
+
+
+def digest_of(data: Mapping[str, Any]) -> str:
+    """What a proposal is known by: a byte that is changed in what it says makes it another one. Secrets are masked in
+    it, as in whatever is written."""
+    said = {name: value for name, value in data.items() if name not in ("digest", "signatures")}
+    return f"sha-256:{sha256(redacted(json.dumps(said, sort_keys=True, default=str)).encode()).hexdigest()}"
 
 
 def proposal_from(data: Any) -> Proposal:
     """The proposal that a file holds; ValueError where it holds none."""
     if not isinstance(data, dict) or (data.get("enthesis"), data.get("format")) != (DOCUMENT, FORMAT):
         raise ValueError(f"not a proposal of format {FORMAT}; make it anew: enthesis propose --out FILE")
+    if data.get("digest") != digest_of(data):
+        raise ValueError("this proposal was changed after it was written; make it anew: enthesis propose --out FILE")
     try:
         steps = tuple(map(step_from, data["steps"]))
         return Proposal(
@@ -184,10 +206,9 @@ def proposal_from(data: Any) -> Proposal:
                 Opening(one["sentence"], tuple(one["opens"]), one["accepted"]) for one in data.get("openings", ())
             ),
             lives_on=tuple((str(name), str(life)) for name, life in data.get("lives_on", ())),
-            **{
-                name: tuple(map(str, data.get(name, ())))
-                for name in ("outages", "lived_with", "written", "changed_since", "gone_since")
-            },
+            **{name: tuple(map(str, data.get(name, ()))) for name in LATER},
+            author=str(data.get("author", "")),
+            described_by=str(data.get("described_by", "")),
             seen={str(name): dict(seen) for name, seen in data["seen"].items()},
         )
     except (TypeError, KeyError, AttributeError) as fault:

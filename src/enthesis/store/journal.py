@@ -130,6 +130,17 @@ class Journal:
         with self._reading() as connection:
             return [(made, bytes(content)) for made, content in connection.execute(query.order_by(documents.c.made))]
 
+    def keep_approvals(self, estate: str, number: int, people: Sequence[str]) -> None:
+        """Keeps who approved an enactment."""
+        self.keep("approval", estate, json.dumps({"enactment": number, "approved_by": list(people)}).encode())
+
+    def approved_by(self, number: int) -> list[str]:
+        """Who approved an enactment."""
+        query = select(documents.c.content).where(documents.c.kind == "approval")
+        with self._reading() as connection:
+            kept = [json.loads(row.content) for row in connection.execute(query)]
+        return [person for one in kept if one.get("enactment") == number for person in one["approved_by"]]
+
     # -- enactments --------------------------------------------------------------------------------------------
 
     def begin(self, proposal: Proposal, *, by: str, because: str = "", undoes: int | None = None) -> int:

@@ -42,7 +42,8 @@ class LiveObject:
 
 @dataclass(frozen=True, slots=True)
 class Surveyed:
-    """What one provider has, for the holders asked about, and what exists there already."""
+    """What one provider has, for the holders asked about, and what exists there already. `concerning` are statements
+    of others, as far as the provider shows them: those that name what is ours."""
 
     provider: str
     holders: tuple[str, ...]
@@ -50,6 +51,7 @@ class Surveyed:
     accounts: frozenset[str] = frozenset()
     resources: frozenset[str] = frozenset()
     ids: Mapping[str, str] = field(default_factory=dict)
+    concerning: tuple[LiveObject, ...] = ()
 
     def seen(self) -> dict[str, str]:
         """Ids with their etags: what a proposal was made for."""
