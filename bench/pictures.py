@@ -37,6 +37,10 @@ WIDE = ("publishing.yaml", "sub: project/tides/bulletin/branch/main, aud: lowlan
 PICTURES: Mapping[str, Sequence[str]] = {
     "demo": ("enthesis demo",),
     "propose": ("enthesis propose",),
+    "enact": (
+        "enthesis enact --yes", "enthesis enact --undo 1 --yes --quiet --accept ceiling-loosened",
+        "enthesis enact --history",
+    ),
     "trace": ("enthesis trace --journey publish-from-a-side-branch",),
     "prove": ("!enthesis enact --yes", "enthesis prove --quiet", "enthesis prove --near-misses --quiet"),
     "risks": ("enthesis check",),

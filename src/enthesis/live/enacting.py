@@ -6,8 +6,9 @@ What an answer that was lost had done is found out by asking again under the sam
 import json
 import time
 from collections.abc import Callable, Iterable, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict, dataclass, replace
+from queue import SimpleQueue
 from threading import BoundedSemaphore, Event, Lock
 
 from tenacity import RetryError, Retrying, retry_if_result, stop_after_delay, wait_exponential, wait_random
@@ -241,33 +242,49 @@ class _Work:
 
     def _stage(self, coming: Sequence[Kept]) -> bool:
         """The steps of one stage, each as soon as what it needs is done; whether all were tried."""
-        inside = {one.position for one in coming}
         waiting = {one.position: one for one in coming}
-        running: dict[Future[None], int] = {}
+        needs = {at: {need for need in self.needs[at] if need in waiting} for at in waiting}
+        after: dict[int, list[int]] = {}
+        for at, its in needs.items():
+            for need in its:
+                after.setdefault(need, []).append(at)
+        finished: SimpleQueue[tuple[int, Future[None]]] = SimpleQueue()
+        running = 0
         with ThreadPoolExecutor(max_workers=min(64, self.how.at_once * len(self._at))) as pool:
+
+            def begin(at: int) -> None:
+                nonlocal running
+                running += 1
+                future = pool.submit(self._one, waiting.pop(at))
+                future.add_done_callback(lambda done: finished.put((at, done)))
+
+            def left_out(at: int) -> None:
+                if waiting.pop(at, None) is not None:
+                    self._end(at, LEFT, "left, since what it needs is not done")
+                    for one in after.get(at, ()):
+                        left_out(one)
+
             try:
-                while waiting or running:
-                    for position, one in list(waiting.items()):
-                        needs = self.needs[position]
-                        if any(self.states[need] in (FAILED, LEFT) for need in needs):
-                            del waiting[position]
-                            self._end(position, LEFT, "left, since what it needs is not done")
-                        elif any(need in inside and need != position and self.states[need] != DONE for need in needs):
-                            continue
-                        elif not self._stop.is_set():
-                            del waiting[position]
-                            running[pool.submit(self._one, one)] = position
-                    if not running:  # what still waits, waits for a step of which nobody knows what it did
-                        return not waiting and not self._stop.is_set()
-                    finished, _ = wait(running, return_when=FIRST_COMPLETED)
-                    for future in finished:
-                        del running[future]
-                        future.result()
+                for at in list(waiting):
+                    if any(self.states[need] in (FAILED, LEFT) for need in self.needs[at]):
+                        left_out(at)
+                for at in [at for at in waiting if not needs[at]]:
+                    begin(at)
+                while running:
+                    ended, future = finished.get()
+                    running -= 1
+                    future.result()
+                    for at in after.get(ended, ()):
+                        if self.states[ended] == FAILED:
+                            left_out(at)
+                        elif self.states[ended] == DONE:
+                            needs[at].discard(ended)
+                            if not needs[at] and at in waiting and not self._stop.is_set():
+                                begin(at)
             except KeyboardInterrupt:
-                self._stop.set()
-                wait(running)  # what is under way ends first
+                self._stop.set()  # what is under way ends first, as the pool is left
                 raise
-        return True
+        return not waiting and not self._stop.is_set()  # what waits, waits for a step of which nobody knows what it did
 
     def _one(self, one: Kept) -> None:
         """One step: written down, sent, and its outcome written down."""
