@@ -4,7 +4,7 @@ import sys
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, TypeVar
 
 import typer
 
@@ -29,6 +29,9 @@ from enthesis.proposals.steps import REMOVE, Proposal
 if TYPE_CHECKING:
     from enthesis.live.enacting import Enacted, How
     from enthesis.store.journal import Enactment, Journal
+
+
+Result = TypeVar("Result")
 
 
 @dataclass(frozen=True)
@@ -193,6 +196,12 @@ def _chosen(journal: "Journal", described: Estate, number: str | None, *, resume
 
 def _refuse_if_unfinished(journal: "Journal", estate: str) -> None:
     found = journal.unfinished(estate)
+    if found is not None and journal.is_under_way(found.number):
+        raise Busy(
+            f"enactment {found.number} is under way now{', by ' + found.by if found.by else ''}",
+            code="enacted-by-another",
+            remedy="wait for it with --wait 10m, or run the same again later",
+        )
     if found is not None:
         raise InvalidInput(
             f"enactment {found.number} of {found.begun} was interrupted",
@@ -214,8 +223,9 @@ def _afresh(
     )
 
     read = _read(file, described, prune=prune) if file is not None else None
-    _refuse_if_unfinished(journal, described.name)
+    _when_free(lambda: _refuse_if_unfinished(journal, described.name), asked)
     goes = prune or (read is not None and any(step.action == REMOVE for step in read.steps))
+    fences = journal.fences()
     made = proposed(folder, given, asked.store, prune=goes, quiet=asked.quiet)
     before: list[str] = []
     if read is not None:
@@ -238,14 +248,15 @@ def _afresh(
     tried = 0
 
     def work(how: "How") -> "Enacted":
-        nonlocal tried
+        nonlocal tried, fences
         now_made = made
         if tried:  # somebody else has enacted meanwhile: what is left is worked out again
+            fences = journal.fences()
             now_made = proposed(folder, given, asked.store, prune=goes, quiet=True)
             refuse_if_more(now_made.proposal, made.proposal)
         tried += 1
         said = reporter(quiet=asked.quiet)
-        enacted = enact(now_made.proposal, now_made.surveys, now_made.connected, journal, said, why, how)
+        enacted = enact(now_made.proposal, now_made.surveys, now_made.connected, journal, said, why, how, fences)
         return replace(enacted, found_done=tuple(before))
 
     _worked(made, asked, work, undone=False)
@@ -333,7 +344,7 @@ def _worked(made: Made, asked: Asked, work: Callable[["How"], "Enacted"], *, und
         raise StoppedPartWay(said[:1].lower() + said[1:], code="stopped-part-way", remedy=remedy)
 
 
-def _when_free(work: Callable[[], "Enacted"], asked: Asked) -> "Enacted":
+def _when_free(work: Callable[[], Result], asked: Asked) -> Result:
     """Does the work once nobody else enacts there, for as long as is waited."""
     from tenacity import Retrying, retry_if_exception_type, stop_after_delay, wait_fixed  # noqa: PLC0415
 

@@ -599,7 +599,7 @@ class _Checker:
                 self.wrong("unknown-name", f"no person is called `{address}`", at, "a person of this estate")
             if not approver.key.startswith(("ssh-ed25519 ", "-----BEGIN PUBLIC KEY-----")):
                 found = self.spot(approver.source, "key")
-                self.wrong("wrong-key", "found no Ed25519 public key", found, "a public key in OpenSSH or PEM form")
+                self.wrong("wrong-type", "found no Ed25519 public key", found, "a public key in OpenSSH or PEM form")
 
     def _start(self, form: str, name: str | Glob, source: Source) -> None:
         if isinstance(name, Glob):

@@ -5,7 +5,7 @@ What an answer that was lost had done is found out by asking again under the sam
 
 import json
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict, dataclass, replace
 from queue import SimpleQueue
@@ -90,9 +90,10 @@ class Why:
 
 def enact(
     proposal: Proposal, surveys: Sequence[Surveyed], connected: Connected, journal: Journal, reporter: Reporter,
-    why: Why, how: How | None = None,
+    why: Why, how: How | None = None, fences: Mapping[str, int] | None = None,
 ) -> Enacted:  # fmt: skip
-    """Carries out what is not done yet.
+    """Carries out what is not done yet. `fences` are those of before the survey: Busy where somebody has enacted at the
+    same accounts since.
 
     `surveys` are of this moment: where anything but the proposal's own steps has changed since it was made, MovedAway
     says what, and nothing is done. Nobody else enacts at the same accounts meanwhile (`journal.Busy` where somebody
@@ -105,8 +106,14 @@ def enact(
         return Enacted(0, found_done=tuple(done_before))
     lease = journal.lease([_place(step) for step in waiting], None)
     try:
+        if fences is not None and any(fence > fences.get(place, 0) + 1 for place, fence in lease.fences.items()):
+            raise Busy(
+                "somebody else has enacted at the same accounts since these were surveyed",
+                code="enacted-by-another",
+                remedy="run the same again; with --wait 10m that is done by itself",
+            )
         todo = replace(proposal, steps=tuple(waiting))
-        number = journal.begin(todo, by=why.by, because=why.because, undoes=why.undoes)
+        number = journal.begin(todo, by=why.by, because=why.because, undoes=why.undoes, lease=lease)
         if why.approved_by:
             journal.keep_approvals(todo.estate, number, why.approved_by)
         enacted = _carry_out(journal, number, lease, surveys, connected, reporter, how or How())

@@ -143,8 +143,10 @@ class Journal:
 
     # -- enactments --------------------------------------------------------------------------------------------
 
-    def begin(self, proposal: Proposal, *, by: str, because: str = "", undoes: int | None = None) -> int:
-        """Writes down an enactment with all of its steps; its number."""
+    def begin(
+        self, proposal: Proposal, *, by: str, because: str = "", undoes: int | None = None, lease: "Lease | None" = None
+    ) -> int:
+        """Writes down an enactment with all of its steps, and that a lease is held for it; its number."""
         content = json.dumps(replace(proposal, steps=()).as_json(), sort_keys=True).encode()
         digest = self.keep("proposal", proposal.estate, content)
         with self._writing() as connection:
@@ -163,6 +165,8 @@ class Journal:
             ]  # fmt: skip
             if rows:
                 connection.execute(insert(steps), rows)
+            if lease is not None:
+                lease.of(number, connection)
         return number
 
     def _moment(self, connection: Connection, estate: str) -> str:
@@ -254,6 +258,19 @@ class Journal:
 
     # -- leases ------------------------------------------------------------------------------------------------
 
+    def fences(self) -> dict[str, int]:
+        """The fencing numbers by now: one that is more than one higher at the next lease says that somebody has enacted
+        there meanwhile. Where somebody does just now, that counts as later."""
+        with self._reading() as connection:
+            rows = connection.execute(select(leases)).all()
+        return {row.place: row.fence - (row.owner not in ("", _me()) and self._holds(row)) for row in rows}
+
+    def is_under_way(self, number: int) -> bool:
+        """Whether somebody carries out an enactment now: one that is running and held by nobody was interrupted."""
+        with self._reading() as connection:
+            rows = connection.execute(select(leases).where(leases.c.enactment == number)).all()
+        return any(row.owner != "" and self._holds(row) for row in rows)
+
     def lease(self, places: Sequence[str], number: int | None) -> "Lease":
         """The right to be the only one who enacts at some places; Busy where somebody else has it.
 
@@ -302,6 +319,12 @@ class Lease:
     journal: Journal
     owner: str
     fences: Mapping[str, int]
+
+    def of(self, number: int, connection: Connection) -> None:
+        """Says for which enactment it is held."""
+        for place, fence in self.fences.items():
+            held = (leases.c.place == place) & (leases.c.fence == fence) & (leases.c.owner == self.owner)
+            connection.execute(update(leases).where(held).values(enactment=number))
 
     def renew(self, connection: Connection) -> None:
         """Goes on holding it; Busy where somebody else has taken it meanwhile."""
