@@ -295,8 +295,7 @@ def _go_on(journal: "Journal", one: "Enactment", folder: Path, given: Given, ask
         from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
 
         refuse_if_approvals_lack(described, made.proposal)
-    because = asked.because or f"undoes enactment {one.number}"
-    why = Why(signed_in(described), because, one.number)
+    why = Why(signed_in(described), asked.because, one.number)
     _worked(
         made,
         asked,
