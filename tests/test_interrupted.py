@@ -134,6 +134,39 @@ def test_a_finished_enactment_is_undone_by_its_number(enthesis: Program, fresh_l
     assert enthesis("enact", "--undo", "2", "--yes", at=folder).code == 2  # it is undone already
 
 
+def test_changes_in_two_halves_are_carried_out_and_undone(enthesis: Program, tmp_path: Path) -> None:
+    """Neither whole change may come first: the old caller would get the new permission, or the new one the old."""
+    text = """\
+estate: halves
+organisations: {works: {}}
+providers: {north: {style: two-sided}}
+accounts: {left: {in: "@works", provider: north}}
+issuers: {forge: {kind: oidc}}
+resources: {left/bucket/b: {}}
+identities: {left/identity/a: {kind: service-account}}
+trusts: [{of: left/identity/a, admits: {token: forge, claims: {sub: old, aud: x}}}]
+roles: {r: {allows: {object: [list]}}}
+grants: [{to: left/identity/a, role: r, at: left/bucket/b}]
+"""
+    folder = write_estate(tmp_path / "halves", {"estate.yaml": text})
+    try:
+        start_lab(enthesis, folder)
+        assert enthesis("enact", "--yes", at=folder).code == 0
+        (folder / "estate.yaml").write_text(text.replace("sub: old", "sub: new").replace("[list]", "[write]"))
+        assert enthesis("propose", "--out", "p.json", at=folder).code == 0
+        steps = json.loads((folder / "p.json").read_text(encoding="utf-8"))["steps"]
+        assert any(step["etag"] is None and step["id"] for step in steps)  # the second half of one
+        ran = enthesis("enact", "p.json", "--yes", at=folder)
+        assert ran.code == 0, ran.out + ran.err
+        assert enthesis("propose", "--expect-none", at=folder).code == 0
+        ran = enthesis("enact", "--undo", "2", "--yes", at=folder)
+        assert ran.code == 0, ran.out + ran.err
+        (folder / "estate.yaml").write_text(text)
+        assert enthesis("propose", "--expect-none", at=folder).code == 0
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
 def test_a_step_that_is_refused_fails_alone(enthesis: Program, fresh_lab: Lab) -> None:
     """Somebody makes an identity of the same name between the survey and the step."""
     folder = fresh_lab.folder

@@ -11,7 +11,7 @@ import typer
 from enthesis.cli.histories import StoreOption, journal_at, signed_in
 from enthesis.cli.interrupts import on_interrupt
 from enthesis.cli.options import ContextOption, EstateOption, Format, FormatOption, KubeconfigOption, QuietOption
-from enthesis.cli.propose import Made, proposed, read_proposal, surveyed, with_effects
+from enthesis.cli.propose import Made, proposed, read_proposal, refuse_if_redescribed, surveyed, with_effects
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
@@ -217,7 +217,6 @@ def _afresh(
     from enthesis.live.enacting import (  # noqa: PLC0415  loads the store
         Why,
         enact,
-        found_done,
         refuse_if_different,
         refuse_if_more,
     )
@@ -227,16 +226,10 @@ def _afresh(
     goes = prune or (read is not None and any(step.action == REMOVE for step in read.steps))
     fences = journal.fences()
     made = proposed(folder, given, asked.store, prune=goes, quiet=asked.quiet)
-    before: list[str] = []
-    if read is not None:
-        refuse_if_different(read, made.proposal, made.surveys)
-        if read.described_by != made.proposal.described_by:
-            raise InvalidInput(
-                f"{file} was made for another state of the estate: its files say something else since",
-                code="proposal-differs",
-                remedy="propose --out FILE again, and read it",
-            )
-        before = found_done(read, made.surveys)
+    before: tuple[str, ...] = ()
+    if read is not None and file is not None:
+        before = refuse_if_different(read, made.proposal, made.surveys)
+        refuse_if_redescribed(read, file, described)
     agreed = read if read is not None else made.proposal
     if made.proposal.steps and described.approvals:
         from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
@@ -257,7 +250,7 @@ def _afresh(
         tried += 1
         said = reporter(quiet=asked.quiet)
         enacted = enact(now_made.proposal, now_made.surveys, now_made.connected, journal, said, why, how, fences)
-        return replace(enacted, found_done=tuple(before))
+        return replace(enacted, found_done=before)
 
     _worked(made, asked, work, undone=False)
 
@@ -325,10 +318,7 @@ def _worked(made: Made, asked: Asked, work: Callable[["How"], "Enacted"], *, und
     if enacted.interrupted:
         raise KeyboardInterrupt
     on_interrupt("")
-    done = {id(one.step) for one in enacted.of("done")} if enacted.steps else set()
-    after = replace(made.proposal, steps=tuple(one.step for one in enacted.steps if id(one.step) not in done))
-    if not enacted.steps:
-        after = replace(made.proposal, steps=())
+    after = replace(made.proposal, steps=tuple(one.step for one in enacted.steps if one.state != "done"))
     lives = {name: duration_from(life) for name, life in made.proposal.lives_on} if enacted.of("done") else {}
     ends = {name: time_text(now() + life) for name, life in lives.items() if life is not None}
     if asked.output is Format.JSON:

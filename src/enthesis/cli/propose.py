@@ -116,17 +116,22 @@ def _approve(folder: Path, file: Path | None, key: Path | None, *, quiet: bool) 
         )
     described = read_estate(folder)
     proposal = read_proposal(file, described)
-    if proposal.described_by != estate_digest(described):
-        raise InvalidInput(
-            f"{file} was made for another state of the estate",
-            code="proposal-differs",
-            remedy="propose --out FILE again",
-        )
+    refuse_if_redescribed(proposal, file, described)
     made, person = approved(described, proposal, key, now())
     if not quiet:
         put_lines(proposal_lines(made))
     write_file(file, json_text(made.as_json()).encode() + b"\n")
     remark(f"Approved by {person}.", quiet=quiet)
+
+
+def refuse_if_redescribed(proposal: Proposal, file: Path, described: Estate) -> None:
+    """Goes on where the files of the estate still say what they said when a proposal was made."""
+    if proposal.described_by != estate_digest(described):
+        raise InvalidInput(
+            f"{file} was made for another state of the estate: its files say something else since",
+            code="proposal-differs",
+            remedy="propose --out FILE again, and read it",
+        )
 
 
 def read_proposal(file: Path, described: Estate) -> Proposal:

@@ -92,19 +92,13 @@ def enact(
     proposal: Proposal, surveys: Sequence[Surveyed], connected: Connected, journal: Journal, reporter: Reporter,
     why: Why, how: How | None = None, fences: Mapping[str, int] | None = None,
 ) -> Enacted:  # fmt: skip
-    """Carries out what is not done yet. `fences` are those of before the survey: Busy where somebody has enacted at the
-    same accounts since.
-
-    `surveys` are of this moment: where anything but the proposal's own steps has changed since it was made, MovedAway
-    says what, and nothing is done. Nobody else enacts at the same accounts meanwhile (`journal.Busy` where somebody
-    does).
+    """Carries out a proposal that was made from these surveys. `fences` are those of before the surveys: Busy where
+    somebody has enacted at the same accounts since, or does so now.
     """
-    waiting, done_before = _split(proposal, surveys)
-    _refuse_if_moved(proposal, surveys)
-    _refuse_if_rights_lack(waiting, connected)
-    if not waiting:
-        return Enacted(0, found_done=tuple(done_before))
-    lease = journal.lease([_place(step) for step in waiting], None)
+    _refuse_if_rights_lack(proposal.steps, connected)
+    if not proposal.steps:
+        return Enacted(0)
+    lease = journal.lease([_place(step) for step in proposal.steps], None)
     try:
         if fences is not None and any(fence > fences.get(place, 0) + 1 for place, fence in lease.fences.items()):
             raise Busy(
@@ -112,14 +106,12 @@ def enact(
                 code="enacted-by-another",
                 remedy="run the same again; with --wait 10m that is done by itself",
             )
-        todo = replace(proposal, steps=tuple(waiting))
-        number = journal.begin(todo, by=why.by, because=why.because, undoes=why.undoes, lease=lease)
+        number = journal.begin(proposal, by=why.by, because=why.because, undoes=why.undoes, lease=lease)
         if why.approved_by:
-            journal.keep_approvals(todo.estate, number, why.approved_by)
-        enacted = _carry_out(journal, number, lease, surveys, connected, reporter, how or How())
+            journal.keep_approvals(proposal.estate, number, why.approved_by)
+        return _carry_out(journal, number, lease, surveys, connected, reporter, how or How())
     finally:
         lease.release()
-    return replace(enacted, found_done=tuple(done_before))
 
 
 def resume(
@@ -413,11 +405,12 @@ def undoing(one: Enactment, kept: Sequence[Kept], surveys: Sequence[Surveyed]) -
     for each in reversed(done):
         step, identifier = each.step, _id_of(each)
         found = live.get((step.provider, identifier))
-        as_left = found is not None and found.etag == each.outcome.get("etag")
-        if step.action != REMOVE and latest[step.provider, identifier] is each and not as_left:
+        is_last = latest[step.provider, identifier] is each
+        if step.action != REMOVE and is_last and (found is None or found.etag != each.outcome.get("etag")):
             moved.append(step.sentence)
             continue
-        steps.append(replace(_inverse(each, identifier), stage=last - step.stage))
+        back = replace(_inverse(each, identifier), stage=last - step.stage)
+        steps.append(back if is_last else replace(back, etag=None))  # the one undone before makes another version
     if moved:
         raise MovedAway(
             f"enactment {one.number} cannot be undone, since this was changed after it: {'; '.join(moved[:5])}",
@@ -446,22 +439,12 @@ def _inverse(each: Kept, identifier: str) -> Step:
 # -- a proposal and the live side by now ----------------------------------------------------------------------------
 
 
-def left_to_do(proposal: Proposal, surveys: Sequence[Surveyed]) -> list[Step]:
-    """The steps of a proposal that nothing has done yet."""
-    return _split(proposal, surveys)[0]
-
-
-def found_done(proposal: Proposal, surveys: Sequence[Surveyed]) -> list[str]:
-    """The sentences of the steps of a proposal that something has done already."""
-    return _split(proposal, surveys)[1]
-
-
-def refuse_if_different(read: Proposal, made: Proposal, surveys: Sequence[Surveyed]) -> None:
+def refuse_if_different(read: Proposal, made: Proposal, surveys: Sequence[Surveyed]) -> tuple[str, ...]:
     """Goes on where what a file has still to do is what the estate and the live side make now: what was reviewed is
-    what they make, and no step was put in by hand. MovedAway where the live side changed, InvalidInput where the file
-    or the estate did."""
+    what they make, and no step was put in by hand; answers with the sentences of what is done already. MovedAway where
+    the live side changed, InvalidInput where the file or the estate did."""
     _refuse_if_moved(read, surveys)
-    waiting = left_to_do(read, surveys)
+    waiting, done = _split(read, surveys)
     left, fresh = ({_written(step): step.sentence for step in steps} for steps in (waiting, made.steps))
     if left.keys() != fresh.keys() or len(waiting) != len(made.steps):
         differs = [sentence for key, sentence in {**left, **fresh}.items() if key not in left or key not in fresh]
@@ -470,6 +453,7 @@ def refuse_if_different(read: Proposal, made: Proposal, surveys: Sequence[Survey
             code="proposal-differs",
             remedy="propose --out FILE again, and read it",
         )
+    return tuple(done)
 
 
 def refuse_if_more(now: Proposal, accepted: Proposal) -> None:
@@ -533,7 +517,9 @@ def _refuse_if_moved(proposal: Proposal, surveys: Sequence[Surveyed]) -> None:
             moved.append(f"{surveyed.provider}: {what}")
         for step in proposal.steps:
             found = bodies.get(step.id or "")
-            if step.provider == surveyed.provider and found and found.etag != step.etag and not _is_done(step, surveys):
+            if found is None or step.provider != surveyed.provider or step.etag in (None, found.etag):
+                continue  # one without a version is for what an earlier step makes
+            if not _is_done(step, surveys):
                 moved.append(f"{surveyed.provider}: {statement_key(found.collection, found.body)}")
     if moved:
         raise MovedAway(

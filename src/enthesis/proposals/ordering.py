@@ -17,7 +17,7 @@ from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
 
 WIDENS, NARROWS, BOTH, NEITHER = "widens", "narrows", "both", "neither"
 STATES = 60  # that are judged at the most; then everything that narrows comes first
-ENDED = "1970-01-01T00:00:00Z"  # an end that makes a statement give nothing
+ENDED = "2000-01-01T00:00:00Z"  # an end long past, which makes a statement give nothing
 NAMING = {
     "groups": ("members",),
     "roles": ("includes",),
