@@ -5,13 +5,26 @@ Both are found value by value: a caller whom one version admits and a caller who
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
 from enthesis.chains.chains import Start
-from enthesis.chains.differences import Compared, Sides, Way, decoded, had_by, start_of, triples
+from enthesis.chains.differences import (
+    Compared,
+    Sides,
+    Way,
+    decoded,
+    had_by,
+    mentioned_in,
+    start_of,
+    triples,
+    web_like,
+    webs_of,
+)
 from enthesis.chains.web import Web
 from enthesis.model.errors import Undecided
+from enthesis.model.estate import Estate
 from enthesis.verdicts.arrays import Ints, among
 from enthesis.verdicts.compiling import NONE
 
@@ -42,29 +55,40 @@ class Between:
         return not (self.opens or self.shuts or self.undecided)
 
 
-def between(before: Web, state: Web, after: Web, *, shuts: bool = True) -> Between:
-    """Compares a state with the versions on both sides of it; the three webs are made over the same addresses."""
-    try:
-        to_before, to_after = Sides(before, state), Sides(after, state)
-        one = Compared(to_before.after, to_before.before, everybody=to_before.everybody)
-        other = Compared(to_after.after, to_after.before, everybody=to_after.everybody)
-        candidates = _both(_only_here(to_before), _only_here(to_after))
-        opens = tuple(dict.fromkeys(_beyond_both(one, other, candidates)))
-        shut = tuple(dict.fromkeys(_in_both(before, state, after))) if shuts else ()
-        missed = (*one.missed, *other.missed)
-    except Undecided as bound:
-        return Between(undecided=str(bound))
-    return Between(opens, shut, next(iter(missed), ""))
+class Versions:
+    """Two versions of an estate, and the states between them. What is the same for every state is made once."""
+
+    def __init__(self, before: Estate, after: Estate, now: float) -> None:
+        self._before, self._after = webs_of(before, after, now=now)
+        self._names = mentioned_in(before, after)
+
+    @cached_property
+    def _sides(self) -> Sides:
+        return Sides(self._after, self._before)
+
+    def between(self, state: Estate) -> Between:
+        """What a state opens and shuts whose statements are those of either version."""
+        web = web_like(self._before, state, self._names)
+        try:
+            to_before, to_after = Sides(self._before, web), Sides(self._after, web)
+            codes = _only_here(to_before)
+            candidates = codes[among(codes, _only_here(to_after))]
+            opens = tuple(dict.fromkeys(_beyond_both(_compared(to_before), _compared(to_after), candidates)))
+            gone = Compared(to_before.before, to_before.after, everybody=to_before.everybody)
+            shuts = tuple(dict.fromkeys(_in_both(gone, _compared(self._sides))))
+        except Undecided as bound:
+            return Between(undecided=str(bound))
+        return Between(opens, shuts)
+
+
+def _compared(sides: Sides) -> Compared:
+    """What the later of two webs takes, against the earlier."""
+    return Compared(sides.after, sides.before, everybody=sides.everybody)
 
 
 def _only_here(sides: Sides) -> Ints:
     """Codes of what the later web may allow and the earlier one does not surely."""
-    here, there = sides.after, sides.before
-    return here.possible[~among(here.possible, here.from_other(there, there.certain))]
-
-
-def _both(first: Ints, second: Ints) -> Ints:
-    return first[among(first, second)]
+    return sides.after.not_surely_in(sides.before)
 
 
 def _ends(web: Web, codes: Ints) -> Ends:
@@ -130,12 +154,11 @@ def _ways_there(
     return {named[end]: ways for end, ways in found.items()}
 
 
-def _in_both(before: Web, state: Web, after: Web) -> Iterator[Meant]:
-    """What both versions allow with values with which the state does not."""
-    to_state, to_after = Sides(state, before), Sides(after, before)
-    gone = Compared(to_state.after, to_state.before, everybody=to_state.everybody)
-    kept = Compared(to_after.after, to_after.before, everybody=to_after.everybody)
-    for who, ends in _ends(before, _only_here(to_state)).items():
+def _in_both(gone: Compared, kept: Compared) -> Iterator[Meant]:
+    """What both versions allow with values with which the state does not: the first version compared with the state
+    (`gone`), and with the other version (`kept`)."""
+    before = gone.here.web
+    for who, ends in _ends(before, gone.here.not_surely_in(gone.there)).items():
         start, in_state, in_after = start_of(gone.mine, who), _twin(gone, who), _twin(kept, who)
         if in_after is None:
             continue

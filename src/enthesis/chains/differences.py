@@ -107,6 +107,12 @@ def webs_of(*versions: Estate, now: float) -> list[Web]:
     return [Web(one, now, to_come, ages=ages) for one in compiled]
 
 
+def web_like(web: Web, estate: Estate, names: frozenset[str]) -> Web:
+    """The web of another state of the same estate, whose statements name no other addresses than these, made over the
+    same ones as a web is."""
+    return Web(compile_estate(estate, names), web.now, web.to_come, ages=web.ages)
+
+
 def web_difference(before: Web, after: Web, *, told: int = MAX_CHAINS) -> Difference:
     """The same between two webs that were made over the same addresses; chains for so many of the differences."""
     try:
@@ -244,6 +250,10 @@ class _Side:
         abroad: Bools = (there != NONE) & (there != compiled.organisation[known])
         return abroad & (rows.who < self.web.places) & compiled.is_person[known]
 
+    def not_surely_in(self, other: "_Side") -> Ints:
+        """Codes of what may be allowed here, and is not surely allowed on the other side."""
+        return self.possible[~among(self.possible, self.from_other(other, other.certain))]
+
     def from_other(self, other: "_Side", codes: Ints) -> Ints:
         """Codes of the other side as codes of this one; what this one does not know is left out."""
         rows = decoded(other.web, codes)
@@ -285,9 +295,8 @@ class Sides:
 
     def only(self, here: _Side, there: _Side, told: int) -> tuple[Gains, list[str]]:
         """What can be done on one side and not on the other, and the bounds that comparisons were past."""
-        surely_there = here.from_other(there, there.certain)
         possible_there = here.from_other(there, there.possible)
-        only_here = here.possible[~among(here.possible, surely_there)]
+        only_here = here.not_surely_in(there)
         sure = among(only_here, here.certain) & ~among(only_here, possible_there)
         compared = Compared(here, there, everybody=self.everybody)
         conditional = list(compared.gains(decoded(here.web, only_here[~sure])))

@@ -65,6 +65,7 @@ class Web:
     def __init__(self, compiled: Compiled, now: float, to_come: ToCome | None = None, *, ages: bool = False) -> None:
         """`to_come` are the members to come, where they are not just those of this estate; with `ages` the lives of
         sessions count though no condition of this estate asks for an age."""
+        self.to_come = to_come
         compiled = with_members_to_come(compiled, to_come)
         self.compiled = compiled
         self.now = now

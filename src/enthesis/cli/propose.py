@@ -180,7 +180,8 @@ class Made:
         """Whether steps may still be done where others of the proposal were not: nothing is open then that is shut
         both before and after all of it."""
         judged = between(self.described, self.proposal.steps, self.surveys, now().timestamp())
-        return not judged([*done, *coming]).opens
+        found = judged([*done, *coming])
+        return not (found.opens or found.undecided)
 
 
 def surveyed(folder: Path, given: Given, *, quiet: bool) -> tuple[Estate, tuple[Surveyed, ...], Connected]:

@@ -97,3 +97,14 @@ def _named(value: Any) -> str:
     if isinstance(value, Mapping):
         return f"{value['gone']} (which is gone)" if "gone" in value else f"what is like {value.get('glob')}"
     return str(value)
+
+
+def shown(value: Any) -> str:
+    """A value of a statement, in words."""
+    if value is None:
+        return "nothing"
+    if isinstance(value, Mapping):
+        return "{" + ", ".join(f"{name}: {shown(inner)}" for name, inner in value.items()) + "}"
+    if isinstance(value, list):
+        return "[" + ", ".join(shown(inner) for inner in value) + "]"
+    return "true" if value is True else "false" if value is False else str(value)

@@ -3,8 +3,8 @@
 from collections.abc import Iterator
 from typing import Any
 
+from enthesis.model.sentences import shown
 from enthesis.output.lines import Line, Span, counted, line
-from enthesis.proposals.proposing import shown
 from enthesis.surveys.comparing import CHANGED, GONE, NEW, Comparison
 
 STYLES = {NEW: "doubt", CHANGED: "doubt", GONE: "bad"}

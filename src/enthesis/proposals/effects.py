@@ -3,11 +3,11 @@
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
+from functools import cache
 from typing import Any
 
-from enthesis.chains.between import Meant
-from enthesis.chains.between import between as compared
-from enthesis.chains.differences import Difference, Gain, difference, webs_of
+from enthesis.chains.between import Meant, Versions
+from enthesis.chains.differences import Difference, Gain, difference
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_text
@@ -15,7 +15,7 @@ from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.estate import Estate, Role
 from enthesis.model.sentences import statement_sentence, verb_words
 from enthesis.model.words import BEARERS, STATEMENTS
-from enthesis.proposals.ordering import Between, Judged, ordered
+from enthesis.proposals.ordering import Judged, ordered
 from enthesis.proposals.steps import REMOVE, Opening, Proposal, Step
 from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import LiveObject, Surveyed, held_by, normalised, without_gone
@@ -38,21 +38,18 @@ def access_change(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed
 def in_stages(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], now: float) -> Proposal:
     """The proposal with its steps in stages, so that no state on the way opens more than before and after do."""
     found = ordered(proposal.steps, between(estate, proposal.steps, surveys, now))
-    return replace(proposal, steps=found.steps, outages=found.outages)
+    return replace(proposal, steps=found.steps, outages=tuple(map(_said, found.outages)))
 
 
 def between(estate: Estate, steps: Sequence[Step], surveys: Sequence[Surveyed], now: float) -> Judged:
     """Judges states on the way from the live side to what it is after all these steps."""
     live = live_of(surveys)
-    before, after = as_estate(estate, live), as_estate(estate, afterwards(live, steps))
 
-    def judged(done: Sequence[Step]) -> Between:
-        state = as_estate(estate, afterwards(live, done))
-        found = compared(*webs_of(before, state, after, now=now))
-        open_here = (f"what is open in between is not decided: {found.undecided}",) if found.undecided else ()
-        return Between((*open_here, *map(_said, found.opens)), tuple(map(_said, found.shuts)))
+    @cache
+    def versions() -> Versions:  # where all steps go one way, none is judged
+        return Versions(as_estate(estate, live), as_estate(estate, afterwards(live, steps)), now)
 
-    return judged
+    return lambda done: versions().between(as_estate(estate, afterwards(live, done)))
 
 
 def _said(meant: Meant) -> str:

@@ -6,10 +6,11 @@ among themselves: every state on the way lies between the first and the last. So
 judged, by the same exact comparison as everything else.
 """
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from typing import Any
 
+from enthesis.chains.between import Between, Meant
 from enthesis.files.shapes import duration_from, time_from
 from enthesis.model.words import MAKING_ORDER, REMOVING_ORDER
 from enthesis.proposals.lingering import USUAL
@@ -31,14 +32,6 @@ ROLES = ("role", "includes")
 OF_PEOPLE = ("owner", "purpose", "because")  # fields that say something to people and give nothing
 
 
-@dataclass(frozen=True, slots=True)
-class Between:
-    """What a state on the way allows beyond both sides (`opens`), and refuses though both sides allow it (`shuts`)."""
-
-    opens: tuple[str, ...] = ()
-    shuts: tuple[str, ...] = ()
-
-
 Judged = Callable[[Sequence[Step]], Between]
 """Judges the state in which these steps are done and no others."""
 
@@ -48,7 +41,7 @@ class Ordered:
     """The steps in their order, each with its stage, and what is refused for a while."""
 
     steps: tuple[Step, ...]
-    outages: tuple[str, ...] = ()
+    outages: tuple[Meant, ...] = ()
 
 
 def ordered(steps: Sequence[Step], judged: Judged) -> Ordered:
@@ -71,7 +64,7 @@ def ordered(steps: Sequence[Step], judged: Judged) -> Ordered:
     return Ordered(tuple(out), outages)
 
 
-Found = tuple[list[list[int]], tuple[str, ...]]
+Found = tuple[list[list[int]], tuple[Meant, ...]]
 
 
 class _Search:
@@ -114,11 +107,11 @@ class _Search:
             if any(not self.needs[at] <= done | set(stage) for at in stage):
                 return False
             done |= set(stage)
-            if len(done) < len(self.steps) and done and self._between(done) != Between():
+            if len(done) < len(self.steps) and done and not self._between(done).is_clean:
                 return False
         return True
 
-    def _between(self, done: set[int]) -> Between:
+    def _between(self, done: Set[int]) -> Between:
         key = frozenset(done)
         if key not in self._known:
             self._known[key] = self._judged([self.steps[at] for at in sorted(done)])
@@ -138,7 +131,7 @@ class _Search:
             ready = [at for at in every - done if self.needs[at] <= done]
             for at in sorted(ready, key=lambda one: (rank[self.ways[one]], one)):
                 after = done | {at}
-                if after != every and self._between(set(after)) != Between():
+                if after != every and not self._between(after).is_clean:
                     continue
                 rest = follow(after)
                 if rest is not None:
@@ -167,7 +160,7 @@ class _Search:
         """Stages that open nothing, whatever is refused for a while; what that is."""
         stages = [self._all(NARROWS), *([at] for at in self._mixed()), self._all(WIDENS, NEITHER)]
         stages = _mended(stages, self.needs)
-        shut: dict[str, None] = {}
+        shut: dict[Meant, None] = {}
         done: set[int] = set()
         for stage in stages[:-1]:
             done |= set(stage)

@@ -8,7 +8,7 @@ from enthesis.files.shapes import time_from
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, standing_in
 from enthesis.model.estate import Estate
-from enthesis.model.sentences import statement_sentence
+from enthesis.model.sentences import shown, statement_sentence
 from enthesis.proposals.lingering import dangling, living_on
 from enthesis.proposals.ordering import in_usual_order
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
@@ -175,17 +175,6 @@ def _removing(one: LiveObject) -> Step:
         id=one.id,
         etag=one.etag,
     )
-
-
-def shown(value: Any) -> str:
-    """A value of a statement, in words."""
-    if value is None:
-        return "nothing"
-    if isinstance(value, Mapping):
-        return "{" + ", ".join(f"{name}: {shown(inner)}" for name, inner in value.items()) + "}"
-    if isinstance(value, list):
-        return "[" + ", ".join(shown(inner) for inner in value) + "]"
-    return "true" if value is True else "false" if value is False else str(value)
 
 
 def _blocked(
