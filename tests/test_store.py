@@ -34,7 +34,7 @@ def database() -> Iterator[str]:
 @pytest.fixture(params=["file", "postgresql"])
 def journal(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Journal]:
     url = request.getfixturevalue("database") if request.param == "postgresql" else None
-    made = journal_of(tmp_path / "work", url)
+    made = journal_of(tmp_path, url)
     try:
         yield made
     finally:

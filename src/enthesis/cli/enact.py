@@ -46,7 +46,6 @@ class Asked:
     wait: str | None
     at_once: int
     patience: float
-    store: str | None
 
 
 def enact(
@@ -109,12 +108,12 @@ def enact(
             _put_history(journal, described, show, output)
             return
         longest = _length("--patience", patience)
-        asked = Asked(output, quiet, yes, tuple(accept or ()), because, wait, at_once, longest, store)
+        asked = Asked(output, quiet, yes, tuple(accept or ()), because, wait, at_once, longest)
         _refuse_unknown(asked.accept)
         given = Given(kubeconfig=kubeconfig, context=context, patience=longest)
         if resume or undo:
             one = _chosen(journal, described, file, resume=resume)
-            _go_on(journal, one, folder, given, asked, undo=undo)
+            _go_on(journal, one, described, folder, given, asked, undo=undo)
         else:
             _afresh(journal, described, folder, given, asked, Path(file) if file is not None else None, prune=prune)
     finally:
@@ -225,7 +224,7 @@ def _afresh(
     _when_free(lambda: _refuse_if_unfinished(journal, described.name), asked)
     goes = prune or (read is not None and any(step.action == REMOVE for step in read.steps))
     fences = journal.fences()
-    made = proposed(folder, given, asked.store, prune=goes, quiet=asked.quiet)
+    made = proposed(described, folder, given, journal, prune=goes, quiet=asked.quiet)
     before: tuple[str, ...] = ()
     if read is not None and file is not None:
         before = refuse_if_different(read, made.proposal, made.surveys)
@@ -245,7 +244,7 @@ def _afresh(
         now_made = made
         if tried:  # somebody else has enacted meanwhile: what is left is worked out again
             fences = journal.fences()
-            now_made = proposed(folder, given, asked.store, prune=goes, quiet=True)
+            now_made = proposed(described, folder, given, journal, prune=goes, quiet=True)
             refuse_if_more(now_made.proposal, made.proposal)
         tried += 1
         said = reporter(quiet=asked.quiet)
@@ -255,19 +254,19 @@ def _afresh(
     _worked(made, asked, work, undone=False)
 
 
-def _go_on(journal: "Journal", one: "Enactment", folder: Path, given: Given, asked: Asked, *, undo: bool) -> None:
+def _go_on(
+    journal: "Journal", one: "Enactment", described: Estate, folder: Path, given: Given, asked: Asked, *, undo: bool
+) -> None:
     """Finishes an enactment, or takes it back."""
     from enthesis.live.enacting import Why, enact, resume, undoing  # noqa: PLC0415  loads the store
 
-    described, surveys, connected = surveyed(folder, given, quiet=asked.quiet)
-    proposal = journal.proposal(one)
-    made = Made(described, proposal, surveys, connected)
+    surveys, connected = surveyed(described, folder, given, quiet=asked.quiet)
     if not undo:
         if not asked.quiet:
             left = sum(count for state, count in one.counts.items() if state != "done")
             remark(f"Resuming enactment {one.number} of {one.begun}: {counted(left, 'step')} to go.")
         _worked(
-            made,
+            Made(described, journal.proposal(one), surveys, connected),
             asked,
             lambda how: resume(one, surveys, connected, journal, reporter(quiet=asked.quiet), how=how),
             undone=one.undoes is not None,
@@ -279,7 +278,7 @@ def _go_on(journal: "Journal", one: "Enactment", folder: Path, given: Given, ask
         )
     if one.state == "running":
         resume(one, surveys, connected, journal, reporter(quiet=asked.quiet), only_sent=True)
-        described, surveys, connected = surveyed(folder, given, quiet=asked.quiet)
+        surveys, connected = surveyed(described, folder, given, quiet=asked.quiet)
     back = undoing(one, journal.steps(one.number), surveys)
     made = with_effects(Made(described, back, surveys, connected))
     if made.proposal.steps:

@@ -10,7 +10,7 @@ import typer
 from enthesis.cli.interrupts import on_interrupt
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
 from enthesis.cli.subjects import read_estate, running_lab
-from enthesis.files.finding import estate_folder
+from enthesis.files.finding import estate_folder, place_of_work
 from enthesis.files.shapes import duration_from, duration_text, perhaps
 from enthesis.files.writing import plain_statement
 from enthesis.lab.control import LabFailed
@@ -43,7 +43,7 @@ def start(
     folder = estate_folder(estate)
     described = read_estate(folder)
     state = _own(folder)
-    _make_place_of_work(state)
+    place_of_work(folder)
     try:
         on_interrupt("the lab is stopped" if foreground else "")
         found = start_lab(state, {**inventory(described), "twins_allowed": allow_twins}, foreground=foreground)
@@ -90,7 +90,7 @@ def join(
     if running(own_state(folder)) is not None:
         raise InvalidInput("a lab of this estate runs already", code="lab-running", remedy="enthesis lab stop")
     described = read_estate(folder)
-    _make_place_of_work(own_state(folder))
+    place_of_work(folder)
     found = join_lab(own_state(host), folder, inventory(described))
     if found is None:
         raise Unreachable(f"no lab runs in {host}", code="lab-not-running", remedy="enthesis lab start, there")
@@ -163,15 +163,6 @@ def rotate(
 
     new_keys(found.state, issuer)
     remark(f"{issuer} signs with new keys.", quiet=quiet)
-
-
-def _make_place_of_work(state: Path) -> None:
-    """The folder beside the estate's files, which no repository should take in."""
-    try:
-        state.parent.mkdir(mode=0o700, exist_ok=True)
-        (state.parent / ".gitignore").write_text("*\n", encoding="utf-8")
-    except OSError as fault:
-        raise InvalidInput(f"{state.parent} cannot be written: {fault.strerror}", code="file-unwritable") from None
 
 
 def _remove_place_of_work(state: Path) -> None:

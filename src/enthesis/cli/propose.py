@@ -4,7 +4,7 @@ import json
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -34,6 +34,9 @@ from enthesis.proposals.guards import barred_gains
 from enthesis.proposals.proposing import propose as compare
 from enthesis.proposals.steps import Proposal, Step, proposal_from
 from enthesis.surveys.statements import Surveyed
+
+if TYPE_CHECKING:
+    from enthesis.store.journal import Journal
 
 
 def propose(
@@ -79,19 +82,26 @@ def propose(
     Example: enthesis propose --out proposal.json
     """
     folder = estate_folder(estate)
+    described = read_estate(folder)
     if approve is not None or sign is not None:
-        _approve(folder, approve, sign, quiet=quiet)
+        _approve(described, approve, sign, quiet=quiet)
         return
     if manifests is not None:
-        written = write_manifests(read_estate(folder), manifests)
+        written = write_manifests(described, manifests)
         remark(f"{counted(len(written), 'file')} written to {manifests}.", quiet=quiet)
         return
-    made = proposed(folder, Given(kubeconfig=kubeconfig, context=context), store, prune=prune, quiet=quiet)
+    journal = journal_if_any(folder, store)
+    try:
+        given = Given(kubeconfig=kubeconfig, context=context)
+        made = proposed(described, folder, given, journal, prune=prune, quiet=quiet)
+    finally:
+        if journal is not None:
+            journal.close()
     proposal, change, spoke_to = made.proposal, made.change, made.connected.spoke_to
     if rights:
         _put_rights(made, output)
         return
-    gained = barred_gains(read_estate(folder), change, fail_on_gain or [])
+    gained = barred_gains(described, change, fail_on_gain or [])
     if out is not None:
         write_file(out, json_text(proposal.as_json()).encode() + b"\n")
     if output is ReviewFormat.JSON:
@@ -106,7 +116,7 @@ def propose(
         raise typer.Exit(1)
 
 
-def _approve(folder: Path, file: Path | None, key: Path | None, *, quiet: bool) -> None:
+def _approve(described: Estate, file: Path | None, key: Path | None, *, quiet: bool) -> None:
     """Shows a proposal that was written to a file, and adds an approval to it."""
     from enthesis.live.approving import approved  # noqa: PLC0415  loads the libraries of tokens
 
@@ -114,7 +124,6 @@ def _approve(folder: Path, file: Path | None, key: Path | None, *, quiet: bool) 
         raise InvalidInput(
             "--approve FILE and --sign KEY go together", code="options-conflict", remedy="give both of them"
         )
-    described = read_estate(folder)
     proposal = read_proposal(file, described)
     refuse_if_redescribed(proposal, file, described)
     made, person = approved(described, proposal, key, now())
@@ -184,30 +193,30 @@ class Made:
         return not (found.opens or found.undecided)
 
 
-def surveyed(folder: Path, given: Given, *, quiet: bool) -> tuple[Estate, tuple[Surveyed, ...], Connected]:
-    """The estate in a folder, what its live systems have now, and these."""
-    described = read_estate(folder)
+def surveyed(described: Estate, folder: Path, given: Given, *, quiet: bool) -> tuple[tuple[Surveyed, ...], Connected]:
+    """What the live systems of an estate have now, and these."""
     connected = connect(described, folder, given)
-    return described, survey(described, connected, reporter(quiet=quiet)), connected
+    return survey(described, connected, reporter(quiet=quiet)), connected
 
 
-def proposed(folder: Path, given: Given, store: str | None = None, *, prune: bool, quiet: bool) -> Made:
-    """The proposal for the estate in a folder, with what it does to access, and what others changed since the store
+def proposed(
+    described: Estate, folder: Path, given: Given, journal: "Journal | None", *, prune: bool, quiet: bool
+) -> Made:
+    """The proposal for the estate in a folder, with what it does to access, and what others changed since its journal
     says that it was enacted."""
-    described, surveys, connected = surveyed(folder, given, quiet=quiet)
+    surveys, connected = surveyed(described, folder, given, quiet=quiet)
     objections = {name: one.objection for name, one in (*connected.clusters.items(), *connected.providers.items())}
     proposal = compare(described, surveys, prune=prune, objections=objections, now=now())
     if proposal.aside:
         remark(f"Left aside, since they are not spoken to here: {', '.join(proposal.aside)}.", quiet=quiet)
     made = Made(described, without_accepted(described, proposal, now()), surveys, connected)
-    found = drift_since(folder, store, made)
+    found = drift_since(journal, made)
     told = replace(made.proposal, changed_since=found.changed, gone_since=found.gone)
     return with_effects(replace(made, proposal=told))
 
 
-def drift_since(folder: Path, store: str | None, made: Made) -> Drift:
+def drift_since(journal: "Journal | None", made: Made) -> Drift:
     """What others changed since the last enactment; nothing where there was none."""
-    journal = journal_if_any(folder, store)
     if journal is None:
         return Drift()
 
@@ -217,10 +226,7 @@ def drift_since(folder: Path, store: str | None, made: Made) -> Drift:
             return ""
         return system.removed_by(step.collection, step.holder, identifier)
 
-    try:
-        return drift(journal.left(made.described.name), made.surveys, who_removed)
-    finally:
-        journal.close()
+    return drift(journal.left(made.described.name), made.surveys, who_removed)
 
 
 def with_effects(made: Made) -> Made:

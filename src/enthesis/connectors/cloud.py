@@ -32,6 +32,7 @@ from enthesis.ports import (
     WantedKey,
 )
 from enthesis.proposals.steps import MAKE
+from enthesis.surveys.statements import listed
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 TYPES = {
@@ -490,18 +491,16 @@ class Cloud:
 
 
 def _needed(step: Step) -> list[tuple[str, str]]:
-    """The permissions that a change needs of whoever is no administrator."""
+    """The permissions that a change needs, for a caller who does not administer the boundary."""
     body = step.body or step.before or {}
     address = str(body.get("address", step.holder))
     made = step.action == MAKE
     if step.collection == "identities":
         return [("create", step.holder) if made else ("configure", address)]
+    if step.collection == "groups" and not made:
+        return [("change-members", address)]
     if step.collection == "groups":
-        return (
-            [("configure" if step.holder.startswith("@") else "create", step.holder)]
-            if made
-            else [("change-members", address)]
-        )
+        return [("configure" if step.holder.startswith("@") else "create", step.holder)]
     if step.collection == "trusts":
         return [("change-trust", str(body["of"]))]
     if step.collection == "ceilings":
@@ -509,8 +508,7 @@ def _needed(step: Step) -> list[tuple[str, str]]:
     if step.collection == "roles":
         return [("change-access" if step.holder.startswith("@") else "change-role", step.holder)]
     if step.collection == "attachments":
-        runs = body["runs_as"]
-        return [("attach", str(one)) for one in ([runs] if isinstance(runs, str) else runs)]
+        return [("attach", one) for one in listed(body["runs_as"])]
     mine = account_of(str(body["at"])) == step.holder or str(body["at"]) == step.holder
     return [("change-access", str(body["at"]) if mine else step.holder)]
 

@@ -9,7 +9,8 @@ from platformdirs import user_cache_path
 from enthesis.model.errors import InvalidInput
 
 HEAD = "estate.yaml"
-PLACE_OF_WORK = ".enthesis"  # of the lab, in the folder of an estate
+PLACE_OF_WORK = ".enthesis"  # of the lab and the history, in the folder of an estate
+HISTORY = "history.db"
 
 
 def find_estate(start: Path) -> Path | None:
@@ -60,6 +61,17 @@ def ours(folder: Path) -> Path:
                 remedy="copy the files, or make them yours with chown",
             )
     return folder
+
+
+def place_of_work(folder: Path) -> Path:
+    """The place of work beside an estate's files, made where it is not there; no repository should take it in."""
+    place = folder / PLACE_OF_WORK
+    try:
+        place.mkdir(mode=0o700, exist_ok=True)
+        (place / ".gitignore").write_text("*\n", encoding="utf-8")
+    except OSError as fault:
+        raise InvalidInput(f"{place} cannot be written: {fault.strerror}", code="file-unwritable") from None
+    return place
 
 
 def _us() -> set[int]:

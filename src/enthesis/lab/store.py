@@ -267,12 +267,8 @@ class Store:
         )
 
     def statement(self, cloud: str, collection: str, identifier: str) -> Statement | None:
-        row = self.connection.execute(
-            "SELECT id, cloud, collection, holder, name, version, mark, body FROM statements"
-            " WHERE cloud = ? AND collection = ? AND id = ?",
-            (cloud, collection, identifier),
-        ).fetchone()
-        return _statement(row) if row else None
+        found = self._of(cloud).get(identifier)
+        return found if found is not None and found.collection == collection else None
 
     def add(
         self, cloud: str, collection: str, holder: str, name: str | None, mark: str | None, body: dict[str, Any]
@@ -308,21 +304,17 @@ class Store:
             self._drop(old)
 
     def _drop(self, old: Statement) -> None:
+        self._take_out(old)
+        if old.collection == "identities":  # a trust is a part of its identity
+            for trust in [one for one in self.statements(old.cloud, "trusts") if one.body.get("of") == old.id]:
+                self._take_out(trust)
+        address = old.body.get("address") or old.name or ""
+        self.connection.execute("INSERT OR REPLACE INTO gone VALUES (?, ?)", (old.id, address))
+
+    def _take_out(self, old: Statement) -> None:
         self._note(old.id, old.cloud, old.holder, old)
         self._of(old.cloud).pop(old.id, None)
         self.connection.execute("DELETE FROM statements WHERE id = ?", (old.id,))
-        if old.collection == "identities":  # a trust is a part of its identity
-            rows = self.connection.execute(
-                "SELECT id, cloud, collection, holder, name, version, mark, body FROM statements"
-                " WHERE collection = 'trusts' AND json_extract(body, '$.of') = ?",
-                (old.id,),
-            )
-            for trust in map(_statement, rows.fetchall()):
-                self._note(trust.id, trust.cloud, trust.holder, trust)
-                self._of(trust.cloud).pop(trust.id, None)
-                self.connection.execute("DELETE FROM statements WHERE id = ?", (trust.id,))
-        address = old.body.get("address") or old.name or ""
-        self.connection.execute("INSERT OR REPLACE INTO gone VALUES (?, ?)", (old.id, address))
 
     def address_gone(self, identifier: str) -> str:
         row = self.connection.execute("SELECT address FROM gone WHERE id = ?", (identifier,)).fetchone()

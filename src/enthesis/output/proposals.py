@@ -69,11 +69,10 @@ def _parts(proposal: Proposal) -> Iterator[Part]:
     still = tuple(f"sessions as {name} that exist already, for up to {life} more" for name, life in proposal.lives_on)
     standing = [opening for opening in proposal.openings if not opening.accepted]
     accepted = [opening for opening in proposal.openings if opening.accepted]
-    blocked = tuple(f"{one.sentence}: {one.why}; {one.who}" for one in proposal.blocked)
     parts = (
         Part("ours, and changed by others since the last enactment", "bad", proposal.changed_since),
         Part("ours, and removed by others since the last enactment", "bad", proposal.gone_since),
-        Part(NOT_POSSIBLE, "bad", blocked),
+        Part(NOT_POSSIBLE, "bad", proposal.states[NOT_POSSIBLE]),
         Part(WAITING, "doubt", proposal.theirs, note="`enthesis handoff` writes down what they are asked for"),
         Part("written by others already", "strong", proposal.written),
         Part("a statement of others with the same key as one of ours: narrowing ours leaves it", "bad", proposal.twins),

@@ -18,7 +18,7 @@ from enthesis.model.sentences import statement_sentence, verb_words
 from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import normalised
 from enthesis.verdicts.answers import THEIRS, Request
-from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.compiling import NONE, Compiled, compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import question_of
 
@@ -101,9 +101,15 @@ def handoff(estate: Estate, party: str, now: datetime, by: str = "") -> Handoff:
     """What an estate needs of another party (an organisation, with its @, or one account), at a time."""
     ours, theirs = wanted(estate)
     mine = [one for one in theirs if _is_of(estate, one.holder, party)]
-    judged = list(_crossing(estate, party, now))
+    compiled = compile_estate(estate)
+    judged = list(_crossing(compiled, party, now))
     asked = [
-        Asked(one.collection, one.holder, _plain(one.collection, one.body), _said(one.collection, one.body))
+        Asked(
+            one.collection,
+            one.holder,
+            normalised(one.collection, one.body),
+            statement_sentence(one.collection, one.body),
+        )
         for one in mine
         if one.collection in ASKABLE
     ]
@@ -130,8 +136,8 @@ def handoff(estate: Estate, party: str, now: datetime, by: str = "") -> Handoff:
         tuple(dict.fromkeys(map(str, whys))),
         tuple(asked),
         tuple(dict.fromkeys(we_do)),
-        tuple(dict.fromkeys(_unneeded(estate, judged))),
-        tuple(dict.fromkeys(_impossible(estate, judged))),
+        tuple(dict.fromkeys(_unneeded(compiled, judged))),
+        tuple(dict.fromkeys(_impossible(compiled, judged))),
         tuple(dict.fromkeys(_checks(journey) for journey, _ in judged)),
         _known(estate, us),
     )
@@ -155,14 +161,6 @@ def _texts(value: Any) -> Iterator[str]:
             yield from _texts(inner)
 
 
-def _plain(section: str, body: Mapping[str, Any]) -> dict[str, Any]:
-    return normalised(section, body)
-
-
-def _said(section: str, body: Mapping[str, Any]) -> str:
-    return statement_sentence(section, body)
-
-
 def _concerns(estate: Estate, one: Any, party: str) -> bool:
     places = (getattr(one, "at", ""), getattr(one, "of", ""), getattr(one, "to", ""))
     return any(_is_of(estate, place, party) for place in places if place)
@@ -173,9 +171,9 @@ def _purpose(estate: Estate, address: str) -> str:
     return identity.purpose or "" if identity is not None else ""
 
 
-def _crossing(estate: Estate, party: str, now: datetime) -> Iterator[tuple[Journey, list[Request]]]:
+def _crossing(compiled: Compiled, party: str, now: datetime) -> Iterator[tuple[Journey, list[Request]]]:
     """The journeys that must work and cross to or from the party, with the requests that do."""
-    judge = Judge(compile_estate(estate))
+    judge, estate = Judge(compiled), compiled.estate
     for journey in estate.journeys.values():
         if journey.expect != "allowed":
             continue
@@ -224,14 +222,10 @@ def _kind(estate: Estate, address: str) -> str:
     return parse(address, estate.catalogue).kind if is_well_formed(address, estate.catalogue) else ""
 
 
-def _key_above(estate: Estate, target: str) -> str:
+def _key_above(compiled: Compiled, target: str) -> str:
     """The key that what is at a target is encrypted by; '' where none is named."""
-    parts = target.split("/")
-    for length in range(len(parts), 1, -1):
-        resource = estate.resources.get("/".join(parts[:length]))
-        if resource is not None and resource.encrypted_by:
-            return resource.encrypted_by
-    return ""
+    keys = (compiled.key_above[place] for place in compiled.chain_of(target) if place in compiled.key_above)
+    return next((compiled.places.names[key] for key in keys if key != NONE), "")
 
 
 def _touching_data(estate: Estate, judged: Sequence[tuple[Journey, list[Request]]]) -> Iterator[Request]:
@@ -242,16 +236,16 @@ def _touching_data(estate: Estate, judged: Sequence[tuple[Journey, list[Request]
                 yield request
 
 
-def _unneeded(estate: Estate, judged: Sequence[tuple[Journey, list[Request]]]) -> Iterator[str]:
-    for request in _touching_data(estate, judged):
-        if not _key_above(estate, request.target):
+def _unneeded(compiled: Compiled, judged: Sequence[tuple[Journey, list[Request]]]) -> Iterator[str]:
+    for request in _touching_data(compiled.estate, judged):
+        if not _key_above(compiled, request.target):
             yield f"no grant at a key: what is in {request.target} is sealed by the store itself"
 
 
-def _impossible(estate: Estate, judged: Sequence[tuple[Journey, list[Request]]]) -> Iterator[str]:
-    for request in _touching_data(estate, judged):
-        key = _key_above(estate, request.target)
-        resource = estate.resources.get(key)
+def _impossible(compiled: Compiled, judged: Sequence[tuple[Journey, list[Request]]]) -> Iterator[str]:
+    for request in _touching_data(compiled.estate, judged):
+        key = _key_above(compiled, request.target)
+        resource = compiled.estate.resources.get(key)
         abroad = account_of(key) != account_of(request.caller)
         if resource is not None and resource.managed_by == "provider" and abroad:
             whose = account_of(key)

@@ -1,14 +1,13 @@
 """What outlives a change: statements that name what is gone, and sessions that are out already when trust goes."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from datetime import timedelta
-from typing import Any
 
 from enthesis.files.shapes import duration_from, duration_text
 from enthesis.model.estate import DEFAULT_SESSION
 from enthesis.model.sentences import statement_sentence
 from enthesis.proposals.steps import MAKE, Step
-from enthesis.surveys.statements import Surveyed, names_what_is_gone, remedy_of
+from enthesis.surveys.statements import Surveyed, listed, names_what_is_gone, remedy_of
 
 USUAL = duration_text(DEFAULT_SESSION)
 
@@ -42,7 +41,7 @@ def living_on(steps: Sequence[Step], surveys: Sequence[Surveyed]) -> Iterator[tu
         if step.collection == "trusts" and isinstance(step.before.get("of"), str) and not _only_longer(step):
             told[step.before["of"]] = str(step.before.get("session", USUAL))
         elif step.collection == "attachments":
-            before, after = _names(step.before), _names(step.body or {})
+            before, after = listed(step.before.get("runs_as")), listed((step.body or {}).get("runs_as"))
             told |= {name: sessions[name] for name in before if name not in after and name in sessions}
     removed = {str((step.before or {}).get("address")) for step in steps if step.body is None}
     # who is gone can do nothing at once
@@ -54,11 +53,6 @@ def _only_longer(step: Step) -> bool:
     before, after = dict(step.before or {}), dict(step.body or {})
     was, is_now = str(before.pop("session", USUAL)), str(after.pop("session", USUAL))
     return before == after and _length(is_now) >= _length(was)
-
-
-def _names(body: Mapping[str, Any]) -> list[str]:
-    listed = body.get("runs_as", [])
-    return [one for one in ([listed] if isinstance(listed, str) else listed) if isinstance(one, str)]
 
 
 def _length(text: str) -> timedelta:

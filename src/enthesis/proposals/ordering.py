@@ -15,6 +15,7 @@ from enthesis.files.shapes import duration_from, time_from
 from enthesis.model.words import MAKING_ORDER, REMOVING_ORDER
 from enthesis.proposals.lingering import USUAL
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
+from enthesis.surveys.statements import listed
 
 WIDENS, NARROWS, BOTH, NEITHER = "widens", "narrows", "both", "neither"
 STATES = 60  # that are judged at the most; then everything that narrows comes first
@@ -257,14 +258,7 @@ def _names_in(step: Step, body: Mapping[str, Any]) -> list[str]:
     fields = NAMING.get(step.collection, ())
     if step.collection == "trusts" and isinstance(body.get("admits"), Mapping):
         body = {**body["admits"], **body}
-    return [role + one if field in ROLES else one for field in fields for one in _listed(body.get(field))]
-
-
-def _listed(value: Any) -> list[str]:
-    """The texts of a field that holds one or several."""
-    if isinstance(value, str):
-        return [value]
-    return [one for one in value if isinstance(one, str)] if isinstance(value, list | tuple) else []
+    return [role + one if field in ROLES else one for field in fields for one in listed(body.get(field))]
 
 
 # -- which way a step goes ------------------------------------------------------------------------------------------
@@ -331,7 +325,7 @@ def _conditions(value: Any) -> set[str]:
 def _pairs(value: Any) -> set[str]:
     if not isinstance(value, Mapping):
         return set()
-    return {f"{kind} {verb}" for kind, verbs in value.items() for verb in _listed(verbs)}
+    return {f"{kind} {verb}" for kind, verbs in value.items() for verb in listed(verbs)}
 
 
 def _set(value: Any) -> set[str]:
@@ -373,16 +367,16 @@ def _halfway(collection: str, before: Mapping[str, Any], after: Mapping[str, Any
     if collection == "identities":
         return {**before, "disabled": True}
     if collection == "attachments":
-        both = [one for one in _listed(before.get("runs_as")) if one in _listed(after.get("runs_as"))]
+        both = [one for one in listed(before.get("runs_as")) if one in listed(after.get("runs_as"))]
         return {**before, "runs_as": both[0] if len(both) == 1 else both} if both else None
     if collection == "groups" and before.get("where") == after.get("where"):
         both = [one for one in before.get("members", ()) if one in after.get("members", ())]
         return {**before, "members": both} if both else None
-    if collection == "roles" and set(_listed(before.get("includes"))) == set(_listed(after.get("includes"))):
+    if collection == "roles" and set(listed(before.get("includes"))) == set(listed(after.get("includes"))):
         allows = {
             kind: both
             for kind, verbs in before["allows"].items()
-            if (both := [verb for verb in _listed(verbs) if verb in _listed(after["allows"].get(kind))])
+            if (both := [verb for verb in listed(verbs) if verb in listed(after["allows"].get(kind))])
         }
         return {**before, "allows": allows} if allows else None
     return None

@@ -13,7 +13,7 @@ from enthesis.proposals.lingering import dangling, living_on
 from enthesis.proposals.ordering import in_usual_order
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
 from enthesis.proposals.wanted import Wanted, known_at, usable_at, wanted
-from enthesis.surveys.statements import Key, LiveObject, Surveyed, names_what_is_gone, normalised
+from enthesis.surveys.statements import Key, LiveObject, Surveyed, listed, names_what_is_gone, normalised
 
 Objection = Callable[[str, Mapping[str, Any], Mapping[str, Any]], str]
 """Why a live system cannot hold a statement: its collection, its body, and for a grant what its role allows."""
@@ -235,8 +235,7 @@ def _unknown_there(estate: Estate, one: Wanted) -> tuple[str, str]:
     elif one.collection == "trusts":
         named = [str(one.body["admits"]["group"])] if "group" in one.body["admits"] else []
     elif one.collection == "attachments":
-        runs = one.body["runs_as"]
-        named = [runs] if isinstance(runs, str) else list(runs)
+        named = listed(one.body["runs_as"])
     else:
         return "", ""
     for address in named:

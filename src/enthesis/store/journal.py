@@ -398,7 +398,7 @@ class Writer:
 
 
 def journal_of(folder: Path, url: str | None) -> Journal:
-    """The journal of an estate's folder of work, or of a database that a team shares."""
+    """The journal of the estate in a folder, or of a database that a team shares."""
     return Journal(open_store(folder, url))
 
 

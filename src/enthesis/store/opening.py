@@ -9,9 +9,9 @@ from typing import Any
 from sqlalchemy import Connection, Engine, create_engine, event, inspect, make_url, text
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlchemyError
 
+from enthesis.files.finding import HISTORY, place_of_work
 from enthesis.model.errors import InvalidInput, StoppedPartWay, Unreachable
 
-FILE = "history.db"
 FORM = "0001"  # of this version's store
 NOTED = "alembic_version"
 LOCK = 0x656E7468  # a number of ours among the locks of a database
@@ -22,7 +22,7 @@ MAX_WORDS = 200  # of what a database says
 
 
 def open_store(folder: Path, url: str | None) -> Engine:
-    """The store: of a URL, else the file in the folder of work of an estate; made, or brought to the form of this
+    """The store: of a URL, else the file beside the estate in a folder; made, or brought to the form of this
     version. InvalidInput where it cannot be, Unreachable where a database does not answer."""
     engine = _shared(url) if url else _own(folder)
     with mapped(engine):
@@ -32,10 +32,8 @@ def open_store(folder: Path, url: str | None) -> Engine:
 
 def _own(folder: Path) -> Engine:
     """The file of one's own: durable with every commit, readable by nobody else."""
-    place = folder / FILE
+    place = place_of_work(folder) / HISTORY
     try:
-        folder.mkdir(mode=0o700, exist_ok=True)
-        (folder / ".gitignore").write_text("*\n", encoding="utf-8")
         if place.is_symlink():
             raise InvalidInput(f"{place} is a link, and not followed", code="folder-not-ours")
         os.close(os.open(place, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o600))

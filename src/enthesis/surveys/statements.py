@@ -58,6 +58,13 @@ class Surveyed:
         return {one.id: one.etag for one in self.objects}
 
 
+def listed(value: Any) -> list[str]:
+    """The texts of a field that holds one or several of them."""
+    if isinstance(value, str):
+        return [value]
+    return [one for one in value if isinstance(one, str)] if isinstance(value, list | tuple) else []
+
+
 def statement_key(collection: str, body: Body) -> str:
     """What makes a statement the same statement while the rest of it changes.
 
@@ -127,8 +134,7 @@ def remedy_of(one: LiveObject) -> str:
 def held_by(collection: str, holder: str, body: Body) -> dict[str, Any]:
     """A statement with its role's name made one that no other holder's has."""
     if collection == "roles":
-        listed = body.get("includes", ())
-        includes = [f"{holder} {name}" for name in ([listed] if isinstance(listed, str) else listed)]
+        includes = [f"{holder} {name}" for name in listed(body.get("includes"))]
         return {**body, "name": f"{holder} {body['name']}", **({"includes": includes} if includes else {})}
     if collection == "grants":
         return {**body, "role": f"{holder} {body['role']}", "held_by": holder}
