@@ -99,7 +99,7 @@ def join(
 
 
 def _own(folder: Path) -> Path:
-    """The state of a lab of the estate's own, which is no longer joined to another's."""
+    """The state folder of the estate's own lab; ends an earlier `lab join`."""
     (folder / PLACE_OF_WORK / JOINED).unlink(missing_ok=True)
     return own_state(folder)
 

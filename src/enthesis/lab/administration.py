@@ -185,7 +185,7 @@ class Administration:
         return JSONResponse(self._shown(changed), headers={"ETag": changed.etag})
 
     def _mine(self, collection: str, identifier: str, who: str | Caller) -> Statement:
-        """A statement that whoever asks may know of; a Problem where there is none."""
+        """The statement with this id, if the caller may see it; otherwise a Problem (404)."""
         found = self.store.statement(self.world().provider, collection, identifier)
         if found is None or (isinstance(who, str) and not self.is_below(who, found.holder)):
             raise Problem(404, "not-found", f"none of {collection} has this id, or it is not yours")

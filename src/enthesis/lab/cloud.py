@@ -73,7 +73,7 @@ class Cloud:
             store, self.world, self._administrator, self._may, partial(faults.page, name)
         )
         self._seen: tuple[int, int] | None = None
-        self._until = math.inf  # when what was changed a moment ago comes to be enforced
+        self._until = math.inf  # when the next pending change takes effect; seconds since 1970
         self._world: World | None = None
 
     @property

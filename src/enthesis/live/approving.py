@@ -14,7 +14,10 @@ from enthesis.proposals.steps import Proposal, digest_of
 
 
 def approved(estate: Estate, proposal: Proposal, key: Path, now: datetime) -> tuple[Proposal, str]:
-    """The proposal with one more signature, and whose; InvalidInput where the key is no approver's, or its author's."""
+    """Adds a signature to a proposal; returns it with the signer's address.
+
+    Raises InvalidInput if the key belongs to no approver, or to the proposal's author.
+    """
     said = {"approves": digest_of(proposal.as_json()), "estate": estate.name, "at": time_text(now)}
     made = signed(json.dumps(said).encode(), key)
     found = signer(made, _keys(estate))

@@ -378,7 +378,7 @@ def _port(connected: Connected, step: Step) -> Administered:
     found = connected.providers.get(step.provider) or connected.clusters.get(step.provider)
     if found is None:
         raise InvalidInput(
-            f"the proposal speaks of the provider {step.provider}, which the estate has not", code="proposal-invalid"
+            f"unknown provider in the proposal: {step.provider} (expected one of the estate)", code="proposal-invalid"
         )
     return found
 

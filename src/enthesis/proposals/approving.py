@@ -1,4 +1,4 @@
-"""Which approvals a proposal wants, and whether those that it carries are enough. Signatures are no matter of this."""
+"""Which approvals a proposal needs, and which of them are missing. Signatures are verified in `live/approving.py`."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass

@@ -64,7 +64,7 @@ class Handoff:
         return f"handoff-{digest.hexdigest()[:12]}"
 
     def as_json(self) -> dict[str, Any]:
-        """The document; there is no secret in it."""
+        """The document as data. It contains no secrets."""
         return {
             "enthesis": DOCUMENT,
             "format": FORMAT,
@@ -313,8 +313,10 @@ LISTS = {"why": "why", "we_do": "we_do", "unneeded": "not_needed", "impossible":
 
 
 def additions(estate: Estate, taken: Handoff) -> list[Addition]:
-    """The entries that an estate lacks to do what it is asked; ValueError where one of them is no statement, or is for
-    somebody else."""
+    """The entries to add to an estate so that it does what the handoff asks.
+
+    Raises ValueError if an entry is invalid, or is for an account that others administer.
+    """
     out: list[Addition] = []
     for section, entries in (taken.known or {}).items():
         if section not in KNOWN:

@@ -95,7 +95,7 @@ class Proposal:
     `lived_with` are differences that the estate accepts for a while, each with why and until when. `written` are the
     halves of others that were seen. `seen` are the ids and etags of the live side that it was made for, by provider.
     `left` are statements that Enthesis made and that the estate no longer has; they go only when pruning is asked for.
-    `aside` are systems that the estate speaks of and that were not asked. `dangling` are statements that name what is
+    `aside` are systems that the estate names but that were not read. `dangling` are statements that name what is
     gone, with what to do. `ended` are statements whose end has come, and that are not made any more. `twins` are
     statements of others with the key of one of ours, `openings` those of others that open something of ours; each of
     the `dangers` needs an acceptance. `lives_on` are identities of which sessions that are out already live on, and for
