@@ -11,12 +11,20 @@ from typing import Any
 import httpx
 
 from .conftest import Program, write_estate
+from .rbac import Caller, Documented
 
 RBAC = "rbac.authorization.k8s.io"
 GRID = "surge/cluster/grid"
 NAMESPACES = ("nowcast", "hindcast", "tiles", "edge")
 ACCOUNTS = ("runner", "reader", "default")
 SECRETS = ("db", "feed")
+PEOPLE = {
+    "dora": "dora", "https://issuer.example#carol": "https:%2F%2Fissuer.example#carol", "a*b?": "a%2Ab%3F",
+    "kubeadm:cluster-admins": "kubeadm:cluster-admins", ".": "%2E", "a stranger": "anybody else",
+}  # fmt: skip
+"""People by the names that the cluster has for them, with what stands for each in a survey."""
+TEAMS = ("ops", "kubeadm:cluster-admins", "system:masters")
+PATHS = ("/healthz", "/healthz/etcd", "/metrics", "/apis", "/apis/", "/apis/tides.example", "/version/", "/")
 HEAD = """
 estate: grid
 organisations: {saltmarsh: {}}
@@ -28,10 +36,13 @@ resources:
 RESOURCES = (
     ("", "pods"), ("", "secrets"), ("", "configmaps"), ("", "serviceaccounts"), ("", "pods/log"), ("", "pods/exec"),
     ("", "serviceaccounts/token"), ("apps", "deployments"), ("batch", "jobs"), (RBAC, "rolebindings"), (RBAC, "roles"),
-    ("", "namespaces"), ("", "nodes"), ("tides.example", "gauges"),
+    ("", "namespaces"), ("", "nodes"), ("tides.example", "gauges"), ("", "users"), ("", "groups"),
 )  # fmt: skip
 VERBS = ("get", "list", "watch", "create", "update", "patch", "delete", "deletecollection")
-LATER = {(RBAC, "roles"): ("bind", "escalate"), ("", "serviceaccounts"): ("impersonate",)}
+LATER = {
+    (RBAC, "roles"): ("bind", "escalate"), ("", "serviceaccounts"): ("impersonate",), ("", "users"): ("impersonate",),
+    ("", "groups"): ("impersonate",),
+}  # fmt: skip
 
 
 def grid_estate(folder: Path) -> Path:
@@ -84,16 +95,38 @@ class Api:
         reference = {"apiGroup": RBAC, "kind": "ClusterRole" if of_cluster else "Role", "name": role}
         self.made(f"/apis/{RBAC}/v1/{where}", {"metadata": {"name": name}, "roleRef": reference, "subjects": subjects})
 
-    def may(self, namespace: str, account: str, wanted: Mapping[str, str]) -> str:
-        """Why the cluster's own review allows a service account something; '' where it does not."""
-        groups = ["system:serviceaccounts", f"system:serviceaccounts:{namespace}", "system:authenticated"]
-        resource, _, sub = wanted["resource"].partition("/")
-        spec = {
-            "user": f"system:serviceaccount:{namespace}:{account}", "groups": groups,
-            "resourceAttributes": {**wanted, "resource": resource, "subresource": sub},
-        }  # fmt: skip
+    def documented(self) -> Documented:
+        """The roles and bindings, for an evaluator of the tests' own."""
+        kinds = ("clusterroles", "roles", "clusterrolebindings", "rolebindings")
+        return Documented(*(self.http.get(f"/apis/{RBAC}/v1/{kind}").json()["items"] for kind in kinds))
+
+    def may(self, caller: Caller, wanted: Mapping[str, str]) -> str:
+        """Why the cluster's own review allows a caller something; '' where it does not."""
+        spec: dict[str, Any] = {"user": caller.user, "groups": list(caller.groups)}
+        if "path" in wanted:
+            spec["nonResourceAttributes"] = wanted
+        else:
+            resource, _, sub = wanted["resource"].partition("/")
+            spec["resourceAttributes"] = {**wanted, "resource": resource, "subresource": sub}
         said = self.made("/apis/authorization.k8s.io/v1/subjectaccessreviews", {"spec": spec})
         return str(said["status"]["reason"]) if said["status"]["allowed"] else ""
+
+
+def callers() -> list[Caller]:
+    """Service accounts, people with odd names too, members of groups, strangers, and whoever shows nothing."""
+    signed_in = "system:authenticated"
+    out = [
+        Caller(
+            f"{GRID}/namespace/{namespace}/identity/{name}", f"system:serviceaccount:{namespace}:{name}",
+            ("system:serviceaccounts", f"system:serviceaccounts:{namespace}", signed_in),
+        )
+        for namespace in NAMESPACES for name in ACCOUNTS
+    ]  # fmt: skip
+    out += [Caller(f"@saltmarsh/identity/{word}", name, (signed_in,)) for name, word in PEOPLE.items()]
+    out += [Caller(f"@saltmarsh/identity/anybody of {name}", "somebody", (name, signed_in)) for name in TEAMS]
+    out.append(Caller("surge/identity/system:kube-proxy", "system:kube-proxy", ("system:node-proxiers", signed_in)))
+    out.append(Caller("surge/identity/system:anonymous", "system:anonymous", ("system:unauthenticated",)))
+    return out
 
 
 def service_account(namespace: str, name: str) -> dict[str, str]:
@@ -105,7 +138,10 @@ def group(name: str) -> dict[str, str]:
 
 
 def rule(rng: Random) -> dict[str, Any]:
-    """One rule; now and then with wildcards, names or a subresource of everything."""
+    """One rule; now and then with wildcards, names, a subresource of everything, or about paths."""
+    if rng.random() < 0.12:
+        urls = rng.sample([*PATHS, "/apis/*", "/healthz/*", "*"], rng.choice((1, 2)))
+        return {"nonResourceURLs": urls, "verbs": rng.choice((["get"], ["get", "post"], ["*"]))}
     group_of, resource = rng.choice(RESOURCES)
     verbs: list[str] = rng.sample([*VERBS, *LATER.get((group_of, resource), ())], rng.choice((1, 2, 3)))
     out: dict[str, Any] = {"apiGroups": [group_of], "resources": [resource], "verbs": verbs}
@@ -140,7 +176,7 @@ def set_up(api: Api, rng: Random) -> None:
     for namespace in NAMESPACES:
         for number in range(5):
             api.role(f"narrow-{number}", [rule(rng) for _ in range(rng.choice((1, 2)))], namespace)
-    for number in range(8):
+    for number in range(16):
         name = rng.choice([f"wide-{rng.randrange(14)}", "sum-a", "sum-b"])
         api.binding(f"everywhere-{number}", name, [_subject(rng)])
     for number in range(26):
@@ -154,16 +190,24 @@ def set_up(api: Api, rng: Random) -> None:
 
 def _subject(rng: Random) -> dict[str, str]:
     kind = rng.random()
-    if kind < 0.75:
+    if kind < 0.5:
         return service_account(rng.choice(NAMESPACES), rng.choice(ACCOUNTS))
-    if kind < 0.9:
+    if kind < 0.6:
         return group(f"system:serviceaccounts:{rng.choice(NAMESPACES)}")
-    return group(rng.choice(("system:serviceaccounts", "system:authenticated")))
+    if kind < 0.7:
+        return group(rng.choice(("system:serviceaccounts", "system:authenticated", "system:unauthenticated")))
+    if kind < 0.8:
+        return group(rng.choice(TEAMS))
+    named = (*PEOPLE, "system:anonymous", "system:kube-proxy", "system:serviceaccount:tiles:reader")
+    return {"kind": "User", "apiGroup": RBAC, "name": rng.choice([one for one in named if one != "a stranger"])}
 
 
 def wanted(rng: Random) -> Iterator[dict[str, str]]:
     """Requests without end: verb, group, resource, namespace and name."""
     while True:
+        if rng.random() < 0.1:
+            yield {"verb": rng.choice(("get", "get", "post")), "path": rng.choice(PATHS)}
+            continue
         group_of, resource = rng.choice(RESOURCES)
         verb = rng.choice([*VERBS, *LATER.get((group_of, resource), ())])
         namespace = rng.choice(NAMESPACES)
@@ -176,4 +220,6 @@ def wanted(rng: Random) -> Iterator[dict[str, str]]:
             name = rng.choice(SECRETS)
         elif resource.startswith("serviceaccounts"):
             name = rng.choice(ACCOUNTS)
+        elif resource in ("users", "groups"):
+            namespace, name = "", rng.choice(("dora", "ops", "system:masters"))
         yield {"verb": verb, "group": group_of, "resource": resource, "namespace": namespace, "name": name}

@@ -240,11 +240,18 @@ def test_a_lent_kubeconfig_works_with_the_official_client_unchanged(
             with pytest.raises(official.ApiException) as caught:
                 refused(*words)
             assert caught.value.status == 403
-    ran = enthesis("lend", CLEANER, "--to-client", at=folder)
-    assert ran.code == 2 and "no client asks" in ran.err.lower() and "eyJ" not in ran.out
-    asked = json.dumps({"apiVersion": "client.authentication.k8s.io/v1beta1", "kind": "ExecCredential"})
-    ran = enthesis("lend", CLEANER, "--to-client", at=folder, KUBERNETES_EXEC_INFO=asked)
-    assert ran.json["apiVersion"].endswith("v1beta1") and ran.json["status"]["token"]
+    for version in ("v1beta1", "v1"):
+        written = ("lend", CLEANER, "--write-kubeconfig", str(file), "--client-version", version, "--overwrite")
+        assert enthesis(*written, at=folder).code == 0
+        entry = json.loads(file.read_text())["users"][0]["user"]["exec"]
+        assert entry["apiVersion"] == f"client.authentication.k8s.io/{version}"
+        for asked in ({}, {"KUBERNETES_EXEC_INFO": json.dumps({"apiVersion": entry["apiVersion"]})}):
+            ran = enthesis(*entry["args"][entry["args"].index("lend") :], at=tmp_path, **asked)
+            assert ran.json["apiVersion"] == entry["apiVersion"] and ran.json["status"]["token"]
+    said = json.dumps({"apiVersion": "client.authentication.k8s.io/v9"})
+    ran = enthesis("lend", CLEANER, "--to-client", "v1", at=folder, KUBERNETES_EXEC_INFO=said)
+    assert ran.code == 2 and "eyJ" not in ran.out
+    assert enthesis("lend", CLEANER, "--write-kubeconfig", "x", "--client-version", "v9", at=folder).code == 2
     for wrong in ("surge/identity/uploader", f"{NOWCAST}/identity/nobody"):
         assert enthesis("lend", wrong, "--write-kubeconfig", str(file), at=folder).code in (2, 3)
     assert enthesis("lend", CLEANER, at=folder).code == 2

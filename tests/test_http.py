@@ -51,6 +51,29 @@ def test_it_is_sent_a_bounded_number_of_times_and_the_last_answer_counts() -> No
         made.expect(answer, 200)
 
 
+@pytest.mark.parametrize("method", ["GET", "POST"])
+def test_a_connection_that_is_cut_before_anything_was_asked_is_made_again(method: str) -> None:
+    door = socket.create_server(("127.0.0.1", 0))
+    cut: list[str] = []
+
+    def close_each() -> None:
+        while True:
+            try:
+                door.accept()[0].close()
+            except OSError:
+                return
+            cut.append(method)
+
+    threading.Thread(target=close_each, daemon=True).start()
+    made = Client("desk", f"https://127.0.0.1:{door.getsockname()[1]}")
+    made.sleep = lambda seconds: None
+    with pytest.raises(Unreachable):
+        made.ask(method, "/x")
+    made.close()
+    door.close()
+    assert len(cut) == ATTEMPTS
+
+
 @pytest.mark.parametrize("method", ["POST", "PUT", "DELETE", "PATCH"])
 @pytest.mark.attack("servers that answer with anything")
 def test_a_request_that_changes_something_is_never_sent_twice(method: str) -> None:

@@ -1,18 +1,19 @@
 """`enthesis lend`: a short-lived credential for an identity, for one program or for other people's clients."""
 
 import os
+import sys
 from collections.abc import Iterator
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, NamedTuple
 
 import typer
 
 from enthesis.cli.options import QuietOption
 from enthesis.cli.subjects import read_estate, workload_identity
-from enthesis.connectors.cluster.lending import ASKED_BY, answer_to_client, lent_kubeconfig, version_asked
+from enthesis.connectors.cluster.lending import ASKED_BY, VERSIONS, answer_to_client, lent_kubeconfig, version_asked
 from enthesis.connectors.cluster.using import LiveCluster
 from enthesis.files.finding import estate_folder, find_estate
 from enthesis.files.saving import write_file
@@ -63,9 +64,16 @@ def lend(
     overwrite: Annotated[
         bool, typer.Option("--overwrite", help="Let --write-kubeconfig take the place of a file that is there.")
     ] = False,
+    client_version: Annotated[
+        str,
+        typer.Option(
+            "--client-version", metavar="VERSION", help=f"How clients ask for tokens: {' or '.join(VERSIONS)}."
+        ),
+    ] = VERSIONS[0],
     to_client: Annotated[
-        bool, typer.Option("--to-client", hidden=True, help="Answer a client that a lent kubeconfig sent here.")
-    ] = False,
+        str | None,
+        typer.Option("--to-client", metavar="VERSION", hidden=True, help="Answer a client of a lent kubeconfig."),
+    ] = None,
     estate: Annotated[
         Path | None, typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward.")
     ] = None,
@@ -87,14 +95,18 @@ def lend(
         raise InvalidInput(
             "nobody is named to lend", code="argument-missing", remedy="enthesis lend IDENTITY -- COMMAND"
         )
-    if to_client or write_kubeconfig is not None:
+    if to_client is not None or write_kubeconfig is not None:
         if write_kubeconfig is not None and not overwrite and os.path.lexists(write_kubeconfig):
             raise InvalidInput(
                 f"{write_kubeconfig} is there already",
                 code="file-exists",
                 remedy="name a new file, or say --overwrite",
             )
-        _to_clients(identity, write_kubeconfig, life, kubeconfig, context, estate, to_client=to_client, quiet=quiet)
+        lent = _Lent(identity, life, kubeconfig, context, estate)
+        if to_client is not None:
+            _to_client(lent, to_client)
+        elif write_kubeconfig is not None:
+            _to_clients(lent, write_kubeconfig, client_version, quiet=quiet)
         return
     if not command:
         raise InvalidInput(
@@ -236,35 +248,52 @@ def _provider(estate: Estate, folder: Path, identity: str) -> tuple[str, str]:
 # -- to clients of a cluster -------------------------------------------------------------------------------------
 
 
-def _to_clients(
-    identity: str,
-    file: Path | None,
-    life: str,
-    kubeconfig: Path | None,
-    context: str | None,
-    estate: Path | None,
-    *,
-    to_client: bool,
-    quiet: bool,
-) -> None:
-    length = duration_from(life)
-    if length is None:
-        raise InvalidInput(f"{life} is no duration", code="duration-invalid", remedy="write it like 15m or 1h")
-    cluster, folder = _cluster(identity, estate, kubeconfig, context)
-    if to_client:
-        version = version_asked(os.environ.get(ASKED_BY, ""))
-        put_text(answer_to_client(version, *cluster.token_for(identity, length)))
-        return
-    if file is None:
-        return
-    cluster.token_for(identity, length)  # so that what cannot be lent is said now and not to the client later
-    words = ["lend", identity, "--to-client", "--life", life, "--quiet"]
-    kept = kubeconfig.resolve() if kubeconfig is not None else None
-    for option, value in (("--estate", folder), ("--kubeconfig", kept), ("--context", context)):
+class _Lent(NamedTuple):
+    """Who is lent to clients of a cluster, for how long at a time, and how the cluster is reached."""
+
+    identity: str
+    life: str
+    kubeconfig: Path | None
+    context: str | None
+    estate: Path | None
+
+    @property
+    def length(self) -> timedelta:
+        length = duration_from(self.life)
+        if length is None:
+            raise InvalidInput(f"{self.life} is no duration", code="duration-invalid", remedy="write it like 15m or 1h")
+        return length
+
+
+def _to_client(lent: _Lent, version: str) -> None:
+    """The token for the client that asks, which reads it from a pipe."""
+    if sys.stdout.isatty():
+        raise InvalidInput(
+            "a token is shown on no terminal", code="token-not-shown",
+            remedy="use the kubeconfig with a client; it asks here by itself",
+        )  # fmt: skip
+    asked = version_asked(version, os.environ.get(ASKED_BY, ""))
+    cluster, _ = _cluster(lent.identity, lent.estate, lent.kubeconfig, lent.context)
+    put_text(answer_to_client(asked, *cluster.token_for(lent.identity, lent.length)))
+
+
+def _to_clients(lent: _Lent, file: Path, version: str, *, quiet: bool) -> None:
+    """Writes the kubeconfig."""
+    if version not in VERSIONS:
+        raise InvalidInput(
+            f"--client-version {version}: not known",
+            code="client-version-unknown",
+            remedy=f"one of {', '.join(VERSIONS)}",
+        )
+    cluster, folder = _cluster(lent.identity, lent.estate, lent.kubeconfig, lent.context)
+    cluster.token_for(lent.identity, lent.length)  # so that what cannot be lent is said now and not to the client later
+    words = ["lend", lent.identity, "--to-client", version, "--life", lent.life, "--quiet"]
+    kept = lent.kubeconfig.resolve() if lent.kubeconfig is not None else None
+    for option, value in (("--estate", folder), ("--kubeconfig", kept), ("--context", lent.context)):
         words += [option, str(value)] if value is not None else []
-    write_file(file, lent_kubeconfig(cluster, identity, words).encode(), foreign=True)
+    write_file(file, lent_kubeconfig(cluster, lent.identity, words, version).encode(), foreign=True)
     file.chmod(0o600)
-    remark(f"{file} lends {identity}, for {life} at a time.", quiet=quiet)
+    remark(f"{file} lends {lent.identity}, for {lent.life} at a time.", quiet=quiet)
 
 
 def _cluster(

@@ -4,9 +4,11 @@ import base64
 import hashlib
 import json
 from collections import ChainMap
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from typing import Any
 from urllib.parse import quote, urlencode
 
@@ -25,13 +27,14 @@ from enthesis.ports import (
     Done,
     Key,
     LiveObject,
+    OpenSession,
     Refusal,
     Right,
     Step,
     Surveyed,
     WantedKey,
 )
-from enthesis.proposals.steps import MAKE
+from enthesis.proposals.steps import MAKE, NOT_UNDONE
 from enthesis.surveys.statements import listed
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
@@ -43,13 +46,15 @@ TYPES = {
 }
 ONE_OR_MORE = {"ceilings": ("except",), "attachments": ("runs_as",)}  # lists, which an estate may write as one value
 MARKS = ("id", "holder", "mark", "etag", "runs_as_gone", "in_force", "changed_by", "changed_at")
+AT_ONCE = 8  # requests of one survey
 ENDLESS = timedelta(days=36500)
 TRIED = b"Enthesis tried to write here and puts back what was there.\n"
 
 
 class Cloud:
     """One provider. `sessions` are administrators' sessions by the account or organisation they administer; `renew`
-    gets new ones where one has ended."""
+    gets new ones where one has ended. What is changed is changed as the person whose sign-in `acting` is, if there is
+    one, with that person's rights."""
 
     def __init__(
         self,
@@ -57,8 +62,10 @@ class Cloud:
         client: Client,
         sessions: Mapping[str, Secret],
         renew: Callable[[], Mapping[str, Secret]] | None = None,
+        acting: Secret | None = None,
     ) -> None:
         self._renew = renew
+        self._acting = acting
         self.name = name
         self.client = client
         self.sessions = sessions
@@ -81,23 +88,21 @@ class Cloud:
         return self._survey(holders, others)
 
     def _survey(self, holders: Sequence[str], others: Sequence[str]) -> Surveyed:
-        raw: list[tuple[str, dict[str, Any]]] = []
         accounts: set[str] = set()
         resources: set[str] = set()
         people: dict[str, str] = {}
         shared: list[dict[str, Any]] = []
-        for holder in holders:
-            bearer = self._session(holder)
-            for collection in STATEMENTS:
-                found = self.client.get_all(f"/administration/{collection}", bearer=bearer)
-                items = {item["id"]: item for item in found}  # a page that shifts shows an item twice
-                raw.extend((collection, item) for item in items.values())
-            answer = self.client.ask("GET", "/administration/inventory", bearer=bearer)
-            there = self.client.expect(answer, 200).json(self.client.who)
-            accounts.update(there["accounts"])
-            resources.update(there["resources"])
-            people.update(there["people"])
-            shared.extend(self._concerning(holder))
+        kinds = [(holder, collection) for holder in holders for collection in STATEMENTS]
+        with ThreadPoolExecutor(AT_ONCE) as pool:
+            listed_ones = pool.map(lambda asked: (asked[1], self._all(*asked)), kinds)
+            inventories = pool.map(self._inventory, holders)
+            concerning = pool.map(self._concerning, holders)
+            raw = [(collection, item) for collection, items in listed_ones for item in items]
+            for there, those in zip(inventories, concerning, strict=True):
+                accounts.update(there["accounts"])
+                resources.update(there["resources"])
+                people.update(there["people"])
+                shared.extend(those)
         if others:
             query = urlencode([("address", other) for other in others])
             answer = self.client.ask("GET", f"/administration/ids?{query}", bearer=self._session(holders[0]))
@@ -107,6 +112,17 @@ class Cloud:
         known = {one.id for one in surveyed.objects}
         items = {item["id"]: item for item in shared if item["id"] not in known}
         return replace(surveyed, concerning=tuple(self._shared(item, names) for item in items.values()))
+
+    def _all(self, holder: str, collection: str) -> list[dict[str, Any]]:
+        """The statements of one collection that a holder has."""
+        found = self.client.get_all(f"/administration/{collection}", bearer=self._session(holder))
+        return list({item["id"]: item for item in found}.values())  # a page that shifts shows an item twice
+
+    def _inventory(self, holder: str) -> dict[str, Any]:
+        """The accounts, resources and people that a holder knows of."""
+        answer = self.client.ask("GET", "/administration/inventory", bearer=self._session(holder))
+        found: dict[str, Any] = self.client.expect(answer, 200).json(self.client.who)
+        return found
 
     def _concerning(self, holder: str) -> list[dict[str, Any]]:
         """What others hold that names what is a holder's; nothing where the cloud does not tell."""
@@ -167,25 +183,24 @@ class Cloud:
 
     @understood
     def change(self, step: Step, ids: dict[str, str], key: str = "") -> Changed:
-        """Needs the right of the holder's administrators to change access."""
+        """Needs the right of the holder's administrators to change access, or of the person whom it is done as."""
         path = f"/administration/{step.collection}"
         headers = {KEYED: key} if key else {}
         if step.id is not None:
             path, headers = f"{path}/{step.id}", {**headers, "If-Match": step.etag or ""}
         if step.body is None:
-            answer = self._administered("DELETE", path, step.holder, headers=headers)
+            answer = self._written("DELETE", path, step, headers=headers)
             self._moved(step, answer)
             self.client.expect(answer, 204, 404)
-            return Changed(None, None, in_force=answer.status == 404)
+            at_once = step.collection in NOT_UNDONE  # what is revoked is looked up at every use
+            return Changed(None, None, in_force=at_once or answer.status == 404)
         body = self._wire(step, ChainMap(self._own, ids))
         if step.id is None:
-            answer = self._administered(
-                "POST", path, step.holder, headers=headers, body={**body, "holder": step.holder}
-            )
+            answer = self._written("POST", path, step, headers=headers, body={**body, "holder": step.holder})
             self._moved(step, answer)
             said = self.client.expect(answer, 201).json(self.client.who)
         else:
-            answer = self._administered("PUT", path, step.holder, headers=headers, body=body)
+            answer = self._written("PUT", path, step, headers=headers, body=body)
             self._moved(step, answer)
             said = self.client.expect(answer, 200).json(self.client.who)
         made = Changed(said["id"], said["etag"], said.get("in_force") is not False)
@@ -239,6 +254,12 @@ class Cloud:
             self.sessions = self._renew()
             answer = self.client.ask(method, path, bearer=self._session(holder), **more)
         return answer
+
+    def _written(self, method: str, path: str, step: Step, **more: Any) -> Answer:
+        """A request that changes something: as the person who acts, else as the administrators of the holder."""
+        if self._acting is None:
+            return self._administered(method, path, step.holder, **more)
+        return self.client.ask(method, path, bearer=self._acting, **more)
 
     @staticmethod
     def _moved(step: Step, answer: Answer) -> None:
@@ -411,10 +432,30 @@ class Cloud:
     def keys(self, holders: Sequence[str]) -> list[Credentialed]:
         """The keyed credentials of our identities, without any value."""
         found: dict[str, Credentialed] = {}
-        for holder in holders:
-            answer = self.client.ask("GET", "/administration/credentials", bearer=self._session(holder))
+        with ThreadPoolExecutor(AT_ONCE) as pool:
+            answers = list(pool.map(partial(self._administered, "GET", "/administration/credentials"), holders))
+        for answer in answers:
             for item in self.client.expect(answer, 200).json(self.client.who).get("items", []):
                 found[item["id"]] = _credentialed(item)
+        return list(found.values())
+
+    def usage(self, holders: Sequence[str]) -> Iterator[dict[str, Any]]:
+        """What was asked of our places, and by our identities; each request once. Needs an administrators' session."""
+        seen: set[str] = set()
+        for holder in holders:
+            for item in self.client.get_all("/administration/usage", bearer=self._session(holder)):
+                if item["id"] not in seen:
+                    seen.add(item["id"])
+                    yield {name: value for name, value in item.items() if name != "id"}
+
+    @understood
+    def open_sessions(self, holders: Sequence[str]) -> list[OpenSession]:
+        """The sessions of our identities and people that have not ended. Needs an administrators' session."""
+        found: dict[str, OpenSession] = {}
+        with ThreadPoolExecutor(AT_ONCE) as pool:
+            for answer in pool.map(partial(self._administered, "GET", "/administration/sessions"), holders):
+                for item in self.client.expect(answer, 200).json(self.client.who).get("items", []):
+                    found[item["id"]] = _session_from(item)
         return list(found.values())
 
     @understood
@@ -422,6 +463,13 @@ class Cloud:
         """It opens nothing from now on."""
         path = f"/administration/credentials/{quote(identifier)}"
         self.client.expect(self.client.ask("DELETE", path, bearer=self._session(holder)), 204)
+
+    @understood
+    def switch_credential(self, holder: str, identifier: str, *, disabled: bool) -> Credentialed:
+        """It opens nothing while it is disabled; as it is from now on."""
+        path = f"/administration/credentials/{quote(identifier)}"
+        answer = self.client.ask("PUT", path, bearer=self._session(holder), body={"disabled": disabled})
+        return _credentialed(self.client.expect(answer, 200).json(self.client.who))
 
     def _obtained(self, body: Mapping[str, Any]) -> Credential:
         token, life = body.get("access_token"), body.get("expires_in")
@@ -495,6 +543,8 @@ def _needed(step: Step) -> list[tuple[str, str]]:
     body = step.body or step.before or {}
     address = str(body.get("address", step.holder))
     made = step.action == MAKE
+    if step.collection in NOT_UNDONE:
+        return [("issue", str(body["of"]))]
     if step.collection == "identities":
         return [("create", step.holder) if made else ("configure", address)]
     if step.collection == "groups" and not made:
@@ -511,6 +561,13 @@ def _needed(step: Step) -> list[tuple[str, str]]:
         return [("attach", one) for one in listed(body["runs_as"])]
     mine = account_of(str(body["at"])) == step.holder or str(body["at"]) == step.holder
     return [("change-access", str(body["at"]) if mine else step.holder)]
+
+
+def _session_from(item: Mapping[str, Any]) -> OpenSession:
+    began, ends = (datetime.fromisoformat(item[name]) for name in ("began", "ends"))
+    via = tuple(map(str, item.get("via", ())))
+    origin = dict(item.get("origin", {}))
+    return OpenSession(str(item["id"]), str(item["at"]), str(item["of"]), origin, via, began, ends)
 
 
 def _credentialed(item: Mapping[str, Any]) -> Credentialed:

@@ -1,5 +1,7 @@
-"""A directory where people sign in: the device grant (RFC 8628), and the end of a sign-in (RFC 7009)."""
+"""A directory where people sign in: the device grant (RFC 8628), the end of a sign-in (RFC 7009), and approvals that it
+states (RFC 8693)."""
 
+import json
 import time
 from collections.abc import Callable, Mapping
 from datetime import timedelta
@@ -11,6 +13,10 @@ from enthesis.model.secrets import Secret
 from enthesis.ports import Credential
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
+EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
+ACCESS = "urn:ietf:params:oauth:token-type:access_token"
+STATEMENT = "urn:ietf:params:oauth:token-type:jwt"
+APPROVAL = "enthesis-approval"  # the audience of an approval, and the type of its details
 CLIENT = "enthesis"
 LONGEST = 1800.0  # seconds that somebody is waited for, whatever the directory says
 SLOWER = 5.0  # seconds that `slow_down` adds between questions (RFC 8628, section 3.5)
@@ -79,6 +85,35 @@ class Directory:
         """RFC 7009, section 2: the sign-in opens nothing from now on."""
         form = {"token": sign_in.reveal(), "token_type_hint": "access_token", "client_id": CLIENT}
         self.client.expect(self._ask("revocation_endpoint", form), 200)
+
+    @understood
+    def approval(self, sign_in: Secret, said: Mapping[str, Any]) -> str:
+        """The directory's statement that the person who is signed in approves something: a token exchange (RFC 8693,
+        section 2.1) for a JWT with just these details (RFC 9396, section 2). RightMissing where the sign-in has ended.
+        """
+        form = {
+            "grant_type": EXCHANGE,
+            "subject_token": sign_in.reveal(),
+            "subject_token_type": ACCESS,
+            "requested_token_type": STATEMENT,
+            "audience": APPROVAL,
+            "authorization_details": json.dumps([{"type": APPROVAL, **said}]),
+        }
+        answer = self._ask("token_endpoint", form)
+        body = answer.json(self.client.who)
+        token = body.get("access_token")
+        if answer.status == 200 and isinstance(token, str):
+            return token
+        if body.get("error") in ("invalid_request", "invalid_grant"):
+            raise RightMissing(
+                f"{self.name} states no approval: {problem_said(answer)}",
+                code="sign-in-refused",
+                remedy="enthesis sign-in, then approve again",
+            )
+        raise UnexpectedAnswer(
+            f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}",
+            code="answer-unexpected",
+        )
 
     def _ask(self, endpoint: str, form: Mapping[str, str]) -> Answer:
         if self._metadata is None:

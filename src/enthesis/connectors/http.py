@@ -45,14 +45,14 @@ MAX_PAGES = 100_000
 SAFE = ("GET", "HEAD")  # methods that change nothing, so that a request may be sent again
 PASSING = (429, 502, 503, 504)  # statuses of an answer that a later try may not get
 KEYED = "Idempotency-Key"  # the header that makes a change one that may be sent again
-ATTEMPTS = 8
+ATTEMPTS = 12
 KEPT = 8  # connections whose sockets are known
-FIRST_WAIT, LONGEST_WAIT = 0.25, 5.0  # seconds between two tries
+FIRST_WAIT, LONGEST_WAIT = 0.1, 5.0  # seconds between two tries
 LONGEST_SAID = 20.0  # seconds that a service may ask to be left alone
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
-EVER_LONGER = wait_exponential(multiplier=FIRST_WAIT, max=LONGEST_WAIT) + wait_random(0, FIRST_WAIT)
+EVER_LONGER = wait_exponential(multiplier=FIRST_WAIT, exp_base=1.5, max=LONGEST_WAIT) + wait_random(0, FIRST_WAIT)
 
 
 NOT_UNDERSTOOD = (KeyError, TypeError, AttributeError, ValueError, IndexError, OverflowError, RecursionError)
@@ -202,6 +202,22 @@ class _Watch:
                 one.shutdown(socket.SHUT_RDWR)
 
 
+def _kind_of(fault: httpx.HTTPError) -> type[Unreachable]:
+    """Whether a connection was cut before a request, lost after it, or never there."""
+    if isinstance(fault, httpx.ReadError | httpx.WriteError | httpx.RemoteProtocolError):
+        return _Lost
+    causes = _causes(fault) if isinstance(fault, httpx.ConnectError) else ()
+    return _Cut if any(isinstance(one, CUT) for one in causes) else Unreachable
+
+
+def _causes(fault: BaseException) -> Iterator[BaseException]:
+    """What led to a fault, the nearest first."""
+    following = fault.__cause__ or fault.__context__
+    while following is not None:
+        yield following
+        following = following.__cause__ or following.__context__
+
+
 def _may_yet_answer(answer: Answer) -> bool:
     return answer.status in PASSING
 
@@ -210,8 +226,15 @@ def _may_yet_be_done(answer: Answer) -> bool:
     return answer.status in (*PASSING, 500)
 
 
+CUT = (ssl.SSLEOFError, ssl.SSLZeroReturnError, ConnectionResetError, ConnectionAbortedError)
+
+
 class _Lost(Unreachable):
     """A connection was lost before the whole answer had come."""
+
+
+class _Cut(_Lost):
+    """A connection was cut before anything was asked over it, so that asking again is the first time."""
 
 
 class _Late(Unreachable):
@@ -233,9 +256,20 @@ def _last(state: RetryCallState) -> Any:
     return state.outcome.result()
 
 
+@dataclass(frozen=True)
+class Way:
+    """How a server is reached: all that TLS needs, headers that go with every request, the name that its certificate is
+    for, where that is not its host, and the url of a proxy."""
+
+    context: ssl.SSLContext | None = None
+    headers: tuple[tuple[str, str], ...] = ()
+    server_name: str = ""
+    proxy: str = ""
+
+
 class Client:
-    """Speaks to one service. `who` is its name for messages; `authority` a PEM file to trust instead of the usual, or
-    `context` all that TLS needs.
+    """Speaks to one service. `who` is its name for messages; `authority` a PEM file to trust instead of the usual;
+    `way` how it is reached, where not as usual.
 
     `max_answer` (bytes) and `max_seconds` bound each answer, `timeout` each wait for more of it.
     """
@@ -248,11 +282,11 @@ class Client:
         url: str,
         *,
         authority: Path | None = None,
-        context: ssl.SSLContext | None = None,
         transport: httpx.BaseTransport | None = None,
         max_answer: int = MAX_ANSWER,
         max_seconds: float = MAX_SECONDS,
         timeout: httpx.Timeout = TIMEOUT,
+        way: "Way | None" = None,
     ) -> None:
         if not is_safe(url):
             raise Unreachable(
@@ -265,7 +299,8 @@ class Client:
         self.max_answer = max_answer
         self.max_seconds = max_seconds
         self.ahead: timedelta | None = None  # of its clock to this machine's, as its last answer is dated
-        verify = context or ssl.create_default_context(cafile=str(authority) if authority else None)
+        way = way or Way()
+        verify = way.context or ssl.create_default_context(cafile=str(authority) if authority else None)
         self.sockets: list[socket.socket] = []  # of connections that are kept, so that a request can be ended
         self._again = Retrying(
             retry=retry_if_result(_may_yet_answer) | retry_if_exception_type(_Lost),
@@ -277,9 +312,12 @@ class Client:
         self._keyed = self._again.copy(
             retry=retry_if_result(_may_yet_be_done) | retry_if_exception_type((_Lost, _Late)),
         )
+        self._unasked = self._again.copy(retry=retry_if_exception_type(_Cut))
         self._client = httpx.Client(
-            verify=verify, timeout=timeout, trust_env=False, follow_redirects=False, transport=transport
-        )
+            verify=verify, timeout=timeout, trust_env=False, follow_redirects=False, transport=transport,
+            headers=httpx.Headers(list(way.headers)), proxy=way.proxy or None,
+        )  # fmt: skip
+        self._extensions = {"sni_hostname": way.server_name} if way.server_name else {}
 
     def __enter__(self) -> "Client":
         return self
@@ -322,14 +360,17 @@ class Client:
                 raise Unreachable(message, code="unreachable")
             return answer
         if method not in SAFE:
-            return request(time.monotonic() + self.max_seconds)
+            return self._unasked(request, time.monotonic() + self.max_seconds)
         return self._again(request, time.monotonic() + self.max_seconds)
 
     def _asked(self, method: str, url: str, ends: float, **more: Any) -> Answer:
         """One request, whose answer must have come by a time."""
         watch = _Watch(self, ends)
         try:
-            with watch, self._client.stream(method, url, extensions={"trace": watch.note}, **more) as answer:
+            with (
+                watch,
+                self._client.stream(method, url, extensions=self._extensions | {"trace": watch.note}, **more) as answer,
+            ):
                 collected = bytearray()
                 for chunk in answer.iter_bytes():
                     collected += chunk
@@ -347,9 +388,8 @@ class Client:
         except httpx.HTTPError as fault:
             if watch.over:
                 raise Unreachable(f"{self.who} at {self.url} did not answer in time", code="timeout") from None
-            lost = isinstance(fault, httpx.ReadError | httpx.WriteError | httpx.RemoteProtocolError)
             message = f"{self.who} at {self.url} cannot be reached: {_reason(fault)}"
-            raise (_Lost if lost else Unreachable)(message, code="unreachable") from None
+            raise _kind_of(fault)(message, code="unreachable") from None
         except (httpx.InvalidURL, UnicodeError, ValueError):
             raise Unreachable(f"{self.who} is at {self.url}, which is no address", code="url-invalid") from None
 

@@ -1,29 +1,42 @@
-"""How a cluster is reached: a kubeconfig, or the settings of a workload that runs in it.
+"""How a cluster is reached: kubeconfigs, or the settings of a workload that runs in it.
 
-Kubernetes documentation, "Organizing Cluster Access Using kubeconfig Files" and "Client authentication"; nothing of a
-kubeconfig is kept, and no value in it that is a secret is ever shown.
+Kubernetes documentation, "Organizing Cluster Access Using kubeconfig Files", "User impersonation" and "Client
+authentication". Every field that is not honoured is refused by its name, since what it narrows would be wider without
+it. Nothing of a kubeconfig is kept, and no value in it that is a secret is ever shown.
 """
 
 import base64
-import json
-import os
+import logging
 import ssl
-import subprocess
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote, urlsplit
 
 import yaml
 
+from enthesis.connectors.http import Way
 from enthesis.files.saving import read_file
 from enthesis.model.errors import InvalidInput, Unreachable
-from enthesis.model.secrets import Secret
+from enthesis.model.secrets import Secret, redacted
 
 MAX_FILE = 1024 * 1024  # bytes
-EXEC_TIMEOUT = 30.0  # seconds
 INSIDE = Path("/var/run/secrets/kubernetes.io/serviceaccount")
+LONGEST_WORD = 20  # characters of a word that a command says, and that is surely no secret
+HONOURED = {
+    "context": ("cluster", "user", "namespace", "extensions"),
+    "cluster": (
+        "server", "certificate-authority", "certificate-authority-data", "tls-server-name", "proxy-url",
+        "insecure-skip-tls-verify", "disable-compression", "extensions",
+    ),
+    "user": (
+        "token", "tokenFile", "client-certificate", "client-certificate-data", "client-key", "client-key-data", "exec",
+        "as", "as-uid", "as-groups", "as-user-extra", "extensions",
+    ),
+}  # fmt: skip
+"""The fields of each kind of entry that are honoured, or say nothing about access."""
 
 
 @dataclass(frozen=True)
@@ -31,47 +44,64 @@ class Access:
     """Where a cluster is, how it proves itself, and as whom we come."""
 
     url: str
-    context: ssl.SSLContext
+    way: Way
     token: Secret | None = None
     authority: str = ""  # PEM in base64
 
 
-def from_kubeconfig(path: Path, context: str | None = None) -> Access:
-    """What a kubeconfig says of one of its contexts, or of the current one; InvalidInput where it says too little."""
+@dataclass(frozen=True)
+class _Entry:
+    """One named entry, with the folder that its relative paths start from."""
+
+    said: Mapping[str, Any]
+    folder: Path
+    file: Path
+
+
+def from_kubeconfigs(paths: Sequence[Path], context: str | None = None) -> Access:
+    """What kubeconfigs together say of one of their contexts, or of the current one: of entries of one name the first
+    counts. InvalidInput where they say too little, or something that is not honoured."""
+    read = [(path, _parsed(path)) for path in paths]
+    try:
+        return _chosen(read, context)
+    except (TypeError, ValueError, KeyError, AttributeError, RecursionError, OSError) as fault:
+        what = f"{paths[0]} is not understood ({type(fault).__name__})"
+        raise InvalidInput(what, code="kubeconfig-invalid", remedy="look at its fields") from None
+
+
+def _parsed(path: Path) -> Mapping[str, Any]:
     data = read_file(path, MAX_FILE)
     try:
         read = yaml.safe_load(data)
     except (yaml.YAMLError, RecursionError, ValueError):
         raise InvalidInput(f"{path} is not YAML", code="kubeconfig-invalid") from None
-    try:
-        return _chosen(read, path, context)
-    except (TypeError, ValueError, KeyError, AttributeError, RecursionError, OSError) as fault:
-        what = f"{path} is not understood ({type(fault).__name__})"
-        raise InvalidInput(what, code="kubeconfig-invalid", remedy="look at its fields") from None
-
-
-def _chosen(read: Any, path: Path, context: str | None) -> Access:
     if not isinstance(read, dict):
         raise InvalidInput(f"{path} is no kubeconfig", code="kubeconfig-invalid")
-    name = context or read.get("current-context")
-    chosen = _named(read, "contexts", name, path).get("context")
-    if not isinstance(chosen, dict):
-        raise InvalidInput(f"the context {name} in {path} says nothing", code="kubeconfig-incomplete")
-    cluster = _named(read, "clusters", chosen.get("cluster"), path).get("cluster")
-    user = _named(read, "users", chosen.get("user"), path).get("user") if chosen.get("user") else {}
-    if not isinstance(cluster, dict) or not isinstance(cluster.get("server"), str):
-        raise InvalidInput(f"the cluster of the context {name} in {path} has no server", code="kubeconfig-incomplete")
-    if cluster.get("insecure-skip-tls-verify"):
-        remedy = "give its certificate-authority instead"
+    return read
+
+
+def _chosen(read: Sequence[tuple[Path, Mapping[str, Any]]], context: str | None) -> Access:
+    name = context or next((one["current-context"] for _, one in read if one.get("current-context")), None)
+    if name is None:
+        files = " and ".join(str(path) for path, _ in read)
         raise InvalidInput(
-            f"{path} asks not to check whether the cluster is the right one", code="kubeconfig-unchecked", remedy=remedy
+            f"{files} has no current context", code="kubeconfig-incomplete", remedy="name one with --context"
         )
-    user = user if isinstance(user, dict) else {}
-    tls = _context(cluster, path)
-    token = _token(user, path)
-    if token is None:
-        _certificate(user, path, tls)
-    return Access(cluster["server"], tls, token, _authority(cluster, path))
+    chosen = _entry(read, "context", name)
+    cluster = _entry(read, "cluster", chosen.said.get("cluster"))
+    user = _entry(read, "user", chosen.said.get("user"))
+    if not isinstance(cluster.said.get("server"), str):
+        where = f"the cluster of the context {name} in {cluster.file}"
+        raise InvalidInput(f"{where} has no server", code="kubeconfig-incomplete")
+    if cluster.said.get("insecure-skip-tls-verify"):
+        raise InvalidInput(
+            f"{cluster.file} asks not to check whether the cluster is the right one", code="kubeconfig-unchecked",
+            remedy="give its certificate-authority instead",
+        )  # fmt: skip
+    tls = _context(cluster)
+    server_name = str(cluster.said.get("tls-server-name") or "")
+    way = Way(tls, tuple(_impersonated(user)), server_name, _proxy(cluster))
+    return Access(cluster.said["server"], way, _credential(user, cluster, str(name), tls), _authority(cluster))
 
 
 def from_inside(environment: Mapping[str, str], place: Path = INSIDE) -> Access | None:
@@ -83,89 +113,206 @@ def from_inside(environment: Mapping[str, str], place: Path = INSIDE) -> Access 
     named = f"[{host}]" if ":" in host else host
     tls = ssl.create_default_context(cafile=str(place / "ca.crt"))
     authority = base64.b64encode((place / "ca.crt").read_bytes()).decode()
-    return Access(f"https://{named}:{port}", tls, Secret(token.read_text(encoding="utf-8").strip()), authority)
+    return Access(f"https://{named}:{port}", Way(tls), Secret(token.read_text(encoding="utf-8").strip()), authority)
 
 
-def _named(read: Mapping[str, Any], section: str, name: Any, path: Path) -> Mapping[str, Any]:
-    listed = read.get(section)
-    for one in listed if isinstance(listed, list) else ():
-        if isinstance(one, dict) and one.get("name") == name and name is not None:
-            return one
-    known = ", ".join(str(one.get("name")) for one in listed or () if isinstance(one, dict)) if listed else ""
+def _entry(read: Sequence[tuple[Path, Mapping[str, Any]]], kind: str, name: Any) -> _Entry:
+    """The first entry of a name, with no field that is not honoured."""
+    known: list[str] = []
+    for path, one in read:
+        listed = one.get(f"{kind}s")
+        for each in listed if isinstance(listed, list) else ():
+            if not isinstance(each, dict):
+                continue
+            known.append(str(each.get("name")))
+            if each.get("name") != name or name is None:
+                continue
+            said = each.get(kind)
+            if not isinstance(said, dict):
+                raise InvalidInput(f"the {kind} {name} in {path} says nothing", code="kubeconfig-incomplete")
+            unknown = [
+                field for field, value in said.items() if field not in HONOURED[kind] and value not in (None, "")
+            ]
+            if unknown:
+                raise InvalidInput(
+                    f"the {kind} {name} in {path} says {', '.join(map(str, unknown))}, which is not honoured here",
+                    code="kubeconfig-not-honoured",
+                    remedy="use another context, or leave it out",
+                )
+            return _Entry(said, path.parent, path)
+    files = " and ".join(str(path) for path, _ in read)
+    listed_names = ", ".join(dict.fromkeys(known))
     raise InvalidInput(
-        f"{path} has no {section[:-1]} called {name}",
+        f"{files} has no {kind} called {name}",
         code="kubeconfig-incomplete",
-        remedy=f"known: {known}" if known else "",
+        remedy=f"known: {listed_names}" if known else "",
     )
 
 
-def _context(cluster: Mapping[str, Any], path: Path) -> ssl.SSLContext:
-    data, file = cluster.get("certificate-authority-data"), cluster.get("certificate-authority")
+# -- how the cluster proves itself ----------------------------------------------------------------------------------
+
+
+def _context(cluster: _Entry) -> ssl.SSLContext:
+    data, file = cluster.said.get("certificate-authority-data"), cluster.said.get("certificate-authority")
     try:
         if data:
             return ssl.create_default_context(cadata=base64.b64decode(data, validate=True).decode())
-        return ssl.create_default_context(cafile=str(path.parent / file) if file else None)
+        return ssl.create_default_context(cafile=str(cluster.folder / file) if file else None)
     except (OSError, ValueError) as fault:
         raise InvalidInput(
-            f"the certificate-authority in {path} cannot be used: {fault}", code="kubeconfig-incomplete"
+            f"the certificate-authority in {cluster.file} cannot be used: {fault}", code="kubeconfig-incomplete"
         ) from None
 
 
-def _authority(cluster: Mapping[str, Any], path: Path) -> str:
+def _authority(cluster: _Entry) -> str:
     """The certificates of an authority in base64, wherever they are kept; '' for the usual ones."""
-    data, file = cluster.get("certificate-authority-data"), cluster.get("certificate-authority")
-    return str(data) if data else base64.b64encode(read_file(path.parent / file, MAX_FILE)).decode() if file else ""
+    data, file = cluster.said.get("certificate-authority-data"), cluster.said.get("certificate-authority")
+    if data:
+        return str(data)
+    return base64.b64encode(read_file(cluster.folder / file, MAX_FILE)).decode() if file else ""
 
 
-def _token(user: Mapping[str, Any], path: Path) -> Secret | None:
-    if isinstance(user.get("token"), str):
-        return Secret(user["token"])
-    if isinstance(user.get("tokenFile"), str):
-        try:
-            return Secret(read_file(path.parent / user["tokenFile"], MAX_FILE).decode().strip())
-        except InvalidInput as fault:
-            raise InvalidInput(f"the tokenFile in {path}: {fault.message}", code="client-key-unusable") from None
-    if isinstance(user.get("exec"), dict):
-        return _from_command(user["exec"], path)
-    return None
+def _proxy(cluster: _Entry) -> str:
+    """The proxy that leads to a cluster; InvalidInput for a kind that is not spoken."""
+    proxy = str(cluster.said.get("proxy-url") or "")
+    if proxy and urlsplit(proxy).scheme not in ("http", "https"):
+        raise InvalidInput(
+            f"{cluster.file} has a proxy-url that is neither http nor https", code="kubeconfig-not-honoured",
+            remedy="only such proxies are spoken to",
+        )  # fmt: skip
+    return proxy
 
 
-def _from_command(entry: Mapping[str, Any], path: Path) -> Secret:
-    """Runs the command of an exec entry, as every client of a kubeconfig does; its token is used and not kept."""
-    command = [str(entry.get("command", "")), *map(str, entry.get("args") or ())]
-    version = str(entry.get("apiVersion", "client.authentication.k8s.io/v1"))
-    asked = {"kind": "ExecCredential", "apiVersion": version, "spec": {"interactive": False}}
-    more = {str(one["name"]): str(one["value"]) for one in entry.get("env") or () if isinstance(one, dict)}
-    environment = {**os.environ, **more, "KUBERNETES_EXEC_INFO": json.dumps(asked)}
-    try:
-        done = subprocess.run(  # noqa: S603  the user's own kubeconfig names it
-            command, capture_output=True, timeout=EXEC_TIMEOUT, check=True, env=environment, stdin=subprocess.DEVNULL
-        )
-        token = json.loads(done.stdout)["status"]["token"]
-    except (OSError, subprocess.SubprocessError, ValueError, KeyError, TypeError):
-        raise Unreachable(
-            f"the command {command[0]} that {path} names gave no credential", code="kubeconfig-command-failed"
-        ) from None
-    return Secret(str(token))
+# -- as whom we come ------------------------------------------------------------------------------------------------
 
 
-def _certificate(user: Mapping[str, Any], path: Path, tls: ssl.SSLContext) -> None:
-    """A client certificate, if there is one; a key inside a kubeconfig passes through a file that is gone at once."""
+def _impersonated(user: _Entry) -> Iterator[tuple[str, str]]:
+    """The headers that say whom a user acts as."""
+    said = user.said
+    if not said.get("as"):
+        left = [name for name in ("as-uid", "as-groups", "as-user-extra") if said.get(name)]
+        if left:
+            raise InvalidInput(f"{user.file} says {left[0]} and not `as`", code="kubeconfig-incomplete")
+        return
+    yield "Impersonate-User", str(said["as"])
+    if said.get("as-uid"):
+        yield "Impersonate-Uid", str(said["as-uid"])
+    for group in said.get("as-groups") or ():
+        yield "Impersonate-Group", str(group)
+    for name, values in (said.get("as-user-extra") or {}).items():
+        for value in values:
+            yield f"Impersonate-Extra-{quote(str(name), safe='')}", str(value)
+
+
+def _credential(user: _Entry, cluster: _Entry, context: str, tls: ssl.SSLContext) -> Secret | None:
+    """The token of a user; a client certificate goes into the TLS context. InvalidInput where there is neither."""
+    said = user.said
     with tempfile.TemporaryDirectory() as folder:
-        files: list[str] = []
-        for name in ("client-certificate", "client-key"):
-            data, file = user.get(f"{name}-data"), user.get(name)
-            if data:
-                place = Path(folder) / name
-                place.touch(mode=0o600)
-                place.write_bytes(base64.b64decode(data))
-                files.append(str(place))
-            elif file:
-                files.append(str(path.parent / file))
-        if len(files) == 2:
+        certificate = _certificate(user, Path(folder), tls)
+    token: Secret | None = None
+    if isinstance(said.get("tokenFile"), str) and said["tokenFile"]:
+        try:
+            token = Secret(read_file(user.folder / said["tokenFile"], MAX_FILE).decode().strip())
+        except InvalidInput as fault:
+            raise InvalidInput(f"the tokenFile in {user.file}: {fault.message}", code="client-key-unusable") from None
+    elif isinstance(said.get("token"), str) and said["token"]:
+        token = Secret(said["token"])
+    if token is None and not certificate and isinstance(said.get("exec"), dict):
+        token, certificate = _from_command(user, cluster, context, tls)
+    if token is None and not certificate:
+        raise InvalidInput(
+            f"the user of the context {context} in {user.file} has no credential",
+            code="kubeconfig-incomplete",
+            remedy="token, tokenFile, client-certificate with client-key, or exec",
+        )
+    return token
+
+
+def _from_command(user: _Entry, cluster: _Entry, context: str, tls: ssl.SSLContext) -> tuple[Secret | None, bool]:
+    """What the command of an exec entry gives, run by the loader of the cluster's own client for Python: a token, or a
+    client certificate, or both. Neither is kept."""
+    from kubernetes.client import Configuration  # noqa: PLC0415  a large library, for this alone
+    from kubernetes.config import kube_config  # noqa: PLC0415
+
+    command = user.said["exec"].get("command")
+    whole = {
+        "apiVersion": "v1", "kind": "Config", "current-context": context,
+        "contexts": [{"name": context, "context": {"cluster": context, "user": context}}],
+        "clusters": [{"name": context, "cluster": dict(cluster.said)}],
+        "users": [{"name": context, "user": {"exec": user.said["exec"]}}],
+    }  # fmt: skip
+    found = Configuration()
+    said = _Said()
+    logging.getLogger().addHandler(said)  # it logs what it meets, with what the command says, and goes on
+    try:
+        with tempfile.TemporaryDirectory() as folder:
             try:
-                tls.load_cert_chain(files[0], files[1])
-            except (OSError, ValueError) as fault:
-                raise InvalidInput(
-                    f"the client certificate in {path} cannot be used: {fault}", code="kubeconfig-incomplete"
-                ) from None
+                make: Any = kube_config.KubeConfigLoader
+                place = str(user.folder.resolve())
+                make(config_dict=whole, config_base_path=place, temp_file_path=folder).load_and_set(found)
+                if found.cert_file and found.key_file:
+                    tls.load_cert_chain(found.cert_file, found.key_file)
+            finally:
+                getattr(kube_config, "_temp_files", {}).clear()  # it would name files that are gone
+    except Exception as fault:  # whatever that library meets
+        said.lines.append(str(fault))
+    finally:
+        logging.getLogger().removeHandler(said)
+    keys = found.api_key  # the name of the key differs between versions
+    bearer = str(keys.get("BearerToken") or keys.get("authorization") or "").removeprefix("Bearer ")
+    certificate = bool(found.cert_file and found.key_file)
+    if said.lines or not (bearer or certificate):
+        why = _without_long_words(redacted(" ".join(said.lines[-1:]).partition("\n")[0]))[:300]
+        raise Unreachable(
+            f"the command {command} that {user.file} names gave no credential{f': {why}' if why else ''}",
+            code="kubeconfig-command-failed",
+        )
+    return (Secret(bearer) if bearer else None), certificate
+
+
+def _without_long_words(text: str) -> str:
+    """The text without what may be a secret: any long word but a path, or an address without its query."""
+    words = []
+    for one in text.split():
+        plain = one.partition("?")[0] if one.startswith("https://") else one
+        words.append(plain if len(plain) <= LONGEST_WORD or plain.startswith(("https://", "/")) else "···")
+    return " ".join(words)
+
+
+class _Said(logging.Handler):
+    """Keeps what is logged, so that none of it is printed as it is."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.lines: list[str] = []
+
+    def emit(self, record: logging.LogRecord) -> None:
+        self.lines.append(record.getMessage())
+
+
+def _certificate(user: _Entry, folder: Path, tls: ssl.SSLContext) -> bool:
+    """Whether there is a client certificate, which is put into the TLS context; a key inside a kubeconfig passes
+    through a file that is gone at once."""
+    files: list[str] = []
+    for name in ("client-certificate", "client-key"):
+        data, file = user.said.get(f"{name}-data"), user.said.get(name)
+        if data:
+            place = folder / name
+            place.touch(mode=0o600)
+            place.write_bytes(base64.b64decode(data))
+            files.append(str(place))
+        elif file:
+            files.append(str(user.folder / file))
+    if len(files) == 1:
+        raise InvalidInput(
+            f"{user.file} has one of client-certificate and client-key, and not both", code="kubeconfig-incomplete"
+        )
+    if not files:
+        return False
+    try:
+        tls.load_cert_chain(files[0], files[1])
+    except (OSError, ValueError) as fault:
+        raise InvalidInput(
+            f"the client certificate in {user.file} cannot be used: {fault}", code="kubeconfig-incomplete"
+        ) from None
+    return True

@@ -14,8 +14,10 @@ from enthesis.connectors.cluster.using import LiveCluster
 from enthesis.model.errors import InvalidInput
 from enthesis.ports import Credential
 
-ASKED_BY = "KUBERNETES_EXEC_INFO"  # the environment variable in which a client says what it asks for
-VERSIONS = ("client.authentication.k8s.io/v1", "client.authentication.k8s.io/v1beta1")
+ASKED_BY = "KUBERNETES_EXEC_INFO"  # the environment variable in which most clients say what they ask for
+GROUP = "client.authentication.k8s.io"
+VERSIONS = ("v1beta1", "v1")
+"""Of the interface between a client and us; the first is understood by more clients."""
 
 
 def isolated() -> list[str]:
@@ -24,14 +26,14 @@ def isolated() -> list[str]:
     return ["-E", "-P"] if at_users else ["-I"]
 
 
-def lent_kubeconfig(cluster: LiveCluster, identity: str, words: Sequence[str]) -> str:
+def lent_kubeconfig(cluster: LiveCluster, identity: str, words: Sequence[str], version: str) -> str:
     """A kubeconfig as JSON, which is YAML too, so that nothing in it needs quoting by hand.
 
-    `words` are those with which this program is to be called for a token.
+    `words` are those with which this program is to be called for a token, `version` that of the interface.
     """
     user = {
         "exec": {
-            "apiVersion": VERSIONS[0],
+            "apiVersion": f"{GROUP}/{version}",
             "command": sys.executable,
             "args": [*isolated(), "-m", "enthesis", *words],
             "interactiveMode": "Never",
@@ -54,16 +56,14 @@ def lent_kubeconfig(cluster: LiveCluster, identity: str, words: Sequence[str]) -
     return json.dumps(whole, indent=2) + "\n"
 
 
-def version_asked(said: str) -> str:
-    """The version in which a client asks; InvalidInput where none does, so that no token is shown otherwise."""
+def version_asked(told: str, said: str) -> str:
+    """The version in which a client asks: as it says itself, else as the kubeconfig told us. InvalidInput for a version
+    that is not known."""
     try:
-        version = str(json.loads(said)["apiVersion"])
+        version = str(json.loads(said)["apiVersion"]) if said else f"{GROUP}/{told}"
     except (ValueError, KeyError, TypeError, RecursionError):
-        remedy = "use the kubeconfig with a client; it asks here by itself"
-        raise InvalidInput(
-            "no client asks for this token, and it is not shown otherwise", code="token-not-shown", remedy=remedy
-        ) from None
-    if version not in VERSIONS:
+        version = f"{GROUP}/{told}"
+    if version not in {f"{GROUP}/{one}" for one in VERSIONS}:
         raise InvalidInput(f"a client asks in a version that is not known: {version}", code="client-version-unknown")
     return version
 

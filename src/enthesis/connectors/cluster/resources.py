@@ -9,6 +9,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from enthesis.connectors.cluster.paths import PATH
+
 RBAC = "rbac.authorization.k8s.io"
 OWN_KINDS = {"pods": "workload", "secrets": "secret", "serviceaccounts": "identity", "namespaces": "namespace"}
 VERBS = {
@@ -36,6 +38,7 @@ BUILT_IN = {
     (RBAC, "clusterroles"): False, (RBAC, "clusterrolebindings"): False, ("", "pods/exec"): True,
     ("", "pods/attach"): True, ("", "serviceaccounts/token"): True, ("", "nodes"): False, ("", "nodes/proxy"): False,
 }  # fmt: skip
+PATH_VERBS = ("get", "head", "options", "post", "put", "patch", "delete")
 Resource = tuple[str, str]
 """API group, and plural name with perhaps a stroke and a subresource."""
 Allows = dict[str, set[str]]
@@ -47,6 +50,7 @@ class Resources:
 
     namespaced: dict[Resource, bool] = field(default_factory=lambda: dict(BUILT_IN))
     verbs: dict[Resource, set[str]] = field(default_factory=dict)
+    of_paths: set[str] = field(default_factory=set)  # verbs of rules about paths of the interface
 
     def serve(self, group: str, listed: Iterable[Mapping[str, Any]]) -> None:
         """Takes in the resources of a group, as discovery lists them."""
@@ -57,6 +61,8 @@ class Resources:
     def mention(self, rules: Iterable[Mapping[str, Any]]) -> None:
         """Takes in what rules name besides: resources that are not served (any more), and verbs of their own."""
         for rule in rules:
+            if rule.get("nonResourceURLs"):
+                self.of_paths.update(verb for verb in rule.get("verbs") or () if verb != "*")
             for group in rule.get("apiGroups") or ():
                 for name in rule.get("resources") or ():
                     if "*" in (group, name) or name.startswith("*/"):
@@ -89,8 +95,15 @@ class Resources:
             out.setdefault(kind_of(resource), set()).update(map(verb_of, verbs))
         return out
 
+    def path_verbs(self, rule: Mapping[str, Any]) -> set[str]:
+        """What a rule about paths of the interface allows, in the estate's words."""
+        listed = rule.get("verbs") or ()
+        return {verb_of(verb) for verb in ({*PATH_VERBS, *self.of_paths} if "*" in listed else listed)}
+
     def kinds(self) -> Iterator[dict[str, Any]]:
         """The kinds that the catalogue needs for all of these, as records of a survey."""
+        verbs = {verb_of(verb): CLASSES.get(verb_of(verb), "manage") for verb in sorted({*PATH_VERBS, *self.of_paths})}
+        yield {"section": "kinds", "name": PATH, "in": ["cluster"], "leaf": True, "verbs": verbs}
         for resource, namespaced in self.namespaced.items():
             kind = kind_of(resource)
             verbs = {verb_of(verb): CLASSES.get(verb_of(verb), "manage") for verb in sorted(self.verbs_of(resource))}

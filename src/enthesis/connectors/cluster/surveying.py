@@ -11,6 +11,7 @@ from typing import Any
 from urllib.parse import quote, urlencode
 
 from enthesis.connectors.cluster.following import Following, Follows, Powers
+from enthesis.connectors.cluster.paths import PATH, inexact, path_places, word_of
 from enthesis.connectors.cluster.resources import RBAC, Resources
 from enthesis.connectors.http import Client, problem_said, told, understood
 from enthesis.model.errors import RightMissing, UnexpectedAnswer
@@ -22,7 +23,9 @@ MAX_PAGES = 20_000  # of one list
 NAMES_ONLY = "application/json;as=PartialObjectMetadataList;g=meta.k8s.io;v=v1,application/json"
 TOKEN_OF = "kubernetes.io/service-account.name"  # noqa: S105  an annotation
 ACCOUNTS, OF_NAMESPACE = "system:serviceaccounts", "system:serviceaccounts:"
-EVERYBODY, ANYBODY, MASTERS = "system:authenticated", "system:unauthenticated", "system:masters"
+AUTHENTICATED, UNAUTHENTICATED, MASTERS = "system:authenticated", "system:unauthenticated", "system:masters"
+ANONYMOUS, ACCOUNT_USER = "system:anonymous", "system:serviceaccount:"
+ANYBODY = "anybody"  # with a space behind it, which no name of the cluster has in an address
 Rules = list[Mapping[str, Any]]
 BOOT = "kubernetes.io/bootstrapping"
 ROLES = {"clusterroles": "roles of the whole cluster", "roles": "roles of namespaces"}
@@ -132,6 +135,8 @@ class _Reading:
     powers: dict[tuple[str, str], Powers] = field(default_factory=dict)  # by subject and place
     known: dict[str, tuple[tuple[Follows, ...], Powers]] = field(default_factory=dict)  # by role
     refused: list[Record] = field(default_factory=list)
+    authenticated: dict[str, None] = field(default_factory=dict)  # callers that have proved who they are
+    everybody: str = ""  # the group of those, if something is for it
 
     @property
     def prefix(self) -> str:
@@ -146,9 +151,11 @@ class _Reading:
             self.resources.mention(rules)
         yield from self.resources.kinds()
         yield from self._bindings()
+        yield from self._masters()
         for (namespace, name), rules in self.rules.items():
             yield from self._roles(self._role_name(namespace, name), rules)
         yield from self._gathered()
+        yield from self._everybody()
         yield from self.refused
 
     # -- what is there ---------------------------------------------------------------------------------------
@@ -296,13 +303,16 @@ class _Reading:
         self.made.add(role)
         whole: dict[str, set[str]] = {}
         for number, rule in enumerate(rules):
+            for url in rule.get("nonResourceURLs") or ():
+                if inexact(url):
+                    why = "only whole parts of a path have words here: what begins with its last part is not said"
+                    yield {"left_out": f"the role {role} at {url}", "why": why}
             if rule.get("nonResourceURLs"):
-                urls = ", ".join(rule["nonResourceURLs"])
-                yield {
-                    "left_out": f"the role {role} at {urls}",
-                    "why": "addresses of the interface itself are no places",
-                }
+                at_paths = {PATH: self.resources.path_verbs(rule)}
+                yield _role(f"{role} (rule {number + 1})", at_paths, self.metas.get(role))
             allowed = self.resources.allows(rule) if rule.get("resources") else {}
+            if not rule.get("resources"):
+                continue
             if rule.get("resourceNames"):
                 yield _role(f"{role} (rule {number + 1})", allowed, self.metas.get(role))
             else:
@@ -323,6 +333,10 @@ class _Reading:
         for number, rule in enumerate(rules):
             for name in rule.get("resourceNames") or ():
                 yield from self._named_grants(grant, f"{role} (rule {number + 1})", rule, name, here)
+            if not namespace:  # paths are of the whole cluster, so a binding in a namespace gives none
+                for url in rule.get("nonResourceURLs") or ():
+                    for at in path_places(url):
+                        yield grant(f"{role} (rule {number + 1})", f"{place}{at}")
         following = Following(self.resources, self.token_secrets)
         if role not in self.known:  # many bindings are of few roles
             self.known[role] = (tuple(dict.fromkeys(following.of(rules))), following.powers(rules))
@@ -337,7 +351,7 @@ class _Reading:
         self, grant: Callable[..., Record], role: str, rule: Mapping[str, Any], name: str, here: list[str]
     ) -> Iterator[Record]:
         """Grants at single named things, in each namespace that there is now."""
-        address = self.cluster.address
+        address, name = self.cluster.address, word_of(name)
         for resource in self.resources.matching(rule):
             kind = next(iter(self.resources.allows({**rule, "resources": [resource[1]], "apiGroups": [resource[0]]})))
             if not self.resources.namespaced.get(resource, True):
@@ -361,7 +375,7 @@ class _Reading:
             return
         namespace, _, inner = one.name.rpartition("/")
         for where in [namespace] if namespace else here:
-            yield grant(name, f"{self.cluster.address}/namespace/{where}/{one.kind}/{inner}", one.why)
+            yield grant(name, f"{self.cluster.address}/namespace/{where}/{one.kind}/{word_of(inner)}", one.why)
 
     def _gathered(self) -> Iterator[Record]:
         """What follows from several bindings of one subject together: those of the whole cluster count everywhere."""
@@ -382,48 +396,94 @@ class _Reading:
         """Records that a subject needs, and last `to`, the address it has; only a reason where it has none."""
         kind, name = subject.get("kind"), str(subject.get("name", ""))
         if kind == "ServiceAccount":
-            yield {"to": self._account_address(str(subject.get("namespace") or namespace), name)}
-            return
-        if "/" in name or name in ("", ".", ".."):
-            yield {"left_out": f"{what}, for {name!r}", "why": "such a name is no address"}
-            return
-        if kind == "User":
+            yield from self._account(str(subject.get("namespace") or namespace), name)
+        elif kind == "User" and name:
             yield from self._user(name)
-        elif name == MASTERS:
-            yield {"left_out": f"{what}, for {MASTERS}", "why": "whoever is in that group may do everything anyway"}
-        elif name == ANYBODY:
-            yield {"left_out": f"{what}, for {ANYBODY}", "why": "the estate knows no caller that is nobody"}
-            says = f"{what} is for everybody, also without any credential"
-            yield {"finding": "for-anybody", "at": self.cluster.address, "says": says}
-        else:
+        elif kind == "Group" and name:
+            if name == UNAUTHENTICATED:
+                says = f"{what} is for everybody, also without any credential"
+                yield {"finding": "for-anybody", "at": self.cluster.address, "says": says}
             yield from self._group(name)
+        else:
+            yield {"left_out": f"{what}, for {kind} {name!r}", "why": "no such kind of subject is known"}
+
+    def _account(self, namespace: str, name: str) -> Iterator[Record]:
+        """A service account, also one that is not there (any more)."""
+        address = self._account_address(word_of(namespace), word_of(name))
+        yield {"to": address}
 
     def _user(self, name: str) -> Iterator[Record]:
-        """A user: a component of the cluster, or a person, known to it by a certificate or another issuer."""
-        component = name.startswith("system:")
+        """A user: a service account, a component of the cluster, or a person, known to it by a certificate or another
+        issuer."""
+        parts = name.split(":")
+        if len(parts) == 4 and name.startswith(ACCOUNT_USER):
+            yield from self._account(parts[2], parts[3])
+            return
+        yield from self._caller(name, component=name.startswith("system:"))
+
+    def _caller(self, name: str, *, component: bool) -> Iterator[Record]:
         home = self.cluster.account if component else f"@{self.cluster.organisation}"
-        address = f"{home}/identity/{name}"
+        address = f"{home}/identity/{word_of(name)}"
         if address not in self.made:
             self.made.add(address)
             kind = "service-account" if component else "person"
             yield {"section": "identities", "address": address, "kind": kind}
+        if name != ANONYMOUS:
+            self.authenticated[address] = None
         yield {"to": address}
 
     def _group(self, name: str) -> Iterator[Record]:
-        address = f"{self.cluster.account}/group/{name}"
+        """A group: by rule where the cluster itself says who is in it; else with somebody who stands for whoever those
+        who sign people in put there."""
+        address = f"{self.cluster.account}/group/{word_of(name)}"
+        if address in self.made:
+            yield {"to": address}
+            return
+        self.made.add(address)
+        said: dict[str, Any] = {"section": "groups", "address": address}
+        if name == ACCOUNTS or name.startswith(OF_NAMESPACE):
+            inside = f"/namespace/{word_of(name[len(OF_NAMESPACE) :])}" if name != ACCOUNTS else ""
+            yield {**said, "where": {"kind": "cluster-service-account", "in": f"{self.cluster.address}{inside}"}}
+        elif name == AUTHENTICATED:
+            self.everybody = address  # with its members, when all of them are known
+        else:
+            stands = ANONYMOUS if name == UNAUTHENTICATED else ""
+            members = []
+            for record in self._caller(stands, component=True) if stands else self._anybody(f"of {word_of(name)}"):
+                if "to" in record:
+                    members.append(record["to"])
+                else:
+                    yield record
+            yield {**said, "members": members}
+        yield {"to": address}
+
+    def _anybody(self, which: str) -> Iterator[Record]:
+        """A person who stands for those whom only whoever signs people in knows."""
+        address = f"@{self.cluster.organisation}/identity/{ANYBODY} {which}"
         if address not in self.made:
             self.made.add(address)
-            rule: dict[str, str] | None = {"kind": "cluster-service-account", "in": self.cluster.address}
-            if name.startswith(OF_NAMESPACE):
-                rule = {
-                    "kind": "cluster-service-account",
-                    "in": f"{self.cluster.address}/namespace/{name[len(OF_NAMESPACE) :]}",
-                }
-            elif name not in (ACCOUNTS, EVERYBODY):
-                rule = None
-                yield {"left_out": f"the members of the group {name}", "why": "only whoever signs people in knows them"}
-            yield {"section": "groups", "address": address, **({"where": rule} if rule else {"members": []})}
+            yield {"section": "identities", "address": address, "kind": "person"}
+        self.authenticated[address] = None
         yield {"to": address}
+
+    def _everybody(self) -> Iterator[Record]:
+        """The group of everybody who is authenticated, whoever that is: named anywhere, or not."""
+        if not self.everybody:
+            return
+        for record in self._anybody("else"):
+            if "to" not in record:
+                yield record
+        rule = {"kind": "cluster-service-account", "in": self.cluster.address}
+        yield {"section": "groups", "address": self.everybody, "where": rule, "members": list(self.authenticated)}
+
+    def _masters(self) -> Iterator[Record]:
+        """What the cluster allows to one group whatever its roles say."""
+        of_things = {"apiGroups": ["*"], "resources": ["*"], "verbs": ["*"]}
+        self.rules["", MASTERS] = [of_things, {"nonResourceURLs": ["*"], "verbs": ["*"]}]
+        self.metas[self._role_name("", MASTERS)] = _live({"name": MASTERS})
+        reference = {"kind": "ClusterRole", "name": MASTERS}
+        subjects = [{"kind": "Group", "name": MASTERS}]
+        yield from self._binding({"metadata": {"name": MASTERS}, "roleRef": reference, "subjects": subjects})
 
 
 def _role(name: str, allows: Mapping[str, set[str]], live: Record | None = None) -> Record:
