@@ -9,32 +9,14 @@ nothing fails half-way. Not part of `.ci/run`; it takes some minutes.
 """
 
 import argparse
-import os
-import subprocess
 import sys
 import tempfile
 from collections import Counter
 from pathlib import Path
-from typing import Any
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
-from tests.conftest import Ran
-from tests.enacting import enacted_and_proved, enacted_whole
-
-
-def program(home: Path) -> Any:
-    """Runs the program, with a home of its own."""
-    environment = {**os.environ, "HOME": str(home), "XDG_CACHE_HOME": str(home / "cache")}
-
-    def run(*words: str, at: Path) -> Ran:
-        done = subprocess.run(
-            [sys.executable, "-m", "enthesis", *words], cwd=at, env=environment, capture_output=True, text=True,
-            check=False,
-        )  # fmt: skip
-        return Ran(done.returncode, done.stdout, done.stderr)
-
-    return run
+from tests.enacting import enacted_and_proved, enacted_whole, program
 
 
 def main() -> None:

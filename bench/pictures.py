@@ -34,6 +34,17 @@ PLAIN, BACKGROUND = "#e6e6e6", "#101418"
 CODE = re.compile(r"\x1b\[([0-9;]*)m|\x1b\[[0-9;?]*[A-Za-z]|\x1b\][^\x07]*\x07|\x1b[()][A-Z0-9]")
 WIDE = ("publishing.yaml", "sub: project/tides/bulletin/branch/main, aud: lowland, event: {not: fork-merge}",
         'sub: {glob: "project/tide*/bulletin/branch/main"}, aud: lowland')  # fmt: skip
+KEYS = """\
+credentials:
+  deploy-key:
+    {of: build/identity/publisher, form: access-key, created: "2025-02-01T00:00:00Z",
+     held_in: [forge, gauges/host/collector-1]}
+  mail-key:
+    {of: build/identity/publisher, form: client-secret, created: "2026-11-20T00:00:00Z",
+     expires: "2026-12-15T00:00:00Z"}
+grants:
+  - {to: build/identity/publisher, role: page-writing, at: bulletin, held_by: bulletin, until: "2026-10-01T00:00:00Z"}
+"""
 PICTURES: Mapping[str, Sequence[str]] = {
     "demo": ("enthesis demo",),
     "propose": ("enthesis propose",),
@@ -45,6 +56,11 @@ PICTURES: Mapping[str, Sequence[str]] = {
     "prove": ("!enthesis enact --yes", "enthesis prove --quiet", "enthesis prove --near-misses --quiet"),
     "risks": ("enthesis check",),
     "lend": ("enthesis demo --chapter lending",),
+    "sweep": ("enthesis sweep", "enthesis calendar --within 90d"),
+    "cutoff": (
+        "!enthesis enact --yes", "enthesis cutoff build/identity/publisher",
+        "enthesis cutoff build/identity/publisher --yes --quiet", "enthesis cutoff build/identity/publisher --check",
+    ),
     "survey": (
         "!enthesis enact --yes", "enthesis survey --cluster surge/cluster/grid --out live.jsonl",
         "enthesis reach --survey live.jsonl --to surge/cluster/grid/namespace/nowcast/workload/tide-run-1",
@@ -65,6 +81,8 @@ def estate(folder: Path, name: str) -> None:
     ]
     for one in files:
         (folder / one.name).write_bytes(one.read_bytes())
+    if name == "sweep":
+        (folder / "keys.yaml").write_text(KEYS, encoding="utf-8")
     if name == "risks":
         file, before, after = WIDE
         text = (folder / file).read_text(encoding="utf-8")

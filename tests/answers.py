@@ -143,7 +143,7 @@ def admitted(estate: Estate) -> Iterator[Line]:
             yield line(f"== {trust.name or trust.of}")
             yield from told_lines(told(admissions, trust, []))
     for identity in estate.identities:
-        for way in keyless_ways(estate, identity):
+        for way in keyless_ways(estate, identity, NOW):
             yield line(f"{identity}: {way.says} {way.entries} {way.hint}")
     judge = Judge(admissions.compiled)
     origins = [journey.origin for journey in estate.journeys.values()][:12]

@@ -4,6 +4,7 @@ import io
 import json
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
@@ -246,6 +247,7 @@ def _starts_programs(item: pytest.Item) -> bool:
 
 
 def pytest_configure(config: pytest.Config) -> None:
+    signal.signal(signal.SIGINT, signal.default_int_handler)  # also where a shell ignores it, behind `&`
     if config.getoption("--timings"):
         config.pluginmanager.register(_Timings(Path(config.getoption("--timings"))))
 

@@ -1,6 +1,9 @@
 """Random estates enacted at a lab, held against what the engine says of them. Shared with `bench/enacted.py`."""
 
 import json
+import os
+import subprocess
+import sys
 from collections import Counter
 from datetime import UTC, datetime
 from pathlib import Path
@@ -11,7 +14,7 @@ from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import question_of
 
-from .conftest import ACCEPTED, Program, write_estate
+from .conftest import ACCEPTED, Program, Ran, write_estate
 from .worlds import LiveWorld, World
 
 
@@ -69,3 +72,17 @@ def enacted_whole(enthesis: Program, folder: Path, seed: int) -> Counter[str]:
         "worlds with the impossible": 1, "statements made there": len(proposed["steps"]),
         "named as impossible there": len(after["blocked"]),
     })  # fmt: skip
+
+
+def program(home: Path) -> Program:
+    """Runs the program, with a home of its own."""
+    environment = {**os.environ, "HOME": str(home), "XDG_CACHE_HOME": str(home / "cache")}
+
+    def run(*words: str, at: Path) -> Ran:
+        done = subprocess.run(
+            [sys.executable, "-m", "enthesis", *words], cwd=at, env=environment, capture_output=True, text=True,
+            check=False,
+        )  # fmt: skip
+        return Ran(done.returncode, done.stdout, done.stderr)
+
+    return run

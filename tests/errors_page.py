@@ -19,7 +19,8 @@ $ enthesis trace --journey publish-from-mian --format json
 ```
 
 The exit code says what kind of error it is: 2 the request, a file or the estate is invalid; 3 a live system could not
-be reached or refused us; 4 stopped part-way; 1 not decided, or the live side moved away; 70 a fault of Enthesis itself.
+be reached or refused us, or not all of it was read; 4 stopped part-way; 1 not decided, or the live side moved away;
+70 a fault of Enthesis itself.
 
 ## Errors of a command
 """

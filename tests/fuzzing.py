@@ -12,8 +12,8 @@ import yaml
 from enthesis.chains.invariants import wanted_permissions
 from enthesis.chains.reach import coming_to
 from enthesis.chains.web import Web
-from enthesis.connectors.cluster.kubeconfig import from_kubeconfig
-from enthesis.connectors.http import Client
+from enthesis.connectors.cluster.kubeconfig import from_kubeconfigs
+from enthesis.connectors.http import Client, Way
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.model.catalogue import Catalogue
@@ -137,7 +137,7 @@ class Targets:
         place = self.folder / "config"
         data = json.dumps(mangled(KUBECONFIG, rng)).encode()
         place.write_bytes(data if rng.random() < 0.7 else bytes_mangled(data, rng))
-        from_kubeconfig(place)
+        from_kubeconfigs([place])
 
     def keys(self, rng: Random) -> None:
         keys_of(mangled(KEY_SET, rng))
@@ -151,7 +151,7 @@ class Targets:
             return httpx.Response(status, content=body if rng.random() < 0.8 else bytes_mangled(body, rng))
 
         transport = httpx.MockTransport(answer)
-        with Client("x", URL, context=CONTEXT, transport=transport) as client:
+        with Client("x", URL, way=Way(CONTEXT), transport=transport) as client:
             ports = [(name, ask) for name, ask in asked_of(client, transport) if "issuer" not in name]
             rng.choice(ports)[1]()
 

@@ -17,7 +17,7 @@ import pytest
 
 from enthesis.connectors.cloud import Cloud
 from enthesis.connectors.cluster.surveying import Cluster
-from enthesis.connectors.http import Client
+from enthesis.connectors.http import Client, Way
 from enthesis.connectors.oauth import OAuthProvider, Server
 from enthesis.files import finding
 from enthesis.live.showing import shown_to
@@ -232,7 +232,7 @@ NORTH, SOUTH = "https://north.example", "https://south.example"
     ],
 )
 def test_a_credential_goes_only_where_it_belongs(form: str, claims: dict[str, Any], sent: bool) -> None:
-    with Client("south", SOUTH, context=CONTEXT) as client:
+    with Client("south", SOUTH, way=Way(CONTEXT)) as client:
         south = OAuthProvider("south", Server("south", client))
         connected = Connected({"south": south}, {}, "servers")
         shown = Credential(Secret(packed(claims)), form, timedelta(minutes=5))
@@ -253,8 +253,8 @@ def test_another_provider_gets_a_statement_and_never_the_session() -> None:
 
     session = Credential(Secret(packed({"iss": NORTH, "aud": NORTH})), "session", timedelta(minutes=5), NORTH)
     with (
-        Client("north", NORTH, context=CONTEXT, transport=httpx.MockTransport(north)) as one,
-        Client("south", SOUTH, context=CONTEXT) as other,
+        Client("north", NORTH, way=Way(CONTEXT), transport=httpx.MockTransport(north)) as one,
+        Client("south", SOUTH, way=Way(CONTEXT)) as other,
     ):
         clouds = {"north": Cloud("north", one, {}), "south": Cloud("south", other, {})}
         got = shown_to(clouds["south"], session, Connected(clouds, {}, "servers"))
@@ -265,7 +265,7 @@ def test_another_provider_gets_a_statement_and_never_the_session() -> None:
 @pytest.mark.attack("credentials to strangers")
 @pytest.mark.parametrize("place", ["@evil.example/x", ".evil.example/x", ":80@evil.example/", "evil", "\\evil"])
 def test_a_path_that_a_server_names_never_makes_another_host_of_it(place: str) -> None:
-    with Client("x", NORTH, context=CONTEXT) as client, pytest.raises(EnthesisError, match="not its own"):
+    with Client("x", NORTH, way=Way(CONTEXT)) as client, pytest.raises(EnthesisError, match="not its own"):
         client.ask("POST", place, bearer=Secret("a session of ours"))
 
 
@@ -373,7 +373,7 @@ def listing(pages: Iterator[str]) -> Cluster:
     def answer(request: httpx.Request) -> httpx.Response:
         return httpx.Response(200, json={"items": [], "metadata": {"continue": next(pages)}})
 
-    client = Client("x", NORTH, context=CONTEXT, transport=httpx.MockTransport(answer))
+    client = Client("x", NORTH, way=Way(CONTEXT), transport=httpx.MockTransport(answer))
     return Cluster("a/cluster/c", "works", client, Secret("a token of ours"))
 
 

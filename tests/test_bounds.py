@@ -23,7 +23,7 @@ from enthesis.connectors.cluster.changing import AdministeredCluster
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.directory import Directory, LabDirectory
 from enthesis.connectors.hosts import Hosts
-from enthesis.connectors.http import Client, told
+from enthesis.connectors.http import Client, Way, told
 from enthesis.connectors.keys import IssuerKeys
 from enthesis.connectors.oauth import OAuthClient, OAuthProvider, Server
 from enthesis.connectors.pipeline import Pipeline
@@ -209,7 +209,7 @@ def waits(seconds: float) -> None:
 
 
 def port_names() -> list[str]:
-    with Client("x", URL, context=CONTEXT) as client:
+    with Client("x", URL, way=Way(CONTEXT)) as client:
         return [name for name, _ in asked_of(client, httpx.MockTransport(lambda request: httpx.Response(200)))]
 
 
@@ -223,7 +223,7 @@ def test_no_foreign_exception_escapes_a_port(
     every = list(answers())
     for how, answer in every[:: 5 if "issuer" in port else 1]:  # which sets up TLS anew for each
         transport = httpx.MockTransport(answer)
-        with Client("x", URL, context=CONTEXT, transport=transport) as client:
+        with Client("x", URL, way=Way(CONTEXT), transport=transport) as client:
             ask = dict(asked_of(client, transport))[port]
             try:
                 ask()
@@ -278,7 +278,7 @@ def test_what_a_server_repeats_is_masked_at_every_client(
             return echoed if "well-known" in request.url.path else httpx.Response(status, content=echoed.content)
 
         transport = httpx.MockTransport(answer)
-        with Client("x", URL, context=CONTEXT, transport=transport) as client:
+        with Client("x", URL, way=Way(CONTEXT), transport=transport) as client:
             try:
                 said = repr(dict(asked_of(client, transport))[port]())
             except EnthesisError as fault:

@@ -61,8 +61,14 @@ SAID = {
     "keys": ("has a keyless way in", "its value is in tape.key", "because the tape robot"),
     "pipeline-access": ("leads to gauges/identity/archiver", "All is refused that must be: 17 callers"),
     "lending": ("Here you are bulletin/identity/page-writer", "Here you are gauges/identity/calibrator"),
+    "keyless": ("1 ready for the next step", "since the keyless way was proved", "(5 deleted)"),
+    "narrowing": ("all that was used stays allowed", "All is as expected: 1 journey"),
+    "leaver": ("reaches nothing", "is fully in place"),
     "patterns": ("There are 6 patterns", "differ in names only"),
 }
+
+
+LONGER = {"keyless": 125, "leaver": 125}  # lines
 
 
 @pytest.mark.parametrize("chapter", SAID)
@@ -73,7 +79,7 @@ def test_a_chapter_tells_its_story_in_a_page_or_two(enthesis: Program, tmp_path:
     assert ran.code == 0, ran.err + ran.out
     for said in SAID[chapter]:
         assert said in ran.out
-    assert len(ran.out.splitlines()) < 90
+    assert len(ran.out.splitlines()) < LONGER.get(chapter, 90)
     assert "eyJ" not in ran.out + ran.err and "labkey" not in ran.out + ran.err
     assert list(temporary.iterdir()) == [] and labs_running(tmp_path) == []
 

@@ -1,10 +1,13 @@
 """The store: what it keeps, who may work where, and a PostgreSQL database that two share."""
 
+import json
 import os
+import sqlite3
 import subprocess
 import sys
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime, timedelta
+from hashlib import sha256
 from pathlib import Path
 
 import pytest
@@ -133,3 +136,46 @@ def test_a_database_that_does_not_answer_and_a_url_that_is_none(enthesis: Progra
     for url in ("mysql://h/x", "nothing at all"):
         ran = enthesis("enact", "--history", "--store", url, at=saltmarsh)
         assert ran.code == 2 and "postgresql://NAME@HOST/DATABASE" in ran.err
+
+
+def test_surveys_and_proofs_are_kept_by_their_digests(enthesis: Program, tmp_path: Path) -> None:
+    text = ESTATE_WITH_JOURNEY
+    folder = write_estate(tmp_path / "kept", {"estate.yaml": text})
+    assert "0 surveys and proofs kept" in enthesis("survey", "--kept", at=folder).out
+    try:
+        start_lab(enthesis, folder)
+        before = enthesis("survey", "--out", "s.jsonl", at=folder)
+        assert before.code == 0 and "Kept as" not in before.err  # there is no store yet
+        assert enthesis("enact", "--yes", at=folder).code == 0
+        after = enthesis("survey", "--out", "s.jsonl", at=folder)
+        content = (folder / "s.jsonl").read_bytes()
+        digest = f"sha-256:{sha256(content).hexdigest()}"
+        assert after.code == 0 and f"Kept as {digest}." in after.err
+        proved = enthesis("prove", "--format", "json", at=folder)
+        kept = enthesis("survey", "--kept", "--format", "json", at=folder).json["kept"]
+        assert [one["kind"] for one in kept] == ["proof", "survey"] and kept[1]["digest"] == digest
+        assert kept[1]["size"] == len(content)
+        (folder / "s.jsonl").unlink()
+        same = enthesis("survey", "--compared-with", digest[:20], "--expect-none", at=folder)
+        assert same.code == 0 and same.out.startswith("Nothing changed"), same.out
+        with sqlite3.connect(folder / ".enthesis" / "history.db") as store:
+            query = "SELECT content FROM documents WHERE digest = ?"
+            proof = json.loads(store.execute(query, (kept[0]["digest"],)).fetchone()[0])
+        assert proof["journeys"] == proved.json["journeys"] and proof["described_by"]
+        for wrong in ("sha-256:ffffffffffffffffffff", "no-such-file"):
+            assert enthesis("survey", "--compared-with", wrong, at=folder).code == 2
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+ESTATE_WITH_JOURNEY = """\
+estate: kept
+organisations: {works: {}}
+providers: {north: {style: one-sided}}
+accounts: {left: {in: "@works", provider: north}}
+resources: {left/bucket/b: {}}
+identities: {left/identity/a: {kind: service-account}}
+roles: {reads: {allows: {object: [read]}}}
+grants: [{to: left/identity/a, role: reads, at: left/bucket/b}]
+journeys: {a-reads: {from: {identity: left/identity/a}, attempt: read left/bucket/b/object/x, expect: allowed}}
+"""

@@ -22,9 +22,11 @@ NEEDS: dict[str, tuple[str, ...]] = {
     **dict.fromkeys(
         ("lab", *(f"lab {one}" for one in ("start", "stop", "status", "clock", "rotate", "fault", "join"))), NONE
     ),
-    **dict.fromkeys(("check", "card", "trace", "reach", "admit", "handoff"), ("numpy",)),
-    **dict.fromkeys(("propose", "enact", "prove", "credential"), (*LIVE, "numpy")),
+    **dict.fromkeys(("check", "card", "trace", "reach", "admit", "handoff", "sweep", "calendar"), ("numpy",)),
+    **dict.fromkeys(("propose", "enact", "prove", "credential", "cutoff", "sessions", "retire"), (*LIVE, "numpy")),
     "survey": LIVE,
+    "trim": ("numpy", "scipy"),
+    "lab use": ("numpy",),
     **dict.fromkeys(("sign-in", "sign-out"), TOKENS),
     **dict.fromkeys(("lend", "whoami"), (*TOKENS, "numpy")),
     **dict.fromkeys(("lab add", "lab remove", "lab on", "lab run", "lab as", "lab agree"), LIVE),

@@ -7,7 +7,7 @@ from typing import Any, Protocol, runtime_checkable
 
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.model.secrets import Secret
-from enthesis.proposals.credentials import Credentialed
+from enthesis.proposals.credentials import Credentialed, OpenSession
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed
 
@@ -28,6 +28,7 @@ __all__ = [
     "LiveClusterPorts",
     "LiveObject",
     "LiveProvider",
+    "OpenSession",
     "Record",
     "Refusal",
     "Reporter",
@@ -186,6 +187,21 @@ class KeepsKeys(Protocol):
     def make_key(self, holder: str, wanted: WantedKey) -> tuple[Credentialed, Secret]: ...
     def keys(self, holders: Sequence[str]) -> list[Credentialed]: ...
     def revoke_credential(self, holder: str, identifier: str) -> None: ...
+    def switch_credential(self, holder: str, identifier: str, *, disabled: bool) -> Credentialed: ...
+
+
+@runtime_checkable
+class KeepsSessions(Protocol):
+    """The survey port of a provider that tells which sessions are open. A step that removes one ends it."""
+
+    def open_sessions(self, holders: Sequence[str]) -> list[OpenSession]: ...
+
+
+@runtime_checkable
+class RecordsUse(Protocol):
+    """The usage port of a provider: the requests that it decided, in the words of a usage log, the oldest first."""
+
+    def usage(self, holders: Sequence[str]) -> Iterator[Record]: ...
 
 
 class TakesOn(Protocol):

@@ -49,6 +49,14 @@ ENACT_POWER = Scene(
 MAIN = ("--claim", "sub=project/tides/bulletin/branch/main", "--claim", "aud=lowland", "--claim", "event=push")
 RUN = ("lab", "run", "forge", *MAIN, "--")
 LEND = ("lend", "bulletin/identity/page-writer", "--", "enthesis", "whoami")
+KEYS = (
+    ("tape", "gauges/identity/archiver", "access-key"),
+    ("relay", "gauges/identity/archiver", "access-key"),
+    ("model", "surge/identity/modeller", "access-key"),
+    ("nowcast", "surge/identity/nowcaster", "client-secret"),
+    ("package", "build/identity/packager", "access-key"),
+)
+AT_HAND = tuple(word for name, _, _ in KEYS for word in ("--credential", f"{name}={name}.key"))
 COLLECTORS = "  - {of: gauges/identity/collector, admits: {attached: true}, session: 30m}\n"
 
 CHAPTERS = {
@@ -190,6 +198,75 @@ CHAPTERS = {
             Scene("Or until it is ended.", ("sign-out",)),
         ),
         files=("estate.yaml", "publishing.yaml", "expected.yaml", "people.yaml"),
+    ),
+    "narrowing": Chapter(
+        "a role of everything becomes what was used",
+        "Somebody made the page writer able to do everything, for now. That was more than a year ago.",
+        (
+            Edit("For now.", "publishing.yaml", "page-writing:        {allows: {object: [write, list]}}",
+                 'page-writing:        {allows: {"*": ["*"]}}'),
+            Edit("And everywhere in the account.", "publishing.yaml",
+                 "role: page-writing, at: bulletin/bucket/public-pages}", "role: page-writing, at: bulletin}"),
+            ENACT,
+            Scene("A year goes by; the lab records what is done.", ("lab", "use", "--days", "400", "--seed", "7")),
+            Scene("What was recorded is collected.", ("survey", "--usage", "usage.jsonl")),
+            Scene("What was used, as roles and grants?", ("trim", "--usage", "usage.jsonl"), 1),
+            Scene("Written into the files.", ("trim", "--usage", "usage.jsonl", "--write", "--quiet")),
+            Scene("Carried out.", ("enact", "--yes", "--quiet", "--prune")),
+            Scene("The bulletin is still published.", ("prove", "publish-from-main")),
+        ),
+        files=("estate.yaml", "publishing.yaml", "expected.yaml"),
+    ),
+    "keyless": Chapter(
+        "five keys become none",
+        "Five programs were each given a key once. Two of them even act as the same identity.",
+        (
+            ENACT,
+            *(
+                Scene("A key, as somebody once made it." if name == "tape" else "",
+                      ("credential", name, "--of", of, "--form", form, "--because", "it was quick", "--for", "20d",
+                       "--into", f"{name}.key", "--anyway", "--quiet"))
+                for name, of, form in KEYS
+            ),
+            Scene("All of them work, and what they do is recorded.", ("prove", "--quiet", *AT_HAND)),
+            Scene("", ("survey", "--usage", "usage.jsonl")),
+            Scene("They are to go.", ("retire", "--plan", "--yes", "--quiet")),
+            Scene("What is the narrowest keyless way? The log says what the key was used for.",
+                  ("retire", "tape", "--usage", "usage.jsonl")),
+            Scene("All of them described, and carried out.",
+                  ("retire", "--next", "--usage", "usage.jsonl", "--yes", "--quiet")),
+            Scene("", ("enact", "--yes", "--quiet")),
+            Scene("Are the ways in place live?", ("retire", "--next", "--yes", "--quiet")),
+            Scene("Each is tried for real, with what the key was used for.",
+                  ("retire", "--next", "--usage", "usage.jsonl", "--yes", "--quiet")),
+            Scene("One program was forgotten, and still uses its key.",
+                  ("prove", "the-tape-robot-reads-levels", "--credential", "tape=tape.key", "--quiet")),
+            Scene("So that key stays.", ("retire", "tape")),
+            Scene("The program is moved. What was not used for a while is idle; in earnest that takes two weeks.",
+                  ("retire", "--next", "--idle", "0s", "--yes", "--quiet")),
+            Scene("What do they lose when they are disabled?", ("retire", "model", "--next", "--idle", "0s"), 1),
+            Scene("Disabled; a step back is one command.", ("retire", "--next", "--idle", "0s", "--yes", "--quiet")),
+            Scene("And deleted, in earnest after a month. The tape's key follows a step behind.",
+                  ("retire", "--next", "--idle", "0s", "--keep", "0s", "--yes", "--quiet")),
+            Scene("", ("retire", "--next", "--idle", "0s", "--keep", "0s", "--yes", "--quiet")),
+            Scene("Where does each stand?", ("retire",)),
+        ),
+        estate="keyless",
+    ),
+    "leaver": Chapter(
+        "somebody leaves, and takes no access along",
+        "Maren leaves on Friday. What she could do is to end at once, and nothing is to give it back.",
+        (
+            ENACT_POWER,
+            Scene("What does she have, who depends on it, and what may she have copied?",
+                  ("cutoff", "@saltmarsh/identity/maren"), 1),
+            Scene("Withdrawn; what closes most comes first.",
+                  ("cutoff", "@saltmarsh/identity/maren", "--yes", "--quiet", "--because", "left on Friday")),
+            Scene("Does anything still open? Tried for real.", ("cutoff", "@saltmarsh/identity/maren", "--check")),
+            Scene("The files say so too, so the next proposal gives nothing back.", ("propose", "--expect-none")),
+            Scene("What else lingers?", ("sweep", "--ask")),
+        ),
+        files=("estate.yaml", "publishing.yaml", "people.yaml"),
     ),
     "patterns": Chapter(
         "small correct estates to start from",

@@ -1,5 +1,7 @@
 """`enthesis credential`: a keyed credential that ends, with a reason; and the keyless way instead."""
 
+import csv
+import io
 import json
 import os
 from contextlib import suppress
@@ -9,19 +11,20 @@ from typing import Annotated, Any, TextIO
 
 import typer
 
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import now
-from enthesis.cli.subjects import read_estate
+from enthesis.cli.subjects import read_estate, read_subject
 from enthesis.files.editing import Addition
 from enthesis.files.finding import estate_folder
 from enthesis.files.folder import ENDINGS
+from enthesis.files.saving import write_file
 from enthesis.files.shapes import duration_from, duration_text, perhaps, time_from, time_text
 from enthesis.live.connecting import connect
 from enthesis.live.proving import provider_of
 from enthesis.model.errors import EnthesisError, InvalidInput, Unreachable
 from enthesis.model.escapes import word
 from enthesis.model.estate import Estate, boundary_of
-from enthesis.output.lines import Span, counted, line
+from enthesis.output.lines import Span, counted, csv_cell, line
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.ports import Connected, Credentialed, KeepsKeys, WantedKey
 from enthesis.proposals.credentials import Listed, listed, matching
@@ -49,6 +52,10 @@ def credential(
         str | None, typer.Option("--at", metavar="PROVIDER", help="Where a person's is kept, if at several.")
     ] = None,
     revoke: Annotated[bool, typer.Option("--revoke", help="It opens nothing from now on.")] = False,
+    table: Annotated[
+        Path | None, typer.Option("--csv", metavar="FILE", help="Also write the list as a table, as CSV.")
+    ] = None,
+    survey: SurveyOption = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
@@ -56,7 +63,7 @@ def credential(
     """List credentials, create one that ends, or revoke one; keyless ways come first.
 
     Without a name all are listed: those of the files, and where a live system is reached, those it keeps, with who made
-    them, why, when they end and were last used, and whether they work.
+    them, why, when they end and were last used, and whether they work. With --survey, those of a survey.
 
     None is made without a name, a reason, an end (30 days at the most, less where the estate says so) and a place for
     its value, which is written there once and shown nowhere. Needs `issue` on the identity. Exit 1 where none was made,
@@ -74,7 +81,8 @@ def credential(
         _revoke(described, folder, name, of, at, quiet=quiet)
         return
     if name is None and of is None:
-        _listed(described, folder, output)
+        subject = read_subject(estate, survey) if survey is not None else None
+        _listed(subject.estate if subject is not None else described, folder, output, table, asked=subject is None)
         return
     if of is None:
         raise InvalidInput(
@@ -82,7 +90,7 @@ def credential(
         )
     if of not in described.identities:
         raise InvalidInput(f"no such identity: {of}", code="identity-unknown", remedy=perhaps(of, described.identities))
-    ways = keyless_ways(described, of)
+    ways = keyless_ways(described, of, now())
     bound = described.longest_key(of)
     missing = [
         option
@@ -325,19 +333,22 @@ def _put_made(made: Credentialed, into: Path | None, output: Format, *, quiet: b
     else:
         where = f" in {into}" if into is not None else ""
         lines = [line(f"{made.name} opens {made.of} until {made.expires}; its value is{where or ' where you said'}.")]
-        lines.append(line("  so that the estate knows of it:"))
-        lines.append(line(Span("    credentials:", "command")))
-        lines.append(line(Span(f"      {Addition('credentials', made.name, _unnamed(made)).line()}", "command")))
+        if not quiet:
+            lines.append(line("  so that the estate knows of it:"))
+            lines.append(line(Span("    credentials:", "command")))
+            lines.append(line(Span(f"      {Addition('credentials', made.name, _unnamed(made)).line()}", "command")))
         put_lines(lines)
     remark("It is shown nowhere else, and cannot be had again.", quiet=quiet)
 
 
-def _listed(estate: Estate, folder: Path, output: Format) -> None:
-    try:
-        live: list[tuple[Credentialed, str]] | None = _keys(estate, connect(estate, folder))
-    except Unreachable:
-        live = None
+def _listed(estate: Estate, folder: Path, output: Format, table: Path | None, *, asked: bool) -> None:
+    live: list[tuple[Credentialed, str]] | None = None
+    if asked:
+        with suppress(Unreachable):
+            live = _keys(estate, connect(estate, folder))
     every = listed(estate, live, now())
+    if table is not None:
+        write_file(table, _csv(every).encode())
     if output is Format.JSON:
         put_json({"live": live is not None, "credentials": [_as_json(one) for one in every]})
         return
@@ -357,6 +368,27 @@ def _listed(estate: Estate, folder: Path, output: Format) -> None:
         if not one.source:
             lines.append(line("    not in the estate's files"))
     put_lines(lines)
+
+
+COLUMNS = (
+    "name", "of", "form", "at", "works", "why not", "made", "made by", "last used", "ends", "held in", "because",
+    "fingerprint", "described at",
+)  # fmt: skip
+
+
+def _csv(every: list[Listed]) -> str:
+    """A row for each credential (RFC 4180), which a spreadsheet takes for no formula."""
+    out = io.StringIO()
+    rows = csv.writer(out)
+    rows.writerow(COLUMNS)
+    for one in every:
+        works = "unknown" if one.works is None else "yes" if one.works else "no"
+        cells = (
+            one.name, one.of, one.form, one.at, works, one.why_not, one.created or "", one.made_by, one.last_used or "",
+            one.expires or "", " ".join(one.held_in), one.because, one.fingerprint or "", one.source,
+        )  # fmt: skip
+        rows.writerow(map(csv_cell, cells))
+    return out.getvalue()
 
 
 def _as_json(one: Listed) -> dict[str, Any]:

@@ -112,7 +112,7 @@ def _tell(chapter: Chapter, folder: Path) -> None:
             continue
         words = [scene.command, *([scene.beside] if scene.beside else [])]
         shown = [line(Span(f"  enthesis {_shown(word)}", "command")) for word in words]
-        put_lines([line(), line(scene.said), *shown])
+        put_lines([line(), *([line(scene.said)] if scene.said else []), *shown])
         with _beside(folder, scene.beside):
             _run(folder, scene.command, scene.code)
 

@@ -12,19 +12,20 @@ from enthesis.cli.histories import StoreOption, journal_at, signed_in
 from enthesis.cli.interrupts import on_interrupt
 from enthesis.cli.options import ContextOption, EstateOption, Format, FormatOption, KubeconfigOption, QuietOption
 from enthesis.cli.propose import Made, proposed, read_proposal, refuse_if_redescribed, surveyed, with_effects
-from enthesis.cli.questions import now
+from enthesis.cli.questions import length_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.files.shapes import duration_from, perhaps, time_text
 from enthesis.live.connecting import Given
-from enthesis.model.errors import Busy, InvalidInput, StoppedPartWay
-from enthesis.model.estate import Estate
+from enthesis.model.errors import Busy, InvalidInput, RightMissing, StoppedPartWay
+from enthesis.model.estate import Estate, Origin
 from enthesis.output.lines import counted
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import danger_lines, proposal_lines
 from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.proposals.acting import not_allowed
 from enthesis.proposals.dangers import DANGERS
-from enthesis.proposals.steps import REMOVE, Proposal
+from enthesis.proposals.steps import REMOVE, Proposal, Step
 
 if TYPE_CHECKING:
     from enthesis.live.enacting import Enacted, How
@@ -32,6 +33,7 @@ if TYPE_CHECKING:
 
 
 Result = TypeVar("Result")
+MOST_MISSING = 5  # rights that are named in a refusal
 
 
 @dataclass(frozen=True)
@@ -107,10 +109,12 @@ def enact(
         if history or show is not None:
             _put_history(journal, described, show, output)
             return
-        longest = _length("--patience", patience)
+        longest = length_of("--patience", patience).total_seconds()
         asked = Asked(output, quiet, yes, tuple(accept or ()), because, wait, at_once, longest)
         _refuse_unknown(asked.accept)
-        given = Given(kubeconfig=kubeconfig, context=context, patience=longest)
+        person = signed_in(described, folder)
+        acting = person.secret if person is not None else None
+        given = Given(kubeconfig=kubeconfig, context=context, patience=longest, acting=acting)
         if resume or undo:
             one = _chosen(journal, described, file, resume=resume)
             _go_on(journal, one, described, folder, given, asked, undo=undo)
@@ -233,10 +237,11 @@ def _afresh(
     if made.proposal.steps and described.approvals:
         from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
 
-        refuse_if_approvals_lack(described, agreed)
+        refuse_if_approvals_lack(described, folder, agreed)
+    refuse_if_not_allowed(made)
     if made.proposal.steps:
         _ask(made.proposal, asked)
-    why = Why(signed_in(described), asked.because, approved_by=tuple(approvers_of(described, agreed)))
+    why = Why(made.by, asked.because, approved_by=tuple(approvers_of(described, folder, agreed)))
     tried = 0
 
     def work(how: "How") -> "Enacted":
@@ -260,13 +265,20 @@ def _go_on(
     """Finishes an enactment, or takes it back."""
     from enthesis.live.enacting import Why, enact, resume, undoing  # noqa: PLC0415  loads the store
 
+    person = signed_in(described, folder)
+    if one.by and one.state == "running" and person is None:
+        raise RightMissing(
+            f"enactment {one.number} acts as {one.by}, and nobody is signed in",
+            code="sign-in-needed",
+            remedy="enthesis sign-in; whoever has the rights can go on with it",
+        )
     surveys, connected = surveyed(described, folder, given, quiet=asked.quiet)
     if not undo:
         if not asked.quiet:
             left = sum(count for state, count in one.counts.items() if state != "done")
             remark(f"Resuming enactment {one.number} of {one.begun}: {counted(left, 'step')} to go.")
         _worked(
-            Made(described, journal.proposal(one), surveys, connected),
+            Made(described, journal.proposal(one), surveys, connected, person),
             asked,
             lambda how: resume(one, surveys, connected, journal, reporter(quiet=asked.quiet), how=how),
             undone=one.undoes is not None,
@@ -280,14 +292,15 @@ def _go_on(
         resume(one, surveys, connected, journal, reporter(quiet=asked.quiet), only_sent=True)
         surveys, connected = surveyed(described, folder, given, quiet=asked.quiet)
     back = undoing(one, journal.steps(one.number), surveys)
-    made = with_effects(Made(described, back, surveys, connected))
+    made = with_effects(Made(described, back, surveys, connected, person))
+    refuse_if_not_allowed(made)
     if made.proposal.steps:
         _ask(made.proposal, asked)
     if made.proposal.steps and described.approvals:
         from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
 
-        refuse_if_approvals_lack(described, made.proposal)
-    why = Why(signed_in(described), asked.because, one.number)
+        refuse_if_approvals_lack(described, folder, made.proposal)
+    why = Why(made.by, asked.because, one.number)
     _worked(
         made,
         asked,
@@ -298,13 +311,33 @@ def _go_on(
         journal.finish(one.number, "undone")
 
 
-def approvers_of(described: Estate, proposal: Proposal) -> list[str]:
+def refuse_if_not_allowed(made: Made) -> None:
+    """RightMissing, before the first step, where the person who has signed in may not do all of them at providers."""
+    if made.person is None:
+        return
+    at_providers: list[Step] = []
+    needed: list[tuple[str, str]] = []
+    for name, provider in made.connected.providers.items():
+        steps = [step for step in made.proposal.steps if step.provider == name]
+        at_providers += steps
+        needed += [(right.may, right.at) for right in provider.rights((), steps)]
+    origin = Origin("person", made.person.person, mfa=made.person.mfa, mfa_said=True)
+    missing = not_allowed(made.described, made.surveys, at_providers, needed, origin, now())
+    if missing:
+        raise RightMissing(
+            f"nothing was done: {'; '.join(missing[:MOST_MISSING])}",
+            code="right-missing",
+            remedy="propose --out FILE, and give it to somebody who may; propose --rights lists what is needed",
+        )
+
+
+def approvers_of(described: Estate, folder: Path, proposal: Proposal) -> list[str]:
     """Who approved a proposal; nobody where it carries no approval."""
     if not proposal.signatures:
         return []
     from enthesis.live.approving import approved_by  # noqa: PLC0415  loads the libraries of tokens
 
-    return approved_by(described, proposal)
+    return approved_by(described, folder, proposal)
 
 
 def _worked(made: Made, asked: Asked, work: Callable[["How"], "Enacted"], *, undone: bool) -> None:
@@ -324,7 +357,7 @@ def _worked(made: Made, asked: Asked, work: Callable[["How"], "Enacted"], *, und
         put_json({"spoke_to": made.connected.spoke_to, **enacted_json(enacted, after, ends)})
     else:
         put_lines(enacted_lines(enacted, after, ends, undone=undone, quiet=asked.quiet))
-        remark(f"Enacted at {made.connected.spoke_to}.", quiet=asked.quiet)
+        remark(f"Enacted at {made.connected.spoke_to}{', as ' + made.by if made.by else ''}.", quiet=asked.quiet)
     if enacted.steps and not enacted.whole:
         resumable = bool(enacted.late or enacted.of("sent", "waiting"))
         remedy = "enthesis enact --resume" if resumable else "enthesis propose, and read what is different now"
@@ -338,21 +371,11 @@ def _when_free(work: Callable[[], Result], asked: Asked) -> Result:
 
     if asked.wait is None:
         return work()
-    length = _length("--wait", asked.wait)
+    length = length_of("--wait", asked.wait).total_seconds()
     again = Retrying(
         retry=retry_if_exception_type(Busy), wait=wait_fixed(1.0), stop=stop_after_delay(length), reraise=True
     )
     return again(work)
-
-
-def _length(option: str, text: str) -> float:
-    """The seconds that an option says; InvalidInput where it says none."""
-    length = duration_from(text)
-    if length is None:
-        raise InvalidInput(
-            f"{option} {text}: not a duration", code="duration-invalid", remedy="write it like 30s, 10m or 1h"
-        )
-    return length.total_seconds()
 
 
 def _read(file: Path, described: Estate, *, prune: bool) -> Proposal:

@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from enthesis.chains.differences import difference
+from enthesis.cli.histories import StoreOption, keep_if_any
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
@@ -52,6 +53,7 @@ def handoff(
     estate: EstateOption = None,
     output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
+    store: StoreOption = None,
 ) -> None:
     """Write down what another party must do for a crossing, or take in what they ask of us.
 
@@ -84,6 +86,7 @@ def handoff(
     made = made_for(described, _party(described, party), now(), wanted_by)
     if out is not None:
         _write(out, made, sign)
+        keep_if_any(folder, store, described.name, "handoff", json_text(made.as_json()).encode())
     if output is ReviewFormat.JSON:
         put_json(made.as_json())
     elif output is ReviewFormat.MARKDOWN:

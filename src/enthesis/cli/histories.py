@@ -9,6 +9,7 @@ from enthesis.files.finding import HISTORY, PLACE_OF_WORK
 from enthesis.model.estate import Estate
 
 if TYPE_CHECKING:
+    from enthesis.live.kept_sign_in import SignIn
     from enthesis.store.journal import Journal
 
 StoreOption = Annotated[
@@ -35,11 +36,20 @@ def journal_if_any(folder: Path, url: str | None) -> "Journal | None":
     return journal_at(folder, url) if url or (folder / PLACE_OF_WORK / HISTORY).exists() else None
 
 
-def signed_in(described: Estate) -> str:
-    """The person who has signed in at a directory of the estate; '' where nobody has."""
-    from enthesis.cli.questions import now  # noqa: PLC0415
-    from enthesis.live.kept_sign_in import kept  # noqa: PLC0415
+def keep_if_any(folder: Path, url: str | None, estate: str, kind: str, content: bytes) -> str:
+    """Keeps a survey or a proof in the store under its digest, which is answered; '' where there is no store."""
+    journal = journal_if_any(folder, url)
+    if journal is None:
+        return ""
+    try:
+        return journal.keep(kind, estate, content)
+    finally:
+        journal.close()
 
-    own = {f"@{name}" for name in described.organisations}
-    mine = [one for one in kept() if one.organisation in own and one.ends > now()]
-    return mine[0].person if mine else ""
+
+def signed_in(described: Estate, folder: Path) -> "SignIn | None":
+    """The sign-in of a person at a directory of the estate; None where nobody has signed in."""
+    from enthesis.cli.questions import now  # noqa: PLC0415
+    from enthesis.live import device_sign_in  # noqa: PLC0415  loads the libraries of tokens
+
+    return device_sign_in.signed_in(described, folder, now())

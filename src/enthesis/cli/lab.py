@@ -24,6 +24,10 @@ COMMANDS = {
         "lab_faults:fault",
         "Make the lab's services late, slow, limited or failing, as real ones are at times; or end that.",
     ),
+    "use": Listed(
+        "lab_use:use",
+        "Write plausible use of the estate's identities into the lab's records, as if it had run for long.",
+    ),
     "add": Listed("lab_actions:add", "Create resources directly at the lab's clouds, bypassing Enthesis."),
     "remove": Listed(
         "lab_actions:remove",

@@ -16,10 +16,11 @@ from enthesis.model.errors import EnthesisError, InvalidEstate, NotDecided, Stop
 from enthesis.model.secrets import redacted
 from enthesis.output.lines import Span, line
 from enthesis.output.mistakes import mistake_json, mistake_lines
-from enthesis.output.streams import put_json, put_lines
+from enthesis.output.streams import begin, is_partial, put_json, put_lines, put_partial
 
 DISK_FAULTS = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EFBIG, errno.EIO)
 GONE = 141  # exit code, as of a program that SIGPIPE ended
+PARTIAL = 3  # exit code of an answer that may lack something, since not all could be read
 FAULT = 70  # exit code, as in sysexits.h: an internal software error
 COMMANDS = {
     "demo": Listed(
@@ -69,6 +70,36 @@ COMMANDS = {
         "List credentials, create one that ends, or revoke one; keyless ways come first.",
         "Prove",
     ),
+    "sweep": Listed(
+        "sweep:sweep",
+        "Find what should not stay: keys, grants and identities that linger or are too wide, the gravest first.",
+        "Keep clean",
+    ),
+    "trim": Listed(
+        "trim:trim",
+        "Narrow roles and grants to what was used, and show what access that takes.",
+        "Keep clean",
+    ),
+    "retire": Listed(
+        "retire:retire",
+        "Take keyed credentials to keyless, stage by stage, and show where each one stands.",
+        "Keep clean",
+    ),
+    "calendar": Listed(
+        "calendar:calendar",
+        "List what ends or must be looked at again: credentials, grants, trusts, accepted risks, handoffs.",
+        "Keep clean",
+    ),
+    "cutoff": Listed(
+        "cutoff:cutoff",
+        "Withdraw access now: of an identity, a person, a host, a keyed credential or a session.",
+        "Keep clean",
+    ),
+    "sessions": Listed(
+        "sessions:sessions",
+        "List the sessions that are open at live systems: whose, from which origin, until when.",
+        "Keep clean",
+    ),
     "lab": Listed("lab:app", "Start, stop and tune the stand-ins.", "Lab"),
 }
 
@@ -99,12 +130,15 @@ def about(
     """Describe the access you mean; Enthesis makes it so, explains it, and proves it without long-lived keys.
 
     Exit codes: 0 as asked; 1 the answer is no; 2 the request or the estate is mistaken; 3 a live system could not be
-    reached or refused us; 4 stopped part-way, run again to go on; 70 a fault of Enthesis itself.
+    reached or refused us, or not all of it was read, so that the answer may lack something; 4 stopped part-way, run
+    again to go on; 70 a fault of Enthesis itself.
     """
 
 
 def run() -> None:
-    """Runs the program; the one place where an error becomes an exit."""
+    """Runs the program; the one place where an error becomes an exit. An answer that may lack something is not a
+    success, nor a plain no."""
+    begin()
     try:
         try:
             refuse_old_words(sys.argv[1:])
@@ -113,6 +147,11 @@ def run() -> None:
             raise NotDecided(
                 f"not decided, because of {bound}", code="not-decided", remedy="ask about less at once"
             ) from None
+    except SystemExit as ended:
+        if is_partial() and ended.code in (0, 1, 2, None):
+            put_partial(to_error=True)
+            sys.exit(PARTIAL)
+        raise
     except EnthesisError as fault:
         _put_error(fault)
         sys.exit(fault.exit_code)

@@ -26,6 +26,7 @@ EstateOption = Annotated[
     Path | None,
     typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward with estate.yaml."),
 ]
+AskOption = Annotated[bool, typer.Option("--ask", help="Read the live systems now, and use what they have.")]
 SurveyOption = Annotated[
     Path | None,
     typer.Option("--survey", metavar="FILE", help="Ask a survey, in place of an estate or beside one."),

@@ -36,6 +36,7 @@ from enthesis.proposals.steps import Proposal, Step, proposal_from
 from enthesis.surveys.statements import Surveyed
 
 if TYPE_CHECKING:
+    from enthesis.live.kept_sign_in import SignIn
     from enthesis.store.journal import Journal
 
 
@@ -60,10 +61,10 @@ def propose(
     ] = False,
     approve: Annotated[
         Path | None,
-        typer.Option("--approve", metavar="FILE", help="Add an approval to this proposal; asks nothing live."),
+        typer.Option("--approve", metavar="FILE", help="Add your approval to this proposal: signed in, or by a key."),
     ] = None,
     sign: Annotated[
-        Path | None, typer.Option("--sign", metavar="KEY", help="With --approve: the approver's Ed25519 key.")
+        Path | None, typer.Option("--sign", metavar="KEY", help="With --approve: sign with the approver's Ed25519 key.")
     ] = None,
     rights: Annotated[
         bool, typer.Option("--rights", help="Only list the least rights of our own that survey and enact need.")
@@ -84,7 +85,7 @@ def propose(
     folder = estate_folder(estate)
     described = read_estate(folder)
     if approve is not None or sign is not None:
-        _approve(described, approve, sign, quiet=quiet)
+        _approve(described, folder, approve, sign, quiet=quiet)
         return
     if manifests is not None:
         written = write_manifests(described, manifests)
@@ -116,17 +117,15 @@ def propose(
         raise typer.Exit(1)
 
 
-def _approve(described: Estate, file: Path | None, key: Path | None, *, quiet: bool) -> None:
+def _approve(described: Estate, folder: Path, file: Path | None, key: Path | None, *, quiet: bool) -> None:
     """Shows a proposal that was written to a file, and adds an approval to it."""
     from enthesis.live.approving import approved  # noqa: PLC0415  loads the libraries of tokens
 
-    if file is None or key is None:
-        raise InvalidInput(
-            "--approve FILE and --sign KEY go together", code="options-conflict", remedy="give both of them"
-        )
+    if file is None:
+        raise InvalidInput("--sign KEY signs an approval", code="options-conflict", remedy="add --approve FILE")
     proposal = read_proposal(file, described)
     refuse_if_redescribed(proposal, file, described)
-    made, person = approved(described, proposal, key, now())
+    made, person = approved(described, folder, proposal, key, now())
     if not quiet:
         put_lines(proposal_lines(made))
     write_file(file, json_text(made.as_json()).encode() + b"\n")
@@ -177,13 +176,20 @@ def _put_rights(made: "Made", output: ReviewFormat) -> None:
 
 @dataclass(frozen=True)
 class Made:
-    """A proposal with what it was made from: the estate, the surveys behind it, what was spoken to; and the change."""
+    """A proposal with what it was made from: the estate, the surveys behind it, what was spoken to, who has signed in;
+    and the change."""
 
     described: Estate
     proposal: Proposal
     surveys: tuple[Surveyed, ...]
     connected: Connected
+    person: "SignIn | None" = None
     change: Difference = Difference((), ())
+
+    @property
+    def by(self) -> str:
+        """The address of the person who has signed in; '' where nobody has."""
+        return self.person.person if self.person is not None else ""
 
     def still_safe(self, done: Sequence[Step], coming: Sequence[Step]) -> bool:
         """Whether steps may still be done where others of the proposal were not: nothing is open then that is shut
@@ -209,7 +215,8 @@ def proposed(
     proposal = compare(described, surveys, prune=prune, objections=objections, now=now())
     if proposal.aside:
         remark(f"Left aside, since they are not spoken to here: {', '.join(proposal.aside)}.", quiet=quiet)
-    made = Made(described, without_accepted(described, proposal, now()), surveys, connected)
+    person = signed_in(described, folder)
+    made = Made(described, without_accepted(described, proposal, now()), surveys, connected, person)
     found = drift_since(journal, made)
     told = replace(made.proposal, changed_since=found.changed, gone_since=found.gone)
     return with_effects(replace(made, proposal=told))
@@ -236,14 +243,14 @@ def with_effects(made: Made) -> Made:
     change = access_change(described, proposal, surveys, moment.timestamp())
     gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
     opened = openings(described, proposal, surveys, moment, gain_sentences)
-    dangerous = dangers(described, proposal, surveys, change, signed_in(described))
+    dangerous = dangers(described, proposal, surveys, change, made.by)
     told = replace(
         proposal,
         gives=gives,
         takes=takes,
         openings=opened,
         dangers=dangerous,
-        author=signed_in(described),
+        author=made.by,
         described_by=estate_digest(described),
     )
     return replace(made, proposal=told, change=change)

@@ -6,18 +6,21 @@ from typing import Annotated
 import typer
 
 from enthesis.cli.admit import chosen
+from enthesis.cli.histories import StoreOption, keep_if_any
 from enthesis.cli.options import ContextOption, EstateOption, Format, FormatOption, KubeconfigOption, QuietOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.files.saving import write_file
-from enthesis.files.shapes import perhaps
+from enthesis.files.shapes import perhaps, time_text
+from enthesis.files.writing import estate_digest
 from enthesis.live.connecting import Given, connect
 from enthesis.live.proving import WAITING
 from enthesis.live.proving import prove as run
 from enthesis.live.refusing import Trials, expiry_trials, near_miss_trials, pipeline_access_trials, replay_trials
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, Journey
+from enthesis.output.lines import json_text
 from enthesis.output.progress import reporter
 from enthesis.output.proofs import (
     first_sentence,
@@ -68,6 +71,7 @@ def prove(
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
     junit: Annotated[Path | None, typer.Option("--junit", metavar="FILE", help="Also write JUnit XML.")] = None,
+    store: StoreOption = None,
 ) -> None:
     """Run journeys with real credentials and check that each ends as expected.
 
@@ -75,6 +79,7 @@ def prove(
     expectation only where access was refused; whatever could not be tried is unmet. A journey that is refused for want
     of a half that others write is waiting. Exit 1 where anything is unmet or, without --allow-waiting, waits.
     With --near-misses, --expiry or --replay, what must be refused is tried instead, each with a control that must not.
+    Where the estate has a store, the results are kept there; `survey --kept` lists them.
 
     Example: enthesis prove publish-from-main
     """
@@ -88,6 +93,7 @@ def prove(
     given = Given(_files(token, "--token"), _files(client, "--client"), kubeconfig, context, keys)
     connected = connect(described, folder, given)
     progress = reporter(quiet=quiet)
+    taken = now()
     if near_misses or expiry or replay:
         what, every = _trials(described, connected, names or [], near_misses, expiry, progress)
         well, says = not any(one.unmet for one in every), trials_sentence(what, every)
@@ -101,8 +107,11 @@ def prove(
         results = [proof.as_json() for proof in proofs]
     if junit is not None:
         write_file(junit, junit_xml(described.name, cases))
+    proof = {"estate": described.name, "spoke_to": connected.spoke_to, "says": says, key: results}
+    kept = json_text({**proof, "taken": time_text(taken), "described_by": estate_digest(described)}).encode()
+    keep_if_any(folder, store, described.name, "proof", kept)
     if output is Format.JSON:
-        put_json({"estate": described.name, "spoke_to": connected.spoke_to, "says": says, key: results})
+        put_json(proof)
     else:
         put_lines(lines)
         remark(f"Tried at {connected.spoke_to}.", quiet=quiet)

@@ -1,14 +1,15 @@
 """What the asking commands share: who asks, in which surroundings, and what the words of the command line mean."""
 
+import sys
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Annotated, Any
 
 import typer
 
 from enthesis.files.checking import claim_fault
 from enthesis.files.nodes import Node
-from enthesis.files.shapes import MISSING, Duration, NetworkText, Notes, Time, perhaps
+from enthesis.files.shapes import MISSING, Duration, NetworkText, Notes, Time, duration_from, perhaps
 from enthesis.model.addresses import parse
 from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Context, Estate, Origin
@@ -34,6 +35,25 @@ class Surroundings:
     network: str | None = None
     reference: str | None = None
     session_age: str | None = None
+
+
+def agreed(question: str, *, yes: bool) -> None:
+    """Goes on where `--yes` was said, or the person at the terminal agrees; InvalidInput where nobody is there."""
+    if yes:
+        return
+    if not sys.stdin.isatty():
+        raise InvalidInput("nobody is here to ask", code="nobody-to-ask", remedy="look at it, then say --yes")
+    typer.confirm(question, abort=True, err=True)
+
+
+def length_of(option: str, text: str) -> timedelta:
+    """The length of time that an option says; InvalidInput where it says none."""
+    length = duration_from(text)
+    if length is None:
+        raise InvalidInput(
+            f"{option} {text}: not a duration", code="duration-invalid", remedy="write it like 30s, 10m, 1h or 30d"
+        )
+    return length
 
 
 def now() -> datetime:

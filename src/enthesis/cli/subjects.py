@@ -11,7 +11,7 @@ from enthesis.files.shapes import perhaps
 from enthesis.lab.running import Running, running, state_folder
 from enthesis.model.errors import InvalidEstate, InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Identity
-from enthesis.output.streams import remark
+from enthesis.output.streams import may_lack
 from enthesis.surveys.survey import InvalidSurvey, Survey, beside, bounded, read_survey
 
 PARTY = "ENTHESIS_LAB_PARTY"  # set by `enthesis lab as`, heeded only while a lab runs for the estate
@@ -56,8 +56,25 @@ def read_subject(estate: Path | None, live: Path | None) -> Subject:
     return Subject(folder, beside(read_estate(folder), survey), survey)
 
 
+def read_asked(estate: Path | None, live: Path | None, *, ask: bool, quiet: bool = False) -> Subject:
+    """The same; with `ask` the estate as its live systems say that it is at this moment."""
+    if not ask:
+        return read_subject(estate, live)
+    if live is not None:
+        raise InvalidInput("--ask and --survey exclude each other", code="options-conflict", remedy="give one of them")
+    from enthesis.cli.questions import now  # noqa: PLC0415
+    from enthesis.live.asking import survey_now  # noqa: PLC0415  loads the connectors
+    from enthesis.output.progress import reporter  # noqa: PLC0415
+
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    survey = survey_now(described, folder, now(), reporter(quiet=quiet))
+    say_partial(survey)
+    return Subject(folder, beside(described, survey), survey)
+
+
 def read_live(path: Path) -> Survey:
-    """A survey from its file; InvalidInput where it is none. What it lacks is said on standard error."""
+    """A survey from its file; InvalidInput where it is none. What it lacks is said in the answer's first line."""
     try:
         with path.open(encoding="utf-8") as lines:
             survey = read_survey(bounded(lines), path.name, packaged_catalogue(TreeCache(cache_folder())))
@@ -69,10 +86,15 @@ def read_live(path: Path) -> Survey:
         raise InvalidInput(
             str(fault), code="survey-invalid", remedy="make one with `enthesis survey --out FILE`"
         ) from None
-    if not survey.complete:
-        missing = ", ".join(one.what for one in survey.left_out if one.incomplete) or "its end"
-        remark(f"This survey is not whole, so there may be more: {missing} could not be read.")
+    say_partial(survey)
     return survey
+
+
+def say_partial(survey: Survey) -> None:
+    """Lets the answer say what a survey could not read, if it could not read all."""
+    if not survey.complete:
+        missing = [f"{one.what} ({one.why})" if one.why else one.what for one in survey.left_out if one.incomplete]
+        may_lack(missing or ["the end of the survey"])
 
 
 def workload_identity(estate: Estate, address: str) -> Identity:

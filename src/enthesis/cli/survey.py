@@ -3,35 +3,41 @@
 import os
 import sys
 import time
-from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Iterator
+from dataclasses import asdict, dataclass, replace
 from importlib.metadata import entry_points
 from pathlib import Path
-from typing import Annotated, NoReturn
+from typing import Annotated
 
 import typer
 
+from enthesis.cli.histories import StoreOption, journal_if_any, keep_if_any, signed_in
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
-from enthesis.cli.questions import now
+from enthesis.cli.questions import agreed, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder, find_estate
 from enthesis.files.saving import fresh_file
 from enthesis.live.adopting import adopt as take_over
-from enthesis.live.connecting import cluster_of, clusters_of_lab, connect
-from enthesis.live.surveying import SurveyedCloud, Writing, head_of
+from enthesis.live.adopting_accounts import found_at, mark, write
+from enthesis.live.asking import surveyed_clouds, without_what_has_gone
+from enthesis.live.connecting import Given, cluster_of, clusters_of_lab, connect
+from enthesis.live.surveying import Writing, head_of
 from enthesis.live.surveying import survey as survey_clouds
-from enthesis.model.errors import InvalidInput
+from enthesis.model.errors import InvalidInput, StoppedPartWay
 from enthesis.model.estate import Estate
 from enthesis.output.estates import counts_text
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.progress import reporter
 from enthesis.output.streams import put_json, put_lines, remark
-from enthesis.output.surveys import comparison_json, comparison_lines
-from enthesis.ports import KeepsKeys, Record, Surveys
+from enthesis.output.surveys import adoption_lines, comparison_json, comparison_lines
+from enthesis.ports import Record, Surveys
 from enthesis.surveys.survey import InvalidSurvey
 
 GROUP = "enthesis.surveys"  # entry points of further connectors
 MOST = 12  # lines about what was left out
+MOST_KEPT = 50_000_000  # bytes of a survey that the store keeps too
+SURVEY, PROOF = "survey", "proof"  # what the store keeps
+DIGEST = "sha-256:"
 
 
 @dataclass(frozen=True)
@@ -68,11 +74,15 @@ def survey(
     ] = None,
     adopt: Annotated[
         str | None,
-        typer.Option("--adopt", metavar="ADDRESS", help="Write what is in a cluster or namespace into the estate."),
+        typer.Option(
+            "--adopt", metavar="ADDRESS", help="Write what a cluster, namespace or account has into the estate."
+        ),
     ] = None,
     compared_with: Annotated[
-        Path | None,
-        typer.Option("--compared-with", metavar="FILE", help="Say what changed since this survey, and write none."),
+        str | None,
+        typer.Option(
+            "--compared-with", metavar="FILE|DIGEST", help="Say what changed since this survey, and write none."
+        ),
     ] = None,
     survey_file: Annotated[
         Path | None,
@@ -86,6 +96,13 @@ def survey(
         Path | None, typer.Option("--out", metavar="FILE", help="Where to write; default: standard output.")
     ] = None,
     estate: EstateOption = None,
+    usage: Annotated[
+        Path | None,
+        typer.Option("--usage", metavar="FILE", help="Write what was recorded of use, as JSON Lines or *.parquet."),
+    ] = None,
+    kept: Annotated[bool, typer.Option("--kept", help="List the surveys and proofs in the store.")] = False,
+    store: StoreOption = None,
+    yes: Annotated[bool, typer.Option("--yes", help="With --adopt ACCOUNT: do not ask.")] = False,
     quiet: QuietOption = False,
 ) -> None:
     """Read live systems into a survey file, which every question can be asked of.
@@ -94,19 +111,30 @@ def survey(
     statements; of an issuer, none. Changes nothing. Exit 3 where something could not be read; the file says what.
 
     With --adopt, what a cluster has that the estate does not describe is written into its files instead, so that it
-    is described as it is; the cluster is not changed by that.
+    is described as it is; the cluster is not changed by that. What an account or organisation has at a provider is also
+    marked there as this estate's, which needs the right to change it.
 
     Example: enthesis survey --cluster surge/cluster/grid --out live.jsonl
 
     Example: enthesis survey --compared-with last-week.jsonl
     """
+    if kept:
+        _put_kept(estate, store, output)
+        return
+    if usage is not None:
+        _collect(estate, usage, quiet=quiet)
+        return
     _refuse_conflicts(compared_with, adopt=adopt, out=out, later=survey_file, expect_none=expect_none, output=output)
+    before = _earlier(compared_with, estate, store) if compared_with is not None else []
     if compared_with is not None and survey_file is not None:
-        with survey_file.open("rb") if survey_file.is_file() else _missing(survey_file) as lines:
-            _put_comparison(compared_with, lines, str(survey_file), output, expect_none=expect_none)
+        after = _lines_of(survey_file)
+        _put_comparison(before, after, (compared_with, str(survey_file)), output, expect_none=expect_none)
         return
     if adopt is not None:
         place = estate_folder(estate)
+        if "/" not in adopt.removeprefix("@"):
+            _adopt_account(read_estate(place), place, adopt, yes=yes, quiet=quiet)
+            return
         adopted = take_over(read_estate(place), place, adopt, kubeconfig, context, remark)
         remark(f"Adopted from {adopt}: {counts_text(adopted) or 'nothing that was not described'}.", quiet=quiet)
         return
@@ -118,26 +146,45 @@ def survey(
     if cluster or not (issuer or further):
         reached = Reached(kubeconfig, context, tuple(namespace or ()))
         found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
-        gone = [one.has_gone for one in found if isinstance(one, SurveyedCloud)]
-        kept = [
-            record
-            for record in head
-            if record["section"] != "resources" or not any(has(record["address"]) for has in gone)
-        ]
-        systems, head = [*systems, *found], [*kept, *more]
+        systems, head = [*systems, *found], [*without_what_has_gone(head, found), *more]
     writing = Writing(described.name if described else None, now(), systems)
     if compared_with is not None:
         lines_now = list(writing.lines(head, reporter(quiet=quiet)))
-        _put_comparison(compared_with, lines_now, "the live side", output, expect_none=expect_none)
+        _put_comparison(before, lines_now, (compared_with, "the live side"), output, expect_none=expect_none)
         return
     _write(out, writing.lines(head, reporter(quiet=quiet)))
     _told(writing, quiet=quiet)
+    if out is not None and described is not None and folder is not None and out.stat().st_size <= MOST_KEPT:
+        digest = keep_if_any(folder, store, described.name, SURVEY, out.read_bytes())
+        remark(f"Kept as {digest}." if digest else "", quiet=quiet or not digest)
     if not writing.complete:
         raise typer.Exit(3)
 
 
+def _adopt_account(described: Estate, folder: Path, holder: str, *, yes: bool, quiet: bool) -> None:
+    """Takes over what an account or organisation has at its provider, once that is agreed to."""
+    person = signed_in(described, folder)
+    connected = connect(described, folder, Given(acting=person.secret if person is not None else None))
+    surveys = survey_clouds(described, replace(connected, clusters={}), reporter(quiet=quiet))
+    found = found_at(described, surveys, holder)
+    put_lines(adoption_lines(found), to_error=True)
+    if not found.candidates:
+        return
+    agreed("Write this into the files, and mark it as this estate's?", yes=yes)
+    adopted = write(folder, found)
+    marked, failed = mark(folder, found, surveys, connected, remark)
+    counts = counts_text(adopted) or "nothing that was not described"
+    remark(f"Adopted from {holder}: {counts}; {counted(marked, 'statement')} marked as this estate's.", quiet=quiet)
+    if failed:
+        raise StoppedPartWay(
+            f"{counted(failed, 'statement')} could not be marked",
+            code="stopped-part-way",
+            remedy="run the same again: it marks what is left",
+        )
+
+
 def _refuse_conflicts(
-    compared_with: Path | None, *, adopt: str | None, out: Path | None, later: Path | None, expect_none: bool,
+    compared_with: str | None, *, adopt: str | None, out: Path | None, later: Path | None, expect_none: bool,
     output: Format,
 ) -> None:  # fmt: skip
     """InvalidInput where options need --compared-with, or exclude it."""
@@ -153,19 +200,78 @@ def _refuse_conflicts(
         )
 
 
-def _missing(path: Path) -> NoReturn:
-    raise InvalidInput(f"{path} cannot be read: no such file", code="file-unreadable")
+def _collect(estate: Path | None, file: Path, *, quiet: bool) -> None:
+    """Writes what providers have recorded of the use of access."""
+    from enthesis.live.usage_logs import collected, write_usage  # noqa: PLC0415  only this needs it
+
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    connected = connect(described, folder)
+    count = write_usage(file, collected(described, connected, reporter(quiet=quiet)), described.name, now())
+    remark(f"{counted(count, 'request')} written to {file}.", quiet=quiet)
 
 
-def _put_comparison(before: Path, after: Iterable[bytes], name: str, output: Format, *, expect_none: bool) -> None:
+def _put_kept(estate: Path | None, store: str | None, output: Format) -> None:
+    """Lists what the store keeps of what was seen and tried."""
+    place = estate_folder(estate)
+    name = read_estate(place).name
+    journal = journal_if_any(place, store)
+    try:
+        every = journal.kept(name, (SURVEY, PROOF)) if journal is not None else []
+    finally:
+        if journal is not None:
+            journal.close()
+    if output is Format.JSON:
+        put_json({"estate": name, "kept": [asdict(one) for one in every]})
+        return
+    told = (f"{one.made}  {one.kind.ljust(6)}  {one.digest}  {counted(one.size, 'byte')}" for one in every)
+    put_lines(map(line, [f"{name}: {counted(len(every), 'survey or proof', 'surveys and proofs')} kept.", *told]))
+
+
+def _lines_of(path: Path) -> Iterator[bytes]:
+    """The lines of a file, one after another; InvalidInput where there is none."""
+    if not path.is_file():
+        raise InvalidInput(f"{path} cannot be read: no such file", code="file-unreadable")
+
+    def read() -> Iterator[bytes]:
+        with path.open("rb") as lines:
+            yield from lines
+
+    return read()
+
+
+def _earlier(named: str, estate: Path | None, store: str | None) -> Iterable[bytes]:
+    """The lines of an earlier survey: a file, or one that the store keeps, by the beginning of its digest."""
+    if not named.startswith(DIGEST) or Path(named).exists():
+        return _lines_of(Path(named))
+    place = estate_folder(estate)
+    journal = journal_if_any(place, store)
+    try:
+        kept = journal.kept(read_estate(place).name, (SURVEY,)) if journal is not None else []
+        found = {one.digest for one in kept if one.digest.startswith(named)}
+        content = journal.document(found.pop()) if journal is not None and len(found) == 1 else None
+    finally:
+        if journal is not None:
+            journal.close()
+    if content is None:
+        raise InvalidInput(
+            f"the store keeps no survey {named}, or several whose digests begin like this",
+            code="survey-unknown",
+            remedy="enthesis survey --kept lists them",
+        )
+    return content.splitlines(keepends=True)
+
+
+def _put_comparison(
+    before: Iterable[bytes], after: Iterable[bytes], names: tuple[str, str], output: Format, *, expect_none: bool
+) -> None:
     """Says what changed since a survey."""
     from enthesis.surveys.comparing import compare  # noqa: PLC0415  only a comparison needs it
 
-    with before.open("rb") if before.is_file() else _missing(before) as lines:
-        try:
-            found = compare(lines, after, (str(before), name))
-        except InvalidSurvey as fault:
-            raise InvalidInput(str(fault), code="survey-invalid") from None
+    try:
+        found = compare(before, after, names)
+    except InvalidSurvey as fault:
+        raise InvalidInput(str(fault), code="survey-invalid") from None
     if output is Format.JSON:
         put_json(comparison_json(found))
     else:
@@ -200,12 +306,7 @@ def _systems(
     head: list[Record] = []
     systems: list[Surveys] = []
     if not clusters and estate is not None and folder is not None:
-        connected = connect(estate, folder)
-        urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.providers.items()}
-        for one in survey_clouds(estate, replace(connected, clusters={}), reporter(quiet=quiet)):
-            provider = connected.providers[one.provider]
-            keys = provider.keys(one.holders) if isinstance(provider, KeepsKeys) else None
-            systems.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys))
+        systems += surveyed_clouds(estate, folder, reporter(quiet=quiet))
         clusters = clusters_of_lab(estate, folder)
     for address in clusters:
         account = _account(address)

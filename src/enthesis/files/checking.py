@@ -12,7 +12,7 @@ from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import LONGEST_KEY, Admission, Estate, Group, Hop, Issuer, KindVerbs, Origin, boundary_of
 from enthesis.model.mistakes import Mistake, Source
-from enthesis.model.words import BEARERS, FORM_OF_ISSUER, SHOWN_IN, issuer_kinds
+from enthesis.model.words import BEARERS, ENDING, FORM_OF_ISSUER, RETIRING, SHOWN_IN, issuer_kinds
 
 Named = Mapping[tuple[str, str], Source]
 MOST_STEPS = 12  # of a cycle that are told
@@ -600,6 +600,15 @@ class _Checker:
             if not approver.key.startswith(("ssh-ed25519 ", "-----BEGIN PUBLIC KEY-----")):
                 found = self.spot(approver.source, "key")
                 self.wrong("wrong-type", "found no Ed25519 public key", found, "a public key in OpenSSH or PEM form")
+        for name, retiring in self.estate.retiring.items():
+            if retiring.stage != RETIRING[-1]:
+                self.known(name, self.estate.credentials, "credential", retiring.source)
+            if retiring.identity is not None:
+                self.identity(retiring.identity, self.spot(retiring.source, "identity"))
+        for name in self.estate.notice:
+            if name not in ENDING:
+                at = self.named_at["notice", name]
+                self.wrong("unknown-name", f"no kind of end is called `{name}`", at, f"one of {', '.join(ENDING)}")
 
     def _start(self, form: str, name: str | Glob, source: Source) -> None:
         if isinstance(name, Glob):

@@ -51,7 +51,16 @@ class Replacement:
     value: Any
 
 
-Edit = Addition | Replacement
+@dataclass(frozen=True, slots=True)
+class Removal:
+    """Takes an entry out of its section: the entry (of a mapping: its name) starts at `line` and `column` of `file`."""
+
+    file: str
+    line: int
+    column: int
+
+
+Edit = Addition | Replacement | Removal
 
 
 def edited(texts: Mapping[str, str], edits: Sequence[Edit]) -> dict[str, str]:
@@ -61,14 +70,16 @@ def edited(texts: Mapping[str, str], edits: Sequence[Edit]) -> dict[str, str]:
         if isinstance(edit, Addition):
             name = _file_for(out, edit.section)
             out[name] = _added(out[name], edit, as_json=name.endswith(".json"))
+        elif isinstance(edit, Removal):
+            out[edit.file] = _removed(out[edit.file], edit)
         else:
             out[edit.file] = _replaced(out[edit.file], edit, as_json=edit.file.endswith(".json"))
     return out
 
 
 def _last_first(edit: Edit) -> tuple[int, int, int]:
-    """Replacements from the end of a file to its start, so that places stay right; additions after all of them."""
-    return (1, edit.line, edit.column) if isinstance(edit, Replacement) else (0, 0, 0)
+    """What is at a place from the end of a file to its start, so that places stay right; additions after all that."""
+    return (0, 0, 0) if isinstance(edit, Addition) else (1, edit.line, edit.column)
 
 
 def _file_for(texts: Mapping[str, str], section: str) -> str:
@@ -188,6 +199,49 @@ def _taken_out(text: str, node: Node, name: str) -> str:
         return text[: _end(node.value[number - 1][1])] + text[_end(value) :]
     following = node.value[1][0].start_mark.index if len(node.value) > 1 else _end(value)
     return text[: key.start_mark.index] + text[following:]
+
+
+def _removed(text: str, edit: Removal) -> str:
+    """The text without one entry of a section; the last one leaves an empty section."""
+    root = _composed(text)
+    pairs = root.value if isinstance(root, MappingNode) else []
+    for name, section in pairs:
+        children = _children(section)
+        at = next((number for number, (start, _) in enumerate(children) if _is_at(start, edit)), None)
+        if at is None:
+            continue
+        start, value = children[at]
+        if section.flow_style:
+            return _without_flow(text, children, at)
+        if len(children) == 1:
+            empty = " []" if isinstance(section, SequenceNode) else " {}"
+            colon = text.index(":", name.end_mark.index)
+            return text[: colon + 1] + empty + text[_end(value) :]
+        begin = text.rfind("\n", 0, start.start_mark.index) + 1
+        if text[begin : start.start_mark.index].strip() not in ("", "-"):
+            raise NotEditable(f"{edit.file}:{edit.line} shares its line with something that stays")
+        end = text.find("\n", _end(value) - 1 if text[_end(value) - 1] == "\n" else _end(value))
+        return text[:begin] + (text[end + 1 :] if end >= 0 else "")
+    raise NotEditable(f"no entry starts at {edit.file}:{edit.line}:{edit.column}")
+
+
+def _children(section: Node) -> list[tuple[Node, Node]]:
+    """The entries of a section, each with the node that it starts with."""
+    if isinstance(section, MappingNode):
+        return list(section.value)
+    return [(one, one) for one in section.value] if isinstance(section, SequenceNode) else []
+
+
+def _is_at(node: Node, edit: Removal) -> bool:
+    return (node.start_mark.line, node.start_mark.column) == (edit.line - 1, edit.column - 1)
+
+
+def _without_flow(text: str, children: Sequence[tuple[Node, Node]], at: int) -> str:
+    start, value = children[at]
+    if at:
+        return text[: _end(children[at - 1][1])] + text[_end(value) :]
+    following = children[1][0].start_mark.index if len(children) > 1 else _end(value)
+    return text[: start.start_mark.index] + text[following:]
 
 
 def _child(node: Node | None, word: str | int) -> Node | None:

@@ -30,8 +30,8 @@ from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.catalogue import Kind
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.mistakes import Source
-from enthesis.model.risks import RISKS
-from enthesis.model.words import ADMITTED_FORMS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN, STEPS
+from enthesis.model.risks import FOUND_BY_SWEEP, RISKS
+from enthesis.model.words import ADMITTED_FORMS, FORM_OF_ISSUER, ORIGIN_FORMS, RETIRING, SHOWN_IN, STEPS
 
 NAME = Name()
 TEXT = Text()
@@ -666,7 +666,12 @@ SECTIONS: dict[str, Section] = {
         Record(
             "an accepted risk",
             (
-                Field("risk", Choice(tuple(code for code in RISKS if code != "acceptance-idle")), required=True),
+                Field(
+                    "risk",
+                    Choice((*(code for code in RISKS if code != "acceptance-idle"), *FOUND_BY_SWEEP)),
+                    required=True,
+                    says="the code of a risk that `check` tells, or of a finding of `sweep`",
+                ),
                 Field("of", TEXT, required=True),
                 Field("because", TEXT, required=True),
                 Field("until", Time(), required=True),
@@ -684,6 +689,34 @@ SECTIONS: dict[str, Section] = {
     "approvers": Section(
         Record("an approver", (Field("key", TEXT, required=True),), m.Approver),
         "address",
+    ),
+    "notice": Section(
+        Record(
+            "a notice",
+            (
+                Field(
+                    "before",
+                    ListOf(Duration(), or_one=True),
+                    required=True,
+                    says="how long before such an end `calendar` tells of it, e.g. [90d, 30d, 7d]",
+                ),
+            ),
+            m.Notice,
+        ),
+        "name",
+    ),
+    "retiring": Section(
+        Record(
+            "a credential that is retired",
+            (
+                Field("stage", Choice(RETIRING), required=True),
+                Field("since", Time(), says="when it came to this stage"),
+                Field("proved", Time(), says="when the keyless way was proved live"),
+                Field("identity", NAME, says="what its holder takes on instead, where that is another identity"),
+            ),
+            m.Retiring,
+        ),
+        "name",
     ),
     "kinds": Section(
         Record(

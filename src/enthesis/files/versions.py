@@ -1,5 +1,6 @@
 """Another version of an estate: a folder, or a git revision, which is read with git's own command."""
 
+import os
 import subprocess
 from pathlib import Path
 
@@ -9,6 +10,14 @@ from enthesis.model.errors import InvalidEstate, InvalidInput
 from enthesis.model.estate import Estate
 
 PATIENCE = 60  # seconds that git has for one answer
+GIT = ("git", "-c", "core.fsmonitor=false", "-c", "core.hooksPath=/dev/null", "-c", "log.showSignature=false")
+"""git as it is run in a repository that somebody else may have made: its settings start no program."""
+
+
+def git_environment() -> dict[str, str]:
+    """The environment of git: nothing is fetched, whatever the repository says, and nobody is asked."""
+    quiet = {"GIT_ALLOW_PROTOCOL": "none", "GIT_NO_LAZY_FETCH": "1", "GIT_TERMINAL_PROMPT": "0"}
+    return {**os.environ, **quiet}
 
 
 def other_version(folder: Path, named: str) -> Estate:
@@ -50,7 +59,8 @@ def _git(folder: Path, *words: str) -> bytes | None:
     """What git answers; None where it refuses. InvalidInput where there is no git."""
     try:
         done = subprocess.run(  # noqa: S603  a fixed program, and no shell
-            ["git", "-C", str(folder), *words],  # noqa: S607  whichever git is installed
+            [*GIT, "-C", str(folder), *words],
+            env=git_environment(),
             capture_output=True,
             timeout=PATIENCE,
             check=False,

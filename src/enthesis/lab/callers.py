@@ -72,6 +72,8 @@ class Callers:
         began = claims.get("signed_in")
         if isinstance(began, dict) and is_revoked(self.store, began):
             raise _not_taken(TokenExpired("the sign-in that this session began with was ended"))
+        if any(is_revoked(self.store, {"jti": one}) for one in _sessions(claims)):
+            raise _not_taken(TokenExpired("the session was ended"))
         return claims
 
     def of_session(self, token: str) -> Caller:
@@ -149,7 +151,7 @@ class Callers:
         if "runs_on" in claims:
             return Caller(
                 "resource", claims["sub"], provider=provider, origin=claims.get("origin", {}), first=False,
-                signed_in=claims.get("signed_in", {}),
+                signed_in=claims.get("signed_in", {}), sessions=_sessions(claims),
             )  # fmt: skip
         return Caller(
             "identity",
@@ -161,6 +163,7 @@ class Callers:
             ends=claims["exp"],
             started=claims["iat"],
             signed_in=claims.get("signed_in", {}),
+            sessions=_sessions(claims),
             first=not claims.get("act"),
         )
 
@@ -202,6 +205,12 @@ def _not_taken(fault: TokenRefused) -> Problem:
 def _actor(claims: Mapping[str, Any]) -> dict[str, Any]:
     """Who acts, and on whose behalf before (RFC 8693, section 4.1)."""
     return {name: claims[name] for name in ("iss", "sub", "act") if name in claims}
+
+
+def _sessions(claims: Mapping[str, Any]) -> tuple[str, ...]:
+    """The ids of a session and of those that it was obtained with."""
+    chain = claims.get("chain", ())
+    return (*(str(one) for one in chain if isinstance(chain, list)), str(claims.get("jti")))
 
 
 def _depth(claims: Mapping[str, Any]) -> int:

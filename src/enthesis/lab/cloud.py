@@ -34,7 +34,9 @@ from enthesis.lab.deciding import (
 from enthesis.lab.faults import Faults
 from enthesis.lab.openapi import document
 from enthesis.lab.problems import Problem, as_problem, oauth_error, refused
+from enthesis.lab.recording import RecordHandlers, Records
 from enthesis.lab.resources import Things, remove_resource
+from enthesis.lab.sessions import SessionHandlers, Sessions
 from enthesis.lab.store import COLLECTIONS, Statement, Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused
 
@@ -69,6 +71,8 @@ class Cloud:
         self.signer = signers[name]
         self.callers = Callers(name, store, clock, signers, self.world)
         self.keyed = self.callers.keyed
+        self.sessions = Sessions(name, store, clock)
+        self.records = Records(name, store)
         self.administration = Administration(
             store, self.world, self._administrator, self._may, partial(faults.page, name)
         )
@@ -98,11 +102,13 @@ class Cloud:
         """The HTTP interface."""
         administration = self.administration
         things = Things(self.store, self.keyed, self.clock.now, administration)
+        sessions = SessionHandlers(self.sessions, administration)
         routes = [
             Route("/.well-known/oauth-authorization-server", self._metadata),
             Route("/jwks", self._jwks),
             Route("/openapi.json", self._openapi),
             Route("/token", self._token, methods=["POST"]),
+            Route("/revoke", self._revoke, methods=["POST"]),
             Route("/administration/inventory", administration.inventory),
             Route("/administration/ids", administration.ids),
             Route("/administration/concerning", administration.concerning),
@@ -110,7 +116,10 @@ class Cloud:
             Route("/administration/resources/{address:path}", things.remove, methods=["DELETE"]),
             Route("/administration/credentials", things.credentials, methods=["GET", "POST"]),
             Route("/administration/sessions", self._session_as, methods=["POST"]),
-            Route("/administration/credentials/{id}", things.credential, methods=["PUT", "DELETE"]),
+            Route("/administration/sessions", sessions.listed),
+            Route("/administration/usage", RecordHandlers(self.records, administration).listed),
+            Route("/administration/sessions/{id}", sessions.one, methods=["GET", "DELETE"]),
+            Route("/administration/credentials/{id}", things.credential, methods=["GET", "PUT", "DELETE"]),
             Route("/administration/{collection}", administration.collection, methods=["GET", "POST"]),
             Route("/administration/{collection}/{id}", administration.item, methods=["GET", "PUT", "DELETE"]),
             Route("/places/{address:path}", self._place, methods=["GET", "PUT", "DELETE", "POST"]),
@@ -126,6 +135,7 @@ class Cloud:
             {
                 "issuer": self.url,
                 "token_endpoint": f"{self.url}/token",
+                "revocation_endpoint": f"{self.url}/revoke",
                 "jwks_uri": f"{self.url}/jwks",
                 "grant_types_supported": [EXCHANGE, KEYED],
                 "response_types_supported": [],
@@ -147,7 +157,9 @@ class Cloud:
         return self.callers.administrator(_bearer(request))
 
     def _may(self, caller: Caller, verb: str, target: str, onto: str, request: Request) -> None:
-        outcome = decide(self.world(), caller, verb, target, self._around(request), onto=onto)
+        around = self._around(request)
+        outcome = decide(self.world(), caller, verb, target, around, onto=onto)
+        self.records.note(caller, verb, target, outcome, around)
         if not outcome.allowed:
             raise refused(outcome.refused_at)
 
@@ -196,10 +208,22 @@ class Cloud:
         around = self._around(request)
         world = self.world()
         outcome = decide(world, caller, "take-on", address, around)
+        self.records.note(caller, "take-on", address, outcome, around)
         if not outcome.allowed:
             error = "invalid_target" if "names" in outcome.refused_at else "invalid_request"
             return oauth_error(error, "access is refused", outcome.refused_at)
         return self._issued(world, caller, address, outcome, around, narrowing)
+
+    async def _revoke(self, request: Request) -> Response:
+        """RFC 7009, section 2: the session is over, and what was obtained with it; one that is not known is over."""
+        async with request.form(max_files=0, max_fields=20) as form:
+            token = form.get("token")
+        try:
+            claims = self.signer.verify(str(token), typ=SESSION_TYPE)
+        except TokenRefused:
+            return Response(status_code=200)
+        self.sessions.end(str(claims["jti"]))
+        return Response(status_code=200)
 
     def _statement(self, session: str, audience: str) -> Response:
         """RFC 8693, section 2.1, with `audience`: what this cloud states for another about who has a session, for a
@@ -215,7 +239,8 @@ class Cloud:
             return oauth_error("invalid_request", "an administrator's session is nobody elsewhere")
         kept = {name: value for name, value in claims.items() if name not in ("iss", "aud", "iat", "nbf", "jti", "exp")}
         ends = min(int(claims["exp"]), int(self.clock.now()) + STATEMENT_LIFE)
-        stated = {**kept, "aud": audience, "exp": ends, "session": {"iat": claims["iat"], "exp": claims["exp"]}}
+        about = {name: claims[name] for name in ("iat", "exp", "jti")}
+        stated = {**kept, "aud": audience, "exp": ends, "session": about}
         return self._answered(self.signer.sign(stated, typ="JWT"), ends - self.clock.now(), JWT)
 
     def _for_a_key(self, request: Request) -> Response:
@@ -281,9 +306,11 @@ class Cloud:
             "origin": dict(caller.origin),
             "act": dict(caller.actor),
             **({"signed_in": dict(caller.signed_in)} if caller.signed_in else {}),
+            **({"chain": list(caller.sessions)} if caller.sessions else {}),
         }
         if kinds:
             claims["authorization_details"] = [{"type": NARROWING, "kinds": kind} for kind in kinds]
+        claims |= self.sessions.begin(address, claims, ends)
         return self.signer.sign(claims, typ=SESSION_TYPE)
 
     @staticmethod
@@ -304,7 +331,9 @@ class Cloud:
         caller = self.callers.of_session(_bearer(request))
         world = self.world()
         onto = request.query_params.get("onto", "")
-        outcome = decide(world, caller, verb, address, self._around(request), onto=onto)
+        around = self._around(request)
+        outcome = decide(world, caller, verb, address, around, onto=onto)
+        self.records.note(caller, verb, address, outcome, around)
         if not outcome.allowed:
             raise refused(outcome.refused_at)
         place = place_of(world, address)
@@ -330,11 +359,13 @@ class Cloud:
     def _runs(self, caller: Caller, verb: str, address: str) -> Response:
         """What a resource shows for somebody who runs code on it: it is who asks from then on, by its own sessions;
         who began the chain is carried on."""
-        claims = {
+        claims: dict[str, Any] = {
             "aud": self.url, "sub": address, "runs_on": address, "client_id": address, "origin": dict(caller.origin),
             "exp": int(self.clock.now()) + RUNNING_LIFE, "act": {"sub": caller.address, "act": dict(caller.actor)},
             **({"signed_in": dict(caller.signed_in)} if caller.signed_in else {}),
+            **({"chain": list(caller.sessions)} if caller.sessions else {}),
         }  # fmt: skip
+        claims |= self.sessions.begin(address, claims, claims["exp"])
         shown = self.signer.sign(claims, typ=SESSION_TYPE)
         return JSONResponse({"decided": "allowed", "verb": verb, "place": address, "runs": shown})
 

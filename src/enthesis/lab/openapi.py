@@ -54,15 +54,25 @@ def document(title: str, url: str) -> dict[str, Any]:
     paths["/administration/ids"] = {"get": _operation("the ids of identities and groups, by their addresses")}
     paths["/administration/concerning"] = {"get": _operation("what others hold that names what is the session's own")}
     paths["/administration/sessions"] = {
+        "get": _operation("the sessions that have not ended, and the sign-ins of people"),
         "post": _operation("a session as an identity, for whoever may issue for it", body=JSON),
+    }
+    paths["/administration/usage"] = {"get": _operation("requests that were decided, the oldest first")}
+    paths["/administration/sessions/{id}"] = {
+        "parameters": [_in_path("id")],
+        "get": _operation("one that has not ended"),
+        "delete": _operation("it ends now, and with it what was obtained by it", status="204"),
     }
     paths["/administration/credentials/{id}"] = {
         "parameters": [_in_path("id")],
+        "get": _operation("one keyed credential, without its value"),
         "put": _operation("disables it, or lets it work again", body=JSON),
         "delete": _operation("it opens nothing from now on", status="204"),
     }
     tokens = "token exchange (RFC 8693), or a session for a key (RFC 6749, section 4.4)"
     paths["/token"] = {"post": _operation(tokens, body="application/x-www-form-urlencoded")}
+    revoking = "a session is over, and what was obtained with it (RFC 7009)"
+    paths["/revoke"] = {"post": _operation(revoking, body="application/x-www-form-urlencoded")}
     paths["/places/{address}"] = {
         "parameters": [_in_path("address")],
         "get": _operation("reads, or with `list` lists what is stored below"),

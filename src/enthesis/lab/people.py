@@ -1,4 +1,5 @@
-"""A stand-in directory: people sign in by the device grant (RFC 8628), and can end their sign-in (RFC 7009).
+"""A stand-in directory: people sign in by the device grant (RFC 8628), can end their sign-in (RFC 7009), and have the
+directory state that they approve something (RFC 8693).
 
 The lab keeps no passwords. Whoever may reach its page says who they are; that a person is asked at all, on another
 screen than the one that wants in, is what is stood in for.
@@ -6,6 +7,7 @@ screen than the one that wants in, is what is stood in for.
 
 import hashlib
 import html
+import json
 import secrets
 from collections.abc import Mapping
 from typing import Any
@@ -19,10 +21,17 @@ from enthesis.lab.guarding import owner_only
 from enthesis.lab.problems import Problem, as_problem, oauth_error
 from enthesis.lab.remembering import remember
 from enthesis.lab.running import OWNER
+from enthesis.lab.sessions import Sessions
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenRefused
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
+EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
+ACCESS = "urn:ietf:params:oauth:token-type:access_token"
+STATEMENT = "urn:ietf:params:oauth:token-type:jwt"
+APPROVAL = "enthesis-approval"
+APPROVAL_LIFE = 24 * 3600  # seconds that an approval counts
+MOST_DETAILS = 2000  # characters
 SIGN_IN_LIFE = 8 * 3600  # seconds; nobody stays signed in for longer
 CODE_LIFE = 600  # seconds
 INTERVAL = 1  # seconds between two questions whether the person has agreed
@@ -43,6 +52,7 @@ class Directory:
         self.clock = clock
         self.signer = signer
         self.audiences = audiences
+        self.sessions = Sessions(organisation, store, clock)
 
     def app(self) -> Starlette:
         """The HTTP interface."""
@@ -67,7 +77,7 @@ class Directory:
                 "token_endpoint": f"{url}/token",
                 "device_authorization_endpoint": f"{url}/device",
                 "revocation_endpoint": f"{url}/revoke",
-                "grant_types_supported": [DEVICE],
+                "grant_types_supported": [DEVICE, EXCHANGE],
                 "response_types_supported": [],
                 "token_endpoint_auth_methods_supported": ["none"],
                 "revocation_endpoint_auth_methods_supported": ["none"],
@@ -138,8 +148,10 @@ class Directory:
     async def _token(self, request: Request) -> Response:
         """RFC 8628, sections 3.4 and 3.5."""
         fields = await _fields(request)
+        if fields.get("grant_type") == EXCHANGE:
+            return self._approval(fields)
         if fields.get("grant_type") != DEVICE:
-            return oauth_error("unsupported_grant_type", f"only {DEVICE} is known here")
+            return oauth_error("unsupported_grant_type", f"only {DEVICE} and {EXCHANGE} are known here")
         device = _digest(fields.get("device_code", ""))
         row = self.store.connection.execute(
             "SELECT ends, asked, person, mfa, refused FROM sign_ins WHERE device = ? AND directory = ?",
@@ -168,8 +180,38 @@ class Directory:
             "exp": int(now) + SIGN_IN_LIFE,
             **({"amr": factors} if factors is not None else {}),  # RFC 8176
         }
+        claims |= self.sessions.begin(person, {"origin": {"kind": "person", "address": person}}, claims["exp"])
         token = self.signer.sign(claims, typ=SESSION_TYPE)
         body = {"access_token": token, "token_type": "Bearer", "expires_in": SIGN_IN_LIFE}
+        return JSONResponse(body, headers={"Cache-Control": "no-store"})
+
+    def _approval(self, fields: Mapping[str, str]) -> Response:
+        """RFC 8693, section 2.1: for a sign-in that stands, a statement that the person approves what the details say
+        (RFC 9396, section 2). It opens nothing: it is for another audience than any cloud."""
+        try:
+            claims = self.signer.verify(fields.get("subject_token", ""), typ=SESSION_TYPE)
+        except TokenRefused as fault:
+            return oauth_error("invalid_grant", str(fault))
+        if is_revoked(self.store, claims):
+            return oauth_error("invalid_grant", "the sign-in was ended")
+        try:
+            details = json.loads(fields.get("authorization_details", "")[:MOST_DETAILS])
+        except (ValueError, RecursionError):
+            details = None
+        wanted = (fields.get("subject_token_type"), fields.get("requested_token_type"), fields.get("audience"))
+        one = details[0] if isinstance(details, list) and len(details) == 1 else None
+        if wanted != (ACCESS, STATEMENT, APPROVAL) or not isinstance(one, dict) or one.get("type") != APPROVAL:
+            return oauth_error("invalid_request", f"only statements for {APPROVAL}, about one thing, are made here")
+        told = {"sub": claims["sub"], "aud": APPROVAL, "authorization_details": details}
+        factors = {"amr": claims["amr"]} if "amr" in claims else {}
+        ends = {"auth_time": claims["auth_time"], "exp": int(self.clock.now()) + APPROVAL_LIFE}
+        token = self.signer.sign({**told, **factors, **ends}, typ="JWT")
+        body = {
+            "access_token": token,
+            "issued_token_type": STATEMENT,
+            "token_type": "N_A",
+            "expires_in": APPROVAL_LIFE,
+        }
         return JSONResponse(body, headers={"Cache-Control": "no-store"})
 
     async def _revoke(self, request: Request) -> Response:

@@ -109,13 +109,15 @@ class Things:
         return JSONResponse(shown, 201, {"Cache-Control": "no-store"})
 
     async def credential(self, request: Request) -> Response:
-        """Disables one, or lets it work again; or removes it."""
+        """Shows one; disables it, or lets it work again; or removes it."""
         world = self.administration.world()
         found = self.keyed.all().get(request.path_params["id"])
         identity = world.identity(found["of"]) if found else None
         if found is None or identity is None:
             raise Problem(404, "not-found", "there is no such credential")
         self.administration.needs(request, [("issue", identity.body["address"], "")], identity.holder)
+        if request.method == "GET":
+            return JSONResponse(_shown(found, identity.body["address"]))
         if request.method == "DELETE":
             self.keyed.remove(found["id"])
             return Response(status_code=204)

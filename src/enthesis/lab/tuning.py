@@ -9,6 +9,7 @@ from typing import Any
 from enthesis.lab.cluster.objects import ADMINISTRATOR, TOKEN_TYPE
 from enthesis.lab.faults import Fault, faults_of, set_faults
 from enthesis.lab.guarding import owners_word
+from enthesis.lab.recording import Records
 from enthesis.lab.running import OWNER, Running
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer
@@ -102,5 +103,16 @@ def rotate(state: Path, service: str) -> None:
     store = Store(state / "lab.db")
     try:
         Signer(store, Clock(store), service).rotate()
+    finally:
+        store.close()
+
+
+def record_use(state: Path, rows: Mapping[str, Sequence[Mapping[str, Any]]]) -> None:
+    """Writes requests into the records of clouds, by the cloud's name, as if they had been made and decided."""
+    store = Store(state / "lab.db")
+    try:
+        with store.transaction():
+            for cloud, its in rows.items():
+                Records(cloud, store).add(its)
     finally:
         store.close()

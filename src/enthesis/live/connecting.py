@@ -2,6 +2,7 @@
 
 import base64
 import json
+import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import timedelta
@@ -11,7 +12,7 @@ from urllib.parse import quote
 
 from enthesis.connectors.cloud import Cloud
 from enthesis.connectors.cluster.changing import AdministeredCluster
-from enthesis.connectors.cluster.kubeconfig import from_inside, from_kubeconfig
+from enthesis.connectors.cluster.kubeconfig import from_inside, from_kubeconfigs
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.directory import LabDirectory
 from enthesis.connectors.hosts import Hosts
@@ -67,9 +68,10 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     for service in lab.services:
         name = service["name"]
         bound = given.patience if given is not None and given.patience else MAX_SECONDS
+        acting = given.acting if given is not None else None
         client = Client(name, service["url"], authority=lab.authority, max_seconds=bound)
         if service["kind"] == "cloud" and name in estate.providers:
-            providers[name] = Cloud(name, client, sessions_at(name, listed), partial(renewed, name))
+            providers[name] = Cloud(name, client, sessions_at(name, listed), partial(renewed, name), acting)
         elif service["kind"] == "pipeline" and name in estate.issuers:
             issuers[name] = Pipeline(name, client, {OWNER: owner.reveal()})
         elif service["kind"] == "hosts":
@@ -114,6 +116,7 @@ class Given:
     keys: Mapping[str, Path] = field(default_factory=dict)
     at_hand: bool = False  # whether something else is shown, that need not be obtained
     patience: float = 0.0  # seconds for one answer, with all repetitions; 0 is the usual bound
+    acting: Secret | None = None  # the sign-in of the person as whom providers are changed
 
 
 def _key(path: Path) -> Key:
@@ -206,17 +209,19 @@ def cluster_of(
     of_lab = _cluster_of_lab(address, organisation, folder) if folder is not None and not named else None
     if of_lab is not None:
         return of_lab
-    place = kubeconfig or Path(environment.get("KUBECONFIG") or Path.home() / ".kube" / "config")
-    access = from_inside(environment) if not named and not place.exists() else None
+    said = [Path(one) for one in environment.get("KUBECONFIG", "").split(os.pathsep) if one]
+    places = [kubeconfig] if kubeconfig is not None else said or [Path.home() / ".kube" / "config"]
+    there = [place for place in places if place.exists()]
+    access = from_inside(environment) if not named and not there else None
     if access is None:
-        if not place.exists():
+        if not there:
             raise Unreachable(
                 f"nothing says how {address} is reached",
                 code="cluster-access-unknown",
                 remedy="name a kubeconfig with --kubeconfig",
             )
-        access = from_kubeconfig(place, context)
-    client = Client(address, access.url, context=access.context)
+        access = from_kubeconfigs(there, context)
+    client = Client(address, access.url, way=access.way)
     return Cluster(address, organisation, client, access.token, access.authority)
 
 

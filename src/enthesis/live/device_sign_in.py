@@ -1,13 +1,13 @@
 """Signing in by the device grant (RFC 8628), and ending a sign-in at its directory (RFC 7009)."""
 
-from collections.abc import Callable
-from datetime import timedelta
+from collections.abc import Callable, Mapping
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from enthesis.connectors.directory import Directory
 from enthesis.connectors.http import Client
 from enthesis.lab.running import running, state_folder
-from enthesis.live.kept_sign_in import SignIn, keep, made_ready
+from enthesis.live.kept_sign_in import SignIn, keep, kept, made_ready
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate
 
@@ -31,6 +31,18 @@ def end_sign_in(estate: Estate, folder: Path, ended: SignIn) -> str:
     directory.forget(ended.secret)
     directory.client.close()
     return name
+
+
+def signed_in(estate: Estate, folder: Path, now: datetime) -> SignIn | None:
+    """The sign-in, still in time, at the directory of an organisation of ours; None where nobody has signed in."""
+    places = directories_of(estate, folder)
+    mine = (one for one in kept() if not estate.is_outside(one.organisation) and is_of(one, places))
+    return next((one for one in mine if one.ends > now), None)
+
+
+def is_of(sign_in: SignIn, places: Mapping[str, tuple[str, Path | None]]) -> bool:
+    """Whether a sign-in was made at one of these directories: another estate may have an organisation of that name."""
+    return places.get(sign_in.organisation, ("", None))[0] == sign_in.directory
 
 
 def _directory(estate: Estate, folder: Path, organisation: str | None) -> tuple[str, Directory]:

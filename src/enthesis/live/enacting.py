@@ -17,7 +17,7 @@ from enthesis.model.errors import Busy, InvalidInput, LiveFailure, MovedAway, Ri
 from enthesis.model.sentences import statement_sentence
 from enthesis.ports import Administered, Changed, Connected, Reporter
 from enthesis.proposals.ordering import needs_of
-from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Proposal, Step
+from enthesis.proposals.steps import CHANGE, MAKE, NOT_UNDONE, REMOVE, Proposal, Step
 from enthesis.store.journal import (
     DONE,
     FAILED,
@@ -342,11 +342,12 @@ class _Work:
             return ()
 
         def look() -> list[Kept]:
-            for one in list(waiting):
-                if _port(self.connected, one.step).in_force(one.step, self.changed[one.position]):
-                    waiting.remove(one)
-                    with self._guard:
-                        self.changed[one.position] = replace(self.changed[one.position], in_force=True)
+            with ThreadPoolExecutor(self.how.at_once) as pool:
+                seen = list(pool.map(self._is_in_force, waiting))
+            for one in [one for one, done in zip(waiting, seen, strict=True) if done]:
+                waiting.remove(one)
+                with self._guard:
+                    self.changed[one.position] = replace(self.changed[one.position], in_force=True)
             return waiting
 
         self.reporter.step(f"waiting for {waiting[0].step.sentence} to take effect")
@@ -363,6 +364,9 @@ class _Work:
         except Unreachable as fault:
             return (*(one.step.sentence for one in waiting), fault.message)
         return tuple(one.step.sentence for one in waiting)
+
+    def _is_in_force(self, one: Kept) -> bool:
+        return _port(self.connected, one.step).in_force(one.step, self.changed[one.position])
 
     def _end(self, position: int, state: str, said: str) -> None:
         self.states[position] = state
@@ -394,9 +398,10 @@ def _place(step: Step) -> str:
 def undoing(one: Enactment, kept: Sequence[Kept], surveys: Sequence[Surveyed]) -> Proposal:
     """The proposal that takes an enactment back: each of its steps that was done, the other way round.
 
-    MovedAway where a statement is not as the enactment left it: somebody has changed it since.
+    MovedAway where a statement is not as the enactment left it: somebody has changed it since. Keyed credentials that
+    were revoked and sessions that were ended stay so.
     """
-    done = [each for each in kept if each.state == DONE]
+    done = [each for each in kept if each.state == DONE and each.step.collection not in NOT_UNDONE]
     last = max((each.step.stage for each in done), default=0)
     live = {(surveyed.provider, each.id): each for surveyed in surveys for each in surveyed.objects}
     latest = {(each.step.provider, _id_of(each)): each for each in done}  # of several steps at a statement

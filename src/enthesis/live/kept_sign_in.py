@@ -32,6 +32,15 @@ class SignIn:
     secret: Secret
     path: Path
 
+    @property
+    def mfa(self) -> bool | None:
+        """Whether it says that a second factor was shown (RFC 8176); None where it says nothing of factors."""
+        try:
+            factors = parsed(self.secret.reveal().encode()).unverified_claims.get("amr")
+        except Refused:
+            return None
+        return "mfa" in factors if isinstance(factors, list) else None
+
 
 def runtime_folder() -> Path:
     """Where sign-ins are kept: the user's own folder for what must not outlive the session. It need not be there."""

@@ -13,7 +13,7 @@ from cryptography import x509
 from enthesis.connectors.cluster.kubeconfig import INSIDE
 from enthesis.connectors.hosts import MAX_ANSWER, MAX_SECONDS, TIMEOUT, HostService
 from enthesis.connectors.http import LOOPBACK, Client
-from enthesis.live.device_sign_in import directories_of
+from enthesis.live.device_sign_in import directories_of, is_of
 from enthesis.live.kept_sign_in import kept
 from enthesis.live.shown_tokens import addresses_of, frozen
 from enthesis.live.variables import CERTIFICATE, LENDER, METADATA, SESSION, TOKEN, TOKEN_FILE
@@ -189,24 +189,14 @@ def _people(estate: Estate | None, folder: Path | None, now: datetime) -> Iterat
     known = directories_of(estate, folder) if estate is not None and folder is not None else {}
     for one in kept():
         where = f"the sign-in at {one.organisation}"
-        if estate is not None and known.get(one.organisation, ("", None))[0] != one.directory:
+        if estate is not None and not is_of(one, known):
             fault = "it was kept for the directory of another estate"
             yield AtHand("person", where, one.person, ends=one.ends, fault=fault)
             continue
         if one.ends <= now:
             yield AtHand("person", where, one.person, ends=one.ends, fault=f"it ended at {one.ends:%H:%M:%SZ}")
             continue
-        mfa = _mfa(one.secret.reveal())
-        origin = Origin("person", one.person, mfa=mfa, mfa_said=True)
+        origin = Origin("person", one.person, mfa=one.mfa, mfa_said=True)
         yield AtHand(
             "person", where, one.person, origin, Credential(one.secret, "person", one.ends - now), ends=one.ends
         )
-
-
-def _mfa(token: str) -> bool | None:
-    """Whether a sign-in says that a second factor was shown (RFC 8176)."""
-    try:
-        factors = parsed(token.encode()).unverified_claims.get("amr")
-    except Refused:
-        return None
-    return "mfa" in factors if isinstance(factors, list) else None

@@ -1,5 +1,6 @@
 """Documents signed by a person's Ed25519 key, as a compact JWS (RFC 7515, section 3.1; EdDSA: RFC 8037)."""
 
+import warnings
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -7,7 +8,7 @@ from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
 from joserfc import jws
-from joserfc.errors import JoseError
+from joserfc.errors import JoseError, SecurityWarning
 from joserfc.jwk import OKPKey
 
 from enthesis.files.saving import read_file
@@ -15,6 +16,7 @@ from enthesis.model.errors import InvalidInput
 
 ALGORITHM = "EdDSA"
 MAX_KEY = 65_536  # bytes of a file with a key
+warnings.filterwarnings("ignore", r"EdDSA is deprecated", SecurityWarning)  # the name that all verifiers know
 
 
 def signed(document: bytes, key: Path) -> bytes:

@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
 from hashlib import sha256
 
@@ -19,6 +20,8 @@ from enthesis.proposals.wanted import holders
 from enthesis.surveys.statements import Surveyed, across, records_of
 from enthesis.surveys.survey import VERSION
 
+AT_ONCE = 8  # live systems
+
 
 def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Surveyed, ...]:
     """What our accounts have at each provider. Needs the right to read the statements of each."""
@@ -29,13 +32,18 @@ def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Su
         raise InvalidInput(
             "nothing is known to speak to for any provider or cluster of this estate", code="system-not-connected"
         )
-    reporter.begin("surveying", sum(1 for its_holders in asked.values() if its_holders))
+    asked = {name: its_holders for name, its_holders in asked.items() if its_holders}
+    reporter.begin("surveying", len(asked))
     found = []
     try:
-        for name, its_holders in asked.items():
-            if its_holders:
+        with ThreadPoolExecutor(AT_ONCE) as pool:
+            coming = [
+                (name, pool.submit(systems[name].survey, its_holders, _others(estate, name)))
+                for name, its_holders in asked.items()
+            ]
+            for name, one in coming:
                 reporter.step(name)
-                found.append(systems[name].survey(its_holders, _others(estate, name)))
+                found.append(one.result())
     finally:
         reporter.end()
     return across(found)

@@ -134,6 +134,9 @@ CAUSES = {
     "kubeconfig-incomplete": Cause(
         "The kubeconfig lacks something, or it cannot be used.", "Correct it, or name a context."
     ),
+    "kubeconfig-not-honoured": Cause(
+        "The kubeconfig says something that is not honoured here.", "Use another context, or leave it out."
+    ),
     "kubeconfig-unchecked": Cause(
         "The kubeconfig says not to check the cluster's certificate.", "Give its authority instead."
     ),
@@ -146,6 +149,9 @@ CAUSES = {
     "token-not-shown": Cause("A token is given only to a client that asks for it.", "Use the written kubeconfig."),
     "value-on-terminal": Cause("The value of a credential is not shown on a terminal.", "Use --into or --descriptor."),
     "credential-exists": Cause("The provider has a credential of this name already.", "Choose another name."),
+    "credential-deleted": Cause(
+        "The credential was deleted, so no step back is left.", "Make a new one where it is needed."
+    ),
     "credential-not-shown": Cause("The provider made a credential and did not show it.", "Revoke it there."),
     "keys-unusable": Cause(
         "The published keys of an issuer cannot be used.", "The message says which rule they break."
@@ -156,6 +162,7 @@ CAUSES = {
     # sign-in
     "sign-in-not-agreed": Cause("No person agreed to the sign-in in time.", "Sign in again."),
     "sign-in-refused": Cause("The directory refused the sign-in.", "The message has its reason."),
+    "sign-in-needed": Cause("An enactment acts as a person, and nobody is signed in.", "Sign in, then go on."),
     "sign-in-not-waiting": Cause("No sign-in waits for agreement.", "Start one: `enthesis sign-in`."),
     "sign-out-incomplete": Cause(
         "A sign-in could not be ended at its directory.", "It ends by itself within eight hours."
@@ -226,8 +233,18 @@ CAUSES = {
     "enactment-unfinished": Cause(
         "An earlier enactment was interrupted.", "`enthesis enact --resume`, with --undo to take it back."
     ),
+    "survey-unknown": Cause("The store keeps no such survey.", "`enthesis survey --kept` lists them."),
+    "finding-unknown": Cause("No finding of a sweep has this code.", "docs/commands/sweep.md lists them."),
+    "fingerprints-missing": Cause(
+        "No credential that is known has a fingerprint.", "Sweep with --ask, or write the fingerprints down."
+    ),
+    "usage-invalid": Cause("A file is no log of recorded use.", "docs/concepts/usage.md says how one is written."),
+    "library-missing": Cause("A library that only this needs is not installed.", "Install the extra that is named."),
+    "account-unknown": Cause(
+        "What is named is no account or organisation of ours at a provider.", "Name one that the estate administers."
+    ),
     "approval-missing": Cause(
-        "The estate asks for the approval of others for such a change.", "`enthesis propose --approve FILE --sign KEY`."
+        "The estate asks for the approval of others for such a change.", "`enthesis propose --approve FILE`."
     ),
     "approver-unknown": Cause("A key is of nobody who can approve this.", "Add it to `approvers`, or ask another one."),
     "handoff-invalid": Cause("A document of another party cannot be taken in.", "Ask them for another one."),

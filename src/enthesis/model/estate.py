@@ -343,6 +343,15 @@ class Approval:
 
 
 @dataclass(frozen=True, slots=True)
+class Notice:
+    """How long before an end of a kind, its name, somebody is told of it."""
+
+    name: str
+    before: tuple[timedelta, ...]
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
 class Approver:
     """A person who can approve, by an Ed25519 public key in OpenSSH or PEM form."""
 
@@ -359,6 +368,19 @@ class Accepted:
     of: str
     because: str
     until: datetime
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
+class Retiring:
+    """Where a keyed credential, its name, stands on its way to keyless, and since when. `proved` is when its keyless
+    way was proved, `identity` the one that its holder takes on instead, where that is another."""
+
+    name: str
+    stage: str
+    since: datetime | None = None
+    proved: datetime | None = None
+    identity: str | None = None
     source: Source = _source()
 
 
@@ -387,6 +409,8 @@ class Estate:
     accepted: tuple[Accepted, ...] = ()
     approvals: tuple[Approval, ...] = ()
     approvers: Mapping[str, Approver] = field(default_factory=dict)
+    notice: Mapping[str, Notice] = field(default_factory=dict)
+    retiring: Mapping[str, Retiring] = field(default_factory=dict)
     ignore: tuple[str, ...] = ()
     kinds: Mapping[str, Kind] = field(default_factory=dict)
 

@@ -1,4 +1,4 @@
-"""The risks that an estate can hold: what is no mistake, and lets somebody in or lasts longer than is meant."""
+"""The risks that an estate can hold, and the findings of a sweep, by their stable codes."""
 
 RISKS = {
     "strangers-admitted": "a trust on an issuer that others use too admits subjects that are not ours",
@@ -24,3 +24,33 @@ RISKS = {
 }
 """Stable codes, each with what it means."""
 LIVE_RISKS = ("not-ours", "drift")  # found on the live side alone
+
+FINDINGS = {
+    "endless-key": RISKS["endless-key"],
+    "key-old": "a keyed credential was made long ago and still works",
+    "key-unused": "a keyed credential works, and has not been used for long or ever",
+    "key-copied": "a keyed credential is held in several places",
+    "key-two-ends": "one value of a keyed credential is listed under different ends",
+    "key-needless": "a keyed credential works although its identity has a keyless way",
+    "key-on-machine": "a person's keyed credential is held on a machine",
+    "identity-idle": "an identity that nothing can run as, take on or sign in as",
+    "identity-unused": "an identity did nothing for as long as the log of use tells",
+    "identity-unowned": "an identity without an owner or a purpose",
+    "identity-disabled-bound": "a disabled identity still has grants, trusts or attachments",
+    "identity-tied-to-nothing": "an identity is tied to a resource that no longer exists",
+    "own-access": "a workload can change its own access",
+    "everything-allowed": RISKS["everything-allowed"],
+    "wider-than-used": "a role of everything is bound at an account or above, and all recorded use is in one place",
+    "power-unexplained": RISKS["power-unexplained"],
+    "temporary-endless": RISKS["temporary-endless"],
+    "grant-ended": "a grant or trust has ended and is still written down",
+    "grant-without-effect": "a grant that can never take effect",
+    "acceptance-ended": "a risk or finding was accepted until a time that has passed",
+    "shared-login": "a login that people share is on",
+    "stored-token": "a cluster stores a token that has no end",
+    "open-pipeline-access": "every run of a pipeline service may use a stored credential",
+    "for-anybody": "a cluster allows something to everybody, strangers included",
+    "dangling": "a statement on the live side names something that no longer exists",
+}
+"""What `sweep` finds, each with what it means. Codes that a risk has too mean the same."""
+FOUND_BY_SWEEP = tuple(code for code in FINDINGS if code not in RISKS)

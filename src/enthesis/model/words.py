@@ -22,6 +22,10 @@ MAKING_ORDER = ("ceilings", "identities", "groups", "roles", "trusts", "grants",
 """Statements in the order in which they are made: what limits first, what is named before what names it."""
 REMOVING_ORDER = ("attachments", "grants", "trusts", "groups", "roles", "identities", "ceilings")
 """The order in which they are removed: what opens first, limits last."""
+RETIRING = ("planned", "keyless", "proved", "idle", "disabled", "deleted")
+"""The stages of a keyed credential on its way to keyless, in their order."""
+ENDING = ("credential", "certificate", "grant", "trust", "acceptance", "handoff")
+"""What ends, or is to be looked at again at a time. A `certificate` is a credential of that form."""
 
 
 def issuer_kinds(form: str) -> tuple[str, ...]:

@@ -3,17 +3,19 @@
 import hashlib
 import json
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 from urllib.parse import quote
 
 from enthesis import __version__
 from enthesis.chains.invariants import HOLDS, Decided
+from enthesis.cleaning.findings import Finding, Swept
 from enthesis.files.shapes import time_text
 from enthesis.model.mistakes import Mistake, Source
-from enthesis.model.risks import RISKS
+from enthesis.model.risks import FINDINGS, RISKS
 from enthesis.output.admitting import caller_text
 from enthesis.output.lines import visible
+from enthesis.output.sweeping import reached_words
 from enthesis.trusts.risks import Risk, Risks
 from enthesis.verdicts.expectations import Judged
 
@@ -46,7 +48,15 @@ def sarif(
             results.append(_result(INVARIANT if broken else UNDECIDED, "error", message, decided.invariant.source))
     if found is not None:
         results += [_risk(one) for one in (*found.standing, *found.accepted)]
-    rules = {**{mistake.code: mistake.message for mistake in mistakes}, **OTHER_RULES, **RISKS}
+    return _log(results, {**{mistake.code: mistake.message for mistake in mistakes}, **OTHER_RULES, **RISKS})
+
+
+def sarif_of_findings(swept: Swept) -> bytes:
+    """What a sweep found, as a log of one run. A finding on the live side alone has its place as a logical location."""
+    return _log([_finding(one) for one in (*swept.standing, *swept.accepted)], FINDINGS)
+
+
+def _log(results: list[dict[str, Any]], rules: Mapping[str, str]) -> bytes:
     _tell_apart(results)
     used = sorted({result["ruleId"] for result in results})
     for result in results:
@@ -85,6 +95,20 @@ def _risk(risk: Risk) -> dict[str, Any]:
     result = _result(risk.code, "warning", message, risk.source, risk.names)
     if risk.accepted is not None:
         said = f"{risk.accepted.because} (until {time_text(risk.accepted.until)})"
+        result["suppressions"] = [{"kind": "inSource", "status": "accepted", "justification": visible(said)}]
+    return result
+
+
+LEVELS = {"high": "error", "medium": "warning", "low": "note"}
+
+
+def _finding(one: Finding) -> dict[str, Any]:
+    message = "; ".join([one.message, reached_words(one), *(f"fix: {fix.says}" for fix in one.fixes)])
+    result = _result(one.code, LEVELS[one.opens.severity], message, one.source or Source("", 0, 0), one.names)
+    if one.source is None:
+        result["locations"] = [{"logicalLocations": [{"fullyQualifiedName": visible(one.at)}]}]
+    if one.accepted is not None:
+        said = f"{one.accepted.because} (until {time_text(one.accepted.until)})"
         result["suppressions"] = [{"kind": "inSource", "status": "accepted", "justification": visible(said)}]
     return result
 

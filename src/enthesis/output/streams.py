@@ -4,13 +4,52 @@ import os
 import shutil
 import sys
 from collections.abc import Iterable
+from dataclasses import dataclass, field
 from typing import Any
 
-from enthesis.output.lines import Line, json_text, line, rendered
+from enthesis.output.lines import Line, Span, json_text, line, rendered
+
+
+@dataclass
+class _Partial:
+    """What could not be read of that which is asked about, and whether the answer has said so yet."""
+
+    missing: list[str] = field(default_factory=list)
+    told: bool = False
+
+
+_PARTIAL = _Partial()
+
+
+def begin() -> None:
+    """Forgets what an earlier answer lacked."""
+    _PARTIAL.missing.clear()
+    _PARTIAL.told = False
+
+
+def may_lack(missing: Iterable[str]) -> None:
+    """From now on the first line of an answer says that it may lack something, and `is_partial` is true."""
+    _PARTIAL.missing.extend(dict.fromkeys(missing))
+
+
+def is_partial() -> bool:
+    """Whether the answer may lack something."""
+    return bool(_PARTIAL.missing)
+
+
+def put_partial(*, to_error: bool = False) -> None:
+    """Says that the answer may lack something, unless that was said."""
+    if _PARTIAL.missing and not _PARTIAL.told:
+        _PARTIAL.told = True
+        said = "; ".join(_PARTIAL.missing)
+        put_lines([line(Span("Partial survey, so this answer may lack something. ", "bad"), f"Not read: {said}.")],
+                  to_error=to_error)  # fmt: skip
 
 
 def put_lines(lines: Iterable[Line], *, to_error: bool = False) -> None:
     """Lines to standard output, or as remarks to standard error; in colour only on a terminal."""
+    if not to_error:
+        put_partial()
     stream = sys.stderr if to_error else sys.stdout
     colour = stream.isatty() and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
     width = shutil.get_terminal_size().columns if stream.isatty() else 0
@@ -19,7 +58,10 @@ def put_lines(lines: Iterable[Line], *, to_error: bool = False) -> None:
 
 
 def put_json(value: Any) -> None:
-    """A value as JSON to standard output."""
+    """A value as JSON to standard output; an answer that may lack something says so in `not_read`."""
+    if _PARTIAL.missing and isinstance(value, dict):
+        value = {"not_read": list(_PARTIAL.missing), **value}
+        _PARTIAL.told = True
     sys.stdout.write(json_text(value) + "\n")
     sys.stdout.flush()
 

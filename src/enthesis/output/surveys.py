@@ -3,11 +3,25 @@
 from collections.abc import Iterator
 from typing import Any
 
+from enthesis.live.adopting_accounts import Found
 from enthesis.model.sentences import shown
 from enthesis.output.lines import Line, Span, counted, line
 from enthesis.surveys.comparing import CHANGED, GONE, NEW, Comparison
 
 STYLES = {NEW: "doubt", CHANGED: "doubt", GONE: "bad"}
+
+
+def adoption_lines(found: Found) -> Iterator[Line]:
+    """What of an account would be taken over: what the files lack, what they describe already, and what is left out."""
+    if not found.candidates:
+        yield line(f"Nothing of {found.holder} is to be taken over.")
+    else:
+        told = f"To be taken over from {found.holder}: {counted(len(found.candidates), 'statement')}."
+        yield line(Span(told, "strong"))
+    for one in found.additions:
+        yield line("  write  ", f"{one.section}: {one.line()}")
+    for said in found.left_out:
+        yield line(Span("  left out  ", "doubt"), said)
 
 
 def comparison_lines(found: Comparison) -> Iterator[Line]:

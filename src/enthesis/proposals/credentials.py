@@ -1,6 +1,6 @@
-"""Keyed credentials side by side: what the files describe and what live systems keep, and which of them work."""
+"""Keyed credentials side by side, what the files describe and what live systems keep; and sessions that are open."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -30,6 +30,26 @@ class Credentialed:
         names = ("name", "of", "form", "created", "expires", "last_used", "fingerprint")
         said = {name: getattr(self, name) for name in names if getattr(self, name) is not None}
         return {**said, **({"disabled": True} if self.disabled else {})}
+
+
+@dataclass(frozen=True, slots=True)
+class OpenSession:
+    """A session that has not ended: at which system, whose, from which origin, through whom, from when until when."""
+
+    id: str
+    at: str
+    of: str
+    origin: Mapping[str, Any]
+    via: tuple[str, ...]
+    began: datetime
+    ends: datetime
+
+    @property
+    def began_as(self) -> str:
+        """The origin in words: its address or issuer, and what it is."""
+        kind = str(self.origin.get("kind", ""))
+        whom = str(self.origin.get("address") or self.origin.get("issuer") or "")
+        return f"{kind} {whom}".strip() or "no origin that is known"
 
 
 @dataclass(frozen=True, slots=True)

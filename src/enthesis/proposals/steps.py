@@ -14,6 +14,9 @@ LATER = (
 )  # fmt: skip
 """Lists of texts that a proposal may be without."""
 MAKE, CHANGE, REMOVE = "make", "change", "remove"
+CREDENTIALS, SESSIONS = "credentials", "sessions"
+NOT_UNDONE = (CREDENTIALS, SESSIONS)
+"""What a step may remove besides statements: keyed credentials and sessions. They cannot be given back."""
 NOT_IN_PLACE, DIFFERENT, LEFT_BEHIND, WAITING, NOT_POSSIBLE = (
     "not in place yet", "different", "left behind", "waiting for others", "not possible",
 )  # fmt: skip

@@ -31,6 +31,16 @@ JUMP = timedelta(minutes=5)  # a clock that is further back than this was put ba
 
 
 @dataclass(frozen=True, slots=True)
+class Document:
+    """Something that is kept by its digest: since when, what kind of thing, and how many bytes."""
+
+    made: str
+    kind: str
+    digest: str
+    size: int
+
+
+@dataclass(frozen=True, slots=True)
 class Kept:
     """A step of an enactment as the journal has it. `outcome` is what the live side made of it: its id and etag."""
 
@@ -129,6 +139,13 @@ class Journal:
         )
         with self._reading() as connection:
             return [(made, bytes(content)) for made, content in connection.execute(query.order_by(documents.c.made))]
+
+    def kept(self, estate: str, kinds: Sequence[str]) -> list[Document]:
+        """The documents of these kinds that are kept for an estate, the newest first; without their contents."""
+        columns = (documents.c.made, documents.c.kind, documents.c.digest, func.length(documents.c.content))
+        query = select(*columns).where(documents.c.kind.in_(kinds), documents.c.estate == estate)
+        with self._reading() as connection:
+            return [Document(*row) for row in connection.execute(query.order_by(documents.c.made.desc()))]
 
     def keep_approvals(self, estate: str, number: int, people: Sequence[str]) -> None:
         """Keeps who approved an enactment."""

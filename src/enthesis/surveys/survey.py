@@ -32,6 +32,7 @@ from enthesis.model.estate import Attachment, Estate, Grant, Resource, Trust, bo
 from enthesis.model.mistakes import Source
 
 VERSION = 2  # 1 had words that were renamed since
+ASKED_NOW = "the live side"  # the name of a survey that was taken for one question and is in no file
 MAX_LINE = 4 * 1024 * 1024  # characters
 
 
@@ -105,7 +106,7 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
         raise InvalidSurvey(f"{name} is a survey of version {header.get('version')} (expected {VERSION})")
     looked_at = _all_looked_at(header, name)
     into = _Collected(Notes(name))
-    with _no_collecting():
+    with no_collecting():
         for number, line in numbered:
             if line.isspace():
                 continue
@@ -134,7 +135,7 @@ def bounded(file: TextIO) -> Iterator[str]:
 
 
 @contextmanager
-def _no_collecting() -> Iterator[None]:
+def no_collecting() -> Iterator[None]:
     """Without the search for cycles, which would walk all that was read over and over: what is read here has none."""
     on = gc.isenabled()
     gc.disable()

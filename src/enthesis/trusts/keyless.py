@@ -1,7 +1,8 @@
 """The keyless ways into an identity: those that it has, and those that its estate is a line or two away from."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any
 
 from enthesis.files.writing import plain_statement
@@ -13,6 +14,7 @@ from enthesis.model.mistakes import Source
 from enthesis.model.sentences import admitted
 
 KEYLESS = ("token", "attached", "certificate", "assertion")
+ATTACHABLE = ("host", "pool", "function", "connector")  # kinds with a metadata service of their own
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,12 +32,13 @@ class Way:
         return not self.entries and not self.hint
 
 
-def keyless_ways(estate: Estate, identity: str) -> list[Way]:
-    """The ways there are first, then those that are near: by what runs as it, pipeline access, where keys are held."""
+def keyless_ways(estate: Estate, identity: str, now: datetime) -> list[Way]:
+    """The ways there are at an instant first, then those that are near: by what runs as it, pipeline access, where keys
+    are held."""
     there = [
         Way(f"it admits {admitted(plain_statement('trusts', trust)['admits'])}", (), trust.source)
         for trust in estate.trusts
-        if trust.of == identity and trust.admits.form in KEYLESS
+        if trust.of == identity and trust.admits.form in KEYLESS and (trust.until is None or trust.until > now)
     ]
     if identity in estate.identities and estate.identities[identity].kind == "person":
         organisation = estate.organisations.get(estate.organisation_of(identity))
@@ -85,35 +88,49 @@ def _by_pipeline_access(estate: Estate, identity: str) -> Iterator[Way]:
 
 def _by_holders(estate: Estate, identity: str) -> Iterator[Way]:
     """Where its keys are held: a host can run as it, a workload of a cluster and a run show tokens of their own."""
+
     for credential in estate.credentials.values():
         for place in credential.held_in if credential.of == identity else ():
-            parts = place.split("/")
-            issuer = next((one for one in estate.issuers.values() if one.cluster == "/".join(parts[:3])), None)
-            if place in estate.issuers:
-                yield from _by_runs(estate, identity, place)
-            elif issuer is not None and len(parts) > 6 and parts[5] == "identity":
-                claims = {"sub": service_account_subject(place), "aud": estate.system_of(identity)}
-                entry = {"of": identity, "admits": {"token": issuer.name, "claims": claims}, "session": "15m"}
-                yield Way(f"{place} shows the token that its cluster gives it", (("trusts", entry),))
-            elif place in estate.resources and parts[1] in ("host", "pool", "function", "connector"):
-                runs = {"what": place, "runs_as": identity}
-                attached: Any = {"glob": f"{literal_pattern(place)}/host/*"} if parts[1] == "pool" else place
-                entry = {"of": identity, "admits": {"attached": attached}, "session": "1h"}
-                says = f"{place} runs as it, and takes it on by its metadata service"
-                yield Way(says, (("attachments", runs), ("trusts", entry)))
+            yield from ways_of_place(estate, identity, place)
 
 
-def _by_runs(estate: Estate, identity: str, issuer: str) -> Iterator[Way]:
-    """The runs of a pipeline service that journeys show for this identity; where none is, how to find out."""
-    says = f"runs at {issuer} show their own token"
-    subjects = {
+def ways_of_place(estate: Estate, identity: str, place: str, subjects: Iterable[str] | None = None) -> Iterator[Way]:
+    """How what runs at a place can take on an identity by itself: a host, a pool, a service account of a cluster, or
+    the runs of an issuer; of these the `subjects`, or those that journeys show."""
+    parts = place.split("/")
+    issuer = next((one for one in estate.issuers.values() if one.cluster == "/".join(parts[:3])), None)
+    if place in estate.issuers:
+        yield from _by_runs(estate, identity, place, shown_subjects(estate, identity, place, subjects))
+    elif issuer is not None and len(parts) > 6 and parts[5] == "identity":
+        claims = {"sub": service_account_subject(place), "aud": estate.system_of(identity)}
+        entry = {"of": identity, "admits": {"token": issuer.name, "claims": claims}, "session": "15m"}
+        yield Way(f"{place} shows the token that its cluster gives it", (("trusts", entry),))
+    elif place in estate.resources and parts[1] in ATTACHABLE:
+        runs = {"what": place, "runs_as": identity}
+        attached: Any = {"glob": f"{literal_pattern(place)}/host/*"} if parts[1] == "pool" else place
+        entry = {"of": identity, "admits": {"attached": attached}, "session": "1h"}
+        says = f"{place} runs as it, and takes it on by its metadata service"
+        yield Way(says, (("attachments", runs), ("trusts", entry)))
+
+
+def shown_subjects(estate: Estate, identity: str, issuer: str, subjects: Iterable[str] | None = None) -> list[str]:
+    """The subjects of the runs that are meant: those given, else those of journeys that take on the identity."""
+    if subjects is not None:
+        return sorted(set(subjects))
+    shown = {
         sub
         for journey in estate.journeys.values()
         if (journey.origin.form, journey.origin.whom, journey.expect) == ("token", issuer, "allowed")
         and any(hop.identity == identity for hop in journey.through)
         if isinstance(sub := journey.origin.shows.get("sub"), str)
     }
-    for sub in sorted(subjects):
+    return sorted(shown)
+
+
+def _by_runs(estate: Estate, identity: str, issuer: str, subjects: list[str]) -> Iterator[Way]:
+    """The runs of a pipeline service with these subjects; where there is none, how to find out."""
+    says = f"runs at {issuer} show their own token"
+    for sub in subjects:
         claims = {"sub": sub, "aud": estate.system_of(identity)}
         yield Way(
             f"the run {sub} shows its own token",

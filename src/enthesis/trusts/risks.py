@@ -8,6 +8,7 @@ import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
+from functools import cache
 from itertools import product
 
 import numpy as np
@@ -42,7 +43,7 @@ from enthesis.model.errors import Undecided
 from enthesis.model.escapes import word
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
 from enthesis.model.mistakes import Source
-from enthesis.model.risks import LIVE_RISKS
+from enthesis.model.risks import FOUND_BY_SWEEP, LIVE_RISKS
 from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN
 from enthesis.trusts.admitting import Admissions
 from enthesis.verdicts.attributes import NEVER_SHOWN, caller_fact, organisation_at, target_label
@@ -117,6 +118,14 @@ def risks(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Ri
     return _accepting(looking, found)
 
 
+def lingering(chains: Chains) -> Iterator[Risk]:
+    """The risks that a sweep tells too: keys, wide grants and temporary statements without an end."""
+    instant = datetime.fromtimestamp(chains.web.now, UTC)
+    looking = _Looking(chains, chains.compiled.estate, instant, Admissions(chains.compiled, instant))
+    for look in (_endless_keys, _wide_grants, _temporary):
+        yield from look(looking)
+
+
 def _endless_keys(looking: _Looking) -> Iterator[Risk]:
     """Keys that open something for longer than a key may."""
     for credential in looking.estate.credentials.values():
@@ -162,7 +171,7 @@ def _wide_grants(looking: _Looking) -> Iterator[Risk]:
 
 
 TEMPORARY = re.compile(
-    r"(?<![a-z])(temporary|temporarily|temp|tmp|interim|provisional|for now|short[ -]term|stop ?gap)(?![a-z])"
+    r"(?<![a-z])(temporary|temporarily|temp|tmp|interim|provisional|for[ -]now|short[ -]term|stop ?gap)(?![a-z])"
 )
 
 
@@ -170,22 +179,32 @@ def _temporary(looking: _Looking) -> Iterator[Risk]:
     """What a name, purpose, label or reason calls temporary, and that has no end."""
     estate = looking.estate
 
+    @cache
+    def in_text(text: str) -> str | None:
+        found = TEMPORARY.search(text.lower().replace("_", "-"))
+        return found.group() if found is not None else None
+
     def said(*texts: str | None) -> str | None:
-        found = (TEMPORARY.search(text.lower().replace("_", "-")) for text in texts if text is not None)
-        return next((one.group() for one in found if one is not None), None)
+        return next((word for text in texts if text is not None and (word := in_text(text)) is not None), None)
 
     def of_identity(address: str) -> str | None:
         one = estate.identities.get(address)
         return said(address.rsplit("/", 1)[-1], one.purpose, *one.labels, *one.labels.values()) if one else None
 
+    roles = {name: word for name in estate.roles if (word := in_text(name)) is not None}
+    called = {address: word for address in estate.identities if (word := of_identity(address)) is not None}
     for grant in estate.grants:
-        word = said(grant.name, grant.role, grant.because) or of_identity(grant.to)
-        if word is not None and grant.until is None:
+        if grant.until is not None:
+            continue
+        word = roles.get(grant.role) or called.get(grant.to)
+        if word is None and (grant.name is not None or grant.because is not None):
+            word = said(grant.name, grant.because)
+        if word is not None:
             message = f"the grant of {grant.role} to {grant.to} at {grant.at} is called {word}, and has no end"
             names = tuple(one for one in (grant.name, grant.to, grant.role) if one is not None)
             yield Risk("temporary-endless", message, grant.source, names, "give it an end: until: …")
     for trust in estate.trusts:
-        word = said(trust.name, trust.because) or of_identity(trust.of)
+        word = said(trust.name, trust.because) or called.get(trust.of)
         if word is not None and trust.until is None:
             message = f"a trust called {word}, and it has no end"
             yield _of(trust, "temporary-endless", message, "give it an end: until: …", path=("of",))
@@ -223,7 +242,7 @@ def _accepting(looking: _Looking, found: Sequence[Risk]) -> Risks:
         else:
             standing.append(risk)
     for one in looking.estate.accepted:
-        if one not in used and one.risk not in LIVE_RISKS:
+        if one not in used and one.risk not in LIVE_RISKS and one.risk not in FOUND_BY_SWEEP:
             message = f"{one.of} has no risk {one.risk} that could be accepted"
             standing.append(Risk("acceptance-idle", message, one.source, (one.of,), "take the entry out"))
     standing.sort(key=lambda one: (one.source.file, one.source.line, one.code))
@@ -338,7 +357,7 @@ def _stem_before_star(pattern: str) -> tuple[str, str, str] | None:
 
 
 def _only_barred(looking: _Looking, trust: Trust) -> Iterator[Risk]:
-    if any(_lets_in(test) for name, test in trust.admits.conditions if name != "aud"):
+    if any(says_who(test) for name, test in trust.admits.conditions if name != "aud"):
         return
     if not any(name != "aud" for name, _ in trust.admits.conditions):
         message = "says nothing of who is admitted: whoever gets a token of its issuer is"
@@ -347,12 +366,12 @@ def _only_barred(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     yield _of(trust, "only-barred", message, "say who is meant, at least their sub", looking.admissions.somebody(trust))
 
 
-def _lets_in(test: Test) -> bool:
-    """Whether a test says of what it lets in more than that it is there."""
+def says_who(test: Test) -> bool:
+    """Whether a test says who is meant: more than that there is a value, or which values are not."""
     if isinstance(test, AllOf):
-        return any(_lets_in(one) for one in test.tests)
+        return any(says_who(one) for one in test.tests)
     if isinstance(test, AnyOf):
-        return all(_lets_in(one) for one in test.tests)
+        return all(says_who(one) for one in test.tests)
     if isinstance(test, Glob):
         return bool(test.pattern.strip("*"))
     return not isinstance(test, Not | Present)

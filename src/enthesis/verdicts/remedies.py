@@ -13,7 +13,7 @@ from typing import Any
 from enthesis.conditions.patterns import matches
 from enthesis.conditions.sampling import changes_by_itself
 from enthesis.files.conditions import plain_test
-from enthesis.files.editing import Addition, Edit, Replacement
+from enthesis.files.editing import Addition, Replacement
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import duration_text
 from enthesis.files.writing import plain_statement
@@ -57,7 +57,7 @@ class Change:
     def key(self) -> tuple[Any, ...]:
         return (self.section, self.name, self.sentence)
 
-    def edit(self) -> Edit | None:
+    def edit(self) -> Addition | Replacement | None:
         """The same as an edit of the estate's files; None for a change of the question."""
         if not self.section:
             return None

@@ -1,0 +1,118 @@
+"""What reading a large log costs against a bare scan of it, and whether the least is proven on random estates.
+
+python bench/trimming.py [--rows 10000000] [--estates 200]
+"""
+
+import argparse
+import resource
+import sys
+import tempfile
+import time
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from random import Random
+
+import numpy as np
+import pyarrow as pa
+from pyarrow import parquet
+
+sys.path.insert(0, str(Path(__file__).parent.parent))
+
+from enthesis.cleaning.narrowing import Seat, narrowest
+from enthesis.files.folder import read_texts
+from enthesis.live.usage_logs import read_usage
+
+NOW = datetime(2026, 11, 26, tzinfo=UTC)
+IDENTITIES, TARGETS, VERBS = 1_000, 100, ("read",)  # 100,000 distinct requests
+BATCH = 1_000_000
+
+
+def write_log(path: Path, rows: int) -> None:
+    """A log of so many rows, in no order."""
+    rng = np.random.default_rng(5)
+    identities = pa.array([f"left/identity/i{number}" for number in range(IDENTITIES)])
+    targets = pa.array([f"left/bucket/b{number}/object/x" for number in range(TARGETS)])
+    schema = pa.schema(
+        [
+            ("time", pa.timestamp("us", "UTC")),
+            *((name, pa.string()) for name in ("caller", "identity", "verb", "target", "outcome")),
+        ]
+    )
+    with parquet.ParquetWriter(path, schema) as out:
+        for start in range(0, rows, BATCH):
+            count = min(BATCH, rows - start)
+            who = identities.take(pa.array(rng.integers(0, IDENTITIES, count)))
+            what = targets.take(pa.array(rng.integers(0, TARGETS, count)))
+            seconds = int((NOW - timedelta(days=400)).timestamp()) + rng.integers(0, 399 * 86400, count)
+            times = pa.array(seconds * 1_000_000).cast(pa.timestamp("us", "UTC"))
+            same = [pa.array([word] * count) for word in ("read", "allowed")]
+            out.write_table(pa.table([times, who, who, same[0], what, same[1]], schema=schema))
+
+
+def reading(rows: int) -> None:
+    estate = read_texts(
+        {
+            "estate.yaml": "estate: big\norganisations: {one: {}}\nproviders: {north: {style: one-sided}}\n"
+            "accounts: {left: {in: '@one', provider: north}}\nidentities:\n"
+            + "".join(f"  left/identity/i{number}: {{kind: service-account}}\n" for number in range(IDENTITIES))
+        }
+    ).estate
+    assert estate is not None
+    with tempfile.TemporaryDirectory() as place:
+        path = Path(place) / "log.parquet"
+        write_log(path, rows)
+        began = time.perf_counter()
+        table = parquet.read_table(path, columns=["time", "identity", "verb", "target", "outcome"])
+        keys = ["identity", "verb", "target", "outcome"]
+        table.group_by(keys).aggregate([("time", "min"), ("time", "max"), ("time", "count")])
+        bare = time.perf_counter() - began
+        del table
+        began = time.perf_counter()
+        usage = read_usage([path], estate, NOW)
+        took = time.perf_counter() - began
+        assert sum(one.count for one in usage.used.values()) == rows, usage.ignored
+    print(f"a log of {rows} rows in Parquet, {len(usage.used)} distinct requests")
+    print(f"  bare scan and group  {bare:6.1f} s")
+    print(f"  read and summed up   {took:6.1f} s  {took / bare:.1f} times that (at most 5 wanted)")
+    memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 2**20
+    print(f"  memory               {memory:6.1f} GiB at most (2 wanted)")
+
+
+def narrowing(estates: int) -> None:
+    """Random accounts of up to 60 permissions and 12 roles, with five new roles."""
+    proven, slowest = 0, 0.0
+    for seed in range(estates):
+        rng = Random(seed)
+        permissions = [("object", f"v{number}") for number in range(rng.randint(10, 60))]
+        roles = {
+            f"r{one}": frozenset(rng.sample(permissions, rng.randint(2, min(20, len(permissions)))))
+            for one in range(rng.randint(2, 12))
+        }
+        seats = []
+        for number in range(rng.randint(3, 20)):
+            has = frozenset().union(
+                *(roles[one] for one in rng.sample(list(roles), rng.randint(1, min(3, len(roles)))))
+            )
+            needs = frozenset(rng.sample(sorted(has), rng.randint(1, max(1, len(has) // 3))))
+            seats.append(Seat(number, f"p{number}", needs, has))
+        began = time.perf_counter()
+        found = narrowest(seats, roles, 5, 60)
+        slowest = max(slowest, time.perf_counter() - began)
+        proven += found.gap == 0
+    print(f"{estates} random accounts of up to 60 permissions and 12 roles, five new roles at most")
+    print(f"  proven to be the least  {proven}  the slowest in {slowest:.1f} s")
+
+
+def main() -> None:
+    wanted = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    wanted.add_argument("--rows", type=int, default=10_000_000)
+    wanted.add_argument("--estates", type=int, default=200)
+    given = wanted.parse_args()
+    if given.rows:
+        reading(given.rows)
+    if given.estates:
+        narrowing(given.estates)
+
+
+if __name__ == "__main__":
+    main()

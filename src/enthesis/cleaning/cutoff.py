@@ -1,0 +1,350 @@
+"""Access that is withdrawn now: of an identity, a person, a host, a keyed credential or a session.
+
+What closes most comes first: the identity is disabled, its keyed credentials are revoked and its sessions ended; then
+its trusts, grants, memberships and attachments are taken away. The files are changed in the same way, so that nothing
+is given back by the next proposal.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+
+from enthesis.chains.chains import Chains, Start
+from enthesis.chains.reach import Reached, reachable
+from enthesis.conditions.patterns import matches
+from enthesis.files.editing import Edit, Removal, Replacement
+from enthesis.model.addresses import account_of
+from enthesis.model.conditions import Glob
+from enthesis.model.estate import Attachment, Estate, Journey, Resource, boundary_of
+from enthesis.model.mistakes import Source
+from enthesis.model.sentences import statement_sentence
+from enthesis.proposals.credentials import Credentialed, OpenSession, matching
+from enthesis.proposals.steps import CHANGE, CREDENTIALS, REMOVE, SESSIONS, Step
+from enthesis.proposals.wanted import wanted
+from enthesis.surveys.statements import LiveObject, Surveyed, listed, names_what_is_gone, normalised, without_gone
+from enthesis.verdicts.compiling import NONE, compile_estate
+from enthesis.verdicts.expectations import judge_journey
+
+FIRST, THEN, LAST = 0, 1, 2  # stages
+MOST_COPIED = 50
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    """Whose access is withdrawn. `form` is identity, person, resource, credential or session."""
+
+    form: str
+    name: str
+    of: str = ""  # the identity of a credential or session
+
+
+@dataclass(frozen=True, slots=True)
+class Kept:
+    """A keyed credential or session with the provider that keeps it."""
+
+    provider: str
+    one: Credentialed | OpenSession
+
+
+@dataclass(frozen=True, slots=True)
+class Copied:
+    """Something that may have been copied, why, and what makes the copy worthless."""
+
+    what: str
+    why: str
+    fix: str
+
+
+@dataclass(frozen=True, slots=True)
+class Cut:
+    """What is withdrawn, and what is to be known about it. `foreign` are statements of others that stay, `lives_on`
+    what cannot be withdrawn here and until when, `copied` what the target may have copied, `fails` the journeys that
+    fail from now on, `runs` what runs as it."""
+
+    target: Target
+    steps: tuple[Step, ...] = ()
+    edits: tuple[Edit, ...] = ()
+    foreign: tuple[str, ...] = ()
+    lives_on: tuple[tuple[str, str], ...] = ()
+    copied: tuple[Copied, ...] = ()
+    fails: tuple[str, ...] = ()
+    runs: tuple[str, ...] = ()
+
+
+# -- what is withdrawn on the live side -----------------------------------------------------------------------------
+
+
+def live_steps(
+    estate: Estate, target: Target, surveys: Sequence[Surveyed], kept: Sequence[Kept], *, others: bool
+) -> tuple[list[Step], list[str]]:
+    """The steps that withdraw a target's access, and the statements of others that would stay. With `others`, those are
+    withdrawn too."""
+    steps: list[Step] = []
+    foreign: list[str] = []
+    for surveyed in surveys:
+        for one in surveyed.objects:
+            if one.by_itself or names_what_is_gone(without_gone(one.body)):
+                continue
+            step = _step(estate, target, one)
+            if step is None:
+                continue
+            if one.mark != estate.name and not others:
+                foreign.append(f"{statement_sentence(one.collection, one.body)} ({one.holder})")
+            else:
+                steps.append(step)
+    return [*map(_revoking, _theirs(estate, target, kept)), *steps], foreign
+
+
+def unbound_roles(before: Estate, after: Estate, surveys: Sequence[Surveyed]) -> list[Step]:
+    """The steps that remove roles of ours which no grant binds any more, once the files are changed."""
+    unbound = {one.key for one in wanted(before)[0]} - {one.key for one in wanted(after)[0]}
+    every = (one for surveyed in surveys for one in surveyed.objects)
+    mine = [one for one in every if one.collection == "roles" and one.mark == before.name and one.key in unbound]
+    return [replace(_removing(one), stage=LAST) for one in mine]
+
+
+def _step(estate: Estate, target: Target, one: LiveObject) -> Step | None:
+    """What becomes of a live statement; None where it has nothing to do with the target."""
+    name, body, collection = target.name, one.body, one.collection
+    if target.form in ("identity", "person"):
+        if collection == "identities" and body.get("address") == name and body.get("kind") != "person":
+            known = one.provider in estate.providers  # a cluster has no disabled service account
+            return _changing(one, {**body, "disabled": True}, FIRST) if known and not body.get("disabled") else None
+        admits = body.get("admits", {})
+        if collection == "trusts" and name in (body.get("of"), admits.get("identity"), admits.get("person")):
+            return _removing(one)
+        if collection == "grants" and body.get("to") == name:
+            return _removing(one)
+        if collection == "groups" and name in listed(body.get("members")):
+            return _changing(one, {**body, "members": [each for each in body["members"] if each != name]}, THEN)
+        if collection == "attachments" and name in listed(body.get("runs_as")):
+            left = [each for each in listed(body["runs_as"]) if each != name]
+            return _changing(one, {**body, "runs_as": left}, THEN) if left else _removing(one)
+    if target.form == "resource":
+        if collection == "attachments" and body.get("what") == name:
+            return replace(_removing(one), stage=FIRST)
+        if collection == "trusts" and body.get("admits", {}).get("attached") == name:
+            return _removing(one)
+    return None
+
+
+def _changing(one: LiveObject, body: dict[str, Any], stage: int) -> Step:
+    after = normalised(one.collection, body)
+    sentence = statement_sentence(one.collection, after)
+    before = normalised(one.collection, one.body)
+    more = "disabled" if stage == FIRST else "without it"
+    about = (CHANGE, one.provider, one.collection, one.holder, f"{sentence}: {more}", one.mark or "")
+    return Step(*about, after, before, one.id, one.etag, stage)
+
+
+def _removing(one: LiveObject) -> Step:
+    about = (REMOVE, one.provider, one.collection, one.holder, statement_sentence(one.collection, one.body))
+    return Step(*about, one.mark or "", None, dict(one.body), one.id, one.etag, THEN)
+
+
+def _revoking(kept: Kept) -> Step:
+    """A keyed credential that is revoked, or a session that is ended."""
+    one = kept.one
+    if isinstance(one, OpenSession):
+        collection, before = SESSIONS, {"of": one.of}
+        sentence = f"the session of {one.of} from {one.began_as}, until {one.ends:%H:%M:%SZ}"
+    else:
+        collection, before = CREDENTIALS, {"of": one.of, "name": one.name}
+        sentence = f"the {one.form} {one.name} of {one.of}"
+    about = (REMOVE, kept.provider, collection, boundary_of(one.of), sentence, "")
+    return Step(*about, None, before, one.id, "*", FIRST)
+
+
+def _theirs(estate: Estate, target: Target, kept: Sequence[Kept]) -> Iterator[Kept]:
+    """The keyed credentials and sessions that go with a target; what has the same fingerprint is the same value."""
+    described = estate.credentials.get(target.name) if target.form == "credential" else None
+    keys = [each.one for each in kept if isinstance(each.one, Credentialed)]
+    meant = {one.id for one in keys if target.form == "credential" and _is_meant(estate, target, one)}
+    prints = {one.fingerprint for one in keys if one.id in meant}
+    if described is not None and described.fingerprint is not None:
+        prints.add(described.fingerprint)
+    ids = {one.id for one in keys if one.id in meant or (target.form == "credential" and one.fingerprint in prints)}
+    for each in kept:
+        one = each.one
+        if isinstance(one, Credentialed):
+            if one.id in ids or (target.form in ("identity", "person") and one.of == target.name):
+                yield each
+        elif _is_session_of(target, one, ids):
+            yield each
+
+
+def _is_meant(estate: Estate, target: Target, one: Credentialed) -> bool:
+    described = matching(estate, one)
+    return one.name == target.name or (described is not None and described.name == target.name)
+
+
+def _is_session_of(target: Target, one: OpenSession, keys: set[str]) -> bool:
+    if target.form == "session":
+        return one.id == target.name
+    if target.form == "credential":
+        return one.origin.get("credential") in keys
+    return target.name in (one.of, one.origin.get("address"), *one.via)
+
+
+# -- what is written into the files ---------------------------------------------------------------------------------
+
+
+def file_edits(estate: Estate, target: Target) -> list[Edit]:
+    """The edits of the files that keep the access withdrawn."""
+    name = target.name
+    out: list[Edit] = []
+    if target.form == "credential":
+        one = estate.credentials.get(name)
+        return [_field(one.source, "disabled", value=True)] if one is not None and not one.disabled else []
+    if target.form in ("identity", "person"):
+        identity = estate.identities.get(name)
+        if identity is not None and not identity.disabled:
+            out.append(_field(identity.source, "disabled", value=True))
+        mine = [one for one in estate.credentials.values() if one.of == name and not one.disabled]
+        out += [_field(one.source, "disabled", value=True) for one in mine]
+        out += [_out(grant.source) for grant in estate.grants if grant.to == name]
+        out += [_out(one.source) for one in estate.trusts if name in (one.of, one.admits.whom)]
+        for group in estate.groups.values():
+            if name in group.members:
+                left = [member for member in group.members if member != name]
+                out.append(_field(group.source, "members", value=left))
+        out += [edit for one in estate.attachments if (edit := _without(one, name)) is not None]
+        for resource in estate.resources.values():
+            if name in resource.runs_as:
+                rest = [one for one in resource.runs_as if one != name]
+                out.append(_field(resource.source, "runs_as", value=rest or None))
+    if target.form == "resource":
+        found = estate.resources.get(name)
+        if found is not None and found.runs_as:
+            out.append(_field(found.source, "runs_as", value=None))
+        out += [_out(one.source) for one in estate.attachments if one.what == name]
+        out += [_out(one.source) for one in estate.trusts if (one.admits.form, one.admits.whom) == ("attached", name)]
+    return out
+
+
+def _without(attachment: Attachment, name: str) -> Edit | None:
+    if name not in attachment.runs_as:
+        return None
+    left = [one for one in attachment.runs_as if one != name]
+    return _field(attachment.source, "runs_as", value=left) if left else _out(attachment.source)
+
+
+def _field(source: Source, name: str, *, value: Any) -> Replacement:
+    return Replacement(source.file, source.line, source.column, (name,), value)
+
+
+def _out(source: Source) -> Removal:
+    return Removal(source.file, source.line, source.column)
+
+
+# -- what is to be known about it -----------------------------------------------------------------------------------
+
+
+def starts_of(chains: Chains, target: Target) -> list[Start]:
+    """Where the chains of a target begin; of a host at the host and what it runs as."""
+    if target.form == "credential":
+        if target.name not in chains.compiled.estate.credentials:
+            return []
+        found = chains.from_credential(target.name)
+        return [found] if found is not None else []
+    number = chains.compiled.find(target.of if target.form == "session" else target.name)
+    return [chains.from_place(number)] if number != NONE else []
+
+
+def reached(chains: Chains, target: Target) -> list[Reached]:
+    """Everything that a target can come to. Nothing, once its access is withdrawn."""
+    wanted = np.ones(len(chains.compiled.permission_pairs), bool)
+    return reachable(chains, starts_of(chains, target), wanted)
+
+
+def copied(chains: Chains, target: Target) -> list[Copied]:
+    """What a target may have copied: secrets that it could read, keys where it could log in, and its own."""
+    estate, compiled = chains.compiled.estate, chains.compiled
+    out: dict[str, Copied] = {}
+    inside = {target.name} if target.form == "resource" else set[str]()
+    for one in reached(chains, target):
+        its_class = {verb: said for (_, verb), said in zip(compiled.permission_pairs, compiled.class_of, strict=True)}
+        if "/secret/" in one.target and its_class.get(one.verb) == "read":
+            out.setdefault(one.target, Copied(one.target, "could read it", "put another value there"))
+        elif its_class.get(one.verb) == "run":
+            inside.add(one.target)
+    for name, credential in estate.credentials.items():
+        if credential.disabled:
+            continue
+        revoke = "revoke it, and make a new one where it is still needed"
+        told = f"the {credential.form} {name} of {credential.of}"
+        held = next((place for place in credential.held_in if place in inside), None)
+        if credential.of == target.name:
+            out.setdefault(name, Copied(told, "is its own", "it is revoked here"))
+        elif held is not None:
+            out.setdefault(name, Copied(told, f"is held in {held}", revoke))
+    return list(out.values())[:MOST_COPIED]
+
+
+def failing(before: Estate, after: Estate, now: datetime) -> list[str]:
+    """The journeys that are allowed as they should be before, and are refused afterwards."""
+    old, new = compile_estate(before), compile_estate(after)
+    wanted = [one for one in before.journeys.values() if one.expect == "allowed"]
+    return [
+        one.name
+        for one in wanted
+        if judge_journey(old, one, now).met and one.name in after.journeys and not judge_journey(new, one, now).met
+    ]
+
+
+def involving(estate: Estate, target: Target) -> list[Journey]:
+    """The journeys that begin at a target or pass it."""
+    name = target.name
+    return [
+        one
+        for one in estate.journeys.values()
+        if one.origin.whom == name or any(name in (hop.identity, hop.on) for hop in one.through)
+    ]
+
+
+def running_as(estate: Estate, target: Target) -> list[str]:
+    """What runs as an identity; of a host, what it runs as."""
+    if target.form == "resource":
+        found = estate.resources.get(target.name)
+        own = list(found.runs_as) if found is not None else []
+        return [*own, *(one for each in estate.attachments if _covers(each, target.name) for one in each.runs_as)]
+    by_resource = [one.address for one in estate.resources.values() if target.name in one.runs_as]
+    return [*by_resource, *(str(_what(one)) for one in estate.attachments if target.name in one.runs_as)]
+
+
+def still_covering(estate: Estate, target: Target) -> list[str]:
+    """Attachments by a pattern that cover a host: they are for others as well, so they stay."""
+    if target.form != "resource":
+        return []
+    return [
+        f"the attachment of {' and '.join(one.runs_as)} to {_what(one)} covers it: narrow the pattern ({one.source})"
+        for one in estate.attachments
+        if isinstance(one.what, Glob) and _covers(one, target.name)
+    ]
+
+
+def _covers(attachment: Attachment, address: str) -> bool:
+    if isinstance(attachment.what, Glob):
+        return matches(attachment.what.pattern, address)
+    return attachment.what == address
+
+
+def _what(attachment: Attachment) -> str:
+    return attachment.what.pattern if isinstance(attachment.what, Glob) else attachment.what
+
+
+def target_of(estate: Estate, name: str, sessions: Sequence[OpenSession] = ()) -> Target | None:
+    """What is meant by a name: an identity, person, resource, credential or open session; None where nothing is."""
+    identity = estate.identities.get(name)
+    if identity is not None:
+        return Target("person" if identity.kind == "person" else "identity", name)
+    if name in estate.credentials:
+        return Target("credential", name, estate.credentials[name].of)
+    resource: Resource | None = estate.resources.get(name)
+    if resource is not None and account_of(name):
+        return Target("resource", name)
+    found = next((one for one in sessions if one.id == name or (len(name) >= 8 and one.id.startswith(name))), None)
+    return Target("session", found.id, found.of) if found is not None else None

@@ -1,0 +1,121 @@
+"""Everything of an estate that ends, or must be looked at again: when, whose it is, and how long before it is told."""
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime, timedelta
+
+from enthesis.chains.differences import Difference, difference
+from enthesis.files.writing import plain_statement
+from enthesis.model.estate import Estate
+from enthesis.model.mistakes import Source
+from enthesis.model.sentences import statement_sentence
+
+USUAL_NOTICE = (timedelta(days=90), timedelta(days=30), timedelta(days=7))
+
+
+@dataclass(frozen=True, slots=True)
+class End:
+    """One end. `told` is how long before it somebody is told, the longest first; `names` are what it is about."""
+
+    kind: str
+    what: str
+    at: datetime
+    names: tuple[str, ...]
+    owner: str = ""
+    because: str = ""
+    source: Source | None = None
+    place: str = ""
+    told: tuple[timedelta, ...] = ()
+
+    @property
+    def where(self) -> str:
+        return str(self.source) if self.source is not None else self.place
+
+    def due(self, now: datetime) -> timedelta | None:
+        """The shortest notice whose day has come; None where none has. Where it has ended, no time at all."""
+        left = self.at - now
+        if left <= timedelta(0):
+            return timedelta(0)
+        return min((one for one in self.told if left <= one), default=None)
+
+
+@dataclass(frozen=True, slots=True)
+class Calendar:
+    """The ends that come, the next first, and what was to be looked at again by now."""
+
+    coming: tuple[End, ...] = ()
+    overdue: tuple[End, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Waiting:
+    """A handoff that was given out: to whom, and by when its half is to be there."""
+
+    party: str
+    by: datetime
+    reference: str = ""
+
+
+def calendar(estate: Estate, now: datetime, handoffs: Iterable[Waiting] = ()) -> Calendar:
+    """The ends of an estate from an instant on. What has ended is over, but for what was to be looked at again."""
+    notice = {name: one.before for name, one in estate.notice.items()}
+    found = [
+        replace(one, told=tuple(sorted(notice.get(one.kind, USUAL_NOTICE), reverse=True)))
+        for one in (*_credentials(estate), *_statements(estate), *_accepted(estate), *_handoffs(handoffs))
+    ]
+    found.sort(key=lambda one: (one.at, one.kind, one.what))
+    overdue = tuple(one for one in found if one.at <= now and one.kind in ("acceptance", "handoff"))
+    return Calendar(tuple(one for one in found if one.at > now), overdue)
+
+
+def ended(estate: Estate, ends: Sequence[End], now: float) -> Difference:
+    """What access is lost when these ends have come, on the estate as it is now (seconds since 1970)."""
+    gone = {(end.kind, end.source) for end in ends}
+    keys = {end.names[0] for end in ends if end.kind in ("credential", "certificate")}
+    after = replace(
+        estate,
+        grants=tuple(one for one in estate.grants if ("grant", one.source) not in gone),
+        trusts=tuple(one for one in estate.trusts if ("trust", one.source) not in gone),
+        credentials={name: one for name, one in estate.credentials.items() if name not in keys},
+    )
+    return difference(estate, after, now)
+
+
+def _owner(estate: Estate, address: str) -> str:
+    one = estate.identities.get(address)
+    return (one.owner or "") if one is not None else ""
+
+
+def _credentials(estate: Estate) -> Iterator[End]:
+    for name, one in estate.credentials.items():
+        if one.expires is not None and not one.disabled:
+            kind = "certificate" if one.form == "certificate" else "credential"
+            what = f"the {one.form} {name} of {one.of}"
+            yield End(kind, what, one.expires, (name, one.of), _owner(estate, one.of), "", one.source, one.of)
+
+
+def _statements(estate: Estate) -> Iterator[End]:
+    for grant in estate.grants:
+        if grant.until is not None:
+            what = f"the grant of {grant.role} to {grant.to} at {grant.at}"
+            names = tuple(one for one in (grant.name, grant.to) if one is not None)
+            owner = _owner(estate, grant.to)
+            yield End("grant", what, grant.until, names, owner, grant.because or "", grant.source, grant.at)
+    for trust in estate.trusts:
+        if trust.until is not None:
+            what = statement_sentence("trusts", plain_statement("trusts", trust))
+            names = tuple(one for one in (trust.name, trust.of) if one is not None)
+            owner = _owner(estate, trust.of)
+            yield End("trust", what, trust.until, names, owner, trust.because or "", trust.source, trust.of)
+
+
+def _accepted(estate: Estate) -> Iterator[End]:
+    for one in estate.accepted:
+        what = f"the acceptance of {one.risk} of {one.of}"
+        yield End("acceptance", what, one.until, (one.of,), "", one.because, one.source, one.of)
+
+
+def _handoffs(handoffs: Iterable[Waiting]) -> Iterator[End]:
+    for one in handoffs:
+        what = f"the half of {one.party}, which was asked for"
+        yield End("handoff", what, one.by, (one.party,), one.party, one.reference, None, one.party)

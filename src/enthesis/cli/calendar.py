@@ -1,0 +1,92 @@
+"""`enthesis calendar`: what ends when, with notice."""
+
+import json
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from enthesis.cleaning.ends import Calendar, Waiting, ended
+from enthesis.cleaning.ends import calendar as calendar_of
+from enthesis.cli.histories import StoreOption, journal_if_any
+from enthesis.cli.options import AskOption, EstateOption, Format, FormatOption, QuietOption, SurveyOption
+from enthesis.cli.questions import length_of, now
+from enthesis.cli.subjects import Subject, read_asked
+from enthesis.files.saving import write_file
+from enthesis.files.shapes import time_from
+from enthesis.output.calendars import calendar_csv, calendar_ics, calendar_json, calendar_lines
+from enthesis.output.differences import difference_json
+from enthesis.output.streams import put_json, put_lines, remark
+
+
+def calendar(
+    within: Annotated[
+        str | None,
+        typer.Option("--within", metavar="DURATION", help="Only what ends this soon; exit 1 if anything does."),
+    ] = None,
+    notice: Annotated[
+        bool,
+        typer.Option("--notice", help="Only what is to be told by now, and the access that is lost when it ends."),
+    ] = False,
+    ics: Annotated[
+        Path | None, typer.Option("--ics", metavar="FILE", help="Also write an iCalendar file, with alarms.")
+    ] = None,
+    table: Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Also write a table as CSV.")] = None,
+    estate: EstateOption = None,
+    live: SurveyOption = None,
+    ask: AskOption = False,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+    store: StoreOption = None,
+) -> None:
+    """List what ends or must be looked at again: credentials, grants, trusts, accepted risks, handoffs.
+
+    Looks at the estate's files; with --survey at a survey, with --ask at the live systems (needs the right to read
+    there). How long before an end it is told can be written in the estate (`notice`); by default 90, 30 and 7 days.
+
+    Example: enthesis calendar --within 30d
+
+    Example: enthesis calendar --ics ends.ics
+    """
+    length = length_of("--within", within) if within is not None else None
+    subject = read_asked(estate, live, ask=ask, quiet=quiet)
+    instant = now()
+    found = calendar_of(subject.estate, instant, _handoffs(subject, store))
+    if length is not None:
+        found = Calendar(tuple(one for one in found.coming if one.at - instant <= length), found.overdue)
+    if notice:
+        due = tuple(one for one in found.coming if one.due(instant) is not None)
+        found = Calendar(due, found.overdue)
+    lost = ended(subject.estate, found.coming, instant.timestamp()) if notice and found.coming else None
+    if ics is not None:
+        write_file(ics, calendar_ics(subject.estate.name, found, instant))
+    if table is not None:
+        write_file(table, calendar_csv(found, instant).encode())
+    if output is Format.JSON:
+        more = {"access": difference_json(lost)} if lost is not None else {}
+        put_json({**calendar_json(subject.estate.name, found, instant, length), **more})
+    else:
+        put_lines(calendar_lines(subject.estate.name, found, instant, length, lost))
+        looked = "its live systems" if ask else str(live) if live is not None else "the estate's files"
+        remark(f"Looked at {looked}.", quiet=quiet)
+    if (length is not None or notice) and (found.coming or found.overdue):
+        raise typer.Exit(1)
+
+
+def _handoffs(subject: Subject, store: str | None) -> list[Waiting]:
+    """The handoffs that were given out with a day by which the other half is to be there, the latest to each party."""
+    journal = journal_if_any(subject.folder, store)
+    if journal is None:
+        return []
+    try:
+        kept = journal.documents("handoff", subject.estate.name)
+    finally:
+        journal.close()
+    latest: dict[str, Waiting] = {}
+    for _, content in kept:
+        said = json.loads(content)
+        day = str(said.get("by") or "")
+        by = time_from(day) or time_from(f"{day}T00:00:00Z")
+        if by is not None:
+            latest[str(said.get("to"))] = Waiting(str(said.get("to")), by, str(said.get("reference", "")))
+    return list(latest.values())

@@ -1,0 +1,89 @@
+"""`enthesis lab use`: years of plausible use in the lab's records, from a seed."""
+
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+from random import Random
+from typing import Annotated, Any
+
+import numpy as np
+import typer
+
+from enthesis.chains.chains import Chains
+from enthesis.chains.reach import reachable
+from enthesis.chains.web import Web
+from enthesis.cleaning.findings import LEADING_ON
+from enthesis.cli.options import EstateOption, QuietOption
+from enthesis.cli.questions import now
+from enthesis.cli.subjects import read_estate, running_lab
+from enthesis.files.finding import estate_folder
+from enthesis.files.shapes import time_text
+from enthesis.lab.running import state_folder
+from enthesis.model.estate import Estate
+from enthesis.output.lines import counted
+from enthesis.output.streams import remark
+from enthesis.verdicts.compiling import compile_estate
+
+ANY = "…"  # what stands for any leaf in an address that is reached
+RARELY = 91  # days between two uses of what a quarterly job does
+
+
+def use(
+    days: Annotated[
+        int, typer.Option("--days", metavar="COUNT", min=1, max=4000, help="So many days, up to now.")
+    ] = 400,
+    seed: Annotated[int, typer.Option("--seed", metavar="NUMBER", help="What is left to chance is drawn from it.")] = 0,
+    estate: EstateOption = None,
+    quiet: QuietOption = False,
+) -> None:
+    """Write plausible use of the estate's identities into the lab's records, as if it had run for long.
+
+    Some identities work every day, some every few days; some permissions are used once a quarter, and some never.
+
+    Example: enthesis lab use --days 400 --seed 7
+    """
+    from enthesis.lab.tuning import record_use  # noqa: PLC0415  loads the store of the lab
+
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    running_lab(estate)
+    rows = list(_rows(described, days, Random(seed), now()))  # noqa: S311  no secret is drawn
+    by_provider: dict[str, list[dict[str, Any]]] = {}
+    for row in rows:
+        by_provider.setdefault(str(row["at"]), []).append(row)
+    record_use(state_folder(folder), by_provider)
+    remark(f"{counted(len(rows), 'request')} of {counted(days, 'day')} recorded.", quiet=quiet)
+
+
+def _rows(estate: Estate, days: int, rng: Random, until: datetime) -> Iterator[dict[str, Any]]:
+    """Requests that the estate allows, of each workload some of what it may directly do."""
+    chains = Chains(Web(compile_estate(estate), until.timestamp()))
+    compiled = chains.compiled
+    daily = [  # what programs do day by day: they make and manage nothing, and delete nothing
+        its_class in ("look", "read", "write", "run") and verb not in ("delete", "describe", *LEADING_ON)
+        for (_, verb), its_class in zip(compiled.permission_pairs, compiled.class_of, strict=True)
+    ]
+    wanted = np.array(daily, bool)
+    for address, identity in estate.identities.items():
+        system = estate.system_of(address)
+        if (
+            identity.kind == "person"
+            or identity.disabled
+            or system not in estate.providers
+            or estate.is_outside(address)
+        ):
+            continue
+        start = chains.from_place(chains.compiled.find(address))
+        direct = [one for one in reachable(chains, [start], wanted) if len(one.steps) == 1]
+        if not direct:
+            continue
+        often, each = rng.choice([1, 1, 2, 5]), rng.sample(direct, max(1, len(direct) // 2))
+        rare = rng.choice(each) if len(each) > 1 and rng.random() < 0.5 else None
+        for day in range(days):
+            for one in each:
+                if day % (RARELY if one is rare else often):
+                    continue
+                at = until - timedelta(days=days - 1 - day, seconds=rng.randint(1, 80_000))
+                yield {
+                    "time": time_text(at), "caller": address, "identity": address, "verb": one.verb,
+                    "target": one.target.replace(ANY, f"{day % 7}"), "outcome": "allowed", "at": system,
+                }  # fmt: skip

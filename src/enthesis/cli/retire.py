@@ -1,0 +1,358 @@
+"""`enthesis retire`: takes keyed credentials to keyless, step by step, each when it is safe."""
+
+import json
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from enthesis.chains.differences import difference
+from enthesis.cleaning.cutoff import failing
+from enthesis.cleaning.retiring import (
+    DELETED,
+    DISABLED,
+    FOLLOWING,
+    PLANNED,
+    PROVED,
+    Bounds,
+    Known,
+    Standing,
+    candidates,
+    disabled_edits,
+    stage_edits,
+    standings,
+)
+from enthesis.cli.histories import StoreOption, journal_if_any, signed_in
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.questions import length_of, now
+from enthesis.cli.subjects import read_estate, say_partial
+from enthesis.files.editing import Edit, Removal, edited
+from enthesis.files.finding import estate_folder
+from enthesis.files.folder import Reading, estate_texts, read_folder, read_texts
+from enthesis.files.saving import edit_files
+from enthesis.files.shapes import perhaps, time_text
+from enthesis.live.asking import survey_now
+from enthesis.live.connecting import connect
+from enthesis.live.proving import Proof
+from enthesis.live.retiring import after_last_use, deleted, known_of, prove_ways, switched
+from enthesis.live.usage_logs import read_usage
+from enthesis.model.errors import EnthesisError, InvalidInput, StoppedPartWay, Unreachable
+from enthesis.model.estate import Estate
+from enthesis.output.lines import counted
+from enthesis.output.progress import reporter
+from enthesis.output.retiring import change_lines, outcome_lines, planned_lines, retiring_json, retiring_lines
+from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.ports import Connected
+
+BY_HAND = "make the change by hand"
+DESCRIBED = "the keyless way is described in the files"
+STEPS_KEPT = "retiring"  # what the store keeps of the steps that were done
+BEFORE = {after: before for before, after in FOLLOWING.items()}
+
+
+def retire(
+    name: Annotated[
+        list[str] | None, typer.Argument(metavar="[NAME]...", help="Only these keyed credentials; default: all.")
+    ] = None,
+    plan: Annotated[
+        bool, typer.Option("--plan", help="Put working keyed credentials on their way: write them down as planned.")
+    ] = False,
+    following: Annotated[
+        bool, typer.Option("--next", help="Show what the next step of each that is ready does; --yes does it.")
+    ] = False,
+    back: Annotated[bool, typer.Option("--back", help="Show what one step back does; --yes does it.")] = False,
+    yes: Annotated[bool, typer.Option("--yes", help="Do it; without this it is only shown.")] = False,
+    idle: Annotated[
+        str, typer.Option("--idle", metavar="DURATION", help="Disable a key that was not used for this long.")
+    ] = "14d",
+    keep: Annotated[
+        str, typer.Option("--keep", metavar="DURATION", help="Delete a key that was disabled for this long.")
+    ] = "30d",
+    usage: Annotated[
+        list[Path] | None,
+        typer.Option("--usage", metavar="FILE", help="A log of recorded use: what each key did; repeat it."),
+    ] = None,
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+    store: StoreOption = None,
+) -> None:
+    """Take keyed credentials to keyless, stage by stage, and show where each one stands.
+
+    The stages are planned, keyless (in place live), proved (tried live), idle (not used since), disabled and deleted;
+    they stand in the estate under `retiring`. The keyless way is the narrowest for what holds the key; where its
+    identity also does other work, the holder gets an identity of its own. A key that was used since its keyless way was
+    proved is never disabled. --back undoes the last step, as long as the key was not deleted.
+
+    Needs the right to read; `issue` on the identity to disable and delete. Exit 1 where a step is shown and not done.
+
+    Example: enthesis retire --plan --yes
+
+    Example: enthesis retire --next --idle 30d --yes
+    """
+    if sum((plan, following, back)) > 1:
+        raise InvalidInput(
+            "--plan, --next and --back exclude each other", code="options-conflict", remedy="one of them"
+        )
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    _refuse_unknown(described, name or [])
+    bounds = Bounds(_length("--idle", idle), _length("--keep", keep))
+    work = _Work(folder, described, output, store, quiet=quiet)
+    with suppress(Unreachable):
+        work.connected = connect(described, folder)
+    work.look(name or [], bounds, usage or [])
+    if plan:
+        work.plan(name or [], yes=yes)
+    elif following:
+        work.next(yes=yes)
+    elif back:
+        work.back(yes=yes)
+    elif output is Format.JSON:
+        put_json(retiring_json(described.name, work.found, work.others))
+    else:
+        put_lines(retiring_lines(described.name, work.found, work.others))
+
+
+def _length(option: str, text: str) -> timedelta:
+    """How long; `0s` is no time at all."""
+    return timedelta(0) if text == "0s" else length_of(option, text)
+
+
+def _refuse_unknown(described: Estate, names: Sequence[str]) -> None:
+    for one in names:
+        if one not in described.credentials and one not in described.retiring:
+            hint = perhaps(one, described.credentials)
+            raise InvalidInput(
+                f"no such keyed credential: {one}", code="credential-unknown", remedy=hint or "enthesis credential"
+            )
+
+
+@dataclass
+class _Work:
+    """One run: what was found, and what is done about it."""
+
+    folder: Path
+    described: Estate
+    output: Format
+    store: str | None
+    quiet: bool = False
+    connected: Connected | None = None
+    found: list[Standing] = field(default_factory=list)
+    others: list[str] = field(default_factory=list)
+    known: Known | None = None
+    began: datetime | None = None  # when the proofs of this run began
+
+    def look(self, names: Sequence[str], bounds: Bounds, logs: Sequence[Path]) -> None:
+        """Finds where they stand. The live side is surveyed where a keyless way is to be looked for there."""
+        described = self.described
+        asked = list(names) or list(described.retiring)
+        whole = any(described.retiring[one].stage == PLANNED for one in asked if one in described.retiring)
+        log = read_usage(logs, described, now(), keys=True) if logs else None
+        survey = None
+        if whole and self.connected is not None:
+            survey = survey_now(described, self.folder, now(), reporter(quiet=self.quiet))
+            say_partial(survey)
+        self.known = known_of(described, now(), bounds, self.connected, log, survey)
+        self.found = standings(described, asked, self.known)
+        self.others = candidates(described, self.known)
+
+    @property
+    def sure(self) -> Known:
+        if self.known is None:
+            raise InvalidInput("nothing was looked at", code="argument-missing")
+        return self.known
+
+    # -- forward ------------------------------------------------------------------------------------------------
+
+    def plan(self, names: Sequence[str], *, yes: bool) -> None:
+        """Writes down that credentials are to go."""
+        wanted = [one for one in names or self.others if one not in self.described.retiring]
+        edits = [edit for one in wanted for edit in stage_edits(self.described, one, PLANNED, now())]
+        if yes and wanted:
+            self._write(edits)
+            self._keep(dict.fromkeys(wanted, "planned"))
+        if self.output is Format.JSON:
+            put_json({"estate": self.described.name, "planned": wanted, "written": yes and bool(wanted)})
+        else:
+            put_lines(planned_lines(self.described.name, wanted, written=yes))
+        if wanted and not yes:
+            remark("Nothing was written: add --yes to write it.", quiet=self.quiet)
+            raise typer.Exit(1)
+        remark("Now: enthesis retire --next", quiet=self.quiet or not wanted)
+
+    def next(self, *, yes: bool) -> None:
+        """The next step of each that is ready."""
+        ready = [one for one in self.found if one.ready]
+        edits = [edit for one in ready for edit in self._edits(one)]
+        if not self._shown(edits, [one.name for one in ready], yes=yes):
+            return
+        done: dict[str, str] = {}
+        failed: dict[str, str] = {}
+        written: list[Edit] = []
+        try:
+            proofs = self._proofs([one for one in ready if one.to == PROVED])
+            tell = reporter(quiet=self.quiet)
+            tell.begin("retiring", len(ready))
+            try:
+                for one in ready:
+                    tell.step(one.name)
+                    why = self._tried(one, proofs.get(one.name, []))
+                    if why:
+                        failed[one.name] = why
+                    else:
+                        done[one.name] = DESCRIBED if one.edits else f"now {one.to}"
+                        written += self._edits(one)
+            finally:
+                tell.end()
+        finally:
+            self._write(written)
+            self._keep(done)
+        self._ended(done, failed)
+
+    def _edits(self, one: Standing) -> list[Edit]:
+        """What is written into the files when a step is done."""
+        at = now()
+        if one.edits:
+            return list(one.edits)
+        more = {"proved": time_text(self.began or at)} if one.to == PROVED else {}
+        edits = stage_edits(self.described, one.name, one.to, at, **more)
+        return edits + (disabled_edits(self.described, one.name, disabled=True) if one.to == DISABLED else [])
+
+    def _proofs(self, ones: Sequence[Standing]) -> dict[str, list[Proof]]:
+        if not ones or self.connected is None:
+            return {}
+        self.began = after_last_use(ones, self.sure, now)
+        return prove_ways(self.described, ones, self.connected, now(), reporter(quiet=self.quiet))
+
+    def _tried(self, one: Standing, proofs: Sequence[Proof]) -> str:
+        """Does what a step does on the live side; why it is not done, '' where it is."""
+        if one.to == PROVED:
+            unmet = next((proof for proof in proofs if not proof.met), None)
+            if unmet is not None:
+                return f"{unmet.journey}: {'; '.join(unmet.unmet) or unmet.outcome} ({unmet.evidence[-1].said})"
+        if self.connected is None or one.to not in (DISABLED, DELETED):
+            return ""
+        try:
+            if one.to == DISABLED:
+                return switched(self.described, one, self.connected, self.sure, disabled=True)
+            deleted(self.described, one, self.connected)
+        except EnthesisError as fault:
+            return fault.message
+        return ""
+
+    # -- back ---------------------------------------------------------------------------------------------------
+
+    def back(self, *, yes: bool) -> None:
+        """One step back for each that was asked about."""
+        gone = [one.name for one in self.found if one.stage == DELETED]
+        if gone:
+            raise InvalidInput(
+                f"{', '.join(gone)}: deleted, so there is nothing to go back to",
+                code="credential-deleted",
+                remedy=f"enthesis credential {gone[0]} --of IDENTITY makes a new one",
+            )
+        moving = [one for one in self.found if one.stage]
+        edits = [edit for one in moving for edit in self._edits_back(one)]
+        if not self._shown(edits, [one.name for one in moving], yes=yes):
+            return
+        done: dict[str, str] = {}
+        failed: dict[str, str] = {}
+        written: list[Edit] = []
+        try:
+            for one in moving:
+                try:
+                    if one.stage == DISABLED:
+                        if self.connected is None:
+                            raise Unreachable("no live system was asked", code="lab-not-running")
+                        switched(self.described, one, self.connected, self.sure, disabled=False)
+                    done[one.name] = f"back to {BEFORE[one.stage]}" if one.stage != PLANNED else "no longer on the way"
+                    written += self._edits_back(one)
+                except EnthesisError as fault:
+                    failed[one.name] = fault.message
+        finally:
+            self._write(written)
+            self._keep(done)
+        self._ended(done, failed)
+
+    def _edits_back(self, one: Standing) -> list[Edit]:
+        if one.stage == PLANNED:
+            at = read_folder(self.folder).named_at["retiring", one.name]
+            return [Removal(at.file, at.line, at.column)]
+        more = {"proved": None} if one.stage == PROVED else {}
+        edits = stage_edits(self.described, one.name, BEFORE[one.stage], now(), **more)
+        return edits + (disabled_edits(self.described, one.name, disabled=False) if one.stage == DISABLED else [])
+
+    # -- both ---------------------------------------------------------------------------------------------------
+
+    def _shown(self, edits: Sequence[Edit], names: Sequence[str], *, yes: bool) -> bool:
+        """Shows where all stand and what the steps do to access; whether they are to be done."""
+        after = self._after(edits)
+        change = difference(self.described, after, now().timestamp())
+        fails = failing(self.described, after, now())
+        if self.output is Format.JSON and not yes:
+            put_json(retiring_json(self.described.name, self.found, self.others, change, fails=fails))
+        elif self.output is Format.TEXT and not (yes and self.quiet):
+            put_lines(retiring_lines(self.described.name, self.found, self.others))
+            if names:
+                put_lines(change_lines(change, fails))
+        if not names:
+            remark("Nothing to do now.", quiet=self.quiet)
+            if self.output is Format.JSON and yes:
+                put_json(retiring_json(self.described.name, self.found, self.others, change, {}))
+            return False
+        if not yes:
+            remark(f"Nothing was done: add --yes to do it for {counted(len(names), 'credential')}.", quiet=self.quiet)
+            raise typer.Exit(1)
+        return True
+
+    def _after(self, edits: Sequence[Edit]) -> Estate:
+        """The estate as the files will say it."""
+        try:
+            after = read_texts(edited(estate_texts(self.folder), edits)).estate
+        except ValueError as fault:
+            raise InvalidInput(f"the files are not edited: {fault}", code="file-not-editable", remedy=BY_HAND) from None
+        return after or self.described
+
+    def _write(self, edits: Sequence[Edit]) -> None:
+        def is_read(reading: Reading) -> None:
+            if reading.estate is None:
+                raise InvalidInput(
+                    f"the files would not be valid ({reading.mistakes[0].message}), so nothing is written",
+                    code="edit-differs",
+                    remedy=BY_HAND,
+                )
+
+        if edits:
+            for one in edit_files(self.folder, edits, is_read, BY_HAND):
+                remark(f"Written into {one}.", quiet=self.quiet)
+
+    def _keep(self, done: dict[str, str]) -> None:
+        """Into the history, where there is one: who did which step when."""
+        journal = journal_if_any(self.folder, self.store) if done else None
+        if journal is None:
+            return
+        person = signed_in(self.described, self.folder)
+        said = {"by": person.person if person is not None else "unknown", "at": time_text(now()), "steps": done}
+        try:
+            journal.keep(STEPS_KEPT, self.described.name, json.dumps(said).encode())
+        finally:
+            journal.close()
+
+    def _ended(self, done: dict[str, str], failed: dict[str, str]) -> None:
+        if self.output is Format.JSON:
+            put_json(retiring_json(self.described.name, self.found, self.others, None, {**done, **failed}))
+        else:
+            put_lines(outcome_lines(done, failed))
+        if DESCRIBED in done.values():
+            remark("Now: enthesis propose, enthesis enact, and then enthesis retire --next", quiet=self.quiet)
+        if failed:
+            raise StoppedPartWay(
+                f"{counted(len(failed), 'credential')} not taken to the next stage",
+                code="stopped-part-way",
+                remedy="enthesis retire shows where each stands",
+            )

@@ -1,0 +1,47 @@
+"""`enthesis sessions`: who has a session now, from which origin, until when."""
+
+from typing import Annotated
+
+import typer
+
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.questions import now
+from enthesis.cli.subjects import read_estate
+from enthesis.files.finding import estate_folder
+from enthesis.live.connecting import connect
+from enthesis.live.cutting import kept_at
+from enthesis.output.cutting import session_json, session_lines
+from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.proposals.credentials import OpenSession
+
+
+def sessions(
+    who: Annotated[
+        list[str] | None,
+        typer.Argument(metavar="[WHO]...", help="Only of these identities, or that began at these; default: all."),
+    ] = None,
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """List the sessions that are open at live systems: whose, from which origin, until when.
+
+    Needs an administrators' session for each account. `enthesis cutoff SESSION --yes` ends one.
+
+    Example: enthesis sessions gauges/identity/calibrator
+    """
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    connected = connect(described, folder)
+    kept = [one.one for one in kept_at(described, connected)]
+    found = [
+        one
+        for one in kept
+        if isinstance(one, OpenSession) and (not who or {one.of, str(one.origin.get("address")), *one.via} & set(who))
+    ]
+    found.sort(key=lambda one: (one.ends, one.id), reverse=True)
+    if output is Format.JSON:
+        put_json({"estate": described.name, "spoke_to": connected.spoke_to, "sessions": list(map(session_json, found))})
+    else:
+        put_lines(session_lines(found, now()))
+        remark(f"Asked at {connected.spoke_to}.", quiet=quiet)

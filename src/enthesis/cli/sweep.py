@@ -1,0 +1,178 @@
+"""`enthesis sweep`: what should not stay, the gravest first, each with a fix."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from enthesis.chains.chains import Chains
+from enthesis.chains.web import Web
+from enthesis.cleaning.findings import SEVERITIES, Bounds, Finding, Swept
+from enthesis.cleaning.sweep import sweep as swept_of
+from enthesis.cli.options import AskOption, EstateOption, Format, FormatOption, QuietOption, SurveyOption
+from enthesis.cli.questions import length_of, now
+from enthesis.cli.subjects import Subject, read_asked
+from enthesis.cli.sweep_copies import put_copies
+from enthesis.files.folder import Reading
+from enthesis.files.saving import edit_files, write_file
+from enthesis.files.shapes import perhaps
+from enthesis.live.usage_logs import read_usage
+from enthesis.model.errors import InvalidInput
+from enthesis.model.risks import FINDINGS
+from enthesis.output.progress import reporter
+from enthesis.output.sarif import sarif_of_findings
+from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.sweeping import fix_numbers, sweep_csv, sweep_json, sweep_lines
+from enthesis.surveys.survey import ASKED_NOW
+from enthesis.verdicts.compiling import compile_estate
+
+BY_HAND = "make the change by hand"
+
+
+def sweep(
+    code: Annotated[
+        list[str] | None, typer.Argument(metavar="[CODE]...", help="Only findings of these codes; default: all.")
+    ] = None,
+    estate: EstateOption = None,
+    live: SurveyOption = None,
+    ask: AskOption = False,
+    older_than: Annotated[
+        str, typer.Option("--older-than", metavar="DURATION", help="Tell keyed credentials older than this.")
+    ] = "90d",
+    unused_for: Annotated[
+        str, typer.Option("--unused-for", metavar="DURATION", help="Tell keyed credentials unused for this long.")
+    ] = "90d",
+    usage: Annotated[
+        list[Path] | None,
+        typer.Option("--usage", metavar="FILE", help="A log of recorded use, JSON Lines or *.parquet; repeat it."),
+    ] = None,
+    inside: Annotated[
+        list[Path] | None,
+        typer.Option(
+            "--in", metavar="PATH", help="Look there for copies of known credentials instead, in git's history too."
+        ),
+    ] = None,
+    write: Annotated[
+        int | None, typer.Option("--write", metavar="N", help="Put fix N into the estate's files.")
+    ] = None,
+    fail_on: Annotated[
+        list[str] | None,
+        typer.Option("--fail-on", metavar="CODE|SEVERITY", help="Exit 1 only for these; default: for any finding."),
+    ] = None,
+    table: Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Also write a table as CSV.")] = None,
+    sarif: Annotated[
+        Path | None, typer.Option("--sarif", metavar="FILE", help="Also write the findings as SARIF, for code review.")
+    ] = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """Find what should not stay: keys, grants and identities that linger or are too wide, the gravest first.
+
+    Sweeps the estate's files; with --survey what a survey says, with --ask what the live systems have now (needs the
+    right to read there). What can be reached through a finding decides its severity. Exit 1 where anything is found
+    that the estate does not accept.
+
+    With --in it looks for copies of the credentials that these know, by fingerprint, in files, archives and git
+    repositories. No value is shown.
+
+    Example: enthesis sweep
+
+    Example: enthesis sweep --ask --fail-on high
+
+    Example: enthesis sweep --in ../pages
+    """
+    _refuse_unknown(code or [], fail_on or [])
+    bounds = Bounds(length_of("--older-than", older_than), length_of("--unused-for", unused_for))
+    if write is not None and (live is not None or ask):
+        raise InvalidInput(
+            "--write changes the estate's files, and something else was asked",
+            code="options-conflict",
+            remedy="leave out --survey and --ask",
+        )
+    subject = read_asked(estate, live, ask=ask, quiet=quiet)
+    if inside:
+        if not put_copies(subject, inside, output, table, quiet=quiet):
+            return
+        raise typer.Exit(1)
+    found = _swept(subject, bounds, live, usage or [], quiet=quiet)
+    looked_at = "its live systems" if ask else str(live) if live is not None else "its files"
+    if code:
+        found = _only(found, code)
+    if table is not None:
+        write_file(table, sweep_csv(found).encode())
+    if sarif is not None:
+        write_file(sarif, sarif_of_findings(found))
+    if output is Format.JSON:
+        put_json(sweep_json(subject.estate.name, looked_at, found))
+    else:
+        put_lines(sweep_lines(subject.estate.name, looked_at, found, quiet=quiet))
+    if write is not None:
+        _write(subject, found, write)
+    if any(not fail_on or one.code in fail_on or _is_as_grave(one, fail_on) for one in found.standing):
+        raise typer.Exit(1)
+
+
+def _refuse_unknown(codes: list[str], fail_on: list[str]) -> None:
+    for one in codes:
+        if one not in FINDINGS:
+            raise InvalidInput(f"unknown finding: {one}", code="finding-unknown", remedy=perhaps(one, FINDINGS))
+    for one in fail_on:
+        if one not in FINDINGS and one not in SEVERITIES:
+            known = [*SEVERITIES, *FINDINGS]
+            raise InvalidInput(
+                f"--fail-on {one}: neither a code nor a severity", code="finding-unknown", remedy=perhaps(one, known)
+            )
+
+
+def _swept(subject: Subject, bounds: Bounds, live: Path | None, logs: list[Path], *, quiet: bool) -> Swept:
+    survey = subject.survey
+    chains = Chains(Web(compile_estate(subject.estate), now().timestamp()))
+    progress = reporter(quiet=quiet)
+    progress.begin("sweeping", 0)
+    try:
+        return swept_of(
+            chains,
+            bounds=bounds,
+            said=survey.findings if survey is not None else (),
+            knows_use=survey is not None and any(one.keys for one in survey.looked_at),
+            survey=live.name if live is not None else ASKED_NOW if survey is not None else "",
+            usage=read_usage(logs, subject.estate, now()) if logs else None,
+            step=progress.step,
+        )
+    finally:
+        progress.end()
+
+
+def _only(found: Swept, codes: list[str]) -> Swept:
+    standing, accepted = (tuple(one for one in its if one.code in codes) for its in (found.standing, found.accepted))
+    return Swept(standing, accepted, found.not_looked_at, found.undecided)
+
+
+def _is_as_grave(one: Finding, wanted: list[str]) -> bool:
+    """Whether a finding is at least as grave as a severity that is wanted."""
+    least = [SEVERITIES.index(word) for word in wanted if word in SEVERITIES]
+    return bool(least) and SEVERITIES.index(one.opens.severity) >= min(least)
+
+
+def _write(subject: Subject, found: Swept, number: int) -> None:
+    """Puts a fix into the files, which must still read afterwards; InvalidInput where there is no such fix."""
+    fixes = {
+        at: fix
+        for one, its in zip(found.standing, fix_numbers(found.standing), strict=True)
+        for fix, at in zip(one.fixes, its, strict=True)
+        if at
+    }
+    if number not in fixes:
+        raise InvalidInput(f"there is no fix {number}: {len(fixes)} change the files", code="remedy-unknown")
+
+    def reads(reading: Reading) -> None:
+        if reading.estate is None:
+            first = reading.mistakes[0]
+            raise InvalidInput(
+                f"the files would have an error, so nothing is written: {first.message}",
+                code="edit-differs",
+                remedy=BY_HAND,
+            )
+
+    for name in edit_files(subject.folder, fixes[number].edits, reads, BY_HAND):
+        remark(f"Fix {number} is written into {name}: {fixes[number].says}.")

@@ -1,0 +1,105 @@
+"""`enthesis sweep --in`: copies of known keyed credentials in files, archives and the history of repositories."""
+
+import csv
+import io
+from pathlib import Path
+
+from enthesis.cleaning.copies import Fingerprints
+from enthesis.cli.options import Format
+from enthesis.cli.questions import now
+from enthesis.cli.subjects import Subject
+from enthesis.files.saving import write_file
+from enthesis.live.copies import CopyFound, Searched, copies_in
+from enthesis.model.errors import InvalidInput
+from enthesis.model.estate import Credential, Estate
+from enthesis.output.lines import Span, counted, csv_cell, line
+from enthesis.output.progress import reporter
+from enthesis.output.streams import put_json, put_lines, remark
+
+
+def put_copies(subject: Subject, places: list[Path], output: Format, table: Path | None, *, quiet: bool) -> bool:
+    """Looks for copies and says where they are; whether there are any. InvalidInput where nothing can be looked for."""
+    estate = subject.estate
+    known = Fingerprints({one.name: one.fingerprint for one in estate.credentials.values() if one.fingerprint})
+    if not known:
+        raise InvalidInput(
+            "no credential with a fingerprint is known, so no copy can be recognised",
+            code="fingerprints-missing",
+            remedy="--ask knows those that live systems keep; or write `fingerprint: sha256:…` at a credential",
+        )
+    for place in places:
+        if not place.exists():
+            raise InvalidInput(f"{place} cannot be read: no such file or folder", code="file-unreadable")
+    searched = Searched()
+    progress = reporter(quiet=quiet)
+    progress.begin("looking for copies", 0)
+    try:
+        found = sorted(set(copies_in(places, known, searched, progress.step)), key=lambda one: (one.file, one.line))
+    finally:
+        progress.end()
+    if table is not None:
+        write_file(table, _csv(estate, found).encode())
+    if output is Format.JSON:
+        put_json(_json(estate, found, searched))
+    else:
+        _put_text(estate, found, searched, quiet=quiet)
+    if known.unusable:
+        remark(f"Not looked for, since their fingerprints are not SHA-256: {', '.join(known.unusable)}.", quiet=quiet)
+    return bool(found)
+
+
+def _state(one: Credential) -> str:
+    ended = one.expires is not None and one.expires <= now()
+    return "disabled" if one.disabled else "expired" if ended else "works"
+
+
+def _put_text(estate: Estate, found: list[CopyFound], searched: Searched, *, quiet: bool) -> None:
+    if searched.unread:
+        put_lines([line(Span(f"Partial search: {counted(len(searched.unread), 'file')} not read.", "doubt"))])
+    where = f"in {counted(searched.files, 'file')}"
+    where += f" and {counted(searched.objects, 'earlier version')}" if searched.objects else ""
+    works = sum(any(_state(estate.credentials[name]) == "works" for name in one.names) for one in found)
+    said = f"{counted(len(found), 'copy', 'copies')} of known credentials {where}, {works} of which still work"
+    told = f"{said}." if found else f"No copy of a known credential {where}."
+    put_lines([line(Span(told, "bad" if found else "strong"))])
+    for one in found:
+        for name in one.names:
+            credential = estate.credentials[name]
+            state = _state(credential)
+            commit = f" in commit {one.commit}" if one.commit else ""
+            style = "bad" if state == "works" else "quiet"
+            at = f"{one.file}:{one.line}{commit}"
+            put_lines([line("  ", Span(state.ljust(8), style), f"  {at}  {name} of {credential.of}")])
+    if not quiet:
+        put_lines([line(f"  not read: {path}: {why}") for path, why in searched.unread[:10]])
+
+
+def _rows(estate: Estate, found: list[CopyFound]) -> list[dict[str, object]]:
+    return [
+        {
+            "file": one.file, "line": one.line, "commit": one.commit or None, "credential": name,
+            "of": estate.credentials[name].of, "state": _state(estate.credentials[name]),
+        }
+        for one in found
+        for name in one.names
+    ]  # fmt: skip
+
+
+def _json(estate: Estate, found: list[CopyFound], searched: Searched) -> dict[str, object]:
+    return {
+        "estate": estate.name,
+        "complete": not searched.unread,
+        "files": searched.files,
+        "earlier_versions": searched.objects,
+        "copies": _rows(estate, found),
+        "unread": [{"file": path, "why": why} for path, why in searched.unread],
+    }
+
+
+def _csv(estate: Estate, found: list[CopyFound]) -> str:
+    out = io.StringIO()
+    rows = csv.writer(out)
+    rows.writerow(("file", "line", "commit", "credential", "of", "state"))
+    for row in _rows(estate, found):
+        rows.writerow([csv_cell(str(value if value is not None else "")) for value in row.values()])
+    return out.getvalue()

@@ -1,0 +1,97 @@
+"""`enthesis trim`: narrower roles and grants from recorded use, by which nothing that was used is refused."""
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from enthesis.chains.differences import difference
+from enthesis.cleaning.needs import needs_of
+from enthesis.cleaning.trimming import edits_of
+from enthesis.cleaning.trimming import trim as trimmed_of
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.questions import length_of, now
+from enthesis.cli.subjects import read_estate
+from enthesis.files.finding import estate_folder
+from enthesis.files.folder import Reading
+from enthesis.files.saving import edit_files
+from enthesis.live.usage_logs import read_usage
+from enthesis.model.errors import InvalidInput
+from enthesis.output.progress import reporter
+from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.trimming import trim_json, trim_lines
+
+BY_HAND = "make the change by hand"
+
+
+def trim(
+    usage: Annotated[
+        list[Path] | None,
+        typer.Option("--usage", metavar="FILE", help="A log of recorded use, JSON Lines or *.parquet; repeat it."),
+    ] = None,
+    window: Annotated[
+        str, typer.Option("--window", metavar="DURATION", help="What was used before, and not since, is told apart.")
+    ] = "90d",
+    roles: Annotated[
+        int, typer.Option("--roles", metavar="COUNT", min=0, max=50, help="New roles at most, of each account.")
+    ] = 5,
+    seconds: Annotated[
+        int, typer.Option("--seconds", metavar="COUNT", min=1, help="Look for the best this long at each account.")
+    ] = 20,
+    write: Annotated[bool, typer.Option("--write", help="Write the narrower roles and grants into the files.")] = False,
+    estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
+    """Narrow roles and grants to what was used, and show what access that takes.
+
+    Looks at the estate's files and the log alone. What journeys need is kept, whatever the log says, and so is what was
+    used once. Everything that was used is judged again on the narrower estate; a change by which it would be refused is
+    withheld. Grants to those of whom the log has nothing stay. Exit 1 where there is something to trim.
+
+    Example: enthesis trim --usage usage.jsonl
+
+    Example: enthesis trim --usage usage.parquet --window 180d --write
+    """
+    if not usage:
+        raise InvalidInput(
+            "no log of use is named",
+            code="argument-missing",
+            remedy="--usage FILE; survey --usage FILE writes one",
+        )
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    instant = now()
+    log = read_usage(usage, described, instant)
+    progress = reporter(quiet=quiet)
+    progress.begin("trimming", 0)
+    try:
+        needs = needs_of(described, log, instant - length_of("--window", window), instant)
+        found = trimmed_of(described, needs, instant, new=roles, seconds=seconds, step=progress.step)
+    finally:
+        progress.end()
+    change = difference(described, found.after, instant.timestamp())
+    if output is Format.JSON:
+        put_json(trim_json(described.name, log, found, change))
+    else:
+        put_lines(trim_lines(described.name, log, found, change))
+    if not found.changes:
+        return
+    if not write:
+        remark("Nothing was written: --write puts it into the files.", quiet=quiet)
+        raise typer.Exit(1)
+
+    def as_meant(reading: Reading) -> None:
+        if reading.estate is None or set(map(_key, reading.estate.grants)) != set(map(_key, found.after.grants)):
+            raise InvalidInput(
+                "the files would not say what was meant, so nothing is written", code="edit-differs", remedy=BY_HAND
+            )
+
+    for name in edit_files(folder, edits_of(described, found), as_meant, BY_HAND):
+        remark(f"Written into {name}.", quiet=quiet)
+
+
+def _key(grant: object) -> str:
+    """A grant without the place where it is written."""
+    names = ("to", "role", "at", "held_by", "when", "until")
+    return repr([getattr(grant, name) for name in names])

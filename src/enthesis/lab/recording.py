@@ -1,0 +1,94 @@
+"""Recorded use: every request that a cloud decided, who made it, on what, and how it ended."""
+
+import json
+from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from starlette.requests import Request
+from starlette.responses import JSONResponse, Response
+
+from enthesis.lab.administration import Administration
+from enthesis.lab.deciding import Caller, Outcome, Surroundings
+from enthesis.lab.problems import Problem
+from enthesis.lab.store import Store
+
+PAGE = 1000  # records
+
+
+class Records:
+    """The records of one cloud, oldest first. They are kept for as long as the lab's state is."""
+
+    def __init__(self, cloud: str, store: Store) -> None:
+        self.cloud = cloud
+        self.store = store
+
+    def note(self, caller: Caller, verb: str, target: str, outcome: Outcome, around: Surroundings) -> None:
+        """One request as it was decided. What is not known of it is left out."""
+        origin = {
+            name: caller.origin[name] for name in ("kind", "address", "issuer", "credential") if caller.origin.get(name)
+        }
+        more: dict[str, Any] = {
+            "origin": origin or None,
+            "network": around.network,
+            "reference": around.reference,
+            "mfa": caller.origin.get("mfa"),
+            "session_age": int(around.now - caller.started) if caller.started is not None else None,
+            "refused_at": outcome.refused_at or None,
+            "statement": outcome.counting[0].id if outcome.counting else None,
+        }
+        said = {
+            "time": _time(around.now),
+            "caller": str(caller.origin.get("address") or caller.claims.get("sub") or caller.address or caller.issuer),
+            "identity": caller.address if caller.form in ("identity", "person") else None,
+            "verb": verb,
+            "target": target,
+            "outcome": "allowed" if outcome.allowed else "refused",
+            "at": self.cloud,
+            **{name: value for name, value in more.items() if value is not None},
+        }
+        self.add([said])
+
+    def add(self, records: Sequence[Mapping[str, Any]]) -> None:
+        """Notes requests that were decided already. Nobody's access changes by it, so nothing is read again."""
+        rows = [(self.cloud, json.dumps({name: one[name] for name in one if one[name] is not None})) for one in records]
+        self.store.connection.executemany("INSERT INTO usage (cloud, record) VALUES (?, ?)", rows)
+
+    def after(self, number: int, limit: int) -> list[tuple[int, dict[str, Any]]]:
+        """The records behind a number, with their own."""
+        query = "SELECT number, record FROM usage WHERE cloud = ? AND number > ? ORDER BY number LIMIT ?"
+        rows = self.store.connection.execute(query, (self.cloud, number, limit)).fetchall()
+        return [(row[0], json.loads(row[1])) for row in rows]
+
+
+class RecordHandlers:
+    """The administration interface to the records: those of a boundary's own identities, and of its own places."""
+
+    def __init__(self, records: Records, administration: Administration) -> None:
+        self.records = records
+        self.administration = administration
+
+    async def listed(self, request: Request) -> Response:
+        holder = self.administration.session(request)
+        if not isinstance(holder, str):
+            raise Problem(403, "not-an-administrator", "this session administers nothing")
+        try:
+            after = max(0, int(request.query_params.get("after", "0")))
+        except ValueError:
+            raise Problem(400, "bad-request", "after is a whole number") from None
+        found = self.records.after(after, PAGE)
+        mine = [{"id": f"{self.records.cloud}-{number}", **one} for number, one in found if self._is_of(holder, one)]
+        more = {"Link": f'</administration/usage?after={found[-1][0]}>; rel="next"'} if len(found) == PAGE else {}
+        return JSONResponse({"items": mine}, headers=more)
+
+    def _is_of(self, holder: str, one: Mapping[str, Any]) -> bool:
+        places = (one.get("identity"), one["target"])
+        return any(self.administration.is_below(holder, _boundary(place)) for place in places if place)
+
+
+def _boundary(address: str) -> str:
+    return address.split("/identity/", maxsplit=1)[0] if address.startswith("@") else address.split("/", 1)[0]
+
+
+def _time(at: float) -> str:
+    return datetime.fromtimestamp(at, UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

@@ -1,0 +1,174 @@
+"""Takes over what an account or organisation has at a provider: writes it into the files, and marks it as the estate's.
+
+Marking changes no access. It is a conditional write of the statement as it was read, so that nothing is overwritten
+that somebody changes meanwhile; run again, it marks what was left.
+"""
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from enthesis.files.editing import Addition
+from enthesis.files.folder import Reading, read_folder
+from enthesis.files.saving import edit_files
+from enthesis.files.sections import SECTIONS
+from enthesis.files.writing import plain_statement
+from enthesis.model.addresses import account_of, standing_in
+from enthesis.model.errors import EnthesisError, InvalidInput
+from enthesis.model.estate import Estate, Role, boundary_of
+from enthesis.model.sentences import statement_sentence
+from enthesis.model.words import STATEMENTS
+from enthesis.ports import Connected
+from enthesis.proposals.steps import CHANGE, Step
+from enthesis.proposals.wanted import wanted
+from enthesis.surveys.statements import LiveObject, Surveyed, listed, merged_ids, names_what_is_gone, normalised
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """What is there to take over: the entries that the files lack, and sentences for what is left out, and why."""
+
+    holder: str
+    additions: tuple[Addition, ...]
+    candidates: tuple[LiveObject, ...]
+    left_out: tuple[str, ...]
+
+
+def found_at(estate: Estate, surveys: Sequence[Surveyed], holder: str) -> Found:
+    """What nobody's estate describes of an account or organisation: all that carries no mark.
+
+    InvalidInput where the holder is none of ours, or is not at a provider that was surveyed.
+    """
+    if not any(holder in surveyed.holders for surveyed in surveys):
+        raise InvalidInput(
+            f"{holder} is no account or organisation of ours at a provider that is spoken to",
+            code="account-unknown",
+            remedy="ACCOUNT or @ORGANISATION; of a cluster, ACCOUNT/cluster/NAME",
+        )
+    left_out: list[str] = []
+    candidates: list[LiveObject] = []
+    for one in (each for surveyed in surveys for each in surveyed.objects if each.holder == holder):
+        sentence = statement_sentence(one.collection, one.body)
+        if one.by_itself or one.body.get("kind") == "person" or one.mark == estate.name:
+            continue
+        if one.mark is not None:
+            left_out.append(f"{sentence}: the estate {one.mark} keeps it")
+        elif names_what_is_gone(one.body):
+            left_out.append(f"{sentence}: it names what is gone")
+        else:
+            candidates.append(one)
+    described = {one.key for one in wanted(estate)[0]}
+    fresh = [one for one in candidates if one.key not in described]
+    barred = {one.key: why for one in fresh if (why := _why_not(estate, one, fresh))}
+    roles = {str(one.body["name"]) for one in fresh if one.collection == "roles" and one.key in barred}
+    for one in fresh:
+        if one.collection == "grants" and one.body["role"] in roles:
+            barred[one.key] = f"the role {one.body['role']} is left out"
+    told = (one for one in fresh if one.key in barred)
+    left_out += [f"{statement_sentence(one.collection, one.body)}: {barred[one.key]}" for one in told]
+    taken = [one for one in fresh if one.key not in barred]
+    lacking = [one for one in taken if one.collection != "roles" or one.body["name"] not in estate.roles]
+    additions = [*_resources(estate, lacking, surveys), *map(_addition, sorted(lacking, key=_order))]
+    kept = tuple(one for one in candidates if one.key not in barred)
+    return Found(holder, tuple(_once(additions)), kept, tuple(left_out))
+
+
+def write(folder: Path, found: Found) -> Counter[str]:
+    """Writes what is found into the files; how many entries, by section. Nothing is written unless all of it reads."""
+
+    def reads(reading: Reading) -> None:
+        if reading.estate is None:
+            first = reading.mistakes[0]
+            raise InvalidInput(
+                f"what is in {found.holder} cannot be described, so nothing is written: {first.message}",
+                code="adoption-impossible",
+            )
+
+    if found.additions:
+        edit_files(folder, found.additions, reads)
+    return Counter(addition.section for addition in found.additions)
+
+
+def mark(
+    folder: Path, found: Found, surveys: Sequence[Surveyed], connected: Connected, say: Callable[[str], None]
+) -> tuple[int, int]:
+    """Marks as ours what the files describe by now just as it is; how many were marked, and how many could not be."""
+    estate = read_folder(folder).estate
+    if estate is None:
+        return 0, 0
+    bodies = {one.key: normalised(one.collection, one.body) for one in wanted(estate)[0]}
+    ids = merged_ids(surveys)
+    marked = failed = 0
+    for one in found.candidates:
+        body = normalised(one.collection, one.body)
+        if bodies.get(one.key) != body:
+            continue
+        sentence = statement_sentence(one.collection, body)
+        step = Step(
+            CHANGE, one.provider, one.collection, one.holder, sentence, estate.name, body, body, one.id, one.etag
+        )  # fmt: skip
+        try:
+            connected.providers[one.provider].change(step, ids)
+            marked += 1
+        except EnthesisError as fault:
+            failed += 1
+            say(f"Not marked: {sentence}: {fault.message}")
+    return marked, failed
+
+
+def _why_not(estate: Estate, one: LiveObject, fresh: Sequence[LiveObject]) -> str:
+    """Why a statement cannot be described in this estate; '' where it can."""
+    if one.collection == "roles":
+        name = str(one.body["name"])
+        known = estate.roles.get(name)
+        other = [each for each in fresh if each.collection == "roles" and each.body["name"] == name]
+        same = all(normalised("roles", each.body) == normalised("roles", one.body) for each in other)
+        bound = [*(grant.role for grant in estate.grants), *(each.body.get("role") for each in fresh)]
+        if not same or (known is not None and not _is_same_role(known, one)):
+            return "the estate has another role of this name"
+        return "" if name in bound or _is_included(name, fresh) else "no grant binds it"
+    return ""
+
+
+def _is_same_role(known: Role, one: LiveObject) -> bool:
+    described = {"name": known.name, **plain_statement("roles", known)}
+    return normalised("roles", described) == normalised("roles", one.body)
+
+
+def _is_included(name: str, fresh: Sequence[LiveObject]) -> bool:
+    return any(name in listed(one.body.get("includes")) for one in fresh if one.collection == "roles")
+
+
+def _order(one: LiveObject) -> int:
+    return list(STATEMENTS).index(one.collection)
+
+
+def _addition(one: LiveObject) -> Addition:
+    """A live statement as an entry of the files."""
+    body = normalised(one.collection, one.body)
+    key = SECTIONS[one.collection].key
+    name = str(body.pop(key)) if key else ""
+    if one.collection == "grants":
+        at = str(body["at"])
+        if boundary_of(at) != one.holder or account_of(str(body["to"])) != account_of(at):
+            body["held_by"] = one.holder
+    return Addition(one.collection, name, body)
+
+
+def _resources(estate: Estate, taken: Sequence[LiveObject], surveys: Sequence[Surveyed]) -> Iterator[Addition]:
+    """The resources that statements name, and the estate does not: they came to be since."""
+    there = {address for surveyed in surveys for address in surveyed.resources}
+    for one in taken:
+        for place in listed([one.body.get("at"), one.body.get("what")]):
+            for address in reversed(list(standing_in(place, estate.catalogue))) if account_of(place) else ():
+                if address in there and address not in estate.resources:
+                    yield Addition("resources", address, {})
+
+
+def _once(additions: Sequence[Addition]) -> Iterator[Addition]:
+    seen: set[tuple[str, str]] = set()
+    for one in additions:
+        if not one.name or (one.section, one.name) not in seen:
+            seen.add((one.section, one.name))
+            yield one

@@ -1,0 +1,43 @@
+"""The live systems of an estate as a survey of this moment, for questions that are asked of it at once."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+
+from enthesis.live.connecting import cluster_of, clusters_of_lab, connect
+from enthesis.live.surveying import SurveyedCloud, Writing, head_of, survey
+from enthesis.model.estate import Estate
+from enthesis.ports import KeepsKeys, Record, Reporter, Surveys
+from enthesis.surveys.survey import ASKED_NOW, Survey, read_survey
+
+
+def surveyed_clouds(estate: Estate, folder: Path, reporter: Reporter) -> list[SurveyedCloud]:
+    """What the providers of an estate have now, with the keyed credentials that they keep."""
+    connected = connect(estate, folder)
+    urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.providers.items()}
+    found = []
+    for one in survey(estate, replace(connected, clusters={}), reporter):
+        provider = connected.providers[one.provider]
+        keys = provider.keys(one.holders) if isinstance(provider, KeepsKeys) else None
+        found.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys))
+    return found
+
+
+def without_what_has_gone(head: Sequence[Record], systems: Sequence[Surveys]) -> list[Record]:
+    """What an estate says exists, without the resources that a provider was asked about and has not."""
+    gone = [one.has_gone for one in systems if isinstance(one, SurveyedCloud)]
+    return [one for one in head if one["section"] != "resources" or not any(has(one["address"]) for has in gone)]
+
+
+def survey_now(estate: Estate, folder: Path, now: datetime, reporter: Reporter) -> Survey:
+    """A survey of the providers and clusters of an estate, taken now and kept nowhere."""
+    clouds = surveyed_clouds(estate, folder, reporter)
+    clusters = [
+        cluster_of(address, estate.organisation_of(address), folder, None, None, {})
+        for address in clusters_of_lab(estate, folder)
+    ]
+    systems: list[Surveys] = [*clouds, *clusters]
+    writing = Writing(estate.name, now, systems)
+    lines = writing.lines(without_what_has_gone(list(head_of(estate)), systems), reporter)
+    return read_survey((line.decode() for line in lines), ASKED_NOW, estate.catalogue)

@@ -1,0 +1,200 @@
+"""Withdraws access at live systems: finds what is to be withdrawn, and shows afterwards that nothing opens any more."""
+
+import json
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from enthesis.chains.chains import Chains
+from enthesis.chains.differences import Difference, difference
+from enthesis.chains.web import Web
+from enthesis.cleaning.cutoff import (
+    Cut,
+    Kept,
+    Target,
+    copied,
+    failing,
+    file_edits,
+    involving,
+    live_steps,
+    reached,
+    running_as,
+    still_covering,
+    unbound_roles,
+)
+from enthesis.files.editing import edited
+from enthesis.files.folder import estate_texts, read_texts
+from enthesis.files.saving import write_file
+from enthesis.live.proving import ALLOWED, REFUSED, Proof, prove
+from enthesis.model.addresses import account_of
+from enthesis.model.errors import InvalidInput
+from enthesis.model.estate import Estate
+from enthesis.ports import Connected, KeepsKeys, KeepsSessions, Reporter
+from enthesis.proposals.credentials import Credentialed, OpenSession
+from enthesis.proposals.effects import afterwards, as_estate, live_of
+from enthesis.proposals.wanted import holders
+from enthesis.surveys.statements import Surveyed
+from enthesis.verdicts.compiling import compile_estate
+
+
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """A cut with the access that is lost by it, and the texts of the files before and after."""
+
+    cut: Cut
+    change: Difference
+    before: dict[str, str]
+    after: dict[str, str]
+    by_hand: str = ""  # why the files cannot be edited, if so
+
+
+def kept_at(estate: Estate, connected: Connected) -> list[Kept]:
+    """The keyed credentials and open sessions that the providers keep; a sign-in, which several tell, once."""
+    asked: list[tuple[str, Callable[[Sequence[str]], Sequence[Credentialed | OpenSession]]]] = []
+    for name, provider in connected.providers.items():
+        if isinstance(provider, KeepsKeys):
+            asked.append((name, provider.keys))
+        if isinstance(provider, KeepsSessions):
+            asked.append((name, provider.open_sessions))
+    out: dict[str, Kept] = {}
+    with ThreadPoolExecutor(max(1, len(asked))) as pool:
+        for name, found in pool.map(lambda one: (one[0], one[1](holders(estate, one[0]))), asked):
+            for each in found:
+                out.setdefault(each.id, Kept(name, each))
+    return list(out.values())
+
+
+def planned(
+    estate: Estate, folder: Path, target: Target, surveys: Sequence[Surveyed], kept: Sequence[Kept], now: datetime, *,
+    others: bool,
+) -> Planned:  # fmt: skip
+    """What is withdrawn, what it does to access, and what is to be known about it."""
+    steps, foreign = live_steps(estate, target, surveys, kept, others=others)
+    before = {name: text for name, text in estate_texts(folder).items() if name}
+    after, by_hand, described = before, "", estate
+    edits = file_edits(estate, target)
+    if edits:
+        try:
+            after = edited(before, edits)
+            reading = read_texts(after)
+            if reading.estate is None:
+                raise ValueError(reading.mistakes[0].message)
+            described = reading.estate
+        except ValueError as fault:
+            after, by_hand = before, str(fault)
+    steps += unbound_roles(estate, described, surveys)
+    steps.sort(key=lambda step: step.stage)
+    live = live_of(surveys)
+    was = as_estate(estate, live)
+    now_is = as_estate(described, afterwards(live, steps))
+    chains = Chains(Web(compile_estate(was), now.timestamp()))
+    cut = Cut(
+        target,
+        tuple(steps),
+        tuple(edits),
+        (*foreign, *still_covering(estate, target)),
+        tuple(_lives_on(estate, target, kept)),
+        tuple(copied(chains, target)),
+        tuple(failing(estate, described, now)),
+        tuple(dict.fromkeys(running_as(estate, target))),
+    )
+    return Planned(cut, difference(was, now_is, now.timestamp()), before, after, by_hand)
+
+
+def _lives_on(estate: Estate, target: Target, kept: Sequence[Kept]) -> list[tuple[str, str]]:
+    """What cannot be withdrawn here, and until when it lives."""
+    out: list[tuple[str, str]] = []
+    if target.form == "person":
+        organisation = f"@{estate.organisation_of(target.name)}"
+        out.append((f"the directory of {organisation} still signs {target.name} in", "until it is disabled there"))
+    system = estate.system_of(target.of or target.name) if account_of(target.of or target.name) else ""
+    if system and system not in estate.providers:
+        out.append((f"tokens of {target.name} that {system} has issued", "until they end, an hour at most"))
+    for one in kept:
+        session = one.one
+        if not isinstance(session, OpenSession) or not estate.administered_by_others(session.of):
+            continue
+        if target.name in (session.origin.get("address"), *session.via):
+            told = f"the session of {session.of}, whose administrators are others"
+            out.append((told, f"until {session.ends:%H:%M:%SZ}"))
+    return out
+
+
+def write_files(folder: Path, plan: Planned) -> list[str]:
+    """Writes the files as they are to be; the names of those that changed."""
+    changed = [name for name in plan.after if plan.after[name] != plan.before[name]]
+    for name in changed:
+        write_file(folder / name, plan.after[name].encode())
+    return changed
+
+
+def document_of(plan: Planned, number: int, by: str, because: str, at: str) -> bytes:
+    """What the store keeps of a cut-off: of whom, in which enactment, and how the files were."""
+    changed = [name for name in plan.after if plan.after[name] != plan.before[name]]
+    said: dict[str, Any] = {
+        "target": plan.cut.target.name, "enactment": number, "by": by, "because": because, "at": at,
+        "files": {name: {"before": plan.before[name], "after": plan.after[name]} for name in changed},
+    }  # fmt: skip
+    return json.dumps(said).encode()
+
+
+def restore_files(folder: Path, document: bytes) -> list[str]:
+    """Writes the files as they were before a cut-off; InvalidInput where one says something else by now."""
+    files = json.loads(document)["files"]
+    texts = estate_texts(folder)
+    moved = [name for name, text in files.items() if texts.get(name) != text["after"]]
+    if moved:
+        raise InvalidInput(
+            f"{', '.join(moved)} changed since, so the files are left as they are",
+            code="file-not-editable",
+            remedy="write back by hand what was taken out; `git diff` shows it where the estate is in git",
+        )
+    for name, text in files.items():
+        write_file(folder / name, text["before"].encode())
+    return list(files)
+
+
+# -- afterwards -----------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """What a target still reaches on the live side, which keys and sessions of it are there, and what was tried."""
+
+    opens: tuple[str, ...]
+    kept: tuple[str, ...]
+    tried: tuple[Proof, ...]
+
+    session: bool = False  # whether a session alone was asked about
+
+    @property
+    def shut(self) -> bool:
+        """Whether nothing opens. A sign-in, or a session of a disabled identity, that is still there opens nothing."""
+        left = self.kept if self.session else self.opens
+        return not left and all(one.outcome == REFUSED for one in self.tried)
+
+    @property
+    def got_in(self) -> tuple[Proof, ...]:
+        return tuple(one for one in self.tried if one.outcome == ALLOWED)
+
+
+def checked(
+    described: Estate, live: Estate, target: Target, kept: Sequence[Kept], connected: Connected, now: datetime,
+    reporter: Reporter,
+) -> Checked:  # fmt: skip
+    """Looks at what a target can reach on the live side, and tries the journeys that begin at it or pass it."""
+    steps, _ = live_steps(described, target, (), kept, others=True)
+    left = tuple(step.sentence for step in steps)
+    if target.form == "session":
+        return Checked((), left, (), session=True)
+    chains = Chains(Web(compile_estate(live), now.timestamp()))
+    opens = [f"{one.verb} {one.target}" for one in reached(chains, target)]
+    journeys = [
+        replace(one, expect="refused", refused_at=(), keyless=False, within=None)
+        for one in involving(described, target)
+    ]
+    tried = prove(described, journeys, connected, now, reporter)
+    return Checked(tuple(dict.fromkeys(opens)), left, tuple(tried))

@@ -1,0 +1,152 @@
+"""Logs of recorded use in files: JSON Lines, or Parquet with the same columns; read in batches, or collected."""
+
+import json
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import orjson
+
+from enthesis.cleaning.usage import Summing, Usage
+from enthesis.files.saving import fresh_file
+from enthesis.files.shapes import time_text
+from enthesis.model.errors import InvalidInput
+from enthesis.model.estate import Estate
+from enthesis.ports import Connected, RecordsUse, Reporter
+from enthesis.proposals.wanted import holders
+
+VERSION = 1
+PARQUET = ".parquet"
+BATCH = 1_000_000  # rows
+MAX_LINE = 1_000_000  # bytes
+COLUMNS = ("time", "caller", "identity", "verb", "target", "outcome", "at", "origin", "network", "mfa", "reference",
+           "session_age", "refused_at", "statement")  # fmt: skip
+
+
+def read_usage(paths: Iterable[Path], estate: Estate, now: datetime, *, keys: bool = False) -> Usage:
+    """Logs summed up for an estate; with `keys` what each keyed credential did, too. InvalidInput where a file is none,
+    or a library for it is missing."""
+    summing = Summing(estate, now)
+    for path in paths:
+        if not path.is_file():
+            raise InvalidInput(f"{path} cannot be read: no such file", code="file-unreadable")
+        if path.suffix == PARQUET:
+            _read_parquet(path, summing, keys=keys)
+        else:
+            with path.open("rb") as lines:
+                for line in lines:
+                    if line.strip():
+                        summing.add_row(_parsed(line))
+    return summing.usage
+
+
+def _parsed(line: bytes) -> Any:
+    try:
+        return orjson.loads(line) if len(line) <= MAX_LINE else None
+    except ValueError:
+        return None
+
+
+def _read_parquet(path: Path, summing: Summing, *, keys: bool) -> None:
+    """Batch after batch, each grouped by what is alike."""
+    pyarrow, parquet = _pyarrow()
+    wanted = ["time", "identity", "verb", "target", "outcome", *(["origin"] if keys else [])]
+    try:
+        file = parquet.ParquetFile(path)
+        missing = [name for name in wanted if name not in file.schema_arrow.names]
+        if missing:
+            raise InvalidInput(f"{path} has no column {', '.join(missing)}", code="usage-invalid")
+        for batch in file.iter_batches(batch_size=BATCH, columns=wanted):
+            table = _with_seconds(pyarrow, pyarrow.Table.from_batches([batch]))
+            table = _past(summing, table)
+            grouped = table.group_by(wanted[1:]).aggregate([("time", "min"), ("time", "max"), ("time", "count")])
+            columns = [grouped[name].to_pylist() for name in ("time_min", "time_max", "time_count", *wanted[1:])]
+            for first, last, count, identity, verb, target, outcome, *origin in zip(*columns, strict=True):
+                summing.add(identity, verb, target, outcome, first, last, count, _key_in(*origin))
+    except (pyarrow.ArrowException, OSError) as fault:
+        raise InvalidInput(f"{path} is no Parquet file that can be read: {fault}", code="usage-invalid") from None
+
+
+def _key_in(origin: Any = None) -> Any:
+    """The keyed credential that an origin names, as an object or as its JSON."""
+    said = _parsed(origin.encode()) if isinstance(origin, str) else origin
+    return said.get("credential") if isinstance(said, dict) else None
+
+
+def _past(summing: Summing, table: Any) -> Any:
+    """The rows with a time that has come; the others are counted."""
+    from pyarrow import compute  # noqa: PLC0415  as pyarrow itself
+
+    come = compute.less_equal(table["time"], summing.latest)
+    timeless, kept = table["time"].null_count, table.filter(compute.fill_null(come, False))
+    summing.ignore("the time is none", timeless)
+    summing.ignore("the time is in the future", len(table) - len(kept) - timeless)
+    return kept
+
+
+def _with_seconds(pyarrow: Any, table: Any) -> Any:
+    """The table with its times as seconds since 1970, whether they are timestamps or texts."""
+    from pyarrow import compute  # noqa: PLC0415  as pyarrow itself
+
+    times = table["time"]
+    if pyarrow.types.is_string(times.type) or pyarrow.types.is_large_string(times.type):
+        plain = compute.replace_substring(times, "Z", "")
+        times = compute.strptime(plain, format="%Y-%m-%dT%H:%M:%S", unit="s", error_is_null=True)
+    if pyarrow.types.is_timestamp(times.type):
+        times = compute.cast(compute.cast(times, pyarrow.timestamp("us")), pyarrow.int64())
+        times = compute.divide(compute.cast(times, pyarrow.float64()), 1e6)
+    return table.set_column(table.schema.get_field_index("time"), "time", compute.cast(times, pyarrow.float64()))
+
+
+def _pyarrow() -> tuple[Any, Any]:
+    try:
+        import pyarrow  # noqa: PLC0415  only Parquet needs it
+        from pyarrow import parquet  # noqa: PLC0415
+    except ImportError:
+        raise InvalidInput(
+            "Parquet is read by a library that is not installed",
+            code="library-missing",
+            remedy="pip install 'enthesis[parquet]', or use JSON Lines",
+        ) from None
+    return pyarrow, parquet
+
+
+# -- collected from live systems ------------------------------------------------------------------------------------
+
+
+def collected(estate: Estate, connected: Connected, reporter: Reporter) -> Iterator[dict[str, Any]]:
+    """The rows that the providers of an estate have recorded."""
+    reporter.begin("collecting use", 0)
+    try:
+        for name, provider in connected.providers.items():
+            if isinstance(provider, RecordsUse):
+                reporter.step(name)
+                for row in provider.usage(holders(estate, name)):
+                    yield dict(row)
+    finally:
+        reporter.end()
+
+
+def write_usage(path: Path, rows: Iterable[dict[str, Any]], estate: str, now: datetime) -> int:
+    """Writes rows into a file, whole or not at all; how many."""
+    if path.suffix == PARQUET:
+        return _write_parquet(path, list(rows))
+    count = 0
+    header = {"enthesis": "usage", "version": VERSION, "taken": time_text(now), "estate": estate}
+    with fresh_file(path) as file:
+        file.write(orjson.dumps(header, option=orjson.OPT_APPEND_NEWLINE))
+        for row in rows:
+            file.write(orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE))
+            count += 1
+    return count
+
+
+def _write_parquet(path: Path, rows: list[dict[str, Any]]) -> int:
+    pyarrow, parquet = _pyarrow()
+    plain = [
+        {**row, **{name: json.dumps(row[name]) for name in ("origin", "refused_at") if name in row}} for row in rows
+    ]
+    columns = {name: [row.get(name) for row in plain] for name in COLUMNS}
+    parquet.write_table(pyarrow.table(columns), path)
+    return len(rows)

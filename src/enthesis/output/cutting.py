@@ -1,0 +1,151 @@
+"""What a cut-off withdraws, what is to be known about it, what was seen afterwards; and the sessions that are open."""
+
+from collections.abc import Iterator, Sequence
+from datetime import datetime
+from typing import Any
+
+from enthesis.cleaning.cutoff import Cut, Target
+from enthesis.files.shapes import duration_text, time_text
+from enthesis.live.cutting import Checked, Planned
+from enthesis.output.differences import difference_json, difference_lines
+from enthesis.output.lines import Line, Span, counted, line
+from enthesis.proposals.credentials import OpenSession
+from enthesis.proposals.steps import CREDENTIALS, SESSIONS
+
+FORMS = {
+    "identity": "the identity", "person": "the person", "resource": "the resource", "credential": "the credential",
+    "session": "the session",
+}  # fmt: skip
+VERBS = {CREDENTIALS: "revoke", SESSIONS: "end"}
+
+
+def target_words(target: Target) -> str:
+    return f"{FORMS[target.form]} {target.name}"
+
+
+def plan_lines(plan: Planned, *, quiet: bool) -> Iterator[Line]:
+    """What will be withdrawn, in its order; then what it takes, who depends on it, and what may have been copied."""
+    cut = plan.cut
+    if cut.steps:
+        yield line(Span(f"To cut off {target_words(cut.target)}: {counted(len(cut.steps), 'step')}.", "strong"))
+    else:
+        yield line(Span(f"Nothing of {target_words(cut.target)} is on the live side.", "strong"))
+    for step in cut.steps:
+        verb = VERBS.get(step.collection, "remove" if step.body is None else "change")
+        yield line(f"  {verb.ljust(7)}", step.sentence, Span(f"  {step.holder} at {step.provider}", "quiet"))
+    if cut.edits:
+        changes = counted(len(cut.edits), "change")
+        yield line(f"  write  {changes} into the estate's files, so that none of it comes back")
+    if plan.by_hand:
+        yield line(Span("  the files have to be changed by hand: ", "doubt"), plan.by_hand)
+    yield from known_lines(cut)
+    if quiet:
+        return
+    yield line()
+    yield from difference_lines(plan.change)
+
+
+def known_lines(cut: Cut) -> Iterator[Line]:
+    """What is to be known about a cut-off."""
+    if cut.foreign:
+        yield from _listed("stays, since others made it (--also-others removes it)", cut.foreign, "bad")
+    if cut.lives_on:
+        yield from _listed("lives on", [f"{what}, {until}" for what, until in cut.lives_on], "doubt")
+    if cut.fails:
+        yield from _listed("journeys that fail from now on", cut.fails, "doubt")
+    if cut.runs:
+        title = "it runs as" if cut.target.form == "resource" else "runs as it"
+        yield from _listed(title, cut.runs, "doubt")
+    if cut.copied:
+        yield from _listed("may have been copied", [f"{one.what}: {one.why}; {one.fix}" for one in cut.copied], "doubt")
+
+
+def _listed(title: str, said: Sequence[str], style: str) -> Iterator[Line]:
+    yield line()
+    yield line(Span(title, style))
+    for one in said:
+        yield line(f"  {one}")
+
+
+def plan_json(plan: Planned) -> dict[str, Any]:
+    """The same for a program."""
+    cut = plan.cut
+    return {
+        "target": {"form": cut.target.form, "name": cut.target.name},
+        "steps": [
+            {
+                "does": VERBS.get(one.collection, one.action),
+                "what": one.sentence,
+                "at": one.provider,
+                "holder": one.holder,
+            }
+            for one in cut.steps
+        ],
+        "files": sorted(name for name in plan.after if plan.after[name] != plan.before[name]),
+        "by_hand": plan.by_hand or None,
+        "stays": list(cut.foreign),
+        "lives_on": [{"what": what, "until": until} for what, until in cut.lives_on],
+        "journeys_that_fail": list(cut.fails),
+        "runs": list(cut.runs),
+        "may_have_been_copied": [{"what": one.what, "why": one.why, "fix": one.fix} for one in cut.copied],
+        "access": difference_json(plan.change),
+    }
+
+
+def check_sentence(target: Target, found: Checked) -> str:
+    """Whether anything still opens, in a sentence."""
+    if found.got_in:
+        return f"Not shut: {counted(len(found.got_in), 'attempt')} of {target_words(target)} still succeeded."
+    if found.opens:
+        return f"Not shut: {target_words(target)} still has {counted(len(found.opens), 'permission')}."
+    if found.session:
+        return f"{target_words(target).capitalize()} is {'still open' if found.kept else 'over'}."
+    tried = f"; {counted(len(found.tried), 'attempt')} made live, all refused" if found.tried else ""
+    if not found.shut:
+        return f"Not known: {target_words(target)} reaches nothing, but not every attempt could be made."
+    return f"Shut: {target_words(target)} reaches nothing{tried}."
+
+
+def check_lines(target: Target, found: Checked) -> Iterator[Line]:
+    yield line(Span(check_sentence(target, found), "good" if found.shut else "bad"))
+    for said in found.opens:
+        yield line("  may still  ", said)
+    if found.kept and not found.opens:
+        yield line(
+            Span(
+                f"  {counted(len(found.kept), 'key or session', 'keys and sessions')} there, which open nothing",
+                "quiet",
+            )
+        )
+    for one in found.tried:
+        yield line(f"  {one.outcome.ljust(11)}  {one.journey}")
+
+
+def check_json(target: Target, found: Checked) -> dict[str, Any]:
+    return {
+        "target": {"form": target.form, "name": target.name},
+        "shut": found.shut,
+        "says": check_sentence(target, found),
+        "opens": list(found.opens),
+        "kept": list(found.kept),
+        "tried": [{"journey": one.journey, "outcome": one.outcome} for one in found.tried],
+    }
+
+
+def session_lines(found: Sequence[OpenSession], now: datetime) -> Iterator[Line]:
+    """The open sessions, those that end last first."""
+    yield line(Span(f"{counted(len(found), 'session')} open.", "strong"))
+    for one in found:
+        via = f" through {' and '.join(one.via)}" if one.via else ""
+        left = duration_text(max(one.ends - now, now - now))
+        yield line(
+            f"  {one.id[:8]}  {one.of} at {one.at}, from {one.began_as}{via}",
+            Span(f"  began {one.began:%Y-%m-%d %H:%M:%SZ}, {left} left", "quiet"),
+        )
+
+
+def session_json(one: OpenSession) -> dict[str, Any]:
+    return {
+        "id": one.id, "at": one.at, "of": one.of, "origin": dict(one.origin), "via": list(one.via),
+        "began": time_text(one.began), "ends": time_text(one.ends),
+    }  # fmt: skip

@@ -1,0 +1,259 @@
+"""Cutting off: of an identity, a person, a host, a key and a session nothing opens any more, and nothing comes back."""
+
+import json
+import threading
+from collections.abc import Iterator
+from itertools import product
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from enthesis.chains.chains import Chains
+from enthesis.chains.web import Web
+from enthesis.cleaning.cutoff import Target, file_edits, reached
+from enthesis.files.editing import edited
+from enthesis.files.folder import read_texts
+from enthesis.verdicts.compiling import compile_estate
+
+from .conftest import Lab, Program, start_lab, write_estate
+from .test_adopting import ByHand
+
+ANN = "@works/identity/ann"
+BOT, HOST = "left/identity/bot", "left/host/h"
+BUCKETS = [f"left/bucket/b{number}" for number in range(5)]
+TEXT = f"""\
+estate: quay
+organisations: {{works: {{}}}}
+providers: {{lowland: {{style: one-sided}}}}
+accounts: {{left: {{in: "@works", provider: lowland}}}}
+issuers: {{forge: {{kind: oidc}}}}
+resources:
+  {HOST}: {{}}  # in the hall
+  left/secret/pass: {{}}
+{"".join(f"  {one}: {{}}" + chr(10) for one in BUCKETS)}\
+identities:
+  "{ANN}": {{kind: person}}
+  {BOT}: {{kind: service-account, purpose: serves}}  # by hand, and to stay
+  left/identity/other: {{kind: service-account, purpose: stays}}
+groups: {{left/group/bots: {{members: [{BOT}, left/identity/other]}}}}
+roles:
+  works: {{allows: {{object: [read, write, list], bucket: [describe]}}}}
+  reads-secrets: {{allows: {{secret: [read]}}}}
+  logs-in: {{allows: {{host: [login], identity: [run-as]}}}}
+trusts:
+  - {{of: {BOT}, admits: {{token: forge, claims: {{sub: run, aud: lowland}}}}}}
+  - {{of: {BOT}, admits: {{person: "{ANN}"}}}}
+  - {{of: {BOT}, admits: {{attached: true}}}}
+  - {{of: left/identity/other, admits: {{identity: {BOT}}}}}
+grants:
+  - {{to: left/group/bots, role: works, at: left}}
+  - {{to: {BOT}, role: reads-secrets, at: left/secret/pass}}
+  - {{to: "{ANN}", role: works, at: left}}
+  - {{to: "{ANN}", role: logs-in, at: left}}
+attachments: [{{what: {HOST}, runs_as: [{BOT}, left/identity/other]}}]
+credentials:
+  tape: {{of: {BOT}, form: access-key, expires: "2099-01-01T00:00:00Z", held_in: {HOST}}}
+journeys:
+  a-run-reads:
+    from: {{token: forge, claims: {{sub: run, aud: lowland}}}}
+    through: [{BOT}]
+    attempt: read left/bucket/b0/object/x
+    expect: allowed
+  ann-reads: {{from: {{person: "{ANN}"}}, attempt: read left/bucket/b0/object/x, expect: allowed}}
+"""
+ALL = ("--accept", "power-gained", "--accept", "own-access", "--accept", "many-removed")
+
+
+@pytest.fixture
+def quay(enthesis: Program, tmp_path: Path) -> Iterator[tuple[Path, Lab]]:
+    folder = write_estate(tmp_path / "quay", {"estate.yaml": TEXT})
+    lab = start_lab(enthesis, folder)
+    assert enthesis("enact", "--yes", *ALL, at=folder).code == 0
+    yield folder, lab
+    enthesis("lab", "stop", "--clean", at=folder)
+
+
+def attempts(who: str) -> dict[str, Any]:
+    """Fifty journeys that begin at a target, or pass it: by every way in, to every bucket, with two verbs."""
+    token = {"token": "forge", "claims": {"sub": "run", "aud": "lowland"}}
+    ways: dict[str, list[tuple[dict[str, Any], list[str]]]] = {
+        BOT: [
+            (token, [BOT]), ({"person": ANN}, [BOT]), ({"host": HOST}, [BOT]), ({"identity": BOT}, []),
+            ({"identity": BOT}, ["left/identity/other"]),
+        ],
+        ANN: [({"person": ANN}, through) for through in ([], [BOT], [BOT, "left/identity/other"])],
+        HOST: [({"host": HOST}, [BOT]), ({"host": HOST}, [BOT, "left/identity/other"])],
+    }  # fmt: skip
+    verbs = ("read", "write", "list", "list", "read")[: 50 // (len(ways[who]) * len(BUCKETS))] or ("read",)
+    return {
+        f"j{number}": {
+            "from": origin,
+            **({"through": through} if through else {}),
+            "attempt": f"{verb} {bucket}/object/x{number}",
+            "expect": "refused",
+        }
+        for number, ((origin, through), bucket, verb) in enumerate(product(ways[who], BUCKETS, verbs))
+    }
+
+
+def outcomes(enthesis: Program, folder: Path, journeys: dict[str, Any]) -> list[str]:
+    (folder / "tried.json").write_text(json.dumps({"journeys": journeys}))
+    found = enthesis("prove", *journeys, "--format", "json", at=folder).json["journeys"]
+    (folder / "tried.json").unlink()
+    return [one["outcome"] for one in found]
+
+
+@pytest.mark.parametrize("who", [BOT, ANN])
+def test_nothing_opens_any_more_whichever_way_it_is_tried(enthesis: Program, quay: tuple[Path, Lab], who: str) -> None:
+    folder, _ = quay
+    tried = attempts(who)
+    assert len(tried) >= 45 and set(outcomes(enthesis, folder, tried)) == {"allowed"}
+    open_before = enthesis("cutoff", who, "--check", at=folder)
+    assert open_before.code == 1 and open_before.out.startswith("Not shut: ")
+    assert enthesis("lab", "fault", "--fail", "30", "--seed", "3", at=folder).code == 0
+    cut = enthesis("cutoff", who, "--yes", "--because", "left", at=folder)
+    assert cut.code == 0, cut.out + cut.err
+    assert enthesis("lab", "fault", "--clear", at=folder).code == 0
+    assert set(outcomes(enthesis, folder, tried)) == {"refused"}
+    shut = enthesis("cutoff", who, "--check", at=folder)
+    assert shut.code == 0 and shut.out.startswith("Shut: "), shut.out
+    assert enthesis("propose", "--expect-none", at=folder).code == 0  # nothing is given back
+    assert enthesis("reach", "--from", who, at=folder).code == 1
+    assert "# by hand, and to stay" in (folder / "estate.yaml").read_text()
+    shown = enthesis("enact", "--show", "2", at=folder).out
+    assert "left" in shown and ("disabled" in shown) == (who == BOT)
+
+
+def test_it_is_shown_first_with_what_depends_on_it_and_what_may_be_copied(
+    enthesis: Program, quay: tuple[Path, Lab]
+) -> None:
+    folder, _ = quay
+    before = (folder / "estate.yaml").read_text()
+    ran = enthesis("cutoff", ANN, at=folder)
+    assert ran.code == 1 and "Nothing was done" in ran.err and (folder / "estate.yaml").read_text() == before
+    for says in (
+        "the directory of @works still signs", "ann-reads", "left/secret/pass: could read it; put another value there",
+        f"the access-key tape of {BOT}: is held in {HOST}", "may list and read and write left/bucket/b0/object/…",
+    ):  # fmt: skip
+        assert says in ran.out, ran.out
+    found = enthesis("cutoff", BOT, "--format", "json", at=folder).json
+    assert found["journeys_that_fail"] == ["a-run-reads"] and found["runs"] == [HOST]
+    assert [one["what"] for one in found["may_have_been_copied"]][:1] == ["left/secret/pass"]
+    assert enthesis("enact", "--history", "--format", "json", at=folder).json["enactments"][0]["number"] == 1
+
+
+def test_a_host_is_cut_off_with_its_sessions_and_others_go_on(enthesis: Program, quay: tuple[Path, Lab]) -> None:
+    folder, _ = quay
+    tried = attempts(HOST)
+    assert set(outcomes(enthesis, folder, tried)) == {"allowed"}
+    listed = enthesis("sessions", HOST, "--format", "json", at=folder).json["sessions"]
+    assert listed and all(one["origin"]["address"] == HOST for one in listed)
+    assert enthesis("cutoff", HOST, "--yes", at=folder).code == 0
+    assert not enthesis("sessions", HOST, "--format", "json", at=folder).json["sessions"]
+    assert set(outcomes(enthesis, folder, tried)) == {"refused"}
+    assert enthesis("prove", "a-run-reads", at=folder).code == 0
+    assert enthesis("propose", "--expect-none", at=folder).code == 0
+
+
+def test_a_key_and_a_session_end_alone(enthesis: Program, quay: tuple[Path, Lab]) -> None:
+    folder, _ = quay
+    made = ("--of", BOT, "--because", "tries", "--for", "1h", "--anyway", "--into")
+    for name in ("tape", "spare"):
+        assert enthesis("credential", name, *made, f"{name}.key", at=folder).code == 0
+    (folder / "more.json").write_text(
+        json.dumps(
+            {
+                "journeys": {
+                    name: {"from": {"credential": name}, "attempt": "read left/bucket/b0/object/x", "expect": "allowed"}
+                    for name in ("tape", "spare")
+                },
+                "credentials": {"spare": {"of": BOT, "form": "access-key", "expires": "2099-01-01T00:00:00Z"}},
+            }
+        )
+    )
+    keys = ("--credential", "tape=tape.key", "--credential", "spare=spare.key")
+    assert enthesis("prove", "tape", "spare", *keys, at=folder).code == 0
+    (folder / "tape.key").rename(folder / "kept.key")
+    assert enthesis("cutoff", "tape", "--yes", at=folder).code == 0
+    assert "disabled: true" in (folder / "estate.yaml").read_text()
+    proved = enthesis(
+        "prove", "tape", "spare", "--format", "json", "--credential", "tape=kept.key", *keys[2:], at=folder
+    )
+    assert {one["journey"]: one["outcome"] for one in proved.json["journeys"]} == {
+        "tape": "refused",
+        "spare": "allowed",
+    }
+    listed = enthesis("sessions", BOT, "--format", "json", at=folder).json["sessions"]
+    (mine,) = {one["id"] for one in listed[:1]}
+    assert enthesis("cutoff", mine, "--yes", at=folder).code == 0
+    left = enthesis("sessions", BOT, "--format", "json", at=folder).json["sessions"]
+    assert mine not in {one["id"] for one in left} and enthesis("prove", "a-run-reads", at=folder).code == 0
+
+
+def test_what_others_made_stays_and_is_named_unless_asked_for(enthesis: Program, quay: tuple[Path, Lab]) -> None:
+    folder, lab = quay
+    hand = ByHand(lab)
+    bot = next(one["id"] for one in hand.all("left")["identities"] if one["address"] == BOT)
+    role = hand.made("roles", "left", name="by-hand", allows={"queue": ["send"]})
+    hand.made("grants", "left", to={"identity": bot}, role=role, at="left")
+    hand.http.close()
+    ran = enthesis("cutoff", BOT, "--yes", at=folder)
+    assert ran.code == 1 and "stays, since others made it" in ran.out and "the grant of by-hand" in ran.out
+    again = enthesis("cutoff", BOT, "--yes", "--also-others", at=folder)
+    assert again.code == 0, again.out
+    nothing = enthesis("cutoff", BOT, "--yes", at=folder)
+    assert nothing.code == 0 and "Nothing of the identity" in nothing.out
+
+
+def test_what_was_cut_off_can_be_given_back(enthesis: Program, quay: tuple[Path, Lab]) -> None:
+    folder, _ = quay
+    before = (folder / "estate.yaml").read_text()
+    assert enthesis("cutoff", BOT, "--yes", at=folder).code == 0
+    assert enthesis("cutoff", "--undo", "2", at=folder).code == 1
+    assert enthesis("cutoff", "--undo", "9", "--yes", at=folder).code == 2
+    assert enthesis("cutoff", "--undo", "2", "--yes", at=folder).code == 0
+    assert (folder / "estate.yaml").read_text() == before
+    assert enthesis("enact", "--undo", "2", "--yes", *ALL, at=folder).code == 0
+    assert enthesis("prove", "a-run-reads", at=folder).code == 0
+    assert enthesis("cutoff", BOT, "--yes", at=folder).code == 0
+    (folder / "estate.yaml").write_text((folder / "estate.yaml").read_text() + "# more\n")
+    moved = enthesis("cutoff", "--undo", "4", "--yes", at=folder)
+    assert moved.code == 2 and "changed since" in moved.err
+
+
+def test_wrong_names_and_options_are_told(enthesis: Program, tmp_path: Path) -> None:
+    folder = write_estate(tmp_path / "quay", {"estate.yaml": TEXT})
+    for words in ((), ("--undo", "1", BOT), ("--undo", "1", "--check")):
+        assert enthesis("cutoff", *words, at=folder).code == 2
+    assert enthesis("cutoff", BOT, at=folder).code == 3  # no live system is reached
+    try:
+        start_lab(enthesis, folder)
+        ran = enthesis("cutoff", "left/identity/bott", at=folder)
+        assert ran.code == 2 and "left/identity/bot" in ran.err
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+@pytest.mark.parametrize("target", [Target("identity", BOT), Target("person", ANN), Target("credential", "tape", BOT)])
+def test_the_files_alone_give_nothing_after_their_edits(target: Target) -> None:
+    estate = read_texts({"estate.yaml": TEXT}).estate
+    assert estate is not None
+    after = read_texts(edited({"estate.yaml": TEXT}, file_edits(estate, target)))
+    assert after.estate is not None, after.mistakes
+    now = 1_800_000_000.0
+    assert reached(Chains(Web(compile_estate(estate), now)), target)
+    assert not reached(Chains(Web(compile_estate(after.estate), now)), target)
+
+
+def test_a_session_is_revoked_by_its_bearer_too(enthesis: Program, quay: tuple[Path, Lab], tmp_path: Path) -> None:
+    folder, _ = quay
+    runtime = tmp_path / "runtime"
+    runtime.mkdir(mode=0o700)
+    other = threading.Thread(target=lambda: enthesis("lab", "agree", "--as", ANN, at=folder))
+    other.start()
+    assert enthesis("sign-in", at=folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
+    other.join()
+    assert len(enthesis("sessions", ANN, "--format", "json", at=folder).json["sessions"]) == 1
+    assert enthesis("sign-out", at=folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
+    assert not enthesis("sessions", ANN, "--format", "json", at=folder).json["sessions"]
