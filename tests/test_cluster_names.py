@@ -3,6 +3,7 @@
 import json
 from collections.abc import Mapping
 from datetime import UTC, datetime
+from pathlib import Path
 from random import Random
 from types import SimpleNamespace
 from typing import Any
@@ -23,8 +24,10 @@ from enthesis.verdicts.questions import Question
 
 from .campaign import Quiet
 from .clusters import GRID, HEAD, RBAC
+from .conftest import Program
 from .rbac import Caller, Documented
 
+CERTIFICATES = "certificates.k8s.io"
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
 
 HOSTILE = (
@@ -67,6 +70,18 @@ def awkward(rng: Random) -> dict[str, list[dict[str, Any]]]:
     }
 
 
+def of(group: str, resource: str, verb: str, *names: str) -> dict[str, Any]:
+    """A rule for one verb on one resource, or on some of its name."""
+    more = {"resourceNames": list(names)} if names else {}
+    return {"apiGroups": [group], "resources": [resource], "verbs": [verb], **more}
+
+
+def bound(role: str, subject: Mapping[str, str], namespace: str = "") -> dict[str, Any]:
+    """A binding of a cluster role, in the whole cluster or in a namespace."""
+    meta = {"name": f"{role}-{subject['name']}", **({"namespace": namespace} if namespace else {})}
+    return {"metadata": meta, "roleRef": {"kind": "ClusterRole", "name": role}, "subjects": [dict(subject)]}
+
+
 def records_of(lists: Mapping[str, list[dict[str, Any]]], broken: Mapping[str, int] = {}) -> list[dict[str, Any]]:
     """What a survey says of a cluster with these lists; `broken` are paths with the status that they answer."""
 
@@ -89,16 +104,21 @@ def records_of(lists: Mapping[str, list[dict[str, Any]]], broken: Mapping[str, i
         return [dict(one) for one in Cluster(GRID, "saltmarsh", client, None).records(lambda what: None)]
 
 
-def estate_of(records: list[dict[str, Any]]) -> Survey:
-    """The survey that these records are, as a file has it and as it is read again."""
+def lines_of(records: list[dict[str, Any]]) -> list[bytes]:
+    """The file of a survey with these records."""
     described = read_texts({"estate.yaml": HEAD.partition("resources:")[0]}).estate
     assert described is not None
     system = SimpleNamespace(
         what="cluster", name=GRID, url="https://grid.example", about={}, records=lambda step: records
     )
     writing = Writing("grid", NOW, [system])
-    lines = writing.lines([one for one in head_of(described) if one["section"] != "resources"], Quiet())
-    return read_survey((line.decode() for line in lines), "live.jsonl", packaged_catalogue(TreeCache(None)))
+    return list(writing.lines([one for one in head_of(described) if one["section"] != "resources"], Quiet()))
+
+
+def estate_of(records: list[dict[str, Any]]) -> Survey:
+    """The survey that these records are, as it is read again from its file."""
+    lines = (line.decode() for line in lines_of(records))
+    return read_survey(lines, "live.jsonl", packaged_catalogue(TreeCache(None)))
 
 
 def test_nobody_who_may_read_a_secret_is_missed_whatever_the_names_are() -> None:
@@ -135,6 +155,72 @@ def test_nobody_who_may_read_a_secret_is_missed_whatever_the_names_are() -> None
             "Robot" in json.dumps(one) for path in paths[2:] for one in lists[path]
         )  # fmt: skip
     assert found > 100
+
+
+WAYS: dict[str, list[dict[str, Any]]] = {
+    "as-dora": [of("", "users", "impersonate", "https://i#dora")],
+    "as-helper": [of("", "users", "impersonate", "system:helper")],
+    "as-ops": [of("", "groups", "impersonate", "ops"), of("", "users", "impersonate", "x")],
+    "as-any-group": [of("", "groups", "impersonate"), of("", "serviceaccounts", "impersonate", "gone")],
+    "as-any-user": [of("", "users", "impersonate")],
+    "approving": [
+        of(CERTIFICATES, "certificatesigningrequests", "create"),
+        of(CERTIFICATES, "certificatesigningrequests/approval", "update"),
+        of(CERTIFICATES, "signers", "approve", "kubernetes.io/*"),
+    ],
+    "signing": [
+        of(CERTIFICATES, "certificatesigningrequests", "create"),
+        of(CERTIFICATES, "certificatesigningrequests/status", "patch"),
+        of(CERTIFICATES, "signers", "*"),
+    ],
+    "hooking": [of("admissionregistration.k8s.io", "mutatingwebhookconfigurations", "patch")],
+    "binding": [of(RBAC, "clusterrolebindings", "create"), of(RBAC, "clusterroles", "bind")],
+}
+"""Rules with which somebody comes to a secret by changing access first, or by acting as somebody."""
+SHORT: dict[str, list[dict[str, Any]]] = {
+    "group-without-user": [of("", "groups", "impersonate", "ops")],
+    "other-user": [of("", "users", "impersonate", "nobody-known")],
+    "account-as-user": [of("", "users", "impersonate", "system:serviceaccount:nowcast:reader")],
+    "approving-unsigned": WAYS["approving"][:2],
+    "other-signer": [*WAYS["approving"][:2], of(CERTIFICATES, "signers", "approve", "tides.example/gauges")],
+    "uids": [of("authentication.k8s.io", "uids", "impersonate"), of("authentication.k8s.io", "userextras", "*")],
+    "binding-what-it-has": [of(RBAC, "clusterrolebindings", "create")],
+}
+"""Rules that fall short of that."""
+
+
+def test_acting_as_others_certificates_and_webhooks_count_where_access_is_changed_first(
+    enthesis: Program, tmp_path: Path
+) -> None:
+    reading = [of("", "secrets", "get")]
+    bindings = [bound(name, {"kind": "User", "name": name}) for name in (*WAYS, *SHORT)]
+    # acting as users is of the whole cluster, so that a binding in a namespace gives none of it
+    bindings += [bound(name, {"kind": "User", "name": f"{name}-here"}, "nowcast") for name in ("as-dora", "approving")]
+    # two halves: one bound to a service account, the other to the group of its namespace
+    bindings.append(bound("half-making", {"kind": "ServiceAccount", "name": "reader", "namespace": "nowcast"}))
+    bindings.append(bound("half-binding", {"kind": "Group", "name": "system:serviceaccounts:nowcast"}))
+    bindings += [bound("reading", {"kind": "User", "name": name}) for name in ("https://i#dora", "system:helper")]
+    bindings.append(bound("reading", {"kind": "Group", "name": "ops"}))
+    making, binding = WAYS["binding"]
+    rules = {**WAYS, **SHORT, "reading": reading, "half-making": [making], "half-binding": [binding]}
+    lists = awkward(Random(1)) | {
+        f"/apis/{RBAC}/v1/clusterroles": [{"metadata": {"name": name}, "rules": one} for name, one in rules.items()],
+        f"/apis/{RBAC}/v1/clusterrolebindings": [one for one in bindings if "namespace" not in one["metadata"]],
+        f"/apis/{RBAC}/v1/rolebindings": [one for one in bindings if "namespace" in one["metadata"]],
+    }
+    (tmp_path / "live.jsonl").write_bytes(b"".join(lines_of(records_of(lists))))
+
+    def reaching(*more: str) -> set[str]:
+        words = ("reach", "--survey", "live.jsonl", "--to", f"{GRID}/namespace/nowcast/secret/db", "--verb", "read")
+        ran = enthesis(*words, "--format", "json", *more, at=tmp_path)
+        assert ran.code == 0, ran.err
+        return {name_of(one["steps"][0]["caller"].rsplit("/", 1)[1]) for one in ran.json["found"]}
+
+    plainly = {"https://i#dora", "system:helper", "anybody of ops", "anybody of system:masters"}
+    plainly |= {name for name in WAYS if name.startswith("as-")}
+    assert {one for one in reaching() if not one.startswith("anybody acting")} == plainly
+    found = reaching("--by-change") - plainly - {"p"}
+    assert {one for one in found if not one.startswith("anybody acting")} == {*WAYS, "reader"} - plainly
 
 
 def test_one_group_of_the_interface_that_is_down_is_missing_and_nothing_else() -> None:

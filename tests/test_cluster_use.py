@@ -10,7 +10,7 @@ import yaml
 from kubernetes import client as official
 from kubernetes import config as official_config
 
-from .clusters import GRID, RBAC, Api, service_account
+from .clusters import GRID, RBAC, Api, group, service_account
 from .conftest import Program, start_lab, write_estate
 from .test_cluster import kubeconfig
 
@@ -294,6 +294,7 @@ def test_a_cluster_set_up_by_hand_is_taken_over_without_changing_it(enthesis: Pr
     api.role("one-of", [{**core, "resources": ["secrets"], "verbs": ["get"], "resourceNames": ["a", "no-such"]}])
     api.binding("one-of", "one-of", [service_account("tiles", "viewer"), {"kind": "User", "name": "ines"}], "tiles")
     api.binding("seeing", "view", [{"kind": "Group", "name": "system:serviceaccounts:tiles"}], "tiles")
+    api.binding("on-call", odd, [group("on-call"), group("system:authenticated")], "tiles")
     everything = [f"/apis/{RBAC}/v1/{one}" for one in ("clusterroles", "roles", "rolebindings", "clusterrolebindings")]
     everything += ["/api/v1/serviceaccounts", "/api/v1/namespaces", "/api/v1/secrets"]
     (folder / "estate.yaml").write_text(HAND)
@@ -302,6 +303,7 @@ def test_a_cluster_set_up_by_hand_is_taken_over_without_changing_it(enthesis: Pr
     ran = enthesis("survey", "--adopt", TILES, at=folder)
     assert ran.code == 0, ran.err
     assert "no-such, which is not there" in ran.err
+    assert "surge/group/on-call is granted" in ran.err and "does not say who that is" in ran.err
     text = (folder / "estate.yaml").read_text()
     assert text.startswith(HAND.split("  surge/cluster/grid: {}\n", 1)[0])
     assert "# by hand, and to stay\n" in text and "sweeping" in text and "nowcast" not in text
@@ -309,6 +311,8 @@ def test_a_cluster_set_up_by_hand_is_taken_over_without_changing_it(enthesis: Pr
     ran = enthesis("propose", "--expect-none", "--format", "json", at=folder)
     opened = [one["sentence"].removesuffix(" (surge)") for one in ran.json["openings"]]  # what could not be described
     assert ran.code == 1 and len(opened) == 2 and all("no-such" in one for one in opened), ran.out
+    for name in ("on-call", "system:authenticated"):
+        assert any(f"to surge/group/{name} at" in one for one in ran.json["not_ours"])
     entry = "because: 'made by hand, to go with the old viewer', until: '2099-01-01T00:00:00Z'"
     accepted = "".join(f"- {{risk: not-ours, of: '{one}', {entry}}}\n" for one in opened)
     (folder / "accepted.yaml").write_text(f"accepted:\n{accepted}")

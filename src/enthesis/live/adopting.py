@@ -96,13 +96,17 @@ def _additions(estate: Estate, address: str, records: list[Record], say: Callabl
 def _at_something(
     grants: list[Record], by_section: Mapping[str, list[Record]], say: Callable[[str], None]
 ) -> list[Record]:
-    """The grants at what is there; a rule may name what is not, and an estate cannot."""
+    """The grants at what is there and to whom the cluster itself knows; a rule may name what is not, and an estate
+    cannot; and what is described at an account is made by its cloud."""
+    listed = {one["address"] for one in by_section.get("groups", []) if "where" not in one or "members" in one}
     there = {one["address"] for section in ("resources", "identities") for one in by_section.get(section, [])}
     out: list[Record] = []
     for grant in grants:
         parts = grant["at"].split("/")
         if parts[-2] in ("cluster", "namespace", "secret", "identity") and grant["at"] not in there:
             say(f"Left out: {grant['to']} is granted something at {grant['at']}, which is not there.")
+        elif grant["to"] in listed or (grant["to"].split("/")[1:2] == ["identity"] and grant["to"][0] != "@"):
+            say(f"Left out: {grant['to']} is granted something at {grant['at']}: the cluster does not say who that is.")
         else:
             out.append(grant)
     return out

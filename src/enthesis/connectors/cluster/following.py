@@ -2,20 +2,27 @@
 
 Reading a list of secrets is reading them. Whoever may start something in a namespace, or run a command in what runs
 there, has every identity of that namespace; whoever may request a token or impersonate has that identity. Bindings may
-be made by those who may bind, and roles widened by those who may escalate: both change access.
+be made by those who may bind, and roles widened by those who may escalate: both change access. So do certificates that
+one approves oneself, and webhooks that the cluster asks about every change.
+(Kubernetes documentation, "Role Based Access Control Good Practices" and "User impersonation".)
 """
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from enthesis.connectors.cluster.resources import RBAC, Resources
+from enthesis.connectors.cluster.resources import ADMISSION, CERTIFICATES, RBAC, Resources
 
 MAKING, CHANGING, SEEING = ("create",), ("create", "update", "patch"), ("get", "list", "watch")
 STARTERS = (
     ("", "pods"), ("", "replicationcontrollers"), ("apps", "deployments"), ("apps", "daemonsets"),
     ("apps", "statefulsets"), ("apps", "replicasets"), ("batch", "jobs"), ("batch", "cronjobs"),
 )  # fmt: skip
+WEBHOOKS = {
+    (ADMISSION, "mutatingwebhookconfigurations"), (ADMISSION, "validatingwebhookconfigurations"),
+}  # fmt: skip
+SIGNER_OF_CLIENTS = {"kubernetes.io/kube-apiserver-client", "kubernetes.io/*"}
+ANY = ""  # among names: every one
 ENTERING = {
     ("", "pods/exec"): ("create", "get"), ("", "pods/attach"): ("create", "get"),
     ("", "pods/ephemeralcontainers"): ("update", "patch"), ("", "nodes/proxy"): ("create", "get"),
@@ -34,7 +41,10 @@ class Follows:
 
 @dataclass
 class Powers:
-    """What one subject can do about access itself in one place, gathered over all of its bindings."""
+    """What one caller can do about access itself in one place, gathered over all bindings.
+
+    What is of the whole cluster (certificates, webhooks, users, groups) counts only where the place is that.
+    """
 
     makes_bindings: bool = False
     binds: bool = False
@@ -42,15 +52,40 @@ class Powers:
     escalates: bool = False
     makes_secrets: bool = False
     sees_secrets: bool = False
+    requests_certificates: bool = False
+    approves_requests: bool = False
+    approves_clients: bool = False
+    fills_requests: bool = False
+    signs_clients: bool = False
+    sets_webhooks: bool = False
+    poses_as_account: bool = False
+    users: frozenset[str] = frozenset()  # names of users that it may act as, ANY among them
+    groups: frozenset[str] = frozenset()  # likewise of groups
 
-    def follows(self) -> Iterator[Follows]:
-        """What these give together."""
-        if self.makes_bindings and self.binds:
-            yield Follows("", ("change-access",), why="may make bindings and bind")
-        elif self.widens_roles and self.escalates:
-            yield Follows("", ("change-access",), why="may change roles and escalate")
+    def follows(self, *, whole: bool) -> Iterator[Follows]:
+        """What these give together, in a namespace or in the whole cluster."""
+        why = next(self._changing(whole=whole), "")
+        if why:
+            yield Follows("", ("change-access",), why=why)
         if self.makes_secrets and self.sees_secrets:
             yield Follows("identity", ("run-as",), why="may make a secret that holds a token, and see it")
+
+    def _changing(self, *, whole: bool) -> Iterator[str]:
+        """Ways to change any access in the place."""
+        if self.makes_bindings and self.binds:
+            yield "may make bindings and bind"
+        if self.widens_roles and self.escalates:
+            yield "may change roles and escalate"
+        if not whole:
+            return
+        if ANY in self.groups and (self.users or self.poses_as_account):
+            yield "may act as any group"
+        if self.requests_certificates and self.approves_requests and self.approves_clients:
+            yield "may request a certificate of a user and approve it"
+        if self.requests_certificates and self.fills_requests and self.signs_clients:
+            yield "may request a certificate of a user and sign it, with the key of the signer"
+        if self.sets_webhooks:
+            yield "may have the cluster ask a webhook about every change"
 
     def any(self) -> bool:
         """Whether there is any of them."""
@@ -58,7 +93,7 @@ class Powers:
 
     def join(self, other: "Powers") -> None:
         for name in self.__dataclass_fields__:
-            setattr(self, name, getattr(self, name) or getattr(other, name))
+            setattr(self, name, getattr(self, name) | getattr(other, name))
 
 
 @dataclass
@@ -103,12 +138,9 @@ class Following:
             yield Follows("identity", ("issue", "run-as"), name, "may request its tokens")
         if ("", "serviceaccounts") in found and _any(verbs, ("impersonate",)):
             yield Follows("identity", ("run-as",), name, "may impersonate it")
-        if not name and {("", "users"), ("", "groups")} & found and _any(verbs, ("impersonate",)):
-            yield Follows("", ("change-access",), why="may impersonate anybody")
-            yield Follows("identity", ("run-as",), why="may impersonate anybody")
 
     def powers(self, rules: Iterable[Mapping[str, Any]]) -> Powers:
-        """What rules without names give towards changing access."""
+        """What rules give towards changing access."""
         out = Powers()
         for rule in rules:
             verbs, found = set(rule.get("verbs") or ()), set(self.resources.matching(rule))
@@ -122,7 +154,25 @@ class Following:
             if unnamed and ("", "secrets") in found:
                 out.makes_secrets |= _any(verbs, CHANGING)
                 out.sees_secrets |= _any(verbs, SEEING)
+            out.sets_webhooks |= bool(WEBHOOKS & found) and _any(verbs, CHANGING)
+            self._certificates(rule, verbs, found, out)
+            if _any(verbs, ("impersonate",)):
+                names = frozenset(rule.get("resourceNames") or (ANY,))
+                out.users |= names if ("", "users") in found else frozenset()
+                out.groups |= names if ("", "groups") in found else frozenset()
+                out.poses_as_account |= ("", "serviceaccounts") in found
         return out
+
+    def _certificates(self, rule: Mapping[str, Any], verbs: set[str], found: set[tuple[str, str]], out: Powers) -> None:
+        """What a rule gives towards a certificate of a user."""
+        requests = "certificatesigningrequests"
+        out.requests_certificates |= (CERTIFICATES, requests) in found and _any(verbs, MAKING)
+        out.approves_requests |= (CERTIFICATES, f"{requests}/approval") in found and _any(verbs, CHANGING[1:])
+        out.fills_requests |= (CERTIFICATES, f"{requests}/status") in found and _any(verbs, CHANGING[1:])
+        names = rule.get("resourceNames")
+        if (CERTIFICATES, "signers") in found and (not names or SIGNER_OF_CLIENTS.intersection(names)):
+            out.approves_clients |= _any(verbs, ("approve",))
+            out.signs_clients |= _any(verbs, ("sign",))
 
 
 def _any(verbs: set[str], wanted: Iterable[str]) -> bool:

@@ -11,7 +11,8 @@ from typing import Any
 
 from enthesis.connectors.cluster.paths import PATH
 
-RBAC = "rbac.authorization.k8s.io"
+RBAC, CERTIFICATES = "rbac.authorization.k8s.io", "certificates.k8s.io"
+ADMISSION, AUTHENTICATION = "admissionregistration.k8s.io", "authentication.k8s.io"
 OWN_KINDS = {"pods": "workload", "secrets": "secret", "serviceaccounts": "identity", "namespaces": "namespace"}
 VERBS = {
     "get": "fetch", "list": "list", "watch": "watch", "create": "create", "update": "replace", "patch": "amend",
@@ -24,11 +25,16 @@ CLASSES = {
     "bind": "power",
     "escalate": "power",
     "impersonate": "power",
+    "approve": "power",
+    "sign": "power",
 }
 FURTHER_VERBS = {
     ("", "serviceaccounts"): ("impersonate",),
     ("", "users"): ("impersonate",),
     ("", "groups"): ("impersonate",),
+    (AUTHENTICATION, "uids"): ("impersonate",),
+    (AUTHENTICATION, "userextras"): ("impersonate",),
+    (CERTIFICATES, "signers"): ("approve", "sign"),
     (RBAC, "roles"): ("bind", "escalate"),
     (RBAC, "clusterroles"): ("bind", "escalate"),
 }  # verbs that stand for no request of their own
@@ -37,6 +43,10 @@ BUILT_IN = {
     ("", "users"): False, ("", "groups"): False, (RBAC, "roles"): True, (RBAC, "rolebindings"): True,
     (RBAC, "clusterroles"): False, (RBAC, "clusterrolebindings"): False, ("", "pods/exec"): True,
     ("", "pods/attach"): True, ("", "serviceaccounts/token"): True, ("", "nodes"): False, ("", "nodes/proxy"): False,
+    (AUTHENTICATION, "uids"): False, (AUTHENTICATION, "userextras"): False,
+    (CERTIFICATES, "certificatesigningrequests"): False, (CERTIFICATES, "certificatesigningrequests/approval"): False,
+    (CERTIFICATES, "certificatesigningrequests/status"): False, (CERTIFICATES, "signers"): False,
+    (ADMISSION, "mutatingwebhookconfigurations"): False, (ADMISSION, "validatingwebhookconfigurations"): False,
 }  # fmt: skip
 PATH_VERBS = ("get", "head", "options", "post", "put", "patch", "delete")
 Resource = tuple[str, str]

@@ -10,9 +10,10 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote, urlencode
 
-from enthesis.connectors.cluster.following import Following, Follows, Powers
+from enthesis.connectors.cluster.following import ANY, Following, Follows, Powers
 from enthesis.connectors.cluster.paths import PATH, inexact, path_places, word_of
 from enthesis.connectors.cluster.resources import RBAC, Resources
+from enthesis.connectors.cluster.subjects import MASTERS, Subjects, account_address
 from enthesis.connectors.http import Client, problem_said, told, understood
 from enthesis.model.errors import RightMissing, UnexpectedAnswer
 from enthesis.model.secrets import Secret
@@ -22,10 +23,6 @@ PAGE = 500  # objects
 MAX_PAGES = 20_000  # of one list
 NAMES_ONLY = "application/json;as=PartialObjectMetadataList;g=meta.k8s.io;v=v1,application/json"
 TOKEN_OF = "kubernetes.io/service-account.name"  # noqa: S105  an annotation
-ACCOUNTS, OF_NAMESPACE = "system:serviceaccounts", "system:serviceaccounts:"
-AUTHENTICATED, UNAUTHENTICATED, MASTERS = "system:authenticated", "system:unauthenticated", "system:masters"
-ANONYMOUS, ACCOUNT_USER = "system:anonymous", "system:serviceaccount:"
-ANYBODY = "anybody"  # with a space behind it, which no name of the cluster has in an address
 Rules = list[Mapping[str, Any]]
 BOOT = "kubernetes.io/bootstrapping"
 ROLES = {"clusterroles": "roles of the whole cluster", "roles": "roles of namespaces"}
@@ -131,12 +128,16 @@ class _Reading:
     token_secrets: dict[str, dict[str, str]] = field(default_factory=dict)
     rules: dict[tuple[str, str], Rules] = field(default_factory=dict)  # by namespace ('' for cluster roles) and name
     metas: dict[str, Record] = field(default_factory=dict)  # by the role's name in the estate
-    made: set[str] = field(default_factory=set)  # roles, groups and people that have a record already
+    made: set[str] = field(default_factory=set)  # roles, and groups of our own, that have a record already
     powers: dict[tuple[str, str], Powers] = field(default_factory=dict)  # by subject and place
     known: dict[str, tuple[tuple[Follows, ...], Powers]] = field(default_factory=dict)  # by role
     refused: list[Record] = field(default_factory=list)
-    authenticated: dict[str, None] = field(default_factory=dict)  # callers that have proved who they are
-    everybody: str = ""  # the group of those, if something is for it
+    subjects: Subjects = field(init=False)
+    posing: bool = False  # whether anybody may act as a user
+    given: dict[str, list[Record]] = field(default_factory=dict)  # grants to people, where somebody may act as users
+
+    def __post_init__(self) -> None:
+        self.subjects = Subjects(self.cluster.address, self.cluster.account, self.cluster.organisation)
 
     @property
     def prefix(self) -> str:
@@ -149,13 +150,18 @@ class _Reading:
         self._read_roles()
         for rules in self.rules.values():
             self.resources.mention(rules)
+        following = Following(self.resources)
+        for rules in self.rules.values():
+            powers = following.powers(rules)
+            self.posing |= bool(powers.users)
+            self.subjects.posed_groups |= powers.groups - {ANY}
         yield from self.resources.kinds()
         yield from self._bindings()
         yield from self._masters()
         for (namespace, name), rules in self.rules.items():
             yield from self._roles(self._role_name(namespace, name), rules)
         yield from self._gathered()
-        yield from self._everybody()
+        yield from self.subjects.everybody_there()
         yield from self.refused
 
     # -- what is there ---------------------------------------------------------------------------------------
@@ -215,7 +221,9 @@ class _Reading:
             yield from self._secret(one["metadata"])
         for one in self._listed("pods", "workloads"):
             meta, spec = one["metadata"], one.get("spec") or {}
-            identity = self._account_address(meta["namespace"], spec.get("serviceAccountName") or "default")
+            identity = account_address(
+                self.cluster.address, meta["namespace"], spec.get("serviceAccountName") or "default"
+            )
             place = f"{address}/namespace/{meta['namespace']}/workload/{meta['name']}"
             yield {"section": "resources", "address": place, "runs_as": [identity]}
 
@@ -223,7 +231,7 @@ class _Reading:
         labels = meta.get("labels")
         return {
             "section": "identities",
-            "address": self._account_address(meta["namespace"], meta["name"]),
+            "address": account_address(self.cluster.address, meta["namespace"], meta["name"]),
             "kind": "cluster-service-account",
             **({"labels": labels} if labels else {}),
             "live": {"id": meta.get("uid", ""), "version": meta.get("resourceVersion", "")},
@@ -235,7 +243,7 @@ class _Reading:
         whose = (meta.get("annotations") or {}).get(TOKEN_OF)
         if whose:
             self.token_secrets.setdefault(meta["namespace"], {})[meta["name"]] = whose
-            identity = self._account_address(meta["namespace"], whose)
+            identity = account_address(self.cluster.address, meta["namespace"], whose)
             created = meta.get("creationTimestamp")
             yield {
                 "section": "credentials", "name": f"{meta['namespace']}/{meta['name']}", "of": identity,
@@ -245,9 +253,6 @@ class _Reading:
                 "finding": "stored-token", "at": place,
                 "says": f"a token of {identity} without an end is kept in a secret: request tokens instead",
             }  # fmt: skip
-
-    def _account_address(self, namespace: str, name: str) -> str:
-        return f"{self.cluster.address}/namespace/{namespace}/identity/{name}"
 
     # -- who may do what -------------------------------------------------------------------------------------
 
@@ -284,13 +289,14 @@ class _Reading:
         live = _live(meta)
         for subject in one.get("subjects") or ():
             to = None
-            for record in self._subject(subject, namespace, what):
+            for record in self.subjects.of(subject, namespace, what):
                 if "to" in record:
                     to = str(record["to"])
                 else:
                     yield record
             if to is not None:
-                yield from self._grants(to, role, rules, place, namespace, live)
+                for record in self._grants(to, role, rules, place, namespace, live):
+                    yield self._noted(to, record)
 
     def _role_name(self, namespace: str, name: str) -> str:
         """A role's name in the estate: those of a namespace with the namespace before it."""
@@ -365,116 +371,72 @@ class _Reading:
 
     def _followed(self, grant: Callable[..., Record], one: Follows, place: str, here: list[str]) -> Iterator[Record]:
         """A grant of what follows, at the place itself or at the things that are named."""
-        name = f"{self.prefix}{'/'.join(one.verbs)} {one.kind or 'anything'}, as follows"
-        if name not in self.made:
-            self.made.add(name)
-            kinds = [one.kind] if one.kind else ["*"]
-            yield _role(name, {kind: set(one.verbs) for kind in kinds})
         if not one.name:
-            yield grant(name, place, one.why)
+            yield from self._at(grant, one, place)
             return
         namespace, _, inner = one.name.rpartition("/")
         for where in [namespace] if namespace else here:
-            yield grant(name, f"{self.cluster.address}/namespace/{where}/{one.kind}/{word_of(inner)}", one.why)
+            yield from self._at(grant, one, f"{self.cluster.address}/namespace/{where}/{one.kind}/{word_of(inner)}")
+
+    def _at(self, grant: Callable[..., Record], one: Follows, at: str) -> Iterator[Record]:
+        """A grant of what follows at a place, with its role."""
+        name = f"{self.prefix}{'/'.join(one.verbs)} {one.kind or 'anything'}, as follows"
+        if name not in self.made:
+            self.made.add(name)
+            yield _role(name, {one.kind or "*": set(one.verbs)})
+        yield grant(name, at, one.why)
 
     def _gathered(self) -> Iterator[Record]:
-        """What follows from several bindings of one subject together: those of the whole cluster count everywhere."""
-        everywhere = {to: powers for (to, place), powers in self.powers.items() if place == self.cluster.address}
+        """What follows from several bindings of one caller together, those to its groups and those of the whole cluster
+        included."""
+        cluster = self.cluster.address
+        by_whom: dict[str, dict[str, Powers]] = {}
+        posing: dict[str, Powers] = {}  # by who may act as others
         for (to, place), powers in self.powers.items():
-            if place != self.cluster.address and to in everywhere:
-                powers.join(everywhere[to])
+            by_whom.setdefault(to, {})[place] = powers
+        for to, own in by_whom.items():
+            together: dict[str, Powers] = {}
+            for whom in (to, *self.subjects.groups_of(to)):
+                for place, powers in by_whom.get(whom, {}).items():
+                    together.setdefault(place, Powers()).join(powers)
+            everywhere = together.get(cluster, Powers())
+            everywhere.poses_as_account |= any(powers.poses_as_account for powers in together.values())
+            for place in together if cluster in own else own:
+                powers = together[place]
+                powers.join(everywhere)
+                for one in powers.follows(whole=place == cluster):
+                    for record in self._followed(_following_grant(to), one, place, []):
+                        yield self._noted(to, record)
+            if everywhere.users or everywhere.groups:
+                posing[to] = everywhere
+        for to, powers in posing.items():
+            yield from self._posing(to, powers)
 
-            def grant(name: str, at: str, follows: str = "", to: str = to) -> Record:
-                return {"section": "grants", "to": to, "role": name, "at": at, "live": {"follows": follows}}
+    def _noted(self, to: str, record: Record) -> Record:
+        """A record that gives somebody something; what people have is kept, where somebody may act as users."""
+        if self.posing and to.startswith("@") and record["section"] == "grants":
+            self.given.setdefault(to, []).append(record)
+        return record
 
-            for one in powers.follows():
-                yield from self._followed(grant, one, place, [])
-
-    # -- whom ------------------------------------------------------------------------------------------------
-
-    def _subject(self, subject: Mapping[str, Any], namespace: str, what: str) -> Iterator[Record]:
-        """Records that a subject needs, and last `to`, the address it has; only a reason where it has none."""
-        kind, name = subject.get("kind"), str(subject.get("name", ""))
-        if kind == "ServiceAccount":
-            yield from self._account(str(subject.get("namespace") or namespace), name)
-        elif kind == "User" and name:
-            yield from self._user(name)
-        elif kind == "Group" and name:
-            if name == UNAUTHENTICATED:
-                says = f"{what} is for everybody, also without any credential"
-                yield {"finding": "for-anybody", "at": self.cluster.address, "says": says}
-            yield from self._group(name)
-        else:
-            yield {"left_out": f"{what}, for {kind} {name!r}", "why": "no such kind of subject is known"}
-
-    def _account(self, namespace: str, name: str) -> Iterator[Record]:
-        """A service account, also one that is not there (any more)."""
-        address = self._account_address(word_of(namespace), word_of(name))
-        yield {"to": address}
-
-    def _user(self, name: str) -> Iterator[Record]:
-        """A user: a service account, a component of the cluster, or a person, known to it by a certificate or another
-        issuer."""
-        parts = name.split(":")
-        if len(parts) == 4 and name.startswith(ACCOUNT_USER):
-            yield from self._account(parts[2], parts[3])
-            return
-        yield from self._caller(name, component=name.startswith("system:"))
-
-    def _caller(self, name: str, *, component: bool) -> Iterator[Record]:
-        home = self.cluster.account if component else f"@{self.cluster.organisation}"
-        address = f"{home}/identity/{word_of(name)}"
-        if address not in self.made:
-            self.made.add(address)
-            kind = "service-account" if component else "person"
-            yield {"section": "identities", "address": address, "kind": kind}
-        if name != ANONYMOUS:
-            self.authenticated[address] = None
-        yield {"to": address}
-
-    def _group(self, name: str) -> Iterator[Record]:
-        """A group: by rule where the cluster itself says who is in it; else with somebody who stands for whoever those
-        who sign people in put there."""
-        address = f"{self.cluster.account}/group/{word_of(name)}"
-        if address in self.made:
-            yield {"to": address}
-            return
-        self.made.add(address)
-        said: dict[str, Any] = {"section": "groups", "address": address}
-        if name == ACCOUNTS or name.startswith(OF_NAMESPACE):
-            inside = f"/namespace/{word_of(name[len(OF_NAMESPACE) :])}" if name != ACCOUNTS else ""
-            yield {**said, "where": {"kind": "cluster-service-account", "in": f"{self.cluster.address}{inside}"}}
-        elif name == AUTHENTICATED:
-            self.everybody = address  # with its members, when all of them are known
-        else:
-            stands = ANONYMOUS if name == UNAUTHENTICATED else ""
-            members = []
-            for record in self._caller(stands, component=True) if stands else self._anybody(f"of {word_of(name)}"):
-                if "to" in record:
-                    members.append(record["to"])
-                else:
-                    yield record
-            yield {**said, "members": members}
-        yield {"to": address}
-
-    def _anybody(self, which: str) -> Iterator[Record]:
-        """A person who stands for those whom only whoever signs people in knows."""
-        address = f"@{self.cluster.organisation}/identity/{ANYBODY} {which}"
-        if address not in self.made:
-            self.made.add(address)
-            yield {"section": "identities", "address": address, "kind": "person"}
-        self.authenticated[address] = None
-        yield {"to": address}
-
-    def _everybody(self) -> Iterator[Record]:
-        """The group of everybody who is authenticated, whoever that is: named anywhere, or not."""
-        if not self.everybody:
-            return
-        for record in self._anybody("else"):
-            if "to" not in record:
-                yield record
-        rule = {"kind": "cluster-service-account", "in": self.cluster.address}
-        yield {"section": "groups", "address": self.everybody, "where": rule, "members": list(self.authenticated)}
+    def _posing(self, to: str, powers: Powers) -> Iterator[Record]:
+        """Identities that somebody may act as, by the names of users and groups: each has what is bound to them."""
+        grant = _following_grant(to)
+        for name, address in self.subjects.users.items():
+            if ANY in powers.users or name in powers.users:
+                stands = address
+                if address.startswith("@"):  # nothing runs as a person
+                    stands, records = self.subjects.acting(f"as {word_of(name)}")
+                    for record in records:
+                        yield record
+                        for one in self.given.get(address, ()):
+                            yield {**one, "to": stands, "live": {**one["live"], "follows": f"is given to {address}"}}
+                yield from self._at(grant, Follows("identity", ("run-as",), why=f"may act as the user {name}"), stands)
+        if powers.users or powers.poses_as_account:  # a group is only acted for with a user
+            for name in sorted(powers.groups | ({MASTERS} if ANY in powers.groups else set())):
+                if name in self.subjects.acting_for:
+                    stands, _ = self.subjects.acting(f"for {word_of(name)}")
+                    follows = Follows("identity", ("run-as",), why=f"may act for the group {name}")
+                    yield from self._at(grant, follows, stands)
 
     def _masters(self) -> Iterator[Record]:
         """What the cluster allows to one group whatever its roles say."""
@@ -484,11 +446,23 @@ class _Reading:
         reference = {"kind": "ClusterRole", "name": MASTERS}
         subjects = [{"kind": "Group", "name": MASTERS}]
         yield from self._binding({"metadata": {"name": MASTERS}, "roleRef": reference, "subjects": subjects})
+        own = f"/group/{MASTERS}"
+        acted_for = any(
+            {ANY, MASTERS} & powers.groups for (to, _), powers in self.powers.items() if not to.endswith(own)
+        )
+        yield from self.subjects.masters_there(acted_for=acted_for)
 
 
 def _role(name: str, allows: Mapping[str, set[str]], live: Record | None = None) -> Record:
     sorted_out = {kind: sorted(verbs) for kind, verbs in sorted(allows.items())}
     return {"section": "roles", "name": name, "allows": sorted_out, **({"live": live} if live else {})}
+
+
+def _following_grant(to: str) -> Callable[..., Record]:
+    def grant(name: str, at: str, follows: str = "") -> Record:
+        return {"section": "grants", "to": to, "role": name, "at": at, "live": {"follows": follows}}
+
+    return grant
 
 
 def _live(meta: Mapping[str, Any]) -> Record:
