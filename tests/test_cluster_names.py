@@ -82,15 +82,33 @@ def bound(role: str, subject: Mapping[str, str], namespace: str = "") -> dict[st
     return {"metadata": meta, "roleRef": {"kind": "ClusterRole", "name": role}, "subjects": [dict(subject)]}
 
 
-def records_of(lists: Mapping[str, list[dict[str, Any]]], broken: Mapping[str, int] = {}) -> list[dict[str, Any]]:
-    """What a survey says of a cluster with these lists; `broken` are paths with the status that they answer."""
+def records_of(
+    lists: Mapping[str, list[dict[str, Any]]],
+    broken: Mapping[str, int] = {},
+    *,
+    failing: Random | None = None,
+    page: int = 0,
+) -> list[dict[str, Any]]:
+    """What a survey says of a cluster with these lists; `broken` are paths with the status that they answer.
+
+    `failing` has three calls of ten fail for a while, and places in lists, of `page` objects, be forgotten.
+    """
 
     def answer(request: httpx.Request) -> httpx.Response:
         path = request.url.path
         if path in broken:
             return httpx.Response(broken[path], json={"kind": "Status", "message": "down"})
+        if failing is not None and failing.random() < 0.3:
+            return httpx.Response(
+                failing.choice((429, 500, 503)), headers={"Retry-After": "1"}, json={"message": "later"}
+            )
         if path in lists:
-            return httpx.Response(200, json={"items": lists[path], "metadata": {}})
+            begin, size = int(request.url.params.get("continue", 0)), page or len(lists[path]) or 1
+            if failing is not None and begin and failing.random() < 0.1:
+                return httpx.Response(410, json={"kind": "Status", "reason": "Expired"})
+            more = {"continue": str(begin + size)} if begin + size < len(lists[path]) else {}
+            again = max(0, begin - 1) if failing is not None else begin  # lists that shift between two pages
+            return httpx.Response(200, json={"items": lists[path][again : begin + size], "metadata": more})
         if path == "/apis":
             groups = [{"name": "metrics.example", "preferredVersion": {"groupVersion": "metrics.example/v1beta1"}}]
             return httpx.Response(200, json={"groups": groups})
@@ -234,6 +252,13 @@ def test_one_group_of_the_interface_that_is_down_is_missing_and_nothing_else() -
     for fields in (("section", "address"), ("section", "to", "at")):
         read, left = ({tuple(map(one.get, fields)) for one in those if fields[1] in one} for those in (kept, part))
         assert read == left
+
+
+def test_a_survey_is_whole_though_calls_fail_lists_shift_and_places_in_them_are_forgotten() -> None:
+    lists = awkward(Random(7))
+    whole = records_of(lists)
+    for seed in range(20):
+        assert records_of(lists, failing=Random(seed), page=4) == whole, seed
 
 
 def test_names_and_paths_are_said_in_addresses_and_found_again() -> None:

@@ -17,7 +17,14 @@ from enthesis.files.writing import estate_digest
 from enthesis.live.connecting import Given, connect
 from enthesis.live.proving import WAITING
 from enthesis.live.proving import prove as run
-from enthesis.live.refusing import Trials, expiry_trials, near_miss_trials, pipeline_access_trials, replay_trials
+from enthesis.live.refusing import (
+    Trials,
+    expiry_trials,
+    near_miss_trials,
+    pipeline_access_trials,
+    replay_trials,
+    untried_trusts,
+)
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, Journey
 from enthesis.output.lines import json_text
@@ -53,6 +60,9 @@ def prove(
     allow_waiting: Annotated[
         bool, typer.Option("--allow-waiting", help="Exit 0 though some journeys wait for others to write their half.")
     ] = False,
+    allow_untried: Annotated[
+        bool, typer.Option("--allow-untried", help="Exit 0 though some trusts could not be tried for what is refused.")
+    ] = False,
     token: Annotated[
         list[str] | None,
         typer.Option("--token", metavar="ISSUER=FILE", help="A token at hand; without a lab, it is shown for real."),
@@ -78,7 +88,8 @@ def prove(
     Needs no right of our own: each journey uses its workload's. What is written is put back. A refusal meets an
     expectation only where access was refused; whatever could not be tried is unmet. A journey that is refused for want
     of a half that others write is waiting. Exit 1 where anything is unmet or, without --allow-waiting, waits.
-    With --near-misses, --expiry or --replay, what must be refused is tried instead, each with a control that must not.
+    With --near-misses, --expiry or --replay, what must be refused is tried instead, each with a control that must not;
+    trusts that could not be tried are named, and exit 1 too without --allow-untried.
     Where the estate has a store, the results are kept there; `survey --kept` lists them.
 
     Example: enthesis prove publish-from-main
@@ -96,7 +107,8 @@ def prove(
     taken = now()
     if near_misses or expiry or replay:
         what, every = _trials(described, connected, names or [], near_misses, expiry, progress)
-        well, says = not any(one.unmet for one in every), trials_sentence(what, every)
+        well = not any(one.unmet or (one.not_tried and not allow_untried) for one in every)
+        says = trials_sentence(what, every)
         cases, key, lines = trial_cases(every), "trials", trials_lines(what, every)
         results = [trials_json(one) for one in every]
     else:
@@ -147,9 +159,11 @@ def _trials(
     allowed = [one for one in _journeys(estate, names) if one.expect == "allowed"]
     if expiry:
         what = ("credential past its end", "credentials past their end")
-        return what, expiry_trials(estate, allowed, connected, progress)
-    what = ("credential shown where it was not made for", "credentials shown where they were not made for")
-    return what, [*replay_trials(estate, allowed, connected, progress)]
+        tried = [*expiry_trials(estate, allowed, connected, progress)]
+    else:
+        what = ("credential shown where it was not made for", "credentials shown where they were not made for")
+        tried = [*replay_trials(estate, allowed, connected, progress)]
+    return what, [*tried, *(untried_trusts(estate, allowed) if not names else ())]
 
 
 def _journeys(estate: Estate, names: list[str]) -> list[Journey]:

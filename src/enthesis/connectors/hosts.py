@@ -18,7 +18,7 @@ import httpx
 from enthesis.connectors.http import Answer, Client, problem_said, understood
 from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import KindVerbs
-from enthesis.model.secrets import Secret
+from enthesis.model.secrets import Place, Secret
 from enthesis.ports import Asked, Credential, Refusal
 
 DIRECTLY = {"Asked-Directly": "yes"}
@@ -112,7 +112,7 @@ class Hosts:
 
     def seat(self, host: str) -> Credential:
         """What a host has before it takes on what it runs as: its place, and nothing secret."""
-        return Credential(Secret(host), "host", timedelta(0))
+        return Credential(Place(host), "host", timedelta(0))
 
     def service(self, host: str) -> HostService:
         return HostService(self.client, f"{self.base}/{quote(host, safe='/@')}", host)

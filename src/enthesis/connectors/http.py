@@ -31,6 +31,7 @@ from tenacity import (
     wait_exponential,
     wait_random,
 )
+from tenacity.stop import stop_base
 
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret, redacted
@@ -44,8 +45,9 @@ MAX_SECONDS = 300.0  # for one whole answer, however slowly it drips
 MAX_PAGES = 100_000
 SAFE = ("GET", "HEAD")  # methods that change nothing, so that a request may be sent again
 PASSING = (429, 502, 503, 504)  # statuses of an answer that a later try may not get
+FAULT = 500  # a status that may pass, and as often does not
 KEYED = "Idempotency-Key"  # the header that makes a change one that may be sent again
-ATTEMPTS = 12
+ATTEMPTS, AFTER_FAULTS = 12, 8
 KEPT = 8  # connections whose sockets are known
 FIRST_WAIT, LONGEST_WAIT = 0.1, 5.0  # seconds between two tries
 LONGEST_SAID = 20.0  # seconds that a service may ask to be left alone
@@ -219,11 +221,16 @@ def _causes(fault: BaseException) -> Iterator[BaseException]:
 
 
 def _may_yet_answer(answer: Answer) -> bool:
-    return answer.status in PASSING
+    return answer.status in (*PASSING, FAULT)
 
 
-def _may_yet_be_done(answer: Answer) -> bool:
-    return answer.status in (*PASSING, 500)
+class _KeepsFailing(stop_base):
+    """Stops once a fault of the server itself is answered after enough tries."""
+
+    def __call__(self, retry_state: RetryCallState) -> bool:
+        outcome = retry_state.outcome
+        fault = outcome is not None and not outcome.failed and outcome.result().status == FAULT
+        return fault and retry_state.attempt_number >= AFTER_FAULTS
 
 
 CUT = (ssl.SSLEOFError, ssl.SSLZeroReturnError, ConnectionResetError, ConnectionAbortedError)
@@ -305,12 +312,13 @@ class Client:
         self._again = Retrying(
             retry=retry_if_result(_may_yet_answer) | retry_if_exception_type(_Lost),
             wait=_waiting,
-            stop=stop_after_attempt(ATTEMPTS) | stop_before_delay(max_seconds),
+            stop=stop_after_attempt(ATTEMPTS) | stop_before_delay(max_seconds) | _KeepsFailing(),
             sleep=lambda seconds: self.sleep(seconds),  # noqa: PLW0108  looked up when it is called
             retry_error_callback=_last,
         )
         self._keyed = self._again.copy(
-            retry=retry_if_result(_may_yet_be_done) | retry_if_exception_type((_Lost, _Late)),
+            retry=retry_if_result(_may_yet_answer) | retry_if_exception_type((_Lost, _Late)),
+            stop=stop_after_attempt(ATTEMPTS) | stop_before_delay(max_seconds),
         )
         self._unasked = self._again.copy(retry=retry_if_exception_type(_Cut))
         self._client = httpx.Client(
@@ -355,7 +363,7 @@ class Client:
         request = partial(self._asked, method, url, headers=sent, json=body, data=form, content=content)
         if KEYED in sent and method not in SAFE:
             answer = self._keyed(request, time.monotonic() + self.max_seconds)
-            if _may_yet_be_done(answer):
+            if _may_yet_answer(answer):
                 message = f"{self.who} at {self.url} answered {answer.status} again and again: {problem_said(answer)}"
                 raise Unreachable(message, code="unreachable")
             return answer

@@ -12,11 +12,11 @@ from typing import Any
 from enthesis.conditions.truth import Value
 from enthesis.files.shapes import duration_text
 from enthesis.live.proving import ALLOWED, REFUSED, SEATS, UNDECIDED, asked_of, provider_of, token_from, tried, walk
+from enthesis.live.refusing_named import Callers, is_by_name, is_come_by
 from enthesis.live.showing import take_on
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Origin, PipelineAccess, Trust
-from enthesis.model.words import BEARERS
 from enthesis.ports import Asked, Clock, Connected, Credential, Done, KeepsPipelineAccess, Refusal, Reporter
 from enthesis.trusts.admitting import BESIDES, Admissions, Near, near_misses
 from enthesis.verdicts.compiling import compile_estate
@@ -80,8 +80,7 @@ class Trials:
 def near_miss_trials(
     estate: Estate, trusts: Sequence[Trust], connected: Connected, instant: datetime, reporter: Reporter
 ) -> Iterator[Trials]:
-    """For every trust that admits tokens: somebody that gets in, and everybody near that must not; of the other trusts,
-    why none is tried."""
+    """For every trust: somebody that gets in, and everybody near that must not, or why none can be tried."""
     admissions = Admissions(compile_estate(estate), instant, just_now=True)
     judge = Judge(admissions.compiled)
     reporter.begin("near-misses", len(trusts))
@@ -92,28 +91,29 @@ def near_miss_trials(
             if why:
                 yield Trials(trust.name or trust.of, str(trust.source), (), not_tried=why)
                 continue
+            if is_by_name(trust):
+                yield _of_named(judge, trust, instant, connected)
+                continue
             gets_in = partial(_admitted, judge, trust, instant)
             yield _of_trust(admissions, trust, gets_in, partial(_shown, estate, trust, connected=connected))
     finally:
         reporter.end()
 
 
-NAMED = "it admits by name, and the near-misses of a name are callers of their own: write journeys for them"
-
-
 def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
     """Why no near-miss of a trust can be tried here; '' where they can."""
     form, estate = trust.admits.form, admissions.estate
-    if form not in BEARERS:
-        return NAMED
-    if form != "token":
+    by_name = is_by_name(trust)
+    if not by_name and form != "token":
         return f"nothing here makes {'a SAML assertion' if form == 'assertion' else 'a certificate'} to try it with"
-    if str(trust.admits.whom) not in connected.issuers:
+    if not by_name and str(trust.admits.whom) not in connected.issuers:
         return f"nothing is known to speak to for the issuer {trust.admits.whom}"
     if estate.system_of(trust.of) not in {*connected.providers, *connected.clusters}:
         return f"nothing is known to speak to for {estate.system_of(trust.of)}"
     if estate.administered_by_others(trust.of):
         return f"it is up to the administrators of {account_of(trust.of)} to write it"
+    if by_name:
+        return "it has ended" if trust.until is not None and trust.until <= admissions.instant else ""
     try:
         why = admissions.nobody_because(trust)
         if why or admissions.somebody(trust) is not None:
@@ -122,6 +122,55 @@ def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
         return "nobody is admitted at this time" if later else "no caller can ever meet all of its conditions"
     except Undecided:
         return ""
+
+
+def _of_named(judge: Judge, trust: Trust, instant: datetime, connected: Connected) -> Trials:
+    """Somebody whom a trust admits by name, and those near that are somebody else or ask otherwise."""
+    estate, about, source = judge.compiled.estate, trust.name or trust.of, str(trust.source)
+    callers, why = Callers(judge, trust, instant), "no caller that it admits is known here"
+    for meant in callers.meant():
+        try:
+            control = _asked_for_real(estate, meant.what, meant.journey, ALLOWED, connected)
+        except EnthesisError as fault:
+            why = f"no caller that it admits can be had here: {fault.message}"
+            continue
+        near = callers.near(meant.journey) if control.outcome == ALLOWED else []
+        trials, out_of_reach = [control], 0
+        for one in near:
+            try:
+                trials.append(_asked_for_real(estate, one.what, one.journey, REFUSED, connected))
+            except EnthesisError:
+                out_of_reach += 1
+        if control.outcome == ALLOWED and len(trials) == 1:
+            why = "none of those near it can be had here" if near else "the estate describes nobody near it"
+            return Trials(about, source, (), not_tried=why)
+        return Trials(about, source, tuple(trials), out_of_reach)
+    return Trials(about, source, (), not_tried=why)
+
+
+def _asked_for_real(estate: Estate, what: str, journey: Journey, expected: str, connected: Connected) -> Trial:
+    """Walks a short journey; what came of its last step. EnthesisError where its caller cannot be had."""
+    wanted = ("target-side",) if expected == REFUSED else ()
+    seeing = _LastSeen()
+    refusal = walk(estate, journey, connected, seeing)
+    if refusal is None:
+        return Trial(what, expected, ALLOWED, said="a session was got, and let go", wanted_at=wanted)
+    return Trial(what, expected, REFUSED, refusal.steps, refusal.said, wanted_at=wanted)
+
+
+class _LastSeen:
+    """Told what a walk sees; its end says enough."""
+
+    def got(self, what: str, credential: Credential) -> None: ...
+    def ended(self, what: str, outcome: Done | Refusal) -> None: ...
+
+
+def untried_trusts(estate: Estate, journeys: Sequence[Journey]) -> Iterator[Trials]:
+    """The trusts that none of these journeys comes by, so that they are not tried with them."""
+    for trust in estate.trusts:
+        if not is_come_by(estate, trust, list(journeys)):
+            why = "no journey that is expected to be allowed comes by it: write one"
+            yield Trials(trust.name or trust.of, str(trust.source), (), not_tried=why)
 
 
 def pipeline_access_trials(

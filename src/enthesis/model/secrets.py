@@ -26,6 +26,15 @@ class Secret:
         return self._value
 
 
+class Place(Secret):
+    """A place that stands where a credential is otherwise shown. It may be seen, so no text is searched for it."""
+
+    __slots__ = ()
+
+    def __init__(self, address: str) -> None:
+        self._value = address
+
+
 _in_hand: set[str] = set()
 _in_hand_bytes: set[bytes] = set()
 

@@ -14,13 +14,14 @@ from enthesis.connectors.cluster.following import ANY, Following, Follows, Power
 from enthesis.connectors.cluster.paths import PATH, inexact, path_places, word_of
 from enthesis.connectors.cluster.resources import RBAC, Resources
 from enthesis.connectors.cluster.subjects import MASTERS, Subjects, account_address
-from enthesis.connectors.http import Client, problem_said, told, understood
+from enthesis.connectors.http import Answer, Client, problem_said, told, understood
 from enthesis.model.errors import RightMissing, UnexpectedAnswer
 from enthesis.model.secrets import Secret
 from enthesis.ports import Record
 
 PAGE = 500  # objects
 MAX_PAGES = 20_000  # of one list
+GONE, MOST_BEGUN = 410, 10  # a place in a list is no longer known; how often such a list is begun again
 NAMES_ONLY = "application/json;as=PartialObjectMetadataList;g=meta.k8s.io;v=v1,application/json"
 TOKEN_OF = "kubernetes.io/service-account.name"  # noqa: S105  an annotation
 Rules = list[Mapping[str, Any]]
@@ -72,17 +73,30 @@ class Cluster:
             ) from None
 
     def items(self, path: str, *, accept: str = "application/json", query: str = "") -> Iterator[dict[str, Any]]:
-        """The objects of a list, page by page. RightMissing where we may not list them."""
-        following, seen = "", set[str]()
+        """The objects of a list, page by page, each once. RightMissing where we may not list them.
+
+        A place in the list that the cluster no longer knows (410) starts the list again; so objects that came between
+        two pages are in it, and one that went may be.
+        """
+        following, seen, told, begun = "", set[str](), set[str](), 0
         for _ in range(MAX_PAGES):
             paging = urlencode({"limit": PAGE, **({"continue": following} if following else {})})
-            body = self.got(f"{path}?{paging}{'&' if query else ''}{query}", accept=accept)
+            answer = self._answer(f"{path}?{paging}{'&' if query else ''}{query}", accept)
+            if answer.status == GONE and following and begun < MOST_BEGUN:
+                following, seen, begun = "", set(), begun + 1
+                continue
+            body = self.client.expect(answer, 200).json(self.client.who)
             listed = body.get("items")
             if not isinstance(listed, list) or not all(map(_is_object, listed)):
                 raise UnexpectedAnswer(
                     f"{self.client.who} answered a list without items at {path}", code="answer-not-understood"
                 )
-            yield from listed
+            for one in listed:
+                meta = one["metadata"]
+                known = meta.get("uid") or f"{meta.get('namespace') or ''}/{meta['name']}"
+                if known not in told:
+                    told.add(known)
+                    yield one
             following = (body.get("metadata") or {}).get("continue") or ""
             if not following:
                 return
@@ -91,14 +105,18 @@ class Cluster:
             seen.add(str(following))
         raise UnexpectedAnswer(f"{self.client.who} has more than {MAX_PAGES} pages at {path}", code="answer-too-large")
 
-    def got(self, path: str, *, accept: str = "application/json") -> dict[str, Any]:
+    def got(self, path: str) -> dict[str, Any]:
         """The JSON object at a path."""
+        return self.client.expect(self._answer(path, "application/json"), 200).json(self.client.who)
+
+    def _answer(self, path: str, accept: str) -> Answer:
+        """What is answered at a path. RightMissing where we may not see it."""
         answer = self.client.ask("GET", path, bearer=self.token, headers={"Accept": accept})
         if answer.status in (401, 403):
             raise RightMissing(
                 f"{self.client.who} refused us: {_status(answer.content) or problem_said(answer)}", code="right-missing"
             )
-        return self.client.expect(answer, 200).json(self.client.who)
+        return answer
 
 
 def _is_object(one: Any) -> bool:

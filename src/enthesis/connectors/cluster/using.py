@@ -15,7 +15,7 @@ from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Answer, problem_said, told, understood
 from enthesis.model.errors import InvalidInput, NotIssued, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, Claims, KindVerbs
-from enthesis.model.secrets import Secret
+from enthesis.model.secrets import Place, Secret
 from enthesis.ports import Asked, Credential, Done, Refusal
 
 SUBJECT = "system:serviceaccount:"
@@ -61,7 +61,7 @@ class LiveCluster:
 
     def seat(self, workload: str) -> Credential:
         """What a workload has before it takes on its service account: its place, and nothing secret."""
-        return Credential(Secret(workload), "workload", LIFE)
+        return Credential(Place(workload), "workload", LIFE)
 
     @understood
     def take_on(

@@ -1,0 +1,183 @@
+"""Who is near those that a trust admits by name, as journeys to be tried: other identities, people, hosts, accounts.
+
+A trust that admits an issuer's statements has near-misses in its claims; one that admits by name has them among the
+estate's own callers, and in what its request says besides.
+"""
+
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from datetime import datetime
+from ipaddress import ip_network
+
+from enthesis.model.addresses import account_of, parse
+from enthesis.model.errors import Undecided
+from enthesis.model.estate import Attempt, Context, Estate, Journey, Origin, Trust
+from enthesis.model.words import BEARERS, RUNNING
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import Question
+
+MOST_OF_A_SORT = 2  # near callers that differ in the same way
+ELSEWHERE = ip_network("203.0.113.77/32")  # of a network for documentation (RFC 5737)
+
+
+@dataclass(frozen=True)
+class Named:
+    """A caller that asks to take on the identity of a trust; `what` says who it is beside those that are admitted."""
+
+    what: str
+    journey: Journey
+
+
+@dataclass(frozen=True)
+class Callers:
+    """Those whom a trust admits by name or belonging, and those near them that it must not."""
+
+    judge: Judge
+    trust: Trust
+    instant: datetime
+
+    @property
+    def estate(self) -> Estate:
+        return self.judge.compiled.estate
+
+    def meant(self) -> list[Named]:
+        """Those who get in by this trust, the first of them to be the control."""
+        return [
+            Named("somebody who is meant", one)
+            for origin in self._origins()
+            if self._is_meant(origin)
+            for one in self._asking(origin)
+            if self._refused_at(one) == ()
+        ]
+
+    def near(self, control: Journey) -> list[Named]:
+        """Those near a control whom the trust itself refuses: of its account, of others, and asking otherwise."""
+        out: list[Named] = []
+        counts: dict[str, int] = {}
+        for origin in self._origins():
+            what = self._how_near(origin, control.origin)
+            if self._is_meant(origin) or counts.get(what, 0) >= MOST_OF_A_SORT:
+                continue
+            one = replace(control, origin=origin)
+            if "target-side" in (self._refused_at(one) or ()):
+                counts[what] = counts.get(what, 0) + 1
+                out.append(Named(f"{what}, {origin.whom}", one))
+        for what, asking in (*_otherwise(control), *self._straight(control)):
+            if "target-side" in (self._refused_at(asking) or ()):
+                out.append(Named(what, asking))
+        return out
+
+    def _straight(self, control: Journey) -> Iterator[tuple[str, Journey]]:
+        """The origins of journeys that come by the trust, each without the identity on the way that it admits."""
+        done: set[tuple[str, str]] = set()
+        for journey in self.estate.journeys.values():
+            on_the_way = [hop.identity for hop in journey.through]
+            before = on_the_way.index(self.trust.of) - 1 if self.trust.of in on_the_way else -1
+            origin = journey.origin
+            if before >= 0 and journey.expect == "allowed" and (origin.form, origin.whom) not in done:
+                done.add((origin.form, origin.whom))
+                what = f"who comes by {on_the_way[before] or 'what it runs code on'}, without it"
+                yield what, replace(control, origin=origin, context=journey.context)
+
+    def _origins(self) -> Iterator[Origin]:
+        """Callers of the estate of the forms that a trust admits by name, those of its own account first."""
+        estate, form = self.estate, self.trust.admits.form
+        own = account_of(self.trust.of)
+        if form == "attached":
+            kinds = {parse(one, estate.catalogue).kind for one in estate.resources if self.judge.compiled.runs(one)}
+            for address in sorted(estate.resources, key=lambda one: (account_of(one) != own, one)):
+                kind = parse(address, estate.catalogue).kind
+                if kind in kinds:
+                    yield Origin("workload" if kind == "workload" else "host", address)
+            return
+        for address in sorted(estate.identities, key=lambda one: (account_of(one) != own, one)):
+            person = estate.identities[address].kind == "person"
+            if person and form in ("person", "group"):
+                yield Origin("person", address, mfa=True, mfa_said=True)
+                continue
+            ours = not person and address != self.trust.of and not estate.administered_by_others(address)
+            if ours and form in ("identity", "group", "account"):
+                yield Origin("identity", address)
+
+    def _is_meant(self, origin: Origin) -> bool:
+        """Whether a caller is one that the trust names, or of what it names."""
+        form, whom = self.trust.admits.form, str(self.trust.admits.whom)
+        compiled = self.judge.compiled
+        if form == "attached":
+            place = compiled.places.index[self.trust.of]
+            return place in compiled.runs(origin.whom) and whom in ("True", origin.whom)
+        if form == "account":
+            return account_of(origin.whom) == whom
+        if form == "group":
+            group = compiled.places.index.get(whom, -1)
+            return group in compiled.groups_of(compiled.places.index[origin.whom])
+        return origin.whom == whom
+
+    def _asking(self, origin: Origin) -> Iterator[Journey]:
+        """The request of a caller, as it is asked in the estate's journeys and as plainly as can be."""
+        contexts = [Context()]
+        for journey in self.estate.journeys.values():
+            identities = [hop.identity for hop in journey.through]
+            if journey.attempt is not None and journey.attempt.verb == "take-on":
+                identities.append(journey.attempt.target)
+            if self.trust.of in identities and journey.expect == "allowed":
+                contexts.append(replace(journey.context, time=None, session_age=None, said=frozenset()))
+        for context in dict.fromkeys(contexts):
+            yield Journey("", origin, "allowed", (), Attempt("take-on", self.trust.of), context)
+
+    def _refused_at(self, one: Journey) -> tuple[str, ...] | None:
+        """Where the request of a caller is refused; None where that is not decided."""
+        assert one.attempt is not None  # noqa: S101  as they are made here
+        question = Question(one.origin, one.through, one.attempt, one.context, self.instant)
+        try:
+            verdict = self.judge.judge(question)
+        except Undecided:
+            return None
+        return () if verdict.allowed else tuple(verdict.refused_at)
+
+    def _how_near(self, origin: Origin, meant: Origin) -> str:
+        """In which way a caller is near one who is meant."""
+        home = "organisation" if origin.form == "person" else "account"
+        if origin.form == meant.form and account_of(origin.whom) == account_of(meant.whom):
+            return f"another {origin.form} of the same {home}"
+        return f"{'an' if origin.form == 'identity' else 'a'} {origin.form} of another {home}"
+
+
+def is_by_name(trust: Trust) -> bool:
+    """Whether a trust admits callers of the estate, and no statements of an issuer."""
+    return trust.admits.form not in BEARERS
+
+
+def is_come_by(estate: Estate, trust: Trust, journeys: list[Journey]) -> bool:
+    """Whether any of these journeys takes on the identity of a trust as a caller that it admits."""
+    form, whom = trust.admits.form, str(trust.admits.whom)
+    for journey in journeys:
+        caller, its_form = journey.origin.whom, journey.origin.form
+        attempt = journey.attempt
+        last = [attempt.target] if attempt is not None and attempt.verb == "take-on" else []
+        for identity in [*(hop.identity for hop in journey.through), *last]:
+            if identity == trust.of:
+                admitted = {
+                    "attached": its_form in RUNNING or its_form == "",
+                    "account": account_of(caller) == whom,
+                    "group": whom in estate.groups and its_form in ("identity", "person"),
+                }.get(form, its_form == form and caller == whom)
+                if admitted:
+                    return True
+            caller, its_form = identity, "identity" if identity else ""
+    return False
+
+
+def _otherwise(control: Journey) -> Iterator[tuple[str, Journey]]:
+    """The request of the control, with something besides said otherwise."""
+    context = control.context
+    if context.reference is not None:
+        other = replace(context, reference=f"{context.reference}-other")
+        yield "the same caller with another reference", replace(control, context=other)
+        yield "the same caller without a reference", replace(control, context=replace(context, reference=None))
+    if context.network is not None:
+        elsewhere = replace(context, network=ELSEWHERE)
+        yield "the same caller from another network", replace(control, context=elsewhere)
+    if control.origin.form == "person":
+        without = replace(control.origin, mfa=False)
+        yield "the same person without a second factor", replace(control, origin=without)
