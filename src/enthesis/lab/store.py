@@ -50,6 +50,10 @@ CREATE TABLE IF NOT EXISTS pending (
 CREATE TABLE IF NOT EXISTS writers (id TEXT PRIMARY KEY, by TEXT NOT NULL, at REAL NOT NULL);
 CREATE TABLE IF NOT EXISTS answers (
   key TEXT PRIMARY KEY, request TEXT NOT NULL, status INTEGER NOT NULL, headers TEXT NOT NULL, body BLOB NOT NULL);
+CREATE TABLE IF NOT EXISTS changes (
+  cluster TEXT NOT NULL, version INTEGER NOT NULL, api TEXT NOT NULL, plural TEXT NOT NULL, namespace TEXT NOT NULL,
+  before TEXT, before_version INTEGER, after TEXT);
+CREATE INDEX IF NOT EXISTS changes_by_version ON changes (cluster, version);
 CREATE INDEX IF NOT EXISTS by_version ON objects (cluster, version);
 """
 FORMAT = 2  # of the state; 1 had words that were renamed since

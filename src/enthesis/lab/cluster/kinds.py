@@ -14,6 +14,7 @@ class Served:
     plural: str
     kind: str
     namespaced: bool = True
+    short: str = ""
 
     @property
     def version(self) -> str:
@@ -23,13 +24,13 @@ class Served:
 SERVED = {
     (one.group, one.plural): one
     for one in (
-        Served("", "namespaces", "Namespace", namespaced=False),
-        Served("", "nodes", "Node", namespaced=False),
-        Served("", "serviceaccounts", "ServiceAccount"),
-        Served("", "pods", "Pod"),
+        Served("", "namespaces", "Namespace", namespaced=False, short="ns"),
+        Served("", "nodes", "Node", namespaced=False, short="no"),
+        Served("", "serviceaccounts", "ServiceAccount", short="sa"),
+        Served("", "pods", "Pod", short="po"),
         Served("", "secrets", "Secret"),
-        Served("", "configmaps", "ConfigMap"),
-        Served("apps", "deployments", "Deployment"),
+        Served("", "configmaps", "ConfigMap", short="cm"),
+        Served("apps", "deployments", "Deployment", short="deploy"),
         Served("batch", "jobs", "Job"),
         Served(RBAC, "roles", "Role"),
         Served(RBAC, "rolebindings", "RoleBinding"),
@@ -43,10 +44,12 @@ SUBRESOURCES = {
 }
 REVIEWS = {
     ("authorization.k8s.io", "subjectaccessreviews"): "SubjectAccessReview",
+    ("authorization.k8s.io", "localsubjectaccessreviews"): "LocalSubjectAccessReview",
     ("authorization.k8s.io", "selfsubjectaccessreviews"): "SelfSubjectAccessReview",
     ("authorization.k8s.io", "selfsubjectrulesreviews"): "SelfSubjectRulesReview",
     ("authentication.k8s.io", "tokenreviews"): "TokenReview",
 }
+LOCAL = "LocalSubjectAccessReview"
 VERBS = ["create", "delete", "deletecollection", "get", "list", "patch", "update", "watch"]
 
 
@@ -73,12 +76,16 @@ def resource_list(group: str) -> dict[str, Any]:
         if its_group != group:
             continue
         common = {"singularName": one.kind.lower(), "namespaced": one.namespaced}
-        listed.append({"name": plural, "kind": one.kind, "verbs": VERBS, **common})
+        short = {"shortNames": [one.short]} if one.short else {}
+        listed.append({"name": plural, "kind": one.kind, "verbs": VERBS, **common, **short})
         for name, (kind, kind_group, verbs) in SUBRESOURCES.get((group, plural), {}).items():
             more = {"group": kind_group, "version": "v1"} if kind_group else {}
             listed.append({"name": f"{plural}/{name}", "kind": kind, "verbs": verbs, **common, **more})
     for (its_group, plural), kind in REVIEWS.items():
         if its_group == group:
-            listed.append({"name": plural, "kind": kind, "verbs": ["create"], "singularName": "", "namespaced": False})
+            local = kind == LOCAL
+            listed.append(
+                {"name": plural, "kind": kind, "verbs": ["create"], "singularName": kind.lower(), "namespaced": local}
+            )
     version = f"{group}/v1" if group else "v1"
     return {"kind": "APIResourceList", "apiVersion": "v1", "groupVersion": version, "resources": listed}

@@ -1,42 +1,48 @@
 """The stand-in cluster's API server: authentication by service account tokens, its own authorisation, and objects."""
 
-import copy
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime
+from functools import partial
 from typing import Any
 
 from starlette.applications import Starlette
 from starlette.requests import Request
-from starlette.responses import JSONResponse, Response
+from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
 from enthesis.lab.cluster.access import MASTERS, Attributes, Policy, User
-from enthesis.lab.cluster.kinds import RBAC, REVIEWS, SERVED, Served, api_group, group_list, groups, resource_list
+from enthesis.lab.cluster.forming import Forming
+from enthesis.lab.cluster.furnishing import ensure_default_account, furnish
+from enthesis.lab.cluster.kinds import (
+    LOCAL,
+    RBAC,
+    REVIEWS,
+    SERVED,
+    Served,
+    api_group,
+    group_list,
+    groups,
+    resource_list,
+)
 from enthesis.lab.cluster.objects import ADMINISTRATOR, TOKEN_TYPE, Objects
+from enthesis.lab.cluster.patching import PATCHES, NotApplicable
+from enthesis.lab.cluster.refusals import Refusal, bad, invalid, no_such_resource, not_found, taken, wrong_method
+from enthesis.lab.cluster.reviewing import Reviews
+from enthesis.lab.cluster.selecting import NotUnderstood, by_fields, by_labels
+from enthesis.lab.cluster.watching import Watching
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer, TokenRefused
 
 MIN_LIFE, MAX_LIFE, USUAL_LIFE = 600, 86_400, 3600  # seconds that a requested token lives
 MAX_BODY = 1024 * 1024  # bytes
 MAX_PAGE = 5000
-SERVER_VERSION = {"major": "1", "minor": "31", "gitVersion": "v1.31.0-lab", "platform": "lab"}
-
-
-class Refusal(Exception):
-    """An answer that is no success, as a Status."""
-
-    def __init__(self, code: int, reason: str, message: str) -> None:
-        super().__init__(message)
-        self.code = code
-        self.reason = reason
-
-    def response(self) -> Response:
-        body = {
-            "kind": "Status", "apiVersion": "v1", "metadata": {}, "status": "Failure",
-            "message": str(self), "reason": self.reason, "code": self.code,
-        }  # fmt: skip
-        return JSONResponse(body, self.code)
+SERVER_VERSION = {
+    "major": "1", "minor": "31", "gitVersion": "v1.31.0-lab", "gitCommit": "0" * 40, "gitTreeState": "clean",
+    "buildDate": "2026-01-01T00:00:00Z", "goVersion": "none", "compiler": "none", "platform": "lab",
+}  # fmt: skip
+READY = tuple(f"/{name}{more}" for name in ("healthz", "livez", "readyz") for more in ("", "/ping"))
+JSON_TYPES = ("application/json", "application/*", "*/*")
 
 
 class Cluster:
@@ -66,10 +72,14 @@ class Cluster:
             Route("/api", self._plain({"kind": "APIVersions", "versions": ["v1"]})),
             Route("/apis", self._plain(group_list())),
             Route("/apis/{group}", self._group),
+            Route("/apis/{group}/", self._group),
+            Route("/apis/", self._plain(group_list())),
+            Route("/api/", self._plain({"kind": "APIVersions", "versions": ["v1"]})),
+            Route("/version/", self._plain(SERVER_VERSION)),
             Route("/api/v1", self._plain(resource_list(""))),
             Route("/apis/{group}/v1", self._resources),
             Route("/openapi/v2", self._openapi),
-            Route("/healthz", self._healthy),
+            *(Route(path, self._healthy) for path in READY),
             Route("/api/v1/{rest:path}", self._api, methods=methods),
             Route("/apis/{group}/v1/{rest:path}", self._api, methods=methods),
         ]
@@ -85,7 +95,8 @@ class Cluster:
         return answer
 
     async def _healthy(self, request: Request) -> Response:
-        return Response("ok", media_type="text/plain")
+        told = "[+]ping ok\nhealthz check passed\n" if "verbose" in request.query_params else "ok"
+        return Response(told, media_type="text/plain")
 
     async def _openapi(self, request: Request) -> Response:
         return Response(b"", media_type="application/com.github.proto-openapi.spec.v2.v1.0+protobuf")
@@ -100,7 +111,7 @@ class Cluster:
     def _known_group(request: Request) -> str:
         group: str = request.path_params["group"]
         if group not in groups():
-            raise Refusal(404, "NotFound", "the server could not find the requested resource")
+            raise no_such_resource()
         return group
 
     async def _configuration(self, request: Request) -> Response:
@@ -187,14 +198,27 @@ class Cluster:
             )
             raise Refusal(403, "Forbidden", message)
 
+    def furnish(self, resources: Mapping[str, Any]) -> None:
+        """Makes what the estate says exists already beneath this cluster."""
+        furnish(self.objects, resources, self.clock.now())
+
     # -- requests for objects --------------------------------------------------------------------------------
 
     async def _api(self, request: Request) -> Response:
+        accepted = request.headers.get("accept", "*/*")
+        if not any(one.partition(";")[0].strip() in JSON_TYPES for one in accepted.split(",")):
+            raise Refusal(406, "NotAcceptable", "only the following media types are accepted: application/json")
         user = self.user_of(request)
         group = request.path_params.get("group", "")
         parts = [part for part in request.path_params["rest"].split("/") if part]
-        if (group, parts[0]) in REVIEWS and len(parts) == 1:
-            return await self._review(request, user, REVIEWS[group, parts[0]])
+        if not parts:  # the same with a stroke at its end
+            if group and group not in groups():
+                raise no_such_resource()
+            return JSONResponse(resource_list(group))
+        local = parts[0] == "namespaces" and len(parts) == 3
+        kind = REVIEWS.get((group, parts[-1])) if local or len(parts) == 1 else None
+        if kind is not None and local is (kind == LOCAL):
+            return await self._review(request, user, kind, parts[1] if local else "")
         namespace, served, name, sub = self._addressed(group, parts)
         if sub:
             return await self._subresource(request, user, served, namespace, name, sub)
@@ -212,7 +236,7 @@ class Cluster:
             namespace = parts[1]
         served = SERVED.get((group, parts[0]))
         if served is None or len(parts) > 3:
-            raise Refusal(404, "NotFound", "the server could not find the requested resource")
+            raise no_such_resource()
         return namespace, served, parts[1] if len(parts) > 1 else "", parts[2] if len(parts) > 2 else ""
 
     def _home(self, served: Served, namespace: str) -> str:
@@ -221,7 +245,7 @@ class Cluster:
     def _found(self, served: Served, namespace: str, name: str) -> dict[str, Any]:
         found = self.objects.get(served, self._home(served, namespace), name)
         if found is None:
-            raise Refusal(404, "NotFound", f'{served.plural} "{name}" not found')
+            raise not_found(served, name)
         return self._aggregated(served, found)
 
     def _aggregated(self, served: Served, found: dict[str, Any]) -> dict[str, Any]:
@@ -234,11 +258,11 @@ class Cluster:
             verb = "watch" if request.query_params.get("watch") in ("1", "true") else "list"
             self._must(user, Attributes(verb, served.group, served.plural, namespace))
             if verb == "watch":
-                raise Refusal(405, "MethodNotAllowed", "the stand-in cluster watches nothing")
+                return self._watch(request, served, namespace)
             return self._list(request, served, namespace)
         if request.method == "POST":
             body = await self._body(request)
-            meta = body.setdefault("metadata", {})
+            meta = _meta(body)
             if not meta.get("name") and meta.get("generateName"):
                 meta["name"] = f"{meta['generateName']}{self.objects.version():05d}"
             self._must(user, Attributes("create", served.group, served.plural, namespace, meta.get("name", "")))
@@ -248,19 +272,25 @@ class Cluster:
             for one in [] if _is_dry(request) else self._chosen(request, served, namespace)[0]:
                 self.objects.remove(served, one["metadata"].get("namespace", ""), one["metadata"]["name"])
             return self._list(request, served, namespace)
-        raise Refusal(405, "MethodNotAllowed", "the method is not allowed here")
+        raise wrong_method()
 
     def _chosen(self, request: Request, served: Served, namespace: str) -> tuple[list[dict[str, Any]], int | None]:
         """The objects that a list is for, with where the next page begins."""
         query = request.query_params
-        limit = min(int(query.get("limit") or 0) or -1, MAX_PAGE) if (query.get("limit") or "0").isdigit() else -1
-        after = int(query.get("continue") or 0) if (query.get("continue") or "0").isdigit() else 0
-        found, more = self.objects.listed(served, namespace or None if served.namespaced else None, after, limit)
-        for selector, read in (("fieldSelector", _field), ("labelSelector", _label)):
-            for part in filter(None, (query.get(selector) or "").split(",")):
-                name, _, value = part.partition("=")
-                found = [one for one in found if read(one, name.strip("!")) == value.lstrip("=")]
-        return found, more
+        limit, after = query.get("limit") or "0", query.get("continue") or "0"
+        if not limit.isdigit() or not after.isdigit():
+            raise bad("limit is a number, and continue what the last page said")
+        chooses = _choosing(request, served)
+        found, more = self.objects.listed(
+            served, namespace or None if served.namespaced else None, int(after), min(int(limit) or -1, MAX_PAGE)
+        )
+        return [one for one in found if chooses(one)], more
+
+    def _watch(self, request: Request, served: Served, namespace: str) -> Response:
+        shown = _as_metadata if _wants_metadata(request) else partial(self._aggregated, served)
+        space = namespace or None if served.namespaced else None
+        watching = Watching(self.objects, served, space, _choosing(request, served), shown)
+        return StreamingResponse(watching.lines(request), media_type="application/json")
 
     def _list(self, request: Request, served: Served, namespace: str) -> Response:
         found, more = self._chosen(request, served, namespace)
@@ -268,48 +298,43 @@ class Cluster:
         meta: dict[str, Any] = {"resourceVersion": str(self.objects.version())}
         if more is not None:
             meta["continue"] = str(more)
-        accepted = request.headers.get("accept", "")
-        if "as=PartialObjectMetadataList" in accepted:
-            items = [
-                {"kind": "PartialObjectMetadata", "apiVersion": "meta.k8s.io/v1", "metadata": one["metadata"]}
-                for one in found
-            ]
-            body = {
-                "kind": "PartialObjectMetadataList",
-                "apiVersion": "meta.k8s.io/v1",
-                "metadata": meta,
-                "items": items,
-            }
-        elif "as=Table" in accepted:
-            body = _table(meta, found)
-        else:
-            body = {"kind": f"{served.kind}List", "apiVersion": served.version, "metadata": meta, "items": found}
-        return JSONResponse(body)
+        if _wants_metadata(request):
+            kind = {"kind": "PartialObjectMetadataList", "apiVersion": "meta.k8s.io/v1"}
+            return JSONResponse({**kind, "metadata": meta, "items": [_as_metadata(one) for one in found]})
+        if "as=Table" in request.headers.get("accept", ""):
+            return JSONResponse(_table(meta, found))
+        return JSONResponse(
+            {"kind": f"{served.kind}List", "apiVersion": served.version, "metadata": meta, "items": found}
+        )
 
     def _create(self, user: User, served: Served, namespace: str, body: dict[str, Any], *, dry: bool) -> Response:
         home = self._home(served, namespace)
         if served.namespaced and self.objects.get(SERVED["", "namespaces"], "", home) is None:
-            raise Refusal(404, "NotFound", f'namespaces "{home}" not found')
+            raise not_found(SERVED["", "namespaces"], home)
         _well_formed(served, body, home)
         self._may_give(user, served, home, body)
         if dry:
-            taken = self.objects.get(served, home, body["metadata"]["name"])
-            return JSONResponse(body, 201) if taken is None else _taken(served, body).response()
+            if self.objects.get(served, home, body["metadata"]["name"]) is not None:
+                raise taken(served, body["metadata"]["name"])
+            return JSONResponse(body, 201)
         made = self.objects.add(served, home, _kept(body), self.clock.now())
         if made is None:
-            raise _taken(served, body)
+            raise taken(served, body["metadata"]["name"])
         if served.plural == "namespaces":
-            self.ensure_default_account(body["metadata"]["name"])
+            ensure_default_account(self.objects, body["metadata"]["name"], self.clock.now())
         return JSONResponse(made, 201)
 
     async def _item(self, request: Request, user: User, served: Served, namespace: str, name: str) -> Response:
         verb = {"GET": "get", "PUT": "update", "PATCH": "patch", "DELETE": "delete"}.get(request.method)
         if verb is None:
-            raise Refusal(405, "MethodNotAllowed", "the method is not allowed here")
+            raise wrong_method()
         self._must(user, Attributes(verb, served.group, served.plural, namespace, name))
         home, found = self._home(served, namespace), self._found(served, namespace, name)
         if verb == "get":
             return JSONResponse(found)
+        if verb == "patch":
+            changed = await self._patched(request, found)
+            return self._replaced(request, user, served, home, found, changed)
         body = await self._body(request) if await request.body() else {}
         if verb == "delete":
             wanted = body.get("preconditions") or {}
@@ -319,11 +344,33 @@ class Cluster:
             if served.plural in ("pods", "serviceaccounts"):
                 return JSONResponse(found)
             return JSONResponse({"kind": "Status", "apiVersion": "v1", "metadata": {}, "status": "Success"})
-        changed = _merged(found, body) if verb == "patch" else body
-        meta = changed.setdefault("metadata", {})
+        return self._replaced(request, user, served, home, found, body)
+
+    async def _patched(self, request: Request, found: dict[str, Any]) -> dict[str, Any]:
+        """An object as a patch of a known media type changes it."""
+        media = request.headers.get("content-type", "").partition(";")[0].strip()
+        apply = PATCHES.get(media)
+        if apply is None:
+            known = ", ".join(PATCHES)
+            raise Refusal(
+                415, "UnsupportedMediaType", f"the body of the request was in an unknown format - accepted: {known}"
+            )
+        try:
+            changed = apply(found, await self._json(request))
+        except NotApplicable as fault:
+            raise Refusal(422, "Invalid", str(fault)) from None
+        if not isinstance(changed, dict):
+            raise bad("the patch makes no object")
+        return changed
+
+    def _replaced(
+        self, request: Request, user: User, served: Served, home: str, found: dict[str, Any], changed: dict[str, Any]
+    ) -> Response:
+        """An object put in place of the one that is there."""
+        name, meta = found["metadata"]["name"], _meta(changed)
         _same(found, meta.get("uid"), meta.get("resourceVersion"))
         if meta.get("name", name) != name:
-            raise Refusal(400, "BadRequest", "the name of the object does not match the name on the URL")
+            raise bad("the name of the object does not match the name on the URL")
         _well_formed(served, changed, home)
         if changed.get("roleRef") != found.get("roleRef"):
             raise Refusal(422, "Invalid", "roleRef: Invalid value: cannot change roleRef")
@@ -374,8 +421,8 @@ class Cluster:
             self._found(served, namespace, name)
             if sub == "log":
                 return Response("the stand-in runs nothing\n", media_type="text/plain")
-            raise Refusal(400, "BadRequest", "Upgrade request required")
-        raise Refusal(404, "NotFound", "the server could not find the requested resource")
+            raise bad("Upgrade request required")
+        raise no_such_resource()
 
     async def _request_token(self, request: Request, namespace: str, name: str) -> Response:
         """TokenRequest of authentication.k8s.io: a token for some audiences, for a bounded time."""
@@ -408,156 +455,75 @@ class Cluster:
         pod = self._found(SERVED["", "pods"], namespace, str(reference.get("name")))
         runs_as = (pod.get("spec") or {}).get("serviceAccountName") or "default"
         if runs_as != name or reference.get("uid") not in (None, pod["metadata"]["uid"]):
-            raise Refusal(400, "BadRequest", "cannot bind token: the pod does not run as the service account")
+            raise bad("cannot bind token: the pod does not run as the service account")
 
-    # -- reviews ---------------------------------------------------------------------------------------------
-
-    async def _review(self, request: Request, user: User, kind: str) -> Response:
+    async def _review(self, request: Request, user: User, kind: str, namespace: str) -> Response:
         if request.method != "POST":
-            raise Refusal(405, "MethodNotAllowed", "the method is not allowed here")
-        body = await self._body(request)
-        spec = body.get("spec") or {}
-        group = "authentication.k8s.io" if kind == "TokenReview" else "authorization.k8s.io"
-        whole = {"kind": kind, "apiVersion": f"{group}/v1", "metadata": {}, "spec": spec}
-        if kind == "SubjectAccessReview":
-            self._must(user, Attributes("create", group, "subjectaccessreviews"))
-            asked = User(spec.get("user") or "", _groups_of(spec))
-            return JSONResponse({**whole, "status": self._reviewed(asked, spec)}, 201)
-        if kind == "SelfSubjectAccessReview":
-            return JSONResponse({**whole, "status": self._reviewed(user, spec)}, 201)
-        if kind == "SelfSubjectRulesReview":
-            rules = list(self.policy().rules_for(user, spec.get("namespace", "")))
-            status = {
-                "resourceRules": [rule for rule in rules if rule.get("resources")],
-                "nonResourceRules": [rule for rule in rules if rule.get("nonResourceURLs")],
-                "incomplete": False,
-            }
-            return JSONResponse({**whole, "status": status}, 201)
-        self._must(user, Attributes("create", group, "tokenreviews"))
-        found = self.authenticated(str(spec.get("token", "")), spec.get("audiences") or [self.signer.issuer])
-        status = {"authenticated": found is not None}
-        if found is not None:
-            status["user"] = {"username": found.name, "uid": found.uid, "groups": list(found.groups)}
-        return JSONResponse({**whole, "spec": {}, "status": status}, 201)
+            raise wrong_method()
+        spec = (await self._body(request)).get("spec") or {}
+        if not kind.startswith("Self"):
+            plural = f"{kind.lower()}s"
+            group = next(its for its, name in REVIEWS if name == plural)
+            self._must(user, Attributes("create", group, plural, namespace))
+        reviews = Reviews(self.policy(), self.signer.issuer, self._authenticated_for)
+        return JSONResponse(reviews.answer(kind, user, namespace, spec), 201)
 
-    def _reviewed(self, user: User, spec: Mapping[str, Any]) -> dict[str, Any]:
-        plain = spec.get("nonResourceAttributes")
-        if plain:
-            wanted = Attributes(plain.get("verb", ""), path=plain.get("path", ""))
-        else:
-            asked = spec.get("resourceAttributes") or {}
-            resource = asked.get("resource", "") + (f"/{asked['subresource']}" if asked.get("subresource") else "")
-            wanted = Attributes(
-                asked.get("verb", ""),
-                asked.get("group", ""),
-                resource,
-                asked.get("namespace", ""),
-                asked.get("name", ""),
-            )
-        why = self.policy().allowed(user, wanted)
-        return {"allowed": bool(why), "reason": f"RBAC: allowed by {why}" if why else ""}
+    def _authenticated_for(self, token: str, audiences: Iterable[str]) -> tuple[User, list[str]] | None:
+        """The user of a token, with those of some audiences that it is for."""
+        fitting = [one for one in audiences if self.authenticated(token, [one]) is not None]
+        user = self.authenticated(token, fitting)
+        return (user, fitting) if user is not None else None
 
-    # -- what is there from the start ------------------------------------------------------------------------
-
-    def furnish(self, resources: Mapping[str, Any]) -> None:
-        """Makes what the estate says exists already beneath this cluster: namespaces, secrets, workloads that run."""
-        for role in DEFAULT_ROLES:
-            self._ensure("clusterroles", "", copy.deepcopy(role), RBAC)
-        stem = f"{self.name}/namespace/"
-        beneath = sorted(address.removeprefix(stem) for address in resources if address.startswith(stem))
-        for address in ("kube-system", *beneath):
-            namespace, _, rest = address.partition("/")
-            self._ensure("namespaces", "", {"metadata": {"name": namespace}})
-            self.ensure_default_account(namespace)
-            kind, _, name = rest.partition("/")
-            if kind == "secret":
-                self._ensure("secrets", namespace, {"metadata": {"name": name}, "type": "Opaque", "data": {}})
-            elif kind == "workload":
-                spec = {"serviceAccountName": "default", "containers": [{"name": "main", "image": "lab"}]}
-                self._ensure("pods", namespace, {"metadata": {"name": name}, "spec": spec})
-
-    def ensure_default_account(self, namespace: str) -> None:
-        self._ensure("serviceaccounts", namespace, {"metadata": {"name": "default"}})
-
-    def _ensure(self, plural: str, namespace: str, body: dict[str, Any], group: str = "") -> None:
-        served = SERVED[group, plural]
-        if self.objects.get(served, namespace, body["metadata"]["name"]) is None:
-            self.objects.add(served, namespace, body, self.clock.now())
+    async def _body(self, request: Request) -> dict[str, Any]:
+        media = request.headers.get("content-type", "application/json").partition(";")[0].strip()
+        if media != "application/json":
+            raise Refusal(415, "UnsupportedMediaType", f"the body of the request was in an unknown format: {media}")
+        body = await self._json(request)
+        if not isinstance(body, dict):
+            raise bad("the body is not an object")
+        return body
 
     @staticmethod
-    async def _body(request: Request) -> dict[str, Any]:
+    async def _json(request: Request) -> Any:
         data = await request.body()
         if len(data) > MAX_BODY:
             raise Refusal(413, "RequestEntityTooLarge", "the body is too large")
         try:
-            body = json.loads(data)
+            return json.loads(data)
         except (ValueError, RecursionError):
-            raise Refusal(400, "BadRequest", "the body is not JSON") from None
-        if not isinstance(body, dict):
-            raise Refusal(400, "BadRequest", "the body is not an object")
-        return body
+            raise bad("the body is not JSON") from None
 
 
-EVERY_VERB = ["get", "list", "watch", "create", "update", "patch", "delete", "deletecollection"]
-VIEWING, EDITING = "rbac.authorization.k8s.io/aggregate-to-view", "rbac.authorization.k8s.io/aggregate-to-edit"
-DEFAULT_ROLES: tuple[dict[str, Any], ...] = (
-    {
-        "metadata": {"name": "cluster-admin"},
-        "rules": [
-            {"apiGroups": ["*"], "resources": ["*"], "verbs": ["*"]},
-            {"nonResourceURLs": ["*"], "verbs": ["*"]},
-        ],
-    },
-    {
-        "metadata": {"name": "view"},
-        "aggregationRule": {"clusterRoleSelectors": [{"matchLabels": {VIEWING: "true"}}]},
-    },
-    {
-        "metadata": {"name": "edit"},
-        "aggregationRule": {
-            "clusterRoleSelectors": [{"matchLabels": {VIEWING: "true"}}, {"matchLabels": {EDITING: "true"}}]
-        },
-    },
-    {
-        "metadata": {"name": "system:aggregate-to-view", "labels": {VIEWING: "true"}},
-        "rules": [
-            {
-                "apiGroups": [""],
-                "resources": ["pods", "configmaps", "serviceaccounts"],
-                "verbs": ["get", "list", "watch"],
-            },
-            {"apiGroups": ["apps", "batch"], "resources": ["*"], "verbs": ["get", "list", "watch"]},
-        ],
-    },
-    {
-        "metadata": {"name": "system:aggregate-to-edit", "labels": {EDITING: "true"}},
-        "rules": [
-            {"apiGroups": [""], "resources": ["pods", "configmaps", "secrets"], "verbs": EVERY_VERB},
-            {"apiGroups": ["apps"], "resources": ["deployments"], "verbs": EVERY_VERB},
-        ],
-    },
-)
+def _choosing(request: Request, served: Served) -> Callable[[Mapping[str, Any]], bool]:
+    """Whether the selectors of a request choose an object."""
+    query = request.query_params
+    try:
+        labels = by_labels(query.get("labelSelector") or "")
+        fields = by_fields(query.get("fieldSelector") or "", served.plural)
+    except NotUnderstood as fault:
+        raise bad(str(fault)) from None
+    return lambda one: labels(one) and fields(one)
+
+
+def _meta(body: dict[str, Any]) -> dict[str, Any]:
+    """What an object says of itself; a place for it where it says nothing."""
+    meta = body.setdefault("metadata", {})
+    if not isinstance(meta, dict):
+        raise bad("metadata is no object")
+    return meta
+
+
+def _wants_metadata(request: Request) -> bool:
+    return "as=PartialObjectMetadata" in request.headers.get("accept", "")
+
+
+def _as_metadata(one: Mapping[str, Any]) -> dict[str, Any]:
+    return {"kind": "PartialObjectMetadata", "apiVersion": "meta.k8s.io/v1", "metadata": one["metadata"]}
 
 
 def _is_dry(request: Request) -> bool:
     """Whether everything is to be done but the storing."""
     return request.query_params.get("dryRun") == "All"
-
-
-def _taken(served: Served, body: Mapping[str, Any]) -> Refusal:
-    return Refusal(409, "AlreadyExists", f'{served.plural} "{body["metadata"]["name"]}" already exists')
-
-
-def _groups_of(spec: Mapping[str, Any]) -> tuple[str, ...]:
-    return tuple(spec.get("groups") or ())
-
-
-def _field(one: Mapping[str, Any], name: str) -> str:
-    return str(one["metadata"].get(name.removeprefix("metadata."), ""))
-
-
-def _label(one: Mapping[str, Any], name: str) -> str:
-    return str((one["metadata"].get("labels") or {}).get(name, ""))
 
 
 def _kept(body: Mapping[str, Any]) -> dict[str, Any]:
@@ -568,20 +534,17 @@ def _kept(body: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _well_formed(served: Served, body: Mapping[str, Any], namespace: str) -> None:
-    meta = body.get("metadata") or {}
-    if not isinstance(meta.get("name"), str) or not meta["name"] or "/" in meta["name"]:
-        raise Refusal(422, "Invalid", f"{served.kind} is invalid: metadata.name: Required value")
-    if meta.get("namespace") not in (None, "", namespace):
-        raise Refusal(400, "BadRequest", "the namespace of the object does not match the namespace on the request")
-    if body.get("kind") not in (None, served.kind):
-        raise Refusal(400, "BadRequest", f"the object is no {served.kind}")
-    if served.plural.endswith("bindings"):
-        reference = body.get("roleRef") or {}
-        if reference.get("kind") not in ("Role", "ClusterRole") or not reference.get("name"):
-            raise Refusal(422, "Invalid", "roleRef: Required value")
-        for subject in body.get("subjects") or ():
-            if subject.get("kind") not in ("User", "Group", "ServiceAccount") or not subject.get("name"):
-                raise Refusal(422, "Invalid", "subjects: Unsupported value")
+    if body.get("kind") not in (None, served.kind) or body.get("apiVersion") not in (None, served.version):
+        raise bad(f"the object provided is no {served.version} {served.kind}")
+    meta = body.get("metadata")
+    if isinstance(meta, Mapping) and meta.get("namespace") not in (None, "", namespace):
+        raise bad("the namespace of the provided object does not match the namespace sent on the request")
+    try:
+        faults = list(Forming(served, body, namespace).faults())
+    except (AttributeError, TypeError):
+        raise bad(f"the object provided is not shaped as a {served.kind}") from None
+    if faults:
+        raise invalid(served, str(meta.get("name", "")) if isinstance(meta, Mapping) else "", faults)
 
 
 def _same(found: Mapping[str, Any], uid: str | None, version: str | None) -> None:
@@ -589,19 +552,6 @@ def _same(found: Mapping[str, Any], uid: str | None, version: str | None) -> Non
     if (uid and uid != meta["uid"]) or (version and version != meta["resourceVersion"]):
         message = "the object has been modified; please apply your changes to the latest version and try again"
         raise Refusal(409, "Conflict", message)
-
-
-def _merged(found: Any, patch: Any) -> Any:
-    """JSON merge patch (RFC 7396)."""
-    if not isinstance(patch, dict):
-        return patch
-    out = dict(found) if isinstance(found, dict) else {}
-    for name, value in patch.items():
-        if value is None:
-            out.pop(name, None)
-        else:
-            out[name] = _merged(out.get(name), value)
-    return out
 
 
 def _table(meta: Mapping[str, Any], found: Iterable[Mapping[str, Any]]) -> dict[str, Any]:
