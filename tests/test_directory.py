@@ -244,7 +244,8 @@ def test_a_key_is_shown_once_used_and_retired(
     assert b"labkey" not in (lab.state / "lab.db").read_bytes()
     for identifier, value in ((key["id"], "labkey.no"), ("another", key["value"]), (key["id"], "")):
         wrong = session(http, lab, identifier, value)
-        assert (wrong.status_code, wrong.json()["error"]) == (400, "invalid_client")
+        assert (wrong.status_code, wrong.json()["error"]) == (401, "invalid_client")
+    assert wrong.headers["www-authenticate"].startswith("Basic")
     got = session(http, lab, key["id"], key["value"]).json()
     place = f"{cloud}/places/gauges/bucket/raw-levels/object/a"
     bearer = {"Authorization": f"Bearer {got['access_token']}"}

@@ -142,7 +142,7 @@ def test_an_answer_that_drips_ends_at_the_deadline(what: bytes) -> None:
     assert time.monotonic() - begun < 15  # of the 20 seconds for each part alone
 
 
-SECRET = "tiddly-pom-9041"  # noqa: S105  of no system
+SECRET = "tiddly-pom-9041"
 
 
 @pytest.mark.parametrize("body", [

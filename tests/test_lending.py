@@ -115,7 +115,7 @@ def test_what_cannot_be_used_is_said_and_not_used(enthesis: Program, lab: Lab, r
     (tmp_path / "no-token").write_text("nothing that is one")
     ran = enthesis(
         "whoami", "--format", "json", at=lab.folder, XDG_RUNTIME_DIR=str(runtime),
-        ENTHESIS_TOKEN="not.a.token", ENTHESIS_TOKEN_FILE=str(tmp_path / "no-token"),  # noqa: S106
+        ENTHESIS_TOKEN="not.a.token", ENTHESIS_TOKEN_FILE=str(tmp_path / "no-token"),
         ENTHESIS_METADATA_URL="http://192.0.2.1/host", ENTHESIS_CERTIFICATE_FILE=str(tmp_path / "none.pem"),
     )  # fmt: skip
     assert ran.code == 1 and ran.json["used"] is None

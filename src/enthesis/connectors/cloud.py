@@ -395,7 +395,7 @@ class Cloud:
         if answer.status == 200:
             return self._obtained(body)
         steps = body.get("refused_at")
-        if answer.status == 400 and isinstance(steps, list) and steps:
+        if answer.status in (400, 401) and isinstance(steps, list) and steps:
             return Refusal(tuple(map(str, steps)), problem_said(answer))
         raise UnexpectedAnswer(
             f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}",

@@ -221,6 +221,10 @@ def _causes(fault: BaseException) -> Iterator[BaseException]:
 
 
 def _may_yet_answer(answer: Answer) -> bool:
+    return answer.status in PASSING
+
+
+def _may_yet_be_done(answer: Answer) -> bool:
     return answer.status in (*PASSING, FAULT)
 
 
@@ -266,12 +270,14 @@ def _last(state: RetryCallState) -> Any:
 @dataclass(frozen=True)
 class Way:
     """How a server is reached: all that TLS needs, headers that go with every request, the name that its certificate is
-    for, where that is not its host, and the url of a proxy."""
+    for, where that is not its host, and the url of a proxy. `after_faults`: what changes nothing is asked again, too,
+    where the server says that it has failed itself."""
 
     context: ssl.SSLContext | None = None
     headers: tuple[tuple[str, str], ...] = ()
     server_name: str = ""
     proxy: str = ""
+    after_faults: bool = False
 
 
 class Client:
@@ -309,15 +315,17 @@ class Client:
         way = way or Way()
         verify = way.context or ssl.create_default_context(cafile=str(authority) if authority else None)
         self.sockets: list[socket.socket] = []  # of connections that are kept, so that a request can be ended
+        may_yet = _may_yet_be_done if way.after_faults else _may_yet_answer
         self._again = Retrying(
-            retry=retry_if_result(_may_yet_answer) | retry_if_exception_type(_Lost),
+            retry=retry_if_result(_may_yet_be_done if after_faults else _may_yet_answer)
+            | retry_if_exception_type(_Lost),
             wait=_waiting,
             stop=stop_after_attempt(ATTEMPTS) | stop_before_delay(max_seconds) | _KeepsFailing(),
             sleep=lambda seconds: self.sleep(seconds),  # noqa: PLW0108  looked up when it is called
             retry_error_callback=_last,
         )
         self._keyed = self._again.copy(
-            retry=retry_if_result(_may_yet_answer) | retry_if_exception_type((_Lost, _Late)),
+            retry=retry_if_result(_may_yet_be_done) | retry_if_exception_type((_Lost, _Late)),
             stop=stop_after_attempt(ATTEMPTS) | stop_before_delay(max_seconds),
         )
         self._unasked = self._again.copy(retry=retry_if_exception_type(_Cut))
@@ -363,7 +371,7 @@ class Client:
         request = partial(self._asked, method, url, headers=sent, json=body, data=form, content=content)
         if KEYED in sent and method not in SAFE:
             answer = self._keyed(request, time.monotonic() + self.max_seconds)
-            if _may_yet_answer(answer):
+            if _may_yet_be_done(answer):
                 message = f"{self.who} at {self.url} answered {answer.status} again and again: {problem_said(answer)}"
                 raise Unreachable(message, code="unreachable")
             return answer

@@ -1,7 +1,5 @@
 """A stand-in cloud: OAuth 2.0 token exchange for taking on identities, and places where things are really stored."""
 
-import base64
-import binascii
 import hashlib
 import json
 import math
@@ -32,8 +30,21 @@ from enthesis.lab.deciding import (
     verbs_of,
 )
 from enthesis.lab.faults import Faults
+from enthesis.lab.oauth import (
+    ACCESS_TOKEN,
+    INACTIVE,
+    JWT,
+    NO_STORE,
+    Wrong,
+    as_oauth_error,
+    client_of,
+    form_of,
+    not_understood,
+    published,
+    told_of,
+)
 from enthesis.lab.openapi import document
-from enthesis.lab.problems import Problem, as_problem, oauth_error, refused
+from enthesis.lab.problems import HANDLERS, Problem, refused
 from enthesis.lab.recording import RecordHandlers, Records
 from enthesis.lab.resources import Things, remove_resource
 from enthesis.lab.sessions import SessionHandlers, Sessions
@@ -42,8 +53,6 @@ from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, Token
 
 KEYED = "client_credentials"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
-ACCESS_TOKEN = "urn:ietf:params:oauth:token-type:access_token"  # noqa: S105  a type, not a token
-JWT = "urn:ietf:params:oauth:token-type:jwt"
 TOKEN_TYPES = (ACCESS_TOKEN, "urn:ietf:params:oauth:token-type:id_token", JWT)
 STATEMENT_LIFE = 120  # seconds; of what one cloud states for another
 NARROWING = "narrowing"  # the type of an authorization detail (RFC 9396)
@@ -109,6 +118,7 @@ class Cloud:
             Route("/openapi.json", self._openapi),
             Route("/token", self._token, methods=["POST"]),
             Route("/revoke", self._revoke, methods=["POST"]),
+            Route("/introspect", self._introspect, methods=["POST"]),
             Route("/administration/inventory", administration.inventory),
             Route("/administration/ids", administration.ids),
             Route("/administration/concerning", administration.concerning),
@@ -125,31 +135,33 @@ class Cloud:
             Route("/places/{address:path}", self._place, methods=["GET", "PUT", "DELETE", "POST"]),
             Route("/trials/{id}", self._trial, methods=["GET", "DELETE"]),
         ]
-        return Starlette(routes=routes, exception_handlers={Problem: as_problem})
+        return Starlette(routes=routes, exception_handlers={**HANDLERS, Wrong: as_oauth_error})
 
     # -- what clients read first -----------------------------------------------------------------------------
 
     async def _metadata(self, request: Request) -> Response:
         """RFC 8414, section 2."""
-        return JSONResponse(
-            {
-                "issuer": self.url,
-                "token_endpoint": f"{self.url}/token",
-                "revocation_endpoint": f"{self.url}/revoke",
-                "jwks_uri": f"{self.url}/jwks",
-                "grant_types_supported": [EXCHANGE, KEYED],
-                "response_types_supported": [],
-                "token_endpoint_auth_methods_supported": ["none", "client_secret_basic"],
-                "authorization_details_types_supported": [NARROWING],
-                "service_documentation": f"{self.url}/openapi.json",
-            }
-        )
+        metadata = {
+            "issuer": self.url,
+            "token_endpoint": f"{self.url}/token",
+            "revocation_endpoint": f"{self.url}/revoke",
+            "introspection_endpoint": f"{self.url}/introspect",
+            "jwks_uri": f"{self.url}/jwks",
+            "grant_types_supported": [EXCHANGE, KEYED],
+            "response_types_supported": [],
+            "token_endpoint_auth_methods_supported": ["none", "client_secret_basic", "client_secret_post"],
+            "revocation_endpoint_auth_methods_supported": ["none"],
+            "introspection_endpoint_auth_methods_supported": ["client_secret_basic", "client_secret_post", "Bearer"],
+            "authorization_details_types_supported": [NARROWING],
+            "service_documentation": f"{self.url}/openapi.json",
+        }
+        return published(request, metadata)
 
     async def _jwks(self, request: Request) -> Response:
-        return JSONResponse(self.signer.jwks())
+        return published(request, self.signer.jwks())
 
     async def _openapi(self, request: Request) -> Response:
-        return JSONResponse(document(f"The stand-in cloud {self.name}", self.url))
+        return published(request, document(f"The stand-in cloud {self.name}", self.url))
 
     # -- who asks --------------------------------------------------------------------------------------------
 
@@ -183,27 +195,38 @@ class Cloud:
     # -- taking on -------------------------------------------------------------------------------------------
 
     async def _token(self, request: Request) -> Response:
-        """RFC 8693, section 2.1: a token or a session for a session as the identity named in `resource`."""
-        async with request.form(max_files=0, max_fields=20) as form:
-            fields = {name: value for name, value in form.items() if isinstance(value, str)}
-        if fields.get("grant_type") == KEYED:
-            return self._for_a_key(request)
-        if fields.get("grant_type") != EXCHANGE:
-            return oauth_error("unsupported_grant_type", f"only {EXCHANGE} and {KEYED} are known here")
-        if fields.get("subject_token_type") not in TOKEN_TYPES or not fields.get("subject_token"):
-            return oauth_error("invalid_request", "subject_token and its type are missing or not understood")
-        if fields.get("audience") and not fields.get("resource"):
-            return self._statement(fields["subject_token"], fields["audience"])
-        target = fields.get("resource", "")
+        """RFC 8693, section 2.1: a token or a session for a session as the identity named in `resource`; or RFC 6749,
+        section 4.4: a session for a key."""
+        form = await form_of(request, several=("resource", "audience"))
+        client = client_of(request, form)
+        key = self._key(client) if client is not None else None
+        if "grant_type" not in form:
+            raise Wrong("invalid_request", "grant_type is missing")
+        if form["grant_type"] == KEYED:
+            if key is None:
+                raise Wrong("invalid_client", "no such key", ("names",))
+            return self._for_a_key(request, form, key)
+        if form["grant_type"] != EXCHANGE:
+            raise Wrong("unsupported_grant_type", f"only {EXCHANGE} and {KEYED} are known here")
+        if form.get("subject_token_type") not in TOKEN_TYPES or "subject_token" not in form:
+            raise Wrong("invalid_request", "subject_token and its type are missing or not understood")
+        if "audience" in form and "resource" not in form:
+            not_understood(form, JWT, form["audience"])
+            return self._statement(form["subject_token"], form["audience"])
+        not_understood(form, ACCESS_TOKEN, self.url)
+        target = form.get("resource")
+        if target is None:
+            raise Wrong("invalid_request", "`resource` is missing: the place of the identity that is asked for")
         if not target.startswith(f"{self.url}/places/"):
-            return oauth_error("invalid_target", "`resource` names no place of this cloud")
+            raise Wrong("invalid_target", "`resource` names no place of this cloud")
         try:
-            caller = self.callers.of_subject(fields["subject_token"])
-            narrowing = _narrowing(fields.get("authorization_details"))
+            caller = self.callers.of_subject(form["subject_token"])
+            narrowing = _narrowing(form.get("authorization_details"))
         except Problem as fault:
-            return oauth_error("invalid_request", str(fault), fault.body.get("refused_at", ()))
+            raise Wrong("invalid_request", str(fault), tuple(fault.body.get("refused_at", ()))) from None
         except TokenRefused as fault:
-            return oauth_error("invalid_request", str(fault), ["session"] if isinstance(fault, TokenExpired) else ())
+            steps = ("session",) if isinstance(fault, TokenExpired) else ()
+            raise Wrong("invalid_request", str(fault), steps) from None
         address = target[len(f"{self.url}/places/") :]
         around = self._around(request)
         world = self.world()
@@ -211,57 +234,82 @@ class Cloud:
         self.records.note(caller, "take-on", address, outcome, around)
         if not outcome.allowed:
             error = "invalid_target" if "names" in outcome.refused_at else "invalid_request"
-            return oauth_error(error, "access is refused", outcome.refused_at)
+            raise Wrong(error, "access is refused", tuple(outcome.refused_at))
         return self._issued(world, caller, address, outcome, around, narrowing)
 
     async def _revoke(self, request: Request) -> Response:
         """RFC 7009, section 2: the session is over, and what was obtained with it; one that is not known is over."""
-        async with request.form(max_files=0, max_fields=20) as form:
-            token = form.get("token")
-        try:
-            claims = self.signer.verify(str(token), typ=SESSION_TYPE)
-        except TokenRefused:
-            return Response(status_code=200)
-        self.sessions.end(str(claims["jti"]))
+        claims = self._session_in(await self._shown(request))
+        if claims is not None:
+            self.sessions.end(str(claims["jti"]))
         return Response(status_code=200)
+
+    async def _introspect(self, request: Request) -> Response:
+        """RFC 7662, section 2, for whoever has a session or a key here: what a session is, while it has not ended."""
+        form = await self._shown(request)
+        if client_of(request, form) is None:
+            self.callers.administrator(_bearer(request))
+        claims = self._session_in(form)
+        try:
+            standing = claims is not None and self.callers.own_session(form["token"])
+        except Problem:
+            standing = False
+        return JSONResponse(told_of(standing) if isinstance(standing, dict) else INACTIVE, headers=NO_STORE)
+
+    async def _shown(self, request: Request) -> dict[str, str]:
+        """A request about a token that it shows."""
+        form = await form_of(request)
+        client = client_of(request, form)
+        if client is not None:
+            self._key(client)
+        if "token" not in form:
+            raise Wrong("invalid_request", "token is missing")
+        return form
+
+    def _session_in(self, form: Mapping[str, str]) -> dict[str, Any] | None:
+        """The claims of the session of this cloud that a request shows; None where it shows none."""
+        try:
+            return self.signer.verify(form["token"], typ=SESSION_TYPE)
+        except TokenRefused:
+            return None
 
     def _statement(self, session: str, audience: str) -> Response:
         """RFC 8693, section 2.1, with `audience`: what this cloud states for another about who has a session, for a
         moment. The session itself stays here."""
         others = [one.issuer for name, one in self.signers.items() if name in self.inventory["providers"]]
         if audience not in others or audience == self.url:
-            return oauth_error("invalid_target", "`audience` names no other cloud that is known here")
+            raise Wrong("invalid_target", "`audience` names no other cloud that is known here")
         try:
             claims = self.callers.own_session(session)
         except Problem as fault:
-            return oauth_error("invalid_request", str(fault), fault.body.get("refused_at", ()))
+            raise Wrong("invalid_request", str(fault), tuple(fault.body.get("refused_at", ()))) from None
         if "administers" in claims:
-            return oauth_error("invalid_request", "an administrator's session is nobody elsewhere")
+            raise Wrong("invalid_request", "an administrator's session is nobody elsewhere")
         kept = {name: value for name, value in claims.items() if name not in ("iss", "aud", "iat", "nbf", "jti", "exp")}
         ends = min(int(claims["exp"]), int(self.clock.now()) + STATEMENT_LIFE)
         about = {name: claims[name] for name in ("iat", "exp", "jti")}
         stated = {**kept, "aud": audience, "exp": ends, "session": about}
         return self._answered(self.signer.sign(stated, typ="JWT"), ends - self.clock.now(), JWT)
 
-    def _for_a_key(self, request: Request) -> Response:
-        """RFC 6749, section 4.4, with the client in the Authorization header (section 2.3.1)."""
-        scheme, _, encoded = request.headers.get("authorization", "").partition(" ")
-        try:
-            identifier, _, value = base64.b64decode(encoded, validate=True).decode().partition(":")
-        except (binascii.Error, UnicodeDecodeError):
-            identifier = value = ""
-        found = self.keyed.shown(self.name, value) if scheme.lower() == "basic" else None
-        if found is None or found["id"] != identifier or found["form"] == "static-token":
-            return oauth_error("invalid_client", "no such key", ["names"])
+    def _key(self, client: tuple[str, str]) -> dict[str, Any]:
+        """The key that a client shows, whatever it asks for with it. Wrong where it is none of this cloud's."""
+        found = self.keyed.shown(self.name, client[1])
+        if found is None or found["id"] != client[0] or found["form"] == "static-token":
+            raise Wrong("invalid_client", "no such key", ("names",))
+        return found
+
+    def _for_a_key(self, request: Request, form: Mapping[str, str], found: Mapping[str, Any]) -> Response:
+        """RFC 6749, section 4.4: a session of the identity that a key is for."""
+        not_understood(form, ACCESS_TOKEN, self.url)
         around = self._around(request)
         world = self.world()
         try:
             caller = self.callers.by_key(found)
         except Problem as fault:
-            return oauth_error("invalid_client", str(fault), ["names"])
+            raise Wrong("invalid_client", str(fault), ("names",)) from None
         stands = decide(world, caller, "describe", caller.address, around)
         if "names" in stands.refused_at:  # disabled, lapsed, or not from here
-            return oauth_error("invalid_client", "access is refused", ["names"])
+            raise Wrong("invalid_client", "access is refused", ("names",))
         ends = min(around.now + KEYED_LIFE, found["expires"] or around.now + KEYED_LIFE)
         token = self._signed(caller.address, caller.id, caller, ends, [])
         return self._answered(token, ends - around.now)
@@ -318,10 +366,10 @@ class Cloud:
         body = {
             "access_token": token,
             "issued_token_type": kind,
-            "token_type": "Bearer",
+            "token_type": "Bearer" if kind == ACCESS_TOKEN else "N_A",  # RFC 8693, section 2.2.1
             "expires_in": int(life),
         }
-        return JSONResponse(body, headers={"Cache-Control": "no-store"})
+        return JSONResponse(body, headers=NO_STORE)
 
     # -- attempts --------------------------------------------------------------------------------------------
 
@@ -410,7 +458,7 @@ def _bearer(request: Request) -> str:
     """RFC 6750, section 2.1; the other two ways are not taken."""
     scheme, _, token = request.headers.get("authorization", "").partition(" ")
     if scheme.lower() != "bearer" or not token:
-        raise Problem(401, "invalid-token", "a bearer token is needed")
+        raise Problem(401, "no-token", "a bearer token is needed")
     return token.strip()
 
 

@@ -30,7 +30,7 @@ from enthesis.lab.deciding import (
     session_end,
 )
 from enthesis.lab.guarding import owner_only
-from enthesis.lab.problems import Problem, as_problem, refused
+from enthesis.lab.problems import HANDLERS, Problem, refused
 
 REQUIRED = "asked-directly"  # a header that a page or a simple proxy does not send by itself
 FORWARDING = ("forwarded", "via", "x-real-ip", "client-ip", "true-client-ip")
@@ -59,7 +59,7 @@ class Hosts:
             Route("/{owner}/{host:path}/about", self._about),
             Route("/{owner}/{host:path}/session", self._session, methods=["POST"]),
         ]
-        return Starlette(routes=routes, exception_handlers={Problem: as_problem})
+        return Starlette(routes=routes, exception_handlers=HANDLERS)
 
     def _host(self, request: Request) -> tuple[World, str]:
         """The host that asks, if it asks itself."""

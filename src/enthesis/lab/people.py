@@ -18,7 +18,19 @@ from starlette.responses import HTMLResponse, JSONResponse, Response
 from starlette.routing import Route
 
 from enthesis.lab.guarding import owner_only
-from enthesis.lab.problems import Problem, as_problem, oauth_error
+from enthesis.lab.oauth import (
+    ACCESS_TOKEN,
+    INACTIVE,
+    JWT,
+    NO_STORE,
+    Wrong,
+    as_oauth_error,
+    client_of,
+    form_of,
+    published,
+    told_of,
+)
+from enthesis.lab.problems import HANDLERS, Problem
 from enthesis.lab.remembering import remember
 from enthesis.lab.running import OWNER
 from enthesis.lab.sessions import Sessions
@@ -27,8 +39,6 @@ from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenRefused
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
-ACCESS = "urn:ietf:params:oauth:token-type:access_token"
-STATEMENT = "urn:ietf:params:oauth:token-type:jwt"
 APPROVAL = "enthesis-approval"
 APPROVAL_LIFE = 24 * 3600  # seconds that an approval counts
 MOST_DETAILS = 2000  # characters
@@ -64,37 +74,46 @@ class Directory:
             Route("/agree", self._agree, methods=["POST"]),
             Route("/token", self._token, methods=["POST"]),
             Route("/revoke", self._revoke, methods=["POST"]),
+            Route("/introspect", self._introspect, methods=["POST"]),
         ]
-        return Starlette(routes=routes, exception_handlers={Problem: as_problem})
+        return Starlette(routes=routes, exception_handlers={**HANDLERS, Wrong: as_oauth_error})
 
     async def _metadata(self, request: Request) -> Response:
         """RFC 8414, section 2, with the endpoint of RFC 8628, section 4."""
         url = self.signer.issuer
-        return JSONResponse(
-            {
-                "issuer": url,
-                "jwks_uri": f"{url}/jwks",
-                "token_endpoint": f"{url}/token",
-                "device_authorization_endpoint": f"{url}/device",
-                "revocation_endpoint": f"{url}/revoke",
-                "grant_types_supported": [DEVICE, EXCHANGE],
-                "response_types_supported": [],
-                "token_endpoint_auth_methods_supported": ["none"],
-                "revocation_endpoint_auth_methods_supported": ["none"],
-            }
-        )
+        metadata = {
+            "issuer": url,
+            "jwks_uri": f"{url}/jwks",
+            "token_endpoint": f"{url}/token",
+            "device_authorization_endpoint": f"{url}/device",
+            "revocation_endpoint": f"{url}/revoke",
+            "introspection_endpoint": f"{url}/introspect",
+            "grant_types_supported": [DEVICE, EXCHANGE],
+            "response_types_supported": [],
+            "token_endpoint_auth_methods_supported": ["none"],
+            "revocation_endpoint_auth_methods_supported": ["none"],
+            "introspection_endpoint_auth_methods_supported": ["Bearer"],
+        }
+        return published(request, metadata)
 
     async def _jwks(self, request: Request) -> Response:
-        return JSONResponse(self.signer.jwks())
+        return published(request, self.signer.jwks())
 
     async def _device(self, request: Request) -> Response:
         """RFC 8628, section 3.2."""
+        form = await _form(request)
+        if "client_id" not in form:
+            raise Wrong("invalid_request", "client_id is missing")
+        if "scope" in form:
+            raise Wrong("invalid_scope", "a sign-in here has no scopes")
         device = remember(secrets.token_urlsafe(32))
         code = "-".join("".join(secrets.choice(LETTERS) for _ in range(4)) for _ in range(2))
         ends = self.clock.now() + CODE_LIFE
         with self.store.transaction():
             row = (_digest(device), code, self.organisation, ends, None, None, None, 0)
             self.store.connection.execute("INSERT INTO sign_ins VALUES (?, ?, ?, ?, ?, ?, ?, ?)", row)
+            client = (_digest(device), form["client_id"])
+            self.store.connection.execute("INSERT INTO sign_in_clients VALUES (?, ?)", client)
         page = f"{self.signer.issuer}/agree"
         return JSONResponse(
             {
@@ -105,7 +124,7 @@ class Directory:
                 "expires_in": CODE_LIFE,
                 "interval": INTERVAL,
             },
-            headers={"Cache-Control": "no-store"},
+            headers=NO_STORE,
         )
 
     async def _page(self, request: Request) -> Response:
@@ -134,7 +153,7 @@ class Directory:
             raise Problem(422, "not-understood", "this directory has no such person")
         row = self.store.connection.execute(
             "SELECT device, ends, person FROM sign_ins WHERE code = ? AND directory = ?",
-            (fields.get("code", "").strip().upper(), self.organisation),
+            (_code(fields.get("code", "")), self.organisation),
         ).fetchone()
         if row is None or row[1] <= self.clock.now() or row[2] is not None:
             raise Problem(404, "not-found", "no sign-in waits under this code")
@@ -147,35 +166,44 @@ class Directory:
 
     async def _token(self, request: Request) -> Response:
         """RFC 8628, sections 3.4 and 3.5."""
-        fields = await _fields(request)
-        if fields.get("grant_type") == EXCHANGE:
+        fields = await _form(request)
+        if "grant_type" not in fields:
+            raise Wrong("invalid_request", "grant_type is missing")
+        if fields["grant_type"] == EXCHANGE:
             return self._approval(fields)
-        if fields.get("grant_type") != DEVICE:
-            return oauth_error("unsupported_grant_type", f"only {DEVICE} and {EXCHANGE} are known here")
+        if fields["grant_type"] != DEVICE:
+            raise Wrong("unsupported_grant_type", f"only {DEVICE} and {EXCHANGE} are known here")
+        for name in ("device_code", "client_id"):
+            if name not in fields:
+                raise Wrong("invalid_request", f"{name} is missing")
         device = _digest(fields.get("device_code", ""))
         row = self.store.connection.execute(
             "SELECT ends, asked, person, mfa, refused FROM sign_ins WHERE device = ? AND directory = ?",
             (device, self.organisation),
         ).fetchone()
         now = self.clock.now()
-        if row is None:
-            return oauth_error("invalid_grant", "there is no such sign-in, or it is over")
+        client = self.store.connection.execute(
+            "SELECT client FROM sign_in_clients WHERE device = ?", (device,)
+        ).fetchone()
+        if row is None or client != (fields["client_id"],):
+            raise Wrong("invalid_grant", "there is no such sign-in of this client, or it is over")
         ends, asked, person, mfa, refused = row
         if ends <= now:
-            return oauth_error("expired_token", "nobody agreed in time")
+            raise Wrong("expired_token", "nobody agreed in time")
         if person is None:
             self.store.connection.execute("UPDATE sign_ins SET asked = ? WHERE device = ?", (now, device))
             too_soon = asked is not None and now - asked < INTERVAL * 0.9
-            return oauth_error("slow_down" if too_soon else "authorization_pending", "nobody has agreed yet")
+            raise Wrong("slow_down" if too_soon else "authorization_pending", "nobody has agreed yet")
         with self.store.transaction():
             self.store.connection.execute("DELETE FROM sign_ins WHERE device = ?", (device,))
+            self.store.connection.execute("DELETE FROM sign_in_clients WHERE device = ?", (device,))
         if refused:
-            return oauth_error("access_denied", "the person refused")
+            raise Wrong("access_denied", "the person refused")
         factors = MFA[mfa]
         claims = {
             "sub": person,
             "aud": self.audiences,
-            "client_id": fields.get("client_id", "enthesis"),
+            "client_id": fields["client_id"],
             "auth_time": int(now),
             "exp": int(now) + SIGN_IN_LIFE,
             **({"amr": factors} if factors is not None else {}),  # RFC 8176
@@ -183,7 +211,7 @@ class Directory:
         claims |= self.sessions.begin(person, {"origin": {"kind": "person", "address": person}}, claims["exp"])
         token = self.signer.sign(claims, typ=SESSION_TYPE)
         body = {"access_token": token, "token_type": "Bearer", "expires_in": SIGN_IN_LIFE}
-        return JSONResponse(body, headers={"Cache-Control": "no-store"})
+        return JSONResponse(body, headers=NO_STORE)
 
     def _approval(self, fields: Mapping[str, str]) -> Response:
         """RFC 8693, section 2.1: for a sign-in that stands, a statement that the person approves what the details say
@@ -191,42 +219,79 @@ class Directory:
         try:
             claims = self.signer.verify(fields.get("subject_token", ""), typ=SESSION_TYPE)
         except TokenRefused as fault:
-            return oauth_error("invalid_grant", str(fault))
+            raise Wrong("invalid_grant", str(fault)) from None
         if is_revoked(self.store, claims):
-            return oauth_error("invalid_grant", "the sign-in was ended")
+            raise Wrong("invalid_grant", "the sign-in was ended")
         try:
             details = json.loads(fields.get("authorization_details", "")[:MOST_DETAILS])
         except (ValueError, RecursionError):
             details = None
         wanted = (fields.get("subject_token_type"), fields.get("requested_token_type"), fields.get("audience"))
         one = details[0] if isinstance(details, list) and len(details) == 1 else None
-        if wanted != (ACCESS, STATEMENT, APPROVAL) or not isinstance(one, dict) or one.get("type") != APPROVAL:
-            return oauth_error("invalid_request", f"only statements for {APPROVAL}, about one thing, are made here")
+        if wanted != (ACCESS_TOKEN, JWT, APPROVAL) or not isinstance(one, dict) or one.get("type") != APPROVAL:
+            raise Wrong("invalid_request", f"only statements for {APPROVAL}, about one thing, are made here")
         told = {"sub": claims["sub"], "aud": APPROVAL, "authorization_details": details}
         factors = {"amr": claims["amr"]} if "amr" in claims else {}
         ends = {"auth_time": claims["auth_time"], "exp": int(self.clock.now()) + APPROVAL_LIFE}
         token = self.signer.sign({**told, **factors, **ends}, typ="JWT")
         body = {
             "access_token": token,
-            "issued_token_type": STATEMENT,
+            "issued_token_type": JWT,
             "token_type": "N_A",
             "expires_in": APPROVAL_LIFE,
         }
-        return JSONResponse(body, headers={"Cache-Control": "no-store"})
+        return JSONResponse(body, headers=NO_STORE)
 
     async def _revoke(self, request: Request) -> Response:
         """RFC 7009, section 2: the token is over; one that is not known is over already."""
-        fields = await _fields(request)
-        try:
-            claims = self.signer.verify(fields.get("token", ""), typ=SESSION_TYPE)
-        except TokenRefused:
-            return Response(status_code=200)
-        with self.store.transaction():
-            self.store.connection.execute("DELETE FROM revoked WHERE ends < ?", (self.clock.now(),))
-            self.store.connection.execute(
-                "INSERT OR REPLACE INTO revoked VALUES (?, ?)", (claims["jti"], claims["exp"])
-            )
+        claims = self._sign_in(await _shown(request))
+        if claims is not None:
+            with self.store.transaction():
+                self.store.connection.execute("DELETE FROM revoked WHERE ends < ?", (self.clock.now(),))
+                self.store.connection.execute(
+                    "INSERT OR REPLACE INTO revoked VALUES (?, ?)", (claims["jti"], claims["exp"])
+                )
         return Response(status_code=200)
+
+    async def _introspect(self, request: Request) -> Response:
+        """RFC 7662, section 2, for whoever is signed in here: what a sign-in is, while it stands."""
+        form = await _shown(request)
+        scheme, _, shown = request.headers.get("authorization", "").partition(" ")
+        if scheme.lower() != "bearer" or self._sign_in({"token": shown.strip()}) is None:
+            kind = "invalid-token" if shown else "no-token"
+            raise Problem(401, kind, "a sign-in of this directory is needed as a bearer token")
+        claims = self._sign_in(form)
+        return JSONResponse(told_of(claims) if claims is not None else INACTIVE, headers=NO_STORE)
+
+    def _sign_in(self, form: Mapping[str, str]) -> dict[str, Any] | None:
+        """The claims of the sign-in that a request shows, while it stands."""
+        try:
+            claims = self.signer.verify(form["token"], typ=SESSION_TYPE)
+        except TokenRefused:
+            return None
+        return None if is_revoked(self.store, claims) else claims
+
+
+async def _form(request: Request) -> dict[str, str]:
+    """The parameters of a request by a client that has no secret, as every client here."""
+    form = await form_of(request, several=("resource", "audience"))
+    if client_of(request, form) is not None:
+        raise Wrong("invalid_client", "no client is registered here with a secret")
+    return form
+
+
+async def _shown(request: Request) -> dict[str, str]:
+    """A request about a token that it shows."""
+    form = await _form(request)
+    if "token" not in form:
+        raise Wrong("invalid_request", "token is missing")
+    return form
+
+
+def _code(typed: str) -> str:
+    """A user code as it is kept, from whatever a person types (RFC 8628, section 6.1)."""
+    letters = "".join(one for one in typed.upper() if one in LETTERS)
+    return f"{letters[:4]}-{letters[4:]}"
 
 
 def is_revoked(store: Store, claims: Mapping[str, Any]) -> bool:

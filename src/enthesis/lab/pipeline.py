@@ -11,7 +11,8 @@ from starlette.routing import Route
 from enthesis.lab.administration import json_body
 from enthesis.lab.conditions import all_hold
 from enthesis.lab.guarding import owner_asks
-from enthesis.lab.problems import Problem, as_problem
+from enthesis.lab.oauth import published
+from enthesis.lab.problems import HANDLERS, Problem
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
 
@@ -46,12 +47,13 @@ class Pipeline:
             Route("/runs/{id}/token", self._token, methods=["POST"]),
             Route("/runs/{id}/pipeline-access/{name}", self._pipeline_access, methods=["POST"]),
         ]
-        return Starlette(routes=routes, exception_handlers={Problem: as_problem})
+        return Starlette(routes=routes, exception_handlers=HANDLERS)
 
     async def _configuration(self, request: Request) -> Response:
         """OpenID Connect Discovery 1.0, section 3."""
         url = self.signer.issuer
-        return JSONResponse(
+        return published(
+            request,
             {
                 "issuer": url,
                 "jwks_uri": f"{url}/jwks",
@@ -60,11 +62,11 @@ class Pipeline:
                 "id_token_signing_alg_values_supported": ["ES256", "RS256"],
                 "claims_supported": [*REGISTERED, *(self.settings.get("claims") or ("sub", *RUN_FIELDS))],
                 "run_endpoint": f"{url}/runs",
-            }
+            },
         )
 
     async def _jwks(self, request: Request) -> Response:
-        return JSONResponse(self.signer.jwks())
+        return published(request, self.signer.jwks())
 
     async def _start(self, request: Request) -> Response:
         """A run by project, branch, event and environment; or one whose tokens carry just these claims."""

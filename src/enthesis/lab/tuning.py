@@ -2,6 +2,7 @@
 
 import json
 import os
+import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -41,12 +42,14 @@ def renew_sessions(state: Path, found: Running) -> Path:
     finally:
         store.close()
     place = state / "administrators.json"
-    beside = state / "administrators.json.new"
-    beside.unlink(missing_ok=True)
-    descriptor = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-    with os.fdopen(descriptor, "w", encoding="utf-8") as file:
-        json.dump(sessions, file)
-    beside.replace(place)
+    descriptor, beside = tempfile.mkstemp(".new", "administrators.", state)  # several may renew them at once
+    try:
+        with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+            json.dump(sessions, file)
+        os.replace(beside, place)  # noqa: PTH105  a name, no path
+    except BaseException:
+        os.unlink(beside)  # noqa: PTH108
+        raise
     return place
 
 

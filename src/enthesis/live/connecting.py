@@ -4,7 +4,7 @@ import base64
 import json
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from functools import partial
 from pathlib import Path
@@ -16,7 +16,7 @@ from enthesis.connectors.cluster.kubeconfig import from_inside, from_kubeconfigs
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.directory import LabDirectory
 from enthesis.connectors.hosts import Hosts
-from enthesis.connectors.http import MAX_SECONDS, Client
+from enthesis.connectors.http import MAX_SECONDS, Client, Way
 from enthesis.connectors.pipeline import Pipeline
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_from
@@ -221,7 +221,7 @@ def cluster_of(
                 remedy="name a kubeconfig with --kubeconfig",
             )
         access = from_kubeconfigs(there, context)
-    client = Client(address, access.url, way=access.way)
+    client = Client(address, access.url, way=replace(access.way, after_faults=True))
     return Cluster(address, organisation, client, access.token, access.authority)
 
 
@@ -234,7 +234,8 @@ def _cluster_of_lab(address: str, organisation: str, folder: Path) -> Cluster | 
     listed = sessions_of(state)
     token = next((Secret(one["session"]) for one in listed if one.get("cluster") == address), None)
     authority = base64.b64encode(lab.authority.read_bytes()).decode()
-    return Cluster(address, organisation, Client(address, url, authority=lab.authority), token, authority)
+    client = Client(address, url, authority=lab.authority, way=Way(after_faults=True))
+    return Cluster(address, organisation, client, token, authority)
 
 
 @dataclass(frozen=True)

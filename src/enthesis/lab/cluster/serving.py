@@ -31,6 +31,7 @@ from enthesis.lab.cluster.refusals import Refusal, bad, invalid, no_such_resourc
 from enthesis.lab.cluster.reviewing import Reviews
 from enthesis.lab.cluster.selecting import NotUnderstood, by_fields, by_labels
 from enthesis.lab.cluster.watching import Watching
+from enthesis.lab.oauth import published
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer, TokenRefused
 
@@ -117,18 +118,19 @@ class Cluster:
     async def _configuration(self, request: Request) -> Response:
         """OpenID Connect Discovery 1.0, section 3: a cluster's issuer of service account tokens."""
         url = self.signer.issuer
-        return JSONResponse(
+        return published(
+            request,
             {
                 "issuer": url,
                 "jwks_uri": f"{url}/openid/v1/jwks",
                 "response_types_supported": ["id_token"],
                 "subject_types_supported": ["public"],
                 "id_token_signing_alg_values_supported": ["RS256"],
-            }
+            },
         )
 
     async def _jwks(self, request: Request) -> Response:
-        return JSONResponse(self.signer.jwks())
+        return published(request, self.signer.jwks())
 
     # -- who asks, and whether it may ------------------------------------------------------------------------
 
