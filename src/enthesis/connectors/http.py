@@ -317,8 +317,7 @@ class Client:
         self.sockets: list[socket.socket] = []  # of connections that are kept, so that a request can be ended
         may_yet = _may_yet_be_done if way.after_faults else _may_yet_answer
         self._again = Retrying(
-            retry=retry_if_result(_may_yet_be_done if after_faults else _may_yet_answer)
-            | retry_if_exception_type(_Lost),
+            retry=retry_if_result(may_yet) | retry_if_exception_type(_Lost),
             wait=_waiting,
             stop=stop_after_attempt(ATTEMPTS) | stop_before_delay(max_seconds) | _KeepsFailing(),
             sleep=lambda seconds: self.sleep(seconds),  # noqa: PLW0108  looked up when it is called

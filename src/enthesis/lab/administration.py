@@ -17,6 +17,7 @@ from enthesis.lab.forms import well_formed
 from enthesis.lab.problems import Problem
 from enthesis.lab.store import COLLECTIONS, Answered, Statement, Store
 
+MOST_DIGITS = 18  # of a number in a query
 MAX_BODY = 1_000_000  # bytes
 PAGE = 200  # statements
 KINDS = ("service-account", "instance-role", "managed-identity")
@@ -66,11 +67,7 @@ class Administration:
         return self._listed(request, collection, holder)
 
     def _listed(self, request: Request, collection: str, holder: str) -> Response:
-        try:
-            after = int(request.query_params.get("after", "0"))
-            limit = min(PAGE, max(1, int(request.query_params.get("limit", str(PAGE)))))
-        except ValueError:
-            raise Problem(400, "bad-request", "after and limit are whole numbers") from None
+        after, limit = whole_number(request, "after", 0), min(PAGE, max(1, whole_number(request, "limit", PAGE)))
         limit, again = self.page(holder, request.url.path, limit)
         found, following = self._page(collection, holder, after, limit, again)
         headers = {}
@@ -475,6 +472,16 @@ def _collection(request: Request) -> str:
     if name not in COLLECTIONS:
         raise Problem(404, "not-found", "there is no such collection")
     return name
+
+
+def whole_number(request: Request, name: str, usual: int) -> int:
+    """A parameter that is a number, from nothing on."""
+    said = request.query_params.get(name)
+    if said is None:
+        return usual
+    if not said.isascii() or not said.isdigit() or len(said) > MOST_DIGITS:
+        raise Problem(400, "bad-request", f"{name} is a whole number")
+    return int(said)
 
 
 async def json_body(request: Request) -> dict[str, Any]:

@@ -8,7 +8,7 @@ from typing import Any
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
-from enthesis.lab.administration import Administration
+from enthesis.lab.administration import Administration, whole_number
 from enthesis.lab.deciding import Caller, Outcome, Surroundings
 from enthesis.lab.problems import Problem
 from enthesis.lab.store import Store
@@ -72,10 +72,7 @@ class RecordHandlers:
         holder = self.administration.session(request)
         if not isinstance(holder, str):
             raise Problem(403, "not-an-administrator", "this session administers nothing")
-        try:
-            after = max(0, int(request.query_params.get("after", "0")))
-        except ValueError:
-            raise Problem(400, "bad-request", "after is a whole number") from None
+        after = whole_number(request, "after", 0)
         found = self.records.after(after, PAGE)
         mine = [{"id": f"{self.records.cloud}-{number}", **one} for number, one in found if self._is_of(holder, one)]
         more = {"Link": f'</administration/usage?after={found[-1][0]}>; rel="next"'} if len(found) == PAGE else {}
