@@ -1,5 +1,6 @@
 """Servers of which nothing is known but their url: spoken to by open standards alone, and told what they lack."""
 
+import base64
 import json
 import time
 from collections.abc import Callable, Mapping
@@ -14,8 +15,9 @@ import pytest
 from joserfc.jwk import ECKey
 
 from enthesis.connectors.http import Client
-from enthesis.connectors.oauth import OAuthClient, OAuthProvider, Server, client_entry
+from enthesis.connectors.oauth import GivenToken, OAuthClient, OAuthProvider, Server, client_entry
 from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, UnexpectedAnswer
+from enthesis.model.estate import Exchange
 from enthesis.model.secrets import Secret
 from enthesis.ports import Asked, Credential, Refusal
 
@@ -81,7 +83,7 @@ def test_a_client_signs_its_own_assertion_for_this_server_and_for_a_moment() -> 
         ({**WHOLE, "grant_types_supported": ["password"]}, CLIENT, "does not offer client credentials"),
         (without("grant_types_supported"), CLIENT, "does not offer client credentials"),
         (without("token_endpoint_auth_methods_supported"), CLIENT, "takes no client assertions"),
-        (without("token_endpoint_auth_methods_supported"), SECRET, "takes no secret in a form"),
+        ({**WHOLE, "token_endpoint_auth_methods_supported": ["none"]}, SECRET, "takes no client secret"),
         (WHOLE, {"client_id": "x"}, "neither a private_key nor a client_secret"),
         (WHOLE, {"private_key": {}}, "has no client_id"),
         (WHOLE, {"client_id": "x", "private_key": {"kty": "oct", "k": "AA"}}, "cannot be used"),
@@ -106,6 +108,65 @@ def test_answers_that_are_no_tokens(status: int, body: Any, fault: type[Exceptio
     asked = OAuthClient("desk", server(WHOLE, lambda form: httpx.Response(status, json=body)), SECRET)
     with pytest.raises(fault):
         asked.obtain({})
+
+
+def test_a_provider_is_asked_as_the_estate_says() -> None:
+    seen: list[tuple[dict[str, str], str]] = []
+
+    def answering(request: httpx.Request) -> httpx.Response:
+        if request.url.path.startswith("/.well-known/"):
+            return httpx.Response(200, json={**WHOLE, "token_endpoint_auth_methods_supported": ["client_secret_basic"]})
+        form = {name: values[0] for name, values in parse_qs(request.content.decode()).items()}
+        seen.append((form, request.headers.get("authorization", "")))
+        return httpx.Response(200, json=GOOD)
+
+    there = Server("desk", Client("desk", URL, transport=httpx.MockTransport(answering)))
+    shown = Credential(Secret("t"), "token", timedelta(0))
+    exchange = Exchange(
+        names_in="audience", named="//desk/{account}/{name}", names={"left/identity/b": "other"}, client="basic",
+        shown_as="id-token", wanted="none", more={"options": "all"},
+    )  # fmt: skip
+    provider = OAuthProvider("desk", there, exchange, {"client_id": "a:b", "client_secret": "wrung from nobody"})
+    for name in ("a", "b"):
+        assert isinstance(provider.take_on(shown, f"left/identity/{name}", None, Asked()), Credential)
+    (first, header), (second, _) = seen
+    assert first["audience"] == "//desk/left/a" and second["audience"] == "other" and "resource" not in first
+    assert first["subject_token_type"].endswith(":id_token") and "requested_token_type" not in first
+    assert first["options"] == "all" and "client_secret" not in first
+    assert base64.b64decode(header.removeprefix("Basic ")) == b"a%3Ab:wrung+from+nobody"
+    with pytest.raises(InvalidInput, match="wants to know which client asks"):
+        OAuthProvider("desk", there, exchange).take_on(shown, "left/identity/a", None, Asked())
+    issuer = OAuthClient("desk", there, SECRET, Exchange(names_in="scope", more={"tenant": "tides"}))
+    issuer.obtain({"aud": "lowland"})
+    assert seen[-1][0]["scope"] == "lowland" and seen[-1][0]["tenant"] == "tides"
+
+
+def test_a_token_for_several_audiences_is_for_each_of_them() -> None:
+    claims = {"sub": "a", "aud": ["one", "two"], "exp": time.time() + 60}
+    token = GivenToken("forge", Secret(jwt.encode(claims, KEY.as_pem(private=True), algorithm="ES256")))
+    for audience in ("one", "two", ("one", "two")):
+        assert token.obtain({"sub": "a", "aud": audience}).form == "token"
+    for other in ({"aud": "three"}, {"sub": "b", "aud": "one"}, {"aud": ("two", "one")}):
+        with pytest.raises(NotIssued):
+            token.obtain(other)
+
+
+@pytest.mark.parametrize(
+    ("exchange", "says"),
+    [
+        ("{names_in: target}", "expected one of resource, audience, scope"),
+        ("{client: password}", "expected one of none, basic, body, assertion"),
+        ("{more: {client_secret: x}}", "is a parameter that Enthesis sets itself"),
+        ("{names: {left/identity/nobody: x}}", "left/identity/nobody"),
+        ("{wanted: all}", "expected one of jwt, id-token, access-token, none"),
+    ],
+)
+def test_mistakes_in_how_a_service_is_asked_are_found(
+    enthesis: Program, tmp_path: Path, exchange: str, says: str
+) -> None:
+    text = f"estate: e\nproviders: {{north: {{style: one-sided, url: 'https://n.example', exchange: {exchange}}}}}\n"
+    ran = enthesis("check", at=write_estate(tmp_path, {"estate.yaml": text}))
+    assert ran.code == 2 and says in ran.err + ran.out, ran.err + ran.out
 
 
 def test_an_exchange_is_refused_as_access_or_is_no_answer() -> None:

@@ -2,8 +2,8 @@
 
 import os
 import sys
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
@@ -11,7 +11,7 @@ from typing import Annotated, NamedTuple
 
 import typer
 
-from enthesis.cli.options import QuietOption
+from enthesis.cli.options import QuietOption, named_files
 from enthesis.cli.subjects import read_estate, workload_identity
 from enthesis.connectors.cluster.lending import ASKED_BY, VERSIONS, answer_to_client, lent_kubeconfig, version_asked
 from enthesis.connectors.cluster.using import LiveCluster
@@ -70,6 +70,10 @@ def lend(
             "--client-version", metavar="VERSION", help=f"How clients ask for tokens: {' or '.join(VERSIONS)}."
         ),
     ] = VERSIONS[0],
+    client: Annotated[
+        list[str] | None,
+        typer.Option("--client", metavar="PROVIDER=FILE", help="A registered client that asks that provider."),
+    ] = None,
     to_client: Annotated[
         str | None,
         typer.Option("--to-client", metavar="VERSION", hidden=True, help="Answer a client of a lent kubeconfig."),
@@ -114,17 +118,20 @@ def lend(
             code="argument-missing",
             remedy=f"enthesis lend {word(identity)} -- COMMAND, or --write-kubeconfig FILE",
         )
-    _to_program(identity, command, estate, endpoint=endpoint, quiet=quiet)
+    clients = named_files(client, "--client")
+    _to_program(identity, command, estate, clients, endpoint=endpoint, quiet=quiet)
 
 
 # -- to a program ------------------------------------------------------------------------------------------------
 
 
-def _to_program(identity: str, command: list[str], estate: Path | None, *, endpoint: bool, quiet: bool) -> None:
+def _to_program(
+    identity: str, command: list[str], estate: Path | None, clients: Mapping[str, Path], *, endpoint: bool, quiet: bool
+) -> None:
     folder = estate_folder(estate)
     described = read_estate(folder)
     workload_identity(described, identity)
-    ways = _Ways(described, folder, identity)
+    ways = _Ways(described, folder, identity, clients)
     clock = clock_for(described, folder, identity)
     now = clock.now()
     if clock.said():
@@ -175,6 +182,7 @@ class _Ways:
     estate: Estate
     folder: Path
     identity: str
+    clients: Mapping[str, Path] = field(default_factory=dict)
 
     @cached_property
     def judge(self) -> Judge:
@@ -182,7 +190,7 @@ class _Ways:
 
     @cached_property
     def connected(self) -> Connected:
-        return connect(self.estate, self.folder, Given(at_hand=True))
+        return connect(self.estate, self.folder, Given(clients=self.clients, at_hand=True))
 
     def best(self, now: datetime) -> _Way | None:
         """The first origin that comes to the identity; None where none does."""

@@ -6,6 +6,8 @@ from typing import Annotated
 
 import typer
 
+from enthesis.model.errors import InvalidInput
+
 
 class Format(StrEnum):
     """How an answer is put out."""
@@ -46,3 +48,14 @@ OrganisationOption = Annotated[
         "--organisation", metavar="NAME", help="The organisation whose directory to use, if there are several."
     ),
 ]
+
+
+def named_files(pairs: list[str] | None, option: str) -> dict[str, Path]:
+    """`NAME=FILE` pairs; InvalidInput where one is none."""
+    out: dict[str, Path] = {}
+    for pair in pairs or ():
+        name, equals, file = pair.partition("=")
+        if not name or not equals or not file:
+            raise InvalidInput(f"{option} {pair}: this is no NAME=FILE", code="option-invalid")
+        out[name] = Path(file)
+    return out

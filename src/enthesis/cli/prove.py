@@ -7,7 +7,15 @@ import typer
 
 from enthesis.cli.admit import chosen
 from enthesis.cli.histories import StoreOption, keep_if_any
-from enthesis.cli.options import ContextOption, EstateOption, Format, FormatOption, KubeconfigOption, QuietOption
+from enthesis.cli.options import (
+    ContextOption,
+    EstateOption,
+    Format,
+    FormatOption,
+    KubeconfigOption,
+    QuietOption,
+    named_files,
+)
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
@@ -69,7 +77,7 @@ def prove(
     ] = None,
     client: Annotated[
         list[str] | None,
-        typer.Option("--client", metavar="ISSUER=FILE", help="A registered client that obtains its token there."),
+        typer.Option("--client", metavar="NAME=FILE", help="A registered client, of an issuer or asking a provider."),
     ] = None,
     credential: Annotated[
         list[str] | None,
@@ -100,8 +108,8 @@ def prove(
         )
     folder = estate_folder(estate)
     described = read_estate(folder)
-    keys = _files(credential, "--credential")
-    given = Given(_files(token, "--token"), _files(client, "--client"), kubeconfig, context, keys)
+    keys = named_files(credential, "--credential")
+    given = Given(named_files(token, "--token"), named_files(client, "--client"), kubeconfig, context, keys)
     connected = connect(described, folder, given)
     progress = reporter(quiet=quiet)
     taken = now()
@@ -131,17 +139,6 @@ def prove(
             remark("Its clock was moved forward: `enthesis lab clock` says how far it is ahead.", quiet=quiet)
     if not well:
         raise typer.Exit(1)
-
-
-def _files(pairs: list[str] | None, option: str) -> dict[str, Path]:
-    """`NAME=FILE` pairs; InvalidInput where one is none."""
-    out: dict[str, Path] = {}
-    for pair in pairs or ():
-        name, equals, file = pair.partition("=")
-        if not name or not equals or not file:
-            raise InvalidInput(f"{option} {pair}: this is no NAME=FILE", code="option-invalid")
-        out[name] = Path(file)
-    return out
 
 
 def _trials(

@@ -7,18 +7,21 @@ What a server does not offer is said by the name of the standard, and not tried.
 import json
 import time
 import uuid
+from base64 import b64encode
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import quote_plus, urlsplit
 
 from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import ECKey, OKPKey, RSAKey
 
 from enthesis.connectors.http import Answer, Client, is_safe, problem_said, understood
+from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput, NotIssued, UnexpectedAnswer, Unreachable
-from enthesis.model.estate import Attempt, Claims, KindVerbs
+from enthesis.model.estate import Attempt, Claims, Exchange, KindVerbs
 from enthesis.model.secrets import Secret
 from enthesis.ports import Asked, Credential, Done, Key, Refusal
 from enthesis.tokens.checking import Refused, parsed
@@ -27,6 +30,8 @@ EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ASSERTION = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 TYPE = "urn:ietf:params:oauth:token-type:"
 TYPES = {"token": f"{TYPE}jwt", "session": f"{TYPE}access_token", "person": f"{TYPE}access_token"}
+USUAL = Exchange()
+METHODS = {"basic": "client_secret_basic", "body": "client_secret_post", "assertion": "private_key_jwt", "none": "none"}
 MAX_ANSWER = 1024 * 1024  # bytes
 REFUSALS = (
     "invalid_grant", "access_denied", "unauthorized_client", "invalid_target", "invalid_request", "invalid_scope",
@@ -88,7 +93,7 @@ class Server:
                     code="answer-without-token",
                 )
             return Credential(Secret(token), form, timedelta(seconds=life), self.client.url)
-        if answer.status == 400 and body.get("error") in REFUSALS:
+        if answer.status in (400, 401, 403) and body.get("error") in REFUSALS:
             steps = body.get("refused_at")
             known = tuple(map(str, steps)) if isinstance(steps, list) and steps else ("target-side",)
             return Refusal(known, problem_said(answer))
@@ -98,12 +103,93 @@ class Server:
         )
 
 
-class OAuthProvider:
-    """A provider of which only its token endpoint is known: identities are taken on, and nothing else is done."""
+@dataclass(frozen=True)
+class Registered:
+    """A client that is registered at a server, from its file; how it shows itself there."""
 
-    def __init__(self, name: str, server: Server) -> None:
+    name: str
+    server: Server
+    entry: Mapping[str, Any]
+    shown: str | None = None
+
+    def __repr__(self) -> str:
+        return f"<client of {self.name}>"
+
+    def shows(self) -> tuple[dict[str, str], dict[str, str]]:
+        """What is added to the form and to the headers of a request. InvalidInput where the server takes nothing that
+        the client has."""
+        client = self.entry.get("client_id")
+        if not isinstance(client, str):
+            raise InvalidInput(f"the client for {self.name} has no client_id", code="client-file-invalid")
+        way = self.shown or self._way()
+        if way == "none":
+            return {"client_id": client}, {}
+        if way == "assertion":
+            assertion = Secret(self._assertion(client)).reveal()
+            return {"client_assertion_type": ASSERTION, "client_assertion": assertion}, {}
+        value = self.entry.get("client_secret")
+        if not isinstance(value, str):
+            raise InvalidInput(
+                f"the client for {self.name} has neither a private_key nor a client_secret", code="client-file-invalid"
+            )
+        secret = Secret(value).reveal()
+        if way == "body":
+            return {"client_id": client, "client_secret": secret}, {}
+        both = f"{quote_plus(client)}:{quote_plus(secret)}"  # RFC 6749, section 2.3.1
+        return {}, {"Authorization": f"Basic {Secret(b64encode(both.encode()).decode()).reveal()}"}
+
+    def _way(self) -> str:
+        """How it shows itself where the estate does not say: as the server offers, a key before a secret."""
+        methods = self.server.metadata().get("token_endpoint_auth_methods_supported", ["client_secret_basic"])
+        if "private_key" in self.entry:
+            ways, lacks = ["assertion"], "takes no client assertions (RFC 7523)"
+        elif "client_secret" in self.entry:
+            ways, lacks = ["body", "basic"], "takes no client secret"
+        else:
+            raise InvalidInput(
+                f"the client for {self.name} has neither a private_key nor a client_secret", code="client-file-invalid"
+            )
+        for way in ways:
+            if METHODS[way] in methods:
+                return way
+        raise InvalidInput(
+            f"{self.name} {lacks}",
+            code="client-method-not-offered",
+            remedy=f"it takes {', '.join(map(str, methods))}",
+        )
+
+    def _assertion(self, client: str) -> str:
+        """RFC 7523, section 3: signed by the client's own key, for this server, once and for a minute."""
+        kinds: dict[str, type[RSAKey] | type[ECKey] | type[OKPKey]] = {"RSA": RSAKey, "EC": ECKey, "OKP": OKPKey}
+        try:
+            data = self.entry["private_key"]
+            key = kinds[data["kty"]].import_key(data)
+            now = int(time.time())
+            claims = {
+                "iss": client, "sub": client, "aud": self.server.client.url, "jti": str(uuid.uuid4()),
+                "iat": now, "exp": now + ASSERTION_LIFE,
+            }  # fmt: skip
+            header = {"alg": SIGNING[data["kty"]], **({"kid": data["kid"]} if "kid" in data else {})}
+            return jwt.encode(header, claims, key, algorithms=list(SIGNING.values()))
+        except (JoseError, ValueError, TypeError, KeyError):
+            raise InvalidInput(
+                f"the private_key of the client for {self.name} cannot be used", code="client-key-unusable"
+            ) from None
+
+
+class OAuthProvider:
+    """A provider of which only its token endpoint is known: identities are taken on, and nothing else is done.
+
+    `exchange` is how it wants to be asked, `client` who asks, where it wants to know that.
+    """
+
+    def __init__(
+        self, name: str, server: Server, exchange: Exchange = USUAL, client: Mapping[str, Any] | None = None
+    ) -> None:
         self.name = name
         self.server = server
+        self.exchange = exchange
+        self.client = Registered(name, server, client, exchange.client) if client is not None else None
 
     @property
     def url(self) -> str:
@@ -114,18 +200,42 @@ class OAuthProvider:
     def take_on(
         self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
     ) -> Credential | Refusal:
-        """RFC 8693, section 2.1: the identity is named as the resource that the token is for."""
+        """RFC 8693, section 2.1: the identity is named as the resource that the token is for, or as the estate says."""
+        exchange = self.exchange
         endpoint = self.server.offers(EXCHANGE, "token exchange (RFC 8693)")
         if narrowed is not None:
             raise InvalidInput(f"how {self.name} narrows a session is not known", code="narrowing-not-known")
-        form = {
+        if self.client is None and exchange.client not in (None, "none"):
+            raise InvalidInput(
+                f"{self.name} wants to know which client asks",
+                code="client-needed",
+                remedy=f"name the file of one: --client {self.name}=FILE",
+            )
+        form, headers = self.client.shows() if self.client is not None else ({}, {})
+        shown_as = f"{TYPE}{exchange.shown_as.replace('-', '_')}" if exchange.shown_as else TYPES[shown.form]
+        wanted = f"{TYPE}{(exchange.wanted or 'access-token').replace('-', '_')}"
+        form |= {
             "grant_type": EXCHANGE,
             "subject_token": shown.secret.reveal(),
-            "subject_token_type": TYPES[shown.form],
-            "requested_token_type": TYPES["session"],
-            "resource": f"{self.server.client.url}/places/{identity}",
+            "subject_token_type": shown_as,
+            **({"requested_token_type": wanted} if exchange.wanted != "none" else {}),
+            exchange.names_in: self._called(identity),
+            **exchange.more,
         }
-        return self.server.obtained(self.server.asked(endpoint, form), "session")
+        return self.server.obtained(self.server.asked(endpoint, form, headers), "session")
+
+    def _called(self, identity: str) -> str:
+        """What an identity is called there."""
+        found = self.exchange.names.get(identity)
+        if found is not None:
+            return found
+        named = self.exchange.named or "{url}/places/{address}"
+        parts = {
+            "address": identity, "account": account_of(identity), "name": identity.rsplit("/", 1)[-1], "url": self.url,
+        }  # fmt: skip
+        for word, value in parts.items():
+            named = named.replace(f"{{{word}}}", value)
+        return named
 
     def by_key(self, key: Key) -> Credential | Refusal:
         raise InvalidInput(f"how {self.name} takes keyed credentials is not known", code="keyed-sign-in-not-known")
@@ -183,7 +293,7 @@ class GivenToken:
             raise InvalidInput(
                 f"the token for {self.name} cannot be read: {why.why}", code="token-unreadable"
             ) from None
-        other = [name for name, value in claims.items() if _plain(shown.get(name)) != _plain(value)]
+        other = [name for name, value in claims.items() if not _shows(shown.get(name), _plain(value), name)]
         if other:
             raise NotIssued(
                 f"the token at hand for {self.name} shows another {' and another '.join(sorted(other))}",
@@ -197,70 +307,28 @@ class GivenToken:
 class OAuthClient:
     """An issuer that gives a registered client a token: by a signed assertion, or by a secret, which is keyed."""
 
-    def __init__(self, name: str, server: Server, entry: Mapping[str, Any]) -> None:
+    def __init__(self, name: str, server: Server, entry: Mapping[str, Any], exchange: Exchange | None = None) -> None:
         self.name = name
         self.server = server
-        self.entry = entry
+        self.exchange = exchange or Exchange(names_in="audience")
+        self.client = Registered(name, server, entry, self.exchange.client)
 
     def __repr__(self) -> str:
-        return f"<client of {self.name}>"
+        return repr(self.client)
 
     @understood
     def obtain(self, claims: Claims) -> Credential:
         """RFC 6749, section 4.4, for the audience that is wanted; what the token shows is the server's to say."""
         endpoint = self.server.offers("client_credentials", "client credentials (RFC 6749, section 4.4)")
-        client = self.entry.get("client_id")
-        if not isinstance(client, str):
-            raise InvalidInput(f"the client for {self.name} has no client_id", code="client-file-invalid")
-        form = {"grant_type": "client_credentials"}
+        shows, headers = self.client.shows()
+        form = {"grant_type": "client_credentials", **shows, **self.exchange.more}
         audience = claims.get("aud")
         if isinstance(audience, str):
-            form["audience"] = audience
-        methods = self.server.metadata().get("token_endpoint_auth_methods_supported", ["client_secret_basic"])
-        if "private_key" in self.entry:
-            if "private_key_jwt" not in methods:
-                others = ", ".join(map(str, methods))
-                raise InvalidInput(
-                    f"{self.name} takes no client assertions (RFC 7523)",
-                    code="client-method-not-offered",
-                    remedy=f"it takes {others}",
-                )
-            form |= {"client_assertion_type": ASSERTION, "client_assertion": Secret(self._assertion(client)).reveal()}
-        elif isinstance(self.entry.get("client_secret"), str):
-            if "client_secret_post" not in methods:
-                others = ", ".join(map(str, methods))
-                raise InvalidInput(
-                    f"{self.name} takes no secret in a form",
-                    code="client-method-not-offered",
-                    remedy=f"it takes {others}",
-                )
-            form |= {"client_id": client, "client_secret": Secret(self.entry["client_secret"]).reveal()}
-        else:
-            raise InvalidInput(
-                f"the client for {self.name} has neither a private_key nor a client_secret", code="client-file-invalid"
-            )
-        got = self.server.obtained(self.server.asked(endpoint, form), "token")
+            form[self.exchange.names_in] = audience
+        got = self.server.obtained(self.server.asked(endpoint, form, headers), "token")
         if isinstance(got, Refusal):
             raise NotIssued(f"{self.name} gives its client no such token: {got.said}", code="not-issued")
         return got
-
-    def _assertion(self, client: str) -> str:
-        """RFC 7523, section 3: signed by the client's own key, for this server, once and for a minute."""
-        data = self.entry["private_key"]
-        kinds: dict[str, type[RSAKey] | type[ECKey] | type[OKPKey]] = {"RSA": RSAKey, "EC": ECKey, "OKP": OKPKey}
-        try:
-            key = kinds[data["kty"]].import_key(data)
-            now = int(time.time())
-            claims = {
-                "iss": client, "sub": client, "aud": self.server.client.url, "jti": str(uuid.uuid4()),
-                "iat": now, "exp": now + ASSERTION_LIFE,
-            }  # fmt: skip
-            header = {"alg": SIGNING[data["kty"]], **({"kid": data["kid"]} if "kid" in data else {})}
-            return jwt.encode(header, claims, key, algorithms=list(SIGNING.values()))
-        except (JoseError, ValueError, TypeError, KeyError):
-            raise InvalidInput(
-                f"the private_key of the client for {self.name} cannot be used", code="client-key-unusable"
-            ) from None
 
 
 def client_entry(content: bytes, name: str) -> Mapping[str, Any]:
@@ -276,3 +344,10 @@ def client_entry(content: bytes, name: str) -> Mapping[str, Any]:
 
 def _plain(value: Any) -> Any:
     return list(value) if isinstance(value, tuple) else value
+
+
+def _shows(found: Any, wanted: Any, name: str) -> bool:
+    """Whether a token shows a claim; one for several audiences is for each of them (RFC 7519, section 4.1.3)."""
+    if name == "aud" and isinstance(found, list) and not isinstance(wanted, list):
+        return wanted in found
+    return bool(found == wanted)

@@ -10,7 +10,18 @@ from enthesis.model import addresses
 from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import AllOf, AnyOf, Conditions, Equal, Glob, Not, Test
 from enthesis.model.errors import InvalidAddress
-from enthesis.model.estate import LONGEST_KEY, Admission, Estate, Group, Hop, Issuer, KindVerbs, Origin, boundary_of
+from enthesis.model.estate import (
+    LONGEST_KEY,
+    Admission,
+    Estate,
+    Exchange,
+    Group,
+    Hop,
+    Issuer,
+    KindVerbs,
+    Origin,
+    boundary_of,
+)
 from enthesis.model.mistakes import Mistake, Source
 from enthesis.model.words import BEARERS, ENDING, FORM_OF_ISSUER, RETIRING, SHOWN_IN, issuer_kinds
 
@@ -45,6 +56,13 @@ def claim_fault(issuer: Issuer, name: str, value: object) -> tuple[str, str, str
         message = f"{issuer.name} issues `{name}` as one value, not as a list"
         return "claim-not-list", message, f"claims: {{{name}: list}} at the issuer, or one value"
     return None
+
+
+OF_THE_REQUEST = (
+    "grant_type", "subject_token", "subject_token_type", "requested_token_type", "actor_token", "client_id",
+    "client_secret", "client_assertion", "client_assertion_type", "password", "assertion",
+)  # fmt: skip
+"""Parameters of a token request that say who asks and what for."""
 
 
 def check(
@@ -234,9 +252,11 @@ class _Checker:
         for name, provider in estate.providers.items():
             self._simple_name(name, "providers")
             self._url(provider.url, provider.source)
+            self._exchange(provider.exchange)
         for name, issuer in estate.issuers.items():
             self._simple_name(name, "issuers")
             self._url(issuer.url, issuer.source)
+            self._exchange(issuer.exchange)
             self._cluster(issuer)
             if name in self.providers:
                 self.wrong("duplicate", f"`{name}` is a provider's name already", self.named_at["issuers", name])
@@ -256,6 +276,18 @@ class _Checker:
                 at,
                 "a name without '/' that does not start with '@'",
             )
+
+    def _exchange(self, exchange: Exchange | None) -> None:
+        """How a token service wants to be asked names our identities, and holds no secret: the files are shared."""
+        if exchange is None:
+            return
+        for identity in exchange.names:
+            self.known(identity, self.estate.identities, "identity", self.spot(exchange.source, "names"))
+        for name in exchange.more:
+            if name in OF_THE_REQUEST:
+                message = f"`{name}` is a parameter that Enthesis sets itself"
+                more = "; a secret stands in the file that --client names" if name.startswith("client_") else ""
+                self.wrong("wrong-name", message, self.spot(exchange.source, "more"), f"another parameter{more}")
 
     def _url(self, url: str | None, source: Source, field: str = "url") -> None:
         if url is not None and not url.startswith(("https://", "http://127.0.0.1", "http://localhost", "http://[::1]")):

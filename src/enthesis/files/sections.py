@@ -31,7 +31,17 @@ from enthesis.model.catalogue import Kind
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.mistakes import Source
 from enthesis.model.risks import FOUND_BY_SWEEP, RISKS
-from enthesis.model.words import ADMITTED_FORMS, FORM_OF_ISSUER, ORIGIN_FORMS, RETIRING, SHOWN_IN, STEPS
+from enthesis.model.words import (
+    ADMITTED_FORMS,
+    CLIENT_SHOWN,
+    FORM_OF_ISSUER,
+    NAMES_IN,
+    ORIGIN_FORMS,
+    RETIRING,
+    SHOWN_IN,
+    STEPS,
+    TOKEN_TYPES,
+)
 
 NAME = Name()
 TEXT = Text()
@@ -426,6 +436,19 @@ def _until(*more: Field) -> tuple[Field, ...]:
     return (*more, Field("when", ALLOWING), Field("until", Time()))
 
 
+EXCHANGE = Record(
+    "how a token service wants to be asked",
+    (
+        Field("names_in", Choice(NAMES_IN), says="the parameter that names what is wanted; default resource"),
+        Field("named", TEXT, says="how an identity is called there, with {address}, {account}, {name}, {url}"),
+        Field("names", MapOf(TEXT, "identity"), says="identities that are called otherwise there"),
+        Field("client", Choice(CLIENT_SHOWN), says="how a client shows itself; default: as the server offers"),
+        Field("shown_as", Choice(TOKEN_TYPES), says="the type that a token is shown as; default jwt"),
+        Field("wanted", Choice((*TOKEN_TYPES, "none")), says="the type that is asked for; default access-token"),
+        Field("more", MapOf(TEXT, "parameter"), says="further parameters of the request"),
+    ),
+    m.Exchange,
+)
 SECTIONS: dict[str, Section] = {
     "organisations": Section(
         Record(
@@ -444,7 +467,11 @@ SECTIONS: dict[str, Section] = {
     "providers": Section(
         Record(
             "a provider",
-            (Field("style", Choice(("two-sided", "one-sided")), required=True), Field("url", TEXT)),
+            (
+                Field("style", Choice(("two-sided", "one-sided")), required=True),
+                Field("url", TEXT),
+                Field("exchange", EXCHANGE),
+            ),
             m.Provider,
         ),
         "name",
@@ -479,6 +506,7 @@ SECTIONS: dict[str, Section] = {
                     ListOf(TEXT, or_one=True),
                     says="words in claims of runs that changes from outside can start, e.g. contribution",
                 ),
+                Field("exchange", EXCHANGE),
             ),
             m.Issuer,
         ),

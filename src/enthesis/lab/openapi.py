@@ -13,11 +13,11 @@ JSON, FORM, BYTES = "application/json", "application/x-www-form-urlencoded", "ap
 TEXT: Schema = {"type": "string"}
 MOMENT: Schema = {"type": "string", "format": "date-time"}
 OBJECT: Schema = {"type": "object"}
-PROBLEM = {
+PROBLEM: Schema = {
     "description": "a refusal or fault, as problem details (RFC 9457)",
     "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/problem"}}},
 }
-OAUTH_ERROR = {
+OAUTH_ERROR: Schema = {
     "description": "a refusal (RFC 6749, section 5.2)",
     "content": {JSON: {"schema": {"$ref": "#/components/schemas/oauth-error"}}},
 }
@@ -229,7 +229,9 @@ def _token_paths() -> dict[str, Any]:
     asked = partial(_operation, sends="token", media=FORM, faults=OAUTH_ERROR, open_to_all=True)
     about = partial(_operation, sends="about-a-token", media=FORM, faults=OAUTH_ERROR)
     introspecting = about("what a session is (RFC 7662)", answers="introspection")
-    introspecting["responses"]["401"] = PROBLEM
+    introspecting["responses"]["401"] = {
+        "description": "who asks has no session or key", "content": {**PROBLEM["content"], **OAUTH_ERROR["content"]},
+    }  # fmt: skip
     known = [{"name": "If-None-Match", "in": "header", "schema": TEXT}]
     return {
         "/token": {"post": asked(tokens, _surroundings(), answers="issued-token")},

@@ -22,7 +22,7 @@ from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_from
 from enthesis.lab.running import OWNER, administrators, owners_word, running, state_folder
 from enthesis.model.errors import InvalidInput, Unreachable
-from enthesis.model.estate import Estate
+from enthesis.model.estate import Estate, Exchange
 from enthesis.model.secrets import Secret
 from enthesis.ports import Connected, Issues, Key, LiveClusterPorts, LiveProvider, RunsHosts, SignsIn
 
@@ -103,8 +103,8 @@ def sessions_of(state: Path) -> list[Mapping[str, str]]:
 
 @dataclass(frozen=True)
 class Given:
-    """What somebody has at hand: for issuers, files of tokens and of registered clients by the issuer's name; for
-    clusters, a kubeconfig; keyed credentials by name.
+    """What somebody has at hand: for issuers and providers, files of tokens and of registered clients by their name;
+    for clusters, a kubeconfig; keyed credentials by name.
 
     An estate of several clusters wants a context of each cluster's own name in it.
     """
@@ -147,25 +147,28 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
     issuers: dict[str, Issues] = {}
     for name, path in (*given.tokens.items(), *given.clients.items()):
         if name not in estate.issuers:
+            if name in given.clients and name in estate.providers:
+                continue  # who asks that provider
             raise InvalidInput(f"no issuer is called {name}", code="issuer-unknown")
         url = estate.issuers[name].url
         if name in given.tokens:
             issuers[name] = GivenToken(name, Secret(read_file(path, MAX_GIVEN).decode(errors="replace").strip()))
         elif url is not None:
-            issuers[name] = OAuthClient(
-                name, Server(name, Client(name, url)), client_entry(read_file(path, MAX_GIVEN), name)
-            )
+            entry = client_entry(read_file(path, MAX_GIVEN), name)
+            issuers[name] = OAuthClient(name, Server(name, Client(name, url)), entry, estate.issuers[name].exchange)
         else:
             raise InvalidInput(
                 f"the issuer {name} has no url",
                 code="issuer-without-url",
                 remedy=f"add one at {estate.issuers[name].source}",
             )
-    providers: dict[str, LiveProvider] = {
-        name: OAuthProvider(name, Server(name, Client(name, one.url)))
-        for name, one in estate.providers.items()
-        if one.url is not None
-    }
+    providers: dict[str, LiveProvider] = {}
+    for name, one in estate.providers.items():
+        if one.url is not None:
+            file = given.clients.get(name)
+            asks = client_entry(read_file(file, MAX_GIVEN), name) if file is not None else None
+            server = Server(name, Client(name, one.url))
+            providers[name] = OAuthProvider(name, server, one.exchange or Exchange(), asks)
     clusters = _by_kubeconfig(estate, given)
     of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
     return Connected(providers, {**of_clusters, **issuers}, "the servers of this estate", clusters=clusters)

@@ -42,12 +42,33 @@ class Organisation:
 
 
 @dataclass(frozen=True, slots=True)
+class Exchange:
+    """How a token service that others run wants to be asked.
+
+    `names_in` is the parameter that names what is wanted: at a provider the identity, at an issuer the audience.
+    `named` says how an identity is called there, with {address}, {account}, {name} and {url} put in; `names` those that
+    are called otherwise. `client` is how a client shows itself; `shown_as` and `wanted` are token types (RFC 8693,
+    section 3), `wanted` may be none; `more` are further parameters.
+    """
+
+    names_in: str = "resource"
+    named: str | None = None
+    names: Mapping[str, str] = field(default_factory=dict)
+    client: str | None = None
+    shown_as: str | None = None
+    wanted: str | None = None
+    more: Mapping[str, str] = field(default_factory=dict)
+    source: Source = _source()
+
+
+@dataclass(frozen=True, slots=True)
 class Provider:
-    """A cloud; `style` is two-sided or one-sided."""
+    """A cloud; `style` is two-sided or one-sided. `exchange`: how its token service wants to be asked."""
 
     name: str
     style: str
     url: str | None = None
+    exchange: Exchange | None = None
     source: Source = _source()
 
 
@@ -70,6 +91,7 @@ class Issuer:
 
     `cluster` is the place of the cluster whose service accounts it signs for, where it is one's issuer. `outside_runs`
     are words in the claims of runs that changes from outside can start, besides those that are known for that.
+    `exchange`: how it wants to be asked for a token of a registered client.
     """
 
     name: str
@@ -81,6 +103,7 @@ class Issuer:
     audiences: tuple[str, ...] = ()
     cluster: str | None = None
     outside_runs: tuple[str, ...] = ()
+    exchange: Exchange | None = None
     source: Source = _source()
 
 

@@ -16,6 +16,13 @@ ADMITTED_FORMS = (*BEARERS, "identity", "group", "account", "attached", "person"
 FORM_OF_ISSUER = {"oidc": "token", "saml": "assertion", "x509": "certificate", "ssh": "certificate"}
 """The kinds of issuers, with the form of what each signs."""
 
+NAMES_IN = ("resource", "audience", "scope")
+"""The parameters of a token request that can name what is wanted (RFC 8693, section 2.1; RFC 8707)."""
+CLIENT_SHOWN = ("none", "basic", "body", "assertion")
+"""How a client shows itself: not at all, by its secret in a header or in the body, by a signed assertion."""
+TOKEN_TYPES = ("jwt", "id-token", "access-token")
+"""Types of tokens (RFC 8693, section 3)."""
+
 STATEMENTS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
 """The sections whose entries are statements that providers hold."""
 MAKING_ORDER = ("ceilings", "identities", "groups", "roles", "trusts", "grants", "attachments")
