@@ -29,6 +29,7 @@ SHARES = {
     f"/apis/{RBAC}/v1/clusterrolebindings": 0.008,
     f"/apis/{RBAC}/v1/rolebindings": 0.14,
 }
+CHANGED = {"/api/v1/pods": 30, "/api/v1/secrets": 10, f"/apis/{RBAC}/v1/rolebindings": 10}
 NAMES_ONLY = ("/api/v1/namespaces", "/api/v1/serviceaccounts", "/api/v1/secrets")
 
 
@@ -77,7 +78,12 @@ def pages(count: int) -> dict[str, list[bytes]]:
         found = list(objects(path, max(1, int(count * share)), namespaces, rng))
         cut = [found[start : start + PAGE] for start in range(0, len(found), PAGE)]
         out[path] = [
-            json.dumps({"metadata": {"continue": str(n + 1)} if n + 1 < len(cut) else {}, "items": items}).encode()
+            json.dumps(
+                {
+                    "metadata": {"resourceVersion": "1", **({"continue": str(n + 1)} if n + 1 < len(cut) else {})},
+                    "items": items,
+                }
+            ).encode()
             for n, items in enumerate(cut)
         ]
     listed = [
@@ -89,9 +95,17 @@ def pages(count: int) -> dict[str, list[bytes]]:
     return out
 
 
+def changed(path: str, count: int) -> bytes:
+    """So many events of a watch."""
+    found = objects(path, count, 50, Random(2))
+    events = (json.dumps({"type": "MODIFIED", "object": one}) for one in found)
+    return "\n".join(events).encode()
+
+
 def serve(count: int, port: Any) -> None:
     """Serves the pages on loopback until it is ended."""
     made = pages(count)
+    changes = {path: changed(path, each) for path, each in CHANGED.items()}
 
     class Handler(BaseHTTPRequestHandler):
         protocol_version = "HTTP/1.1"
@@ -99,9 +113,22 @@ def serve(count: int, port: Any) -> None:
         def do_GET(self) -> None:
             parts = urlsplit(self.path)
             found = made.get(parts.path)
+            if "watch" in parse_qs(parts.query):
+                self.watched(parts.path)
+                return
             number = int(parse_qs(parts.query).get("continue", ["0"])[0])
             body = found[number] if found else b"{}"
             self.send_response(200 if found else 404)
+            self.send_header("Content-Type", "application/json")
+            self.send_header("Content-Length", str(len(body)))
+            self.end_headers()
+            self.wfile.write(body)
+
+        def watched(self, path: str) -> None:
+            """Some things that changed, and the end of the watch after the second that was asked for."""
+            body = changes.get(path, b"")
+            time.sleep(1)
+            self.send_response(200)
             self.send_header("Content-Type", "application/json")
             self.send_header("Content-Length", str(len(body)))
             self.end_headers()
@@ -146,8 +173,9 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         config = {
-            "current-context": "c", "contexts": [{"name": "c", "context": {"cluster": "c"}}],
+            "current-context": "c", "contexts": [{"name": "c", "context": {"cluster": "c", "user": "c"}}],
             "clusters": [{"name": "c", "cluster": {"server": url}}],
+            "users": [{"name": "c", "user": {"token": "made-up-for-this-bench"}}],
         }  # fmt: skip
         (folder / "config").write_text(json.dumps(config))
         ours = [sys.executable, "-m", "enthesis", "survey", "--cluster", "a/cluster/c", "--kubeconfig", "config",
@@ -157,9 +185,16 @@ def main() -> None:
         ratio = median(one[0] for one, _ in rounds) / median(one[0] for _, one in rounds)
         memory = max(one[1] for one, _ in rounds) / 1024
         lines = sum(1 for _ in (folder / "live.jsonl").open())
+        again = [*ours, "--since", "live.jsonl"]
+        whole = median(one[0] for one, _ in rounds)
+        refreshed = median(timed(again, folder)[0] for _ in range(3))
     server.terminate()
-    print(f"survey of {count:,} objects ({lines:,} lines), against reading the pages (wanted: at most 2): {ratio:.2f}")
-    print(f"    peak memory (wanted: under 300 MiB): {memory:.0f} MiB")
+    print(
+        f"survey of {count:,} objects ({lines:,} lines), against reading the pages (wanted: at most 1.5): {ratio:.2f}"
+    )
+    print(f"    {sum(CHANGED.values())} changes read on from it, roles' bindings among them: {refreshed:.2f} s "
+          f"against {whole:.2f} s, of which the watch is open for 1 s")  # fmt: skip
+    print(f"    peak memory (wanted: under 120 MiB): {memory:.0f} MiB")
 
 
 if __name__ == "__main__":

@@ -343,6 +343,7 @@ def test_a_session_ends_with_the_sign_in_that_it_began_with(enthesis: Program, p
         form = {"code": began["user_code"], "person": "@works/identity/ann", "mfa": "yes", "agreed": "yes"}
         assert http.post(f"{directory}/agree", data=form, headers=lab.owner).status_code == 200
         device = {"grant_type": "urn:ietf:params:oauth:grant-type:device_code", "device_code": began["device_code"]}
+        device["client_id"] = "x"
         signed_in = http.post(f"{directory}/token", data=device).json()
         exchange = {
             "grant_type": "urn:ietf:params:oauth:grant-type:token-exchange", "subject_token": signed_in["access_token"],

@@ -9,12 +9,15 @@ from importlib.metadata import entry_points
 from pathlib import Path
 from typing import Annotated
 
+import orjson
 import typer
 
 from enthesis.cli.histories import StoreOption, journal_if_any, keep_if_any, signed_in
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
 from enthesis.cli.questions import agreed, now
 from enthesis.cli.subjects import read_estate
+from enthesis.connectors.cluster.refreshing import Refreshed
+from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.files.finding import estate_folder, find_estate
 from enthesis.files.saving import fresh_file
 from enthesis.live.adopting import adopt as take_over
@@ -31,7 +34,7 @@ from enthesis.output.progress import reporter
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.output.surveys import adoption_lines, comparison_json, comparison_lines
 from enthesis.ports import Record, Surveys
-from enthesis.surveys.survey import InvalidSurvey
+from enthesis.surveys.survey import InvalidSurvey, no_collecting
 
 GROUP = "enthesis.surveys"  # entry points of further connectors
 MOST = 12  # lines about what was left out
@@ -84,6 +87,10 @@ def survey(
             "--compared-with", metavar="FILE|DIGEST", help="Say what changed since this survey, and write none."
         ),
     ] = None,
+    since: Annotated[
+        Path | None,
+        typer.Option("--since", metavar="FILE", help="Of a cluster, read only what changed since this survey of it."),
+    ] = None,
     survey_file: Annotated[
         Path | None,
         typer.Option("--survey", metavar="FILE", help="With --compared-with: the later survey; default: ask now."),
@@ -116,6 +123,8 @@ def survey(
 
     Example: enthesis survey --cluster surge/cluster/grid --out live.jsonl
 
+    Example: enthesis survey --cluster surge/cluster/grid --since live.jsonl --out live.jsonl
+
     Example: enthesis survey --compared-with last-week.jsonl
     """
     if kept:
@@ -147,6 +156,8 @@ def survey(
         reached = Reached(kubeconfig, context, tuple(namespace or ()))
         found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
         systems, head = [*systems, *found], [*without_what_has_gone(head, found), *more]
+    if since is not None:
+        systems = [_read_on(one, since) for one in systems]
     writing = Writing(described.name if described else None, now(), systems)
     if compared_with is not None:
         lines_now = list(writing.lines(head, reporter(quiet=quiet)))
@@ -280,6 +291,28 @@ def _put_comparison(
         raise typer.Exit(3)
     if expect_none and found.differs:
         raise typer.Exit(1)
+
+
+def _read_on(system: Surveys, since: Path) -> Surveys:
+    """A cluster that is read on from an earlier survey of it alone; anything else is read from the beginning."""
+    if not isinstance(system, Cluster):
+        remark(f"{system.name} is read from the beginning: only clusters tell what changed.")
+        return system
+    lines = iter(_lines_of(since))
+    try:
+        with no_collecting():
+            header = orjson.loads(next(lines, b""))
+            records = list(map(orjson.loads, lines))
+        of, head = header["of"], int(header.get("head", 0))
+        same = len(of) == 1 and of[0]["name"] == system.name and tuple(of[0].get("namespaces", ())) == system.only
+        if header.get("enthesis") != "survey" or not records[-1].get("end"):
+            raise ValueError(since)
+    except (ValueError, TypeError, KeyError, IndexError, AttributeError):
+        raise InvalidInput(f"{since} is no survey", code="survey-invalid") from None
+    if not same:
+        remark(f"{system.name} is read from the beginning: {since} is a survey of something else, or of more.")
+        return system
+    return Refreshed(system, records[head:-1], remark)
 
 
 def _estate(given: Path | None, *, needed: bool) -> tuple[Estate | None, Path | None]:

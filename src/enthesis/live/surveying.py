@@ -133,8 +133,9 @@ class Writing:
     def lines(self, head: Iterable[Record], reporter: Reporter) -> Iterator[bytes]:
         """One line after another; nothing is kept but what was left out and found."""
         of = [{"what": one.what, "name": one.name, "at": one.url, **getattr(one, "about", {})} for one in self.systems]
-        named = {"estate": self.name} if self.name else {}
-        header = {"enthesis": "survey", "version": VERSION, "taken": time_text(self.taken), **named, "of": of}
+        named, head = {"estate": self.name} if self.name else {}, list(head)
+        taken = {"taken": time_text(self.taken), "head": len(head)}
+        header = {"enthesis": "survey", "version": VERSION, **taken, **named, "of": of}
         yield from map(self._noted, map(_line, [header, *head]))
         reporter.begin("surveying", 0)
         try:

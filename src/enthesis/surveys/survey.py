@@ -177,6 +177,8 @@ def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> N
         into.left_out.append(Said(str(record["left_out"]), str(record.get("why", "")), incomplete))
     elif "finding" in record:
         into.findings.append(Said(str(record["finding"]), f"{record.get('at', '')}: {record.get('says', '')}"))
+    elif isinstance(record.get("read_up_to"), dict):
+        pass  # for whoever reads on from there
     elif isinstance(record.get("keys_of"), str):
         into.keys[record["keys_of"]] = record.get("published")
     else:

@@ -7,6 +7,7 @@ resource is a kind of its own name, and a subresource one named after both.
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from hashlib import sha256
 from typing import Any
 
 from enthesis.connectors.cluster.paths import PATH
@@ -61,6 +62,11 @@ class Resources:
     namespaced: dict[Resource, bool] = field(default_factory=lambda: dict(BUILT_IN))
     verbs: dict[Resource, set[str]] = field(default_factory=dict)
     of_paths: set[str] = field(default_factory=set)  # verbs of rules about paths of the interface
+
+    def digest(self) -> str:
+        """What tells these resources from others."""
+        served = sorted((*resource, namespaced) for resource, namespaced in self.namespaced.items())
+        return sha256(repr(served).encode()).hexdigest()[:16]
 
     def serve(self, group: str, listed: Iterable[Mapping[str, Any]]) -> None:
         """Takes in the resources of a group, as discovery lists them."""

@@ -28,6 +28,12 @@ Rules = list[Mapping[str, Any]]
 BOOT = "kubernetes.io/bootstrapping"
 ROLES = {"clusterroles": "roles of the whole cluster", "roles": "roles of namespaces"}
 BINDINGS = {"clusterrolebindings": "bindings in the whole cluster", "rolebindings": "bindings in namespaces"}
+THINGS = {
+    "serviceaccounts": ("service accounts", NAMES_ONLY),
+    "secrets": ("secrets (names only)", NAMES_ONLY),
+    "pods": ("workloads", "application/json"),
+}
+"""What is read of the core besides namespaces, in this order: in words, and the form that is enough of it."""
 OF_WHOLE_CLUSTER = ("namespaces", "clusterroles", "clusterrolebindings")
 CAME_ALONG = ("cluster-admin", "admin", "edit", "view")
 
@@ -51,6 +57,7 @@ class Cluster:
         self.token = token
         self.authority = authority
         self.only: tuple[str, ...] = ()  # namespaces; none: all
+        self.versions: dict[str, str] = {}  # of each list that was read, by its path
 
     @property
     def about(self) -> Record:
@@ -66,7 +73,7 @@ class Cluster:
         Roles and bindings with metadata that `but` is for are passed over.
         """
         try:
-            yield from _Reading(self, step, but).records()
+            yield from Reading(self, step, but).records()
         except (KeyError, TypeError, AttributeError) as fault:  # an object that has not the shape of its kind
             raise UnexpectedAnswer(
                 f"{self.client.who} answered an object that is not understood: {fault}", code="answer-not-understood"
@@ -81,7 +88,7 @@ class Cluster:
         following, seen, told, begun = "", set[str](), set[str](), 0
         for _ in range(MAX_PAGES):
             paging = urlencode({"limit": PAGE, **({"continue": following} if following else {})})
-            answer = self._answer(f"{path}?{paging}{'&' if query else ''}{query}", accept)
+            answer = self.answer(f"{path}?{paging}{'&' if query else ''}{query}", accept)
             if answer.status == GONE and following and begun < MOST_BEGUN:
                 following, seen, begun = "", set(), begun + 1
                 continue
@@ -91,6 +98,8 @@ class Cluster:
                 raise UnexpectedAnswer(
                     f"{self.client.who} answered a list without items at {path}", code="answer-not-understood"
                 )
+            if not following and not begun:  # what was there then is told, so what changed since is what counts
+                self.versions[path] = str((body.get("metadata") or {}).get("resourceVersion") or "")
             for one in listed:
                 meta = one["metadata"]
                 known = meta.get("uid") or f"{meta.get('namespace') or ''}/{meta['name']}"
@@ -107,9 +116,9 @@ class Cluster:
 
     def got(self, path: str) -> dict[str, Any]:
         """The JSON object at a path."""
-        return self.client.expect(self._answer(path, "application/json"), 200).json(self.client.who)
+        return self.client.expect(self.answer(path, "application/json"), 200).json(self.client.who)
 
-    def _answer(self, path: str, accept: str) -> Answer:
+    def answer(self, path: str, accept: str) -> Answer:
         """What is answered at a path. RightMissing where we may not see it."""
         answer = self.client.ask("GET", path, bearer=self.token, headers={"Accept": accept})
         if answer.status in (401, 403):
@@ -117,6 +126,12 @@ class Cluster:
                 f"{self.client.who} refused us: {_status(answer.content) or problem_said(answer)}", code="right-missing"
             )
         return answer
+
+
+def paths_of(cluster: Cluster, base: str, plural: str) -> list[str]:
+    """The lists of a resource: of the whole cluster, or of the namespaces that alone are asked about."""
+    spaces = cluster.only if plural not in OF_WHOLE_CLUSTER else ()
+    return [f"{base}/namespaces/{quote(space)}/{plural}" for space in spaces] or [f"{base}/{plural}"]
 
 
 def _is_object(one: Any) -> bool:
@@ -135,7 +150,7 @@ def _status(content: bytes) -> str:
 
 
 @dataclass
-class _Reading:
+class Reading:
     """One pass over a cluster. What is kept: names of namespaces, whose token a secret holds, and all rules."""
 
     cluster: Cluster
@@ -163,8 +178,18 @@ class _Reading:
         return self.cluster.address.rsplit("/", 1)[1] + ":"
 
     def records(self) -> Iterator[Record]:
-        self._discover()
+        """Everything; last, up to where it was read, for whoever reads on from there."""
+        self.discover()
         yield from self._things()
+        yield from self.access()
+        yield self.read_up_to()
+
+    def read_up_to(self) -> Record:
+        """The version of each list, and what tells the cluster's resources from others."""
+        return {"read_up_to": dict(self.cluster.versions), "resources": self.resources.digest()}
+
+    def access(self) -> Iterator[Record]:
+        """Who may do what, with what was left out."""
         self._read_roles()
         for rules in self.rules.values():
             self.resources.mention(rules)
@@ -184,7 +209,7 @@ class _Reading:
 
     # -- what is there ---------------------------------------------------------------------------------------
 
-    def _discover(self) -> None:
+    def discover(self) -> None:
         """Which resources the cluster serves."""
         self.step("resources")
         places = {"": "/api/v1"}
@@ -208,8 +233,7 @@ class _Reading:
     ) -> Iterator[dict[str, Any]]:
         """The objects of a resource: of the whole cluster, or of the namespaces that alone are asked about."""
         self.step(what)
-        spaces = self.cluster.only if plural not in OF_WHOLE_CLUSTER else ()
-        for path in [f"{base}/namespaces/{quote(space)}/{plural}" for space in spaces] or [f"{base}/{plural}"]:
+        for path in paths_of(self.cluster, base, plural):
             try:
                 for number, one in enumerate(self.cluster.items(path, accept=accept), 1):
                     if not number % PAGE:
@@ -226,24 +250,30 @@ class _Reading:
         yield {"section": "resources", "address": address}
         named = [{"metadata": {"name": name}} for name in self.cluster.only]
         for one in named or self._listed("namespaces", "namespaces", accept=NAMES_ONLY):
-            name = one["metadata"]["name"]
-            self.namespaces.append(name)
-            labels = one["metadata"].get("labels")
-            place = f"{address}/namespace/{name}"
-            yield {"section": "resources", "address": place, **({"labels": labels} if labels else {})}
-        for one in self._listed("serviceaccounts", "service accounts", accept=NAMES_ONLY):
-            account = self._identity(one["metadata"])
-            yield account
-            yield {"section": "trusts", "of": account["address"], "admits": {"attached": True}, "live": {}}
-        for one in self._listed("secrets", "secrets (names only)", accept=NAMES_ONLY):
-            yield from self._secret(one["metadata"])
-        for one in self._listed("pods", "workloads"):
-            meta, spec = one["metadata"], one.get("spec") or {}
-            identity = account_address(
-                self.cluster.address, meta["namespace"], spec.get("serviceAccountName") or "default"
-            )
-            place = f"{address}/namespace/{meta['namespace']}/workload/{meta['name']}"
-            yield {"section": "resources", "address": place, "runs_as": [identity]}
+            self.namespaces.append(one["metadata"]["name"])
+            yield from self.of_namespaces(one)
+        for plural, (what, accept) in THINGS.items():
+            for one in self._listed(plural, what, accept=accept):
+                yield from getattr(self, f"of_{plural}")(one)
+
+    def of_namespaces(self, one: Mapping[str, Any]) -> Iterator[Record]:
+        """A namespace."""
+        labels = one["metadata"].get("labels")
+        place = f"{self.cluster.address}/namespace/{one['metadata']['name']}"
+        yield {"section": "resources", "address": place, **({"labels": labels} if labels else {})}
+
+    def of_serviceaccounts(self, one: Mapping[str, Any]) -> Iterator[Record]:
+        """A service account, and that what runs as it has it."""
+        account = self._identity(one["metadata"])
+        yield account
+        yield {"section": "trusts", "of": account["address"], "admits": {"attached": True}, "live": {}}
+
+    def of_pods(self, one: Mapping[str, Any]) -> Iterator[Record]:
+        """Something that runs."""
+        meta, name = one["metadata"], (one.get("spec") or {}).get("serviceAccountName") or "default"
+        identity = account_address(self.cluster.address, meta["namespace"], name)
+        place = f"{self.cluster.address}/namespace/{meta['namespace']}/workload/{meta['name']}"
+        yield {"section": "resources", "address": place, "runs_as": [identity]}
 
     def _identity(self, meta: Mapping[str, Any]) -> Record:
         labels = meta.get("labels")
@@ -255,7 +285,9 @@ class _Reading:
             "live": {"id": meta.get("uid", ""), "version": meta.get("resourceVersion", "")},
         }
 
-    def _secret(self, meta: Mapping[str, Any]) -> Iterator[Record]:
+    def of_secrets(self, one: Mapping[str, Any]) -> Iterator[Record]:
+        """A secret by its name, and the token that it holds."""
+        meta = one["metadata"]
         place = f"{self.cluster.address}/namespace/{meta['namespace']}/secret/{meta['name']}"
         yield {"section": "resources", "address": place}
         whose = (meta.get("annotations") or {}).get(TOKEN_OF)

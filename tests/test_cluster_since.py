@@ -1,0 +1,133 @@
+"""A survey that reads on from an earlier one says what one from the beginning says."""
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+from random import Random
+from typing import Any
+
+import httpx
+import pytest
+
+from enthesis.connectors.cluster.refreshing import Refreshed
+from enthesis.connectors.cluster.surveying import Cluster
+from enthesis.connectors.http import Client
+
+from .clusters import GRID, NAMESPACES, RBAC, Api, grid_estate, group, service_account
+from .conftest import Program, start_lab
+
+SPEC = {"containers": [{"name": "main", "image": "lab"}]}
+PATCH = {"Content-Type": "application/merge-patch+json"}
+
+
+@pytest.fixture
+def own(enthesis: Program, tmp_path: Path) -> Iterator[tuple[Path, Api]]:
+    place = grid_estate(tmp_path / "own")
+    try:
+        start_lab(enthesis, place)
+        api = Api.of(enthesis, place)
+        with api.http:
+            yield place, api
+    finally:
+        enthesis("lab", "stop", "--clean", at=place)
+
+
+def said(path: Path) -> set[str]:
+    """What a survey says besides when, in no order."""
+    lines = [json.loads(line) for line in path.read_text().splitlines()[1:-1]]
+    return {json.dumps(one, sort_keys=True) for one in lines if "read_up_to" not in one}
+
+
+def change(api: Api, rng: Random, number: int) -> None:
+    """One change of one thing, of any kind."""
+    space = rng.choice(NAMESPACES[:3])
+    base = f"/api/v1/namespaces/{space}"
+    kind = rng.randrange(10)
+    if kind == 0:
+        spec = {**SPEC, "serviceAccountName": rng.choice(("default", "a1"))}
+        api.made(f"{base}/pods", {"metadata": {"name": f"p{number}"}, "spec": spec})
+    elif kind == 1:
+        api.account(space, f"a{number}")
+    elif kind == 2:
+        notes = {"kubernetes.io/service-account.name": "default"} if rng.random() < 0.4 else {}
+        api.made(f"{base}/secrets", {"metadata": {"name": f"s{number}", "annotations": notes}})
+    elif kind == 3:
+        names = rng.choice(({}, {"resourceNames": ["db"]}))
+        verbs = [rng.choice(("get", "create", "impersonate"))]
+        what = rng.choice((["secrets"], ["serviceaccounts"], ["pods"], ["*"]))
+        api.role(f"r{number}", [{"apiGroups": [""], "resources": what, "verbs": verbs, **names}])
+    elif kind == 4:
+        whom = rng.choice((service_account(space, "default"), group("ops"), {"kind": "User", "name": f"u{number}"}))
+        api.binding(f"b{number}", rng.choice(("view", "edit", "cluster-admin")), [whom], rng.choice(("", space)))
+    elif kind == 5:
+        path = f"{base}/serviceaccounts/default"
+        api.http.patch(path, content=json.dumps({"metadata": {"labels": {"x": f"v{number}"}}}), headers=PATCH)
+    elif kind == 6:
+        api.made("/api/v1/namespaces", {"metadata": {"name": f"n{number}"}})
+    else:  # something goes
+        path, of_namespace = rng.choice((
+            ("pods", True), ("secrets", True), ("serviceaccounts", True), (f"{RBAC}/clusterroles", False),
+            (f"{RBAC}/clusterrolebindings", False), (f"{RBAC}/rolebindings", True), ("namespaces", False),
+        ))  # fmt: skip
+        group_of, _, plural = path.rpartition("/")
+        root = f"/apis/{group_of}/v1" if group_of else "/api/v1"
+        where = f"{root}/namespaces/{space}/{plural}" if of_namespace else f"{root}/{plural}"
+        there = [one["metadata"]["name"] for one in api.http.get(where).json()["items"]]
+        chosen = [one for one in there if one not in (*NAMESPACES, "kube-system", "default")]
+        if chosen:
+            assert api.http.delete(f"{where}/{rng.choice(chosen)}").status_code == 200
+
+
+def test_reading_on_says_what_reading_anew_says(enthesis: Program, own: tuple[Path, Api], tmp_path: Path) -> None:
+    folder, api = own
+    rng, number = Random(5), 0
+
+    def survey(*words: str) -> str:
+        ran = enthesis("survey", "--cluster", GRID, *words, at=folder)
+        assert ran.code == 0, ran.err
+        return ran.err
+
+    survey("--out", "live.jsonl")
+    for count in (0, 1, 1, 3, 12, 40):
+        for _ in range(count):
+            number += 1
+            change(api, rng, number)
+        told = survey("--since", "live.jsonl", "--out", "live.jsonl")
+        assert "from the beginning" not in told
+        survey("--out", "anew.jsonl")
+        assert said(folder / "live.jsonl") == said(folder / "anew.jsonl"), count
+    # of some namespaces, of another cluster's survey, and of what is no survey
+    told = survey("--namespace", "tiles", "--since", "live.jsonl", "--out", "part.jsonl")
+    assert "from the beginning" in told
+    assert "from the beginning" not in survey("--namespace", "tiles", "--since", "part.jsonl", "--out", "part.jsonl")
+    (folder / "no.jsonl").write_text('{"enthesis": "survey"}\n')
+    assert enthesis("survey", "--cluster", GRID, "--since", "no.jsonl", at=folder).code == 2
+    assert enthesis("survey", "--cluster", GRID, "--since", "nowhere.jsonl", at=folder).code == 2
+
+
+@pytest.mark.parametrize("forgotten", ["an event", "an answer", "a survey that is not whole", "another version"])
+def test_what_cannot_be_read_on_is_read_anew(forgotten: str) -> None:
+    pod: dict[str, Any] = {"metadata": {"name": "p", "namespace": "n", "resourceVersion": "7"}}
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        if "watch" in request.url.params:
+            if forgotten == "an answer":
+                return httpx.Response(410, json={"kind": "Status"})
+            error = {"type": "ERROR", "object": {"kind": "Status", "code": 410}}
+            return httpx.Response(200, content=json.dumps(error))
+        if request.url.path in {"/apis", "/api/v1"}:
+            return httpx.Response(200, json={})
+        items = [pod] if request.url.path.endswith("/pods") else []
+        return httpx.Response(200, json={"items": items, "metadata": {"resourceVersion": "7"}})
+
+    told: list[str] = []
+    with Client(GRID, "https://grid.example", transport=httpx.MockTransport(answer)) as client:
+        cluster = Cluster(GRID, "saltmarsh", client, None)
+        before = list(cluster.records(lambda what: None))
+        if forgotten == "a survey that is not whole":
+            before.insert(0, {"left_out": "x", "why": "y", "incomplete": True})
+        elif forgotten == "another version":
+            before.pop()
+        again = list(Refreshed(cluster, before, told.append).records(lambda what: None))
+    assert len(told) == 1 and "read from the beginning" in told[0]
+    assert any(str(one.get("address")).endswith("workload/p") for one in again)
