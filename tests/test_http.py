@@ -4,17 +4,20 @@ import socket
 import threading
 import time
 from collections.abc import Callable, Iterator
+from datetime import UTC, datetime
 
 import httpx
 import pytest
 
 from enthesis.connectors.http import ATTEMPTS, LONGEST_SAID, Client, problem_said
 from enthesis.connectors.keys import IssuerKeys
-from enthesis.live.surveying import _line
+from enthesis.live.surveying import Writing, _line
 from enthesis.model.errors import InvalidInput, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret, holds_secret, redacted
 from enthesis.output.lines import csv_cell, json_text, visible
 from enthesis.tokens.discovery import places
+
+from .campaign import Quiet
 
 URL = "https://desk.example"
 
@@ -162,9 +165,11 @@ def test_what_a_server_repeats_of_a_secret_is_masked(body: dict[str, str]) -> No
 def test_a_line_of_a_survey_masks_what_a_live_system_repeats() -> None:
     Secret(SECRET)
     assert holds_secret(f"x {SECRET}".encode()) and not holds_secret(b"x tiddly")
-    assert (
-        _line({"section": "findings", "says": f"it is {SECRET}"}) == b'{"section":"findings","says":"it is <secret>"}\n'
-    )
+    says = b'{"section":"findings","says":"it is %s"}\n'
+    assert _line(says % SECRET.encode()) == says % b"<secret>"
+    writing = Writing("e", datetime(2026, 1, 1, tzinfo=UTC), [])
+    lines = list(writing.lines([{"says": f"it is {SECRET} \x9b"}, {"says": "nothing"}], Quiet()))
+    assert SECRET.encode() not in b"".join(lines) and b"\\u009b" in lines[1] and len(lines) == 4
 
 
 @pytest.mark.attack("echoed secrets")

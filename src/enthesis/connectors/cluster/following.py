@@ -91,6 +91,13 @@ class Powers:
         """Whether there is any of them."""
         return any(getattr(self, name) for name in self.__dataclass_fields__)
 
+    def joined(self, other: "Powers") -> "Powers":
+        """Both together, as one more."""
+        out = Powers()
+        out.join(self)
+        out.join(other)
+        return out
+
     def join(self, other: "Powers") -> None:
         for name in self.__dataclass_fields__:
             setattr(self, name, getattr(self, name) | getattr(other, name))

@@ -4,16 +4,20 @@ A path of the interface itself, `/healthz/etcd`, is `api-path/healthz/etcd=`: th
 what begins with it, so that a rule for `/healthz/*` is for the place `api-path/healthz` and not for `/healthz`.
 """
 
+import re
 from urllib.parse import unquote
 
 PATH = "api-path"
 END = "="
 NO_NAME = "%"
+PLAIN = re.compile(r"[A-Za-z0-9:_-][A-Za-z0-9:._-]*")
 UNSAFE = frozenset("/%*?\\=@")  # characters of a name that would mean something in an address
 
 
 def word_of(name: str) -> str:
     """A name as one segment of an address, percent-encoded (RFC 3986, section 2.1); a lone `%` is an empty name."""
+    if PLAIN.fullmatch(name):  # as nearly every name is
+        return name
     if name in ("", ".", ".."):
         return "".join(map(_percent, name)) or NO_NAME
     return "".join(_percent(one) if one in UNSAFE or one.isspace() or not one.isprintable() else one for one in name)

@@ -94,15 +94,16 @@ class Cluster:
                 continue
             body = self.client.expect(answer, 200).json(self.client.who)
             listed = body.get("items")
-            if not isinstance(listed, list) or not all(map(_is_object, listed)):
-                raise UnexpectedAnswer(
-                    f"{self.client.who} answered a list without items at {path}", code="answer-not-understood"
-                )
+            if not isinstance(listed, list):
+                raise self._without_items(path)
             if not following and not begun:  # what was there then is told, so what changed since is what counts
                 self.versions[path] = str((body.get("metadata") or {}).get("resourceVersion") or "")
             for one in listed:
-                meta = one["metadata"]
-                known = meta.get("uid") or f"{meta.get('namespace') or ''}/{meta['name']}"
+                meta = one.get("metadata") if isinstance(one, dict) else None
+                name = meta.get("name") if isinstance(meta, dict) else None
+                if not isinstance(meta, dict) or not isinstance(name, str):
+                    raise self._without_items(path)
+                known = meta.get("uid") or f"{meta.get('namespace') or ''}/{name}"
                 if known not in told:
                     told.add(known)
                     yield one
@@ -113,6 +114,11 @@ class Cluster:
                 raise UnexpectedAnswer(f"{self.client.who} leads in circles at {path}", code="answer-not-understood")
             seen.add(str(following))
         raise UnexpectedAnswer(f"{self.client.who} has more than {MAX_PAGES} pages at {path}", code="answer-too-large")
+
+    def _without_items(self, path: str) -> UnexpectedAnswer:
+        return UnexpectedAnswer(
+            f"{self.client.who} answered a list without items at {path}", code="answer-not-understood"
+        )
 
     def got(self, path: str) -> dict[str, Any]:
         """The JSON object at a path."""
@@ -132,12 +138,6 @@ def paths_of(cluster: Cluster, base: str, plural: str) -> list[str]:
     """The lists of a resource: of the whole cluster, or of the namespaces that alone are asked about."""
     spaces = cluster.only if plural not in OF_WHOLE_CLUSTER else ()
     return [f"{base}/namespaces/{quote(space)}/{plural}" for space in spaces] or [f"{base}/{plural}"]
-
-
-def _is_object(one: Any) -> bool:
-    return (
-        isinstance(one, dict) and isinstance(one.get("metadata"), dict) and isinstance(one["metadata"].get("name"), str)
-    )
 
 
 def _status(content: bytes) -> str:
@@ -401,7 +401,8 @@ class Reading:
         for one in (*follows, *tokens):
             yield from self._followed(grant, one, place, here)
         if powers.any():
-            self.powers.setdefault((to, place), Powers()).join(powers)
+            before = self.powers.get((to, place))
+            self.powers[to, place] = powers if before is None or before is powers else before.joined(powers)
 
     def _named_grants(
         self, grant: Callable[..., Record], role: str, rule: Mapping[str, Any], name: str, here: list[str]
