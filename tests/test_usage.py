@@ -9,7 +9,7 @@ from enthesis.cleaning.usage import Summing
 from enthesis.files.folder import read_texts
 from enthesis.files.shapes import time_text
 
-from .conftest import Lab, Program, write_estate
+from .conftest import Lab, Program, start_lab, write_estate
 
 NOW = datetime.now(UTC).replace(microsecond=0)
 TEXT = """\
@@ -110,3 +110,74 @@ def test_what_the_lab_recorded_is_collected(enthesis: Program, fresh_lab: Lab) -
         for name in ("u.jsonl", "u.parquet")
     ]
     assert sums[0] == sums[1]
+
+
+CLUSTERED = """
+estate: works
+organisations: {works: {}}
+providers: {north: {style: one-sided}}
+accounts: {yard: {in: "@works", provider: north}}
+roles: {seeing: {allows: {secret: [read], workload: [list]}}}
+resources:
+  yard/cluster/grid: {}
+  yard/cluster/grid/namespace/tiles: {}
+  yard/cluster/grid/namespace/tiles/secret/db: {}
+identities:
+  "@works/identity/ada": {kind: person, owner: works}
+  yard/cluster/grid/namespace/tiles/identity/reader: {kind: cluster-service-account, owner: web, purpose: reads}
+  yard/cluster/grid/namespace/tiles/identity/idle: {kind: cluster-service-account, owner: web, purpose: idles}
+grants:
+  - {to: yard/cluster/grid/namespace/tiles/identity/reader, role: seeing, at: yard/cluster/grid/namespace/tiles}
+  - {to: yard/cluster/grid/namespace/tiles/identity/idle, role: seeing, at: yard/cluster/grid/namespace/tiles}
+journeys:
+  reads: {from: {identity: yard/cluster/grid/namespace/tiles/identity/reader},
+    attempt: read yard/cluster/grid/namespace/tiles/secret/db, expect: allowed}
+  comes-in: {from: {person: "@works/identity/ada", mfa: true}, attempt: describe yard, expect: refused}
+"""
+AUDITED: list[dict[str, Any]] = [
+    {"stage": "RequestReceived", "verb": "get"},
+    {"verb": "get", "objectRef": {"resource": "secrets", "namespace": "tiles", "name": "db"}},
+    {"verb": "create", "objectRef": {"resource": "pods", "subresource": "exec", "namespace": "tiles", "name": "p"}},
+    {"verb": "list", "objectRef": {"resource": "deployments", "apiGroup": "apps", "namespace": "tiles"}},
+    {"verb": "get", "requestURI": "/healthz/etcd?verbose"},
+    {"verb": "get", "objectRef": {"resource": "namespaces", "namespace": "tiles", "name": "tiles"},
+     "user": {"username": "https://i#a"}, "impersonatedUser": {"username": "system:serviceaccount:tiles:idle"}},
+    {"verb": "delete", "objectRef": {"resource": "nodes", "name": "n"}, "user": {"username": "system:node:n"},
+     "annotations": {"authorization.k8s.io/decision": "forbid"}},
+    {"verb": "get", "annotations": {}},
+]  # fmt: skip
+
+
+def test_clusters_and_directories_record_use_and_audit_logs_are_read(enthesis: Program, tmp_path: Path) -> None:
+    place = write_estate(tmp_path / "works", {"estate.yaml": CLUSTERED})
+    try:
+        start_lab(enthesis, place)
+        assert enthesis("enact", "--yes", at=place).code == 0
+        enthesis("prove", at=place)
+        assert enthesis("survey", "--usage", "u.jsonl", at=place).code == 0
+        rows = [json.loads(one) for one in (place / "u.jsonl").read_text().splitlines()[1:]]
+        told = {(one["identity"].rsplit("/")[-1], one["verb"], one["target"], one["outcome"]) for one in rows}
+        assert ("reader", "read", "yard/cluster/grid/namespace/tiles/secret/db", "allowed") in told
+        assert [one["identity"] for one in rows if one["verb"] == "enter"] == ["@works/identity/ada"]
+    finally:
+        enthesis("lab", "stop", "--clean", at=place)
+    usual = {
+        "stage": "ResponseComplete", "requestReceivedTimestamp": "2026-11-25T10:00:00.123456Z",
+        "user": {"username": "system:serviceaccount:tiles:reader"}, "sourceIPs": ["192.0.2.7"],
+        "annotations": {"authorization.k8s.io/decision": "allow", "authorization.k8s.io/reason": "RBAC: x"},
+    }  # fmt: skip
+    lines = [json.dumps({**usual, **one}) for one in AUDITED]
+    (place / "audit.log").write_text("\n".join([*lines, "nonsense", "3", "{}"]))
+    log = "yard/cluster/grid=audit.log"
+    assert enthesis("survey", "--usage", "a.jsonl", "--audit-log", log, at=place).code == 0
+    rows = [json.loads(one) for one in (place / "a.jsonl").read_text().splitlines()[1:]]
+    stem = "yard/cluster/grid/namespace/tiles"
+    assert [(one["verb"], one["target"]) for one in rows] == [
+        ("read", f"{stem}/secret/db"), ("login", f"{stem}/workload/p"), ("list", f"{stem}/deployments.apps/any"),
+        ("fetch", "yard/cluster/grid/api-path/healthz/etcd="), ("fetch", stem), ("delete", "yard/cluster/grid/nodes/n"),
+    ]  # fmt: skip
+    assert rows[0]["time"] == "2026-11-25T10:00:00Z" and rows[0]["network"] == "192.0.2.7"
+    assert rows[4]["caller"] == "@works/identity/https:%2F%2Fi#a" and rows[4]["identity"].endswith("identity/idle")
+    assert rows[5]["identity"] == "yard/identity/system:node:n" and rows[5]["outcome"] == "refused"
+    for wrong in ("yard/bucket/b=audit.log", "yard/cluster/grid=none.log", "nothing"):
+        assert enthesis("survey", "--usage", "b.jsonl", "--audit-log", wrong, at=place).code == 2

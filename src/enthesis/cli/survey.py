@@ -3,7 +3,7 @@
 import os
 import sys
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import asdict, dataclass, replace
 from importlib.metadata import entry_points
 from pathlib import Path
@@ -13,7 +13,7 @@ import orjson
 import typer
 
 from enthesis.cli.histories import StoreOption, journal_if_any, keep_if_any, signed_in
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, named_files
 from enthesis.cli.questions import agreed, now
 from enthesis.cli.subjects import read_estate
 from enthesis.connectors.cluster.refreshing import Refreshed
@@ -107,6 +107,10 @@ def survey(
         Path | None,
         typer.Option("--usage", metavar="FILE", help="Write what was recorded of use, as JSON Lines or *.parquet."),
     ] = None,
+    audit_log: Annotated[
+        list[str] | None,
+        typer.Option("--audit-log", metavar="ADDRESS=FILE", help="With --usage: of a cluster, its audit log instead."),
+    ] = None,
     kept: Annotated[bool, typer.Option("--kept", help="List the surveys and proofs in the store.")] = False,
     store: StoreOption = None,
     yes: Annotated[bool, typer.Option("--yes", help="With --adopt ACCOUNT: do not ask.")] = False,
@@ -131,7 +135,7 @@ def survey(
         _put_kept(estate, store, output)
         return
     if usage is not None:
-        _collect(estate, usage, quiet=quiet)
+        _collect(estate, usage, named_files(audit_log, "--audit-log"), quiet=quiet)
         return
     _refuse_conflicts(compared_with, adopt=adopt, out=out, later=survey_file, expect_none=expect_none, output=output)
     before = _earlier(compared_with, estate, store) if compared_with is not None else []
@@ -211,14 +215,18 @@ def _refuse_conflicts(
         )
 
 
-def _collect(estate: Path | None, file: Path, *, quiet: bool) -> None:
-    """Writes what providers have recorded of the use of access."""
-    from enthesis.live.usage_logs import collected, write_usage  # noqa: PLC0415  only this needs it
+def _collect(estate: Path | None, file: Path, logs: Mapping[str, Path], *, quiet: bool) -> None:
+    """Writes what providers and clusters have recorded of the use of access, or what audit logs of clusters say."""
+    from enthesis.live.usage_logs import collected, from_audit_logs, write_usage  # noqa: PLC0415  only this needs it
 
     folder = estate_folder(estate)
     described = read_estate(folder)
-    connected = connect(described, folder)
-    count = write_usage(file, collected(described, connected, reporter(quiet=quiet)), described.name, now())
+    progress = reporter(quiet=quiet)
+    if logs:
+        rows = from_audit_logs(logs, described, progress)
+    else:
+        rows = collected(described, connect(described, folder), progress)
+    count = write_usage(file, rows, described.name, now())
     remark(f"{counted(count, 'request')} written to {file}.", quiet=quiet)
 
 

@@ -31,6 +31,7 @@ from enthesis.lab.oauth import (
     told_of,
 )
 from enthesis.lab.problems import HANDLERS, Problem
+from enthesis.lab.recording import Records
 from enthesis.lab.remembering import remember
 from enthesis.lab.running import OWNER
 from enthesis.lab.sessions import Sessions
@@ -63,6 +64,7 @@ class Directory:
         self.signer = signer
         self.audiences = audiences
         self.sessions = Sessions(organisation, store, clock)
+        self.records = Records(organisation, store)
 
     def app(self) -> Starlette:
         """The HTTP interface."""
@@ -197,9 +199,11 @@ class Directory:
         with self.store.transaction():
             self.store.connection.execute("DELETE FROM sign_ins WHERE device = ?", (device,))
             self.store.connection.execute("DELETE FROM sign_in_clients WHERE device = ?", (device,))
+        factors = MFA[mfa]
+        shown = None if factors is None else "mfa" in factors
+        self.records.note_sign_in(person, shown, now, refused=bool(refused))
         if refused:
             raise Wrong("access_denied", "the person refused")
-        factors = MFA[mfa]
         claims = {
             "sub": person,
             "aud": self.audiences,

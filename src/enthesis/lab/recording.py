@@ -49,14 +49,24 @@ class Records:
         }
         self.add([said])
 
+    def note_sign_in(self, person: str, mfa: bool | None, now: float, *, refused: bool) -> None:
+        """A sign-in at the directory of an organisation that somebody agreed to, or refused."""
+        row = {
+            "time": _time(now), "caller": person, "identity": person, "verb": "enter", "target": self.cloud,
+            "outcome": "refused" if refused else "allowed", "at": self.cloud,
+            "origin": {"kind": "person", "address": person}, "mfa": mfa,
+        }  # fmt: skip
+        self.add([row])
+
     def add(self, records: Sequence[Mapping[str, Any]]) -> None:
         """Notes requests that were decided already. Nobody's access changes by it, so nothing is read again."""
         rows = [(self.cloud, json.dumps({name: one[name] for name in one if one[name] is not None})) for one in records]
         self.store.connection.executemany("INSERT INTO usage (cloud, record) VALUES (?, ?)", rows)
 
     def after(self, number: int, limit: int) -> list[tuple[int, dict[str, Any]]]:
-        """The records behind a number, with their own."""
-        query = "SELECT number, record FROM usage WHERE cloud = ? AND number > ? ORDER BY number LIMIT ?"
+        """The records behind a number, with their own: the cloud's, and those of sign-ins, which every cloud knows."""
+        known = "(cloud = ? OR cloud LIKE '@%')"
+        query = f"SELECT number, record FROM usage WHERE {known} AND number > ? ORDER BY number LIMIT ?"  # noqa: S608
         rows = self.store.connection.execute(query, (self.cloud, number, limit)).fetchall()
         return [(row[0], json.loads(row[1])) for row in rows]
 
@@ -74,7 +84,7 @@ class RecordHandlers:
             raise Problem(403, "not-an-administrator", "this session administers nothing")
         after = whole_number(request, "after", 0)
         found = self.records.after(after, PAGE)
-        mine = [{"id": f"{self.records.cloud}-{number}", **one} for number, one in found if self._is_of(holder, one)]
+        mine = [{"id": str(number), **one} for number, one in found if self._is_of(holder, one)]
         more = {"Link": f'</administration/usage?after={found[-1][0]}>; rel="next"'} if len(found) == PAGE else {}
         return JSONResponse({"items": mine}, headers=more)
 

@@ -1,7 +1,7 @@
 """Logs of recorded use in files: JSON Lines, or Parquet with the same columns; read in batches, or collected."""
 
 import json
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -11,12 +11,14 @@ import orjson
 from enthesis.cleaning.usage import Summing, Usage
 from enthesis.files.saving import fresh_file
 from enthesis.files.shapes import time_text
+from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.ports import Connected, RecordsUse, Reporter
 from enthesis.proposals.wanted import holders
 
 VERSION = 1
+NOT_ASKED = "https://localhost"  # of a cluster of which only a log is read
 PARQUET = ".parquet"
 BATCH = 1_000_000  # rows
 MAX_LINE = 1_000_000  # bytes
@@ -116,16 +118,42 @@ def _pyarrow() -> tuple[Any, Any]:
 
 
 def collected(estate: Estate, connected: Connected, reporter: Reporter) -> Iterator[dict[str, Any]]:
-    """The rows that the providers of an estate have recorded."""
+    """The rows that the providers and clusters of an estate have recorded."""
+    seen: set[str] = set()
     reporter.begin("collecting use", 0)
     try:
-        for name, provider in connected.providers.items():
-            if isinstance(provider, RecordsUse):
+        for name, system in {**connected.providers, **connected.clusters}.items():
+            if isinstance(system, RecordsUse):
                 reporter.step(name)
-                for row in provider.usage(holders(estate, name)):
-                    yield dict(row)
+                for row in system.usage(holders(estate, name) if name in estate.providers else ()):
+                    shared = json.dumps(row) if str(row.get("at", "")).startswith("@") else ""
+                    if shared not in seen:  # every provider knows of sign-ins
+                        yield dict(row)
+                    seen.update({shared} - {""})
     finally:
         reporter.end()
+
+
+def from_audit_logs(logs: Mapping[str, Path], estate: Estate, reporter: Reporter) -> Iterator[dict[str, Any]]:
+    """The rows for audit logs of clusters, by the place of each. InvalidInput for a place that is none."""
+    from enthesis.connectors.cluster.auditing import usage_rows  # noqa: PLC0415  only this needs clusters
+    from enthesis.connectors.cluster.surveying import Cluster  # noqa: PLC0415
+    from enthesis.connectors.http import Client  # noqa: PLC0415
+
+    reporter.begin("reading audit logs", len(logs))
+    for address, path in logs.items():
+        account = account_of(address)
+        if account not in estate.accounts or address.split("/")[1:2] != ["cluster"]:
+            raise InvalidInput(
+                f"{address} is no cluster", code="cluster-unknown", remedy="name its place: ACCOUNT/cluster/NAME"
+            )
+        if not path.is_file():
+            raise InvalidInput(f"{path} cannot be read: no such file", code="file-unreadable")
+        reporter.step(address)
+        cluster = Cluster(address, estate.organisation_of(account), Client(address, NOT_ASKED), None)
+        with path.open("rb") as lines:
+            yield from map(dict, usage_rows(map(_parsed, lines), cluster))
+    reporter.end()
 
 
 def write_usage(path: Path, rows: Iterable[dict[str, Any]], estate: str, now: datetime) -> int:

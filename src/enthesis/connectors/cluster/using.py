@@ -4,19 +4,20 @@ Tokens are only ever requested ones (TokenRequest), with an audience and a short
 right to create `serviceaccounts/token`; an attempt needs none of ours.
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 from urllib.parse import quote, urlencode
 
+from enthesis.connectors.cluster.auditing import usage_rows
 from enthesis.connectors.cluster.resources import OWN_KINDS, VERBS
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Answer, problem_said, told, understood
 from enthesis.model.errors import InvalidInput, NotIssued, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.model.secrets import Place, Secret
-from enthesis.ports import Asked, Credential, Done, Refusal
+from enthesis.ports import Asked, Credential, Done, Record, Refusal
 
 SUBJECT = "system:serviceaccount:"
 LIFE = timedelta(minutes=10)  # the shortest that clusters issue
@@ -26,6 +27,7 @@ STANDING_FOR = {
     ("workload", "login"): ("create", "pods/exec"),
     ("identity", "issue"): ("create", "serviceaccounts/token"),
 }
+GONE_OR_NONE = 404
 METHODS = {"get": "GET", "list": "GET", "create": "POST", "update": "PUT", "patch": "PATCH", "delete": "DELETE",
            "deletecollection": "DELETE"}  # fmt: skip
 
@@ -56,6 +58,20 @@ class LiveCluster:
     def __init__(self, cluster: Cluster) -> None:
         self.cluster = cluster
         self.name = cluster.address
+
+    @understood
+    def usage(self, holders: Sequence[str]) -> Iterator[Record]:
+        """What its audit log says, where it is one that shows it: clusters write theirs into files or send them."""
+        after = 0
+        while True:
+            answer = self.cluster.answer(f"/lab/audit?after={after}", "application/json")
+            if answer.status == GONE_OR_NONE:
+                return
+            body = self.cluster.client.expect(answer, 200).json(self.name)
+            yield from usage_rows(body["items"], self.cluster)
+            if body["next"] is None or body["next"] <= after:
+                return
+            after = int(body["next"])
 
     # -- obtain ----------------------------------------------------------------------------------------------
 

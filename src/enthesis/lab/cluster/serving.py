@@ -12,6 +12,7 @@ from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
 from enthesis.lab.cluster.access import MASTERS, Attributes, Policy, User
+from enthesis.lab.cluster.auditing import Audit
 from enthesis.lab.cluster.forming import Forming
 from enthesis.lab.cluster.furnishing import ensure_default_account, furnish
 from enthesis.lab.cluster.kinds import (
@@ -55,6 +56,7 @@ class Cluster:
         self.clock = clock
         self.signer = signer
         self.objects = Objects(store, name)
+        self.audit = Audit(store, name, clock)
         self._policy: tuple[int, Policy] | None = None
 
     def app(self) -> Starlette:
@@ -80,6 +82,7 @@ class Cluster:
             Route("/api/v1", self._plain(resource_list(""))),
             Route("/apis/{group}/v1", self._resources),
             Route("/openapi/v2", self._openapi),
+            Route("/lab/audit", self._audited),
             *(Route(path, self._healthy) for path in READY),
             Route("/api/v1/{rest:path}", self._api, methods=methods),
             Route("/apis/{group}/v1/{rest:path}", self._api, methods=methods),
@@ -131,6 +134,16 @@ class Cluster:
 
     async def _jwks(self, request: Request) -> Response:
         return published(request, self.signer.jwks())
+
+    async def _audited(self, request: Request) -> Response:
+        """The audit log from a number on; of the lab alone, since clusters write theirs into files or send them."""
+        user = self.user_of(request)
+        after = request.query_params.get("after", "0")
+        if not after.isdigit():
+            raise bad("after is a number")
+        if not self.policy().allowed(user, Attributes("get", path=request.url.path)):
+            raise Refusal(403, "Forbidden", f'forbidden: User "{user.name}" cannot get path "{request.url.path}"')
+        return JSONResponse(self.audit.after(int(after)))
 
     # -- who asks, and whether it may ------------------------------------------------------------------------
 
@@ -190,7 +203,9 @@ class Cluster:
         return self._policy[1]
 
     def _must(self, user: User, wanted: Attributes) -> None:
-        if not self.policy().allowed(user, wanted):
+        why = self.policy().allowed(user, wanted)
+        self.audit.note(user, wanted, why)
+        if not why:
             thing = f"{wanted.resource}{f'.{wanted.group}' if wanted.group else ''}"
             named = f' "{wanted.name}"' if wanted.name else ""
             where = f' in the namespace "{wanted.namespace}"' if wanted.namespace else " at the cluster scope"
