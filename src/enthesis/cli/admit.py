@@ -31,7 +31,7 @@ from enthesis.verdicts.pipeline_access import pipeline_access_trust
 
 def admit(
     what: Annotated[
-        str | None, typer.Argument(metavar="[TRUST|IDENTITY]", help="A trust by its name, or all of an identity.")
+        str | None, typer.Argument(metavar="TRUST|IDENTITY", help="A trust by its name, or all of an identity.")
     ] = None,
     token: Annotated[
         str | None, typer.Option("--token", metavar="FILE|-", help="Would this token be admitted?")

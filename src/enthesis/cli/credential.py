@@ -35,7 +35,7 @@ FORMS = ("access-key", "client-secret", "static-token")
 
 
 def credential(
-    name: Annotated[str | None, typer.Argument(metavar="[NAME]", help="What it is called.")] = None,
+    name: Annotated[str | None, typer.Argument(metavar="NAME", help="What it is called.")] = None,
     of: Annotated[str | None, typer.Option("--of", metavar="IDENTITY", help="Whose it is.")] = None,
     form: Annotated[str, typer.Option("--form", help=f"One of {', '.join(FORMS)}.")] = "access-key",
     because: Annotated[str | None, typer.Option("--because", metavar="TEXT", help="Why it must be.")] = None,

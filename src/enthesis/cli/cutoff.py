@@ -42,7 +42,7 @@ CUTOFF = "cutoff"  # what the store keeps of one
 def cutoff(
     who: Annotated[
         str | None,
-        typer.Argument(metavar="[WHO]", help="An identity, person, host or other resource, credential, or session."),
+        typer.Argument(metavar="WHO", help="An identity, person, host or other resource, credential, or session."),
     ] = None,
     yes: Annotated[bool, typer.Option("--yes", help="Do it; without this it is only shown.")] = False,
     check: Annotated[

@@ -54,7 +54,7 @@ def enact(
     file: Annotated[
         str | None,
         typer.Argument(
-            metavar="[PROPOSAL]", help="A file that `propose --out` wrote; with --undo the number of an enactment."
+            metavar="PROPOSAL", help="A file that `propose --out` wrote; with --undo the number of an enactment."
         ),
     ] = None,
     kubeconfig: KubeconfigOption = None,

@@ -31,7 +31,7 @@ MAX_DOCUMENT = 4 * 1024 * 1024  # bytes
 def handoff(
     party: Annotated[
         str | None,
-        typer.Argument(metavar="[PARTY]", help="An @organisation or an account of others; default: the only one."),
+        typer.Argument(metavar="PARTY", help="An @organisation or an account of others; default: the only one."),
     ] = None,
     by: Annotated[str | None, typer.Option("--by", metavar="DATE", help="When it is wanted, e.g. 2027-02-01.")] = None,
     out: Annotated[

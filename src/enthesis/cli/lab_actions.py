@@ -144,9 +144,7 @@ def agree(
     person: Annotated[str, typer.Option("--as", metavar="PERSON", help="Who agrees.")],
     code: Annotated[
         str | None,
-        typer.Argument(
-            metavar="[CODE]", help="The code that a sign-in shows; default: the next one that is asked for."
-        ),
+        typer.Argument(metavar="CODE", help="The code that a sign-in shows; default: the next one that is asked for."),
     ] = None,
     mfa: Annotated[bool, typer.Option("--mfa", help="With a second factor.")] = False,
     refuse: Annotated[bool, typer.Option("--refuse", help="Refuse instead.")] = False,

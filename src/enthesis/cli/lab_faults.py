@@ -23,7 +23,7 @@ SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0}
 def fault(
     where: Annotated[
         str | None,
-        typer.Argument(metavar="[WHERE]", help="A service, an account or an @organisation; default: everywhere."),
+        typer.Argument(metavar="WHERE", help="A service, an account or an @organisation; default: everywhere."),
     ] = None,
     route: Annotated[
         str,

@@ -2,7 +2,9 @@
 
 import gc
 from collections.abc import Mapping
+from functools import partial
 from importlib import import_module
+from inspect import cleandoc
 from typing import Any, NamedTuple
 
 import typer
@@ -22,14 +24,50 @@ class Listed(NamedTuple):
     passes_on: bool = False  # whether what follows may be options of another program
 
 
+class Command(TyperCommand):
+    """A command whose help names no types, which the names of values say, and runs in whole paragraphs."""
+
+    def __init__(self, *args: Any, **settings: Any) -> None:
+        super().__init__(*args, **settings)
+        self.help = _in_paragraphs(self.help)
+
+    def get_params(self, ctx: Any) -> Any:
+        return _without_types(super().get_params(ctx))
+
+
+def _in_paragraphs(text: str | None) -> str | None:
+    """A docstring without the ends of its lines, so that each paragraph fills the terminal there is."""
+    if text is None:
+        return None
+    return "\n\n".join(" ".join(part.split()) for part in cleandoc(text).split("\n\n"))
+
+
+def _without_types(params: Any) -> Any:
+    """Parameters that are shown with what their values are called, and with nothing where that says nothing."""
+    for param in params:
+        type_of = getattr(param, "display_type_rich", None)
+        if type_of is not None and (getattr(param, "metavar", None) is None or param.param_type_name == "argument"):
+            param.display_type_rich = partial(_choices, type_of)
+    return params
+
+
+def _choices(type_of: Any, ctx: Any) -> str | None:
+    said = type_of(ctx)
+    return said.strip("<>") if said is not None and "|" in said else None
+
+
 def lazy_group(table: Mapping[str, Listed]) -> type[TyperGroup]:
     """A class of groups with the commands of a table."""
 
     class Group(TyperGroup):
         def __init__(self, **settings: Any) -> None:
             super().__init__(**settings)
+            self.help = _in_paragraphs(self.help)
             for name, listed in table.items():
-                self.commands[name] = TyperCommand(name, help=listed.help, rich_help_panel=listed.panel)
+                self.commands[name] = Command(name, help=listed.help, rich_help_panel=listed.panel)
+
+        def get_params(self, ctx: Any) -> Any:
+            return _without_types(super().get_params(ctx))
 
         def resolve_command(self, ctx: Any, args: list[str]) -> Any:
             name, found, rest = super().resolve_command(ctx, args)
@@ -46,7 +84,9 @@ def loaded(name: str, listed: Listed) -> TyperCommand | TyperGroup:
     gc.enable()
     if not isinstance(found, typer.Typer):
         alone = typer.Typer(add_completion=False, pretty_exceptions_enable=False)
-        alone.command(name, context_settings={"ignore_unknown_options": True} if listed.passes_on else {})(found)
+        alone.command(name, cls=Command, context_settings={"ignore_unknown_options": True} if listed.passes_on else {})(
+            found
+        )
         found = alone
     made = typer.main.get_command(found)
     made.name = name

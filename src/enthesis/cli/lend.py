@@ -39,10 +39,10 @@ NO_SIGN_IN = "sign in with `enthesis sign-in`, or run this where a workload runs
 
 def lend(
     identity: Annotated[
-        str | None, typer.Argument(metavar="[IDENTITY]", help="Whom the program is to be, on its way.")
+        str | None, typer.Argument(metavar="IDENTITY", help="Whom the program is to be, on its way.")
     ] = None,
     command: Annotated[
-        list[str] | None, typer.Argument(metavar="[-- COMMAND...]", help="The program, with its arguments.")
+        list[str] | None, typer.Argument(metavar="-- COMMAND", help="The program, with its arguments.")
     ] = None,
     endpoint: Annotated[
         bool, typer.Option("--endpoint", help="Lend at a loopback endpoint that renews, for long runs.")

@@ -54,7 +54,7 @@ from enthesis.ports import Connected, Reporter
 def prove(
     names: Annotated[
         list[str] | None,
-        typer.Argument(metavar="[NAME]...", help="Only these journeys, or trusts and identities; default: all."),
+        typer.Argument(metavar="NAME", help="Only these journeys, or trusts and identities; default: all."),
     ] = None,
     near_misses: Annotated[
         bool, typer.Option("--near-misses", help="Show that callers near those of each trust are refused.")

@@ -47,8 +47,8 @@ def reach(
         typer.Option("--from", metavar="WHO", help="An identity, person, group, resource, credential or issuer."),
     ] = None,
     to: Annotated[str | None, typer.Option("--to", metavar="ADDRESS", help="The place that is reached.")] = None,
-    verb: Annotated[list[str] | None, typer.Option("--verb", help="Only these verbs; default: all.")] = None,
-    hops: Annotated[int, typer.Option("--hops", min=0, help="No further than so many hops; 0: any number.")] = 0,
+    verb: Annotated[list[str] | None, typer.Option("--verb", metavar="VERB", help="Only these verbs; default: all.")] = None,
+    hops: Annotated[int, typer.Option("--hops", metavar="COUNT", min=0, help="No further than so many hops; 0: any number.")] = 0,
     cross_account: Annotated[bool, typer.Option("--cross-account", help="Only chains that leave an account.")] = False,
     by_change: Annotated[
         bool, typer.Option("--by-change", help="Also what can be had by first changing access.")

@@ -56,7 +56,7 @@ BEFORE = {after: before for before, after in FOLLOWING.items()}
 
 def retire(
     name: Annotated[
-        list[str] | None, typer.Argument(metavar="[NAME]...", help="Only these keyed credentials; default: all.")
+        list[str] | None, typer.Argument(metavar="NAME", help="Only these keyed credentials; default: all.")
     ] = None,
     plan: Annotated[
         bool, typer.Option("--plan", help="Put working keyed credentials on their way: write them down as planned.")

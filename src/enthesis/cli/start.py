@@ -55,10 +55,10 @@ class Pattern:
 
 def start(
     pattern: Annotated[
-        str | None, typer.Argument(metavar="[PATTERN]", help="Which; without one they are listed.")
+        str | None, typer.Argument(metavar="PATTERN", help="Which; without one they are listed.")
     ] = None,
     folder: Annotated[
-        Path | None, typer.Argument(metavar="[FOLDER]", help="Where the new estate goes: a fresh folder.")
+        Path | None, typer.Argument(metavar="FOLDER", help="Where the new estate goes: a fresh folder.")
     ] = None,
     into: Annotated[
         Path | None, typer.Option("--into", metavar="DIR", help="Add to the estate there instead, comments kept.")

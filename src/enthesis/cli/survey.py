@@ -167,7 +167,8 @@ def survey(
         lines_now = list(writing.lines(head, reporter(quiet=quiet)))
         _put_comparison(before, lines_now, (compared_with, "the live side"), output, expect_none=expect_none)
         return
-    _write(out, writing.lines(head, reporter(quiet=quiet)))
+    with no_collecting():  # what is read has no cycles, and is let go of line by line
+        _write(out, writing.lines(head, reporter(quiet=quiet)))
     _told(writing, quiet=quiet)
     if out is not None and described is not None and folder is not None and out.stat().st_size <= MOST_KEPT:
         digest = keep_if_any(folder, store, described.name, SURVEY, out.read_bytes())

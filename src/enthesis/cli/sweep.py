@@ -31,7 +31,7 @@ BY_HAND = "make the change by hand"
 
 def sweep(
     code: Annotated[
-        list[str] | None, typer.Argument(metavar="[CODE]...", help="Only findings of these codes; default: all.")
+        list[str] | None, typer.Argument(metavar="CODE", help="Only findings of these codes; default: all.")
     ] = None,
     estate: EstateOption = None,
     live: SurveyOption = None,

@@ -44,7 +44,7 @@ def trace(
     words: Annotated[
         list[str] | None,
         typer.Argument(
-            metavar="[VERB TARGET]", help="What is attempted: `write ADDRESS`, `attach IDENTITY to RESOURCE`."
+            metavar="VERB TARGET", help="What is attempted: `write ADDRESS`, `attach IDENTITY to RESOURCE`."
         ),
     ] = None,
     who: Annotated[str | None, typer.Option("--from", metavar="WHO", help=FROM_HELP)] = None,
