@@ -162,7 +162,7 @@ def test_what_is_wrong_with_approvals_is_told(enthesis: Program, tmp_path: Path)
     folder = write_estate(tmp_path / "wrong", {"estate.yaml": text})
     ran = enthesis("check", at=folder)
     assert ran.code == 2
-    for says in ("a whole number from 1 to 99", "no person is called `@works/identity/dan`", "no Ed25519 public key"):
+    for says in ("a whole number from 1 to 99", "unknown person `@works/identity/dan`", "no Ed25519 public key"):
         assert says in ran.out, ran.out
     alone = write_estate(tmp_path / "alone", {"estate.yaml": ESTATE})
     assert enthesis("propose", "--approve", "x", at=alone).code == 2

@@ -100,7 +100,7 @@ def test_a_remedy_is_written_where_it_belongs_and_nothing_else_changes(enthesis:
     assert enthesis("trace", "--journey", "publish-from-a-side-branch", at=saltmarsh).code == 0
     checked = enthesis("check", at=saltmarsh)
     assert checked.code == 1
-    assert "expected.yaml:10:3  publish-from-a-side-branch: it was to be refused and is allowed" in checked.out
+    assert "expected.yaml:10:3  publish-from-a-side-branch: expected refused, got allowed" in checked.out
 
 
 def test_new_statements_go_to_the_end_of_their_sections_and_comments_stay(enthesis: Program, saltmarsh: Path) -> None:
@@ -166,10 +166,10 @@ def test_a_journey_that_leaves_out_what_its_refusal_rests_on_is_a_mistake(enthes
     ("old", "new", "says"),
     [
         ("within: 1h", "within: 5m", "lives 15m, longer than 5m"),
-        ("refused_at: target-side", "refused_at: ceilings", "refused at ceilings and is refused at target-side"),
-        ("through: [build/identity/publisher]\n", "through: [build/identity/publishr]\n", "shows nothing about access"),
+        ("refused_at: target-side", "refused_at: ceilings", "expected refused at ceilings, got refused at target-side"),
+        ("through: [build/identity/publisher]\n", "through: [build/identity/publishr]\n", "proves nothing"),
         ("from: {token: forge, claims: {sub: project/tides/bulletin/branch/main, aud: lowland, event: push}}",
-         "from: {identity: build/identity/publisher}", "to be keyless"),
+         "from: {identity: build/identity/publisher}", "expected keyless"),
     ],
 )  # fmt: skip
 def test_every_expectation_is_held_against_the_verdict(

@@ -84,7 +84,7 @@ def test_the_built_program_tells_tabulates_and_writes_a_calendar(enthesis: Progr
     assert enthesis("calendar", "--within", "9d", at=quiet).code == 0
     assert enthesis("calendar", "--within", "soon", at=quiet).code == 2
     wrong = write_estate(tmp_path / "wrong", {"estate.yaml": "estate: wrong\nnotice: {grants: {before: 9d}}\n"})
-    assert "no kind of end is called `grants`" in enthesis("check", at=wrong).out
+    assert "unknown kind of end `grants`" in enthesis("check", at=wrong).out
 
 
 def test_a_handoff_that_waits_is_in_the_calendar(enthesis: Program, tmp_path: Path) -> None:

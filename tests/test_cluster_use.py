@@ -392,7 +392,7 @@ def test_tokens_are_checked_offline_with_keys_that_were_surveyed(
     forged = token.rsplit(".", 1)[0] + "." + "A" * 342
     assert "its signature is wrong" in enthesis(*words, at=folder, stdin=forged).out
     ran = enthesis("survey", "--issuer", "nobody", at=folder)
-    assert ran.code == 2 and "no issuer is called nobody" in ran.err.lower()
+    assert ran.code == 2 and "unknown issuer nobody" in ran.err.lower()
     ran = enthesis("survey", "--issuer", "https://127.0.0.1:1", "--out", "k.jsonl", at=tmp_path)
     assert ran.code == 3 and "cannot be reached" in ran.err
 

@@ -105,7 +105,7 @@ def test_a_mistyped_account_looks_like_nothing_but_a_mistyped_account(enthesis: 
     asked = [word.replace("gauges/identity", "guages/identity") for word in ASKED]
     ran = enthesis(*asked, "--format", "json", at=folder)
     assert ran.code == 2
-    assert ran.json["says"] == "Refused at names: no identity is called guages/identity/reader; up to whoever asks."
+    assert ran.json["says"] == "Refused at names: unknown identity guages/identity/reader; up to whoever asks."
     steps = {step["step"]: step for step in ran.json["requests"][0]["steps"]}
     assert steps["names"]["nearest"] == ["gauges/identity/reader"]
     assert {steps[name]["outcome"] for name in steps if name != "names"} == {"unknown"}
@@ -119,7 +119,7 @@ def test_a_key_that_only_one_side_may_use_is_not_mended_by_a_grant(enthesis: Pro
     ran = enthesis(*direct, at=folder)
     assert ran.code == 1
     assert "gauges/key/levels is managed by the provider" in ran.out
-    assert "not to be mended by access: gauges/key/levels is managed by the provider" in ran.out
+    assert "cannot be fixed by granting access: gauges/key/levels is managed by the provider" in ran.out
 
 
 def test_all_causes_are_named_at_once_and_no_remedy_leaves_one_out(enthesis: Program, folder: Path) -> None:

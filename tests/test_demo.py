@@ -33,8 +33,8 @@ def test_twice_in_a_row_and_nothing_is_left(enthesis: Program, tmp_path: Path) -
         ran = enthesis("demo", at=tmp_path, TMPDIR=str(temporary))
         assert ran.code == 0, ran.err
         assert ran.out.count("  enthesis ") == 6
-        assert "2 of 2 journeys did not end as expected" in ran.out
-        assert "All is as expected: 2 journeys tried with real credentials." in ran.out
+        assert "2 of 2 journeys failed" in ran.out
+        assert "Tried live: all 2 journeys ended as expected." in ran.out
         assert "saltmarsh is fully in place" in ran.out
         assert len(ran.out.splitlines()) < 75
         assert list(temporary.iterdir()) == []
@@ -43,26 +43,26 @@ def test_twice_in_a_row_and_nothing_is_left(enthesis: Program, tmp_path: Path) -
 
 SAID = {
     "cluster": (
-        "4 of 4 journeys did not end as expected",
-        "All is as expected: 4 journeys",
-        "All is refused that must be",
+        "4 of 4 journeys failed",
+        "Tried live: all 4 journeys",
+        "near-miss callers were refused",
     ),
-    "instances": ("3 of 3 journeys did not", "All is as expected: 3 journeys", "Sessions as gauges/identity/collector"),
+    "instances": ("3 of 3 journeys failed", "Tried live: all 3 journeys", "Sessions as gauges/identity/collector"),
     "managed": (
-        "All is as expected: 3 journeys",
+        "Tried live: all 3 journeys",
         "its own, and gone with it",
         "names what does not exist any more, and gives nothing",
     ),
     "service-accounts": (
-        "All is as expected: 9 journeys",
+        "Tried live: all 9 journeys",
         "who may run as, attach, issue or change it",
     ),
     "groups": ("without coast north: gauges/identity/pier-south", "may read gauges/secret/offsets"),
     "keys": ("has a keyless way in", "its value is in tape.key", "because the tape robot"),
-    "pipeline-access": ("leads to gauges/identity/archiver", "All is refused that must be: 17 callers"),
+    "pipeline-access": ("leads to gauges/identity/archiver", "all 17 near-miss callers were refused"),
     "lending": ("Here you are bulletin/identity/page-writer", "Here you are gauges/identity/calibrator"),
     "keyless": ("1 ready for the next step", "since the keyless way was proved", "(5 deleted)"),
-    "narrowing": ("all that was used stays allowed", "All is as expected: 1 journey"),
+    "narrowing": ("all that was used stays allowed", "Tried live: the journey ended"),
     "leaver": ("reaches nothing", "is fully in place"),
     "patterns": ("There are 6 patterns", "differ in names only"),
 }

@@ -54,7 +54,7 @@ def test_all_mistakes_are_reported_in_one_run_with_line_and_caret(enthesis: Prog
     ran = enthesis("check", at=write_estate(tmp_path, files))
     assert ran.code == 2
     assert "2 mistakes" in ran.out
-    assert "estate.yaml:5:38  no provider is called `nort`" in ran.out
+    assert "estate.yaml:5:38  unknown provider `nort`" in ran.out
     lines = ran.out.splitlines()
     at = next(i for i, text in enumerate(lines) if 'left: {in: "@works/one"' in text)
     assert lines[at + 1].index("^") == lines[at].index("nort}")

@@ -202,7 +202,7 @@ def test_a_twin_of_an_identity_stands_beside_it(enthesis: Program, tmp_path: Pat
 @pytest.mark.parametrize(
     ("words", "says"),
     [
-        (("no-such", "x"), "no pattern is called no-such"),
+        (("no-such", "x"), "unknown pattern no-such"),
         (("person-logs-in",), "say where it goes"),
         (("person-logs-in", "x"), "nobody is here to ask"),
         (("person-logs-in", "x", "--usual-names", "--name", "hat=1"), "asks for no such name"),

@@ -166,7 +166,7 @@ def chosen(estate: Estate, what: str) -> list[Trust]:
         raise InvalidInput(f"{what} has no trust: nobody can take it on", code="trust-missing")
     known = [*(trust.name for trust in estate.trusts if trust.name), *estate.identities]
     hint = perhaps(what, known)
-    raise InvalidInput(f"no trust and no identity is called {what}", code="trust-unknown", remedy=hint)
+    raise InvalidInput(f"unknown trust or identity {what}", code="trust-unknown", remedy=hint)
 
 
 def _first_sentence(what: str, answers: list[Told]) -> str:

@@ -104,10 +104,14 @@ COMMANDS = {
 }
 
 
+ABOUT = (
+    "Describe the access you intend. Enthesis sets it up, explains every yes and no, and proves both without "
+    "long-lived keys."
+)
 app = typer.Typer(
     name="enthesis",
     cls=lazy_group(COMMANDS),
-    help="Describe the access you mean; Enthesis makes it so, explains it, and proves it without long-lived keys.",
+    help=ABOUT,
     no_args_is_help=True,
     add_completion=False,
     pretty_exceptions_enable=False,
@@ -127,7 +131,8 @@ def about(
     ] = False,
     debug: Annotated[bool, typer.Option("--debug", help="Show the traceback of a fault of Enthesis itself.")] = False,
 ) -> None:
-    """Describe the access you mean; Enthesis makes it so, explains it, and proves it without long-lived keys.
+    """Describe the access you intend. Enthesis sets it up, explains every yes and no, and proves both without
+    long-lived keys.
 
     Exit codes: 0 as asked; 1 the answer is no; 2 the request or the estate is mistaken; 3 a live system could not be
     reached or refused us, or not all of it was read, so that the answer may lack something; 4 stopped part-way, run
@@ -199,7 +204,7 @@ def _put_error(fault: EnthesisError) -> None:
     if mistakes:
         put_lines(mistake_lines(mistakes), to_error=True)
         return
-    put_lines([line(Span(fault.message[:1].upper() + fault.message[1:], "bad"), ".")], to_error=True)
+    put_lines([line(Span("Error:", "bad"), f" {fault.message}.")], to_error=True)
     if fault.remedy:
         put_lines([line("  ", fault.remedy)], to_error=True)
 

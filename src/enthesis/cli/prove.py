@@ -149,16 +149,16 @@ def _trials(
         access = [one for one in estate.pipeline_access.values() if one.admits and (not names or one.name in names)]
         wanted = [name for name in names if name not in estate.pipeline_access]
         trusts = [one for name in wanted for one in chosen(estate, name)] if names else list(estate.trusts)
-        what = ("caller near those that a trust admits", "callers near those that a trust admits")
+        what = ("near-miss caller", "near-miss callers")
         instant = now()
         of_trusts = near_miss_trials(estate, trusts, connected, instant, progress)
         return what, [*of_trusts, *pipeline_access_trials(estate, access, connected, instant, progress)]
     allowed = [one for one in _journeys(estate, names) if one.expect == "allowed"]
     if expiry:
-        what = ("credential past its end", "credentials past their end")
+        what = ("expired credential", "expired credentials")
         tried = [*expiry_trials(estate, allowed, connected, progress)]
     else:
-        what = ("credential shown where it was not made for", "credentials shown where they were not made for")
+        what = ("replayed credential", "replayed credentials")
         tried = [*replay_trials(estate, allowed, connected, progress)]
     return what, [*tried, *(untried_trusts(estate, allowed) if not names else ())]
 
@@ -167,7 +167,5 @@ def _journeys(estate: Estate, names: list[str]) -> list[Journey]:
     """The journeys of these names, or all; InvalidInput with the nearest where one names none."""
     for name in names:
         if name not in estate.journeys:
-            raise InvalidInput(
-                f"no journey is called {name}", code="journey-unknown", remedy=perhaps(name, estate.journeys)
-            )
+            raise InvalidInput(f"unknown journey {name}", code="journey-unknown", remedy=perhaps(name, estate.journeys))
     return [journey for journey in estate.journeys.values() if not names or journey.name in names]

@@ -131,7 +131,7 @@ def origin_from(estate: Estate, who: str, shows: dict[str, Any], mfa: bool | Non
     except InvalidAddress as fault:
         known = [*estate.issuers, *estate.credentials, *estate.identities, *estate.resources]
         hint = perhaps(who, known)
-        raise InvalidInput(f"nothing is called {who}: {fault}", code="address-unknown", remedy=hint) from None
+        raise InvalidInput(f"unknown address {who}: {fault}", code="address-unknown", remedy=hint) from None
     if kind == "identity":
         return Origin("person" if who.startswith("@") else "identity", who, mfa=mfa, mfa_said=mfa is not None)
     return Origin("workload" if kind == "workload" else "host", who)

@@ -47,8 +47,12 @@ def reach(
         typer.Option("--from", metavar="WHO", help="An identity, person, group, resource, credential or issuer."),
     ] = None,
     to: Annotated[str | None, typer.Option("--to", metavar="ADDRESS", help="The place that is reached.")] = None,
-    verb: Annotated[list[str] | None, typer.Option("--verb", metavar="VERB", help="Only these verbs; default: all.")] = None,
-    hops: Annotated[int, typer.Option("--hops", metavar="COUNT", min=0, help="No further than so many hops; 0: any number.")] = 0,
+    verb: Annotated[
+        list[str] | None, typer.Option("--verb", metavar="VERB", help="Only these verbs; default: all.")
+    ] = None,
+    hops: Annotated[
+        int, typer.Option("--hops", metavar="COUNT", min=0, help="No further than so many hops; 0: any number.")
+    ] = 0,
     cross_account: Annotated[bool, typer.Option("--cross-account", help="Only chains that leave an account.")] = False,
     by_change: Annotated[
         bool, typer.Option("--by-change", help="Also what can be had by first changing access.")
@@ -115,7 +119,7 @@ def _wanted(compiled: Compiled, verbs: list[str] | None) -> Any:
     known = compiled.catalogue.all_verbs()
     for verb in verbs or ():
         if verb not in known:
-            raise InvalidInput(f"no verb is called {verb}", code="verb-unknown", remedy=perhaps(verb, known))
+            raise InvalidInput(f"unknown verb {verb}", code="verb-unknown", remedy=perhaps(verb, known))
     return wanted_permissions(compiled, verbs or ["*"], ())
 
 
@@ -140,7 +144,7 @@ def starts_from(chains: Chains, estate: Estate, who: str, claims: dict[str, Any]
     if who in estate.identities or who in estate.resources:
         return [chains.from_place(compiled.find(who))]
     known = [*estate.issuers, *estate.credentials, *estate.groups, *estate.identities, *estate.resources]
-    raise InvalidInput(f"nothing is called {who}", code="address-unknown", remedy=perhaps(who, known))
+    raise InvalidInput(f"unknown address {who}", code="address-unknown", remedy=perhaps(who, known))
 
 
 def _from(chains: Chains, starts: list[Start], wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
@@ -154,7 +158,7 @@ def _to(chains: Chains, address: str, wanted: Any, hops: int, *, by_change: bool
     compiled = chains.compiled
     if not compiled.exists(address):
         raise InvalidInput(
-            f"nothing is called {address}", code="address-unknown", remedy=perhaps(address, compiled.places.names)
+            f"unknown address {address}", code="address-unknown", remedy=perhaps(address, compiled.places.names)
         )
     targets = chains.web.targets_at(address)
     found = reaching(chains, targets, wanted, hops=hops)

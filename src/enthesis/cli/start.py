@@ -99,9 +99,7 @@ def start(
         return
     chosen = known.get(pattern)
     if chosen is None:
-        raise InvalidInput(
-            f"no pattern is called {pattern}", code="pattern-unknown", remedy=f"there are {', '.join(known)}"
-        )
+        raise InvalidInput(f"unknown pattern {pattern}", code="pattern-unknown", remedy=f"there are {', '.join(known)}")
     if (folder is None) == (into is None):
         raise InvalidInput(
             "say where it goes", code="argument-missing", remedy="a fresh FOLDER, or --into an estate there is"

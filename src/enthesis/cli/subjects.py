@@ -102,9 +102,7 @@ def workload_identity(estate: Estate, address: str) -> Identity:
     found = estate.identities.get(address)
     if found is None or found.kind == "person":
         workloads = [identity.address for identity in estate.identities.values() if identity.kind != "person"]
-        raise InvalidInput(
-            f"no identity is called {address}", code="identity-unknown", remedy=perhaps(address, workloads)
-        )
+        raise InvalidInput(f"unknown identity {address}", code="identity-unknown", remedy=perhaps(address, workloads))
     return found
 
 

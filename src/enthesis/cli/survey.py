@@ -386,7 +386,7 @@ def _issuer(named: str, estate: Estate | None, folder: Path | None) -> Surveys:
         return IssuerKeys(named, named, time.monotonic)
     if estate is None or folder is None or named not in estate.issuers:
         raise InvalidInput(
-            f"no issuer is called {named}", code="issuer-unknown", remedy="name one of the estate, or its https url"
+            f"unknown issuer {named}", code="issuer-unknown", remedy="name one of the estate, or its https url"
         )
     addresses = addresses_of(estate, folder, named)
     if not addresses:
@@ -434,11 +434,12 @@ def _told(writing: Writing, *, quiet: bool) -> None:
         return
     names = ", ".join(system.name for system in writing.systems)
     counts = counts_text(writing.counts)
-    word = Span("whole", "good") if writing.complete else Span("not whole", "bad")
-    lines = [line(f"Surveyed {names}, ", word, f": {counts or 'nothing'}.")]
+    read = f"{counts or 'nothing'} read."
+    partial = Span("Partial survey", "bad")
+    lines = [line(f"Surveyed {names}: {read}") if writing.complete else line(partial, f" of {names}: {read}")]
     for one in writing.left_out[:MOST]:
-        style = "bad" if one.get("incomplete") else "doubt"
-        lines.append(line("  ", Span("left out", style), f"  {one['left_out']}: {one['why']}"))
+        word = Span("not read", "bad") if one.get("incomplete") else Span("left out", "doubt")
+        lines.append(line("  ", word, f"  {one['left_out']}: {one['why']}"))
     if len(writing.left_out) > MOST:
         lines.append(line(f"  … and {counted(len(writing.left_out) - MOST, 'thing')} more that was left out"))
     for one in writing.findings[:MOST]:

@@ -124,9 +124,7 @@ def _unknown(verdict: Any) -> bool:
 def _of_journey(estate: Estate, name: str, around: Surroundings, mfa: bool | None) -> Question:
     found = estate.journeys.get(name)
     if found is None:
-        raise InvalidInput(
-            f"no journey is called {name}", code="journey-unknown", remedy=perhaps(name, estate.journeys)
-        )
+        raise InvalidInput(f"unknown journey {name}", code="journey-unknown", remedy=perhaps(name, estate.journeys))
     question = question_of(found, now())
     given = context_from(around)
     said = {field: getattr(given, field) for field in given.said}

@@ -155,7 +155,7 @@ class _Checker:
             return True
         self.wrong(
             "unknown-name",
-            f"no {what} is called `{name}`",
+            f"unknown {what} `{name}`",
             source,
             f"{addresses.article(what)} of this estate",
             self._hint(name, names),
@@ -628,7 +628,7 @@ class _Checker:
             identity = self.estate.identities.get(address)
             at = self.named_at["approvers", address]
             if identity is None or identity.kind != "person":
-                self.wrong("unknown-name", f"no person is called `{address}`", at, "a person of this estate")
+                self.wrong("unknown-name", f"unknown person `{address}`", at, "a person of this estate")
             if not approver.key.startswith(("ssh-ed25519 ", "-----BEGIN PUBLIC KEY-----")):
                 found = self.spot(approver.source, "key")
                 self.wrong("wrong-type", "found no Ed25519 public key", found, "a public key in OpenSSH or PEM form")
@@ -640,7 +640,7 @@ class _Checker:
         for name in self.estate.notice:
             if name not in ENDING:
                 at = self.named_at["notice", name]
-                self.wrong("unknown-name", f"no kind of end is called `{name}`", at, f"one of {', '.join(ENDING)}")
+                self.wrong("unknown-name", f"unknown kind of end `{name}`", at, f"one of {', '.join(ENDING)}")
 
     def _start(self, form: str, name: str | Glob, source: Source) -> None:
         if isinstance(name, Glob):

@@ -233,8 +233,15 @@ class HopShape:
         return {"anyOf": [NAME.schema(), HOP.schema(), ON.schema()]}
 
 
-HOP = Record("a hop", (Field("identity", NAME, required=True), Field("narrowed", KIND_VERBS, required=True)), m.Hop)
-ON = Record("a hop onto a resource", (Field("on", NAME, required=True),), m.Hop)
+HOP = Record(
+    "a hop",
+    (
+        Field("identity", NAME, required=True, says="the identity to take on"),
+        Field("narrowed", KIND_VERBS, required=True, says="the only verbs by kind that the session allows"),
+    ),
+    m.Hop,
+)
+ON = Record("a hop onto a resource", (Field("on", NAME, required=True, says="the resource to run code on"),), m.Hop)
 
 
 @dataclass(frozen=True)
@@ -291,16 +298,16 @@ ADMISSION = Record(
     "whom a trust admits",
     (
         Field("token", NAME, says="the issuer of the token"),
-        Field("claims", CLAIM_TESTS),
+        Field("claims", CLAIM_TESTS, says="tests of the token's claims; each must hold"),
         Field("assertion", NAME, says="the issuer of the SAML assertion"),
-        Field("attributes", CLAIM_TESTS),
+        Field("attributes", CLAIM_TESTS, says="tests of the assertion's attributes; each must hold"),
         Field("certificate", NAME, says="the certificate authority"),
-        Field("subject", SubjectTest()),
-        Field("identity", NAME),
-        Field("group", NAME),
+        Field("subject", SubjectTest(), says="a test of the certificate's subject"),
+        Field("identity", NAME, says="an identity by its address"),
+        Field("group", NAME, says="every member of a group"),
         Field("account", NAME, says="every identity of this account that the account itself lets"),
         Field("attached", AttachedShape(), says="whatever runs as the identity"),
-        Field("person", NAME),
+        Field("person", NAME, says="a person by their address"),
     ),
     _admission,
     one_of=(ADMITTED_FORMS,),
@@ -331,18 +338,18 @@ def _origin_apart(value: m.Origin) -> dict[str, Any]:
 ORIGIN = Record(
     "an origin",
     (
-        Field("token", NAME),
-        Field("claims", ClaimsShown()),
-        Field("assertion", NAME),
-        Field("attributes", ClaimsShown()),
-        Field("certificate", NAME),
-        Field("subject", SubjectShown()),
-        Field("host", NAME),
-        Field("workload", NAME),
-        Field("person", NAME),
-        Field("mfa", Nullable(Flag())),
-        Field("credential", NAME),
-        Field("identity", NAME),
+        Field("token", NAME, says="an issuer that signed a token"),
+        Field("claims", ClaimsShown(), says="the claims that the token shows; null: absent"),
+        Field("assertion", NAME, says="an issuer that signed an assertion"),
+        Field("attributes", ClaimsShown(), says="the attributes that the assertion shows"),
+        Field("certificate", NAME, says="a certificate authority"),
+        Field("subject", SubjectShown(), says="the subject that the certificate shows"),
+        Field("host", NAME, says="a host, pool, function or connector"),
+        Field("workload", NAME, says="a workload of a cluster"),
+        Field("person", NAME, says="a person who is signed in"),
+        Field("mfa", Nullable(Flag()), says="whether a second factor was used; null: unknown"),
+        Field("credential", NAME, says="a keyed credential by its name"),
+        Field("identity", NAME, says="an identity, as its administrators may call as it"),
     ),
     _origin,
     one_of=(ORIGIN_FORMS,),
@@ -360,10 +367,10 @@ def _context(**values: Any) -> m.Context:
 CONTEXT = Record(
     "a context",
     (
-        Field("time", Nullable(Time())),
-        Field("network", Nullable(NetworkText())),
-        Field("reference", Nullable(NAME)),
-        Field("session_age", Nullable(Duration())),
+        Field("time", Nullable(Time()), says="when the request is made; default: now"),
+        Field("network", Nullable(NetworkText()), says="where the caller is"),
+        Field("reference", Nullable(NAME), says="the agreed reference that is sent along"),
+        Field("session_age", Nullable(Duration()), says="how old the session is"),
     ),
     _context,
     apart=lambda value: {name: getattr(value, name) for name in CONTEXT_NAMES if name in value.said},
@@ -387,10 +394,13 @@ NAMES_OR_GLOBS = ListOf(NameOrGlob(), or_one=True)
 START = Record(
     "where chains start",
     (
-        *(Field(form, NAMES_OR_GLOBS) for form in ORIGIN_FORMS),
-        Field("claims", FREE_CLAIMS),
-        Field("attributes", FREE_CLAIMS),
-        Field("subject", SubjectTest()),
+        *(
+            Field(form, NAMES_OR_GLOBS, says=f"callers that start as {form}: names or patterns")
+            for form in ORIGIN_FORMS
+        ),
+        Field("claims", FREE_CLAIMS, says="tests of claims; any other claim is free"),
+        Field("attributes", FREE_CLAIMS, says="tests of attributes; any other is free"),
+        Field("subject", SubjectTest(), says="a test of the certificate's subject"),
     ),
     _start,
     one_of=(ORIGIN_FORMS,),
@@ -398,16 +408,24 @@ START = Record(
     goes_with={shown: form for form, shown in SHOWN_IN.items()},
 )
 _CLAIMED = (
-    Field("can", ListOf(TEXT, or_one=True), required=True),
-    Field("on", ListOf(TEXT, or_one=True)),
-    Field("at", NAME, required=True),
+    Field("can", ListOf(TEXT, or_one=True), required=True, says="verbs, or one of them"),
+    Field("on", ListOf(TEXT, or_one=True), says="kinds; default: every kind"),
+    Field("at", NAME, required=True, says="the place, with everything in it"),
 )
 NEVER = Record(
     "what must never be",
-    (Field("from", START, attr="start"), Field("by", NAMES_OR_GLOBS), *_CLAIMED),
+    (
+        Field("from", START, attr="start", says="where chains start"),
+        Field("by", NAMES_OR_GLOBS, says="callers by address or pattern"),
+        *_CLAIMED,
+    ),
     m.Claimed,
 )
-ONLY = Record("who alone may", (Field("by", NAMES_OR_GLOBS, required=True), *_CLAIMED), m.Claimed)
+ONLY = Record(
+    "who alone may",
+    (Field("by", NAMES_OR_GLOBS, required=True, says="callers by address or pattern"), *_CLAIMED),
+    m.Claimed,
+)
 
 
 def _invariant(**values: Any) -> m.Invariant:
@@ -433,7 +451,11 @@ BECAUSE = Field("because", TEXT, says="why it is there; kept in the files alone"
 
 
 def _until(*more: Field) -> tuple[Field, ...]:
-    return (*more, Field("when", ALLOWING), Field("until", Time()))
+    return (
+        *more,
+        Field("when", ALLOWING, says="conditions; it counts only where they hold"),
+        Field("until", Time(), says="when it ends; default: never"),
+    )
 
 
 EXCHANGE = Record(
@@ -454,9 +476,9 @@ SECTIONS: dict[str, Section] = {
         Record(
             "an organisation",
             (
-                Field("units", UnitsShape()),
-                Field("outside", Flag()),
-                Field("labels", LABELS),
+                Field("units", UnitsShape(), says="the units below it, as names or as a tree"),
+                Field("outside", Flag(), says="true: another party, whose statements are never written; default false"),
+                Field("labels", LABELS, says="labels, which groups by rule and conditions can use"),
                 Field("directory", TEXT, says="the url where its people sign in"),
                 Field("longest_key", Duration(), says="how long a keyed credential may live; 30d at the most"),
             ),
@@ -468,9 +490,14 @@ SECTIONS: dict[str, Section] = {
         Record(
             "a provider",
             (
-                Field("style", Choice(("two-sided", "one-sided")), required=True),
-                Field("url", TEXT),
-                Field("exchange", EXCHANGE),
+                Field(
+                    "style",
+                    Choice(("two-sided", "one-sided")),
+                    required=True,
+                    says="two-sided: a crossing needs a grant on both sides; one-sided: the target's side is enough",
+                ),
+                Field("url", TEXT, says="where it is, for work on live systems without a lab"),
+                Field("exchange", EXCHANGE, says="how its token service wants to be asked, if not as usual"),
             ),
             m.Provider,
         ),
@@ -480,11 +507,15 @@ SECTIONS: dict[str, Section] = {
         Record(
             "an account",
             (
-                Field("in", NAME, attr="within", required=True),
-                Field("provider", NAME, required=True),
-                Field("labels", LABELS),
-                Field("administered_by", Choice(("us", "others"))),
-                Field("longest_key", Duration()),
+                Field("in", NAME, attr="within", required=True, says="the organisation or unit that it belongs to"),
+                Field("provider", NAME, required=True, says="the provider that it is at"),
+                Field("labels", LABELS, says="labels, which groups by rule and conditions can use"),
+                Field(
+                    "administered_by",
+                    Choice(("us", "others")),
+                    says="who writes its statements; default: us, or others where its organisation is outside",
+                ),
+                Field("longest_key", Duration(), says="how long a keyed credential may live there; 30d at most"),
             ),
             m.Account,
         ),
@@ -494,19 +525,32 @@ SECTIONS: dict[str, Section] = {
         Record(
             "an issuer",
             (
-                Field("kind", Choice(tuple(FORM_OF_ISSUER)), required=True),
-                Field("url", TEXT),
-                Field("shared", Flag()),
-                Field("owned", FREE_CLAIMS),
-                Field("claims", MapOf(Choice(("text", "list")), "claim")),
-                Field("audiences", ListOf(TEXT)),
-                Field("cluster", NAME),
+                Field(
+                    "kind",
+                    Choice(tuple(FORM_OF_ISSUER)),
+                    required=True,
+                    says="what it signs: tokens (oidc), assertions (saml) or certificates (x509, ssh)",
+                ),
+                Field("url", TEXT, says="its issuer identifier, where its keys are found"),
+                Field("shared", Flag(), says="true: other organisations use it too; default false"),
+                Field(
+                    "owned",
+                    FREE_CLAIMS,
+                    says="tests that hold for our callers and for nobody else's, where it is shared",
+                ),
+                Field(
+                    "claims",
+                    MapOf(Choice(("text", "list")), "claim"),
+                    says="the claims that it issues, each as one text or as a list; default: any",
+                ),
+                Field("audiences", ListOf(TEXT), says="the audiences that it issues tokens for; default: any"),
+                Field("cluster", NAME, says="the cluster whose service accounts it signs for"),
                 Field(
                     "outside_runs",
                     ListOf(TEXT, or_one=True),
                     says="words in claims of runs that changes from outside can start, e.g. contribution",
                 ),
-                Field("exchange", EXCHANGE),
+                Field("exchange", EXCHANGE, says="how it wants to be asked for a client's token"),
             ),
             m.Issuer,
         ),
@@ -516,11 +560,15 @@ SECTIONS: dict[str, Section] = {
         Record(
             "a resource",
             (
-                Field("labels", LABELS),
-                Field("encrypted_by", NAME),
-                Field("managed_by", Choice(("account", "provider"))),
-                Field("runs_as", ListOf(NAME, or_one=True)),
-                Field("protected", Flag()),
+                Field("labels", LABELS, says="labels, which groups by rule and conditions can use"),
+                Field("encrypted_by", NAME, says="the key that encrypts what is stored in it"),
+                Field(
+                    "managed_by",
+                    Choice(("account", "provider")),
+                    says="who manages a key: account, or provider (then no other account can use it)",
+                ),
+                Field("runs_as", ListOf(NAME, or_one=True), says="identities that what runs on it has"),
+                Field("protected", Flag(), says="true: a risk is reported where access to it widens; default false"),
                 Field(
                     "shared_login", Choice(("on", "off")), says="of a registry or database: a login that people share"
                 ),
@@ -534,13 +582,18 @@ SECTIONS: dict[str, Section] = {
         Record(
             "an identity",
             (
-                Field("kind", Choice(m.IDENTITY_KINDS), required=True),
-                Field("owner", TEXT),
-                Field("purpose", TEXT),
-                Field("labels", LABELS),
-                Field("tied_to", NAME),
-                Field("disabled", Flag()),
-                Field("environment", TEXT),
+                Field(
+                    "kind",
+                    Choice(m.IDENTITY_KINDS),
+                    required=True,
+                    says="what it is; docs/identities/which.md says which for which workload",
+                ),
+                Field("owner", TEXT, says="who is responsible for it"),
+                Field("purpose", TEXT, says="what it is for"),
+                Field("labels", LABELS, says="labels, which groups by rule and conditions can use"),
+                Field("tied_to", NAME, says="the resource that it is created and deleted with"),
+                Field("disabled", Flag(), says="true: it can do nothing; default false"),
+                Field("environment", TEXT, says="the environment that it is for, e.g. test"),
             ),
             m.Identity,
         ),
@@ -551,18 +604,19 @@ SECTIONS: dict[str, Section] = {
         Record(
             "a group",
             (
-                Field("members", ListOf(NAME)),
+                Field("members", ListOf(NAME), says="its members by address"),
                 Field(
                     "where",
                     Record(
                         "a group's rule",
                         (
-                            Field("kind", Choice(m.IDENTITY_KINDS)),
-                            Field("in", NAME, attr="within"),
-                            Field("labels", LABELS),
+                            Field("kind", Choice(m.IDENTITY_KINDS), says="only identities of this kind"),
+                            Field("in", NAME, attr="within", says="only identities in this place"),
+                            Field("labels", LABELS, says="only identities with these labels"),
                         ),
                         m.GroupRule,
                     ),
+                    says="its members by rule, besides those that are listed",
                 ),
             ),
             m.Group,
@@ -571,18 +625,25 @@ SECTIONS: dict[str, Section] = {
         addressed=True,
     ),
     "roles": Section(
-        Record("a role", (Field("allows", KIND_VERBS, required=True), Field("includes", ListOf(NAME))), m.Role),
+        Record(
+            "a role",
+            (
+                Field("allows", KIND_VERBS, required=True, says="verbs by kind"),
+                Field("includes", ListOf(NAME), says="roles whose permissions it has too"),
+            ),
+            m.Role,
+        ),
         "name",
     ),
     "trusts": Section(
         Record(
             "a trust",
             (
-                Field("name", TEXT),
-                Field("of", NAME, required=True),
-                Field("admits", ADMISSION, required=True),
+                Field("name", TEXT, says="a name, where two statements would have the same key"),
+                Field("of", NAME, required=True, says="the identity that is taken on"),
+                Field("admits", ADMISSION, required=True, says="who may take it on"),
                 *_until(),
-                Field("session", Duration()),
+                Field("session", Duration(), says="how long a session lives; default 1h"),
                 BECAUSE,
             ),
             m.Trust,
@@ -592,11 +653,15 @@ SECTIONS: dict[str, Section] = {
         Record(
             "a grant",
             _until(
-                Field("name", TEXT),
-                Field("to", NAME, required=True),
-                Field("role", NAME, required=True),
-                Field("at", NAME, required=True),
-                Field("held_by", NAME),
+                Field("name", TEXT, says="a name, where two statements would have the same key"),
+                Field("to", NAME, required=True, says="the identity, person or group that gets the role"),
+                Field("role", NAME, required=True, says="the role"),
+                Field("at", NAME, required=True, says="the place, with everything in it"),
+                Field(
+                    "held_by",
+                    NAME,
+                    says="whose half of a crossing it is: an account or organisation; default: that of the place",
+                ),
                 BECAUSE,
             ),
             m.Grant,
@@ -606,13 +671,23 @@ SECTIONS: dict[str, Section] = {
         Record(
             "a ceiling",
             (
-                Field("name", TEXT, required=True),
-                Field("over", Choice(("callers", "targets")), required=True),
-                Field("at", NAME, required=True),
-                Field("bars", KIND_VERBS),
-                Field("only", KIND_VERBS),
-                Field("except", ListOf(NameOrGlob(), or_one=True), attr="excepts"),
-                Field("when", BARRING),
+                Field("name", TEXT, required=True, says="its name"),
+                Field(
+                    "over",
+                    Choice(("callers", "targets")),
+                    required=True,
+                    says="callers: limits what callers of the place can do; targets: what can be done in it",
+                ),
+                Field("at", NAME, required=True, says="the account, unit or organisation that it limits"),
+                Field("bars", KIND_VERBS, says="verbs by kind that are never allowed"),
+                Field("only", KIND_VERBS, says="verbs by kind that alone are allowed"),
+                Field(
+                    "except",
+                    ListOf(NameOrGlob(), or_one=True),
+                    attr="excepts",
+                    says="addresses or patterns that it does not limit",
+                ),
+                Field("when", BARRING, says="conditions; it limits only where they hold"),
             ),
             m.Ceiling,
             one_of=(("bars", "only"),),
@@ -622,8 +697,8 @@ SECTIONS: dict[str, Section] = {
         Record(
             "an attachment",
             (
-                Field("what", NameOrGlob(), required=True),
-                Field("runs_as", ListOf(NAME, or_one=True), required=True),
+                Field("what", NameOrGlob(), required=True, says="the resource, or a pattern of resources"),
+                Field("runs_as", ListOf(NAME, or_one=True), required=True, says="the identities that run on it"),
                 BECAUSE,
             ),
             m.Attachment,
@@ -633,19 +708,24 @@ SECTIONS: dict[str, Section] = {
         Record(
             "a credential",
             (
-                Field("of", NAME, required=True),
+                Field("of", NAME, required=True, says="the identity that it is a key of"),
                 Field(
                     "form",
                     Choice(("access-key", "client-secret", "static-token", "password", "certificate")),
                     required=True,
+                    says="what kind of secret it is",
                 ),
-                Field("created", Time()),
-                Field("expires", Time()),
-                Field("last_used", Time()),
-                Field("disabled", Flag()),
-                Field("when", ALLOWING),
-                Field("held_in", ListOf(TEXT, or_one=True)),
-                Field("fingerprint", TEXT),
+                Field("created", Time(), says="when it was created"),
+                Field("expires", Time(), says="when it expires; default: never"),
+                Field("last_used", Time(), says="when it was last used"),
+                Field("disabled", Flag(), says="true: it opens nothing; default false"),
+                Field("when", ALLOWING, says="conditions on its use"),
+                Field(
+                    "held_in",
+                    ListOf(TEXT, or_one=True),
+                    says="where copies of it are kept: resources, or other places in words",
+                ),
+                Field("fingerprint", TEXT, says="what recognises the value, without revealing it"),
             ),
             m.Credential,
         ),
@@ -655,10 +735,10 @@ SECTIONS: dict[str, Section] = {
         Record(
             "a pipeline access",
             (
-                Field("at", NAME, required=True),
-                Field("of", NAME, required=True),
-                Field("admits", CLAIM_TESTS, required=True),
-                Field("credential", NAME),
+                Field("at", NAME, required=True, says="the issuer whose runs use it"),
+                Field("of", NAME, required=True, says="the identity that it leads to"),
+                Field("admits", CLAIM_TESTS, required=True, says="tests of the claims of the runs that may use it"),
+                Field("credential", NAME, says="the keyed credential behind it, if there is one"),
             ),
             m.PipelineAccess,
         ),
@@ -668,14 +748,20 @@ SECTIONS: dict[str, Section] = {
         Record(
             "a journey",
             (
-                Field("from", ORIGIN, attr="origin", required=True),
-                Field("through", ListOf(HopShape())),
-                Field("attempt", AttemptShape()),
-                Field("context", CONTEXT),
-                Field("expect", Choice(("allowed", "refused")), required=True),
-                Field("refused_at", ListOf(Choice(STEPS), or_one=True)),
-                Field("keyless", Flag()),
-                Field("within", Duration()),
+                Field("from", ORIGIN, attr="origin", required=True, says="where the journey starts"),
+                Field(
+                    "through", ListOf(HopShape()), says="identities to take on, or resources to run code on, in order"
+                ),
+                Field("attempt", AttemptShape(), says="what is attempted at the end; default: only the hops"),
+                Field("context", CONTEXT, says="what surrounds the requests"),
+                Field("expect", Choice(("allowed", "refused")), required=True, says="allowed or refused"),
+                Field(
+                    "refused_at",
+                    ListOf(Choice(STEPS), or_one=True),
+                    says="the steps where it must be refused; default: any",
+                ),
+                Field("keyless", Flag(), says="true: its origin must not be a stored secret"),
+                Field("within", Duration(), says="how long any session on the way may live"),
             ),
             m.Journey,
         ),
@@ -684,7 +770,11 @@ SECTIONS: dict[str, Section] = {
     "invariants": Section(
         Record(
             "an invariant",
-            (Field("name", TEXT, required=True), Field("never", NEVER), Field("only", ONLY)),
+            (
+                Field("name", TEXT, required=True, says="its name"),
+                Field("never", NEVER, says="what no chain may reach"),
+                Field("only", ONLY, says="who alone may do something"),
+            ),
             _invariant,
             one_of=(("never", "only"),),
             apart=lambda value: {"name": value.name, value.form: value.claimed},
@@ -700,9 +790,9 @@ SECTIONS: dict[str, Section] = {
                     required=True,
                     says="the code of a risk that `check` tells, or of a finding of `sweep`",
                 ),
-                Field("of", TEXT, required=True),
-                Field("because", TEXT, required=True),
-                Field("until", Time(), required=True),
+                Field("of", TEXT, required=True, says="what the risk or finding is about, as it is reported"),
+                Field("because", TEXT, required=True, says="why that is accepted"),
+                Field("until", Time(), required=True, says="when the acceptance ends"),
             ),
             m.Accepted,
         )
@@ -710,12 +800,18 @@ SECTIONS: dict[str, Section] = {
     "approvals": Section(
         Record(
             "an approval",
-            (Field("at", NAME, required=True), Field("by", Count(), required=True), Field("of", NAME, required=True)),
+            (
+                Field("at", NAME, required=True, says="the place where changes need approval"),
+                Field("by", Count(), required=True, says="how many people must approve"),
+                Field("of", NAME, required=True, says="the group whose members may approve"),
+            ),
             m.Approval,
         )
     ),
     "approvers": Section(
-        Record("an approver", (Field("key", TEXT, required=True),), m.Approver),
+        Record(
+            "an approver", (Field("key", TEXT, required=True, says="the public key that they sign with"),), m.Approver
+        ),
         "address",
     ),
     "notice": Section(
@@ -737,7 +833,7 @@ SECTIONS: dict[str, Section] = {
         Record(
             "a credential that is retired",
             (
-                Field("stage", Choice(RETIRING), required=True),
+                Field("stage", Choice(RETIRING), required=True, says="the stage that it is at"),
                 Field("since", Time(), says="when it came to this stage"),
                 Field("proved", Time(), says="when the keyless way was proved live"),
                 Field("identity", NAME, says="what its holder takes on instead, where that is another identity"),
@@ -750,12 +846,13 @@ SECTIONS: dict[str, Section] = {
         Record(
             "a kind",
             (
-                Field("in", ListOf(TEXT), attr="within"),
-                Field("leaf", Flag()),
+                Field("in", ListOf(TEXT), attr="within", says="the kinds that it can be in"),
+                Field("leaf", Flag(), says="true: nothing is in it, and its name may contain strokes; default false"),
                 Field(
                     "verbs",
                     MapOf(Choice(("look", "read", "write", "run", "manage", "power")), "verb"),
                     required=True,
+                    says="its verbs, each with its class",
                 ),
             ),
             _kind,

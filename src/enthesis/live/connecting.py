@@ -149,7 +149,7 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
         if name not in estate.issuers:
             if name in given.clients and name in estate.providers:
                 continue  # who asks that provider
-            raise InvalidInput(f"no issuer is called {name}", code="issuer-unknown")
+            raise InvalidInput(f"unknown issuer {name}", code="issuer-unknown")
         url = estate.issuers[name].url
         if name in given.tokens:
             issuers[name] = GivenToken(name, Secret(read_file(path, MAX_GIVEN).decode(errors="replace").strip()))

@@ -311,7 +311,7 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> Credent
 def _session_as(estate: Estate, identity: str, connected: Connected) -> Credential | Refusal:
     """A session that begins at an identity, by the right of its administrators."""
     if identity not in estate.identities:
-        return Refusal(("names",), f"no identity is called {identity}")
+        return Refusal(("names",), f"unknown identity {identity}")
     provider = provider_of(estate, identity, connected)
     if not isinstance(provider, StartsSessions):
         raise InvalidInput(f"nothing here obtains a session as {identity}", code="system-not-connected")
@@ -322,7 +322,7 @@ def _by_key(estate: Estate, journey: Journey, connected: Connected) -> Credentia
     name = journey.origin.whom
     known, key = estate.credentials.get(name), connected.keys.get(name)
     if known is None:
-        return Refusal(("names",), f"no credential is called {name}")
+        return Refusal(("names",), f"unknown credential {name}")
     if key is None:
         raise InvalidInput(
             f"the value of the credential {name} is not at hand",

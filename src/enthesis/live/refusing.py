@@ -45,12 +45,12 @@ class Trial:
     def unmet(self) -> str:
         """Why it is not as it must be; '' where it is."""
         if self.outcome == UNDECIDED:
-            return f"it could not be tried: {self.said}"
+            return f"not tried: {self.said}"
         if self.outcome != self.expected:
-            return f"it was to be {self.expected} and was {self.outcome}"
+            return f"expected {self.expected}, got {self.outcome}"
         missing = [step for step in self.wanted_at if step not in self.refused_at]
         if self.outcome == REFUSED and missing:
-            return f"it was to be refused at {', '.join(missing)} and was refused at {', '.join(self.refused_at)}"
+            return f"expected refused at {', '.join(missing)}, got refused at {', '.join(self.refused_at)}"
         return ""
 
 

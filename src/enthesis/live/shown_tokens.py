@@ -89,7 +89,7 @@ def token_origin(estate: Estate, folder: Path, source: str, who: str | None) -> 
     claims = readable_token(source).unverified_claims
     if who is not None:
         if who not in estate.issuers:
-            raise InvalidInput(f"no issuer is called {who}", code="issuer-unknown")
+            raise InvalidInput(f"unknown issuer {who}", code="issuer-unknown")
         return Origin("token", who, claims)
     url = claims.get("iss")
     for issuer in estate.issuers.values():

@@ -22,25 +22,32 @@ from enthesis.verdicts.expectations import Judged, attempt_words
 def check_sentence(
     estate: Estate, files: int, journeys: Sequence[Judged], invariants: Sequence[Decided], found: Risks
 ) -> str:
-    """The answer in a sentence."""
-    said = f"The estate {estate.name} reads without a mistake ({counted(files, 'file')})"
+    """The answer in a sentence, or two where something is wrong: that first."""
     unmet = sum(not journey.met for journey in journeys)
-    broken = sum(invariant.outcome != HOLDS for invariant in invariants)
-    parts = []
-    if journeys:
-        words = f"{unmet} of {counted(len(journeys), 'journey')} {'is' if unmet == 1 else 'are'} not as expected"
-        parts.append(f"{counted(len(journeys), 'journey')} as expected" if not unmet else words)
-    if invariants:
-        words = f"{broken} of {counted(len(invariants), 'invariant')}"
-        holding = f"{counted(len(invariants), 'invariant')} {'holds' if len(invariants) == 1 else 'hold'}"
-        parts.append(holding if not broken else f"{words} {'does' if broken == 1 else 'do'} not hold")
+    broken = sum(invariant.outcome == BROKEN for invariant in invariants)
+    open_ones = sum(invariant.outcome not in (HOLDS, BROKEN) for invariant in invariants)
+    wrong, right = [], []
+    if unmet:
+        wrong.append(f"{unmet} of {counted(len(journeys), 'journey')} not as expected")
+    if broken:
+        wrong.append(f"{broken} of {counted(len(invariants), 'invariant')} violated")
+    if open_ones:
+        wrong.append(f"{open_ones} of {counted(len(invariants), 'invariant')} not decided")
     if found.standing:
-        parts.append(counted(len(found.standing), "risk"))
-    if found.accepted:
-        parts.append(f"{counted(len(found.accepted), 'risk')} accepted")
+        wrong.append(counted(len(found.standing), "risk"))
     if found.undecided:
-        parts.append(f"{counted(found.undecided, 'question')} about risks past the bound on work")
-    return said + (": " + ", ".join(parts) if parts else "") + "."
+        wrong.append(f"{counted(found.undecided, 'question')} about risks past the bound on work")
+    if len(journeys) > unmet:
+        as_expected = len(journeys) - unmet
+        right.append(f"{as_expected} of {counted(len(journeys), 'journey')} as expected")
+    if len(invariants) > broken + open_ones:
+        holding = len(invariants) - broken - open_ones
+        right.append(f"{holding} of {counted(len(invariants), 'invariant')} {'holds' if holding == 1 else 'hold'}")
+    if found.accepted:
+        right.append(f"{counted(len(found.accepted), 'risk')} accepted")
+    right.append(f"{counted(files, 'file')} valid")
+    first = f"{estate.name}: {', '.join(wrong)}. " if wrong else f"{estate.name}: "
+    return f"{first}{'; '.join(right)}."
 
 
 def check_lines(
@@ -72,7 +79,7 @@ def check_lines(
     for decided in invariants:
         if decided.outcome == HOLDS:
             continue
-        state = "is broken" if decided.outcome == BROKEN else "is not decided"
+        state = "is violated" if decided.outcome == BROKEN else "is not decided"
         why = [decided.why] if decided.why else []
         code = "invariant-broken" if decided.outcome == BROKEN else "invariant-not-decided"
         mistake = _mistake(texts, code, decided.invariant.source, f"{decided.invariant.name} {state}", why)
@@ -98,7 +105,7 @@ def risk_lines(texts: Mapping[str, str], found: Risks) -> Iterator[Line]:
         yield from one_mistake(_mistake(texts, risk.code, risk.source, risk.message, ()))
         if risk.shown is not None:
             yield line("    ", Span("gets in", "bad"), f"  {caller_text(risk.shown)}")
-        yield line("    ", Span("mend it", "good"), f"  {risk.remedy}")
+        yield line("    ", Span("fix:", "good"), f" {risk.remedy}")
     if found.accepted:
         yield line()
     for risk in found.accepted:

@@ -38,12 +38,13 @@ def first_sentence(proofs: Sequence[Proof]) -> str:
         names = " and ".join(dict.fromkeys(name for proof in proofs for name in proof.others)) or "others"
         return f"{waiting} of {counted(len(proofs), 'journey')} {waits} for {names}{rest}."
     if not unmet:
-        return f"All is as expected: {counted(len(proofs), 'journey')} tried with real credentials."
-    return f"{unmet} of {counted(len(proofs), 'journey')} did not end as expected."
+        told = f"all {len(proofs)} journeys" if len(proofs) > 1 else "the journey"
+        return f"Tried live: {told} ended as expected."
+    return f"{unmet} of {counted(len(proofs), 'journey')} failed."
 
 
 def _one(proof: Proof, width: int) -> Line:
-    word = "as expected" if proof.met else "waiting" if proof.outcome == WAITING else "unmet"
+    word = "as expected" if proof.met else "waiting" if proof.outcome == WAITING else "failed"
     outcome = REFUSED if proof.refused_at else proof.outcome
     at = f" at {', '.join(proof.refused_at)}" if proof.refused_at else ""
     if outcome == REFUSED:
@@ -68,8 +69,9 @@ def trials_sentence(what: tuple[str, str], every: Sequence[Trials]) -> str:
         return f"There are no {what[1]} to try.{also}"
     if unmet:
         tried = sum(len(trials.trials) for trials in every)
-        return f"{unmet} of {counted(tried, 'trial')} of {what[1]} did not end as they must.{also}"
-    return f"All is refused that must be: {counted(refused, *what)}, tried for real.{also}"
+        return f"{unmet} of {counted(tried, 'trial')} with {what[1]} failed.{also}"
+    told = f"all {refused} {what[1]} were" if refused != 1 else f"the {what[0]} was"
+    return f"Tried live: {told} refused.{also}"
 
 
 def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Line]:
@@ -83,7 +85,7 @@ def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Lin
                 f"  {trials.about.ljust(width)}  ", Span("not tried    ", "doubt"), f"  {trials.not_tried}", quiet
             )
             continue
-        word = "unmet" if trials.unmet else "as it must be"
+        word = "failed" if trials.unmet else "as expected"
         meant = sum(trial.expected == ALLOWED and not trial.unmet for trial in trials.trials)
         also = f", {trials.left_out} that the issuer never signs" if trials.left_out else ""
         yield line(

@@ -256,11 +256,11 @@ def remedy_lines(remedies: Remedies, also: Sequence[Sequence[str]]) -> Iterator[
     """The remedies, narrowest first; `also` says for each what else it would newly allow."""
     yield line()
     if not remedies.found:
-        yield line(Span("No change of the estate found that would turn this.", "doubt"))
+        yield line(Span("No change to the estate was found that would allow this.", "doubt"))
     for number, (remedy, more) in enumerate(list(zip(remedies.found, also, strict=True))[:TOLD], 1):
         if number == 1:
             yield line(
-                Span("What would turn it, narrowest first", "strong"), Span("  (--write N puts it there)", "quiet")
+                Span("Ways to allow it, narrowest first", "strong"), Span("  (--write N puts it there)", "quiet")
             )
         for at, change in enumerate(remedy.changes):
             yield line(f"  {number if not at else ' '}  {change.sentence}", Span(f"  up to {_whom(change)}", "doubt"))
@@ -274,7 +274,7 @@ def remedy_lines(remedies: Remedies, also: Sequence[Sequence[str]]) -> Iterator[
     if len(remedies.found) > TOLD:
         yield line(Span(f"  … and {len(remedies.found) - TOLD} more: --format json has them all", "quiet"))
     for text in remedies.unmendable:
-        yield line("  not to be mended by access: ", text)
+        yield line("  cannot be fixed by granting access: ", text)
     if not remedies.complete:
         yield line(Span("  there may be more: the search was stopped at its bound", "quiet"))
 

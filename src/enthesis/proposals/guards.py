@@ -20,12 +20,10 @@ def barred_gains(estate: Estate, found: Difference | None, barred: list[str]) ->
         for verb in verbs:
             if verb not in known and verb != "*":
                 hint = perhaps(verb, known, "expected 'VERB,VERB PLACE'")
-                raise InvalidInput(f"--fail-on-gain {text}: no verb is called {verb}", code="verb-unknown", remedy=hint)
+                raise InvalidInput(f"--fail-on-gain {text}: unknown verb {verb}", code="verb-unknown", remedy=hint)
         if not compiled.exists(place):
             hint = perhaps(place, compiled.places.names, "expected 'VERB,VERB PLACE'")
-            raise InvalidInput(
-                f"--fail-on-gain {text}: nothing is called {place!r}", code="address-unknown", remedy=hint
-            )
+            raise InvalidInput(f"--fail-on-gain {text}: unknown address {place!r}", code="address-unknown", remedy=hint)
         at = compiled.chain_of(place)[0]
         out += [
             gain

@@ -270,7 +270,7 @@ def _never_admits(looking: _Looking, trust: Trust) -> Iterator[Risk]:
     if unissued:
         known = ", ".join(issuer.claims or ()) or "none"
         message = f"{issuer.name} never issues {' and '.join(unissued)}, so nobody is admitted"
-        yield _of(trust, "claim-never-issued", message, f"it issues {known}; mend the name, or the issuer's claims")
+        yield _of(trust, "claim-never-issued", message, f"it issues {known}; correct the name, or the issuer's claims")
     elif _stands(looking, trust.of) and looking.admissions.somebody(trust) is None:
         why = looking.admissions.nobody_because(trust)
         message = f"no caller is ever admitted: {why}" if why else "no caller can ever meet all of its conditions"

@@ -62,17 +62,17 @@ class Seen:
 def expectation_unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterator[str]:
     """Every way in which what came of a journey is not what it expects, a sentence each; for check and prove alike."""
     if seen.outcome != journey.expect:
-        yield f"it was to be {journey.expect} and is {seen.outcome}{seen.first}"
+        yield f"expected {journey.expect}, got {seen.outcome}{seen.first}"
     elif seen.outcome == REFUSED:
         missing = [step for step in journey.refused_at if step not in seen.refused_at]
         if "names" in seen.refused_at and "names" not in journey.refused_at:
-            what = "a name in it does not exist, is disabled or has ended"
-            yield f"{what}, so its refusal shows nothing about access{seen.first}"
+            what = "inconclusive: a name in it does not exist, is disabled or has ended"
+            yield f"{what}, so this refusal proves nothing about access{seen.first}"
         elif missing:
-            yield f"it was to be refused at {', '.join(missing)} and is refused at {', '.join(seen.refused_at)}"
+            yield f"expected refused at {', '.join(missing)}, got refused at {', '.join(seen.refused_at)}"
     if journey.keyless and is_keyless(journey.origin.form) is not True:
         how = "is a credential" if journey.origin.form == "credential" else "is an identity itself"
-        yield f"it was to be keyless, and its origin {how}"
+        yield f"expected keyless, but its origin {how}"
     if journey.within is not None:
         yield from _too_long(estate, journey, seen, journey.within)
 

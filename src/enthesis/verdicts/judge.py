@@ -216,22 +216,22 @@ class _Chain:
         estate = compiled.estate
         if not self.first:
             if caller.form == "identity" and not self._is_identity(caller.address):
-                yield f"no identity is called {caller.address}", self._close(caller.address, identities=True)
+                yield f"unknown identity {caller.address}", self._close(caller.address, identities=True)
             elif caller.form == "resource" and not compiled.exists(caller.address):
                 yield f"no such resource: {caller.address}", self._close(caller.address)
         elif origin.form in BEARERS and origin.whom not in estate.issuers:
-            yield f"no issuer is called {origin.whom}", nearest(origin.whom, estate.issuers)
+            yield f"unknown issuer {origin.whom}", nearest(origin.whom, estate.issuers)
         elif origin.form == "credential" and origin.whom not in estate.credentials:
-            yield f"no credential is called {origin.whom}", nearest(origin.whom, estate.credentials)
+            yield f"unknown credential {origin.whom}", nearest(origin.whom, estate.credentials)
         elif caller.form == "identity" and not self._is_identity(caller.address):
-            yield f"no identity is called {caller.address}", self._close(caller.address, identities=True)
+            yield f"unknown identity {caller.address}", self._close(caller.address, identities=True)
         elif origin.form in (*RUNNING, "person", "identity") and not self._origin_exists():
-            yield f"nothing is called {origin.whom}", self._close(origin.whom)
+            yield f"unknown address {origin.whom}", self._close(origin.whom)
         if verb == "take-on" and not self._is_identity(address):
-            yield f"no identity is called {address}", self._close(address, identities=True)
+            yield f"unknown identity {address}", self._close(address, identities=True)
             return
         if not compiled.exists(address):
-            yield f"nothing is called {address}", self._close(address)
+            yield f"unknown address {address}", self._close(address)
             return
         kind = kind_name(compiled, address) or ""
         verbs = compiled.catalogue.verbs_of(kind)
@@ -239,7 +239,7 @@ class _Chain:
             text = f"{verb} is no verb of {article(kind)}; those are {', '.join(sorted(verbs))}"
             yield text, nearest(verb, verbs)
         if onto is not None and not compiled.exists(onto):
-            yield f"nothing is called {onto}", self._close(onto)
+            yield f"unknown address {onto}", self._close(onto)
 
     def _origin_exists(self) -> bool:
         origin = self.question.origin

@@ -225,7 +225,7 @@ class _Maker:
         found = list(make(request, step))
         if not found and len(self.unmendable) == known:
             grounds = "; ".join(ground.text for ground in step.grounds)
-            self.unmendable.append(f"{step.name}: {grounds or 'no change of access mends this'}")
+            self.unmendable.append(f"{step.name}: {grounds or 'no change of access allows this'}")
         yield from found
 
     # names
