@@ -1,0 +1,219 @@
+"""Enthesis in a program of your own: read an estate or a survey, and ask about it.
+
+    import enthesis
+
+    estate = enthesis.read_estate("saltmarsh")
+    answer = enthesis.ask(estate, {
+        "from": {"token": "forge", "claims": {"sub": "project/tides/bulletin/branch/main", "aud": "lowland"}},
+        "through": ["build/identity/publisher"],
+    })
+    print(answer.allowed, answer.text)
+
+No network and no terminal; a time is passed in or is now. Errors are `EnthesisError` and its subclasses, each with a
+`code` of docs/errors.md, a `message` and a `remedy`.
+"""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from enthesis.chains.chains import Chains, Start
+from enthesis.chains.differences import difference
+from enthesis.chains.invariants import wanted_permissions
+from enthesis.chains.reach import Reached, reachable, reaching
+from enthesis.chains.web import Web
+from enthesis.conditions.truth import Value
+from enthesis.files.cache import TreeCache
+from enthesis.files.folder import packaged_catalogue, read_folder, read_texts
+from enthesis.files.nodes import tree_of
+from enthesis.files.sections import SECTIONS
+from enthesis.files.shapes import MISSING, Notes, perhaps
+from enthesis.model.errors import EnthesisError, InvalidEstate, InvalidInput, NotDecided, Undecided
+from enthesis.model.estate import Estate, Trust
+from enthesis.output.lines import rendered
+from enthesis.output.verdicts import first_sentence, verdict_json, verdict_lines
+from enthesis.surveys.survey import InvalidSurvey, Survey, bounded
+from enthesis.surveys.survey import read_survey as read_lines
+from enthesis.trusts.admitting import Admissions
+from enthesis.verdicts.answers import Verdict
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import question_of
+
+__all__ = [
+    "Access", "Answer", "Comparison", "EnthesisError", "Estate", "InvalidEstate", "InvalidInput", "Survey", "admits",
+    "ask", "compare", "parse_estate", "reach", "read_estate", "read_survey",
+]  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Answer:
+    """Whether a chain of requests is allowed. `refused_at` are the steps of the first request that is refused, `text`
+    the answer in a sentence, `verdict` all of it."""
+
+    allowed: bool
+    refused_at: tuple[str, ...]
+    text: str
+    verdict: Verdict
+    estate: Estate
+
+    def explained(self) -> str:
+        """The whole answer as `enthesis trace` prints it: every request with its steps."""
+        return rendered(verdict_lines(self.estate, self.verdict), colour=False)
+
+    def as_json(self) -> dict[str, Any]:
+        """The same for a program, as `enthesis trace --format json`."""
+        return verdict_json(self.estate, self.verdict)
+
+
+@dataclass(frozen=True)
+class Access:
+    """A caller can do something on a target: by these steps (caller, verb, target), with these values of what a caller
+    or request may choose. `keyless` is None where the chain starts at an identity."""
+
+    caller: str
+    form: str
+    verb: str
+    target: str
+    keyless: bool | None = None
+    steps: tuple[tuple[str, str, str], ...] = ()
+    values: Mapping[str, Value] | None = None
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """Access that one estate gives and the other does not. `decided` is False where a bound on work was reached: then
+    there may be more."""
+
+    gained: tuple[Access, ...]
+    lost: tuple[Access, ...]
+    decided: bool
+
+
+def read_estate(folder: str | Path) -> Estate:
+    """The estate in a folder. Raises InvalidEstate with every mistake in its files."""
+    return _sound(read_folder(Path(folder)))
+
+
+def parse_estate(texts: Mapping[str, str] | str) -> Estate:
+    """The estate that these texts are, by file name; one text is `estate.yaml`. Raises InvalidEstate."""
+    return _sound(read_texts({"estate.yaml": texts} if isinstance(texts, str) else texts))
+
+
+def read_survey(file: str | Path) -> Survey:
+    """A survey from its file; `.estate` is what was read, `.complete` whether that is all, `.left_out` what is not.
+
+    Raises InvalidInput where the file is not a survey.
+    """
+    try:
+        with Path(file).open(encoding="utf-8") as lines:
+            return read_lines(bounded(lines), str(file), packaged_catalogue(TreeCache(None)))
+    except (InvalidSurvey, UnicodeDecodeError) as fault:
+        raise InvalidInput(f"{file} is not a survey: {fault}", code="survey-invalid") from None
+    except OSError as fault:
+        raise InvalidInput(f"{file} cannot be read: {fault.strerror}", code="file-unreadable") from None
+
+
+def ask(estate: Estate, journey: Mapping[str, Any] | str, *, time: datetime | None = None) -> Answer:
+    """Judges a chain of requests: a journey of the estate by name, or one as a mapping with the fields of `journeys`
+    (`from`, `through`, `attempt`, `context`; `expect` may be left out).
+
+    Raises InvalidInput where it is not a journey.
+    """
+    if isinstance(journey, str):
+        found = estate.journeys.get(journey)
+        if found is None:
+            hint = perhaps(journey, estate.journeys)
+            raise InvalidInput(f"unknown journey {journey}", code="journey-unknown", remedy=hint)
+    else:
+        notes = Notes("journey")
+        said = {"expect": "allowed", **journey}
+        found = SECTIONS["journeys"].record.read(tree_of(said), notes, name="asked")
+        if found is MISSING or notes.mistakes:
+            told = "; ".join(one.message for one in notes.mistakes) or "fields are missing"
+            raise InvalidInput(f"this is not a journey: {told}", code="question-invalid")
+    verdict = Judge(compile_estate(estate)).judge(question_of(found, time or _now()))
+    refused = verdict.refused_at if not verdict.allowed else ()
+    return Answer(verdict.allowed, tuple(refused), first_sentence(estate, verdict), verdict, estate)
+
+
+def reach(
+    estate: Estate,
+    *,
+    start: str | None = None,
+    to: str | None = None,
+    verbs: Sequence[str] = (),
+    time: datetime | None = None,
+) -> list[Access]:
+    """What a caller can do anywhere (`start`), or who can do something on a place (`to`), by any chain; all verbs, or
+    these. What is not said, claims and networks say, is free.
+
+    Raises InvalidInput for an unknown address, NotDecided where a bound on work was reached.
+    """
+    if (start is None) == (to is None):
+        raise InvalidInput("start or to is needed, and not both", code="argument-missing")
+    when = time or _now()
+    chains = Chains(Web(compile_estate(estate), when.timestamp()), {"time": when})
+    wanted = wanted_permissions(chains.compiled, list(verbs) or ["*"], ())
+    if start is not None:
+        found = reachable(chains, [_start(chains, estate, start)], wanted)
+    else:
+        _known(chains, str(to))
+        found = reaching(chains, chains.web.targets_at(str(to)), wanted)
+    if chains.undecided:
+        raise NotDecided(f"not decided, because of {chains.why}", code="not-decided", remedy="ask about less at once")
+    return [_access(one) for one in found]
+
+
+def admits(estate: Estate, trust: Trust, *, time: datetime | None = None) -> Mapping[str, Value] | None:
+    """A caller that a trust for tokens admits, as the claims that it shows; None where it admits nobody.
+
+    Raises NotDecided where that is past a bound on work, InvalidInput for a trust that admits by name.
+    """
+    if str(trust.admits.whom) not in estate.issuers:
+        raise InvalidInput("this trust admits by name, so no claims are shown", code="question-invalid")
+    try:
+        return Admissions(compile_estate(estate), time or _now()).somebody(trust)
+    except Undecided as bound:
+        raise NotDecided(f"not decided, because of {bound}", code="not-decided") from None
+
+
+def compare(before: Estate, after: Estate, *, time: datetime | None = None) -> Comparison:
+    """The access that is gained and lost from one estate to another."""
+    found = difference(before, after, (time or _now()).timestamp())
+    gained, lost = (
+        tuple(Access(one.caller, one.form, one.verb, one.target, None, one.chain, one.values) for one in side)
+        for side in (found.gains, found.losses)
+    )
+    return Comparison(gained, lost, not found.undecided)
+
+
+def _now() -> datetime:
+    return datetime.now(UTC)  # noqa: TID251  whoever wants another time passes it in
+
+
+def _sound(reading: Any) -> Estate:
+    if reading.estate is None:
+        raise InvalidEstate(reading.mistakes)
+    found: Estate = reading.estate
+    return found
+
+
+def _start(chains: Chains, estate: Estate, who: str) -> Start:
+    if who in estate.issuers:
+        return chains.from_issuer(who, claims={})
+    _known(chains, who)
+    return chains.from_place(chains.compiled.find(who))
+
+
+def _known(chains: Chains, address: str) -> None:
+    if not chains.compiled.exists(address):
+        hint = perhaps(address, chains.compiled.places.names)
+        raise InvalidInput(f"unknown address {address}", code="address-unknown", remedy=hint)
+
+
+def _access(one: Reached) -> Access:
+    start = one.chain.start
+    return Access(start.whom, start.form, one.verb, one.target, start.keyless, tuple(one.steps), one.chain.values)
