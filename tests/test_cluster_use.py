@@ -134,7 +134,7 @@ def test_from_nothing_to_proved_and_withdrawn(enthesis: Program, grid: tuple[Pat
     assert ran.code == 0, ran.err
     ran = enthesis("prove", "cleans-its-own", "one-secret", at=folder)
     assert ran.code == 1
-    assert "cleans-its-own  unmet        refused at target-side" in ran.out
+    assert "cleans-its-own  failed       refused at target-side" in ran.out
     assert "one-secret      as expected  allowed" in ran.out
 
 

@@ -99,5 +99,5 @@ def test_what_nobody_foresaw_is_one_message_with_a_code(
         main.run()
     assert ended.value.code == 70
     said = capsys.readouterr().err
-    assert "A fault of Enthesis itself: KeyError" in said
+    assert "Error: a fault of Enthesis itself: KeyError" in said
     assert ("Traceback" in said) == debug and ("of-ours" in said) == debug

@@ -43,7 +43,7 @@ trusts: [{of: left/identity/runner, admits: {token: forge, claims: {sub: main, a
 """
     ran = enthesis("check", at=write_estate(tmp_path, {"estate.yaml": text}))
     assert ran.code == 0
-    assert ran.out.startswith("The estate tiny reads without a mistake (1 file).")
+    assert ran.out.startswith("tiny: 1 file valid.")
 
 
 def test_all_mistakes_are_reported_in_one_run_with_line_and_caret(enthesis: Program, tmp_path: Path) -> None:

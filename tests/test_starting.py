@@ -261,5 +261,5 @@ def test_pipeline_access_is_told_held_against_a_token_and_tried(enthesis: Progra
         text.replace("admits: {sub: project/tides/archive/branch/main}}", "admits: {}}")
     )
     nobody = enthesis("admit", "archive-way", at=folder)
-    assert nobody.code == 2 and "No run may use archive-way" in nobody.err
+    assert nobody.code == 2 and "no run may use archive-way" in nobody.err
     assert json.loads(enthesis("check", "--format", "json", at=folder).out)["usable"]

@@ -202,6 +202,8 @@ CAUSES = {
     "answer-contradicts": Cause("Two answers of the live system contradict each other.", "Try again; report it there."),
     "identity-of-server-wrong": Cause("The server says that it is another one.", "Correct the url in the estate."),
     "endpoint-missing": Cause("The server does not offer what this needs.", "Check its discovery document."),
+    "client-needed": Cause("A token service must know which client asks.", "Name its file: --client PROVIDER=FILE."),
+    "question-invalid": Cause("A program asks what is not a question.", "See docs/library.md."),
     "client-method-not-offered": Cause(
         "The server offers no way that this client can use.", "Register the client otherwise."
     ),

@@ -23,6 +23,7 @@ from enthesis.connectors.cluster.surveying import (
     paths_of,
 )
 from enthesis.connectors.http import understood
+from enthesis.model.errors import InnerError
 from enthesis.ports import Record
 
 SECONDS = 1  # that a watch stays open: the least that can be asked for, after all that is known has been sent
@@ -30,8 +31,10 @@ ONE_NAME = NAMES_ONLY.replace("PartialObjectMetadataList", "PartialObjectMetadat
 CHANGES = ("ADDED", "MODIFIED", "DELETED")
 
 
-class ReadAnew(Exception):
+class ReadAnew(InnerError):
     """An earlier survey cannot be read on from; the message says why."""
+
+    inner_code = "survey-invalid"
 
 
 @dataclass
