@@ -5,6 +5,7 @@ from typing import Annotated, Any
 
 import typer
 
+from enthesis.cli import completing
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_subject
@@ -31,7 +32,12 @@ from enthesis.verdicts.pipeline_access import pipeline_access_trust
 
 def admit(
     what: Annotated[
-        str | None, typer.Argument(metavar="TRUST|IDENTITY", help="A trust by its name, or all of an identity.")
+        str | None,
+        typer.Argument(
+            metavar="TRUST|IDENTITY",
+            autocompletion=completing.trusts,
+            help="A trust by its name, or all of an identity.",
+        ),
     ] = None,
     token: Annotated[
         str | None, typer.Option("--token", metavar="FILE|-", help="Would this token be admitted?")

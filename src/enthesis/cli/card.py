@@ -6,6 +6,7 @@ import typer
 
 from enthesis.chains.cards import card as made
 from enthesis.chains.web import Web
+from enthesis.cli import completing
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_subject
@@ -18,7 +19,12 @@ from enthesis.verdicts.compiling import compile_estate
 
 
 def card(
-    name: Annotated[str, typer.Argument(metavar="ADDRESS", help="An address, or the name of a role or credential.")],
+    name: Annotated[
+        str,
+        typer.Argument(
+            metavar="ADDRESS", autocompletion=completing.places, help="An address, or the name of a role or credential."
+        ),
+    ],
     estate: EstateOption = None,
     live: SurveyOption = None,
     output: FormatOption = Format.TEXT,

@@ -219,8 +219,10 @@ def _answer(
             }
         )
     else:
-        style = "good" if well else "bad"
-        put_lines([line(Span(check_sentence(estate, len(reading.files), journeys, decided, risks), style))])
+        said = check_sentence(estate, len(reading.files), journeys, decided, risks)
+        wrong, _, right = said.partition(". ") if not well else ("", "", said)
+        whole = line(Span(said, "good" if well else "bad"))
+        put_lines([line(Span(f"{wrong}. ", "bad"), right) if right and wrong else whole])
         if not quiet:
             put_lines([*count_lines(estate), *skipped_lines(reading.skipped)])
         texts = estate_texts(folder) if not well and reading.files else {}

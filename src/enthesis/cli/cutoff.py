@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from enthesis.cleaning.cutoff import Target, target_of
+from enthesis.cli import completing
 from enthesis.cli.enact import refuse_if_not_allowed
 from enthesis.cli.histories import StoreOption, journal_at, signed_in
 from enthesis.cli.interrupts import on_interrupt
@@ -42,7 +43,11 @@ CUTOFF = "cutoff"  # what the store keeps of one
 def cutoff(
     who: Annotated[
         str | None,
-        typer.Argument(metavar="WHO", help="An identity, person, host or other resource, credential, or session."),
+        typer.Argument(
+            metavar="WHO",
+            autocompletion=completing.callers,
+            help="An identity, person, host or other resource, credential, or session.",
+        ),
     ] = None,
     yes: Annotated[bool, typer.Option("--yes", help="Do it; without this it is only shown.")] = False,
     check: Annotated[

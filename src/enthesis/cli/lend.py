@@ -11,6 +11,7 @@ from typing import Annotated, NamedTuple
 
 import typer
 
+from enthesis.cli import completing
 from enthesis.cli.options import QuietOption, named_files
 from enthesis.cli.subjects import read_estate, workload_identity
 from enthesis.connectors.cluster.lending import ASKED_BY, VERSIONS, answer_to_client, lent_kubeconfig, version_asked
@@ -39,7 +40,10 @@ NO_SIGN_IN = "sign in with `enthesis sign-in`, or run this where a workload runs
 
 def lend(
     identity: Annotated[
-        str | None, typer.Argument(metavar="IDENTITY", help="Whom the program is to be, on its way.")
+        str | None,
+        typer.Argument(
+            metavar="IDENTITY", autocompletion=completing.identities, help="Whom the program is to be, on its way."
+        ),
     ] = None,
     command: Annotated[
         list[str] | None, typer.Argument(metavar="-- COMMAND", help="The program, with its arguments.")

@@ -113,7 +113,7 @@ app = typer.Typer(
     cls=lazy_group(COMMANDS),
     help=ABOUT,
     no_args_is_help=True,
-    add_completion=False,
+    add_completion=True,
     pretty_exceptions_enable=False,
 )
 

@@ -5,6 +5,7 @@ from typing import Annotated
 
 import typer
 
+from enthesis.cli import completing
 from enthesis.cli.admit import chosen
 from enthesis.cli.histories import StoreOption, keep_if_any
 from enthesis.cli.options import (
@@ -54,7 +55,11 @@ from enthesis.ports import Connected, Reporter
 def prove(
     names: Annotated[
         list[str] | None,
-        typer.Argument(metavar="NAME", help="Only these journeys, or trusts and identities; default: all."),
+        typer.Argument(
+            metavar="NAME",
+            autocompletion=completing.journeys,
+            help="Only these journeys, or trusts and identities; default: all.",
+        ),
     ] = None,
     near_misses: Annotated[
         bool, typer.Option("--near-misses", help="Show that callers near those of each trust are refused.")

@@ -10,6 +10,7 @@ from enthesis.chains.changes import reachable_by_change, reaching_by_change
 from enthesis.chains.invariants import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
 from enthesis.chains.web import Web
+from enthesis.cli import completing
 from enthesis.cli.options import EstateOption, QuietOption, SurveyOption
 from enthesis.cli.questions import (
     ClaimOption,
@@ -44,9 +45,17 @@ class ReachFormat(StrEnum):
 def reach(
     who: Annotated[
         str | None,
-        typer.Option("--from", metavar="WHO", help="An identity, person, group, resource, credential or issuer."),
+        typer.Option(
+            "--from",
+            metavar="WHO",
+            autocompletion=completing.callers,
+            help="An identity, person, group, resource, credential or issuer.",
+        ),
     ] = None,
-    to: Annotated[str | None, typer.Option("--to", metavar="ADDRESS", help="The place that is reached.")] = None,
+    to: Annotated[
+        str | None,
+        typer.Option("--to", metavar="ADDRESS", autocompletion=completing.places, help="The place that is reached."),
+    ] = None,
     verb: Annotated[
         list[str] | None, typer.Option("--verb", metavar="VERB", help="Only these verbs; default: all.")
     ] = None,

@@ -7,6 +7,7 @@ from typing import Annotated, Any
 import typer
 
 from enthesis.chains.differences import newly_allowed
+from enthesis.cli import completing
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import (
     FROM_HELP,
@@ -47,17 +48,23 @@ def trace(
             metavar="VERB TARGET", help="What is attempted: `write ADDRESS`, `attach IDENTITY to RESOURCE`."
         ),
     ] = None,
-    who: Annotated[str | None, typer.Option("--from", metavar="WHO", help=FROM_HELP)] = None,
+    who: Annotated[
+        str | None, typer.Option("--from", metavar="WHO", autocompletion=completing.callers, help=FROM_HELP)
+    ] = None,
     through: Annotated[
         list[str] | None,
         typer.Option(
             "--through",
             metavar="ADDRESS",
+            autocompletion=completing.identities,
             help="An identity to take on, or a resource to run code on, on the way; repeat in order.",
         ),
     ] = None,
     journey: Annotated[
-        str | None, typer.Option("--journey", metavar="NAME", help="Ask what this journey asks.")
+        str | None,
+        typer.Option(
+            "--journey", metavar="NAME", autocompletion=completing.journeys, help="Ask what this journey asks."
+        ),
     ] = None,
     token: Annotated[str | None, typer.Option("--token", metavar="FILE|-", help="A token to start from.")] = None,
     claim: ClaimOption = None,

@@ -38,7 +38,7 @@ def first_sentence(proofs: Sequence[Proof]) -> str:
         names = " and ".join(dict.fromkeys(name for proof in proofs for name in proof.others)) or "others"
         return f"{waiting} of {counted(len(proofs), 'journey')} {waits} for {names}{rest}."
     if not unmet:
-        told = f"all {len(proofs)} journeys" if len(proofs) > 1 else "the journey"
+        told = {1: "the journey", 2: "both journeys"}.get(len(proofs), f"all {len(proofs)} journeys")
         return f"Tried live: {told} ended as expected."
     return f"{unmet} of {counted(len(proofs), 'journey')} failed."
 
