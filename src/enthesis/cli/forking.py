@@ -19,13 +19,14 @@ import enthesis
 from enthesis.__main__ import run
 from enthesis.cli.interrupts import SIGNALS
 
+FOR_OTHERS = ("enthesis.testing",)  # what only programs of others import, with libraries that need not be here
 LAZY = ("typer._adapters",)  # what the command line imports only once it runs a command
 
 
 def import_everything() -> None:
     """Imports all of this program, so that no command that is forked later has to; takes a second or two."""
     for module in pkgutil.walk_packages(enthesis.__path__, "enthesis."):
-        if not module.name.endswith("__main__"):
+        if not module.name.endswith(("__main__", *FOR_OTHERS)):
             importlib.import_module(module.name)
     for name in LAZY:
         with suppress(ImportError):

@@ -6,15 +6,18 @@ import time
 import uuid
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from joserfc import jwt
 from joserfc.errors import JoseError
-from joserfc.jwk import ECKey, KeyParameters, RSAKey
+from joserfc.jwk import ECKey, RSAKey
 from joserfc.util import urlsafe_b64decode
 
 from enthesis.lab.remembering import remember
 from enthesis.lab.store import Store
+
+if TYPE_CHECKING:
+    from joserfc.jwk import KeyParameters
 
 ALGORITHMS = {"RSA": "RS256", "EC": "ES256"}
 KEPT_AFTER_RETIREMENT = 3660 * 86400  # seconds; longer than any session may live
