@@ -1,5 +1,7 @@
 """The structure of the code is what CONTRIBUTING says, and the checks that keep it so notice when it is not."""
 
+import importlib
+import pkgutil
 import re
 import shutil
 import subprocess
@@ -8,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+import enthesis
 from enthesis.cli.lazy import loaded
 
 from .commands import LISTED
@@ -127,3 +130,10 @@ def test_contributing_names_every_folder() -> None:
     for folder in (ROOT / "src" / "enthesis").iterdir():
         if folder.is_dir() and folder.name != "__pycache__":
             assert re.search(rf"^  {folder.name}/ ", text, re.MULTILINE), folder.name
+
+
+def test_every_module_can_be_imported() -> None:
+    """With the lowest versions that are declared, too."""
+    for module in pkgutil.walk_packages(enthesis.__path__, "enthesis."):
+        if not module.name.endswith("__main__"):
+            importlib.import_module(module.name)
