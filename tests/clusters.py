@@ -3,6 +3,7 @@
 import json
 import ssl
 from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from random import Random
@@ -10,7 +11,7 @@ from typing import Any
 
 import httpx
 
-from .conftest import Program, write_estate
+from .conftest import Program, start_lab, write_estate
 from .rbac import Caller, Documented
 
 RBAC = "rbac.authorization.k8s.io"
@@ -110,6 +111,18 @@ class Api:
             spec["resourceAttributes"] = {**wanted, "resource": resource, "subresource": sub}
         said = self.made("/apis/authorization.k8s.io/v1/subjectaccessreviews", {"spec": spec})
         return str(said["status"]["reason"]) if said["status"]["allowed"] else ""
+
+
+@contextmanager
+def cluster_lab(enthesis: Program, place: Path) -> Iterator[Api]:
+    """The API of a cluster at a lab that runs for an estate with one, and is ended afterwards."""
+    try:
+        start_lab(enthesis, place)
+        api = Api.of(enthesis, place)
+        with api.http:
+            yield api
+    finally:
+        enthesis("lab", "stop", "--clean", at=place)
 
 
 def callers() -> list[Caller]:

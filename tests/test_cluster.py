@@ -27,13 +27,14 @@ from .clusters import (
     RBAC,
     Api,
     callers,
+    cluster_lab,
     grid_estate,
     group,
     service_account,
     set_up,
     wanted,
 )
-from .conftest import Program, start_lab
+from .conftest import Program
 from .rbac import Caller
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
@@ -43,14 +44,9 @@ NOW = datetime(2026, 11, 25, tzinfo=UTC)
 def folder(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
     """A lab with one cluster, and random policies in it."""
     place = grid_estate(tmp_path_factory.mktemp("grid"))
-    try:
-        start_lab(enthesis, place)
-        api = Api.of(enthesis, place)
-        with api.http:
-            set_up(api, Random(11))
+    with cluster_lab(enthesis, place) as api:
+        set_up(api, Random(11))
         yield place
-    finally:
-        enthesis("lab", "stop", "--clean", at=place)
 
 
 @pytest.fixture
@@ -64,13 +60,8 @@ def api(enthesis: Program, folder: Path) -> Iterator[Api]:
 def own(enthesis: Program, tmp_path: Path) -> Iterator[tuple[Path, Api]]:
     """A cluster of a test's own."""
     place = grid_estate(tmp_path / "own")
-    try:
-        start_lab(enthesis, place)
-        api = Api.of(enthesis, place)
-        with api.http:
-            yield place, api
-    finally:
-        enthesis("lab", "stop", "--clean", at=place)
+    with cluster_lab(enthesis, place) as api:
+        yield place, api
 
 
 def surveyed(enthesis: Program, folder: Path, place: Path, *, code: int = 0) -> Survey:

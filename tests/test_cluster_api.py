@@ -16,8 +16,8 @@ from kubernetes.client.exceptions import ApiException
 from enthesis.lab.cluster.patching import NotApplicable, merged, merged_by_names, operated
 from enthesis.lab.cluster.selecting import NotUnderstood, by_fields, by_labels
 
-from .clusters import Api, grid_estate
-from .conftest import Program, start_lab
+from .clusters import Api, cluster_lab, grid_estate
+from .conftest import Program
 
 PODS = "/api/v1/namespaces/tiles/pods"
 SPEC = {"containers": [{"name": "main", "image": "lab"}]}
@@ -26,20 +26,15 @@ SPEC = {"containers": [{"name": "main", "image": "lab"}]}
 @pytest.fixture(scope="module")
 def api(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Api]:
     place = grid_estate(tmp_path_factory.mktemp("api"))
-    try:
-        start_lab(enthesis, place)
-        found = Api.of(enthesis, place)
-        with found.http:
-            for name, labels in (
-                ("one", {"app": "tide", "tier": "a"}),
-                ("two", {"app": "tide"}),
-                ("three", {"app": "wind"}),
-            ):
-                spec = {**SPEC, "nodeName": name}
-                found.made(PODS, {"metadata": {"name": name, "labels": labels}, "spec": spec})
-            yield found
-    finally:
-        enthesis("lab", "stop", "--clean", at=place)
+    with cluster_lab(enthesis, place) as found:
+        for name, labels in (
+            ("one", {"app": "tide", "tier": "a"}),
+            ("two", {"app": "tide"}),
+            ("three", {"app": "wind"}),
+        ):
+            spec = {**SPEC, "nodeName": name}
+            found.made(PODS, {"metadata": {"name": name, "labels": labels}, "spec": spec})
+        yield found
 
 
 @pytest.fixture

@@ -13,8 +13,8 @@ from enthesis.connectors.cluster.refreshing import Refreshed
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Client
 
-from .clusters import GRID, NAMESPACES, RBAC, Api, grid_estate, group, service_account
-from .conftest import Program, start_lab
+from .clusters import GRID, NAMESPACES, RBAC, Api, cluster_lab, grid_estate, group, service_account
+from .conftest import Program
 
 SPEC = {"containers": [{"name": "main", "image": "lab"}]}
 PATCH = {"Content-Type": "application/merge-patch+json"}
@@ -23,13 +23,8 @@ PATCH = {"Content-Type": "application/merge-patch+json"}
 @pytest.fixture
 def own(enthesis: Program, tmp_path: Path) -> Iterator[tuple[Path, Api]]:
     place = grid_estate(tmp_path / "own")
-    try:
-        start_lab(enthesis, place)
-        api = Api.of(enthesis, place)
-        with api.http:
-            yield place, api
-    finally:
-        enthesis("lab", "stop", "--clean", at=place)
+    with cluster_lab(enthesis, place) as api:
+        yield place, api
 
 
 def said(path: Path) -> set[str]:

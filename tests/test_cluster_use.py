@@ -10,8 +10,8 @@ import yaml
 from kubernetes import client as official
 from kubernetes import config as official_config
 
-from .clusters import GRID, RBAC, Api, group, service_account
-from .conftest import Program, start_lab, write_estate
+from .clusters import GRID, RBAC, Api, cluster_lab, group, service_account
+from .conftest import Program, write_estate
 from .test_cluster import kubeconfig
 
 NOWCAST, TILES = f"{GRID}/namespace/nowcast", f"{GRID}/namespace/tiles"
@@ -92,13 +92,8 @@ journeys:
 def grid(enthesis: Program, tmp_path: Path) -> Iterator[tuple[Path, Api]]:
     """A lab with a cluster and a cloud, nothing enacted."""
     folder = write_estate(tmp_path / "grid", {"estate.yaml": ESTATE, "expected.yaml": JOURNEYS})
-    try:
-        start_lab(enthesis, folder)
-        api = Api.of(enthesis, folder)
-        with api.http:
-            yield folder, api
-    finally:
-        enthesis("lab", "stop", "--clean", at=folder)
+    with cluster_lab(enthesis, folder) as api:
+        yield folder, api
 
 
 def edited(folder: Path, old: str, new: str) -> None:

@@ -1,7 +1,6 @@
 """The structure of the code is what CONTRIBUTING says, and the checks that keep it so notice when it is not."""
 
 import importlib
-import pkgutil
 import re
 import shutil
 import subprocess
@@ -10,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-import enthesis
+from enthesis.cli.forking import modules
 from enthesis.cli.lazy import loaded
 
 from .commands import LISTED
@@ -134,6 +133,5 @@ def test_contributing_names_every_folder() -> None:
 
 def test_every_module_can_be_imported() -> None:
     """With the lowest versions that are declared, too."""
-    for module in pkgutil.walk_packages(enthesis.__path__, "enthesis."):
-        if not module.name.endswith("__main__"):
-            importlib.import_module(module.name)
+    for name in modules():
+        importlib.import_module(name)

@@ -19,10 +19,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from enthesis.chains.chains import Chains, Start
+from enthesis.chains.chains import Chains
 from enthesis.chains.differences import difference
 from enthesis.chains.invariants import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
+from enthesis.chains.starts import must_exist, starts_from
 from enthesis.chains.web import Web
 from enthesis.conditions.truth import Value
 from enthesis.files.cache import TreeCache
@@ -34,8 +35,7 @@ from enthesis.model.errors import EnthesisError, InvalidEstate, InvalidInput, No
 from enthesis.model.estate import Estate, Trust
 from enthesis.output.lines import rendered
 from enthesis.output.verdicts import first_sentence, verdict_json, verdict_lines
-from enthesis.surveys.survey import InvalidSurvey, Survey, bounded
-from enthesis.surveys.survey import read_survey as read_lines
+from enthesis.surveys.survey import Survey, survey_in
 from enthesis.trusts.admitting import Admissions
 from enthesis.verdicts.answers import Verdict
 from enthesis.verdicts.compiling import compile_estate
@@ -107,13 +107,7 @@ def read_survey(file: str | Path) -> Survey:
 
     Raises InvalidInput where the file is not a survey.
     """
-    try:
-        with Path(file).open(encoding="utf-8") as lines:
-            return read_lines(bounded(lines), str(file), packaged_catalogue(TreeCache(None)))
-    except (InvalidSurvey, UnicodeDecodeError) as fault:
-        raise InvalidInput(f"{file} is not a survey: {fault}", code="survey-invalid") from None
-    except OSError as fault:
-        raise InvalidInput(f"{file} cannot be read: {fault.strerror}", code="file-unreadable") from None
+    return survey_in(Path(file), packaged_catalogue(TreeCache(None)))
 
 
 def ask(estate: Estate, journey: Mapping[str, Any] | str, *, time: datetime | None = None) -> Answer:
@@ -158,9 +152,9 @@ def reach(
     chains = Chains(Web(compile_estate(estate), when.timestamp()), {"time": when})
     wanted = wanted_permissions(chains.compiled, list(verbs) or ["*"], ())
     if start is not None:
-        found = reachable(chains, [_start(chains, estate, start)], wanted)
+        found = reachable(chains, starts_from(chains, estate, start, {}), wanted)
     else:
-        _known(chains, str(to))
+        must_exist(chains.compiled, str(to))
         found = reaching(chains, chains.web.targets_at(str(to)), wanted)
     if chains.undecided:
         raise NotDecided(f"not decided, because of {chains.why}", code="not-decided", remedy="ask about less at once")
@@ -199,19 +193,6 @@ def _sound(reading: Any) -> Estate:
         raise InvalidEstate(reading.mistakes)
     found: Estate = reading.estate
     return found
-
-
-def _start(chains: Chains, estate: Estate, who: str) -> Start:
-    if who in estate.issuers:
-        return chains.from_issuer(who, claims={})
-    _known(chains, who)
-    return chains.from_place(chains.compiled.find(who))
-
-
-def _known(chains: Chains, address: str) -> None:
-    if not chains.compiled.exists(address):
-        hint = perhaps(address, chains.compiled.places.names)
-        raise InvalidInput(f"unknown address {address}", code="address-unknown", remedy=hint)
 
 
 def _access(one: Reached) -> Access:

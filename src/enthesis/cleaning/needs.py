@@ -75,7 +75,7 @@ def needs_of(estate: Estate, usage: Usage, since: datetime, now: datetime) -> Ne
 
 
 def origin_of(estate: Estate, identity: str) -> Origin:
-    """Where a request of an identity begins, when nothing is known of its chain."""
+    """The origin of a request by an identity, where its chain is unknown."""
     found = estate.identities.get(identity)
     return Origin("person" if found is not None and found.kind == "person" else "identity", identity)
 

@@ -90,7 +90,7 @@ class Summing:
         elif verb not in self.verbs:
             usage.ignored["the verb is not one of the catalogue"] += count
         elif not isinstance(target, str) or not target:
-            usage.ignored["the target is no address"] += count
+            usage.ignored["the target is not an address"] += count
         elif first > self.latest:
             usage.ignored["the time is in the future"] += count
         else:

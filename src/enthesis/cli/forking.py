@@ -23,11 +23,17 @@ FOR_OTHERS = ("enthesis.testing",)  # what only programs of others import, with 
 LAZY = ("typer._adapters",)  # what the command line imports only once it runs a command
 
 
+def modules() -> list[str]:
+    """The names of all modules of this program but the one that runs it."""
+    found = (module.name for module in pkgutil.walk_packages(enthesis.__path__, "enthesis."))
+    return [name for name in found if not name.endswith("__main__")]
+
+
 def import_everything() -> None:
     """Imports all of this program, so that no command that is forked later has to; takes a second or two."""
-    for module in pkgutil.walk_packages(enthesis.__path__, "enthesis."):
-        if not module.name.endswith(("__main__", *FOR_OTHERS)):
-            importlib.import_module(module.name)
+    for name in modules():
+        if name not in FOR_OTHERS:
+            importlib.import_module(name)
     for name in LAZY:
         with suppress(ImportError):
             importlib.import_module(name)

@@ -9,6 +9,7 @@ from enthesis.chains.chains import Chains, Start
 from enthesis.chains.changes import reachable_by_change, reaching_by_change
 from enthesis.chains.invariants import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
+from enthesis.chains.starts import must_exist, starts_from
 from enthesis.chains.web import Web
 from enthesis.cli import completing
 from enthesis.cli.options import EstateOption, QuietOption, SurveyOption
@@ -27,7 +28,6 @@ from enthesis.cli.questions import (
 from enthesis.cli.subjects import read_subject
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
-from enthesis.model.estate import Estate
 from enthesis.output.reach import from_lines, reached_csv, reached_json, to_lines
 from enthesis.output.streams import put_json, put_lines, put_text, remark
 from enthesis.verdicts.attributes import kind_name
@@ -94,7 +94,10 @@ def reach(
     compiled = chains.compiled
     wanted = _wanted(compiled, verb)
     if who is not None:
-        starts = starts_from(chains, described, who, claims_from(claim))
+        claims = claims_from(claim)
+        if who in described.issuers:
+            issued(described, who, claims)
+        starts = starts_from(chains, described, who, claims)
         found = _from(chains, starts, wanted, hops, by_change=by_change)
     else:
         found = _to(chains, str(to), wanted, hops, by_change=by_change)
@@ -132,30 +135,6 @@ def _wanted(compiled: Compiled, verbs: list[str] | None) -> Any:
     return wanted_permissions(compiled, verbs or ["*"], ())
 
 
-def starts_from(chains: Chains, estate: Estate, who: str, claims: dict[str, Any]) -> list[Start]:
-    """The starts that a word names; InvalidInput with the nearest names where it names none."""
-    compiled = chains.compiled
-    if who in estate.issuers:
-        issued(estate, who, claims)
-        return [chains.from_issuer(who, claims=claims)]
-    if claims:
-        raise InvalidInput(f"{who} is no issuer, so it shows no claims", code="claims-without-issuer")
-    if who in estate.credentials:
-        found = chains.from_credential(who)
-        return [found] if found is not None else []
-    if who in estate.groups:
-        members = compiled.members[compiled.find(who)]
-        return [chains.from_place(number) for number in members.tolist()]
-    if who in estate.accounts:
-        account = compiled.find(who)
-        inside = [number for number in compiled.identity_places.tolist() if compiled.account[number] == account]
-        return [chains.from_place(number) for number in inside]
-    if who in estate.identities or who in estate.resources:
-        return [chains.from_place(compiled.find(who))]
-    known = [*estate.issuers, *estate.credentials, *estate.groups, *estate.identities, *estate.resources]
-    raise InvalidInput(f"unknown address {who}", code="address-unknown", remedy=perhaps(who, known))
-
-
 def _from(chains: Chains, starts: list[Start], wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
     found = reachable(chains, starts, wanted, hops=hops)
     if by_change:
@@ -165,10 +144,7 @@ def _from(chains: Chains, starts: list[Start], wanted: Any, hops: int, *, by_cha
 
 def _to(chains: Chains, address: str, wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
     compiled = chains.compiled
-    if not compiled.exists(address):
-        raise InvalidInput(
-            f"unknown address {address}", code="address-unknown", remedy=perhaps(address, compiled.places.names)
-        )
+    must_exist(compiled, address)
     targets = chains.web.targets_at(address)
     found = reaching(chains, targets, wanted, hops=hops)
     if by_change:

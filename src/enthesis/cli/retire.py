@@ -32,8 +32,8 @@ from enthesis.cli.questions import length_of, now
 from enthesis.cli.subjects import read_estate, say_partial
 from enthesis.files.editing import Edit, Removal, edited
 from enthesis.files.finding import estate_folder
-from enthesis.files.folder import Reading, estate_texts, read_folder, read_texts
-from enthesis.files.saving import edit_files
+from enthesis.files.folder import estate_texts, read_folder, read_texts
+from enthesis.files.saving import CHANGE_BY_HAND, edit_files, must_read
 from enthesis.files.shapes import perhaps, time_text
 from enthesis.live.asking import survey_now
 from enthesis.live.connecting import connect
@@ -48,7 +48,6 @@ from enthesis.output.retiring import change_lines, outcome_lines, planned_lines,
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.ports import Connected
 
-BY_HAND = "make the change by hand"
 DESCRIBED = "the keyless way is described in the files"
 STEPS_KEPT = "retiring"  # what the store keeps of the steps that were done
 BEFORE = {after: before for before, after in FOLLOWING.items()}
@@ -119,7 +118,7 @@ def retire(
 
 
 def _length(option: str, text: str) -> timedelta:
-    """How long; `0s` is no time at all."""
+    """A length of time; `0s` is zero."""
     return timedelta(0) if text == "0s" else length_of(option, text)
 
 
@@ -315,20 +314,14 @@ class _Work:
         try:
             after = read_texts(edited(estate_texts(self.folder), edits)).estate
         except ValueError as fault:
-            raise InvalidInput(f"the files are not edited: {fault}", code="file-not-editable", remedy=BY_HAND) from None
+            raise InvalidInput(
+                f"the files are not edited: {fault}", code="file-not-editable", remedy=CHANGE_BY_HAND
+            ) from None
         return after or self.described
 
     def _write(self, edits: Sequence[Edit]) -> None:
-        def is_read(reading: Reading) -> None:
-            if reading.estate is None:
-                raise InvalidInput(
-                    f"the files would not be valid ({reading.mistakes[0].message}), so nothing is written",
-                    code="edit-differs",
-                    remedy=BY_HAND,
-                )
-
         if edits:
-            for one in edit_files(self.folder, edits, is_read, BY_HAND):
+            for one in edit_files(self.folder, edits, must_read, CHANGE_BY_HAND):
                 remark(f"Written into {one}.", quiet=self.quiet)
 
     def _keep(self, done: dict[str, str]) -> None:

@@ -12,7 +12,7 @@ from enthesis.lab.running import Running, running, state_folder
 from enthesis.model.errors import InvalidEstate, InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Identity
 from enthesis.output.streams import may_lack
-from enthesis.surveys.survey import InvalidSurvey, Survey, beside, bounded, read_survey
+from enthesis.surveys.survey import Survey, beside, survey_in
 
 PARTY = "ENTHESIS_LAB_PARTY"  # set by `enthesis lab as`, heeded only while a lab runs for the estate
 
@@ -75,17 +75,7 @@ def read_asked(estate: Path | None, live: Path | None, *, ask: bool, quiet: bool
 
 def read_live(path: Path) -> Survey:
     """A survey from its file; InvalidInput where it is none. What it lacks is said in the answer's first line."""
-    try:
-        with path.open(encoding="utf-8") as lines:
-            survey = read_survey(bounded(lines), path.name, packaged_catalogue(TreeCache(cache_folder())))
-    except OSError as fault:
-        raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
-    except UnicodeDecodeError:
-        raise InvalidInput(f"{path} is no text", code="file-not-text") from None
-    except InvalidSurvey as fault:
-        raise InvalidInput(
-            str(fault), code="survey-invalid", remedy="make one with `enthesis survey --out FILE`"
-        ) from None
+    survey = survey_in(path, packaged_catalogue(TreeCache(cache_folder())))
     say_partial(survey)
     return survey
 

@@ -13,8 +13,7 @@ from enthesis.cli.options import AskOption, EstateOption, Format, FormatOption, 
 from enthesis.cli.questions import length_of, now
 from enthesis.cli.subjects import Subject, read_asked
 from enthesis.cli.sweep_copies import put_copies
-from enthesis.files.folder import Reading
-from enthesis.files.saving import edit_files, write_file
+from enthesis.files.saving import CHANGE_BY_HAND, edit_files, must_read, write_file
 from enthesis.files.shapes import perhaps
 from enthesis.live.usage_logs import read_usage
 from enthesis.model.errors import InvalidInput
@@ -25,8 +24,6 @@ from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.output.sweeping import fix_numbers, sweep_csv, sweep_json, sweep_lines
 from enthesis.surveys.survey import ASKED_NOW
 from enthesis.verdicts.compiling import compile_estate
-
-BY_HAND = "make the change by hand"
 
 
 def sweep(
@@ -164,15 +161,5 @@ def _write(subject: Subject, found: Swept, number: int) -> None:
     }
     if number not in fixes:
         raise InvalidInput(f"there is no fix {number}: {len(fixes)} change the files", code="remedy-unknown")
-
-    def reads(reading: Reading) -> None:
-        if reading.estate is None:
-            first = reading.mistakes[0]
-            raise InvalidInput(
-                f"the files would have an error, so nothing is written: {first.message}",
-                code="edit-differs",
-                remedy=BY_HAND,
-            )
-
-    for name in edit_files(subject.folder, fixes[number].edits, reads, BY_HAND):
+    for name in edit_files(subject.folder, fixes[number].edits, must_read, CHANGE_BY_HAND):
         remark(f"Fix {number} is written into {name}: {fixes[number].says}.")

@@ -14,14 +14,12 @@ from enthesis.cli.questions import length_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.files.folder import Reading
-from enthesis.files.saving import edit_files
+from enthesis.files.saving import CHANGE_BY_HAND, edit_files
 from enthesis.live.usage_logs import read_usage
 from enthesis.model.errors import InvalidInput
 from enthesis.output.progress import reporter
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.output.trimming import trim_json, trim_lines
-
-BY_HAND = "make the change by hand"
 
 
 def trim(
@@ -84,10 +82,12 @@ def trim(
     def as_meant(reading: Reading) -> None:
         if reading.estate is None or set(map(_key, reading.estate.grants)) != set(map(_key, found.after.grants)):
             raise InvalidInput(
-                "the files would not say what was meant, so nothing is written", code="edit-differs", remedy=BY_HAND
+                "the files would not say what was meant, so nothing is written",
+                code="edit-differs",
+                remedy=CHANGE_BY_HAND,
             )
 
-    for name in edit_files(folder, edits_of(described, found), as_meant, BY_HAND):
+    for name in edit_files(folder, edits_of(described, found), as_meant, CHANGE_BY_HAND):
         remark(f"Written into {name}.", quiet=quiet)
 
 

@@ -15,7 +15,7 @@ from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, parse
 from enthesis.files.renamed import old_words, own_verbs, with_new_words
 from enthesis.model.errors import InvalidInput
 
-BY_HAND = "put the lines there yourself"
+BY_HAND, CHANGE_BY_HAND = "put the lines there yourself", "make the change by hand"
 
 
 def edit_files(folder: Path, edits: Sequence[Edit], check: Callable[[Reading], None], remedy: str = "") -> list[str]:
@@ -33,6 +33,29 @@ def edit_files(folder: Path, edits: Sequence[Edit], check: Callable[[Reading], N
     for name in names:
         write_file(folder / name, changed[name].encode())
     return names
+
+
+def must_read(reading: Reading) -> None:
+    """A check for `edit_files`: InvalidInput, which says the first mistake, where the result has one."""
+    if reading.estate is None:
+        raise InvalidInput(
+            f"the files would have an error, so nothing is written: {reading.mistakes[0].message}",
+            code="edit-differs",
+            remedy=CHANGE_BY_HAND,
+        )
+
+
+def must_be_described(holder: str) -> Callable[[Reading], None]:
+    """A check for `edit_files`: InvalidInput, which says the first mistake, where what is in `holder` gives one."""
+
+    def check(reading: Reading) -> None:
+        if reading.estate is None:
+            raise InvalidInput(
+                f"what is in {holder} cannot be described, so nothing is written: {reading.mistakes[0].message}",
+                code="adoption-impossible",
+            )
+
+    return check
 
 
 def rename_old_words(folder: Path) -> list[str]:

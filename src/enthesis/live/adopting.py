@@ -7,8 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from enthesis.files.editing import Addition
-from enthesis.files.folder import Reading
-from enthesis.files.saving import edit_files
+from enthesis.files.saving import edit_files, must_be_described
 from enthesis.live.connecting import cluster_of
 from enthesis.model.addresses import contains
 from enthesis.model.errors import InvalidInput
@@ -42,15 +41,7 @@ def adopt(
     found = cluster_of(cluster, estate.organisation_of(cluster), folder, kubeconfig, context, dict(os.environ))
     additions = _additions(estate, address, list(found.records(lambda what: None)), say)
 
-    def reads(reading: Reading) -> None:
-        if reading.estate is None:
-            first = reading.mistakes[0]
-            raise InvalidInput(
-                f"what is in {address} cannot be described, so nothing is written: {first.message}",
-                code="adoption-impossible",
-            )
-
-    edit_files(folder, additions, reads)
+    edit_files(folder, additions, must_be_described(address))
     return Counter(addition.section for addition in additions)
 
 

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from enthesis.files.editing import Addition
-from enthesis.files.folder import Reading, read_folder
-from enthesis.files.saving import edit_files
+from enthesis.files.folder import read_folder
+from enthesis.files.saving import edit_files, must_be_described
 from enthesis.files.sections import SECTIONS
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, standing_in
@@ -76,17 +76,8 @@ def found_at(estate: Estate, surveys: Sequence[Surveyed], holder: str) -> Found:
 
 def write(folder: Path, found: Found) -> Counter[str]:
     """Writes what is found into the files; how many entries, by section. Nothing is written unless all of it reads."""
-
-    def reads(reading: Reading) -> None:
-        if reading.estate is None:
-            first = reading.mistakes[0]
-            raise InvalidInput(
-                f"what is in {found.holder} cannot be described, so nothing is written: {first.message}",
-                code="adoption-impossible",
-            )
-
     if found.additions:
-        edit_files(folder, found.additions, reads)
+        edit_files(folder, found.additions, must_be_described(found.holder))
     return Counter(addition.section for addition in found.additions)
 
 

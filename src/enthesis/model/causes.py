@@ -162,7 +162,9 @@ CAUSES = {
     # sign-in
     "sign-in-not-agreed": Cause("No person agreed to the sign-in in time.", "Sign in again."),
     "sign-in-refused": Cause("The directory refused the sign-in.", "The message has its reason."),
-    "sign-in-needed": Cause("An enactment acts as a person, and nobody is signed in.", "Sign in, then go on."),
+    "sign-in-needed": Cause(
+        "An enactment runs as a signed-in person, and no sign-in is available.", "Sign in: enthesis sign-in."
+    ),
     "sign-in-not-waiting": Cause("No sign-in waits for agreement.", "Start one: `enthesis sign-in`."),
     "sign-out-incomplete": Cause(
         "A sign-in could not be ended at its directory.", "It ends by itself within eight hours."
@@ -240,10 +242,11 @@ CAUSES = {
     "fingerprints-missing": Cause(
         "No credential that is known has a fingerprint.", "Sweep with --ask, or write the fingerprints down."
     ),
-    "usage-invalid": Cause("A file is no log of recorded use.", "docs/concepts/usage.md says how one is written."),
+    "usage-invalid": Cause("The file is not a log of recorded use.", "See the format in docs/concepts/usage.md."),
     "library-missing": Cause("A library that only this needs is not installed.", "Install the extra that is named."),
     "account-unknown": Cause(
-        "What is named is no account or organisation of ours at a provider.", "Name one that the estate administers."
+        "The name is not an account or organisation that this estate administers.",
+        "Name an account or organisation of this estate.",
     ),
     "approval-missing": Cause(
         "The estate asks for the approval of others for such a change.", "`enthesis propose --approve FILE`."

@@ -19,6 +19,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from hashlib import sha256
+from pathlib import Path
 from typing import Any, TextIO
 
 from enthesis.files.nodes import tree_of
@@ -27,7 +28,7 @@ from enthesis.files.shapes import MISSING, Notes, time_from
 from enthesis.model.addresses import account_of, contains, is_simple_name, is_well_formed, parse
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.conditions import Glob
-from enthesis.model.errors import InnerError, InvalidAddress
+from enthesis.model.errors import InnerError, InvalidAddress, InvalidInput
 from enthesis.model.estate import Attachment, Estate, Grant, Resource, Trust, boundary_of
 from enthesis.model.mistakes import Source
 
@@ -126,6 +127,21 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
     estate = _sound(estate, name)
     of = tuple(one.name for one in looked_at)
     return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings), into.keys, looked_at)
+
+
+def survey_in(path: Path, catalogue: Catalogue) -> Survey:
+    """The survey in a file; InvalidInput where it cannot be read or is not one."""
+    try:
+        with path.open(encoding="utf-8") as lines:
+            return read_survey(bounded(lines), path.name, catalogue)
+    except OSError as fault:
+        raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
+    except UnicodeDecodeError:
+        raise InvalidInput(f"{path} is no text", code="file-not-text") from None
+    except InvalidSurvey as fault:
+        raise InvalidInput(
+            str(fault), code="survey-invalid", remedy="make one with `enthesis survey --out FILE`"
+        ) from None
 
 
 def bounded(file: TextIO) -> Iterator[str]:

@@ -9,7 +9,7 @@ from typing import Any
 
 from enthesis.connectors.cluster.paths import exact_place, word_of
 from enthesis.connectors.cluster.resources import kind_of, verb_of
-from enthesis.connectors.cluster.subjects import ACCOUNT_USER, account_address
+from enthesis.connectors.cluster.subjects import user_address
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.ports import Record
 
@@ -57,12 +57,8 @@ def _row(event: Mapping[str, Any], cluster: Cluster) -> Record | None:
 
 
 def _who(name: str, cluster: Cluster) -> str:
-    """Whom a user of the cluster is in an estate, as a survey has it."""
-    parts = name.split(":")
-    if len(parts) == 4 and name.startswith(ACCOUNT_USER):
-        return account_address(cluster.address, word_of(parts[2]), word_of(parts[3]))
-    home = cluster.account if name.startswith("system:") else f"@{cluster.organisation}"
-    return f"{home}/identity/{word_of(name)}"
+    """The address of a user, as in a survey."""
+    return user_address(cluster.address, cluster.account, cluster.organisation, name)
 
 
 def _what(event: Mapping[str, Any], address: str) -> tuple[str, str]:

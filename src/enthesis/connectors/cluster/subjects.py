@@ -50,19 +50,15 @@ class Subjects:
     def _user(self, name: str) -> Iterator[Record]:
         """A user: a service account, a component of the cluster, or a person, known to it by a certificate or another
         issuer."""
-        parts = name.split(":")
-        if len(parts) == 4 and name.startswith(ACCOUNT_USER):
-            yield from self._account(parts[2], parts[3])
-            return
-        address, records = self._caller(name)
-        yield from records
+        address = user_address(self.cluster, self.account, self.organisation, name)
+        if not address.startswith(f"{self.cluster}/"):
+            yield from self._caller(name)[1]
         yield {"to": address}
 
     def _caller(self, name: str) -> tuple[str, list[Record]]:
-        component = name.startswith("system:")
-        home = self.account if component else f"@{self.organisation}"
-        self.users[name] = f"{home}/identity/{word_of(name)}"
-        return self._once(self.users[name], "service-account" if component else "person")
+        """A user that is not a service account, with its records if it is new."""
+        address = self.users[name] = user_address(self.cluster, self.account, self.organisation, name)
+        return self._once(address, "person" if address.startswith("@") else "service-account")
 
     def _group(self, name: str) -> Iterator[Record]:
         """A group: by rule where the cluster itself says who is in it; else with somebody who stands for whoever those
@@ -144,6 +140,15 @@ class Subjects:
             yield f"{groups}{word_of(ACCOUNTS)}"
         if self.everybody and not to.endswith((f"/{ANONYMOUS}", f"/{UNAUTHENTICATED}", self.everybody)):
             yield self.everybody
+
+
+def user_address(cluster: str, account: str, organisation: str, name: str) -> str:
+    """The address of a user: a service account, a component of the cluster, or a person of the organisation."""
+    parts = name.split(":")
+    if len(parts) == 4 and name.startswith(ACCOUNT_USER):
+        return account_address(cluster, word_of(parts[2]), word_of(parts[3]))
+    home = account if name.startswith("system:") else f"@{organisation}"
+    return f"{home}/identity/{word_of(name)}"
 
 
 def account_address(cluster: str, namespace: str, name: str) -> str:

@@ -477,10 +477,9 @@ class Reading:
                 stands = address
                 if address.startswith("@"):  # nothing runs as a person
                     stands, records = self.subjects.acting(f"as {word_of(name)}")
-                    for record in records:
-                        yield record
-                        for one in self.given.get(address, ()):
-                            yield {**one, "to": stands, "live": {**one["live"], "follows": f"is given to {address}"}}
+                    yield from records
+                    for one in self.given.get(address, ()) if records else ():
+                        yield {**one, "to": stands, "live": {**one["live"], "follows": f"is given to {address}"}}
                 yield from self._at(grant, Follows("identity", ("run-as",), why=f"may act as the user {name}"), stands)
         if powers.users or powers.poses_as_account:  # a group is only acted for with a user
             for name in sorted(powers.groups | ({MASTERS} if ANY in powers.groups else set())):

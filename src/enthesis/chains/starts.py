@@ -1,0 +1,41 @@
+"""Where the chains of a question start, by the name that is asked about; and that a place exists."""
+
+from collections.abc import Mapping
+
+from enthesis.chains.chains import Chains, Start
+from enthesis.conditions.truth import Value
+from enthesis.files.shapes import perhaps
+from enthesis.model.errors import InvalidInput
+from enthesis.model.estate import Estate
+from enthesis.verdicts.compiling import Compiled
+
+
+def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, Value]) -> list[Start]:
+    """The starts that a name stands for: an issuer with these claims, a credential, every member of a group, every
+    identity of an account, or a place. InvalidInput with the nearest names for an unknown one."""
+    compiled = chains.compiled
+    if who in estate.issuers:
+        return [chains.from_issuer(who, claims=claims)]
+    if claims:
+        raise InvalidInput(f"{who} is no issuer, so it shows no claims", code="claims-without-issuer")
+    if who in estate.credentials:
+        found = chains.from_credential(who)
+        return [found] if found is not None else []
+    if who in estate.groups:
+        members = compiled.members[compiled.find(who)]
+        return [chains.from_place(number) for number in members.tolist()]
+    if who in estate.accounts:
+        account = compiled.find(who)
+        inside = [number for number in compiled.identity_places.tolist() if compiled.account[number] == account]
+        return [chains.from_place(number) for number in inside]
+    if who in estate.identities or who in estate.resources:
+        return [chains.from_place(compiled.find(who))]
+    known = [*estate.issuers, *estate.credentials, *estate.groups, *estate.identities, *estate.resources]
+    raise InvalidInput(f"unknown address {who}", code="address-unknown", remedy=perhaps(who, known))
+
+
+def must_exist(compiled: Compiled, address: str) -> None:
+    """InvalidInput with the nearest names where a place does not exist."""
+    if not compiled.exists(address):
+        hint = perhaps(address, compiled.places.names)
+        raise InvalidInput(f"unknown address {address}", code="address-unknown", remedy=hint)
