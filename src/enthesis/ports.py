@@ -149,7 +149,9 @@ class Surveys(Protocol):
     name: str
     url: str
 
-    def records(self, step: Callable[[str], None]) -> Iterator[Record]: ...
+    def records(self, step: Callable[[str], None]) -> Iterator[Record]:
+        """The lines of a survey, as they are read; `step` is told what is read next."""
+        ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,31 +179,48 @@ class WantedKey:
 class SaysWhoRemoved(Protocol):
     """The survey port of a system that says who removed a statement."""
 
-    def removed_by(self, collection: str, holder: str, identifier: str) -> str: ...
+    def removed_by(self, collection: str, holder: str, identifier: str) -> str:
+        """Who removed a statement, as the system names them; '' where it does not say."""
+        ...
 
 
 @runtime_checkable
 class KeepsKeys(Protocol):
     """The change port of a provider whose identities can have keyed credentials."""
 
-    def make_key(self, holder: str, wanted: WantedKey) -> tuple[Credentialed, Secret]: ...
-    def keys(self, holders: Sequence[str]) -> list[Credentialed]: ...
-    def revoke_credential(self, holder: str, identifier: str) -> None: ...
-    def switch_credential(self, holder: str, identifier: str, *, disabled: bool) -> Credentialed: ...
+    def make_key(self, holder: str, wanted: WantedKey) -> tuple[Credentialed, Secret]:
+        """Makes a keyed credential. Returns what is known of it, and its value, which is shown once."""
+        ...
+
+    def keys(self, holders: Sequence[str]) -> list[Credentialed]:
+        """The keyed credentials of identities of these holders, without their values."""
+        ...
+
+    def revoke_credential(self, holder: str, identifier: str) -> None:
+        """Deletes a keyed credential for good."""
+        ...
+
+    def switch_credential(self, holder: str, identifier: str, *, disabled: bool) -> Credentialed:
+        """Switches a keyed credential off, or on again."""
+        ...
 
 
 @runtime_checkable
 class KeepsSessions(Protocol):
     """The survey port of a provider that tells which sessions are open. A step that removes one ends it."""
 
-    def open_sessions(self, holders: Sequence[str]) -> list[OpenSession]: ...
+    def open_sessions(self, holders: Sequence[str]) -> list[OpenSession]:
+        """The sessions of identities of these holders that have not ended."""
+        ...
 
 
 @runtime_checkable
 class RecordsUse(Protocol):
     """The usage port of a provider: the requests that it decided, in the words of a usage log, the oldest first."""
 
-    def usage(self, holders: Sequence[str]) -> Iterator[Record]: ...
+    def usage(self, holders: Sequence[str]) -> Iterator[Record]:
+        """The requests at resources of these holders, the oldest first."""
+        ...
 
 
 class TakesOn(Protocol):
@@ -209,46 +228,60 @@ class TakesOn(Protocol):
 
     def take_on(
         self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
-    ) -> Credential | Refusal: ...
+    ) -> Credential | Refusal:
+        """A session as an identity, narrowed to these permissions (None: not narrowed), or the refusal."""
+        ...
 
 
 @runtime_checkable
 class StartsSessions(Protocol):
     """The obtain port of a provider whose administrators can have a session as an identity of theirs."""
 
-    def session_as(self, identity: str) -> Credential: ...
+    def session_as(self, identity: str) -> Credential:
+        """A session as an identity, by the right of its administrators."""
+        ...
 
 
 @runtime_checkable
 class StatesWhoCalls(Protocol):
     """The obtain port of a provider that vouches for its sessions at others: a short statement for one audience."""
 
-    def statement(self, session: Credential, audience: str) -> Credential | Refusal: ...
+    def statement(self, session: Credential, audience: str) -> Credential | Refusal:
+        """A short statement of who calls, for one audience, or the refusal."""
+        ...
 
 
 class Attempts(Protocol):
     """The attempt port: does a thing for real, sees that it was done, and puts it back."""
 
-    def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal: ...
+    def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
+        """Tries it with a session. Returns what was seen, or the refusal."""
+        ...
 
 
 @runtime_checkable
 class RunsCode(Protocol):
     """The obtain port of a provider for code that is run on a resource: what the resource shows from then on."""
 
-    def run_on(self, session: Credential, resource: str, verb: str, asked: Asked) -> Credential | Refusal: ...
+    def run_on(self, session: Credential, resource: str, verb: str, asked: Asked) -> Credential | Refusal:
+        """What a resource shows after code was run on it, or the refusal."""
+        ...
 
 
 class RunsHosts(TakesOn, Protocol):
     """The obtain port of a provider's hosts: each has a service of its own that hands out its sessions."""
 
-    def seat(self, host: str) -> Credential: ...
+    def seat(self, host: str) -> Credential:
+        """What a host shows to its own service."""
+        ...
 
 
 class SignsIn(Protocol):
     """The obtain port of a directory whose people do as a journey says."""
 
-    def sign_in_as(self, person: str, mfa: bool | None) -> Credential: ...
+    def sign_in_as(self, person: str, mfa: bool | None) -> Credential:
+        """Signs a person in, with a second factor or without (None: as the directory asks)."""
+        ...
 
 
 class Issues(Protocol):
@@ -256,27 +289,35 @@ class Issues(Protocol):
 
     name: str
 
-    def obtain(self, claims: Claims) -> Credential: ...
+    def obtain(self, claims: Claims) -> Credential:
+        """A token that shows these claims."""
+        ...
 
 
 @runtime_checkable
 class KeepsPipelineAccess(Protocol):
     """The attempt port of a pipeline service for what it keeps for its projects."""
 
-    def use_pipeline_access(self, name: str, claims: Claims) -> Done | Refusal: ...
+    def use_pipeline_access(self, name: str, claims: Claims) -> Done | Refusal:
+        """Uses a kept way in from a run with these claims. Returns what was seen, or the refusal."""
+        ...
 
 
 class Clock(Protocol):
     """Moves the time of live systems that let it be moved, as only a lab does."""
 
-    def forward(self, by: timedelta) -> None: ...
+    def forward(self, by: timedelta) -> None:
+        """Moves the time on."""
+        ...
 
 
 @runtime_checkable
 class TakesKeys(Protocol):
     """The obtain port of a provider for keyed credentials."""
 
-    def by_key(self, key: Key) -> Credential | Refusal: ...
+    def by_key(self, key: Key) -> Credential | Refusal:
+        """A session for a keyed credential, or the refusal."""
+        ...
 
 
 class LiveProvider(Administered, TakesOn, TakesKeys, Attempts, Protocol):
@@ -286,16 +327,29 @@ class LiveProvider(Administered, TakesOn, TakesKeys, Attempts, Protocol):
 class LiveClusterPorts(Administered, TakesOn, Attempts, Issues, Protocol):
     """A cluster: changed by its administrators, issuer of its service accounts' tokens, and where they open things."""
 
-    def seat(self, workload: str) -> Credential: ...
-    def token_for(self, identity: str, life: timedelta) -> tuple[Credential, str]: ...
+    def seat(self, workload: str) -> Credential:
+        """What a workload of the cluster shows."""
+        ...
+
+    def token_for(self, identity: str, life: timedelta) -> tuple[Credential, str]:
+        """A token of a service account for at most this life. Returns it with the id it was made under."""
+        ...
 
 
 class Reporter(Protocol):
     """Told how far long work has come; the work itself never prints. A total of 0 is one that is not known."""
 
-    def begin(self, what: str, total: int) -> None: ...
-    def step(self, what: str) -> None: ...
-    def end(self) -> None: ...
+    def begin(self, what: str, total: int) -> None:
+        """A piece of work begins, of `total` steps."""
+        ...
+
+    def step(self, what: str) -> None:
+        """The next step begins."""
+        ...
+
+    def end(self) -> None:
+        """The piece of work is over."""
+        ...
 
 
 @dataclass(frozen=True)

@@ -52,6 +52,7 @@ class Between:
 
     @property
     def is_clean(self) -> bool:
+        """Whether nothing opens or shuts on the way, and all of it was decided."""
         return not (self.opens or self.shuts or self.undecided)
 
 

@@ -36,6 +36,7 @@ class Knowns:
     rooms: Mapping[str, Room] = field(default_factory=dict)
 
     def room(self, attribute: str) -> Room:
+        """Which values an attribute can take, as far as anything is known of it."""
         if attribute in self.rooms:
             return self.rooms[attribute]
         if attribute.startswith(KIND_OF):

@@ -390,6 +390,7 @@ class Compared:
                 yield gain
 
     def as_theirs(self, end: tuple[int, int]) -> tuple[int, int]:
+        """A permission and a target by their numbers in the other version; -1 where it has none."""
         return int(self.here.to_permission[end[0]]), int(self.here.to_target[end[1]])
 
     def ways(
@@ -535,6 +536,7 @@ def _form(web: Web, node: int) -> str:
 
 
 def start_of(chains: Chains, node: int) -> Start:
+    """The start of the chains that begin at a node of the web."""
     web = chains.web
     return chains.from_issuer(web.issuers[node - web.places]) if node >= web.places else chains.from_place(node)
 
@@ -677,12 +679,14 @@ def _code(web: Web, who: Ints, permission: Ints, target: Ints) -> Ints:
 
 
 def decoded(web: Web, code: Ints) -> Rows:
+    """Rows again from codes, each one number for (node, permission, target); all of them allowed."""
     targets, permissions = len(web.target_place), len(web.compiled.permission_pairs)
     rest = code // targets
     return Rows(rest // permissions, rest % permissions, code % targets, np.full(len(code), LOOK, np.int8))
 
 
 def triples(rows: Rows) -> list[tuple[int, int, int]]:
+    """The rows as (node, permission, target), without their states."""
     return list(zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True))
 
 

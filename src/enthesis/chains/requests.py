@@ -47,6 +47,7 @@ class Node:
 
     @property
     def bearer(self) -> bool:
+        """Whether the caller shows a token, an assertion or a certificate."""
         return self.form in BEARERS
 
 

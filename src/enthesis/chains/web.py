@@ -38,6 +38,7 @@ class Rows:
     state: States
 
     def where(self, chosen: Bools) -> "Rows":
+        """The chosen rows; `chosen` has one value per row."""
         return Rows(self.who[chosen], self.permission[chosen], self.target[chosen], self.state[chosen])
 
     def __len__(self) -> int:

@@ -29,6 +29,7 @@ class End:
 
     @property
     def where(self) -> str:
+        """Where it stands: file and line, or its live place."""
         return str(self.source) if self.source is not None else self.place
 
     def due(self, now: datetime) -> timedelta | None:

@@ -74,6 +74,7 @@ class Finding:
 
     @property
     def place(self) -> str:
+        """Where it stands: file and line, or its live place."""
         return str(self.source) if self.source is not None else self.at
 
 

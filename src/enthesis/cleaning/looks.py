@@ -453,6 +453,7 @@ def _wider_than_used(sweeping: Sweeping) -> Iterator[Finding]:
 
 
 def listed_verbs(verbs: object) -> tuple[str, ...]:
+    """Verbs as a tuple, whether one is written alone or several are listed."""
     return (verbs,) if isinstance(verbs, str) else tuple(verbs) if isinstance(verbs, tuple | list) else ()
 
 

@@ -30,6 +30,7 @@ class Need:
 
     @property
     def unit(self) -> Unit:
+        """What is counted: the identity, the permission and the declared place."""
         return self.identity, self.permission, self.place
 
 
@@ -44,6 +45,7 @@ class Needs:
     used: set[str] = field(default_factory=set)  # identities of which something was recorded
 
     def units(self) -> set[Unit]:
+        """The units that are needed by use or by what the estate states."""
         return {one.unit for one in self.every.values()}
 
 

@@ -83,10 +83,12 @@ class Standing:
 
     @property
     def ready(self) -> bool:
+        """Whether the next step can be done now."""
         return bool(self.does) and not self.waits
 
     @property
     def origins(self) -> tuple[Origin, ...]:
+        """The origins of everything that holds the credential."""
         return tuple(origin for holder in self.holders for origin in holder.origins)
 
 

@@ -133,5 +133,6 @@ class Summing:
             self.usage.ignored[why] += count
 
     def add_rows(self, rows: Iterable[Any]) -> None:
+        """Counts rows of a usage log, each a mapping by column."""
         for row in rows:
             self.add_row(row)

@@ -32,6 +32,7 @@ class Command(TyperCommand):
         self.help = _in_paragraphs(self.help)
 
     def get_params(self, ctx: Any) -> Any:
+        """The parameters, shown without the names of their types."""
         return _without_types(super().get_params(ctx))
 
 

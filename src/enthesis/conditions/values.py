@@ -45,6 +45,7 @@ class Want(Enum):
     NOT_FALSE = "not false"
 
     def met(self, truth: Truth) -> bool:
+        """Whether a truth value is the one that is wanted."""
         if self is Want.NOT_HELD:
             return truth is not True
         if self is Want.NOT_FALSE:

@@ -115,6 +115,7 @@ class Hosts:
         return Credential(Place(host), "host", timedelta(0))
 
     def service(self, host: str) -> HostService:
+        """The service that a host asks for its own credentials."""
         return HostService(self.client, f"{self.base}/{quote(host, safe='/@')}", host)
 
     @understood

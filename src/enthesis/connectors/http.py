@@ -343,6 +343,7 @@ class Client:
         self.close()
 
     def close(self) -> None:
+        """Closes the connections that are kept open."""
         self._client.close()
 
     def ask(

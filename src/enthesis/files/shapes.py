@@ -46,6 +46,7 @@ class Notes:
         self.records: dict[Source, Node] = {}
 
     def source(self, node: Node) -> Source:
+        """Where a node stands."""
         return Source(self.file, node.line, node.column)
 
     def wrong(self, code: str, message: str, node: Node, *, expected: str = "", known: Any = ()) -> Any:
@@ -97,11 +98,21 @@ class Shape(Protocol):
     """What every shape can do."""
 
     @property
-    def expected(self) -> str: ...
+    def expected(self) -> str:
+        """What should stand there, for a message."""
+        ...
 
-    def read(self, node: Node, notes: Notes) -> Any: ...
-    def plain(self, value: Any) -> Any: ...
-    def schema(self) -> dict[str, Any]: ...
+    def read(self, node: Node, notes: Notes) -> Any:
+        """The value of a node, or MISSING with an error noted."""
+        ...
+
+    def plain(self, value: Any) -> Any:
+        """The value as it stands in a file; the inverse of `read`."""
+        ...
+
+    def schema(self) -> dict[str, Any]:
+        """The JSON Schema (2020-12) of what `read` accepts."""
+        ...
 
 
 @dataclass(frozen=True)

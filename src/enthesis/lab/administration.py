@@ -280,6 +280,7 @@ class Administration:
         return boundary.startswith("@") and inner.startswith("@") and (inner + "/").startswith(boundary + "/")
 
     def understand(self, collection: str, holder: str, body: Mapping[str, Any]) -> None:
+        """Refuses a statement that the cloud cannot hold, with the field that is wrong."""
         try:
             well_formed(collection, body)
             understand(body.get("when", {}))

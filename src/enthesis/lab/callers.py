@@ -30,6 +30,7 @@ class Callers:
 
     @property
     def url(self) -> str:
+        """The url of the service, which is also the issuer of its sessions."""
         return self.signer.issuer
 
     def administrator(self, token: str) -> str | Caller:

@@ -91,6 +91,7 @@ class Cloud:
 
     @property
     def url(self) -> str:
+        """The url of the cloud, which is also the issuer of its sessions."""
         return self.signer.issuer
 
     def world(self) -> World:

@@ -45,12 +45,15 @@ class World:
         return replace(found, others={**around, self.provider: self})
 
     def of(self, collection: str) -> tuple[Statement, ...]:
+        """The statements of a collection."""
         return self.statements.get(collection, ())
 
     def identity_at(self, address: str) -> Statement | None:
+        """The identity at an address, or None."""
         return next((one for one in self.of("identities") if one.body["address"] == address), None)
 
     def identity(self, identifier: str | None) -> Statement | None:
+        """The identity of an id, or None."""
         return next((one for one in self.of("identities") if one.id == identifier), None)
 
 
@@ -98,10 +101,12 @@ class Outcome:
 
     @property
     def allowed(self) -> bool:
+        """Whether no step refuses."""
         return REFUSED not in self.steps.values()
 
     @property
     def refused_at(self) -> list[str]:
+        """The steps that refuse, in their order."""
         return [step for step in STEPS if self.steps[step] == REFUSED]
 
 
@@ -162,6 +167,7 @@ def exists(world: World, address: str) -> Place | None:
 
 
 def account_of(address: str) -> str:
+    """The account of an address; '' for what lies in an organisation."""
     return "" if address.startswith("@") else address.split("/", maxsplit=1)[0]
 
 
@@ -184,6 +190,7 @@ def above(world: World, address: str) -> list[str]:
 
 
 def organisation_of(world: World, address: str) -> str:
+    """The organisation that an address lies in; '' where there is none."""
     if not address:
         return ""
     top = above(world, address)[-1]
@@ -191,6 +198,7 @@ def organisation_of(world: World, address: str) -> str:
 
 
 def verbs_of(world: World, kind: str) -> dict[str, str]:
+    """The verbs that a kind knows, each with its class."""
     catalogue = world.inventory["catalogue"]
     own = catalogue["kinds"].get(kind, {}).get("verbs", {})
     return {**catalogue["verbs_everywhere"], **own}

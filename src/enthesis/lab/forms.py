@@ -25,22 +25,27 @@ def text(value: Any) -> bool:
 
 
 def texts(value: Any) -> bool:
+    """Whether a value is a list of texts."""
     return isinstance(value, list) and all(map(text, value))
 
 
 def some_texts(value: Any) -> bool:
+    """Whether a value is a text or a list of at least one."""
     return text(value) or (texts(value) and bool(value))
 
 
 def labels(value: Any) -> bool:
+    """Whether a value maps names to texts."""
     return isinstance(value, dict) and all(text(name) and isinstance(one, str) for name, one in value.items())
 
 
 def verbs(value: Any) -> bool:
+    """Whether a value maps kinds to verbs."""
     return isinstance(value, dict) and all(text(kind) and some_texts(listed) for kind, listed in value.items())
 
 
 def flag(value: Any) -> bool:
+    """Whether a value is true or false."""
     return isinstance(value, bool)
 
 
@@ -50,6 +55,7 @@ def reference(value: Any) -> bool:
 
 
 def references(value: Any) -> bool:
+    """Whether a value is a list of references to identities or groups."""
     return isinstance(value, list) and all(map(reference, value))
 
 
@@ -59,15 +65,18 @@ def what(value: Any) -> bool:
 
 
 def whats(value: Any) -> bool:
+    """Whether a value is a list of addresses or globs."""
     return isinstance(value, list) and all(map(what, value))
 
 
 def rule(value: Any) -> bool:
+    """Whether a value is a rule by which a group finds its members."""
     forms: dict[str, Check] = {"kind": text, "in": text, "labels": labels}
     return isinstance(value, dict) and all(name in forms and forms[name](one) for name, one in value.items())
 
 
 def length(value: Any) -> bool:
+    """Whether a value is a length of time that the lab accepts."""
     return text(value) and 0 < seconds(value) <= LONGEST.total_seconds()
 
 

@@ -57,12 +57,14 @@ class Keyed:
         self.store.connection.execute("UPDATE credentials SET last_used = ? WHERE id = ?", (now, identifier))
 
     def disable(self, identifier: str, *, disabled: bool) -> None:
+        """Switches a keyed credential off, or on again."""
         with self.store.transaction():
             self.store.connection.execute(
                 "UPDATE credentials SET disabled = ? WHERE id = ?", (int(disabled), identifier)
             )
 
     def remove(self, identifier: str) -> None:
+        """Deletes a keyed credential for good."""
         with self.store.transaction():
             self.store.connection.execute("DELETE FROM credentials WHERE id = ?", (identifier,))
 

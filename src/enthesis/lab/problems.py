@@ -19,6 +19,7 @@ class Problem(Exception):
         self.body = {"type": TAG + kind, "title": kind.replace("-", " "), "status": status, "detail": detail, **more}
 
     def response(self) -> Response:
+        """The problem as a response (RFC 9457), with a challenge where one is due."""
         return JSONResponse(self.body, self.status, self._challenge(), media_type="application/problem+json")
 
     def _challenge(self) -> dict[str, str] | None:

@@ -76,6 +76,7 @@ class Statement:
 
     @property
     def etag(self) -> str:
+        """The entity tag of this version (RFC 9110, section 8.8.3)."""
         return f'"{self.id[:8]}-{self.version}"'
 
 
@@ -132,6 +133,7 @@ class Store:
             self.connection.execute(f"PRAGMA user_version = {FORMAT}")
 
     def close(self) -> None:
+        """Closes the database."""
         self.connection.close()
 
     @contextmanager
@@ -157,10 +159,12 @@ class Store:
     # settings
 
     def setting(self, name: str, default: Any = None) -> Any:
+        """A setting, or the default where it was never set."""
         row = self.connection.execute("SELECT value FROM settings WHERE name = ?", (name,)).fetchone()
         return json.loads(row[0]) if row else default
 
     def set_setting(self, name: str, value: Any) -> None:
+        """Keeps a setting; the value must be plain data."""
         with self.transaction():
             self.connection.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (name, json.dumps(value)))
 
@@ -264,6 +268,7 @@ class Store:
     # what was answered, for requests that come again
 
     def answered(self, key: str) -> Answered | None:
+        """What was answered to the request with an idempotency key, or None."""
         row = self.connection.execute(
             "SELECT request, status, headers, body FROM answers WHERE key = ?", (key,)
         ).fetchone()
@@ -277,6 +282,7 @@ class Store:
         )
 
     def statement(self, cloud: str, collection: str, identifier: str) -> Statement | None:
+        """A statement of a cloud's collection by its id, or None."""
         found = self._of(cloud).get(identifier)
         return found if found is not None and found.collection == collection else None
 
@@ -297,6 +303,7 @@ class Store:
         return made
 
     def replace(self, old: Statement, mark: str | None, body: dict[str, Any]) -> Statement:
+        """Writes a statement's next version."""
         known = self._of(old.cloud)
         with self.transaction():
             self.connection.execute(
@@ -327,6 +334,7 @@ class Store:
         self.connection.execute("DELETE FROM statements WHERE id = ?", (old.id,))
 
     def address_gone(self, identifier: str) -> str:
+        """The address that an identity had before it was removed; '' where the id is unknown."""
         row = self.connection.execute("SELECT address FROM gone WHERE id = ?", (identifier,)).fetchone()
         return row[0] if row else ""
 
@@ -338,6 +346,7 @@ class Store:
         return {address: None if gone else json.loads(body) for address, body, gone in rows}
 
     def add_things(self, bodies: dict[str, dict[str, Any]]) -> None:
+        """Adds resources by address, replacing those of the same address."""
         with self.transaction():
             self.connection.executemany(
                 "INSERT OR REPLACE INTO things VALUES (?, ?, 0)",
@@ -357,10 +366,12 @@ class Store:
     # what is stored
 
     def content(self, address: str) -> bytes | None:
+        """What a resource holds, or None."""
         row = self.connection.execute("SELECT content FROM contents WHERE address = ?", (address,)).fetchone()
         return row[0] if row else None
 
     def set_content(self, address: str, content: bytes | None) -> None:
+        """Sets what a resource holds; None empties it."""
         with self.transaction():
             self._put(address, content)
 
@@ -412,6 +423,7 @@ class Store:
     # runs of the pipeline service
 
     def add_run(self, service: str, claims: dict[str, Any], now: float) -> str:
+        """Keeps the claims of a pipeline's run. Returns the run's id."""
         identifier = str(uuid.uuid4())
         with self.transaction():
             self.connection.execute(
@@ -420,6 +432,7 @@ class Store:
         return identifier
 
     def run(self, service: str, identifier: str) -> dict[str, Any] | None:
+        """The claims of a run, or None."""
         row = self.connection.execute(
             "SELECT claims FROM runs WHERE id = ? AND service = ?", (identifier, service)
         ).fetchone()
@@ -435,6 +448,7 @@ class Store:
         return [tuple(row) for row in rows]
 
     def add_key(self, service: str, kid: str, private: str, now: float) -> None:
+        """Keeps a service's signing key, valid from now."""
         with self.transaction():
             self.connection.execute("INSERT INTO keys VALUES (?, ?, ?, ?, NULL)", (service, kid, private, now))
 

@@ -65,6 +65,7 @@ class Signer:
             self.make_keys()
 
     def make_keys(self) -> None:
+        """Makes one signing key of each algorithm; those there are already stay valid."""
         now = self.clock.now()
         for kind in ("EC", "RSA"):
             kid = uuid.uuid4().hex

@@ -178,6 +178,7 @@ class Checked:
 
     @property
     def got_in(self) -> tuple[Proof, ...]:
+        """The attempts that succeeded although they must not."""
         return tuple(one for one in self.tried if one.outcome == ALLOWED)
 
 

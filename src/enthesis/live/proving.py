@@ -74,6 +74,8 @@ class Proof:
         return not self.unmet and self.outcome != WAITING
 
     def as_json(self) -> dict[str, Any]:
+        """The proof as plain data; lives in seconds."""
+
         def seconds(life: timedelta | None) -> int | None:
             return None if life is None else int(life.total_seconds())
 
@@ -179,8 +181,13 @@ def _prove(estate: Estate, journey: Journey, connected: Connected, instant: date
 class Seeing(Protocol):
     """Told what a walk sees, in its order."""
 
-    def got(self, what: str, credential: Credential) -> None: ...
-    def ended(self, what: str, outcome: Done | Refusal) -> None: ...
+    def got(self, what: str, credential: Credential) -> None:
+        """Called with every credential that was obtained."""
+        ...
+
+    def ended(self, what: str, outcome: Done | Refusal) -> None:
+        """Called with the outcome of every attempt."""
+        ...
 
 
 def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing) -> Refusal | None:
@@ -265,6 +272,11 @@ def tried(
 
 
 def asked_of(context: Context) -> Asked:
+    """What a journey says of its surroundings, as a request carries it.
+
+    Raises:
+        InvalidInput: The journey states a time or an age of sessions, which cannot be tried now.
+    """
     for name in ("time", "session_age"):
         if name in context.said:
             raise InvalidInput(

@@ -67,10 +67,12 @@ class Trials:
 
     @property
     def unmet(self) -> tuple[Trial, ...]:
+        """The trials that did not end as expected."""
         return tuple(trial for trial in self.trials if trial.unmet)
 
     @property
     def refused(self) -> int:
+        """How many trials were refused, as expected."""
         return sum(trial.expected == REFUSED and not trial.unmet for trial in self.trials)
 
 

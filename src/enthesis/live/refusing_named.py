@@ -38,6 +38,7 @@ class Callers:
 
     @property
     def estate(self) -> Estate:
+        """The estate that is judged."""
         return self.judge.compiled.estate
 
     def meant(self) -> list[Named]:

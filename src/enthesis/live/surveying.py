@@ -88,6 +88,7 @@ class SurveyedCloud:
         return {"holders": list(self.surveyed.holders), "keys": self.keys is not None}
 
     def records(self, step: Callable[[str], None]) -> Iterator[Record]:
+        """The lines of a survey for what was read, resources that the files do not describe first."""
         step(self.name)
         for address in sorted(resource for resource in self.surveyed.resources if resource not in self.described):
             yield {"section": "resources", "address": address}

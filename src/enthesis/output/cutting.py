@@ -20,6 +20,7 @@ VERBS = {CREDENTIALS: "revoke", SESSIONS: "end"}
 
 
 def target_words(target: Target) -> str:
+    """Who or what is withdrawn, in words."""
     return f"{FORMS[target.form]} {target.name}"
 
 
@@ -107,6 +108,7 @@ def check_sentence(target: Target, found: Checked) -> str:
 
 
 def check_lines(target: Target, found: Checked) -> Iterator[Line]:
+    """What still opens after a withdrawal."""
     yield line(Span(check_sentence(target, found), "good" if found.shut else "bad"))
     for said in found.opens:
         yield line("  may still  ", said)
@@ -122,6 +124,7 @@ def check_lines(target: Target, found: Checked) -> Iterator[Line]:
 
 
 def check_json(target: Target, found: Checked) -> dict[str, Any]:
+    """What still opens after a withdrawal, for a program."""
     return {
         "target": {"form": target.form, "name": target.name},
         "shut": found.shut,
@@ -145,6 +148,7 @@ def session_lines(found: Sequence[OpenSession], now: datetime) -> Iterator[Line]
 
 
 def session_json(one: OpenSession) -> dict[str, Any]:
+    """An open session, for a program."""
     return {
         "id": one.id, "at": one.at, "of": one.of, "origin": dict(one.origin), "via": list(one.via),
         "began": time_text(one.began), "ends": time_text(one.ends),

@@ -106,6 +106,7 @@ def sweep_json(name: str, looked_at: str, swept: Swept) -> dict[str, Any]:
 
 
 def finding_json(one: Finding, numbers: Sequence[int]) -> dict[str, Any]:
+    """A finding, for a program; `numbers` are those of its fixes."""
     opens = one.opens
     return {
         "code": one.code,

@@ -135,6 +135,7 @@ def _accepted(estate: Estate, sentence: str, now: datetime) -> str:
 
 
 def live_of(surveys: Sequence[Surveyed]) -> Live:
+    """The statements of several surveys, by provider and id."""
     return {(surveyed.provider, one.id): one for surveyed in surveys for one in surveyed.objects}
 
 

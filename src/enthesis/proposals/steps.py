@@ -156,6 +156,7 @@ class Proposal:
 
     @property
     def nothing_to_do(self) -> bool:
+        """Whether everything is in place and nothing is blocked."""
         return not self.steps and not self.blocked
 
     @property

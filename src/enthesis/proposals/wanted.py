@@ -26,6 +26,7 @@ class Wanted:
 
     @property
     def key(self) -> Key:
+        """What makes it the same statement as one that is live."""
         return (self.provider, self.collection, self.holder, statement_key(self.collection, self.body))
 
 

@@ -98,9 +98,11 @@ class Journal:
         self._now = now
 
     def close(self) -> None:
+        """Closes the connections to the database."""
         self.engine.dispose()
 
     def now(self) -> datetime:
+        """The time, by the clock that the journal was given."""
         return self._now()
 
     @contextmanager

@@ -37,6 +37,7 @@ class LiveObject:
 
     @property
     def key(self) -> Key:
+        """What makes it the same statement as one that is described."""
         return (self.provider, self.collection, self.holder, statement_key(self.collection, self.body))
 
 

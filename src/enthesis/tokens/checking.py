@@ -96,6 +96,7 @@ class Parsed:
 
     @property
     def kid(self) -> str | None:
+        """The id of the key that the header names (RFC 7515, section 4.1.4), or None."""
         return self.header.get("kid")
 
 

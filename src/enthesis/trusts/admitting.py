@@ -61,6 +61,7 @@ class Admissions:
 
     @property
     def estate(self) -> Estate:
+        """The estate whose trusts are asked about."""
         return self.compiled.estate
 
     def callers_of(self, trust: Trust) -> Callers:

@@ -29,6 +29,7 @@ class Way:
 
     @property
     def is_there(self) -> bool:
+        """Whether the way works already, without any new entry."""
         return not self.entries and not self.hint
 
 

@@ -71,6 +71,7 @@ class Request:
 
     @property
     def allowed(self) -> bool:
+        """Whether no step refuses."""
         return not self.refused_at
 
     @property
@@ -79,6 +80,7 @@ class Request:
         return tuple(step.name for step in self.steps if step.outcome == REFUSED)
 
     def step(self, name: str) -> Step:
+        """The outcome of a step by its name."""
         return next(step for step in self.steps if step.name == name)
 
 
@@ -91,6 +93,7 @@ class Verdict:
 
     @property
     def allowed(self) -> bool:
+        """Whether every request is allowed."""
         return all(request.allowed for request in self.requests)
 
     @property

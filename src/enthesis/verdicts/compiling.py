@@ -509,12 +509,15 @@ class Compiled:
         return found
 
     def grant_when(self, number: int) -> Conditions:
+        """The conditions of a grant, by its number."""
         return self.tables.grant_when.get(number, ())
 
     def trust_when(self, number: int) -> Conditions:
+        """The conditions of a trust, by its number."""
         return self.tables.trust_when.get(number, ())
 
     def trust_shown(self, number: int) -> Conditions:
+        """The tests of what a bearer shows to a trust, by its number."""
         return self.tables.trust_shown.get(number, ())
 
     def labels_at(self, place: int) -> Mapping[str, str]:

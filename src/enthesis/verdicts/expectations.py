@@ -30,6 +30,7 @@ class Judged:
 
     @property
     def met(self) -> bool:
+        """Whether the journey ends as expected."""
         return not self.unmet
 
     @property

@@ -55,6 +55,7 @@ class Change:
 
     @property
     def key(self) -> tuple[Any, ...]:
+        """What makes two changes the same one."""
         return (self.section, self.name, self.sentence)
 
     def edit(self) -> Addition | Replacement | None:

@@ -99,6 +99,7 @@ class Powers:
         return out
 
     def join(self, other: "Powers") -> None:
+        """Adds the powers of another set to these, in place."""
         for name in self.__dataclass_fields__:
             setattr(self, name, getattr(self, name) | getattr(other, name))
 

@@ -51,6 +51,7 @@ class Refreshed:
 
     @property
     def about(self) -> Record:
+        """The line of a survey that describes the cluster."""
         return self.cluster.about
 
     @understood

@@ -18,6 +18,7 @@ class Served:
 
     @property
     def version(self) -> str:
+        """The group and version, as objects carry them in `apiVersion`."""
         return f"{self.group}/v1" if self.group else "v1"
 
 

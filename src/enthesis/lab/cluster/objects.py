@@ -67,6 +67,7 @@ class Objects:
         return found
 
     def remove(self, served: Served, namespace: str, name: str) -> None:
+        """Deletes an object; with a namespace everything in it."""
         with self.store.transaction():
             inside = self._inside(name) if served.plural == "namespaces" else []
             for one, its_namespace, its_name in [*inside, (served, namespace, name)]:
@@ -129,6 +130,7 @@ class Objects:
         return int(row[0] or 1) - 1
 
     def get(self, served: Served, namespace: str, name: str) -> dict[str, Any] | None:
+        """An object, or None where there is none of that name."""
         row = self._row(served, namespace, name)
         return self._whole(served, row) if row else None
 

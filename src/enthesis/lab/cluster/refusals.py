@@ -18,6 +18,7 @@ class Refusal(Exception):
         self.details = details
 
     def response(self) -> Response:
+        """The refusal as a `Status` object."""
         body = {
             "kind": "Status", "apiVersion": "v1", "metadata": {}, "status": "Failure",
             "message": str(self), "reason": self.reason, "code": self.code,
@@ -28,23 +29,28 @@ class Refusal(Exception):
 
 
 def bad(message: str) -> Refusal:
+    """400: the request cannot be understood."""
     return Refusal(400, "BadRequest", message)
 
 
 def not_found(served: Served, name: str) -> Refusal:
+    """404: there is no object of that name."""
     details = {"name": name, "group": served.group, "kind": served.plural}
     return Refusal(404, "NotFound", f'{_thing(served)} "{name}" not found', details)
 
 
 def no_such_resource() -> Refusal:
+    """404: nothing is served at that path."""
     return Refusal(404, "NotFound", "the server could not find the requested resource")
 
 
 def wrong_method() -> Refusal:
+    """405: the path does not take that method."""
     return Refusal(405, "MethodNotAllowed", "the server does not allow this method on the requested resource")
 
 
 def taken(served: Served, name: str) -> Refusal:
+    """409: there is an object of that name already."""
     details = {"name": name, "group": served.group, "kind": served.plural}
     return Refusal(409, "AlreadyExists", f'{_thing(served)} "{name}" already exists', details)
 
