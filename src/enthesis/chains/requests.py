@@ -20,12 +20,12 @@ from enthesis.chains.clauses import (
     holding,
     joined,
 )
-from enthesis.conditions.patterns import matcher
 from enthesis.conditions.truth import Value
 from enthesis.conditions.values import Want
 from enthesis.model.addresses import account_of
-from enthesis.model.conditions import Before, Conditions, Glob, LongerThan
+from enthesis.model.conditions import Before, Conditions, LongerThan
 from enthesis.model.words import BEARERS
+from enthesis.verdicts.admission import Applicant, lacks
 from enthesis.verdicts.attributes import audiences_for, caller_fact, service_account_subjects
 from enthesis.verdicts.compiling import ENDLESS, NONE, Compiled
 from enthesis.verdicts.judge import USES_OF_KEYS
@@ -346,39 +346,12 @@ class Requests:
 
         return holding(conditions, get, lambda name: self._free(node, goal, name, asking))
 
-    def admits(self, number: int, node: Node, goal: Goal) -> bool:  # noqa: PLR0911  one line a form
+    def admits(self, number: int, node: Node, goal: Goal) -> bool:
         """Whether a trust admits a node, its conditions left aside."""
-        compiled, tables = self.compiled, self.compiled.tables
-        if compiled.trust_until[number] <= self.now:
+        if self.compiled.trust_until[number] <= self.now:
             return False
-        form, whom = tables.trust_form[number], tables.trust_whom[number]
-        if form in BEARERS:
-            if node.form == "resource":
-                return form == "token" and whom == self.compiled.estate.issuer_of_workload(node.name)
-            return (node.form, node.name) == (form, whom)
-        if node.bearer:
-            return False
-        if form == "attached":
-            if node.form != "resource" or goal.chain[0] not in compiled.runs(node.name):
-                return False
-            if whom is True:
-                return account_of(node.name) == account_of(goal.address)
-            return matcher(whom.pattern)(node.name) if isinstance(whom, Glob) else node.name == whom
-        if node.form != "identity":
-            return False
-        if form in ("identity", "person"):
-            return node.name == whom
-        if not self._home(node, goal):
-            return False
-        if form == "group":
-            return compiled.find(str(whom)) in self.principals(node)[1:]
-        return account_of(node.name) == whom
-
-    def _home(self, node: Node, goal: Goal) -> bool:
-        compiled = self.compiled
-        if compiled.is_person[node.place]:
-            return True
-        return int(compiled.provider[node.place]) == int(compiled.provider[goal.chain[0]])
+        applicant = Applicant(node.form, node.name, node.place, self.principals(node)[1:], node.name)
+        return next(lacks(self.compiled, number, applicant, goal.chain[0], goal.address), None) is None
 
     def _companions(self, node: Node, permission: int, goal: Goal, asking: Asking) -> Iterator[Requirement | None]:
         compiled = self.compiled

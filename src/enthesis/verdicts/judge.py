@@ -4,7 +4,6 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
 
-from enthesis.conditions.patterns import matcher
 from enthesis.conditions.truth import Value, hold, passes
 from enthesis.files.shapes import duration_text, nearest, time_text
 from enthesis.model.addresses import account_of, article, parse
@@ -13,6 +12,7 @@ from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Hop
 from enthesis.model.mistakes import Source
 from enthesis.model.words import BEARERS, RUNNING, STEPS
+from enthesis.verdicts.admission import Applicant, Lack, lacks
 from enthesis.verdicts.answers import (
     ALLOWED,
     NOT_NEEDED,
@@ -59,6 +59,20 @@ class Target:
     chain: tuple[int, ...]
     account: int
     provider: int
+
+
+LACK_WORDS = {
+    Lack.SHOWS_NOTHING: "it admits bearers of a {form}, and {here} shows none",
+    Lack.OTHER_ISSUER: "it admits bearers of a {form} of {whom}, and this is a {shown}",
+    Lack.NOT_NAMED: "it does not admit {here}",
+    Lack.NO_RESOURCE: "it admits what runs as it, and {here} is not a resource",
+    Lack.DOES_NOT_RUN_AS_IT: "{here} does not run as it",
+    Lack.OTHER_ACCOUNT_RUNS: "{here} is of another account",
+    Lack.NO_MATCH: "{here} {fits} {whom}",
+    Lack.OTHER_PROVIDER: "{here} is of another provider, which vouches for single identities only",
+    Lack.NOT_IN_GROUP: "{here} is not in {whom}",
+    Lack.NOT_IN_ACCOUNT: "{here} is not of the account {whom}",
+}
 
 
 class Judge:
@@ -385,9 +399,9 @@ class _Chain:
         grounds: list[Ground] = []
         misses: list[Miss] = []
         for number in compiled.trusts_of(target.chain[0]):
-            ground, lacks, unmet = self._admits(number, caller, target, facts)
-            if lacks or unmet:
-                misses.append(Miss(ground, tuple(lacks), tuple(unmet)))
+            ground, missing, unmet = self._admits(number, caller, target, facts)
+            if missing or unmet:
+                misses.append(Miss(ground, tuple(missing), tuple(unmet)))
             else:
                 grounds.append(ground)
         if grounds:
@@ -405,18 +419,18 @@ class _Chain:
         form, whom = tables.trust_form[number], tables.trust_whom[number]
         source = self.compiled.estate.trusts[number].source
         ground = Ground(f"the trust of {target.address} in {_admitted_words(form, whom)}", source, number)
-        lacks = list(self._not_admitted(form, whom, caller, target))
+        missing = list(self._not_admitted(number, caller, target))
         unmet: list[Unmet] = []
         if tables.trust_until.get(number, float("inf")) <= self.instant:
-            lacks.append("it has ended")
+            missing.append("it has ended")
         shown, when = self.compiled.trust_shown(number), self.compiled.trust_when(number)
-        if form in BEARERS and caller.form == "resource" and not lacks:
-            return ground, lacks, self._unmet_by_service_account(caller, shown, when, facts)
-        if form in BEARERS and not lacks:
-            lacks += self._out_of_time()
+        if form in BEARERS and caller.form == "resource" and not missing:
+            return ground, missing, self._unmet_by_service_account(caller, shown, when, facts)
+        if form in BEARERS and not missing:
+            missing += self._out_of_time()
             unmet += _unmet(shown, facts.get, claims=True)
         unmet += _unmet(when, facts.get)
-        return ground, lacks, unmet
+        return ground, missing, unmet
 
     def _unmet_by_service_account(
         self, caller: Caller, shown: Conditions, when: Conditions, facts: Facts
@@ -436,59 +450,22 @@ class _Chain:
                 found.append([*_unmet(shown, get, claims=True), *_unmet(when, get)])
         return min(found, key=len)
 
-    def _not_admitted(self, form: str, whom: str | Glob | bool, caller: Caller, target: Target) -> Iterator[str]:
-        """Why a trust of this form does not admit this caller; nothing where it does."""
-        compiled, origin = self.compiled, self.question.origin
-        here = caller.address or f"the bearer of a {origin.form} of {origin.whom}"
-        if form in BEARERS:
-            if self._shows_service_account(form, whom, caller):
-                return
-            if caller.form != "bearer":
-                yield f"it admits bearers of a {form}, and {here} shows none"
-            elif (origin.form, origin.whom) != (form, whom):
-                yield f"it admits bearers of a {form} of {whom}, and this is a {origin.form} of {origin.whom}"
-        elif form == "attached":
-            yield from self._not_attached(whom, caller, target)
-        elif caller.form != "identity":
-            yield f"it does not admit {here}"
-        elif form in ("identity", "person"):
-            if caller.address != whom:
-                yield f"it does not admit {here}"
-        elif not self._at_home(caller, target):
-            yield f"{here} is of another provider, which vouches for single identities only"
-        elif form == "group":
-            if compiled.find(str(whom)) not in caller.principals[1:]:
-                yield f"{here} is not in {whom}"
-        elif account_of(caller.address) != whom:
-            yield f"{here} is not of the account {whom}"
+    def _not_admitted(self, number: int, caller: Caller, target: Target) -> Iterator[str]:
+        """Why a trust does not admit this caller, in words; nothing where it does."""
+        for lack in lacks(self.compiled, number, self._applicant(caller), target.chain[0], target.address):
+            form, whom = self.compiled.tables.trust_form[number], self.compiled.tables.trust_whom[number]
+            origin = self.question.origin
+            here = caller.address or f"the bearer of a {origin.form} of {origin.whom}"
+            named = whom.pattern if isinstance(whom, Glob) else whom
+            yield LACK_WORDS[lack].format(
+                here=here, form=form, whom=named, shown=f"{origin.form} of {origin.whom}",
+                fits="does not match" if isinstance(whom, Glob) else "is not",
+            )  # fmt: skip
 
-    def _shows_service_account(self, form: str, whom: object, caller: Caller) -> bool:
-        """Whether a caller is a workload that can show a token of this issuer, its cluster's."""
-        if form != "token" or caller.form != "resource" or kind_name(self.compiled, caller.address) != "workload":
-            return False
-        issuer = self.compiled.estate.issuer_of_workload(caller.address)
-        return issuer == whom and any(service_account_subjects(self.compiled, caller.address))
-
-    def _at_home(self, caller: Caller, target: Target) -> bool:
-        if self.compiled.is_person[caller.number]:
-            return True
-        return int(self.compiled.provider[caller.number]) == target.provider
-
-    def _not_attached(self, whom: str | Glob | bool, caller: Caller, target: Target) -> Iterator[str]:
-        here = caller.address or f"the bearer of a {self.question.origin.form}"
-        if caller.form != "resource":
-            yield f"it admits what runs as it, and {here} is no resource"
-            return
-        if target.chain[0] not in self.compiled.runs(caller.address):
-            yield f"{here} does not run as it"
-        if whom is True:
-            if account_of(caller.address) != account_of(target.address):
-                yield f"{here} is of another account"
-        elif isinstance(whom, Glob):
-            if not matcher(whom.pattern)(caller.address):
-                yield f"{here} does not match {whom.pattern}"
-        elif whom != caller.address:
-            yield f"{here} is not {whom}"
+    def _applicant(self, caller: Caller) -> Applicant:
+        if caller.form == "bearer":
+            return Applicant(self.question.origin.form, "", NONE, issuer=self.question.origin.whom)
+        return Applicant(caller.form, caller.address, caller.number, caller.principals[1:])
 
     def _out_of_time(self) -> Iterator[str]:
         """RFC 7519, sections 4.1.4 and 4.1.5: a token that has ended, or is not good yet, admits nobody."""
