@@ -40,7 +40,7 @@ def main(seconds: int = 100) -> int:
         started = subprocess.run(starting, cwd=folder, capture_output=True, check=True)
         try:
             said = json.loads(started.stdout)
-            url = next(one["url"] for one in said["services"] if one["name"] == "north")
+            url = next(service["url"] for service in said["services"] if service["name"] == "north")
             listed = json.loads((Path(folder) / ".enthesis" / "lab" / "administrators.json").read_text())
             session = next(one["session"] for one in listed if one.get("holder") == "yard")
             worst = 0
@@ -48,7 +48,7 @@ def main(seconds: int = 100) -> int:
                 print(f"Asked by {who}:", flush=True)
                 words = [tool, "run", f"{url}/openapi.json", "--checks", CHECKS, "--phases", "coverage,fuzzing"]
                 words += ["--tls-verify", said["authority"], "--max-time", str(seconds // 2), "--seed", "7"]
-                words += [part for one in header for part in ("-H", one)]
+                words += [part for name in header for part in ("-H", name)]
                 worst = max(worst, subprocess.run(words, check=False).returncode)
             return worst
         finally:

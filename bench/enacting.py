@@ -67,7 +67,7 @@ class Estate:
         """Seconds that a client takes that only makes the writes."""
         state = self.place / ".enthesis" / "lab"
         services = json.loads((state / "services.json").read_text(encoding="utf-8"))
-        url = next(one["url"] for one in services["services"] if one["name"] == "north")
+        url = next(service["url"] for service in services["services"] if service["name"] == "north")
         listed = json.loads((state / "administrators.json").read_text(encoding="utf-8"))
         session = next(one["session"] for one in listed if one.get("holder") == "left")
         headers = {"Authorization": f"Bearer {session}"}

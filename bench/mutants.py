@@ -132,15 +132,15 @@ class _Faults(ast.NodeTransformer):
         return node  # an annotation changes nothing
 
     def visit_ClassDef(self, node: ast.ClassDef) -> ast.AST:
-        node.body = [self.visit(one) for one in node.body]
+        node.body = [self.visit(statement) for statement in node.body]
         return node  # how a class is decorated is no behaviour of the core
 
     def visit_FunctionDef(self, node: ast.FunctionDef) -> ast.AST:
         self.depth += 1
-        node.body = [self.visit(one) for one in node.body]
+        node.body = [self.visit(statement) for statement in node.body]
         self.depth -= 1
-        node.args.kw_defaults = [one and self.visit(one) for one in node.args.kw_defaults]
-        node.args.defaults = [self.visit(one) for one in node.args.defaults]
+        node.args.kw_defaults = [default and self.visit(default) for default in node.args.kw_defaults]
+        node.args.defaults = [self.visit(default) for default in node.args.defaults]
         return node
 
     def visit_JoinedStr(self, node: ast.JoinedStr) -> ast.AST:
@@ -195,7 +195,7 @@ def coverage_of_tests(folder: Path) -> tuple[dict[tuple[str, int], set[str]], di
     lines: dict[tuple[str, int], set[str]] = {}
     for file in seen.measured_files():
         for line, contexts in seen.contexts_by_lineno(file).items():
-            tests = set().union(*(by_context.get(one, set()) for one in contexts))
+            tests = set().union(*(by_context.get(context, set()) for context in contexts))
             lines[str(Path(file).resolve()), line] = tests
             lines.setdefault((str(Path(file).resolve()), 0), set()).update(tests)
     return lines, spent
@@ -286,8 +286,8 @@ def main() -> None:
         file = str(path_of(mutant.module).resolve())
         # what is outside of functions is run by the import: there every test that comes to the file may find it
         reached = lines.get((file, mutant.line if mutant.inside else 0), set())
-        tests_of[mutant] = sorted(reached, key=lambda one: timings[one])
-    every = sorted(timings, key=lambda one: timings[one])[:CONTROL]
+        tests_of[mutant] = sorted(reached, key=lambda name: timings[name])
+    every = sorted(timings, key=lambda name: timings[name])[:CONTROL]
     same = Mutant("enthesis.verdicts.judge", 0, "nothing is changed", -1, inside=True)
     ((_, outcome),) = outcomes([same], {same: every})
     if outcome != "survives":

@@ -31,8 +31,8 @@ def main() -> int:
             continue
         live, proposal = staged(*made)
         found, judged = breaches(made[1], live, proposal, Random(seed))
-        for one in found:
-            print(f"{seed}: {one}")
+        for name in found:
+            print(f"{seed}: {name}")
         counted["worlds"] += 1
         counted["steps"] += len(proposal.steps)
         counted["states judged"] += judged

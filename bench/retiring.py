@@ -43,8 +43,8 @@ def main() -> None:
             enthesis("lab", "stop", "--clean", at=folder)
     by_key, without = calls.made["credential"], calls.made["host"]
     print(f"  {by_key} calls with a key, {without} without, {len(calls.failed)} failed")
-    for one in calls.failed[:5]:
-        print(f"    {one.journey}: {one.evidence[-1].said}")
+    for proof in calls.failed[:5]:
+        print(f"    {proof.journey}: {proof.evidence[-1].said}")
     if calls.failed or not (by_key and without):
         raise SystemExit(1)
 

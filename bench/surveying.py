@@ -98,7 +98,7 @@ def pages(count: int) -> dict[str, list[bytes]]:
 def changed(path: str, count: int) -> bytes:
     """So many events of a watch."""
     found = objects(path, count, 50, Random(2))
-    events = (json.dumps({"type": "MODIFIED", "object": one}) for one in found)
+    events = (json.dumps({"type": "MODIFIED", "object": entry}) for entry in found)
     return "\n".join(events).encode()
 
 

@@ -70,7 +70,7 @@ def reading(rows: int) -> None:
         began = time.perf_counter()
         usage = read_usage([path], estate, NOW)
         took = time.perf_counter() - began
-        assert sum(one.count for one in usage.used.values()) == rows, usage.ignored
+        assert sum(used.count for used in usage.used.values()) == rows, usage.ignored
     print(f"a log of {rows} rows in Parquet, {len(usage.used)} distinct requests")
     print(f"  bare scan and group  {bare:6.1f} s")
     print(f"  read and summed up   {took:6.1f} s  {took / bare:.1f} times that (at most 5 wanted)")
@@ -85,13 +85,13 @@ def narrowing(estates: int) -> None:
         rng = Random(seed)
         permissions = [("object", f"v{number}") for number in range(rng.randint(10, 60))]
         roles = {
-            f"r{one}": frozenset(rng.sample(permissions, rng.randint(2, min(20, len(permissions)))))
-            for one in range(rng.randint(2, 12))
+            f"r{number}": frozenset(rng.sample(permissions, rng.randint(2, min(20, len(permissions)))))
+            for number in range(rng.randint(2, 12))
         }
         seats = []
         for number in range(rng.randint(3, 20)):
             has = frozenset().union(
-                *(roles[one] for one in rng.sample(list(roles), rng.randint(1, min(3, len(roles)))))
+                *(roles[name] for name in rng.sample(list(roles), rng.randint(1, min(3, len(roles)))))
             )
             needs = frozenset(rng.sample(sorted(has), rng.randint(1, max(1, len(has) // 3))))
             seats.append(Seat(number, f"p{number}", needs, has))

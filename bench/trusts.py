@@ -102,13 +102,13 @@ def all_overlaps(count: int) -> None:
     """All overlapping pairs among many trusts, against asking every pair of a tenth of them (extrapolated)."""
     sets = [Callers((conditions,)) for conditions in many(count)]
     begun = time.perf_counter()
-    found = {(one.one, one.other) for one in overlaps([("forge", one) for one in sets], rooms)}
+    found = {(overlap.one, overlap.other) for overlap in overlaps([("forge", callers) for callers in sets], rooms)}
     indexed = time.perf_counter() - begun
     tenth = Random(1).sample(range(count), count // 10)
     asked = agreed = 0
     begun = time.perf_counter()
     for later in tenth:
-        for earlier in (one for one in tenth if one < later):
+        for earlier in (number for number in tenth if number < later):
             asked += 1
             agreed += (one_of_both(sets[later], sets[earlier], rooms) is not None) == ((later, earlier) in found)
     every = (time.perf_counter() - begun) / asked * count * (count - 1) / 2

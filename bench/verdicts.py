@@ -201,7 +201,7 @@ def main() -> None:
     print(f"verdicts in a batch: {pairs[0][0] / batched(web, asked):.0f} times as many a second (at least 10 wanted)")
     print(f"reach --to one place: {reach_ratio(web):.2f} times one breadth-first order (at most 5 wanted)")
     chains = chains_from_now_on(web)
-    seconds, decided = timed(lambda: [decide(chains, one) for one in twenty_invariants(made)])
+    seconds, decided = timed(lambda: [decide(chains, invariant) for invariant in twenty_invariants(made)])
     outcomes = {one.outcome: sum(other.outcome == one.outcome for other in decided) for one in decided}
     print(f"20 invariants: {seconds / compiling:.2f} times compiling (at most 3 wanted)  {outcomes}")
     other = changed(map(json.loads, texts), Generated(given.scale, 8))

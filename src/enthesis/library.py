@@ -126,7 +126,7 @@ def ask(estate: Estate, journey: Mapping[str, Any] | str, *, time: datetime | No
         said = {"expect": "allowed", **journey}
         found = SECTIONS["journeys"].record.read(tree_of(said), notes, name="asked")
         if found is MISSING or notes.mistakes:
-            told = "; ".join(one.message for one in notes.mistakes) or "fields are missing"
+            told = "; ".join(mistake.message for mistake in notes.mistakes) or "fields are missing"
             raise InvalidInput(f"this is not a journey: {told}", code="question-invalid")
     verdict = Judge(compile_estate(estate)).judge(question_of(found, time or _now()))
     refused = verdict.refused_at if not verdict.allowed else ()
@@ -158,7 +158,7 @@ def reach(
         found = reaching(chains, chains.web.targets_at(str(to)), wanted)
     if chains.undecided:
         raise NotDecided(f"not decided, because of {chains.why}", code="not-decided", remedy="ask about less at once")
-    return [_access(one) for one in found]
+    return [_access(access) for access in found]
 
 
 def admits(estate: Estate, trust: Trust, *, time: datetime | None = None) -> Mapping[str, Value] | None:
@@ -178,7 +178,7 @@ def compare(before: Estate, after: Estate, *, time: datetime | None = None) -> C
     """The access that is gained and lost from one estate to another."""
     found = difference(before, after, (time or _now()).timestamp())
     gained, lost = (
-        tuple(Access(one.caller, one.form, one.verb, one.target, None, one.chain, one.values) for one in side)
+        tuple(Access(gain.caller, gain.form, gain.verb, gain.target, None, gain.chain, gain.values) for gain in side)
         for side in (found.gains, found.losses)
     )
     return Comparison(gained, lost, not found.undecided)

@@ -155,7 +155,8 @@ class _Cards:
             yield Item(f"tied to {identity.tied_to}{there}")
         yield from self._labels(identity.labels)
         groups = [
-            self.compiled.places.names[one] for one in self.compiled.groups_of(self.compiled.find(identity.address))
+            self.compiled.places.names[number]
+            for number in self.compiled.groups_of(self.compiled.find(identity.address))
         ]
         if groups:
             yield Item(f"in {', '.join(groups)}")
@@ -196,7 +197,7 @@ class _Cards:
 
     def _groups_on(self, address: str, verbs: Iterable[str]) -> Iterator[Item]:
         """The groups through which some of those come, each with the grant that says so."""
-        above = {self.compiled.places.names[one] for one in self.compiled.chain_of(address)}
+        above = {self.compiled.places.names[number] for number in self.compiled.chain_of(address)}
         for grant in self.estate.grants:
             allowed = {verb for kind, verb in self.estate.permissions_of(grant.role) if kind == "identity"}
             through = [verb for verb in verbs if verb in allowed]
@@ -215,7 +216,7 @@ class _Cards:
             yield Item(f"{name}: {', '.join(dict.fromkeys(verbs))}")
 
     def _grants(self, number: int) -> Iterator[Item]:
-        principals = {self.compiled.places.names[one] for one in (number, *self.compiled.groups_of(number))}
+        principals = {self.compiled.places.names[index] for index in (number, *self.compiled.groups_of(number))}
         for grant in self.estate.grants:
             if grant.to not in principals:
                 continue
@@ -238,7 +239,7 @@ class _Cards:
         reached = {web.target_name(int(one)) for one in once(web.rows_of(np.array([number]), wanted).target)}
         if ("identity", "take-on") in permissions_of:
             reached |= self._acts_as(compiled.places.names[number])
-        if any(contains(grant.at, one) for one in reached):
+        if any(contains(grant.at, name) for name in reached):
             return ""
         holder = self.estate.holder_of(grant)
         other = target if account_of(holder) == caller or holder == caller else caller
@@ -295,7 +296,7 @@ class _Cards:
         for invariant in self.estate.invariants:
             claimed = invariant.claimed
             whom = (*claimed.by, *(claimed.start.whom if claimed.start else ()))
-            said = any(one == address if isinstance(one, str) else matcher(one.pattern)(address) for one in whom)
+            said = any(name == address if isinstance(name, str) else matcher(name.pattern)(address) for name in whom)
             if said or address == claimed.at or address.startswith(claimed.at + "/"):
                 yield Item(f"the invariant {invariant.name}", invariant.source)
 
@@ -425,9 +426,9 @@ class _Cards:
 
     def _runs_as(self, name: str) -> Iterator[Item]:
         """As whom it acts: an identity of its own, and those that it shares; and of the others why it cannot."""
-        found = [self.compiled.places.names[one] for one in self.compiled.runs(name)]
+        found = [self.compiled.places.names[run] for run in self.compiled.runs(name)]
         pool = pool_of(name)
-        of_pool = [self.compiled.places.names[one] for one in self.compiled.runs(pool)] if pool else []
+        of_pool = [self.compiled.places.names[run] for run in self.compiled.runs(pool)] if pool else []
         acting = self._acts_as(name)
         for address in found:
             identity = self.estate.identities[address]
@@ -437,9 +438,9 @@ class _Cards:
             shared = f"shared with {others} other{'s' if others != 1 else ''}" if others and not own else ""
             through = f"through {pool}" if address in of_pool else ""
             cannot = "" if address in acting else f"cannot act as it: {self._why_not(name, address)}"
-            said = ", ".join(one for one in (own, shared, through, cannot) if one)
+            said = ", ".join(name for name in (own, shared, through, cannot) if name)
             yield Item(f"runs as {address}{f': {said}' if said else ''}", identity.source)
-        able = [one for one in found if one in acting]
+        able = [name for name in found if name in acting]
         if len(able) > 1:
             yield Item(f"so it acts as one of {len(able)}, and says each time as which")
 
@@ -457,7 +458,7 @@ class _Cards:
         if not self.compiled.stands[self.compiled.find(address)]:
             disabled = self.estate.identities[address].disabled
             return "it is disabled" if disabled else "what it is tied to does not exist"
-        accounts = [self.estate.accounts.get(account_of(one)) for one in (name, address)]
+        accounts = [self.estate.accounts.get(account_of(text)) for text in (name, address)]
         providers = [account.provider if account is not None else "" for account in accounts]
         if providers[0] != providers[1]:
             return f"it is of another provider, {providers[1] or 'none'}"

@@ -202,7 +202,7 @@ def _by_change(
             key = (web.target_name(target), compiled.permission_pairs[permission][1])
             if key in had:
                 continue
-            node = next((one for one in gathered.nodes if changes.may(gathered, one, permission, target)), None)
+            node = next((node for node in gathered.nodes if changes.may(gathered, node, permission, target)), None)
             if node is not None:
                 yield key, _changed(web, start, gathered, node, key)
     except Undecided as bound:

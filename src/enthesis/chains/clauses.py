@@ -81,7 +81,7 @@ def any_of(alternatives: Iterable[Alternative | None]) -> Requirement | None:
         return None
     if () in left:
         return ALWAYS
-    sets = [frozenset(one) for one in left]
+    sets = [frozenset(pair) for pair in left]
     kept = [one for one, mine in zip(left, sets, strict=True) if not any(other < mine for other in sets)]
     return (tuple(kept),)
 
@@ -100,7 +100,7 @@ def resolved(requirement: Requirement, known: Mapping[str, Value]) -> Requiremen
     """A requirement with what is known put in; None where it cannot hold then."""
     out: list[Clause] = []
     for clause in requirement:
-        alternatives = [left for one in clause if (left := _left_of(one, known)) is not None]
+        alternatives = [left for pair in clause if (left := _left_of(pair, known)) is not None]
         if not alternatives:
             return None
         if () not in alternatives:
@@ -140,7 +140,7 @@ def denials(requirement: Requirement) -> list[Requirement]:
 def holds_of(requirement: Requirement, values: Mapping[str, Value]) -> bool:
     """Whether a requirement holds of values; what they do not name is absent."""
     return all(
-        any(all(want.met(passes(test, values.get(name))) for name, test, want in one) for one in clause)
+        any(all(want.met(passes(test, values.get(name))) for name, test, want in pair) for pair in clause)
         for clause in requirement
     )
 
@@ -211,7 +211,7 @@ class _Choosing:
 
     def go(self, at: int, chosen: dict[str, Wants]) -> dict[str, Wants] | None:
         """What is wanted of each attribute once the clauses from `at` on are chosen too; None where nothing does."""
-        while at < len(self.clauses) and any(_is_in(one, chosen) for one in self.clauses[at]):
+        while at < len(self.clauses) and any(_is_in(clause, chosen) for clause in self.clauses[at]):
             at += 1
         if at == len(self.clauses):
             return chosen

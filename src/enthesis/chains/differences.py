@@ -65,7 +65,7 @@ class Gains(Sequence[Gain]):
     def __getitem__(self, at: slice) -> tuple[Gain, ...]: ...
     def __getitem__(self, at: int | slice) -> Gain | tuple[Gain, ...]:
         if isinstance(at, slice):
-            return tuple(self[one] for one in range(*at.indices(len(self))))
+            return tuple(self[number] for number in range(*at.indices(len(self))))
         at = at if at >= 0 else len(self) + at
         if at < len(self._told):
             return self._told[at]
@@ -90,7 +90,7 @@ def mentioned_in(*versions: Estate) -> frozenset[str]:
     named = {grant.at for estate in versions for grant in estate.grants}
     attached = (trust.admits.whom for estate in versions for trust in estate.trusts if trust.admits.form == "attached")
     running = (attachment.what for estate in versions for attachment in estate.attachments)
-    return frozenset(named | {one for one in (*attached, *running) if isinstance(one, str)})
+    return frozenset(named | {name for name in (*attached, *running) if isinstance(name, str)})
 
 
 def difference(before: Estate, after: Estate, now: float) -> Difference:
@@ -366,7 +366,7 @@ class Compared:
     def gains_of_credentials(self) -> Iterator[Gain]:
         """What keyed credentials and pipeline access open here and not there, where they or their targets changed."""
         mine, theirs = self.here.web.compiled.estate, self.there.web.compiled.estate
-        twins = {(one.form, one.whom): one for one in self.theirs.from_credentials()}
+        twins = {(credential.form, credential.whom): credential for credential in self.theirs.from_credentials()}
         for start in self.mine.from_credentials():
             section = "pipeline_access" if start.form == "pipeline_access" else "credentials"
             changed = getattr(mine, section)[start.whom] != getattr(theirs, section).get(start.whom)
@@ -487,7 +487,7 @@ def had_by(ways: Sequence[Way], start: Start | None) -> list[Requirement]:
         return []
     limits = tuple(((limit,),) for limit in start.knowns.limits)
     found = (resolved((*limits, *way.takes), start.knowns.values) for way in ways)
-    return [one for one in found if one is not None]
+    return [pair for pair in found if pair is not None]
 
 
 def _requirement(side: _Side, row: tuple[int, int, int], state: int) -> frozenset[object] | None:

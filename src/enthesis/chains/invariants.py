@@ -105,9 +105,9 @@ def _somebody(web: Web) -> Bools:
 def _others(web: Web, by: Sequence[str | Glob]) -> Bools:
     """Identities and people that are not named; a member to come of a group that is may be, or may not."""
     groups = [
-        number for one in by if isinstance(one, str) and (number := web.compiled.find(one)) in web.compiled.members
+        number for name in by if isinstance(name, str) and (number := web.compiled.find(name)) in web.compiled.members
     ]
-    named = _matching(web, [one for one in by if isinstance(one, Glob) or web.compiled.find(one) not in groups])
+    named = _matching(web, [name for name in by if isinstance(name, Glob) or web.compiled.find(name) not in groups])
     for group in groups:
         members = web.compiled.members[group]
         named[members[~web.is_to_come[members]]] = True
@@ -121,8 +121,8 @@ def _not_among(chains: Chains, start: Start, by: Sequence[str | Glob]) -> Iterat
         yield start
         return
     ways: list[Alternative] = []
-    for one in by:
-        group = compiled.find(one) if isinstance(one, str) else NONE
+    for name in by:
+        group = compiled.find(name) if isinstance(name, str) else NONE
         if group in web.compiled.members and start.node in compiled.members[group].tolist():
             ways += web.requests.joining(web.node(start.node), group)
     for denials in product(*ways):  # one literal of each way of being in them is not so; none where one takes nothing
@@ -180,7 +180,7 @@ def _starts(chains: Chains, claimed: Claimed) -> Iterable[Start]:
         yield from _bearers(chains, start.form, _named(start.whom, estate.issuers), start.conditions)
     elif start.form == "credential":
         keyed = (chains.from_credential(name) for name in _named(start.whom, estate.credentials))
-        yield from (one for one in keyed if one is not None)
+        yield from (start for start in keyed if start is not None)
     else:
         person = start.form == "person"
         resource = start.form in ("host", "workload")
@@ -203,8 +203,8 @@ def _bearers(chains: Chains, form: str, names: Sequence[str], shown: Conditions)
 
 
 def _named(whom: Sequence[str | Glob], known: Iterable[str]) -> list[str]:
-    plain = {one for one in whom if isinstance(one, str)}
-    patterns = [matcher(one.pattern) for one in whom if isinstance(one, Glob)]
+    plain = {name for name in whom if isinstance(name, str)}
+    patterns = [matcher(glob.pattern) for glob in whom if isinstance(glob, Glob)]
     return [name for name in known if name in plain or any(matches(name) for matches in patterns)]
 
 
@@ -212,14 +212,14 @@ def _matching(web: Web, whom: Sequence[str | Glob]) -> Bools:
     """The nodes that addresses and patterns name: identities, people, resources; a group stands for its members."""
     compiled = web.compiled
     out = np.zeros(web.nodes, bool)
-    for one in whom:
-        if isinstance(one, Glob):
-            matches = matcher(one.pattern)
+    for glob in whom:
+        if isinstance(glob, Glob):
+            matches = matcher(glob.pattern)
             for name, number in compiled.places.index.items():
                 if matches(name):
                     out[number] = True
         else:
-            number = compiled.find(one)
+            number = compiled.find(glob)
             if number in compiled.members:
                 out[compiled.members[number]] = True
             elif number != NONE:

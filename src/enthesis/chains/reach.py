@@ -65,7 +65,7 @@ def reachable(chains: Chains, starts: Sequence[Start], wanted: Bools, *, hops: i
                         found[row[2], row[1]] = _reached(chains, ended)
     except Undecided as bound:
         chains.missed(bound)
-    return sorted(found.values(), key=lambda one: (len(one.steps), one.target, one.verb))
+    return sorted(found.values(), key=lambda access: (len(access.steps), access.target, access.verb))
 
 
 def reaching(chains: Chains, targets: Sequence[int], wanted: Bools, *, hops: int = 0) -> list[Reached]:
@@ -82,7 +82,10 @@ def reaching(chains: Chains, targets: Sequence[int], wanted: Bools, *, hops: int
             for start, chain in _reaching(chains, target, only):
                 if not (hops and len(chain.edges) > hops):
                     out.setdefault((start.form, start.whom, permission), _reached(chains, chain))
-    return sorted(out.values(), key=lambda one: (len(one.steps), one.chain.start.form, one.chain.start.whom, one.verb))
+    return sorted(
+        out.values(),
+        key=lambda access: (len(access.steps), access.chain.start.form, access.chain.start.whom, access.verb),
+    )
 
 
 def _reaching(chains: Chains, target: int, wanted: Bools) -> Iterator[tuple[Start, Chain]]:

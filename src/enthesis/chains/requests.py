@@ -186,7 +186,9 @@ class Requests:
             return NOTHING
         if family == "target":
             label = rest.removeprefix("labels.")
-            return next((v for one in goal.chain if (v := self.compiled.labels_at(one).get(label)) is not None), None)
+            return next(
+                (v for number in goal.chain if (v := self.compiled.labels_at(number).get(label)) is not None), None
+            )
         return caller_fact(self.compiled, "" if node.bearer else node.name, rest) if family == "caller" else None
 
     def _holding(
@@ -239,8 +241,8 @@ class Requests:
         """What it takes that a node is in a group that it can be in: nothing, but of a member to come."""
         if node.place not in self.compiled.to_come or group in self.powers.groups:
             return [()]
-        found = (self._holding(one, node, goal, asking) for one in self.compiled.joining(node.place, group))
-        return [one for one in found if one is not None]
+        found = (self._holding(pair, node, goal, asking) for pair in self.compiled.joining(node.place, group))
+        return [pair for pair in found if pair is not None]
 
     def _grants(
         self, side: str, node: Node, permission: int, goal: Goal, asking: Asking
@@ -309,7 +311,7 @@ class Requests:
             return joined((any_of((*alone, *whole)), side))
         if side is None or not whole:
             return any_of(alone)
-        let = [(*one, *more) for one in whole if one is not None for more in (side[0] if side else ((),))]
+        let = [(*pair, *more) for pair in whole if pair is not None for more in (side[0] if side else ((),))]
         return any_of((*alone, *let))
 
     def _admitting(self, number: int, node: Node, goal: Goal, asking: Asking) -> Iterator[Alternative | None]:
@@ -323,7 +325,7 @@ class Requests:
         form, whom = tables.trust_form[number], tables.trust_whom[number]
         if form in BEARERS and node.form == "resource":
             for claims in self._service_account_claims((*shown, *when), node):
-                yield _all([self._showing(one, node, goal, asking, claims) for one in (_claimed(shown), when)], ends)
+                yield _all([self._showing(pair, node, goal, asking, claims) for pair in (_claimed(shown), when)], ends)
             return
         joins: list[Alternative] = [()]
         if form == "group":

@@ -95,7 +95,7 @@ class Web:
         for word, found in kinds.items():
             if not found.leaf:
                 continue
-            outer = [compiled.kind_number[one] for one in found.within if one in compiled.kind_number]
+            outer = [compiled.kind_number[name] for name in found.within if name in compiled.kind_number]
             leaf = compiled.kind_number[word]
             parents = np.flatnonzero(np.isin(compiled.kind, outer)).tolist()
             for parent in parents:
@@ -409,7 +409,7 @@ class Web:
             self._also(state, rows, who[rows], further, key, depth)
         running = np.flatnonzero((its_class == 3) & (state > NO))
         if len(running):
-            pairs = [(row, one) for row in running.tolist() for one in self._runs(int(target[row]))]
+            pairs = [(row, run) for row in running.tolist() for run in self._runs(int(target[row]))]
             if pairs:
                 rows = np.array([row for row, _ in pairs], np.int64)
                 identities = np.array([one for _, one in pairs], np.int64)
@@ -438,7 +438,7 @@ class Web:
     def _class_of(self) -> Ints:
         """1 read, 2 write, 3 run, 0 anything else, by permission."""
         words = {"read": 1, "write": 2, "run": 3}
-        return np.array([words.get(one, 0) for one in self.compiled.class_of], np.int64)
+        return np.array([words.get(name, 0) for name in self.compiled.class_of], np.int64)
 
     @cached_property
     def _uses_key(self) -> Bools:
@@ -666,7 +666,9 @@ def asks_for_ages(compiled: Compiled) -> bool:
         *(ceiling.when for ceiling in estate.ceilings),
         *(credential.when for credential in estate.credentials.values()),
     ]
-    return any("session.age" in (dict(one) if isinstance(one, tuple) else one) for one in (*columns, *further))
+    return any(
+        "session.age" in (dict(column) if isinstance(column, tuple) else column) for column in (*columns, *further)
+    )
 
 
 def _lower(state: States, rows: Ints, found: States) -> None:

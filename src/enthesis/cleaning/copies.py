@@ -40,7 +40,7 @@ class Fingerprints:
                 self.unusable.append(name)
             else:
                 self._names.setdefault(digits[1], []).append(name)
-        self._lengths = sorted({len(one) for one in self._names})
+        self._lengths = sorted({len(name) for name in self._names})
 
     def __bool__(self) -> bool:
         return bool(self._names)

@@ -85,14 +85,14 @@ def live_steps(
     steps: list[Step] = []
     foreign: list[str] = []
     for surveyed in surveys:
-        for one in surveyed.objects:
-            if one.by_itself or names_what_is_gone(without_gone(one.body)):
+        for statement in surveyed.objects:
+            if statement.by_itself or names_what_is_gone(without_gone(statement.body)):
                 continue
-            step = _step(estate, target, one)
+            step = _step(estate, target, statement)
             if step is None:
                 continue
-            if one.mark != estate.name and not others:
-                foreign.append(f"{statement_sentence(one.collection, one.body)} ({one.holder})")
+            if statement.mark != estate.name and not others:
+                foreign.append(f"{statement_sentence(statement.collection, statement.body)} ({statement.holder})")
             else:
                 steps.append(step)
     return [*map(_revoking, _theirs(estate, target, kept)), *steps], foreign
@@ -100,10 +100,14 @@ def live_steps(
 
 def unbound_roles(before: Estate, after: Estate, surveys: Sequence[Surveyed]) -> list[Step]:
     """The steps that remove roles of ours which no grant binds any more, once the files are changed."""
-    unbound = {one.key for one in wanted(before)[0]} - {one.key for one in wanted(after)[0]}
-    every = (one for surveyed in surveys for one in surveyed.objects)
-    mine = [one for one in every if one.collection == "roles" and one.mark == before.name and one.key in unbound]
-    return [replace(_removing(one), stage=LAST) for one in mine]
+    unbound = {statement.key for statement in wanted(before)[0]} - {statement.key for statement in wanted(after)[0]}
+    every = (statement for surveyed in surveys for statement in surveyed.objects)
+    mine = [
+        statement
+        for statement in every
+        if statement.collection == "roles" and statement.mark == before.name and statement.key in unbound
+    ]
+    return [replace(_removing(statement), stage=LAST) for statement in mine]
 
 
 def _step(estate: Estate, target: Target, one: LiveObject) -> Step | None:
@@ -228,7 +232,7 @@ def file_edits(estate: Estate, target: Target) -> list[Edit]:
 def _without(attachment: Attachment, name: str) -> Edit | None:
     if name not in attachment.runs_as:
         return None
-    left = [one for one in attachment.runs_as if one != name]
+    left = [text for text in attachment.runs_as if text != name]
     return _field(attachment.source, "runs_as", value=left) if left else _out(attachment.source)
 
 
@@ -265,12 +269,12 @@ def copied(chains: Chains, target: Target) -> list[Copied]:
     estate, compiled = chains.compiled.estate, chains.compiled
     out: dict[str, Copied] = {}
     inside = {target.name} if target.form == "resource" else set[str]()
-    for one in reached(chains, target):
+    for access in reached(chains, target):
         its_class = {verb: said for (_, verb), said in zip(compiled.permission_pairs, compiled.class_of, strict=True)}
-        if "/secret/" in one.target and its_class.get(one.verb) == "read":
-            out.setdefault(one.target, Copied(one.target, "could read it", "put another value there"))
-        elif its_class.get(one.verb) == "run":
-            inside.add(one.target)
+        if "/secret/" in access.target and its_class.get(access.verb) == "read":
+            out.setdefault(access.target, Copied(access.target, "could read it", "put another value there"))
+        elif its_class.get(access.verb) == "run":
+            inside.add(access.target)
     for name, credential in estate.credentials.items():
         if credential.disabled:
             continue
@@ -287,11 +291,13 @@ def copied(chains: Chains, target: Target) -> list[Copied]:
 def failing(before: Estate, after: Estate, now: datetime) -> list[str]:
     """The journeys that are allowed as they should be before, and are refused afterwards."""
     old, new = compile_estate(before), compile_estate(after)
-    wanted = [one for one in before.journeys.values() if one.expect == "allowed"]
+    wanted = [journey for journey in before.journeys.values() if journey.expect == "allowed"]
     return [
-        one.name
-        for one in wanted
-        if judge_journey(old, one, now).met and one.name in after.journeys and not judge_journey(new, one, now).met
+        journey.name
+        for journey in wanted
+        if judge_journey(old, journey, now).met
+        and journey.name in after.journeys
+        and not judge_journey(new, journey, now).met
     ]
 
 
@@ -299,9 +305,9 @@ def involving(estate: Estate, target: Target) -> list[Journey]:
     """The journeys that begin at a target or pass it."""
     name = target.name
     return [
-        one
-        for one in estate.journeys.values()
-        if one.origin.whom == name or any(name in (hop.identity, hop.on) for hop in one.through)
+        journey
+        for journey in estate.journeys.values()
+        if journey.origin.whom == name or any(name in (hop.identity, hop.on) for hop in journey.through)
     ]
 
 
@@ -310,9 +316,12 @@ def running_as(estate: Estate, target: Target) -> list[str]:
     if target.form == "resource":
         found = estate.resources.get(target.name)
         own = list(found.runs_as) if found is not None else []
-        return [*own, *(one for each in estate.attachments if _covers(each, target.name) for one in each.runs_as)]
-    by_resource = [one.address for one in estate.resources.values() if target.name in one.runs_as]
-    return [*by_resource, *(str(_what(one)) for one in estate.attachments if target.name in one.runs_as)]
+        return [*own, *(name for each in estate.attachments if _covers(each, target.name) for name in each.runs_as)]
+    by_resource = [resource.address for resource in estate.resources.values() if target.name in resource.runs_as]
+    return [
+        *by_resource,
+        *(str(_what(attachment)) for attachment in estate.attachments if target.name in attachment.runs_as),
+    ]
 
 
 def still_covering(estate: Estate, target: Target) -> list[str]:
@@ -320,9 +329,10 @@ def still_covering(estate: Estate, target: Target) -> list[str]:
     if target.form != "resource":
         return []
     return [
-        f"the attachment of {' and '.join(one.runs_as)} to {_what(one)} covers it: narrow the pattern ({one.source})"
-        for one in estate.attachments
-        if isinstance(one.what, Glob) and _covers(one, target.name)
+        f"the attachment of {' and '.join(attachment.runs_as)} to {_what(attachment)} covers it: narrow the pattern "
+        f"({attachment.source})"
+        for attachment in estate.attachments
+        if isinstance(attachment.what, Glob) and _covers(attachment, target.name)
     ]
 
 
@@ -346,5 +356,8 @@ def target_of(estate: Estate, name: str, sessions: Sequence[OpenSession] = ()) -
     resource: Resource | None = estate.resources.get(name)
     if resource is not None and account_of(name):
         return Target("resource", name)
-    found = next((one for one in sessions if one.id == name or (len(name) >= 8 and one.id.startswith(name))), None)
+    found = next(
+        (session for session in sessions if session.id == name or (len(name) >= 8 and session.id.startswith(name))),
+        None,
+    )
     return Target("session", found.id, found.of) if found is not None else None

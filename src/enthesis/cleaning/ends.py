@@ -61,12 +61,12 @@ def calendar(estate: Estate, now: datetime, handoffs: Iterable[Waiting] = ()) ->
     """The ends of an estate from an instant on. What has ended is over, but for what was to be looked at again."""
     notice = {name: one.before for name, one in estate.notice.items()}
     found = [
-        replace(one, told=tuple(sorted(notice.get(one.kind, USUAL_NOTICE), reverse=True)))
-        for one in (*_credentials(estate), *_statements(estate), *_accepted(estate), *_handoffs(handoffs))
+        replace(credential, told=tuple(sorted(notice.get(credential.kind, USUAL_NOTICE), reverse=True)))
+        for credential in (*_credentials(estate), *_statements(estate), *_accepted(estate), *_handoffs(handoffs))
     ]
-    found.sort(key=lambda one: (one.at, one.kind, one.what))
-    overdue = tuple(one for one in found if one.at <= now and one.kind in ("acceptance", "handoff"))
-    return Calendar(tuple(one for one in found if one.at > now), overdue)
+    found.sort(key=lambda end: (end.at, end.kind, end.what))
+    overdue = tuple(end for end in found if end.at <= now and end.kind in ("acceptance", "handoff"))
+    return Calendar(tuple(end for end in found if end.at > now), overdue)
 
 
 def ended(estate: Estate, ends: Sequence[End], now: float) -> Difference:
@@ -75,8 +75,8 @@ def ended(estate: Estate, ends: Sequence[End], now: float) -> Difference:
     keys = {end.names[0] for end in ends if end.kind in ("credential", "certificate")}
     after = replace(
         estate,
-        grants=tuple(one for one in estate.grants if ("grant", one.source) not in gone),
-        trusts=tuple(one for one in estate.trusts if ("trust", one.source) not in gone),
+        grants=tuple(grant for grant in estate.grants if ("grant", grant.source) not in gone),
+        trusts=tuple(trust for trust in estate.trusts if ("trust", trust.source) not in gone),
         credentials={name: one for name, one in estate.credentials.items() if name not in keys},
     )
     return difference(estate, after, now)
@@ -99,24 +99,33 @@ def _statements(estate: Estate) -> Iterator[End]:
     for grant in estate.grants:
         if grant.until is not None:
             what = f"the grant of {grant.role} to {grant.to} at {grant.at}"
-            names = tuple(one for one in (grant.name, grant.to) if one is not None)
+            names = tuple(name for name in (grant.name, grant.to) if name is not None)
             owner = _owner(estate, grant.to)
             yield End("grant", what, grant.until, names, owner, grant.because or "", grant.source, grant.at)
     for trust in estate.trusts:
         if trust.until is not None:
             what = statement_sentence("trusts", plain_statement("trusts", trust))
-            names = tuple(one for one in (trust.name, trust.of) if one is not None)
+            names = tuple(name for name in (trust.name, trust.of) if name is not None)
             owner = _owner(estate, trust.of)
             yield End("trust", what, trust.until, names, owner, trust.because or "", trust.source, trust.of)
 
 
 def _accepted(estate: Estate) -> Iterator[End]:
-    for one in estate.accepted:
-        what = f"the acceptance of {one.risk} of {one.of}"
-        yield End("acceptance", what, one.until, (one.of,), "", one.because, one.source, one.of)
+    for acceptance in estate.accepted:
+        what = f"the acceptance of {acceptance.risk} of {acceptance.of}"
+        yield End(
+            "acceptance",
+            what,
+            acceptance.until,
+            (acceptance.of,),
+            "",
+            acceptance.because,
+            acceptance.source,
+            acceptance.of,
+        )
 
 
 def _handoffs(handoffs: Iterable[Waiting]) -> Iterator[End]:
-    for one in handoffs:
-        what = f"the half of {one.party}, which was asked for"
-        yield End("handoff", what, one.by, (one.party,), one.party, one.reference, None, one.party)
+    for handoff in handoffs:
+        what = f"the half of {handoff.party}, which was asked for"
+        yield End("handoff", what, handoff.by, (handoff.party,), handoff.party, handoff.reference, None, handoff.party)

@@ -145,7 +145,7 @@ def weighed(chains: Chains, found: Sequence[Finding], step: Callable[[str], None
     Of more than MOST_FOLLOWED ways in, those that can do least by an upper bound are not followed.
     """
     upper: list[int] = _upper_bounds(chains).tolist()
-    names = dict.fromkeys(name for one in found for name in one.through)
+    names = dict.fromkeys(name for finding in found for name in finding.through)
     bound = {name: max((upper[node] for node in _nodes(chains, name)), default=0) for name in names}
     ranked = sorted((name for name, most in bound.items() if most), key=lambda name: -bound[name])
     opens: dict[str, Opens] = {}
@@ -156,9 +156,9 @@ def weighed(chains: Chains, found: Sequence[Finding], step: Callable[[str], None
         else:
             opens[name] = Opens(bound[name], count=None)
     out = []
-    for one in found:
-        its = [opens[name] for name in one.through if name in opens]
-        out.append(replace(one, opens=_worst(its)) if its else one)
+    for finding in found:
+        its = [opens[name] for name in finding.through if name in opens]
+        out.append(replace(finding, opens=_worst(its)) if its else finding)
     return sorted(out, key=_gravest_first)
 
 
@@ -169,9 +169,9 @@ def _gravest_first(one: Finding) -> tuple[int, int, str, str]:
 def _worst(found: Sequence[Opens]) -> Opens:
     if not found:
         return Opens()
-    top = max(found, key=lambda one: (one.gravity, one.count or 0))
-    counts = [one.count for one in found]
-    more = any(one.more for one in found)
+    top = max(found, key=lambda opens: (opens.gravity, opens.count or 0))
+    counts = [opens.count for opens in found]
+    more = any(opens.more for opens in found)
     return replace(top, count=None if None in counts else sum(count or 0 for count in counts), more=more)
 
 
@@ -201,7 +201,10 @@ def _opens(chains: Chains, starts: Sequence[Start], most: int) -> Opens:
     acting = np.array([verb not in LEADING_ON for _, verb in compiled.permission_pairs], bool)
     if len(_rows(web, nodes, acting, certain=False)) <= MOST_ROWS:
         found = reachable(chains, starts, every)
-        done = [(compiled.permission[_kind(chains, one.target, one.verb), one.verb], one.target) for one in found]
+        done = [
+            (compiled.permission[_kind(chains, access.target, access.verb), access.verb], access.target)
+            for access in found
+        ]
         done = [one for one in done if acting[one[0]]]
         if not done:
             return Opens()
@@ -212,7 +215,7 @@ def _opens(chains: Chains, starts: Sequence[Start], most: int) -> Opens:
     rows = _rows(web, nodes, acting, certain=True)
     if not len(rows):
         return Opens(most, count=None)
-    gravity = np.array([GRAVITY[one] for one in compiled.class_of])[rows.permission]
+    gravity = np.array([GRAVITY[name] for name in compiled.class_of])[rows.permission]
     at = int(gravity.argmax())
     verb = compiled.permission_pairs[int(rows.permission[at])][1]
     each = np.unique(rows.permission * len(web.target_place) + rows.target)
@@ -257,17 +260,21 @@ def _upper_bounds(chains: Chains) -> Ints:
 
 def accepting(sweeping: Sweeping, found: Sequence[Finding]) -> tuple[list[Finding], list[Finding]]:
     """The findings that stand, and those that the estate accepts until a time to come."""
-    lasting = {(one.risk, one.of): one for one in sweeping.estate.accepted if one.until > sweeping.now}
+    lasting = {
+        (acceptance.risk, acceptance.of): acceptance
+        for acceptance in sweeping.estate.accepted
+        if acceptance.until > sweeping.now
+    }
     if not lasting:
         return list(found), []
     standing: list[Finding] = []
     accepted: list[Finding] = []
-    for one in found:
-        by = next((lasting[one.code, name] for name in one.names if (one.code, name) in lasting), None)
+    for finding in found:
+        by = next((lasting[finding.code, name] for name in finding.names if (finding.code, name) in lasting), None)
         if by is None:
-            standing.append(one)
+            standing.append(finding)
         else:
-            accepted.append(replace(one, accepted=by))
+            accepted.append(replace(finding, accepted=by))
     return standing, accepted
 
 
@@ -276,16 +283,17 @@ def ended_acceptances(sweeping: Sweeping) -> list[Finding]:
     return [
         Finding(
             "acceptance-ended",
-            f"{one.risk} of {one.of} was accepted until {time_text(one.until)}: {one.because}",
-            (one.of,),
-            source=one.source,
-            at=one.of,
-            since=one.until,
+            f"{acceptance.risk} of {acceptance.of} was accepted until {time_text(acceptance.until)}: "
+            f"{acceptance.because}",
+            (acceptance.of,),
+            source=acceptance.source,
+            at=acceptance.of,
+            since=acceptance.until,
             fixes=(
                 Fix("look at it again, and write another end with a reason"),
-                Fix("take the entry out", sweeping.removal(one.source)),
+                Fix("take the entry out", sweeping.removal(acceptance.source)),
             ),
         )
-        for one in sweeping.estate.accepted
-        if one.until <= sweeping.now
+        for acceptance in sweeping.estate.accepted
+        if acceptance.until <= sweeping.now
     ]

@@ -33,9 +33,9 @@ CHANGING_OWN = ("change-access", "change-role", "change-trust", "change-members"
 
 def working(sweeping: Sweeping) -> Iterator[Credential]:
     """The keyed credentials that still open something."""
-    for one in sweeping.estate.credentials.values():
-        if not one.disabled and (one.expires is None or one.expires > sweeping.now):
-            yield one
+    for credential in sweeping.estate.credentials.values():
+        if not credential.disabled and (credential.expires is None or credential.expires > sweeping.now):
+            yield credential
 
 
 def _of_key(sweeping: Sweeping, code: str, one: Credential, message: str, *fixes: Fix) -> Finding:
@@ -64,64 +64,71 @@ def _revoking(sweeping: Sweeping, one: Credential) -> Fix:
 
 
 def _old_keys(sweeping: Sweeping) -> Iterator[Finding]:
-    for one in working(sweeping):
-        if one.created is not None and sweeping.now - one.created > sweeping.bounds.older_than:
+    for credential in working(sweeping):
+        if credential.created is not None and sweeping.now - credential.created > sweeping.bounds.older_than:
             fix = Fix("make a new one with an end, move what uses it, then revoke this one")
-            yield _of_key(sweeping, "key-old", one, f"was made on {_day(one.created)} and still works", fix)
+            yield _of_key(
+                sweeping, "key-old", credential, f"was made on {_day(credential.created)} and still works", fix
+            )
 
 
 def _unused_keys(sweeping: Sweeping) -> Iterator[Finding]:
     bound = sweeping.bounds.unused_for
-    for one in working(sweeping):
-        if one.last_used is not None and sweeping.now - one.last_used > bound:
-            yield _of_key(sweeping, "key-unused", one, f"was last used on {_day(one.last_used)}")
-        elif one.last_used is None and sweeping.knows_use and one.created and sweeping.now - one.created > bound:
-            yield _of_key(sweeping, "key-unused", one, "has never been used")
+    for credential in working(sweeping):
+        if credential.last_used is not None and sweeping.now - credential.last_used > bound:
+            yield _of_key(sweeping, "key-unused", credential, f"was last used on {_day(credential.last_used)}")
+        elif (
+            credential.last_used is None
+            and sweeping.knows_use
+            and credential.created
+            and sweeping.now - credential.created > bound
+        ):
+            yield _of_key(sweeping, "key-unused", credential, "has never been used")
 
 
 def _copied_keys(sweeping: Sweeping) -> Iterator[Finding]:
-    for one in working(sweeping):
-        if len(one.held_in) > 1:
-            places = " and ".join(one.held_in)
+    for credential in working(sweeping):
+        if len(credential.held_in) > 1:
+            places = " and ".join(credential.held_in)
             fix = Fix("give each place a way of its own, so that one can be closed without the others")
-            yield _of_key(sweeping, "key-copied", one, f"is held in {places}", fix)
+            yield _of_key(sweeping, "key-copied", credential, f"is held in {places}", fix)
 
 
 def _two_ends(sweeping: Sweeping) -> Iterator[Finding]:
     """Credentials of one fingerprint are one value: the earlier end ends nothing."""
     by_print: dict[str, list[Credential]] = {}
-    for one in sweeping.estate.credentials.values():
-        if one.fingerprint is not None:
-            by_print.setdefault(one.fingerprint, []).append(one)
+    for credential in sweeping.estate.credentials.values():
+        if credential.fingerprint is not None:
+            by_print.setdefault(credential.fingerprint, []).append(credential)
     for alike in by_print.values():
-        ends = {one.expires for one in alike}
+        ends = {credential.expires for credential in alike}
         if len(alike) < 2 or len(ends) < 2:
             continue
-        for one in alike:
-            if one in working(sweeping):
-                others = " and ".join(other.name for other in alike if other is not one)
-                until = time_text(one.expires) if one.expires is not None else "never"
+        for credential in alike:
+            if credential in working(sweeping):
+                others = " and ".join(other.name for other in alike if other is not credential)
+                until = time_text(credential.expires) if credential.expires is not None else "never"
                 fix = Fix("look which end is the real one, and describe the value once")
                 message = f"has the same fingerprint as {others} and another end ({until})"
-                yield _of_key(sweeping, "key-two-ends", one, message, fix)
+                yield _of_key(sweeping, "key-two-ends", credential, message, fix)
 
 
 def _needless_keys(sweeping: Sweeping) -> Iterator[Finding]:
-    for one in working(sweeping):
-        way = next((way for way in keyless_ways(sweeping.estate, one.of, sweeping.now) if way.is_there), None)
+    for credential in working(sweeping):
+        way = next((way for way in keyless_ways(sweeping.estate, credential.of, sweeping.now) if way.is_there), None)
         if way is not None:
-            yield _of_key(sweeping, "key-needless", one, f"works although there is a keyless way: {way.says}")
+            yield _of_key(sweeping, "key-needless", credential, f"works although there is a keyless way: {way.says}")
 
 
 def _keys_on_machines(sweeping: Sweeping) -> Iterator[Finding]:
     estate = sweeping.estate
-    for one in working(sweeping):
-        owner = estate.identities.get(one.of)
-        held = [place for place in one.held_in if place in estate.resources]
+    for credential in working(sweeping):
+        owner = estate.identities.get(credential.of)
+        held = [place for place in credential.held_in if place in estate.resources]
         if owner is not None and owner.kind == "person" and held:
             fix = Fix("let what runs there run as an identity of its own")
             message = f"is a person's, and {held[0]} holds it"
-            yield _of_key(sweeping, "key-on-machine", one, message, fix)
+            yield _of_key(sweeping, "key-on-machine", credential, message, fix)
 
 
 # -- identities -------------------------------------------------------------------------------------------------------
@@ -260,13 +267,13 @@ def _ended(sweeping: Sweeping) -> Iterator[Finding]:
     for grant in sweeping.estate.grants:
         if grant.until is not None and grant.until <= sweeping.now:
             said = f"the grant of {grant.role} to {grant.to} at {grant.at}"
-            names = tuple(one for one in (grant.name, grant.to, grant.role) if one is not None)
+            names = tuple(name for name in (grant.name, grant.to, grant.role) if name is not None)
             yield _written(
                 sweeping, "grant-ended", f"{said} ended {time_text(grant.until)}", names, grant.source, grant.to
             )
     for trust in sweeping.estate.trusts:
         if trust.until is not None and trust.until <= sweeping.now:
-            names = tuple(one for one in (trust.name, trust.of) if one is not None)
+            names = tuple(name for name in (trust.name, trust.of) if name is not None)
             said = f"a trust of {trust.of} ended {time_text(trust.until)}"
             yield _written(sweeping, "grant-ended", said, names, trust.source, trust.of)
 
@@ -303,7 +310,7 @@ def _without_effect(sweeping: Sweeping) -> Iterator[Finding]:
     for grant in crossing:
         why, more = _why_no_effect(sweeping, grant, halves)
         if why:
-            names = tuple(one for one in (grant.name, grant.to, grant.role) if one is not None)
+            names = tuple(name for name in (grant.name, grant.to, grant.role) if name is not None)
             said = f"the grant of {grant.role} to {grant.to} at {grant.at}"
             yield _written(
                 sweeping, "grant-without-effect", f"{said} has no effect: {why}", names, grant.source, grant.to, more
@@ -347,7 +354,7 @@ def _lacks_its_half(
         return f"{theirs} decides there alone, and this grant is held by {ours}", (Fix(f"let {theirs} hold it", edits),)
     needs = theirs if holder == ours else ours
     above = {needs, *estate.boundary_above(needs)}
-    groups = {compiled.places.names[one] for one in compiled.groups_of(compiled.find(grant.to))}
+    groups = {compiled.places.names[number] for number in compiled.groups_of(compiled.find(grant.to))}
     answered = any(
         by in above and (contains(at, grant.at) or contains(grant.at, at) or at in above)
         for to in (grant.to, *groups)
@@ -445,7 +452,7 @@ def _wider_than_used(sweeping: Sweeping) -> Iterator[Finding]:
         if len(places) != 1 or None in places:
             continue
         (place,) = places
-        names = tuple(one for one in (grant.name, grant.role, grant.to) if one is not None)
+        names = tuple(name for name in (grant.name, grant.role, grant.to) if name is not None)
         message = f"{grant.to} has {grant.role} at {grant.at}, and all recorded use is in {place}"
         fix = Fix(f"bind it at {place}", sweeping.changed(grant.source, "at", place))
         through = (grant.to,)

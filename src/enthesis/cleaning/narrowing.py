@@ -120,7 +120,7 @@ class _Program:
         self.classes = _classes(seats)
         self.columns = _alike(seats, existing.values())
         self.model = _Model()
-        fitting = [one for one in existing if any(_fits(existing[one], seat) for seat in self.classes)]
+        fitting = [name for name in existing if any(_fits(existing[name], seat) for seat in self.classes)]
         self.used = {name: self.model.variable() for name in fitting}
         self.roles = self._roles(min(new, len({seat.needs for seat in self.classes})))
         self.beyond: dict[int, float] = {}
@@ -243,7 +243,7 @@ class _Program:
                     roles.append((name, permissions))
             for member in members:
                 at[member] = tuple(numbers[key] for key, _, _ in picked)
-            granted = frozenset(one for _, _, permissions in picked for one in permissions)
+            granted = frozenset(permission for _, _, permissions in picked for permission in permissions)
             beyond += len(members) * sum(seat.beyond.get(one, 1) for one in granted - seat.needs)
         return Chosen(tuple(roles), tuple(at), beyond, gap)
 
@@ -251,7 +251,7 @@ class _Program:
         """What some seat needs at which a new role stands: anything else that it may hold at no cost is left out."""
         stands = zip(self.classes, self.stands, strict=True)
         at = ((seat, by_new[number]) for seat, (_, by_new) in stands if number in by_new)
-        return frozenset(one for seat, variable in at if best[variable] > HALF for one in seat.needs)
+        return frozenset(need for seat, variable in at if best[variable] > HALF for need in seat.needs)
 
 
 MOST_CANDIDATES = 4_000  # roles that are looked at where nothing beyond need is given
@@ -286,8 +286,8 @@ def _without_beyond(
         for number, at in here:
             model.row({at: 1, roles[number][2]: -1}, high=0)
             grants[at] = len(members)
-        for one in seat.needs:
-            giving = {at: 1.0 for number, at in here if one in roles[number][1]}
+        for need in seat.needs:
+            giving = {at: 1.0 for number, at in here if need in roles[number][1]}
             if not giving:
                 return None
             model.row(giving, low=1)

@@ -46,7 +46,7 @@ class Needs:
 
     def units(self) -> set[Unit]:
         """The units that are needed by use or by what the estate states."""
-        return {one.unit for one in self.every.values()}
+        return {need.unit for need in self.every.values()}
 
 
 def needs_of(estate: Estate, usage: Usage, since: datetime, now: datetime) -> Needs:

@@ -295,16 +295,16 @@ def _holder(estate: Estate, credential: Credential, identity: str, place: str) -
             )
         shows = [{"sub": sub, "aud": estate.system_of(identity)} for sub in subjects]
         return Holder(place, tuple(Origin("token", place, each) for each in shows))
-    issuer = next((one for one in estate.issuers.values() if one.cluster == "/".join(parts[:3])), None)
+    issuer = next((issuer for issuer in estate.issuers.values() if issuer.cluster == "/".join(parts[:3])), None)
     if issuer is not None and len(parts) > 6 and parts[5] == "identity":
         claims = {"sub": service_account_subject(place), "aud": estate.system_of(identity)}
         return Holder(place, (Origin("token", issuer.name, claims),))
     kind = parts[1] if len(parts) > 2 else ""
     if place in estate.resources and kind == "pool":
-        members = [one for one in estate.resources if one.startswith(f"{place}/host/")]
+        members = [resource for resource in estate.resources if resource.startswith(f"{place}/host/")]
         if not members:
             return Holder(place, hint=f"{place} has no member to try it from: name one in `resources`")
-        return Holder(place, tuple(Origin("host", one) for one in members))
+        return Holder(place, tuple(Origin("host", member) for member in members))
     if place in estate.resources and any(True for _ in ways_of_place(estate, identity, place)):
         return Holder(place, (Origin("host", place),))
     return Holder(place, hint=f"what is held in {place} has no keyless way that is known here")
@@ -318,12 +318,14 @@ def _subjects(estate: Estate, credential: Credential, issuer: str) -> list[str]:
             continue
         said = plain_statement("pipeline_access", access)["admits"].get("sub")
         listed = [said] if isinstance(said, str) else said if isinstance(said, list) else []
-        out |= {one for one in listed if isinstance(one, str)}
+        out |= {name for name in listed if isinstance(name, str)}
     return sorted(out)
 
 
 def _ways(estate: Estate, found: Standing, holder: Holder) -> Iterator[Way]:
-    subjects = [str(one.shows["sub"]) for one in holder.origins if one.whom == holder.place and "sub" in one.shows]
+    subjects = [
+        str(origin.shows["sub"]) for origin in holder.origins if origin.whom == holder.place and "sub" in origin.shows
+    ]
     yield from ways_of_place(estate, found.takes_on, holder.place, subjects or None)
 
 
@@ -334,10 +336,11 @@ def _is_said(estate: Estate, section: str, entry: Mapping[str, Any]) -> bool:
         if found is not None and entry["runs_as"] in found.runs_as:
             return True
         return any(
-            _covers(one.what, str(entry["what"])) and entry["runs_as"] in one.runs_as for one in estate.attachments
+            _covers(attachment.what, str(entry["what"])) and entry["runs_as"] in attachment.runs_as
+            for attachment in estate.attachments
         )
-    said = (plain_statement("trusts", one) for one in estate.trusts if one.of == entry["of"])
-    return any(one["admits"] == entry["admits"] for one in said)
+    said = (plain_statement("trusts", trust) for trust in estate.trusts if trust.of == entry["of"])
+    return any(body["admits"] == entry["admits"] for body in said)
 
 
 def _covers(what: str | Glob, address: str) -> bool:
@@ -351,9 +354,14 @@ def _other_work(estate: Estate, credential: Credential, origins: Sequence[Origin
     """What else an identity is for than the holders of a key; nothing where it is theirs alone."""
     held = set(credential.held_in)
     identity = credential.of
-    for one in estate.credentials.values():
-        if one.of == identity and one.name != credential.name and not one.disabled and not held & set(one.held_in):
-            yield f"the credential {one.name}"
+    for keyed in estate.credentials.values():
+        if (
+            keyed.of == identity
+            and keyed.name != credential.name
+            and not keyed.disabled
+            and not held & set(keyed.held_in)
+        ):
+            yield f"the credential {keyed.name}"
     for access in estate.pipeline_access.values():
         if access.of == identity and access.credential != credential.name:
             yield f"the pipeline access {access.name}"
@@ -364,7 +372,7 @@ def _other_work(estate: Estate, credential: Credential, origins: Sequence[Origin
         what = attachment.what.pattern if isinstance(attachment.what, Glob) else attachment.what
         if identity in attachment.runs_as and not any(_is_in(what, place) for place in held):
             yield f"{what} runs as it"
-    subjects = {str(one.shows.get("sub")) for one in origins if one.form == "token"}
+    subjects = {str(origin.shows.get("sub")) for origin in origins if origin.form == "token"}
     for trust in estate.trusts:
         if trust.of != identity or trust.admits.form == "attached":
             continue

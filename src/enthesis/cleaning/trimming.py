@@ -64,8 +64,8 @@ def trim(
     """The estate with its grants narrowed to what is needed. Grants to those of whom nothing was recorded stay."""
     index = _Index(estate, needs)
     every = _bundles(index, now)
-    bundles = [one for one in every if one.who & needs.used]
-    unused = sorted({one.to for one in every} - {one.to for one in bundles})
+    bundles = [bundle for bundle in every if bundle.who & needs.used]
+    unused = sorted({bundle.to for bundle in every} - {bundle.to for bundle in bundles})
     wanted = _wanted(index, bundles, now)
     by_holder: dict[str, list[int]] = {}
     for number, bundle in enumerate(bundles):
@@ -120,13 +120,13 @@ class _Index:
 
     def cost(self, bundle: Bundle, permission: Permission, place: str) -> int:
         """How many units beyond need a permission comes to that a bundle has at a place."""
-        where = [one for one in self.inside(place) if self.applies(permission[0], one)]
-        return sum((who, permission, one) not in self.units for one in where for who in bundle.who)
+        where = [name for name in self.inside(place) if self.applies(permission[0], name)]
+        return sum((who, permission, name) not in self.units for name in where for who in bundle.who)
 
     def again(self, bundle: Bundle, permission: Permission, place: str) -> int:
         """How many units are needed that another bundle gives already, if this one is not to give the permission."""
-        where = [one for one in self.inside(place) if self.applies(permission[0], one)]
-        return sum((who, permission, one) in self.units for one in where for who in bundle.who)
+        where = [name for name in self.inside(place) if self.applies(permission[0], name)]
+        return sum((who, permission, name) in self.units for name in where for who in bundle.who)
 
 
 def _bundles(index: _Index, now: datetime) -> list[Bundle]:
@@ -191,8 +191,8 @@ def _wanted(index: _Index, bundles: Sequence[Bundle], now: datetime) -> list[Wan
 def _once(out: list[Wanted], place: str, permission: Permission, sides: Sequence[tuple[str, list[int]]]) -> None:
     """Takes back what a bundle is to give where another one gives it to all of the same, the smallest first."""
     giving = [number for number, wanted in enumerate(out) if permission in wanted.get(place, {})]
-    for number in sorted(giving, key=lambda one: len(out[one][place][permission])):
-        others = {one for one in giving if one != number and permission in out[one].get(place, {})}
+    for number in sorted(giving, key=lambda number: len(out[number][place][permission])):
+        others = {index for index in giving if index != number and permission in out[index].get(place, {})}
         mine = [side for _, side in sides if number in side]
         if all(others.intersection(side) for side in mine):
             del out[number][place][permission]
@@ -238,7 +238,7 @@ def _asks_the_caller(estate: Estate, need: Need) -> bool:
     """Whether the caller's account must let it: in a crossing at a two-sided provider, and perhaps for taking on."""
     if need.verb == "take-on":
         return True
-    ours, theirs = (estate.accounts.get(account_of(one)) for one in (need.identity, need.place))
+    ours, theirs = (estate.accounts.get(account_of(name)) for name in (need.identity, need.place))
     if ours is None or theirs is None or ours is theirs or ours.provider != theirs.provider:
         return False
     return estate.providers[ours.provider].style == "two-sided"
@@ -289,9 +289,9 @@ def _changes(
     for seat, at in zip(seats, chosen.at, strict=True):
         bundle = bundles[seat.bundle]
         first = bundle.grants[0]
-        for one in at:
-            given, permissions = chosen.roles[one]
-            name = names[one]
+        for index in at:
+            given, permissions = chosen.roles[index]
+            name = names[index]
             if not given:
                 made[name] = Role(name, _allows(permissions))
             held = bundle.holder if first.held_by is not None or boundary_of(seat.place) != bundle.holder else None
@@ -340,9 +340,11 @@ def _replayed(index: _Index, changes: list[Change], roles: Mapping[str, Role], n
         broken = _broken(after, needs, was, now)
         if broken is None:
             break
-        guilty = [one for one in changes if broken.identity in index.members(one.to)] or list(changes)
-        withheld += [(one.to, f"{broken.identity} would no longer {broken.verb} {broken.target}") for one in guilty]
-        changes = [one for one in changes if one not in guilty]
+        guilty = [change for change in changes if broken.identity in index.members(change.to)] or list(changes)
+        withheld += [
+            (change.to, f"{broken.identity} would no longer {broken.verb} {broken.target}") for change in guilty
+        ]
+        changes = [change for change in changes if change not in guilty]
     touched = sorted({identity for change in changes for identity in index.members(change.to)})
     counts = {identity: (_count(index, estate, identity), _count(index, after, identity)) for identity in touched}
     bound = {grant.role for change in changes for grant in change.comes}

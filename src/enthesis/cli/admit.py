@@ -136,9 +136,13 @@ def _told(
             twins = [one for one in former.estate.trusts if _key(one) == _key(trust)]
             versions.append(("before", former.callers_of(twins[0]) if twins else NOBODY))
         answers.append(told(admissions, trust, versions))
-    well = all(one.than != "what was meant" or one.more is None for answer in answers for one in answer.compared)
+    well = all(
+        comparison.than != "what was meant" or comparison.more is None
+        for answer in answers
+        for comparison in answer.compared
+    )
     if output is Format.JSON:
-        put_json({"asked": what, "well": well, "trusts": [told_json(one) for one in answers]})
+        put_json({"asked": what, "well": well, "trusts": [told_json(answer) for answer in answers]})
         return well
     access = estate.pipeline_access.get(what)
     if access is not None:
@@ -177,13 +181,15 @@ def chosen(estate: Estate, what: str) -> list[Trust]:
 
 def _first_sentence(what: str, answers: list[Told]) -> str:
     of = ", ".join(dict.fromkeys(answer.trust.of for answer in answers))
-    compared = [one for answer in answers for one in answer.compared]
+    compared = [comparison for answer in answers for comparison in answer.compared]
     if compared:
-        wider, narrower = (any(getattr(one, which) is not None for one in compared) for which in ("more", "less"))
-        than = " and ".join(dict.fromkeys(one.than for one in compared))
+        wider, narrower = (
+            any(getattr(comparison, which) is not None for comparison in compared) for which in ("more", "less")
+        )
+        than = " and ".join(dict.fromkeys(comparison.than for comparison in compared))
         said = "something else than" if wider and narrower else "more than" if wider else "less than"
         return f"{what} admits {said if wider or narrower else 'just'} {than}."
-    more = sum(len([one for one in answer.near if one.admitted]) for answer in answers)
+    more = sum(len([near_miss for near_miss in answer.near if near_miss.admitted]) for answer in answers)
     also = f"; {more} of those one step away {'gets' if more == 1 else 'get'} in too" if more else ""
     whoever = "whoever it admits" if len(answers) == 1 else "whoever one of them admits"
     return f"{what}: {counted(len(answers), 'trust')}; {whoever} can take on {of}{also}."

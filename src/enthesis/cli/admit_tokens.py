@@ -78,7 +78,7 @@ def hold_against(
 def write_trust_for(sources: list[str], output: Format, *, quiet: bool) -> None:
     """Reads sample tokens of one pipeline and writes the tightest sensible trust for them."""
     samples = [readable_token(source).unverified_claims for source in sources]
-    issuers = list(dict.fromkeys(str(one.get("iss")) for one in samples))
+    issuers = list(dict.fromkeys(str(sample.get("iss")) for sample in samples))
     if len(issuers) > 1:
         raise InvalidInput(
             f"the samples are of different issuers: {', '.join(issuers)}",

@@ -53,9 +53,9 @@ def calendar(
     instant = now()
     found = calendar_of(subject.estate, instant, _handoffs(subject, store))
     if length is not None:
-        found = Calendar(tuple(one for one in found.coming if one.at - instant <= length), found.overdue)
+        found = Calendar(tuple(end for end in found.coming if end.at - instant <= length), found.overdue)
     if notice:
-        due = tuple(one for one in found.coming if one.due(instant) is not None)
+        due = tuple(end for end in found.coming if end.due(instant) is not None)
         found = Calendar(due, found.overdue)
     lost = ended(subject.estate, found.coming, instant.timestamp()) if notice and found.coming else None
     if ics is not None:

@@ -213,7 +213,7 @@ def _answer(
                 "mistakes": [],
                 "journeys": [judged_json(journey) for journey in journeys],
                 "invariants": [decided_json(chains, one) for one in decided],
-                "risks": [risk_json(one) for one in (*risks.standing, *risks.accepted)],
+                "risks": [risk_json(risk) for risk in (*risks.standing, *risks.accepted)],
                 "undecided": risks.undecided,
                 **({"compared": difference_json(found), "barred_gains": len(gained)} if found is not None else {}),
             }

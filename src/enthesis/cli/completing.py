@@ -21,7 +21,7 @@ def _offering(names: Names) -> Callable[[str], list[str]]:
             estate = read_estate(found) if found is not None else None
         except (EnthesisError, OSError):
             return []
-        beginning = [one for one in names(estate) if one.startswith(incomplete)] if estate is not None else []
+        beginning = [name for name in names(estate) if name.startswith(incomplete)] if estate is not None else []
         return sorted(dict.fromkeys(beginning))[:MOST]
 
     return offered

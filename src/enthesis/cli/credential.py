@@ -261,7 +261,7 @@ def _keeper(estate: Estate, connected: Connected, identity: str, at: str | None)
     if not identity.startswith("@"):
         found: Any = provider_of(estate, identity, connected)
     else:
-        there = [one for one in estate.providers_of(boundary_of(identity)) if one in connected.providers]
+        there = [name for name in estate.providers_of(boundary_of(identity)) if name in connected.providers]
         if at is None and len(there) != 1:
             known = ", ".join(there) or "none is spoken to"
             raise InvalidInput(
@@ -277,10 +277,10 @@ def _keeper(estate: Estate, connected: Connected, identity: str, at: str | None)
 
 def _keys(estate: Estate, connected: Connected) -> list[tuple[Credentialed, str]]:
     return [
-        (one, name)
+        (keyed, name)
         for name, provider in connected.providers.items()
         if isinstance(provider, KeepsKeys)
-        for one in provider.keys(holders(estate, name))
+        for keyed in provider.keys(holders(estate, name))
     ]
 
 
@@ -350,22 +350,27 @@ def _listed(estate: Estate, folder: Path, output: Format, table: Path | None, *,
     if table is not None:
         write_file(table, _csv(every).encode())
     if output is Format.JSON:
-        put_json({"live": live is not None, "credentials": [_as_json(one) for one in every]})
+        put_json({"live": live is not None, "credentials": [_as_json(keyed) for keyed in every]})
         return
     from_files = "" if live is not None else ", as far as the files say (no live system was asked)"
     first = f"{counted(len(every), 'keyed credential')} of identities of ours{from_files}."
     lines = [line(first if every else f"No keyed credential{from_files}.")]
-    for one in every:
-        where = f" at {one.at}" if one.at else ""
-        state = Span("works", "doubt") if one.works else Span(one.why_not or "not known whether it works", "quiet")
-        lines.append(line(f"  {one.name}", Span(f"  {one.form} of {one.of}{where}", "quiet"), "  ", state))
-        made = f"made {one.created or 'nobody knows when'}{f' by {one.made_by}' if one.made_by else ''}"
-        ends = f"until {one.expires}" if one.expires else "without an end"
-        used = f"last used {one.last_used}" if one.last_used else "never used, as far as is known"
+    for keyed in every:
+        where = f" at {keyed.at}" if keyed.at else ""
+        state = Span("works", "doubt") if keyed.works else Span(keyed.why_not or "not known whether it works", "quiet")
+        lines.append(line(f"  {keyed.name}", Span(f"  {keyed.form} of {keyed.of}{where}", "quiet"), "  ", state))
+        made = f"made {keyed.created or 'nobody knows when'}{f' by {keyed.made_by}' if keyed.made_by else ''}"
+        ends = f"until {keyed.expires}" if keyed.expires else "without an end"
+        used = f"last used {keyed.last_used}" if keyed.last_used else "never used, as far as is known"
         lines.append(line(f"    {made}, {ends}, {used}"))
-        held = f"; held in {', '.join(one.held_in)}" if one.held_in else ""
-        lines.append(line(f"    because {one.because or 'no reason is known'}{held}", Span(f"  {one.source}", "quiet")))
-        if not one.source:
+        held = f"; held in {', '.join(keyed.held_in)}" if keyed.held_in else ""
+        lines.append(
+            line(
+                f"    because {keyed.because or 'no reason is known'}{held}",
+                Span(f"  {keyed.source}", "quiet"),
+            )
+        )
+        if not keyed.source:
             lines.append(line("    not in the estate's files"))
     put_lines(lines)
 
@@ -381,11 +386,12 @@ def _csv(every: list[Listed]) -> str:
     out = io.StringIO()
     rows = csv.writer(out)
     rows.writerow(COLUMNS)
-    for one in every:
-        works = "unknown" if one.works is None else "yes" if one.works else "no"
+    for keyed in every:
+        works = "unknown" if keyed.works is None else "yes" if keyed.works else "no"
         cells = (
-            one.name, one.of, one.form, one.at, works, one.why_not, one.created or "", one.made_by, one.last_used or "",
-            one.expires or "", " ".join(one.held_in), one.because, one.fingerprint or "", one.source,
+            keyed.name, keyed.of, keyed.form, keyed.at, works, keyed.why_not, keyed.created or "",
+            keyed.made_by, keyed.last_used or "",
+            keyed.expires or "", " ".join(keyed.held_in), keyed.because, keyed.fingerprint or "", keyed.source,
         )  # fmt: skip
         rows.writerow(map(csv_cell, cells))
     return out.getvalue()

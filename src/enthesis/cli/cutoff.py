@@ -134,10 +134,17 @@ def cutoff(
 
 
 def _target(described: Estate, who: str, kept: "list[Kept]") -> Target:
-    sessions = [one.one for one in kept if isinstance(one.one, OpenSession)]
+    sessions = [kept_step.one for kept_step in kept if isinstance(kept_step.one, OpenSession)]
     found = target_of(described, who, sessions)
     if found is None:
-        live = next((one.one for one in kept if not isinstance(one.one, OpenSession) and one.one.name == who), None)
+        live = next(
+            (
+                kept_step.one
+                for kept_step in kept
+                if not isinstance(kept_step.one, OpenSession) and kept_step.one.name == who
+            ),
+            None,
+        )
         if live is not None:
             return Target("credential", who, live.of)
         known = [*described.identities, *described.credentials, *described.resources]
@@ -171,7 +178,7 @@ def _do(
     on_interrupt("")
     content = document_of(plan, enacted.number, made.by, because, time_text(now()))
     journal.keep(CUTOFF, made.described.name, content)
-    after = replace(made.proposal, steps=tuple(one.step for one in enacted.steps if one.state != "done"))
+    after = replace(made.proposal, steps=tuple(step.step for step in enacted.steps if step.state != "done"))
     if output is Format.JSON:
         put_json({**plan_json(plan), "enacted": enacted_json(enacted, after, {})})
     else:
@@ -219,7 +226,7 @@ def _undo(folder: Path, described: Estate, number: int, store: str | None, *, ye
         kept = [content for _, content in journal.documents(CUTOFF, described.name)]
     finally:
         journal.close()
-    found = next((one for one in kept if json.loads(one)["enactment"] == number), None)
+    found = next((data for data in kept if json.loads(data)["enactment"] == number), None)
     if found is None:
         raise InvalidInput(
             f"no cut-off has the number {number}",

@@ -350,7 +350,7 @@ def _worked(made: Made, asked: Asked, work: Callable[["How"], "Enacted"], *, und
     if enacted.interrupted:
         raise KeyboardInterrupt
     on_interrupt("")
-    after = replace(made.proposal, steps=tuple(one.step for one in enacted.steps if one.state != "done"))
+    after = replace(made.proposal, steps=tuple(step.step for step in enacted.steps if step.state != "done"))
     lives = {name: duration_from(life) for name, life in made.proposal.lives_on} if enacted.of("done") else {}
     ends = {name: time_text(now() + life) for name, life in lives.items() if life is not None}
     if asked.output is Format.JSON:

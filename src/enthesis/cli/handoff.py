@@ -153,7 +153,7 @@ def _take_in(
     change = difference(described, after, now().timestamp())
     files = edit_files(folder, found, lambda reading: None) if write and found else []
     if output is ReviewFormat.JSON:
-        entries = [{"section": one.section, "name": one.name, "entry": one.entry} for one in found]
+        entries = [{"section": addition.section, "name": addition.name, "entry": addition.entry} for addition in found]
         more = {"verified": checked, "adds": entries, "written_to": files, "access": difference_json(change)}
         put_json({**taken.as_json(), **more})
         return
@@ -174,7 +174,10 @@ def _received_lines(taken: Handoff, found: list[Addition], *, checked: bool) -> 
         line(Span(sentence, "strong")),
         line(f"  reference {taken.reference}, ", Span("signature verified", "good") if checked else unverified),
         line(Span("asked of us", "strong")),
-        *(line(f"  in {one.account}: {one.sentence}{'; ' + one.why if one.why else ''}") for one in taken.asked),
+        *(
+            line(f"  in {request.account}: {request.sentence}{'; ' + request.why if request.why else ''}")
+            for request in taken.asked
+        ),
     ]
     if not found:
         return [*lines, line(Span("All of it is in this estate already.", "good"))]

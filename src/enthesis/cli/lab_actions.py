@@ -44,7 +44,7 @@ def add(
     """
     if count is not None and count < 1:
         raise InvalidInput("--count is at least 1", code="option-invalid")
-    named = [f"{one}-{n}" for one in addresses for n in range(1, count + 1)] if count else addresses
+    named = [f"{address}-{n}" for address in addresses for n in range(1, count + 1)] if count else addresses
     if tied is not None and len(named) != 1:
         raise InvalidInput("an identity is tied to one resource", code="option-invalid", remedy="add one at a time")
     clouds = _administrators(estate)

@@ -79,10 +79,10 @@ def fault(
 
     found = running_lab(estate)
     place = _place(found, where)
-    for one in kind or ():
-        if one not in KINDS:
-            hint = perhaps(one, KINDS, "one of " + ", ".join(KINDS))
-            raise InvalidInput(f"--kind {one}: no such kind of failure", code="option-invalid", remedy=hint)
+    for text in kind or ():
+        if text not in KINDS:
+            hint = perhaps(text, KINDS, "one of " + ", ".join(KINDS))
+            raise InvalidInput(f"--kind {text}: no such kind of failure", code="option-invalid", remedy=hint)
     wanted = Fault(
         place, route, _seconds("--lag", lag), _seconds("--enforcement-lag", enforcement_lag), _seconds("--slow", slow),
         fail / 100, tuple(kind or BY_DEFAULT), limit, page_size, shifting, seed,
@@ -108,7 +108,7 @@ def _place(found: Running, where: str | None) -> str:
         return ""
     from enthesis.live.connecting import sessions_of  # noqa: PLC0415  loads the connectors
 
-    holders = [one["holder"] for one in sessions_of(found.state) if "holder" in one]
+    holders = [entry["holder"] for entry in sessions_of(found.state) if "holder" in entry]
     known = list(dict.fromkeys([*(service["name"] for service in found.services), *holders]))
     if where not in known:
         hint = perhaps(where, known, "one of " + ", ".join(known))

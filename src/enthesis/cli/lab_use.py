@@ -73,17 +73,17 @@ def _rows(estate: Estate, days: int, rng: Random, until: datetime) -> Iterator[d
         ):
             continue
         start = chains.from_place(chains.compiled.find(address))
-        direct = [one for one in reachable(chains, [start], wanted) if len(one.steps) == 1]
+        direct = [access for access in reachable(chains, [start], wanted) if len(access.steps) == 1]
         if not direct:
             continue
         often, each = rng.choice([1, 1, 2, 5]), rng.sample(direct, max(1, len(direct) // 2))
         rare = rng.choice(each) if len(each) > 1 and rng.random() < 0.5 else None
         for day in range(days):
-            for one in each:
-                if day % (RARELY if one is rare else often):
+            for access in each:
+                if day % (RARELY if access is rare else often):
                     continue
                 at = until - timedelta(days=days - 1 - day, seconds=rng.randint(1, 80_000))
                 yield {
-                    "time": time_text(at), "caller": address, "identity": address, "verb": one.verb,
-                    "target": one.target.replace(ANY, f"{day % 7}"), "outcome": "allowed", "at": system,
+                    "time": time_text(at), "caller": address, "identity": address, "verb": access.verb,
+                    "target": access.target.replace(ANY, f"{day % 7}"), "outcome": "allowed", "at": system,
                 }  # fmt: skip

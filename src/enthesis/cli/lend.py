@@ -222,9 +222,11 @@ class _Ways:
 
     def _usable(self, now: datetime) -> list[tuple[AtHand, Origin]]:
         return [
-            (one, one.origin)
-            for one in at_hand(self.estate, self.folder, now)
-            if not one.fault and one.origin is not None and (one.credential is not None or one.service is not None)
+            (origin, origin.origin)
+            for origin in at_hand(self.estate, self.folder, now)
+            if not origin.fault
+            and origin.origin is not None
+            and (origin.credential is not None or origin.service is not None)
         ]
 
     def walked(self, way: _Way) -> Credential | str:

@@ -166,9 +166,11 @@ def _put_rights(made: "Made", output: ReviewFormat) -> None:
         its = [step for step in made.proposal.steps if step.provider == name]
         found[name] = list(dict.fromkeys(systems[name].rights(surveyed_system.holders, its)))
     if output is ReviewFormat.JSON:
-        put_json({name: [{"may": one.may, "at": one.at, "to": one.to} for one in its] for name, its in found.items()})
+        put_json(
+            {name: [{"may": right.may, "at": right.at, "to": right.to} for right in its] for name, its in found.items()}
+        )
     elif output is ReviewFormat.MARKDOWN:
-        rows = (f"- {name}: {one.may} at {one.at}, to {one.to}" for name, its in found.items() for one in its)
+        rows = (f"- {name}: {right.may} at {right.at}, to {right.to}" for name, its in found.items() for right in its)
         put_text("\n".join(["## Rights needed", "", *map(markdown_text, rows)]) + "\n")
     else:
         put_lines(rights_lines(found))

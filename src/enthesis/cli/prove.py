@@ -120,10 +120,10 @@ def prove(
     taken = now()
     if near_misses or expiry or replay:
         what, every = _trials(described, connected, names or [], near_misses, expiry, progress)
-        well = not any(one.unmet or (one.not_tried and not allow_untried) for one in every)
+        well = not any(trials.unmet or (trials.not_tried and not allow_untried) for trials in every)
         says = trials_sentence(what, every)
         cases, key, lines = trial_cases(every), "trials", trials_lines(what, every)
-        results = [trials_json(one) for one in every]
+        results = [trials_json(trials) for trials in every]
     else:
         proofs = run(described, _journeys(described, names or []), connected, now(), progress)
         well = all(proof.met or (allow_waiting and proof.outcome == WAITING) for proof in proofs)
@@ -151,14 +151,18 @@ def _trials(
 ) -> tuple[tuple[str, str], list[Trials]]:
     """What must be refused, tried; and what that is in words, one and several."""
     if near_misses:
-        access = [one for one in estate.pipeline_access.values() if one.admits and (not names or one.name in names)]
+        access = [
+            access
+            for access in estate.pipeline_access.values()
+            if access.admits and (not names or access.name in names)
+        ]
         wanted = [name for name in names if name not in estate.pipeline_access]
-        trusts = [one for name in wanted for one in chosen(estate, name)] if names else list(estate.trusts)
+        trusts = [trust for name in wanted for trust in chosen(estate, name)] if names else list(estate.trusts)
         what = ("near-miss caller", "near-miss callers")
         instant = now()
         of_trusts = near_miss_trials(estate, trusts, connected, instant, progress)
         return what, [*of_trusts, *pipeline_access_trials(estate, access, connected, instant, progress)]
-    allowed = [one for one in _journeys(estate, names) if one.expect == "allowed"]
+    allowed = [journey for journey in _journeys(estate, names) if journey.expect == "allowed"]
     if expiry:
         what = ("expired credential", "expired credentials")
         tried = [*expiry_trials(estate, allowed, connected, progress)]

@@ -102,10 +102,10 @@ def reach(
     else:
         found = _to(chains, str(to), wanted, hops, by_change=by_change)
     if cross_account:
-        found = [one for one in found if one.crossing]
+        found = [access for access in found if access.crossing]
     if output is ReachFormat.JSON:
         put_json({"asked": {"from": who, "to": to}, "undecided": chains.undecided, "why": chains.why,
-                  "found": [reached_json(one) for one in found]})  # fmt: skip
+                  "found": [reached_json(access) for access in found]})  # fmt: skip
     elif output is ReachFormat.CSV:
         put_text(reached_csv(found))
     elif who is not None:
@@ -138,7 +138,7 @@ def _wanted(compiled: Compiled, verbs: list[str] | None) -> Any:
 def _from(chains: Chains, starts: list[Start], wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
     found = reachable(chains, starts, wanted, hops=hops)
     if by_change:
-        found += reachable_by_change(chains, starts, wanted, {(one.target, one.verb) for one in found})
+        found += reachable_by_change(chains, starts, wanted, {(access.target, access.verb) for access in found})
     return found
 
 
@@ -148,6 +148,6 @@ def _to(chains: Chains, address: str, wanted: Any, hops: int, *, by_change: bool
     targets = chains.web.targets_at(address)
     found = reaching(chains, targets, wanted, hops=hops)
     if by_change:
-        known = {(one.chain.start.form, one.chain.start.whom, one.target, one.verb) for one in found}
+        known = {(access.chain.start.form, access.chain.start.whom, access.target, access.verb) for access in found}
         found += reaching_by_change(chains, targets, wanted, known)
     return found

@@ -123,11 +123,11 @@ def _length(option: str, text: str) -> timedelta:
 
 
 def _refuse_unknown(described: Estate, names: Sequence[str]) -> None:
-    for one in names:
-        if one not in described.credentials and one not in described.retiring:
-            hint = perhaps(one, described.credentials)
+    for name in names:
+        if name not in described.credentials and name not in described.retiring:
+            hint = perhaps(name, described.credentials)
             raise InvalidInput(
-                f"no such keyed credential: {one}", code="credential-unknown", remedy=hint or "enthesis credential"
+                f"no such keyed credential: {name}", code="credential-unknown", remedy=hint or "enthesis credential"
             )
 
 
@@ -150,7 +150,7 @@ class _Work:
         """Finds where they stand. The live side is surveyed where a keyless way is to be looked for there."""
         described = self.described
         asked = list(names) or list(described.retiring)
-        whole = any(described.retiring[one].stage == PLANNED for one in asked if one in described.retiring)
+        whole = any(described.retiring[name].stage == PLANNED for name in asked if name in described.retiring)
         log = read_usage(logs, described, now(), keys=True) if logs else None
         survey = None
         if whole and self.connected is not None:
@@ -170,8 +170,8 @@ class _Work:
 
     def plan(self, names: Sequence[str], *, yes: bool) -> None:
         """Writes down that credentials are to go."""
-        wanted = [one for one in names or self.others if one not in self.described.retiring]
-        edits = [edit for one in wanted for edit in stage_edits(self.described, one, PLANNED, now())]
+        wanted = [name for name in names or self.others if name not in self.described.retiring]
+        edits = [edit for name in wanted for edit in stage_edits(self.described, name, PLANNED, now())]
         if yes and wanted:
             self._write(edits)
             self._keep(dict.fromkeys(wanted, "planned"))
@@ -186,26 +186,26 @@ class _Work:
 
     def next(self, *, yes: bool) -> None:
         """The next step of each that is ready."""
-        ready = [one for one in self.found if one.ready]
-        edits = [edit for one in ready for edit in self._edits(one)]
-        if not self._shown(edits, [one.name for one in ready], yes=yes):
+        ready = [standing for standing in self.found if standing.ready]
+        edits = [edit for standing in ready for edit in self._edits(standing)]
+        if not self._shown(edits, [standing.name for standing in ready], yes=yes):
             return
         done: dict[str, str] = {}
         failed: dict[str, str] = {}
         written: list[Edit] = []
         try:
-            proofs = self._proofs([one for one in ready if one.to == PROVED])
+            proofs = self._proofs([standing for standing in ready if standing.to == PROVED])
             tell = reporter(quiet=self.quiet)
             tell.begin("retiring", len(ready))
             try:
-                for one in ready:
-                    tell.step(one.name)
-                    why = self._tried(one, proofs.get(one.name, []))
+                for standing in ready:
+                    tell.step(standing.name)
+                    why = self._tried(standing, proofs.get(standing.name, []))
                     if why:
-                        failed[one.name] = why
+                        failed[standing.name] = why
                     else:
-                        done[one.name] = DESCRIBED if one.edits else f"now {one.to}"
-                        written += self._edits(one)
+                        done[standing.name] = DESCRIBED if standing.edits else f"now {standing.to}"
+                        written += self._edits(standing)
             finally:
                 tell.end()
         finally:
@@ -248,31 +248,33 @@ class _Work:
 
     def back(self, *, yes: bool) -> None:
         """One step back for each that was asked about."""
-        gone = [one.name for one in self.found if one.stage == DELETED]
+        gone = [standing.name for standing in self.found if standing.stage == DELETED]
         if gone:
             raise InvalidInput(
                 f"{', '.join(gone)}: deleted, so there is nothing to go back to",
                 code="credential-deleted",
                 remedy=f"enthesis credential {gone[0]} --of IDENTITY makes a new one",
             )
-        moving = [one for one in self.found if one.stage]
-        edits = [edit for one in moving for edit in self._edits_back(one)]
-        if not self._shown(edits, [one.name for one in moving], yes=yes):
+        moving = [standing for standing in self.found if standing.stage]
+        edits = [edit for standing in moving for edit in self._edits_back(standing)]
+        if not self._shown(edits, [standing.name for standing in moving], yes=yes):
             return
         done: dict[str, str] = {}
         failed: dict[str, str] = {}
         written: list[Edit] = []
         try:
-            for one in moving:
+            for standing in moving:
                 try:
-                    if one.stage == DISABLED:
+                    if standing.stage == DISABLED:
                         if self.connected is None:
                             raise Unreachable("no live system was asked", code="lab-not-running")
-                        switched(self.described, one, self.connected, self.sure, disabled=False)
-                    done[one.name] = f"back to {BEFORE[one.stage]}" if one.stage != PLANNED else "no longer on the way"
-                    written += self._edits_back(one)
+                        switched(self.described, standing, self.connected, self.sure, disabled=False)
+                    done[standing.name] = (
+                        f"back to {BEFORE[standing.stage]}" if standing.stage != PLANNED else "no longer on the way"
+                    )
+                    written += self._edits_back(standing)
                 except EnthesisError as fault:
-                    failed[one.name] = fault.message
+                    failed[standing.name] = fault.message
         finally:
             self._write(written)
             self._keep(done)
@@ -321,8 +323,8 @@ class _Work:
 
     def _write(self, edits: Sequence[Edit]) -> None:
         if edits:
-            for one in edit_files(self.folder, edits, must_read, CHANGE_BY_HAND):
-                remark(f"Written into {one}.", quiet=self.quiet)
+            for file in edit_files(self.folder, edits, must_read, CHANGE_BY_HAND):
+                remark(f"Written into {file}.", quiet=self.quiet)
 
     def _keep(self, done: dict[str, str]) -> None:
         """Into the history, where there is one: who did which step when."""

@@ -33,13 +33,14 @@ def sessions(
     folder = estate_folder(estate)
     described = read_estate(folder)
     connected = connect(described, folder)
-    kept = [one.one for one in kept_at(described, connected)]
+    kept = [kept_step.one for kept_step in kept_at(described, connected)]
     found = [
-        one
-        for one in kept
-        if isinstance(one, OpenSession) and (not who or {one.of, str(one.origin.get("address")), *one.via} & set(who))
+        session
+        for session in kept
+        if isinstance(session, OpenSession)
+        and (not who or {session.of, str(session.origin.get("address")), *session.via} & set(who))
     ]
-    found.sort(key=lambda one: (one.ends, one.id), reverse=True)
+    found.sort(key=lambda session: (session.ends, session.id), reverse=True)
     if output is Format.JSON:
         put_json({"estate": described.name, "spoke_to": connected.spoke_to, "sessions": list(map(session_json, found))})
     else:

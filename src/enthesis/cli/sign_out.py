@@ -16,19 +16,23 @@ def sign_out(estate: EstateOption = None, organisation: OrganisationOption = Non
 
     Example: enthesis sign-out
     """
-    found = [one for one in kept() if organisation in (None, one.organisation, one.organisation.removeprefix("@"))]
+    found = [
+        sign_in
+        for sign_in in kept()
+        if organisation in (None, sign_in.organisation, sign_in.organisation.removeprefix("@"))
+    ]
     if not found:
         remark("No sign-in is kept here.", quiet=quiet)
     failed: list[str] = []
-    for one in found:
+    for sign_in in found:
         try:
             folder = estate_folder(estate)
-            name = end_sign_in(read_estate(folder), folder, one)
-            remark(f"Signed out {one.person} at {name}.", quiet=quiet)
+            name = end_sign_in(read_estate(folder), folder, sign_in)
+            remark(f"Signed out {sign_in.person} at {name}.", quiet=quiet)
         except LiveFailure as fault:
-            failed.append(f"{one.person} at {one.organisation}: {fault.message}")
+            failed.append(f"{sign_in.person} at {sign_in.organisation}: {fault.message}")
         finally:
-            one.path.unlink(missing_ok=True)
+            sign_in.path.unlink(missing_ok=True)
     if failed:
         remedy = "a sign-in ends by itself within eight hours"
         raise LiveFailure(

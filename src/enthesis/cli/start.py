@@ -93,7 +93,7 @@ def start(
             raise InvalidInput("a twin is made of what is there, and no pattern is needed", code="options-conflict")
         _twin(into, like, twin, quiet=quiet)
         return
-    known = {one.name: one for one in patterns()}
+    known = {pattern.name: pattern for pattern in patterns()}
     if pattern is None:
         _list(known.values())
         return
@@ -116,23 +116,23 @@ def patterns() -> list[Pattern]:
     out = []
     for file in sorted(resources.files("enthesis").joinpath("data", "patterns").iterdir(), key=lambda one: one.name):
         lines = file.read_text(encoding="utf-8").splitlines()
-        title = next(one[2:].strip() for one in lines if one.startswith("#:"))
+        title = next(name[2:].strip() for name in lines if name.startswith("#:"))
         asks = []
-        for one in lines:
-            if one.startswith("#?"):
-                key, _, rest = one[2:].partition("=")
+        for name in lines:
+            if name.startswith("#?"):
+                key, _, rest = name[2:].partition("=")
                 usual, _, says = rest.partition(" : ")
                 asks.append(Ask(key.strip(), usual.strip(), says.strip()))
-        text = "\n".join(one for one in lines if not one.startswith(("#:", "#?"))) + "\n"
+        text = "\n".join(name for name in lines if not name.startswith(("#:", "#?"))) + "\n"
         out.append(Pattern(file.name.removesuffix(".yaml"), title, tuple(asks), text))
     return out
 
 
 def _list(known: Iterable[Pattern]) -> None:
     every = list(known)
-    width = max(len(one.name) for one in every)
+    width = max(len(pattern.name) for pattern in every)
     lines = [line(f"There are {len(every)} patterns: enthesis start PATTERN FOLDER, or --into an estate there is.")]
-    lines += [line("  ", Span(one.name.ljust(width), "command"), f"  {one.title}") for one in every]
+    lines += [line("  ", Span(pattern.name.ljust(width), "command"), f"  {pattern.title}") for pattern in every]
     put_lines(lines)
 
 

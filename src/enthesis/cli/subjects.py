@@ -83,7 +83,9 @@ def read_live(path: Path) -> Survey:
 def say_partial(survey: Survey) -> None:
     """Lets the answer say what a survey could not read, if it could not read all."""
     if not survey.complete:
-        missing = [f"{one.what} ({one.why})" if one.why else one.what for one in survey.left_out if one.incomplete]
+        missing = [
+            f"{said.what} ({said.why})" if said.why else said.what for said in survey.left_out if said.incomplete
+        ]
         may_lack(missing or ["the end of the survey"])
 
 

@@ -151,17 +151,17 @@ def survey(
         adopted = take_over(read_estate(place), place, adopt, kubeconfig, context, remark)
         remark(f"Adopted from {adopt}: {counts_text(adopted) or 'nothing that was not described'}.", quiet=quiet)
         return
-    by_name = any("://" not in one for one in issuer or ())
+    by_name = any("://" not in name for name in issuer or ())
     described, folder = _estate(estate, needed=by_name or not (cluster or issuer or further))
-    systems: list[Surveys] = [_issuer(one, described, folder) for one in issuer or ()]
-    systems += [_installed(one) for one in further or ()]
+    systems: list[Surveys] = [_issuer(name, described, folder) for name in issuer or ()]
+    systems += [_installed(name) for name in further or ()]
     head: list[Record] = list(head_of(described)) if described is not None else []
     if cluster or not (issuer or further):
         reached = Reached(kubeconfig, context, tuple(namespace or ()))
         found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
         systems, head = [*systems, *found], [*without_what_has_gone(head, found), *more]
     if since is not None:
-        systems = [_read_on(one, since) for one in systems]
+        systems = [_read_on(system, since) for system in systems]
     writing = Writing(described.name if described else None, now(), systems)
     if compared_with is not None:
         lines_now = list(writing.lines(head, reporter(quiet=quiet)))
@@ -242,9 +242,12 @@ def _put_kept(estate: Path | None, store: str | None, output: Format) -> None:
         if journal is not None:
             journal.close()
     if output is Format.JSON:
-        put_json({"estate": name, "kept": [asdict(one) for one in every]})
+        put_json({"estate": name, "kept": [asdict(document) for document in every]})
         return
-    told = (f"{one.made}  {one.kind.ljust(6)}  {one.digest}  {counted(one.size, 'byte')}" for one in every)
+    told = (
+        f"{document.made}  {document.kind.ljust(6)}  {document.digest}  {counted(document.size, 'byte')}"
+        for document in every
+    )
     put_lines(map(line, [f"{name}: {counted(len(every), 'survey or proof', 'surveys and proofs')} kept.", *told]))
 
 
@@ -268,7 +271,7 @@ def _earlier(named: str, estate: Path | None, store: str | None) -> Iterable[byt
     journal = journal_if_any(place, store)
     try:
         kept = journal.kept(read_estate(place).name, (SURVEY,)) if journal is not None else []
-        found = {one.digest for one in kept if one.digest.startswith(named)}
+        found = {document.digest for document in kept if document.digest.startswith(named)}
         content = journal.document(found.pop()) if journal is not None and len(found) == 1 else None
     finally:
         if journal is not None:
@@ -364,7 +367,7 @@ def _systems(
 def _installed(pair: str) -> Surveys:
     """A connector of another package, found by the name of its entry point."""
     name, equals, address = pair.partition("=")
-    found = {one.name: one for one in entry_points(group=GROUP)}
+    found = {point.name: point for point in entry_points(group=GROUP)}
     if not equals or name not in found:
         known = ", ".join(sorted(found)) or "none"
         raise InvalidInput(
@@ -437,13 +440,13 @@ def _told(writing: Writing, *, quiet: bool) -> None:
     read = f"{counts or 'nothing'} read."
     partial = Span("Partial survey", "bad")
     lines = [line(f"Surveyed {names}: {read}") if writing.complete else line(partial, f" of {names}: {read}")]
-    for one in writing.left_out[:MOST]:
-        word = Span("not read", "bad") if one.get("incomplete") else Span("left out", "doubt")
-        lines.append(line("  ", word, f"  {one['left_out']}: {one['why']}"))
+    for entry in writing.left_out[:MOST]:
+        word = Span("not read", "bad") if entry.get("incomplete") else Span("left out", "doubt")
+        lines.append(line("  ", word, f"  {entry['left_out']}: {entry['why']}"))
     if len(writing.left_out) > MOST:
         lines.append(line(f"  … and {counted(len(writing.left_out) - MOST, 'thing')} more that was left out"))
-    for one in writing.findings[:MOST]:
-        lines.append(line("  ", Span("found", "bad"), f"  {one['at']}: {one['says']}  ({one['finding']})"))
+    for finding in writing.findings[:MOST]:
+        lines.append(line("  ", Span("found", "bad"), f"  {finding['at']}: {finding['says']}  ({finding['finding']})"))
     if len(writing.findings) > MOST:
         lines.append(line(f"  … and {counted(len(writing.findings) - MOST, 'finding')} more"))
     put_lines(lines, to_error=True)

@@ -105,19 +105,19 @@ def sweep(
         put_lines(sweep_lines(subject.estate.name, looked_at, found, quiet=quiet))
     if write is not None:
         _write(subject, found, write)
-    if any(not fail_on or one.code in fail_on or _is_as_grave(one, fail_on) for one in found.standing):
+    if any(not fail_on or finding.code in fail_on or _is_as_grave(finding, fail_on) for finding in found.standing):
         raise typer.Exit(1)
 
 
 def _refuse_unknown(codes: list[str], fail_on: list[str]) -> None:
-    for one in codes:
-        if one not in FINDINGS:
-            raise InvalidInput(f"unknown finding: {one}", code="finding-unknown", remedy=perhaps(one, FINDINGS))
-    for one in fail_on:
-        if one not in FINDINGS and one not in SEVERITIES:
+    for code in codes:
+        if code not in FINDINGS:
+            raise InvalidInput(f"unknown finding: {code}", code="finding-unknown", remedy=perhaps(code, FINDINGS))
+    for name in fail_on:
+        if name not in FINDINGS and name not in SEVERITIES:
             known = [*SEVERITIES, *FINDINGS]
             raise InvalidInput(
-                f"--fail-on {one}: neither a code nor a severity", code="finding-unknown", remedy=perhaps(one, known)
+                f"--fail-on {name}: neither a code nor a severity", code="finding-unknown", remedy=perhaps(name, known)
             )
 
 
@@ -131,7 +131,7 @@ def _swept(subject: Subject, bounds: Bounds, live: Path | None, logs: list[Path]
             chains,
             bounds=bounds,
             said=survey.findings if survey is not None else (),
-            knows_use=survey is not None and any(one.keys for one in survey.looked_at),
+            knows_use=survey is not None and any(looked_at.keys for looked_at in survey.looked_at),
             survey=live.name if live is not None else ASKED_NOW if survey is not None else "",
             usage=read_usage(logs, subject.estate, now()) if logs else None,
             step=progress.step,
@@ -141,7 +141,9 @@ def _swept(subject: Subject, bounds: Bounds, live: Path | None, logs: list[Path]
 
 
 def _only(found: Swept, codes: list[str]) -> Swept:
-    standing, accepted = (tuple(one for one in its if one.code in codes) for its in (found.standing, found.accepted))
+    standing, accepted = (
+        tuple(finding for finding in its if finding.code in codes) for its in (found.standing, found.accepted)
+    )
     return Swept(standing, accepted, found.not_looked_at, found.undecided)
 
 

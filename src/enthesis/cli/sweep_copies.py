@@ -20,7 +20,13 @@ from enthesis.output.streams import put_json, put_lines, remark
 def put_copies(subject: Subject, places: list[Path], output: Format, table: Path | None, *, quiet: bool) -> bool:
     """Looks for copies and says where they are; whether there are any. InvalidInput where nothing can be looked for."""
     estate = subject.estate
-    known = Fingerprints({one.name: one.fingerprint for one in estate.credentials.values() if one.fingerprint})
+    known = Fingerprints(
+        {
+            credential.name: credential.fingerprint
+            for credential in estate.credentials.values()
+            if credential.fingerprint
+        }
+    )
     if not known:
         raise InvalidInput(
             "no credential with a fingerprint is known, so no copy can be recognised",
@@ -34,7 +40,10 @@ def put_copies(subject: Subject, places: list[Path], output: Format, table: Path
     progress = reporter(quiet=quiet)
     progress.begin("looking for copies", 0)
     try:
-        found = sorted(set(copies_in(places, known, searched, progress.step)), key=lambda one: (one.file, one.line))
+        found = sorted(
+            set(copies_in(places, known, searched, progress.step)),
+            key=lambda copy_found: (copy_found.file, copy_found.line),
+        )
     finally:
         progress.end()
     if table is not None:
@@ -58,17 +67,17 @@ def _put_text(estate: Estate, found: list[CopyFound], searched: Searched, *, qui
         put_lines([line(Span(f"Partial search: {counted(len(searched.unread), 'file')} not read.", "doubt"))])
     where = f"in {counted(searched.files, 'file')}"
     where += f" and {counted(searched.objects, 'earlier version')}" if searched.objects else ""
-    works = sum(any(_state(estate.credentials[name]) == "works" for name in one.names) for one in found)
+    works = sum(any(_state(estate.credentials[name]) == "works" for name in copy_found.names) for copy_found in found)
     said = f"{counted(len(found), 'copy', 'copies')} of known credentials {where}, {works} of which still work"
     told = f"{said}." if found else f"No copy of a known credential {where}."
     put_lines([line(Span(told, "bad" if found else "strong"))])
-    for one in found:
-        for name in one.names:
+    for copy_found in found:
+        for name in copy_found.names:
             credential = estate.credentials[name]
             state = _state(credential)
-            commit = f" in commit {one.commit}" if one.commit else ""
+            commit = f" in commit {copy_found.commit}" if copy_found.commit else ""
             style = "bad" if state == "works" else "quiet"
-            at = f"{one.file}:{one.line}{commit}"
+            at = f"{copy_found.file}:{copy_found.line}{commit}"
             put_lines([line("  ", Span(state.ljust(8), style), f"  {at}  {name} of {credential.of}")])
     if not quiet:
         put_lines([line(f"  not read: {path}: {why}") for path, why in searched.unread[:10]])
@@ -77,11 +86,11 @@ def _put_text(estate: Estate, found: list[CopyFound], searched: Searched, *, qui
 def _rows(estate: Estate, found: list[CopyFound]) -> list[dict[str, object]]:
     return [
         {
-            "file": one.file, "line": one.line, "commit": one.commit or None, "credential": name,
+            "file": copy_found.file, "line": copy_found.line, "commit": copy_found.commit or None, "credential": name,
             "of": estate.credentials[name].of, "state": _state(estate.credentials[name]),
         }
-        for one in found
-        for name in one.names
+        for copy_found in found
+        for name in copy_found.names
     ]  # fmt: skip
 
 

@@ -211,7 +211,7 @@ def write_remedy(folder: Path, estate: Estate, remedy: Remedy, question: Questio
         old = estate.journeys[journey]
         new = replace(old, origin=after.origin, through=after.through, attempt=after.attempt)
         wanted = replace(wanted, journeys={**wanted.journeys, journey: new})
-        plain, before = (SECTIONS["journeys"].record.plain(one) for one in (new, old))
+        plain, before = (SECTIONS["journeys"].record.plain(journey) for journey in (new, old))
         source = old.source
         edits += [
             Replacement(source.file, source.line, source.column, (field,), plain.get(field))

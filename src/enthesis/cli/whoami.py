@@ -44,14 +44,14 @@ def whoami(estate: EstateOption = None, output: FormatOption = Format.TEXT, quie
     if clock.said():
         remark(clock.said(), quiet=quiet)
     every = at_hand(described, folder, instant)
-    used = next((one for one in every if not one.fault), None)
+    used = next((origin for origin in every if not origin.fault), None)
     taken = _taken(described, used, instant) if described is not None and used is not None else []
     if output is Format.JSON:
         put_json(
             {
                 "used": _plain(used) if used is not None else None,
                 "because": BECAUSE[used.form] if used is not None else "",
-                "at_hand": [_plain(one) for one in every],
+                "at_hand": [_plain(origin) for origin in every],
                 "can_take_on": [
                     {
                         "identity": one.identity,
@@ -102,11 +102,11 @@ def _lines(every: list[AtHand], used: AtHand | None, taken: list[Taken], estate:
     else:
         yield line("Here you are ", Span(used.who, "strong"), f", by {used.where}.")
         yield line(f"  it is used because {BECAUSE[used.form]}")
-    for one in every:
-        state = Span("used    ", "good") if one is used else Span("not used", "doubt")
-        until = f", until {one.ends:%Y-%m-%d %H:%M:%SZ}" if one.ends else ""
-        why = f": {one.fault}" if one.fault else ""
-        yield line(f"  {WORDS[one.form].ljust(16)}  ", state, f"  {one.who or one.where}{until}{why}")
+    for origin in every:
+        state = Span("used    ", "good") if origin is used else Span("not used", "doubt")
+        until = f", until {origin.ends:%Y-%m-%d %H:%M:%SZ}" if origin.ends else ""
+        why = f": {origin.fault}" if origin.fault else ""
+        yield line(f"  {WORDS[origin.form].ljust(16)}  ", state, f"  {origin.who or origin.where}{until}{why}")
     if not every:
         yield line("  no token in the environment or a file, no metadata service, no certificate, no sign-in")
     if used is not None and estate is not None:

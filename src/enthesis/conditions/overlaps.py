@@ -107,7 +107,7 @@ def _shapes_of(test: Test) -> Iterator[Shape]:
         for one in test.tests:
             yield from _shapes_of(one)
     elif isinstance(test, AllOf) and any(isinstance(one, Glob) for one in test.tests):
-        yield from _shapes_of(next(one for one in test.tests if isinstance(one, Glob)))
+        yield from _shapes_of(next(glob for glob in test.tests if isinstance(glob, Glob)))
     elif isinstance(test, Equal) and isinstance(test.value, str):
         yield _shape(literal_pattern(test.value))
     elif isinstance(test, Glob):

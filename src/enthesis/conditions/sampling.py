@@ -73,7 +73,7 @@ def sample_of(samples: Sequence[Mapping[str, Value]]) -> Sample:
     kept: list[tuple[str, Test]] = []
     wider: list[tuple[str, Test | None, str]] = []
     why: dict[str, str] = {}
-    for name in dict.fromkeys(one for sample in samples for one in sample):
+    for name in dict.fromkeys(name for sample in samples for name in sample):
         values = [sample.get(name) for sample in samples]
         test, why[name] = _pinned(name, values, first, several=several)
         if test is not None:
@@ -95,7 +95,7 @@ def _pinned(  # noqa: PLR0911  one line a reason
         return None, "checked anyway" if name in ("iss", "exp", "nbf") else "different in every token"
     if name == "aud":
         return _audience(values)
-    if any(one != value for one in values):
+    if any(entry != value for entry in values):
         pattern = _common(values) if name == "sub" else None
         if pattern is not None:
             return Glob(pattern), "its common part: the rest differs between the samples"
@@ -128,7 +128,7 @@ def _pinned(  # noqa: PLR0911  one line a reason
 
 def _audience(values: Sequence[Value]) -> tuple[Test | None, str]:
     sets = [value if isinstance(value, tuple) else (value,) for value in values]
-    common = [one for one in sets[0] if isinstance(one, str) and all(one in other for other in sets)]
+    common = [name for name in sets[0] if isinstance(name, str) and all(name in other for other in sets)]
     if not common:
         return None, "the samples were made for different audiences"
     several = f", one of {len(sets[0])}: name the one that is meant" if len(sets[0]) > 1 else ""

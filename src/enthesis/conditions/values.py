@@ -245,7 +245,7 @@ def _list(wanted: Sequence[Wanted], elements: Sequence[Value]) -> tuple[Value, .
     ways = [_Way()]
     for test, want in wanted:
         more = _ways(test, want)
-        ways = list(dict.fromkeys(one | other for one in ways for other in more))
+        ways = list(dict.fromkeys(way | other for way in ways for other in more))
         if len(ways) > MAX_WAYS:
             raise Undecided(f"more than {MAX_WAYS} ways for a list")
     known: dict[Part, tuple[int, int, int]] = {}
@@ -259,7 +259,7 @@ def _list(wanted: Sequence[Wanted], elements: Sequence[Value]) -> tuple[Value, .
             )
         return known[part]
 
-    for way in sorted(ways, key=lambda one: len(one.some) + len(one.maybe)):
+    for way in sorted(ways, key=lambda way: len(way.some) + len(way.maybe)):
         left = (1 << len(elements)) - 1
         for part in way.all_:
             left &= cells_of(part)[1]
@@ -268,7 +268,7 @@ def _list(wanted: Sequence[Wanted], elements: Sequence[Value]) -> tuple[Value, .
         wants = [left & cells_of(part)[0] for part in sorted(way.some, key=repr)]
         wants += [left & cells_of(part)[2] for part in sorted(way.maybe, key=repr)]
         if left and all(wants):
-            firsts = dict.fromkeys((one & -one).bit_length() - 1 for one in wants or [left])
+            firsts = dict.fromkeys((want & -want).bit_length() - 1 for want in wants or [left])
             return tuple(elements[number] for number in firsts)
     return None
 

@@ -109,7 +109,7 @@ class Cloud:
             people.update(self.client.expect(answer, 200).json(self.client.who)["ids"])
         surveyed = self._surveyed(holders, raw, (accounts, resources), people)
         names = {identifier: address for address, identifier in surveyed.ids.items()}
-        known = {one.id for one in surveyed.objects}
+        known = {statement.id for statement in surveyed.objects}
         items = {item["id"]: item for item in shared if item["id"] not in known}
         return replace(surveyed, concerning=tuple(self._shared(item, names) for item in items.values()))
 
@@ -367,7 +367,7 @@ class Cloud:
     def _id_of(self, identity: str, bearer: Secret) -> Any:
         """The id that the cloud gave an identity. MovedAway where the cloud does not have this identity."""
         identities = self.client.get_all("/administration/identities", bearer=bearer)
-        found = next((one for one in identities if one.get("address") == identity), None)
+        found = next((entry for entry in identities if entry.get("address") == identity), None)
         if found is None:
             raise MovedAway(
                 f"{identity} does not exist at {self.name}", code="gone-meanwhile", remedy="enthesis propose"
@@ -558,7 +558,7 @@ def _needed(step: Step) -> list[tuple[str, str]]:
     if step.collection == "roles":
         return [("change-access" if step.holder.startswith("@") else "change-role", step.holder)]
     if step.collection == "attachments":
-        return [("attach", one) for one in listed(body["runs_as"])]
+        return [("attach", name) for name in listed(body["runs_as"])]
     mine = account_of(str(body["at"])) == step.holder or str(body["at"]) == step.holder
     return [("change-access", str(body["at"]) if mine else step.holder)]
 

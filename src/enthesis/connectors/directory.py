@@ -39,7 +39,7 @@ class Directory:
         """RFC 8628, section 3: asks until somebody has agreed. RightMissing where they refused or were too slow."""
         answer = self._ask("device_authorization_endpoint", {"client_id": CLIENT})
         said = self.client.expect(answer, 200).json(self.client.who)
-        device, code, page = (said.get(one) for one in ("device_code", "user_code", "verification_uri"))
+        device, code, page = (said.get(name) for name in ("device_code", "user_code", "verification_uri"))
         life, interval = said.get("expires_in"), said.get("interval", 5)
         if not all(isinstance(one, str) for one in (device, code, page)) or not isinstance(life, int | float):
             raise UnexpectedAnswer(f"{self.name} does not say how to sign in", code="endpoint-missing")

@@ -60,8 +60,8 @@ class HostService:
         listed = body.get("identities")
         host = self._of_host(body)
         named = [
-            one.get("address") if isinstance(one, dict) else None
-            for one in (listed if isinstance(listed, list) else ())
+            entry.get("address") if isinstance(entry, dict) else None
+            for entry in (listed if isinstance(listed, list) else ())
         ]
         if not isinstance(listed, list) or not all(isinstance(one, str) for one in named):
             raise UnexpectedAnswer(f"{self.client.who} does not say as whom its host runs", code="answer-incomplete")

@@ -209,7 +209,7 @@ def _kind_of(fault: httpx.HTTPError) -> type[Unreachable]:
     if isinstance(fault, httpx.ReadError | httpx.WriteError | httpx.RemoteProtocolError):
         return _Lost
     causes = _causes(fault) if isinstance(fault, httpx.ConnectError) else ()
-    return _Cut if any(isinstance(one, CUT) for one in causes) else Unreachable
+    return _Cut if any(isinstance(cause, CUT) for cause in causes) else Unreachable
 
 
 def _causes(fault: BaseException) -> Iterator[BaseException]:

@@ -225,9 +225,9 @@ def plain_test(test: Test) -> Any:
         case Equal(value):
             return escaped(value) if isinstance(value, str) else value
         case AnyOf(tests):
-            return [plain_test(one) for one in tests]
+            return [plain_test(test) for test in tests]
         case AllOf(tests):
-            return {name: value for one in tests for name, value in plain_test(one).items()}
+            return {name: value for test in tests for name, value in plain_test(test).items()}
         case Glob(pattern):
             return {"glob": pattern}
         case Not(inner):

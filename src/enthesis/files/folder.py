@@ -98,7 +98,7 @@ def _read(contents: dict[str, bytes], mistakes: list[Mistake], remembered: TreeC
     skipped: dict[str, str] = {}
     head, in_head = _parse(HEAD, contents[HEAD], remembered) if HEAD in contents else (None, [])
     ignored = _ignored(head)
-    mistakes = [one for one in mistakes if not ignored(one.source.file)]
+    mistakes = [mistake for mistake in mistakes if not ignored(mistake.source.file)]
     for name, data in contents.items():
         if name != HEAD and ignored(name):
             skipped[name] = "ignored by estate.yaml"
@@ -120,7 +120,7 @@ def _read(contents: dict[str, bytes], mistakes: list[Mistake], remembered: TreeC
     merged = _Merge(packaged_catalogue(remembered))
     estate = _assemble(merged, trees, complete=complete)
     lines: dict[str, list[str]] = {}
-    located = tuple(_with_line(one, contents, lines) for one in _ordered([*mistakes, *merged.all_mistakes()]))
+    located = tuple(_with_line(error, contents, lines) for error in _ordered([*mistakes, *merged.all_mistakes()]))
     return Reading(None if located else estate, located, tuple(files), merged.named_at, merged.records, skipped)
 
 
@@ -172,7 +172,9 @@ def _document(tree: Node | None, data: bytes) -> str:
             lines = [parse(line, as_json=True)[0] for line in data.splitlines() if line.strip()]
         except UnreadableFile:
             return ""
-        if any(one is None or not isinstance(one.value, dict) or SECTIONS.keys() & one.value.keys() for one in lines):
+        if any(
+            line is None or not isinstance(line.value, dict) or SECTIONS.keys() & line.value.keys() for line in lines
+        ):
             return ""
         first = lines[0] if lines else None
     if first is None or not isinstance(first.value, dict) or next(iter(first.value), "") != "enthesis":
@@ -228,8 +230,8 @@ class _Merge:
 
     def all_mistakes(self) -> list[Mistake]:
         """All that was found, without what follows from old words alone: each of those is told once."""
-        spots = {one.source for one in self.renamed}
-        missing = {f"{one.expected.partition(';')[0]} is missing" for one in self.renamed}
+        spots = {error.source for error in self.renamed}
+        missing = {f"{error.expected.partition(';')[0]} is missing" for error in self.renamed}
         others = [
             mistake
             for mistake in self.mistakes
@@ -396,7 +398,7 @@ def _walk(folder: Path, above: frozenset[tuple[int, int]]) -> Iterator[tuple[Pat
 
 
 def _ordered(mistakes: list[Mistake]) -> list[Mistake]:
-    return sorted(mistakes, key=lambda one: (one.source.file != HEAD, one.source, one.code))
+    return sorted(mistakes, key=lambda error: (error.source.file != HEAD, error.source, error.code))
 
 
 def _with_line(mistake: Mistake, contents: Mapping[str, bytes], known: dict[str, list[str]]) -> Mistake:

@@ -41,8 +41,8 @@ def old_words(tree: Node, own: Container[str] = ()) -> list[OldWord]:
     """
     if not isinstance(tree.value, dict):
         return []
-    found = {one for section, node in tree.value.items() for one in _in_section(section, node, tree)}
-    return sorted(one for one in found if one.of_identities or one.old not in own)
+    found = {old_word for section, node in tree.value.items() for old_word in _in_section(section, node, tree)}
+    return sorted(old_word for old_word in found if old_word.of_identities or old_word.old not in own)
 
 
 def own_verbs(trees: Iterable[Node]) -> frozenset[str]:
@@ -86,7 +86,7 @@ def _in_section(section: str, node: Node, tree: Node) -> Iterator[OldWord]:
             elif section == "ceilings" and name == "over":
                 yield from _texts(value, OVER)
             elif section == "invariants" and name in ("never", "only") and isinstance(value.value, dict):
-                yield from (replace(one, of_identities=False) for one in _texts(value.value.get("can"), VERBS))
+                yield from (replace(text, of_identities=False) for text in _texts(value.value.get("can"), VERBS))
         yield from _verbs(entry)
 
 
@@ -125,5 +125,5 @@ def _verbs(node: Node) -> Iterator[OldWord]:
         for name, value in inner.items():
             if name in ("allows", "bars", "only", "narrowed", "can") and isinstance(value.value, dict):
                 yield from _texts(value.value.get("identity"), VERBS)
-                yield from (replace(one, of_identities=False) for one in _texts(value.value.get("*"), VERBS))
+                yield from (replace(text, of_identities=False) for text in _texts(value.value.get("*"), VERBS))
             yield from _verbs(value)

@@ -108,7 +108,7 @@ def renamed(value: Any, old: str, new: str) -> Any:
 
 def apart_from_names(before: Estate, old: str, after: Estate, new: str) -> tuple[list[str], list[str]]:
     """What is said about one place and not about its twin, and the other way round; both empty where they are alike."""
-    first = {_said(one.section, one.name, one.entry) for one in twin(before, old, new)}
+    first = {_said(addition.section, addition.name, addition.entry) for addition in twin(before, old, new)}
     second = {
         _said(section, name if isinstance(getattr(after, section), Mapping) else "", entry)
         for (section, name), entry in about(after, new).items()

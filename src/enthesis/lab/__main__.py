@@ -111,7 +111,7 @@ async def _serve(state: Path, ready: int | None) -> None:
         name: f"http{'' if kinds[name] == 'hosts' else 's'}://{HOST}:{listening.getsockname()[1]}"
         for name, listening in sockets.items()
     }
-    for name in (one for one in sockets if kinds[one] != "hosts"):
+    for name in (text for text in sockets if kinds[text] != "hosts"):
         signers[name] = Signer(store, clock, name)
         signers[name].ensure_keys()
         signers[name].issuer = urls[name]
@@ -196,7 +196,7 @@ def _locked(lock: int) -> bool:
 def _furnish_people(store: Store, inventory: dict[str, Any]) -> None:
     """People exist already: each cloud knows them, with ids of its own."""
     for cloud in inventory["providers"]:
-        known = {one.name for one in store.statements(cloud, "identities")}
+        known = {statement.name for statement in store.statements(cloud, "identities")}
         for address, person in inventory["people"].items():
             if address not in known:
                 body = {"address": address, "kind": "person", "labels": person.get("labels", {})}

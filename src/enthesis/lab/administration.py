@@ -74,7 +74,7 @@ class Administration:
         if following is not None:
             query = urlencode({"after": following, "limit": limit})
             headers["Link"] = f'<{request.url.path}?{query}>; rel="next"'
-        return JSONResponse({"items": [self._shown(one) for one in found]}, headers=headers)
+        return JSONResponse({"items": [self._shown(statement) for statement in found]}, headers=headers)
 
     def _page(
         self, collection: str, holder: str, after: int, limit: int, again: int
@@ -84,7 +84,7 @@ class Administration:
         if not self.store.any_waits() and not again:
             return self.store.page(self.world().provider, collection, holder, after, limit)
         every = self.store.seen(self.world().provider, "shows", collection)
-        mine = [one for one in every if self.is_below(holder, one.holder)]
+        mine = [statement for statement in every if self.is_below(holder, statement.holder)]
         following = after + limit - again if after + limit < len(mine) else None
         return mine[after : after + limit], following
 
@@ -144,10 +144,10 @@ class Administration:
     def _one(self, request: Request, collection: str, identifier: str, who: str | Caller) -> Response:
         """A statement as it shows. One that was removed is there until that is enforced."""
         every = self.store.seen(self.world().provider, "shows", collection)
-        found = next((one for one in every if one.id == identifier), None)
+        found = next((statement for statement in every if statement.id == identifier), None)
         if found is None and self.store.waits(identifier):
             enforced = self.store.seen(self.world().provider, "acts", collection)
-            found = next((one for one in enforced if one.id == identifier), None)
+            found = next((statement for statement in enforced if statement.id == identifier), None)
         if found is None and isinstance(who, str) and (last := self.store.written_by(identifier)) is not None:
             by, at = last
             raise Problem(404, "removed", f"{by} removed it", changed_by=by, changed_at=_time(at))
@@ -195,9 +195,9 @@ class Administration:
         if key is None or self.world().inventory.get("twins_allowed"):
             return
         first = {"trusts": "of", "grants": "to"}.get(collection, "what")  # what is compared before all of it is
-        for one in self.store.statements(self.world().provider, collection, holder):
-            near = one.id != but and one.body.get(first) == body.get(first)
-            if near and _key_of(collection, one.body) == key:
+        for statement in self.store.statements(self.world().provider, collection, holder):
+            near = statement.id != but and statement.body.get(first) == body.get(first)
+            if near and _key_of(collection, statement.body) == key:
                 raise Problem(409, "exists", f"{holder} has one of {collection} with the same key already")
 
     async def inventory(self, request: Request) -> Response:
@@ -212,7 +212,11 @@ class Administration:
             if one["provider"] == world.provider and (name == holder or self._below(holder, one["in"]))
         ]
         resources = [resource for resource in world.inventory["resources"] if account_of(resource) in accounts]
-        people = {one.body["address"]: one.id for one in world.of("identities") if one.body["kind"] == "person"}
+        people = {
+            statement.body["address"]: statement.id
+            for statement in world.of("identities")
+            if statement.body["kind"] == "person"
+        }
         return JSONResponse({"accounts": accounts, "resources": resources, "people": people})
 
     async def ids(self, request: Request) -> Response:
@@ -221,7 +225,15 @@ class Administration:
             raise Problem(403, "not-an-administrator", "this session administers nothing")
         wanted, world = set(request.query_params.getlist("address")), self.world()
         every = (*world.of("identities"), *world.of("groups"))
-        return JSONResponse({"ids": {one.body["address"]: one.id for one in every if one.body["address"] in wanted}})
+        return JSONResponse(
+            {
+                "ids": {
+                    statement.body["address"]: statement.id
+                    for statement in every
+                    if statement.body["address"] in wanted
+                }
+            }
+        )
 
     async def concerning(self, request: Request) -> Response:
         """What others hold that names what is the session's own: trusts that admit its identities or account, grants to
@@ -230,16 +242,22 @@ class Administration:
         if not isinstance(who, str):
             raise Problem(403, "not-an-administrator", "this session administers nothing")
         world = self.world()
-        mine = {one.id for one in (*world.of("identities"), *world.of("groups")) if self.is_below(who, one.holder)}
-        roles = {one.id: one.name for one in world.of("roles")}
+        mine = {
+            statement.id
+            for statement in (*world.of("identities"), *world.of("groups"))
+            if self.is_below(who, statement.holder)
+        }
+        roles = {statement.id: statement.name for statement in world.of("roles")}
         items = []
         for collection in ("trusts", "grants"):
-            for one in world.of(collection):
-                named = set(_ids_in(one.body)) & mine or one.body.get("admits", {}).get("account") == who
-                if self.is_below(who, one.holder) or not (named or account_of(str(one.body.get("at", ""))) == who):
+            for statement in world.of(collection):
+                named = set(_ids_in(statement.body)) & mine or statement.body.get("admits", {}).get("account") == who
+                if self.is_below(who, statement.holder) or not (
+                    named or account_of(str(statement.body.get("at", ""))) == who
+                ):
                     continue
-                more = {"role_name": roles.get(one.body["role"])} if collection == "grants" else {}
-                items.append({"collection": collection, **self._shown(one), **more})
+                more = {"role_name": roles.get(statement.body["role"])} if collection == "grants" else {}
+                items.append({"collection": collection, **self._shown(statement), **more})
         return JSONResponse({"items": items})
 
     # -- who may, and what is understood ---------------------------------------------------------------------
@@ -257,7 +275,7 @@ class Administration:
         if collection == "attachments":
             onto = body["what"] if isinstance(body["what"], str) else holder
             named = [self.world().identity(one) for one in body["runs_as"]]
-            return [("attach", one.body["address"] if one else "", onto) for one in named]
+            return [("attach", statement.body["address"] if statement else "", onto) for statement in named]
         if collection == "ceilings":
             return [("change-ceiling", holder, "")]
         if collection == "roles":
@@ -310,12 +328,12 @@ class Administration:
         rule = body.get("where")
         if rule is not None and not rule:
             raise NotUnderstood("this rule")
-        if any(address == self._address_of(one) for one in body.get("members", [])):
+        if any(address == self._address_of(member) for member in body.get("members", [])):
             raise NotUnderstood("a group that contains itself")
 
     def _understand_roles(self, holder: str, body: Mapping[str, Any]) -> None:
         self._kind_verbs(body["allows"])
-        mine = {one.name for one in self.world().of("roles") if one.holder == holder}
+        mine = {statement.name for statement in self.world().of("roles") if statement.holder == holder}
         for name in body.get("includes", []):
             if name not in mine:
                 raise NotUnderstood(f"the role {name}, which {holder} has not")
@@ -349,7 +367,7 @@ class Administration:
     def _understand_grants(self, holder: str, body: Mapping[str, Any]) -> None:
         world = self.world()
         to = self._known(body["to"])
-        role = next((one for one in world.of("roles") if one.id == body["role"]), None)
+        role = next((statement for statement in world.of("roles") if statement.id == body["role"]), None)
         if role is None or role.holder != holder:
             raise NotUnderstood(f"a role that {holder} has not")
         if exists(world, body["at"]) is None:
@@ -371,8 +389,8 @@ class Administration:
         fits = account_of(at) == holder if not holder.startswith("@") else at == holder
         if not fits or exists(world, at) is None:
             raise NotUnderstood(f"a ceiling at {at} held by {holder}")
-        for one in body.get("except", []):
-            if not isinstance(one, str) and not (isinstance(one, dict) and list(one) == ["glob"]):
+        for entry in body.get("except", []):
+            if not isinstance(entry, str) and not (isinstance(entry, dict) and list(entry) == ["glob"]):
                 raise NotUnderstood("this exception")
 
     def _understand_attachments(self, holder: str, body: Mapping[str, Any]) -> None:
@@ -395,7 +413,7 @@ class Administration:
         if form not in ("identity", "group"):
             raise NotUnderstood(f"a reference to a {form}")
         collection = "identities" if form == "identity" else "groups"
-        found = next((one for one in world.of(collection) if one.id == identifier), None)
+        found = next((statement for statement in world.of(collection) if statement.id == identifier), None)
         if found is None:
             raise NotUnderstood(f"an id that no {form} has")
         return found

@@ -31,7 +31,7 @@ def make_certificates(folder: Path) -> tuple[Path, Path, Path]:
     )
     leaf_name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "localhost")])
     alternatives: list[x509.GeneralName] = [x509.DNSName("localhost")]
-    alternatives += [x509.IPAddress(ip_address(one)) for one in ("127.0.0.1", "::1")]
+    alternatives += [x509.IPAddress(ip_address(name)) for name in ("127.0.0.1", "::1")]
     leaf = (
         _builder(leaf_name, name, leaf_key.public_key(), now, LEAF_LIFE)
         .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)

@@ -73,7 +73,7 @@ class Callers:
         began = claims.get("signed_in")
         if isinstance(began, dict) and is_revoked(self.store, began):
             raise _not_taken(TokenExpired("the sign-in that this session began with was ended"))
-        if any(is_revoked(self.store, {"jti": one}) for one in _sessions(claims)):
+        if any(is_revoked(self.store, {"jti": session}) for session in _sessions(claims)):
             raise _not_taken(TokenExpired("the session was ended"))
         return claims
 

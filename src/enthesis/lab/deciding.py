@@ -50,11 +50,11 @@ class World:
 
     def identity_at(self, address: str) -> Statement | None:
         """The identity at an address, or None."""
-        return next((one for one in self.of("identities") if one.body["address"] == address), None)
+        return next((statement for statement in self.of("identities") if statement.body["address"] == address), None)
 
     def identity(self, identifier: str | None) -> Statement | None:
         """The identity of an id, or None."""
-        return next((one for one in self.of("identities") if one.id == identifier), None)
+        return next((statement for statement in self.of("identities") if statement.id == identifier), None)
 
 
 @dataclass(frozen=True)
@@ -154,7 +154,7 @@ def declared(world: World, address: str) -> bool:
         if organisation and (not rest or rest in organisation.get("units", [])):
             return True
     known = (*world.of("identities"), *world.of("groups"))
-    return any(one.body["address"] == address for one in known)
+    return any(statement.body["address"] == address for statement in known)
 
 
 def exists(world: World, address: str) -> Place | None:
@@ -223,23 +223,23 @@ def role_allows(world: World, role: str, kind: str, verb: str) -> bool:
     waiting = [role]
     while waiting:
         identifier = waiting.pop()
-        found = next((one for one in world.of("roles") if one.id == identifier), None)
+        found = next((statement for statement in world.of("roles") if statement.id == identifier), None)
         if found is None or identifier in seen:
             continue
         seen.add(identifier)
         if lists(world, found.body["allows"], kind, verb, all_included=False):
             return True
         waiting.extend(
-            one.id
-            for one in world.of("roles")
-            if one.holder == found.holder and one.name in found.body.get("includes", [])
+            statement.id
+            for statement in world.of("roles")
+            if statement.holder == found.holder and statement.name in found.body.get("includes", [])
         )
     return False
 
 
 def member_of(world: World, caller: Caller, group: str, seen: frozenset[str] = frozenset()) -> bool:
     """Whether a caller is in a group (by id), listed, by a group in it, or by its rule."""
-    found = next((one for one in world.of("groups") if one.id == group), None)
+    found = next((statement for statement in world.of("groups") if statement.id == group), None)
     if found is None or group in seen:
         return False
     for member in found.body.get("members", []):
@@ -318,11 +318,13 @@ def runs_as(world: World, address: str) -> list[Statement]:
     for attachment in world.of("attachments"):
         what = attachment.body["what"]
         hit = account_of(address) == attachment.holder and any(
-            matches(what["glob"], one) if isinstance(what, Mapping) else what == one for one in running
+            matches(what["glob"], name) if isinstance(what, Mapping) else what == name for name in running
         )
         if hit:
-            named = [one for one in map(world.identity, attachment.body["runs_as"]) if one is not None]
-            found += [one for one in named if one not in found]
+            named = [
+                statement for statement in map(world.identity, attachment.body["runs_as"]) if statement is not None
+            ]
+            found += [statement for statement in named if statement not in found]
     return found
 
 
@@ -349,10 +351,14 @@ def decide(
     steps["provider"] = _provider(world, caller, verb, target)
     steps["ceilings"] = ALLOWED if _ceilings_let(world, caller, verb, place, around_it) else REFUSED
     if verb == "take-on":
-        outcome.admitting = [one for one in world.of("trusts") if _admits(world, one, caller, place, around_it, around)]
+        outcome.admitting = [
+            statement for statement in world.of("trusts") if _admits(world, statement, caller, place, around_it, around)
+        ]
         steps["target-side"] = ALLOWED if outcome.admitting else REFUSED
         let = _lets_out(world, caller, verb, place, around_it, around) != REFUSED
-        outcome.counting = [one for one in outcome.admitting if let or "account" not in one.body["admits"]]
+        outcome.counting = [
+            statement for statement in outcome.admitting if let or "account" not in statement.body["admits"]
+        ]
     elif _foreign_to_key(world, caller, verb, place):
         steps["target-side"] = REFUSED
     else:
@@ -405,16 +411,20 @@ def _ceilings_let(world: World, caller: Caller, verb: str, place: Place, around_
         "targets": set(above(world, place.address)),
     }
     home = world.home_of(caller)
-    abroad = [one for one in home.of("ceilings") if one.body["over"] == "callers"] if home is not world else []
+    abroad = (
+        [statement for statement in home.of("ceilings") if statement.body["over"] == "callers"]
+        if home is not world
+        else []
+    )
     for ceiling in (*world.of("ceilings"), *abroad):
         body = ceiling.body
         if body["at"] not in over[body["over"]]:
             continue
         if any(
-            (matches(one["glob"], caller.address) and body["at"] in above(world, caller.address))
-            if isinstance(one, Mapping)
-            else one == caller.address
-            for one in body.get("except", [])
+            (matches(entry["glob"], caller.address) and body["at"] in above(world, caller.address))
+            if isinstance(entry, Mapping)
+            else entry == caller.address
+            for entry in body.get("except", [])
             if caller.address
         ):
             continue
@@ -515,7 +525,9 @@ def _callers_side(
         return NOT_NEEDED
     style = world.inventory["providers"][world.provider]["style"]
     crossing = bool(theirs) and own != theirs and style == "two-sided"
-    by_account = bool(outcome.admitting) and all("account" in one.body["admits"] for one in outcome.admitting)
+    by_account = bool(outcome.admitting) and all(
+        "account" in statement.body["admits"] for statement in outcome.admitting
+    )
     if not crossing and not by_account:
         return NOT_NEEDED
     return _lets_out(world, caller, verb, place, around_it, around)

@@ -51,7 +51,7 @@ class Fault:
     def meets(self, service: str, account: str, path: str, method: str = "GET") -> bool:
         """Whether a request is one of those that this is about; a route may begin with a method."""
         asked = (path, f"{method} {path}")
-        return self.where in ("", service, account) and any(fnmatchcase(one, self.route) for one in asked)
+        return self.where in ("", service, account) and any(fnmatchcase(name, self.route) for name in asked)
 
 
 def faults_of(store: Store) -> tuple[Fault, ...]:
@@ -61,7 +61,7 @@ def faults_of(store: Store) -> tuple[Fault, ...]:
 
 def set_faults(store: Store, faults: Sequence[Fault]) -> None:
     """Sets these and no others."""
-    store.set_setting(SETTING, [asdict(one) for one in faults])
+    store.set_setting(SETTING, [asdict(fault) for fault in faults])
 
 
 class Faults:
@@ -79,7 +79,7 @@ class Faults:
         version = self.store.version()
         if version != self._seen:
             self._now, self._seen = faults_of(self.store), version
-        return [one for one in self._now if one.meets(service, account, path, method)]
+        return [fault for fault in self._now if fault.meets(service, account, path, method)]
 
     def chance(self, fault: Fault) -> Random:
         """What a fault leaves to chance, drawn from its seed."""
@@ -88,17 +88,17 @@ class Faults:
     def lags(self, service: str, account: str) -> tuple[float, float]:
         """Seconds until a change now made shows when it is read, and until it is enforced."""
         shows = acts = 0.0
-        for one in self.at(service, account, "/administration/"):
-            shows = max(shows, one.lag * self.chance(one).uniform(0.2, 1))
-            acts = max(acts, one.enforcement_lag * self.chance(one).uniform(0.2, 1))
+        for fault in self.at(service, account, "/administration/"):
+            shows = max(shows, fault.lag * self.chance(fault).uniform(0.2, 1))
+            acts = max(acts, fault.enforcement_lag * self.chance(fault).uniform(0.2, 1))
         return shows, acts
 
     def page(self, service: str, account: str, path: str, limit: int) -> tuple[int, int]:
         """How many items a page has, and how many of them the next one shows again."""
         again = 0
-        for one in self.at(service, account, path):
-            limit = min(limit, one.page or limit)
-            again = self.chance(one).randint(0, min(2, limit - 1)) if one.shifting else again
+        for fault in self.at(service, account, path):
+            limit = min(limit, fault.page or limit)
+            again = self.chance(fault).randint(0, min(2, limit - 1)) if fault.shifting else again
         return limit, again
 
     def wait(self, fault: Fault) -> float:
@@ -118,16 +118,16 @@ def faulty(app: Any, name: str, faults: Faults) -> Any:
             await app(scope, receive, send)
             return
         found = faults.at(name, _account(scope), scope["path"], scope["method"])
-        for one in found:
-            if one.limit and (seconds := faults.wait(one)):
+        for fault in found:
+            if fault.limit and (seconds := faults.wait(fault)):
                 await _answer(send, 429, "too-many-requests", str(math.ceil(seconds)))
                 return
-        if slow := sum(one.slow for one in found):
+        if slow := sum(fault.slow for fault in found):
             await asyncio.sleep(slow)
-        for one in found:
-            chance = faults.chance(one)
-            if one.fail and chance.random() < one.fail:
-                kind, late = chance.choice(one.kinds), chance.random() < 0.5
+        for fault in found:
+            chance = faults.chance(fault)
+            if fault.fail and chance.random() < fault.fail:
+                kind, late = chance.choice(fault.kinds), chance.random() < 0.5
                 if late:
                     await app(scope, receive, _unheard)
                 await _failed(send, kind)

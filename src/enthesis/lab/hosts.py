@@ -79,19 +79,19 @@ class Hosts:
 
     async def _about(self, request: Request) -> Response:
         world, host = self._host(request)
-        found = [{"address": one.body["address"], "id": one.id} for one in runs_as(world, host)]
+        found = [{"address": statement.body["address"], "id": statement.id} for statement in runs_as(world, host)]
         return JSONResponse({"host": host, "identities": found})
 
     async def _session(self, request: Request) -> Response:
         """A session as the identity that the host runs as; which one must be said where there are several."""
         world, host = self._host(request)
         body = await json_body(request)
-        named = [one.body["address"] for one in runs_as(world, host)]
+        named = [statement.body["address"] for statement in runs_as(world, host)]
         wanted = body.get("identity", named[0] if len(named) == 1 else None)
         if not isinstance(wanted, str):
             which = f"say as which: {', '.join(named)}" if named else "this host runs as nobody"
             raise Problem(422 if named else 403, "which-identity", which, refused_at=[] if named else ["target-side"])
-        network, reference, narrowing = (body.get(one) for one in ("network", "reference", "narrowing"))
+        network, reference, narrowing = (body.get(name) for name in ("network", "reference", "narrowing"))
         if not isinstance(network, str | None) or not isinstance(reference, str | None):
             raise Problem(422, "not-understood", "`network` and `reference` are texts")
         if narrowing is not None and not _is_narrowing(narrowing):

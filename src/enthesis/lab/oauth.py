@@ -110,7 +110,7 @@ def published(request: Request, body: Mapping[str, Any], media: str = "applicati
     content = json.dumps(body, separators=(",", ":")).encode()
     tag = f'"{hashlib.sha256(content).hexdigest()[:32]}"'
     headers = {"Cache-Control": f"public, max-age={KEPT_FOR}", "ETag": tag}
-    known = {one.strip().removeprefix("W/") for one in request.headers.get("if-none-match", "").split(",")}
+    known = {text.strip().removeprefix("W/") for text in request.headers.get("if-none-match", "").split(",")}
     if tag in known or "*" in known:
         return Response(status_code=304, headers=headers)
     return Response(content, media_type=media, headers=headers)

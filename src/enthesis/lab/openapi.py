@@ -342,7 +342,7 @@ class _Operation:
             }
             done = {"description": "done", "content": {JSON: {"schema": listed}}}
         out: dict[str, Any] = {"summary": self.says, "responses": {self.status: done, "default": self.faults}}
-        if any(one["name"] == "If-None-Match" for one in self.parameters):
+        if any(parameter["name"] == "If-None-Match" for parameter in self.parameters):
             out["responses"]["304"] = {"description": "as the client has it"}
         if self.parameters:
             out["parameters"] = list(self.parameters)

@@ -294,7 +294,7 @@ async def _shown(request: Request) -> dict[str, str]:
 
 def _code(typed: str) -> str:
     """A user code as it is kept, from whatever a person types (RFC 8628, section 6.1)."""
-    letters = "".join(one for one in typed.upper() if one in LETTERS)
+    letters = "".join(text for text in typed.upper() if text in LETTERS)
     return f"{letters[:4]}-{letters[4:]}"
 
 

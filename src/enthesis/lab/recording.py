@@ -60,7 +60,10 @@ class Records:
 
     def add(self, records: Sequence[Mapping[str, Any]]) -> None:
         """Notes requests that were decided already. Nobody's access changes by it, so nothing is read again."""
-        rows = [(self.cloud, json.dumps({name: one[name] for name in one if one[name] is not None})) for one in records]
+        rows = [
+            (self.cloud, json.dumps({name: record[name] for name in record if record[name] is not None}))
+            for record in records
+        ]
         self.store.connection.executemany("INSERT INTO usage (cloud, record) VALUES (?, ?)", rows)
 
     def after(self, number: int, limit: int) -> list[tuple[int, dict[str, Any]]]:

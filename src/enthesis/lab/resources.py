@@ -80,12 +80,12 @@ class Things:
         if request.method == "GET":
             holder = self.administration.session(request)
             names = {
-                one.id: one.body["address"]
-                for one in world.of("identities")
-                if isinstance(holder, str) and self.administration.is_below(holder, one.holder)
+                statement.id: statement.body["address"]
+                for statement in world.of("identities")
+                if isinstance(holder, str) and self.administration.is_below(holder, statement.holder)
             }
-            every = [one for one in self.keyed.all().values() if one["of"] in names]
-            return JSONResponse({"items": [_shown(one, names[one["of"]]) for one in every]})
+            every = [entry for entry in self.keyed.all().values() if entry["of"] in names]
+            return JSONResponse({"items": [_shown(entry, names[entry["of"]]) for entry in every]})
         body = await json_body(request)
         identity = world.identity(str(body.get("of")))
         if identity is None or set(body) - {"name", "of", "form", "expires", "when", "reason"}:
@@ -134,8 +134,8 @@ def remove_resource(store: Store, world: World, address: str) -> None:
     def inside(other: object) -> bool:
         return isinstance(other, str) and (other == address or other.startswith(address + "/"))
 
-    going = [one for one in world.of("identities") if inside(one.body.get("tied_to"))]
-    going += [one for one in world.of("attachments") if inside(one.body["what"])]
+    going = [statement for statement in world.of("identities") if inside(statement.body.get("tied_to"))]
+    going += [statement for statement in world.of("attachments") if inside(statement.body["what"])]
     store.remove_thing(address, going)
 
 

@@ -25,7 +25,7 @@ class Running:
 
     def url_of(self, service: str) -> str | None:
         """Where a service is; None where the lab has none of that name."""
-        return next((one["url"] for one in self.services if one["name"] == service), None)
+        return next((entry["url"] for entry in self.services if entry["name"] == service), None)
 
 
 def own_state(folder: Path) -> Path:
@@ -71,7 +71,7 @@ def _is_entry(value: object) -> bool:
 
 def owners_word(listed: Sequence[Mapping[str, str]]) -> str:
     """What shows that somebody is the lab's owner, who plays its people, runs and hosts; '' where it is not known."""
-    return next((one[OWNER] for one in listed if OWNER in one), "")
+    return next((entry[OWNER] for entry in listed if OWNER in entry), "")
 
 
 def running(state: Path) -> Running | None:
@@ -81,7 +81,9 @@ def running(state: Path) -> Running | None:
         return None
     try:
         described = json.loads((state / "services.json").read_text(encoding="utf-8"))
-        services = tuple({name: str(one[name]) for name in ("name", "kind", "url")} for one in described["services"])
+        services = tuple(
+            {name: str(service[name]) for name in ("name", "kind", "url")} for service in described["services"]
+        )
         return Running(state, str(described["estate"]), pid, Path(described["authority"]), services)
     except (OSError, ValueError, KeyError, TypeError, RecursionError):
         return None

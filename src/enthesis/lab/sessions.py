@@ -63,12 +63,12 @@ class SessionHandlers:
         holder = self.administration.session(request)
         if not isinstance(holder, str):
             raise Problem(403, "not-an-administrator", "this session administers nothing")
-        return JSONResponse({"items": [one for one in self.sessions.open() if self._is_of(holder, one)]})
+        return JSONResponse({"items": [entry for entry in self.sessions.open() if self._is_of(holder, entry)]})
 
     async def one(self, request: Request) -> Response:
         """Shows an open session, or ends it."""
         holder = self.administration.session(request)
-        found = next((one for one in self.sessions.open() if one["id"] == request.path_params["id"]), None)
+        found = next((entry for entry in self.sessions.open() if entry["id"] == request.path_params["id"]), None)
         if found is None or (isinstance(holder, str) and not self._is_of(holder, found)):
             raise Problem(404, "not-found", "no open session of yours has this id")
         self.administration.needs(request, [("issue", found["of"], "")], _boundary(found["of"]))

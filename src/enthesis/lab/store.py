@@ -173,9 +173,9 @@ class Store:
     def statements(self, cloud: str, collection: str | None = None, holder: str | None = None) -> list[Statement]:
         """Statements of a cloud in the order they were made."""
         return [
-            one
-            for one in self._of(cloud).values()
-            if collection in (None, one.collection) and holder in (None, one.holder)
+            statement
+            for statement in self._of(cloud).values()
+            if collection in (None, statement.collection) and holder in (None, statement.holder)
         ]
 
     def _of(self, cloud: str) -> dict[str, Statement]:
@@ -261,9 +261,13 @@ class Store:
         was = self.as_it_was(cloud, column)[0] if self.any_waits() else {}
         if not was:
             return now
-        kept = [was.pop(one.id) if one.id in was else one for one in now]
-        back = [one for one in was.values() if one is not None and collection in (None, one.collection)]
-        return [one for one in (*kept, *back) if one is not None]
+        kept = [was.pop(statement.id) if statement.id in was else statement for statement in now]
+        back = [
+            statement
+            for statement in was.values()
+            if statement is not None and collection in (None, statement.collection)
+        ]
+        return [statement for statement in (*kept, *back) if statement is not None]
 
     # what was answered, for requests that come again
 
@@ -323,7 +327,9 @@ class Store:
     def _drop(self, old: Statement) -> None:
         self._take_out(old)
         if old.collection == "identities":  # a trust is a part of its identity
-            for trust in [one for one in self.statements(old.cloud, "trusts") if one.body.get("of") == old.id]:
+            for trust in [
+                statement for statement in self.statements(old.cloud, "trusts") if statement.body.get("of") == old.id
+            ]:
                 self._take_out(trust)
         address = old.body.get("address") or old.name or ""
         self.connection.execute("INSERT OR REPLACE INTO gone VALUES (?, ?)", (old.id, address))
@@ -356,9 +362,9 @@ class Store:
     def remove_thing(self, address: str, with_it: list[Statement]) -> None:
         """A resource goes, with what is in it and with the statements that were a part of it."""
         with self.transaction():
-            inside = [one for one in self.things() if one.startswith(address + "/")]
+            inside = [name for name in self.things() if name.startswith(address + "/")]
             self.connection.executemany(
-                "INSERT OR REPLACE INTO things VALUES (?, '{}', 1)", [(one,) for one in (address, *inside)]
+                "INSERT OR REPLACE INTO things VALUES (?, '{}', 1)", [(name,) for name in (address, *inside)]
             )
             for old in with_it:
                 self._drop(old)

@@ -49,36 +49,38 @@ def _additions(estate: Estate, address: str, records: list[Record], say: Callabl
     """The entries that the estate lacks, for what is at an address or beneath it, and what those need."""
     plain = [record for record in records if "section" in record and "follows" not in (record.get("live") or {})]
     by_section: dict[str, list[Record]] = {}
-    for one in plain:
-        by_section.setdefault(one["section"], []).append(one)
+    for body in plain:
+        by_section.setdefault(body["section"], []).append(body)
     grants = [
-        one
-        for one in by_section.get("grants", [])
-        if contains(address, one["at"]) and not (one.get("live") or {}).get("came_along")
+        grant
+        for grant in by_section.get("grants", [])
+        if contains(address, grant["at"]) and not (grant.get("live") or {}).get("came_along")
     ]
     grants = _at_something(grants, by_section, say)
     roles = {grant["role"] for grant in grants}
     named = {grant["to"] for grant in grants}
     chosen: dict[str, list[Record]] = {
-        "resources": [one for one in by_section.get("resources", []) if contains(address, one["address"])],
-        "identities": [
-            one
-            for one in by_section.get("identities", [])
-            if contains(address, one["address"]) or one["address"] in named
+        "resources": [
+            resource for resource in by_section.get("resources", []) if contains(address, resource["address"])
         ],
-        "groups": [one for one in by_section.get("groups", []) if one["address"] in named],
-        "roles": [one for one in by_section.get("roles", []) if one["name"] in roles],
+        "identities": [
+            identity
+            for identity in by_section.get("identities", [])
+            if contains(address, identity["address"]) or identity["address"] in named
+        ],
+        "groups": [group for group in by_section.get("groups", []) if group["address"] in named],
+        "roles": [role for role in by_section.get("roles", []) if role["name"] in roles],
         "grants": _once(grants),
     }
     accounts = {identity["address"] for identity in chosen["identities"]}
-    chosen["trusts"] = [one for one in by_section.get("trusts", []) if one["of"] in accounts]
+    chosen["trusts"] = [trust for trust in by_section.get("trusts", []) if trust["of"] in accounts]
     chosen["kinds"] = _kinds(by_section.get("kinds", []), chosen["roles"])
     out: list[Addition] = []
     for section in ORDER:
-        for one in chosen[section]:
+        for body in chosen[section]:
             key = "address" if section in ("resources", "identities", "groups") else "name"
-            name = str(one[key]) if section in ("kinds", "resources", "identities", "groups", "roles") else ""
-            entry = {field: value for field, value in one.items() if field not in ("section", "live", key)}
+            name = str(body[key]) if section in ("kinds", "resources", "identities", "groups", "roles") else ""
+            entry = {field: value for field, value in body.items() if field not in ("section", "live", key)}
             if not _described(estate, section, name, entry):
                 out.append(Addition(section, name, entry))
     return out
@@ -89,8 +91,8 @@ def _at_something(
 ) -> list[Record]:
     """The grants at what is there and to whom the cluster itself knows; a rule may name what is not, and an estate
     cannot; and what is described at an account is made by its cloud."""
-    listed = {one["address"] for one in by_section.get("groups", []) if "where" not in one or "members" in one}
-    there = {one["address"] for section in ("resources", "identities") for one in by_section.get(section, [])}
+    listed = {group["address"] for group in by_section.get("groups", []) if "where" not in group or "members" in group}
+    there = {entry["address"] for section in ("resources", "identities") for entry in by_section.get(section, [])}
     out: list[Record] = []
     for grant in grants:
         parts = grant["at"].split("/")

@@ -48,29 +48,39 @@ def found_at(estate: Estate, surveys: Sequence[Surveyed], holder: str) -> Found:
         )
     left_out: list[str] = []
     candidates: list[LiveObject] = []
-    for one in (each for surveyed in surveys for each in surveyed.objects if each.holder == holder):
-        sentence = statement_sentence(one.collection, one.body)
-        if one.by_itself or one.body.get("kind") == "person" or one.mark == estate.name:
+    for statement in (each for surveyed in surveys for each in surveyed.objects if each.holder == holder):
+        sentence = statement_sentence(statement.collection, statement.body)
+        if statement.by_itself or statement.body.get("kind") == "person" or statement.mark == estate.name:
             continue
-        if one.mark is not None:
-            left_out.append(f"{sentence}: the estate {one.mark} keeps it")
-        elif names_what_is_gone(one.body):
+        if statement.mark is not None:
+            left_out.append(f"{sentence}: the estate {statement.mark} keeps it")
+        elif names_what_is_gone(statement.body):
             left_out.append(f"{sentence}: it names what is gone")
         else:
-            candidates.append(one)
-    described = {one.key for one in wanted(estate)[0]}
-    fresh = [one for one in candidates if one.key not in described]
-    barred = {one.key: why for one in fresh if (why := _why_not(estate, one, fresh))}
-    roles = {str(one.body["name"]) for one in fresh if one.collection == "roles" and one.key in barred}
-    for one in fresh:
-        if one.collection == "grants" and one.body["role"] in roles:
-            barred[one.key] = f"the role {one.body['role']} is left out"
-    told = (one for one in fresh if one.key in barred)
-    left_out += [f"{statement_sentence(one.collection, one.body)}: {barred[one.key]}" for one in told]
-    taken = [one for one in fresh if one.key not in barred]
-    lacking = [one for one in taken if one.collection != "roles" or one.body["name"] not in estate.roles]
+            candidates.append(statement)
+    described = {statement.key for statement in wanted(estate)[0]}
+    fresh = [candidate for candidate in candidates if candidate.key not in described]
+    barred = {statement.key: why for statement in fresh if (why := _why_not(estate, statement, fresh))}
+    roles = {
+        str(statement.body["name"])
+        for statement in fresh
+        if statement.collection == "roles" and statement.key in barred
+    }
+    for statement in fresh:
+        if statement.collection == "grants" and statement.body["role"] in roles:
+            barred[statement.key] = f"the role {statement.body['role']} is left out"
+    told = (statement for statement in fresh if statement.key in barred)
+    left_out += [
+        f"{statement_sentence(statement.collection, statement.body)}: {barred[statement.key]}" for statement in told
+    ]
+    taken = [statement for statement in fresh if statement.key not in barred]
+    lacking = [
+        statement
+        for statement in taken
+        if statement.collection != "roles" or statement.body["name"] not in estate.roles
+    ]
     additions = [*_resources(estate, lacking, surveys), *map(_addition, sorted(lacking, key=_order))]
-    kept = tuple(one for one in candidates if one.key not in barred)
+    kept = tuple(candidate for candidate in candidates if candidate.key not in barred)
     return Found(holder, tuple(_once(additions)), kept, tuple(left_out))
 
 
@@ -88,19 +98,20 @@ def mark(
     estate = read_folder(folder).estate
     if estate is None:
         return 0, 0
-    bodies = {one.key: normalised(one.collection, one.body) for one in wanted(estate)[0]}
+    bodies = {statement.key: normalised(statement.collection, statement.body) for statement in wanted(estate)[0]}
     ids = merged_ids(surveys)
     marked = failed = 0
-    for one in found.candidates:
-        body = normalised(one.collection, one.body)
-        if bodies.get(one.key) != body:
+    for candidate in found.candidates:
+        body = normalised(candidate.collection, candidate.body)
+        if bodies.get(candidate.key) != body:
             continue
-        sentence = statement_sentence(one.collection, body)
+        sentence = statement_sentence(candidate.collection, body)
         step = Step(
-            CHANGE, one.provider, one.collection, one.holder, sentence, estate.name, body, body, one.id, one.etag
+            CHANGE, candidate.provider, candidate.collection, candidate.holder, sentence, estate.name, body, body,
+            candidate.id, candidate.etag,
         )  # fmt: skip
         try:
-            connected.providers[one.provider].change(step, ids)
+            connected.providers[candidate.provider].change(step, ids)
             marked += 1
         except EnthesisError as fault:
             failed += 1
@@ -128,7 +139,7 @@ def _is_same_role(known: Role, one: LiveObject) -> bool:
 
 
 def _is_included(name: str, fresh: Sequence[LiveObject]) -> bool:
-    return any(name in listed(one.body.get("includes")) for one in fresh if one.collection == "roles")
+    return any(name in listed(statement.body.get("includes")) for statement in fresh if statement.collection == "roles")
 
 
 def _order(one: LiveObject) -> int:
@@ -150,8 +161,8 @@ def _addition(one: LiveObject) -> Addition:
 def _resources(estate: Estate, taken: Sequence[LiveObject], surveys: Sequence[Surveyed]) -> Iterator[Addition]:
     """The resources that statements name, and the estate does not: they came to be since."""
     there = {address for surveyed in surveys for address in surveyed.resources}
-    for one in taken:
-        for place in listed([one.body.get("at"), one.body.get("what")]):
+    for statement in taken:
+        for place in listed([statement.body.get("at"), statement.body.get("what")]):
             for address in reversed(list(standing_in(place, estate.catalogue))) if account_of(place) else ():
                 if address in there and address not in estate.resources:
                     yield Addition("resources", address, {})
@@ -159,7 +170,7 @@ def _resources(estate: Estate, taken: Sequence[LiveObject], surveys: Sequence[Su
 
 def _once(additions: Sequence[Addition]) -> Iterator[Addition]:
     seen: set[tuple[str, str]] = set()
-    for one in additions:
-        if not one.name or (one.section, one.name) not in seen:
-            seen.add((one.section, one.name))
-            yield one
+    for addition in additions:
+        if not addition.name or (addition.section, addition.name) not in seen:
+            seen.add((addition.section, addition.name))
+            yield addition

@@ -50,7 +50,7 @@ def approved(estate: Estate, folder: Path, proposal: Proposal, key: Path | None,
     person = found[0]
     if person == proposal.author:
         raise InvalidInput(f"{person} made this proposal, and cannot approve it", code="approver-unknown")
-    others = [one for one in proposal.signatures if _by(estate, folder, proposal, one) != person]
+    others = [signature for signature in proposal.signatures if _by(estate, folder, proposal, signature) != person]
     return replace(proposal, signatures=(*others, made)), person
 
 
@@ -75,7 +75,7 @@ def approved_by(estate: Estate, folder: Path, proposal: Proposal) -> list[str]:
     """Who approved just this proposal, by the keys that the estate names and those of its directories.
 
     Raises LiveFailure if a directory that stated an approval cannot be asked for its keys."""
-    found = (_by(estate, folder, proposal, one) for one in proposal.signatures)
+    found = (_by(estate, folder, proposal, signature) for signature in proposal.signatures)
     return [person for person in found if person]
 
 

@@ -26,8 +26,10 @@ def surveyed_clouds(estate: Estate, folder: Path, reporter: Reporter) -> list[Su
 
 def without_what_has_gone(head: Sequence[Record], systems: Sequence[Surveys]) -> list[Record]:
     """What an estate says exists, without the resources that a provider was asked about and has not."""
-    gone = [one.has_gone for one in systems if isinstance(one, SurveyedCloud)]
-    return [one for one in head if one["section"] != "resources" or not any(has(one["address"]) for has in gone)]
+    gone = [system.has_gone for system in systems if isinstance(system, SurveyedCloud)]
+    return [
+        entry for entry in head if entry["section"] != "resources" or not any(has(entry["address"]) for has in gone)
+    ]
 
 
 def survey_now(estate: Estate, folder: Path, now: datetime, reporter: Reporter) -> Survey:

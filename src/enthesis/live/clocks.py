@@ -62,7 +62,9 @@ def clock_for(estate: Estate | None, folder: Path | None, identity: str = "") ->
     lab = running(state_folder(folder))
     name = estate.system_of(identity) if identity else next(iter(estate.providers), "")
     if lab is not None:
-        url = lab.url_of(name) or next((lab.url_of(one) for one in estate.providers if lab.url_of(one)), None)
+        url = lab.url_of(name) or next(
+            (lab.url_of(provider) for provider in estate.providers if lab.url_of(provider)), None
+        )
         return ClockOf("the lab", Client("the lab", url, authority=lab.authority) if url else None, here=True)
     provider = estate.providers.get(name)
     if not identity or provider is None or provider.url is None:

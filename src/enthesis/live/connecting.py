@@ -50,9 +50,11 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     owner = Secret(owners_word(listed))
 
     def sessions_at(cloud: str, listed: Sequence[Mapping[str, str]]) -> dict[str, Secret]:
-        mine = [one for one in listed if one.get("cloud") == cloud]
+        mine = [entry for entry in listed if entry.get("cloud") == cloud]
         return {
-            one["holder"]: Secret(one["session"]) for one in mine if not estate.administered_by_others(one["holder"])
+            entry["holder"]: Secret(entry["session"])
+            for entry in mine
+            if not estate.administered_by_others(entry["holder"])
         }
 
     def renewed(cloud: str) -> dict[str, Secret]:
@@ -125,7 +127,7 @@ def _key(path: Path) -> Key:
         read = json.loads(read_file(path, MAX_GIVEN))
     except (ValueError, RecursionError):
         read = None
-    if not isinstance(read, dict) or not all(isinstance(read.get(one), str) for one in ("id", "form", "value")):
+    if not isinstance(read, dict) or not all(isinstance(read.get(name), str) for name in ("id", "form", "value")):
         raise InvalidInput(
             f"{path}: not a keyed credential (expected a JSON object with id, form and value)",
             code="credential-file-invalid",
@@ -212,7 +214,7 @@ def cluster_of(
     of_lab = _cluster_of_lab(address, organisation, folder) if folder is not None and not named else None
     if of_lab is not None:
         return of_lab
-    said = [Path(one) for one in environment.get("KUBECONFIG", "").split(os.pathsep) if one]
+    said = [Path(name) for name in environment.get("KUBECONFIG", "").split(os.pathsep) if name]
     places = [kubeconfig] if kubeconfig is not None else said or [Path.home() / ".kube" / "config"]
     there = [place for place in places if place.exists()]
     access = from_inside(environment) if not named and not there else None
@@ -235,7 +237,7 @@ def _cluster_of_lab(address: str, organisation: str, folder: Path) -> Cluster | 
         return None
     url = next(service["url"] for service in lab.services if service["name"] == address)
     listed = sessions_of(state)
-    token = next((Secret(one["session"]) for one in listed if one.get("cluster") == address), None)
+    token = next((Secret(entry["session"]) for entry in listed if entry.get("cluster") == address), None)
     authority = base64.b64encode(lab.authority.read_bytes()).decode()
     client = Client(address, url, authority=lab.authority, way=Way(after_faults=True))
     return Cluster(address, organisation, client, token, authority)

@@ -86,7 +86,7 @@ def _repositories(place: Path) -> Iterator[Path]:
     """The git repositories in a folder, bare ones too."""
     if not place.is_dir():
         return
-    for path in (place, *(one.parent for one in sorted(place.rglob(".git")))):
+    for path in (place, *(path.parent for path in sorted(place.rglob(".git")))):
         if (path / ".git").exists() or ((path / "HEAD").is_file() and (path / "objects").is_dir()):
             yield path
 
@@ -206,10 +206,10 @@ def _blobs(repository: Path, identifiers: list[str], searched: Searched) -> Iter
         assert git.stdin is not None and git.stdout is not None  # noqa: S101  both are pipes
         for start in range(0, len(identifiers), 200):
             part = identifiers[start : start + 200]
-            git.stdin.write("".join(f"{one}\n" for one in part).encode())
+            git.stdin.write("".join(f"{name}\n" for name in part).encode())
             git.stdin.flush()
-            for one in part:
-                yield from _blob(git.stdout, one, searched)
+            for name in part:
+                yield from _blob(git.stdout, name, searched)
         git.stdin.close()
 
 

@@ -113,8 +113,8 @@ def _lives_on(estate: Estate, target: Target, kept: Sequence[Kept]) -> list[tupl
     system = estate.system_of(target.of or target.name) if account_of(target.of or target.name) else ""
     if system and system not in estate.providers:
         out.append((f"tokens of {target.name} that {system} has issued", "until they end, an hour at most"))
-    for one in kept:
-        session = one.one
+    for kept_step in kept:
+        session = kept_step.one
         if not isinstance(session, OpenSession) or not estate.administered_by_others(session.of):
             continue
         if target.name in (session.origin.get("address"), *session.via):
@@ -174,12 +174,12 @@ class Checked:
     def shut(self) -> bool:
         """Whether nothing opens. A sign-in, or a session of a disabled identity, that is still there opens nothing."""
         left = self.kept if self.session else self.opens
-        return not left and all(one.outcome == REFUSED for one in self.tried)
+        return not left and all(proof.outcome == REFUSED for proof in self.tried)
 
     @property
     def got_in(self) -> tuple[Proof, ...]:
         """The attempts that succeeded although they must not."""
-        return tuple(one for one in self.tried if one.outcome == ALLOWED)
+        return tuple(proof for proof in self.tried if proof.outcome == ALLOWED)
 
 
 def checked(
@@ -192,10 +192,10 @@ def checked(
     if target.form == "session":
         return Checked((), left, (), session=True)
     chains = Chains(Web(compile_estate(live), now.timestamp()))
-    opens = [f"{one.verb} {one.target}" for one in reached(chains, target)]
+    opens = [f"{access.verb} {access.target}" for access in reached(chains, target)]
     journeys = [
-        replace(one, expect="refused", refused_at=(), keyless=False, within=None)
-        for one in involving(described, target)
+        replace(journey, expect="refused", refused_at=(), keyless=False, within=None)
+        for journey in involving(described, target)
     ]
     tried = prove(described, journeys, connected, now, reporter)
     return Checked(tuple(dict.fromkeys(opens)), left, tuple(tried))

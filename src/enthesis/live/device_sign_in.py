@@ -36,8 +36,8 @@ def end_sign_in(estate: Estate, folder: Path, ended: SignIn) -> str:
 def signed_in(estate: Estate, folder: Path, now: datetime) -> SignIn | None:
     """The sign-in, still in time, at the directory of an organisation of ours; None where nobody has signed in."""
     places = directories_of(estate, folder)
-    mine = (one for one in kept() if not estate.is_outside(one.organisation) and is_of(one, places))
-    return next((one for one in mine if one.ends > now), None)
+    mine = (sign_in for sign_in in kept() if not estate.is_outside(sign_in.organisation) and is_of(sign_in, places))
+    return next((sign_in for sign_in in mine if sign_in.ends > now), None)
 
 
 def is_of(sign_in: SignIn, places: Mapping[str, tuple[str, Path | None]]) -> bool:
@@ -71,6 +71,8 @@ def directories_of(estate: Estate, folder: Path) -> dict[str, tuple[str, Path | 
         for organisation in estate.organisations.values()
         if organisation.directory
     }
-    of_lab = {one["name"]: one["url"] for one in (lab.services if lab else ()) if one["kind"] == "directory"}
+    of_lab = {
+        service["name"]: service["url"] for service in (lab.services if lab else ()) if service["kind"] == "directory"
+    }
     authority = lab.authority if lab is not None else None
     return {**places, **{name: (url, authority) for name, url in of_lab.items()}}

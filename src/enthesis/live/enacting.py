@@ -60,12 +60,12 @@ class Enacted:
 
     def of(self, *states: str) -> tuple[Ended, ...]:
         """The steps in one of these states."""
-        return tuple(one for one in self.steps if one.state in states)
+        return tuple(step for step in self.steps if step.state in states)
 
     @property
     def whole(self) -> bool:
         """Whether every step is done and in force."""
-        return not self.late and not self.interrupted and all(one.state == DONE for one in self.steps)
+        return not self.late and not self.interrupted and all(step.state == DONE for step in self.steps)
 
 
 @dataclass(frozen=True, slots=True)
@@ -134,12 +134,15 @@ def _carry_out(
 ) -> Enacted:  # fmt: skip
     kept = journal.steps(number)
     work = _Work(kept, connected, merged_ids(surveys), journal.writer(number, lease), reporter, how)
-    reporter.begin("enacting", sum(one.state != DONE for one in kept))
+    reporter.begin("enacting", sum(kept_step.state != DONE for kept_step in kept))
     try:
         late, interrupted = work.run(only_sent=only_sent)
     finally:
         reporter.end()
-    ended = tuple(Ended(one.step, work.states[one.position], work.said.get(one.position, "")) for one in kept)
+    ended = tuple(
+        Ended(kept_step.step, work.states[kept_step.position], work.said.get(kept_step.position, ""))
+        for kept_step in kept
+    )
     enacted = Enacted(number, ended, late=late, interrupted=interrupted)
     if enacted.whole:
         journal.finish(number, FINISHED)
@@ -176,18 +179,20 @@ class _Work:
         self.writer = writer
         self.reporter = reporter
         self.how = how
-        self.needs = needs_of([one.step for one in kept])
-        self.states = {one.position: one.state if one.state in (DONE, SENT) else WAITING for one in kept}
+        self.needs = needs_of([kept_step.step for kept_step in kept])
+        self.states = {
+            kept_step.position: kept_step.state if kept_step.state in (DONE, SENT) else WAITING for kept_step in kept
+        }
         self.said: dict[int, str] = {}
         self.changed: dict[int, Changed] = {}
         self._etags: dict[tuple[str, str], str] = {}
         self._guard = Lock()
         self._stop = Event()
         self._at: dict[str, BoundedSemaphore] = {}
-        for one in kept:
-            self._at.setdefault(_place(one.step), BoundedSemaphore(how.at_once))
-            if one.state == DONE:
-                self._learn(one)
+        for kept_step in kept:
+            self._at.setdefault(_place(kept_step.step), BoundedSemaphore(how.at_once))
+            if kept_step.state == DONE:
+                self._learn(kept_step)
 
     def _learn(self, one: Kept) -> None:
         """What an earlier run made has an id and a version by now."""
@@ -204,18 +209,18 @@ class _Work:
 
     def run(self, *, only_sent: bool) -> tuple[tuple[str, ...], bool]:
         """All stages; the sentences of what was written and is not in force, and whether it was interrupted."""
-        stages = sorted({one.step.stage for one in self.kept})
+        stages = sorted({kept_step.step.stage for kept_step in self.kept})
         try:
             for stage in stages:
-                mine = [one for one in self.kept if one.step.stage == stage]
-                coming = [one for one in mine if self.states[one.position] != DONE]
+                mine = [kept_step for kept_step in self.kept if kept_step.step.stage == stage]
+                coming = [kept_step for kept_step in mine if self.states[kept_step.position] != DONE]
                 if only_sent:
-                    coming = [one for one in coming if self.states[one.position] == SENT]
+                    coming = [kept_step for kept_step in coming if self.states[kept_step.position] == SENT]
                 elif coming and not self._known_before(stage):
                     return (), False
                 elif coming and not self._may_go_on(stage):
-                    for one in coming:
-                        self._end(one.position, LEFT, "left, since what comes before it is not done")
+                    for kept_step in coming:
+                        self._end(kept_step.position, LEFT, "left, since what comes before it is not done")
                     continue
                 if not self._stage(coming):
                     return (), False
@@ -227,21 +232,21 @@ class _Work:
 
     def _known_before(self, stage: int) -> bool:
         """Whether it is known what came of every step of the stages before."""
-        before = (one.position for one in self.kept if one.step.stage < stage)
+        before = (kept_step.position for kept_step in self.kept if kept_step.step.stage < stage)
         return not any(self.states[position] in (SENT, WAITING) for position in before)
 
     def _may_go_on(self, stage: int) -> bool:
         """Whether this stage may be done though steps of earlier ones were not."""
-        before = [one for one in self.kept if one.step.stage < stage]
-        if all(self.states[one.position] == DONE for one in before):
+        before = [kept_step for kept_step in self.kept if kept_step.step.stage < stage]
+        if all(self.states[kept_step.position] == DONE for kept_step in before):
             return True
-        done = [one.step for one in self.kept if self.states[one.position] == DONE]
-        coming = [one.step for one in self.kept if one.step.stage == stage]
+        done = [kept_step.step for kept_step in self.kept if self.states[kept_step.position] == DONE]
+        coming = [kept_step.step for kept_step in self.kept if kept_step.step.stage == stage]
         return self.how.still_safe(done, coming)
 
     def _stage(self, coming: Sequence[Kept]) -> bool:
         """The steps of one stage, each as soon as what it needs is done; whether all were tried."""
-        waiting = {one.position: one for one in coming}
+        waiting = {kept_step.position: kept_step for kept_step in coming}
         needs = {at: {need for need in self.needs[at] if need in waiting} for at in waiting}
         after: dict[int, list[int]] = {}
         for at, its in needs.items():
@@ -260,8 +265,8 @@ class _Work:
             def left_out(at: int) -> None:
                 if waiting.pop(at, None) is not None:
                     self._end(at, LEFT, "left, since what it needs is not done")
-                    for one in after.get(at, ()):
-                        left_out(one)
+                    for number in after.get(at, ()):
+                        left_out(number)
 
             try:
                 for at in list(waiting):
@@ -337,17 +342,17 @@ class _Work:
 
     def _late(self, written: Iterable[Kept]) -> tuple[str, ...]:
         """Waits until what was written is in force; the sentences of what is not when patience ends."""
-        waiting = [one for one in written if not self.changed.get(one.position, IN_FORCE).in_force]
+        waiting = [kept_step for kept_step in written if not self.changed.get(kept_step.position, IN_FORCE).in_force]
         if not waiting:
             return ()
 
         def look() -> list[Kept]:
             with ThreadPoolExecutor(self.how.at_once) as pool:
                 seen = list(pool.map(self._is_in_force, waiting))
-            for one in [one for one, done in zip(waiting, seen, strict=True) if done]:
-                waiting.remove(one)
+            for kept_step in [one for one, done in zip(waiting, seen, strict=True) if done]:
+                waiting.remove(kept_step)
                 with self._guard:
-                    self.changed[one.position] = replace(self.changed[one.position], in_force=True)
+                    self.changed[kept_step.position] = replace(self.changed[kept_step.position], in_force=True)
             return waiting
 
         self.reporter.step(f"waiting for {waiting[0].step.sentence} to take effect")
@@ -362,8 +367,8 @@ class _Work:
         except RetryError:
             pass
         except Unreachable as fault:
-            return (*(one.step.sentence for one in waiting), fault.message)
-        return tuple(one.step.sentence for one in waiting)
+            return (*(kept_step.step.sentence for kept_step in waiting), fault.message)
+        return tuple(kept_step.step.sentence for kept_step in waiting)
 
     def _is_in_force(self, one: Kept) -> bool:
         return _port(self.connected, one.step).in_force(one.step, self.changed[one.position])
@@ -488,12 +493,12 @@ def _split(proposal: Proposal, surveys: Sequence[Surveyed]) -> tuple[list[Step],
 
 
 def _is_done(step: Step, surveys: Sequence[Surveyed]) -> bool:
-    every = (one for surveyed in surveys for one in surveyed.objects if surveyed.provider == step.provider)
+    every = (statement for surveyed in surveys for statement in surveyed.objects if surveyed.provider == step.provider)
     if step.action == REMOVE:
-        return not any(one.id == step.id for one in every)
+        return not any(statement.id == step.id for statement in every)
     if step.id is not None:
-        return any(one.id == step.id and _is_as(step, one) for one in every)
-    return any(_is_as(step, one) for one in every)
+        return any(statement.id == step.id and _is_as(step, statement) for statement in every)
+    return any(_is_as(step, statement) for statement in every)
 
 
 def _is_as(step: Step, one: LiveObject) -> bool:
@@ -512,10 +517,10 @@ def _refuse_if_moved(proposal: Proposal, surveys: Sequence[Surveyed]) -> None:
     for surveyed in surveys:
         before = proposal.seen.get(surveyed.provider, {})
         now = surveyed.seen()
-        ours = {one.id for one in surveyed.objects if _explained(one, proposal)}
-        changed = {one for one in before.keys() | now.keys() if before.get(one) != now.get(one)}
-        unexplained = {one for one in changed if one not in ours and (surveyed.provider, one) not in own}
-        bodies = {one.id: one for one in surveyed.objects}
+        ours = {statement.id for statement in surveyed.objects if _explained(statement, proposal)}
+        changed = {name for name in before.keys() | now.keys() if before.get(name) != now.get(name)}
+        unexplained = {name for name in changed if name not in ours and (surveyed.provider, name) not in own}
+        bodies = {statement.id: statement for statement in surveyed.objects}
         for identifier in sorted(unexplained):
             there = bodies.get(identifier)
             what = statement_key(there.collection, there.body) if there else "a statement that has gone"

@@ -24,21 +24,23 @@ def write_manifests(estate: Estate, folder: Path) -> list[Path]:
     The files are the same for the same estate, so that a repository shows only what has changed.
     """
     files: dict[Path, bytes] = {}
-    for one in wanted(estate)[0]:
-        if one.provider in estate.providers:
+    for statement in wanted(estate)[0]:
+        if statement.provider in estate.providers:
             continue
-        role = estate.roles.get(str(one.body.get("role")))
+        role = estate.roles.get(str(statement.body.get("role")))
         allows = plain_statement("roles", role)["allows"] if role else {}
-        why = objection(one.provider, one.collection, one.body, allows)
+        why = objection(statement.provider, statement.collection, statement.body, allows)
         if why:
-            sentence = statement_sentence(one.collection, one.body)
-            raise InvalidInput(f"{sentence}: {why}", code="statement-not-held", remedy=f"change it at {one.source}")
-        for _, made in objects_for(one.provider, one.collection, one.body, estate.name, allows):
+            sentence = statement_sentence(statement.collection, statement.body)
+            raise InvalidInput(
+                f"{sentence}: {why}", code="statement-not-held", remedy=f"change it at {statement.source}"
+            )
+        for _, made in objects_for(statement.provider, statement.collection, statement.body, estate.name, allows):
             meta = made["metadata"]
             parts = [made["kind"].lower(), *([meta["namespace"]] if "namespace" in meta else []), meta["name"]]
             name = UNSAFE.sub("-", ".".join(parts)) + ".yaml"
             text = yaml.safe_dump(made, sort_keys=False, allow_unicode=True, width=120)
-            files[folder / UNSAFE.sub("-", one.provider.rsplit("/", 1)[1]) / name] = text.encode()
+            files[folder / UNSAFE.sub("-", statement.provider.rsplit("/", 1)[1]) / name] = text.encode()
     for path, content in files.items():
         path.parent.mkdir(parents=True, exist_ok=True)
         write_file(path, content, foreign=True)

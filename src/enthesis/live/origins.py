@@ -55,7 +55,7 @@ def at_hand(estate: Estate | None, folder: Path | None, now: datetime) -> list[A
     found: list[AtHand] = []
     for look in (_tokens, _projected, _host, _certificate, _people):
         found.extend(look(estate, folder, now))
-    return sorted(found, key=lambda one: (bool(one.fault), ORDER.index(one.form)))
+    return sorted(found, key=lambda origin: (bool(origin.fault), ORDER.index(origin.form)))
 
 
 def _tokens(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator[AtHand]:
@@ -187,16 +187,23 @@ def _certificate(estate: Estate | None, folder: Path | None, now: datetime) -> I
 
 def _people(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator[AtHand]:
     known = directories_of(estate, folder) if estate is not None and folder is not None else {}
-    for one in kept():
-        where = f"the sign-in at {one.organisation}"
-        if estate is not None and not is_of(one, known):
+    for sign_in in kept():
+        where = f"the sign-in at {sign_in.organisation}"
+        if estate is not None and not is_of(sign_in, known):
             fault = "it was kept for the directory of another estate"
-            yield AtHand("person", where, one.person, ends=one.ends, fault=fault)
+            yield AtHand("person", where, sign_in.person, ends=sign_in.ends, fault=fault)
             continue
-        if one.ends <= now:
-            yield AtHand("person", where, one.person, ends=one.ends, fault=f"it ended at {one.ends:%H:%M:%SZ}")
+        if sign_in.ends <= now:
+            yield AtHand(
+                "person", where, sign_in.person, ends=sign_in.ends, fault=f"it ended at {sign_in.ends:%H:%M:%SZ}"
+            )
             continue
-        origin = Origin("person", one.person, mfa=one.mfa, mfa_said=True)
+        origin = Origin("person", sign_in.person, mfa=sign_in.mfa, mfa_said=True)
         yield AtHand(
-            "person", where, one.person, origin, Credential(one.secret, "person", one.ends - now), ends=one.ends
+            "person",
+            where,
+            sign_in.person,
+            origin,
+            Credential(sign_in.secret, "person", sign_in.ends - now),
+            ends=sign_in.ends,
         )

@@ -91,8 +91,13 @@ class Proof:
             "keyless": self.keyless,
             "shortest_life_seconds": seconds(self.shortest_life),
             "evidence": [
-                {"what": one.what, "outcome": one.outcome, "said": one.said, "life_seconds": seconds(one.life)}
-                for one in self.evidence
+                {
+                    "what": evidence.what,
+                    "outcome": evidence.outcome,
+                    "said": evidence.said,
+                    "life_seconds": seconds(evidence.life),
+                }
+                for evidence in self.evidence
             ],
         }
 

@@ -138,9 +138,9 @@ def _of_named(judge: Judge, trust: Trust, instant: datetime, connected: Connecte
             continue
         near = callers.near(meant.journey) if control.outcome == ALLOWED else []
         trials, out_of_reach = [control], 0
-        for one in near:
+        for named in near:
             try:
-                trials.append(_asked_for_real(estate, one.what, one.journey, REFUSED, connected))
+                trials.append(_asked_for_real(estate, named.what, named.journey, REFUSED, connected))
             except EnthesisError:
                 out_of_reach += 1
         if control.outcome == ALLOWED and len(trials) == 1:
@@ -245,11 +245,11 @@ def _of_trust(
     except NotIssued as fault:
         return Trials(about, source, (), not_tried=f"no token that it admits can be had here: {fault.message}")
     trials, left_out = [control], 0
-    for one in near if control.outcome == ALLOWED else ():
-        if gets_in(one):
+    for near_miss in near if control.outcome == ALLOWED else ():
+        if gets_in(near_miss):
             continue  # no near-miss, and `admit` tells of it
         try:
-            trials.append(show(one.what, one.shown, REFUSED))
+            trials.append(show(near_miss.what, near_miss.shown, REFUSED))
         except NotIssued:
             left_out += 1
     return Trials(about, source, tuple(trials), left_out)
@@ -376,7 +376,7 @@ def expiry_trials(
     if clock is None:
         raise InvalidInput("their time cannot be moved", code="time-not-movable", remedy="expiry is proved at a lab")
     walked = list(_walked(estate, journeys, connected))
-    groups = _ending_together(one for _, kept, _ in walked for one in kept)
+    groups = _ending_together(trial for _, kept, _ in walked for trial in kept)
     reporter.begin("ends", len(groups))
     moved = timedelta(0)
     try:
@@ -384,16 +384,18 @@ def expiry_trials(
             first, last = group[0].ends, group[-1].ends
             reporter.step(duration_text(last))
             moved = _move(clock, moved, first - BEFORE)
-            for one in group:
-                one.trials.append(_try(estate, one, connected, f"{one.what} just before its end", ALLOWED, ()))
+            for trial in group:
+                trial.trials.append(_try(estate, trial, connected, f"{trial.what} just before its end", ALLOWED, ()))
             moved = _move(clock, moved, last + JUST)
-            for one in group:
-                name = f"{one.what}, {duration_text(one.ends)} old"
-                one.trials.append(_try(estate, one, connected, name, REFUSED, ("session",)))
+            for trial in group:
+                name = f"{trial.what}, {duration_text(trial.ends)} old"
+                trial.trials.append(_try(estate, trial, connected, name, REFUSED, ("session",)))
     finally:
         reporter.end()
     return [
-        Trials(journey.name, str(journey.source), tuple([fault] if fault else [t for one in kept for t in one.trials]))
+        Trials(
+            journey.name, str(journey.source), tuple([fault] if fault else [t for trial in kept for t in trial.trials])
+        )
         for journey, kept, fault in walked
     ]
 
@@ -401,11 +403,11 @@ def expiry_trials(
 def _ending_together(every: Iterable[_Kept]) -> list[list[_Kept]]:
     """The credentials by when they end, those that end within moments of one another together."""
     groups: list[list[_Kept]] = []
-    for one in sorted(every, key=lambda kept: kept.ends):
-        if groups and one.ends - groups[-1][0].ends < BEFORE / 2:
-            groups[-1].append(one)
+    for trial in sorted(every, key=lambda kept: kept.ends):
+        if groups and trial.ends - groups[-1][0].ends < BEFORE / 2:
+            groups[-1].append(trial)
         else:
-            groups.append([one])
+            groups.append([trial])
     return groups
 
 
@@ -424,11 +426,11 @@ def replay_trials(
         for journey, kept, fault in _walked(estate, journeys, connected):
             reporter.step(journey.name)
             trials = [fault] if fault else []
-            for one in kept:
-                if one.credential.form == "token":
-                    trials += _other_audience(estate, one, connected)
+            for trial in kept:
+                if trial.credential.form == "token":
+                    trials += _other_audience(estate, trial, connected)
                 else:
-                    trials += _elsewhere(estate, one, connected)
+                    trials += _elsewhere(estate, trial, connected)
             yield Trials(journey.name, str(journey.source), tuple(trials))
     finally:
         reporter.end()
@@ -441,7 +443,7 @@ def _elsewhere(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Tr
     own = estate.system_of(identity)
     wanted = ("provider",) if own in connected.providers else ()  # a cloud does not even know a cluster's tokens
     for name, provider in connected.providers.items():
-        account = next((one.name for one in estate.accounts.values() if one.provider == name), None)
+        account = next((account.name for account in estate.accounts.values() if account.provider == name), None)
         if name == own or account is None:
             continue
         what = f"{kept.what} ({own}) at {name}"

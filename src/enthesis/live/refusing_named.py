@@ -44,11 +44,11 @@ class Callers:
     def meant(self) -> list[Named]:
         """Those who get in by this trust, the first of them to be the control."""
         return [
-            Named("somebody who is meant", one)
+            Named("somebody who is meant", journey)
             for origin in self._origins()
             if self._is_meant(origin)
-            for one in self._asking(origin)
-            if self._refused_at(one) == ()
+            for journey in self._asking(origin)
+            if self._refused_at(journey) == ()
         ]
 
     def near(self, control: Journey) -> list[Named]:
@@ -85,13 +85,17 @@ class Callers:
         estate, form = self.estate, self.trust.admits.form
         own = account_of(self.trust.of)
         if form == "attached":
-            kinds = {parse(one, estate.catalogue).kind for one in estate.resources if self.judge.compiled.runs(one)}
-            for address in sorted(estate.resources, key=lambda one: (account_of(one) != own, one)):
+            kinds = {
+                parse(resource, estate.catalogue).kind
+                for resource in estate.resources
+                if self.judge.compiled.runs(resource)
+            }
+            for address in sorted(estate.resources, key=lambda name: (account_of(name) != own, name)):
                 kind = parse(address, estate.catalogue).kind
                 if kind in kinds:
                     yield Origin("workload" if kind == "workload" else "host", address)
             return
-        for address in sorted(estate.identities, key=lambda one: (account_of(one) != own, one)):
+        for address in sorted(estate.identities, key=lambda name: (account_of(name) != own, name)):
             person = estate.identities[address].kind == "person"
             if person and form in ("person", "group"):
                 yield Origin("person", address, mfa=True, mfa_said=True)

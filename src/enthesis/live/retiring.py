@@ -25,10 +25,10 @@ def keys_of(estate: Estate, connected: Connected) -> dict[str, Credentialed]:
     """The keyed credentials that providers keep, by the names that the files have for them; last uses by our clock."""
     out: dict[str, Credentialed] = {}
     for name, provider in connected.providers.items():
-        for one in provider.keys(holders(estate, name)) if isinstance(provider, KeepsKeys) else ():
-            described = matching(estate, one)
+        for credential in provider.keys(holders(estate, name)) if isinstance(provider, KeepsKeys) else ():
+            described = matching(estate, credential)
             if described is not None:
-                out[described.name] = _by_our_clock(one, provider)
+                out[described.name] = _by_our_clock(credential, provider)
     return out
 
 
@@ -67,7 +67,7 @@ def _used(estate: Estate, usage: Usage, keys: Mapping[str, Credentialed] | None)
 
 def after_last_use(found: Sequence[Standing], known: Known, clock: Callable[[], datetime]) -> datetime:
     """The time, as soon as it is later than every last use that is known: uses are told to the second."""
-    latest = max((used for one in found if (used := last_use(one, known)) is not None), default=None)
+    latest = max((used for standing in found if (used := last_use(standing, known)) is not None), default=None)
     while latest is not None and clock() == latest:
         time.sleep(PAUSE)
     return clock()
@@ -77,7 +77,7 @@ def prove_ways(
     estate: Estate, found: Sequence[Standing], connected: Connected, now: datetime, reporter: Reporter
 ) -> dict[str, list[Proof]]:
     """Takes the keyless way of each for real, and does what its key was used for, as far as that can be put back."""
-    journeys: dict[str, list[Journey]] = {one.name: _journeys(estate, one) for one in found}
+    journeys: dict[str, list[Journey]] = {standing.name: _journeys(estate, standing) for standing in found}
     proofs = iter(prove(estate, [each for its in journeys.values() for each in its], connected, now, reporter))
     return {name: [next(proofs) for _ in its] for name, its in journeys.items()}
 

@@ -74,9 +74,9 @@ def _issuer(shown: Credential) -> str:
 
 def _is_for(shown: Credential, name: str, url: str) -> bool:
     """Whether a token's audience is a provider, by its url or by its name."""
-    return any(one in (name, url) or one.startswith(url + "/") for one in _audiences(shown))
+    return any(audience in (name, url) or audience.startswith(url + "/") for audience in _audiences(shown))
 
 
 def _audiences(shown: Credential) -> Iterator[str]:
     said = _claims(shown).get("aud")
-    yield from (one for one in (said if isinstance(said, list) else [said]) if isinstance(one, str))
+    yield from (name for name in (said if isinstance(said, list) else [said]) if isinstance(name, str))

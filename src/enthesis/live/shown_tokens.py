@@ -95,7 +95,7 @@ def token_origin(estate: Estate, folder: Path, source: str, who: str | None) -> 
     for issuer in estate.issuers.values():
         if url is not None and url in addresses_of(estate, folder, issuer.name):
             return Origin("token", issuer.name, claims)
-    known = ", ".join(f"{one.name} ({one.url})" for one in estate.issuers.values() if one.url)
+    known = ", ".join(f"{issuer.name} ({issuer.url})" for issuer in estate.issuers.values() if issuer.url)
     raise InvalidInput(
         f"no issuer of this estate has the url {url!r}, which the token names",
         code="issuer-unknown",

@@ -134,7 +134,10 @@ class Writing:
 
     def lines(self, head: Iterable[Record], reporter: Reporter) -> Iterator[bytes]:
         """One line after another; nothing is kept but what was left out and found."""
-        of = [{"what": one.what, "name": one.name, "at": one.url, **getattr(one, "about", {})} for one in self.systems]
+        of = [
+            {"what": system.what, "name": system.name, "at": system.url, **getattr(system, "about", {})}
+            for system in self.systems
+        ]
         named, head = {"estate": self.name} if self.name else {}, list(head)
         taken = {"taken": time_text(self.taken), "head": len(head)}
         header = {"enthesis": "survey", "version": VERSION, **taken, **named, "of": of}

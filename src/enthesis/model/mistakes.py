@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 # what tokens and keys look like: long runs with capitals, small letters and digits all in them
 _RUN = re.compile(r"[\w+=-]{20,}", re.ASCII)
-_ALL_IN_A_SECRET = tuple(re.compile(one, re.ASCII) for one in ("[a-z]", "[A-Z]", "[0-9]"))
+_ALL_IN_A_SECRET = tuple(re.compile(name, re.ASCII) for name in ("[a-z]", "[A-Z]", "[0-9]"))
 
 
 class Source(NamedTuple):

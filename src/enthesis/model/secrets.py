@@ -55,6 +55,6 @@ def holds_secret(data: bytes) -> bool:
 
 def redacted(text: str) -> str:
     """The text with every secret in hand masked. Called for each text that is shown: costs one search per secret."""
-    for value in sorted((one for one in _in_hand if one in text), key=len, reverse=True):
+    for value in sorted((name for name in _in_hand if name in text), key=len, reverse=True):
         text = text.replace(value, MASK)
     return text

@@ -96,14 +96,16 @@ def told_lines(told: Told) -> Iterator[Line]:
 
 
 def _near_lines(near: Sequence[Near]) -> Iterator[Line]:
-    also = [one for one in near if one.admitted]
-    for one in also[:MOST]:
-        yield line("  ", Span("gets in too: ", "bad"), one.what, Span(f"  ({caller_text(one.shown)})", "quiet"))
+    also = [near_miss for near_miss in near if near_miss.admitted]
+    for near_miss in also[:MOST]:
+        yield line(
+            "  ", Span("gets in too: ", "bad"), near_miss.what, Span(f"  ({caller_text(near_miss.shown)})", "quiet")
+        )
     if len(also) > MOST:
         yield line(Span(f"  … and {len(also) - MOST} more: --format json has them all", "quiet"))
-    refused = [one for one in near if not one.admitted]
+    refused = [near_miss for near_miss in near if not near_miss.admitted]
     if refused:
-        what = ", ".join(dict.fromkeys(one.what for one in refused))
+        what = ", ".join(dict.fromkeys(near_miss.what for near_miss in refused))
         yield line("  ", Span(f"{counted(len(refused), 'near-miss', 'near-misses')} refused: ", "good"), what)
 
 
@@ -181,12 +183,18 @@ def told_json(told: Told) -> dict[str, Any]:
             for name, test in trust.admits.conditions
         ],
         "gets_in": caller_json(told.caller),
-        "near": [{"what": one.what, "shows": caller_json(one.shown), "admitted": one.admitted} for one in told.near],
+        "near": [
+            {"what": near_miss.what, "shows": caller_json(near_miss.shown), "admitted": near_miss.admitted}
+            for near_miss in told.near
+        ],
         "admits_nobody_because": told.nobody or None,
         "undecided": told.undecided or None,
         **{
-            one.than.replace(" ", "_"): {"beyond": caller_json(one.more), "left_out": caller_json(one.less)}
-            for one in told.compared
+            comparison.than.replace(" ", "_"): {
+                "beyond": caller_json(comparison.more),
+                "left_out": caller_json(comparison.less),
+            }
+            for comparison in told.compared
         },
     }
 

@@ -43,7 +43,7 @@ def calendar_lines(
         yield from _block("overdue", found.overdue, "bad")
     left = list(found.coming)
     for span, title in SPANS:
-        mine = [one for one in left if one.at - now <= span]
+        mine = [end for end in left if end.at - now <= span]
         left = left[len(mine) :]
         if mine:
             yield from _block(title, mine, "doubt" if span.days <= 30 else "")
@@ -58,12 +58,12 @@ def calendar_lines(
 def _block(title: str, ends: Sequence[End], style: str) -> Iterator[Line]:
     yield line()
     yield line(Span(title, style or "strong"))
-    width = max(len(one.kind) for one in ends)
-    for one in ends:
-        owner = f", owner {one.owner}" if one.owner else ""
-        because = f": {one.because}" if one.because else ""
-        said = f"  {one.at:%Y-%m-%d}  {one.kind.ljust(width)}  {one.what}{because}"
-        yield line(said, Span(f"  {one.where}{owner}", "quiet"))
+    width = max(len(end.kind) for end in ends)
+    for end in ends:
+        owner = f", owner {end.owner}" if end.owner else ""
+        because = f": {end.because}" if end.because else ""
+        said = f"  {end.at:%Y-%m-%d}  {end.kind.ljust(width)}  {end.what}{because}"
+        yield line(said, Span(f"  {end.where}{owner}", "quiet"))
 
 
 def calendar_json(name: str, found: Calendar, now: datetime, within: timedelta | None) -> dict[str, Any]:
@@ -71,8 +71,8 @@ def calendar_json(name: str, found: Calendar, now: datetime, within: timedelta |
     return {
         "estate": name,
         "says": calendar_sentence(name, found, now, within),
-        "overdue": [_end_json(one, now) for one in found.overdue],
-        "coming": [_end_json(one, now) for one in found.coming],
+        "overdue": [_end_json(end, now) for end in found.overdue],
+        "coming": [_end_json(end, now) for end in found.coming],
     }
 
 
@@ -97,9 +97,9 @@ def calendar_csv(found: Calendar, now: datetime) -> str:
     out = io.StringIO()
     rows = csv.writer(out)
     rows.writerow(COLUMNS)
-    for one in (*found.overdue, *found.coming):
-        cells = (time_text(one.at), one.kind, one.what, one.owner, one.because, one.where)
-        rows.writerow([*map(csv_cell, cells), (one.at - now).days])
+    for end in (*found.overdue, *found.coming):
+        cells = (time_text(end.at), end.kind, end.what, end.owner, end.because, end.where)
+        rows.writerow([*map(csv_cell, cells), (end.at - now).days])
     return out.getvalue()
 
 
@@ -114,21 +114,21 @@ def calendar_ics(name: str, found: Calendar, now: datetime) -> bytes:
     ics.add("version", "2.0")
     ics.add("x-wr-calname", visible(f"Ends in {name}"))
     marks: Counter[str] = Counter()
-    for one in (*found.overdue, *found.coming):
+    for end in (*found.overdue, *found.coming):
         event = Event()
-        mark = sha256("\n".join((name, one.kind, *one.names, one.what)).encode()).hexdigest()[:32]
+        mark = sha256("\n".join((name, end.kind, *end.names, end.what)).encode()).hexdigest()[:32]
         marks[mark] += 1
         event.add("uid", f"{mark}-{marks[mark]}@enthesis")
         event.add("dtstamp", now)
-        event.add("dtstart", one.at)
-        event.add("summary", visible(f"Ends: {one.what}"))
-        about = [one.where, *([f"owner {one.owner}"] if one.owner else []), *([one.because] if one.because else [])]
+        event.add("dtstart", end.at)
+        event.add("summary", visible(f"Ends: {end.what}"))
+        about = [end.where, *([f"owner {end.owner}"] if end.owner else []), *([end.because] if end.because else [])]
         event.add("description", visible("; ".join(about)))
-        event.add("categories", [one.kind])
-        for length in one.told:
+        event.add("categories", [end.kind])
+        for length in end.told:
             alarm = Alarm()
             alarm.add("action", "DISPLAY")
-            alarm.add("description", visible(f"In {duration_text(length)} ends {one.what}"))
+            alarm.add("description", visible(f"In {duration_text(length)} ends {end.what}"))
             alarm.add("trigger", -length)
             event.add_component(alarm)
         ics.add_component(event)

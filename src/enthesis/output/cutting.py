@@ -58,14 +58,16 @@ def known_lines(cut: Cut) -> Iterator[Line]:
         title = "it runs as" if cut.target.form == "resource" else "runs as it"
         yield from _listed(title, cut.runs, "doubt")
     if cut.copied:
-        yield from _listed("may have been copied", [f"{one.what}: {one.why}; {one.fix}" for one in cut.copied], "doubt")
+        yield from _listed(
+            "may have been copied", [f"{copied.what}: {copied.why}; {copied.fix}" for copied in cut.copied], "doubt"
+        )
 
 
 def _listed(title: str, said: Sequence[str], style: str) -> Iterator[Line]:
     yield line()
     yield line(Span(title, style))
-    for one in said:
-        yield line(f"  {one}")
+    for name in said:
+        yield line(f"  {name}")
 
 
 def plan_json(plan: Planned) -> dict[str, Any]:
@@ -75,12 +77,12 @@ def plan_json(plan: Planned) -> dict[str, Any]:
         "target": {"form": cut.target.form, "name": cut.target.name},
         "steps": [
             {
-                "does": VERBS.get(one.collection, one.action),
-                "what": one.sentence,
-                "at": one.provider,
-                "holder": one.holder,
+                "does": VERBS.get(step.collection, step.action),
+                "what": step.sentence,
+                "at": step.provider,
+                "holder": step.holder,
             }
-            for one in cut.steps
+            for step in cut.steps
         ],
         "files": sorted(name for name in plan.after if plan.after[name] != plan.before[name]),
         "by_hand": plan.by_hand or None,
@@ -88,7 +90,7 @@ def plan_json(plan: Planned) -> dict[str, Any]:
         "lives_on": [{"what": what, "until": until} for what, until in cut.lives_on],
         "journeys_that_fail": list(cut.fails),
         "runs": list(cut.runs),
-        "may_have_been_copied": [{"what": one.what, "why": one.why, "fix": one.fix} for one in cut.copied],
+        "may_have_been_copied": [{"what": copied.what, "why": copied.why, "fix": copied.fix} for copied in cut.copied],
         "access": difference_json(plan.change),
     }
 
@@ -119,8 +121,8 @@ def check_lines(target: Target, found: Checked) -> Iterator[Line]:
                 "quiet",
             )
         )
-    for one in found.tried:
-        yield line(f"  {one.outcome.ljust(11)}  {one.journey}")
+    for proof in found.tried:
+        yield line(f"  {proof.outcome.ljust(11)}  {proof.journey}")
 
 
 def check_json(target: Target, found: Checked) -> dict[str, Any]:
@@ -131,19 +133,19 @@ def check_json(target: Target, found: Checked) -> dict[str, Any]:
         "says": check_sentence(target, found),
         "opens": list(found.opens),
         "kept": list(found.kept),
-        "tried": [{"journey": one.journey, "outcome": one.outcome} for one in found.tried],
+        "tried": [{"journey": proof.journey, "outcome": proof.outcome} for proof in found.tried],
     }
 
 
 def session_lines(found: Sequence[OpenSession], now: datetime) -> Iterator[Line]:
     """The open sessions, those that end last first."""
     yield line(Span(f"{counted(len(found), 'session')} open.", "strong"))
-    for one in found:
-        via = f" through {' and '.join(one.via)}" if one.via else ""
-        left = duration_text(max(one.ends - now, now - now))
+    for session in found:
+        via = f" through {' and '.join(session.via)}" if session.via else ""
+        left = duration_text(max(session.ends - now, now - now))
         yield line(
-            f"  {one.id[:8]}  {one.of} at {one.at}, from {one.began_as}{via}",
-            Span(f"  began {one.began:%Y-%m-%d %H:%M:%SZ}, {left} left", "quiet"),
+            f"  {session.id[:8]}  {session.of} at {session.at}, from {session.began_as}{via}",
+            Span(f"  began {session.began:%Y-%m-%d %H:%M:%SZ}, {left} left", "quiet"),
         )
 
 

@@ -53,14 +53,14 @@ def difference_lines(found: Difference) -> Iterator[Line]:
         sentences = gain_sentences(gains)
         if sentences:
             yield line(Span(head, style))
-        yield from (line("  ", one) for one in sentences[:MOST])
+        yield from (line("  ", sentence) for sentence in sentences[:MOST])
         if len(sentences) > MOST:
             yield line(Span(f"  … and {len(sentences) - MOST} more: --format json has them all", "quiet"))
 
 
 def first_sentence(found: Difference) -> str:
     """The answer in a sentence."""
-    gaining, losing = ({caller_words(one) for one in side} for side in (found.gains, found.losses))
+    gaining, losing = ({caller_words(gain) for gain in side} for side in (found.gains, found.losses))
     if not gaining and not losing:
         return "Nobody else gains or loses access." if found.undecided else "Nobody gains or loses access."
     parts = []

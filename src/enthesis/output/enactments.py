@@ -46,20 +46,23 @@ def enacted_lines(
         if not quiet:
             yield line(Span(holder, "strong"))
         for words, chosen in (
-            ("in place now", [one for one in ended if one.step.action != REMOVE]),
-            ("removed", [one for one in ended if one.step.action == REMOVE]),
+            ("in place now", [outcome for outcome in ended if outcome.step.action != REMOVE]),
+            ("removed", [outcome for outcome in ended if outcome.step.action == REMOVE]),
         ):
             if chosen and not quiet:
                 yield line("  ", Span(words, "good"))
-                yield from (line("    ", one.step.sentence) for one in chosen)
+                yield from (line("    ", outcome.step.sentence) for outcome in chosen)
     if enacted.found_done and not quiet:
         yield line(Span("in place before", "strong"))
         yield from (line("  ", sentence) for sentence in enacted.found_done)
     for head, others in (("failed", enacted.of(FAILED)), ("not tried", enacted.of(LEFT, WAITING, SENT))):
         if others:
             yield line(Span(head, "bad"))
-            for one in others:
-                yield line("  ", f"{one.step.sentence} ({one.step.holder}){': ' + one.said if one.said else ''}")
+            for outcome in others:
+                yield line(
+                    "  ",
+                    f"{outcome.step.sentence} ({outcome.step.holder}){': ' + outcome.said if outcome.said else ''}",
+                )
     if enacted.late:
         yield line(Span("written, and not in force yet: slow, not wrong", "doubt"))
         yield from (line("  ", sentence) for sentence in enacted.late)
@@ -91,7 +94,7 @@ def _places(enacted: Enacted) -> str:
     """How much was done in which account."""
     parts: list[str] = []
     for holder, ended in _by_holder(enacted.of(DONE)):
-        there = sum(one.step.action != REMOVE for one in ended)
+        there = sum(outcome.step.action != REMOVE for outcome in ended)
         gone = len(ended) - there
         if there:
             parts.append(f"{counted(there, 'statement') if not parts else there} in {holder}")
@@ -102,8 +105,8 @@ def _places(enacted: Enacted) -> str:
 
 def _by_holder(ended: Sequence[Ended]) -> list[tuple[str, list[Ended]]]:
     found: dict[str, list[Ended]] = {}
-    for one in ended:
-        found.setdefault(one.step.holder, []).append(one)
+    for outcome in ended:
+        found.setdefault(outcome.step.holder, []).append(outcome)
     return list(found.items())
 
 
@@ -112,8 +115,8 @@ def enacted_json(enacted: Enacted, after: Proposal, lives_on: Mapping[str, str])
     accounts = [
         {
             "account": holder,
-            "in_place": [one.step.sentence for one in ended if one.step.action != REMOVE],
-            "removed": [one.step.sentence for one in ended if one.step.action == REMOVE],
+            "in_place": [outcome.step.sentence for outcome in ended if outcome.step.action != REMOVE],
+            "removed": [outcome.step.sentence for outcome in ended if outcome.step.action == REMOVE],
         }
         for holder, ended in _by_holder(enacted.of(DONE))
     ]
@@ -122,11 +125,11 @@ def enacted_json(enacted: Enacted, after: Proposal, lives_on: Mapping[str, str])
         "enactment": enacted.number or None,
         "finished": not enacted.steps or enacted.whole,
         "fully_in_place": after.fully_in_place,
-        "done": [one.step.sentence for one in enacted.of(DONE)],
+        "done": [outcome.step.sentence for outcome in enacted.of(DONE)],
         "found_done": list(enacted.found_done),
         "accounts": accounts,
-        "failed": [_not_done(one) for one in enacted.of(FAILED)],
-        "not_tried": [_not_done(one) for one in enacted.of(LEFT, WAITING, SENT)],
+        "failed": [_not_done(outcome) for outcome in enacted.of(FAILED)],
+        "not_tried": [_not_done(outcome) for outcome in enacted.of(LEFT, WAITING, SENT)],
         "not_in_force": list(enacted.late),
         "states": {name.replace(" ", "_"): list(said) for name, said in after.states.items()},
         "lives_on": dict(lives_on),
@@ -140,14 +143,16 @@ def _not_done(one: Ended) -> dict[str, str]:
 def history_lines(estate: str, every: Sequence[Enactment]) -> Iterable[Line]:
     """The enactments, the newest first."""
     yield line(Span(f"{estate}: {counted(len(every), 'enactment') if every else 'no enactments'}.", "strong"))
-    for one in every:
-        words, style = OF_ENACTMENT[one.state]
-        steps = f"{one.counts.get(DONE, 0)} of {counted(sum(one.counts.values()), 'step')} done"
-        undoes = f", undoes {one.undoes}" if one.undoes is not None else ""
-        by = f" by {one.by}" if one.by else ""
-        yield line(f"  {one.number}  {_to_the_second(one.begun)}{by}: ", Span(words, style), f", {steps}{undoes}")
-        if one.because:
-            yield line(f"     {one.because}")
+    for enactment in every:
+        words, style = OF_ENACTMENT[enactment.state]
+        steps = f"{enactment.counts.get(DONE, 0)} of {counted(sum(enactment.counts.values()), 'step')} done"
+        undoes = f", undoes {enactment.undoes}" if enactment.undoes is not None else ""
+        by = f" by {enactment.by}" if enactment.by else ""
+        yield line(
+            f"  {enactment.number}  {_to_the_second(enactment.begun)}{by}: ", Span(words, style), f", {steps}{undoes}"
+        )
+        if enactment.because:
+            yield line(f"     {enactment.because}")
 
 
 def _to_the_second(time: str) -> str:

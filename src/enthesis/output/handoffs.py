@@ -19,7 +19,13 @@ def handoff_sentence(made: Handoff) -> str:
 def _parts(made: Handoff) -> Iterator[tuple[str, tuple[str, ...]]]:
     yield "cannot work until this is changed", made.impossible
     yield "why", made.why
-    yield "asked", tuple(f"in {one.account}: {one.sentence}{'; ' + one.why if one.why else ''}" for one in made.asked)
+    yield (
+        "asked",
+        tuple(
+            f"in {request.account}: {request.sentence}{'; ' + request.why if request.why else ''}"
+            for request in made.asked
+        ),
+    )
     yield "not needed", made.unneeded
     yield "not asked", NOT_ASKED
     yield "done on our side", made.we_do
@@ -53,6 +59,6 @@ def handoff_markdown(made: Handoff) -> Iterator[str]:
         yield "Each statement as data: identities and places by their addresses, conditions word by word."
         yield ""
         yield "```yaml"
-        for one in made.asked:
-            yield f"{one.section} in {one.account}: {flow_text(dict(one.body))}".replace("```", "")
+        for request in made.asked:
+            yield f"{request.section} in {request.account}: {flow_text(dict(request.body))}".replace("```", "")
         yield "```"

@@ -77,7 +77,7 @@ def trials_sentence(what: tuple[str, str], every: Sequence[Trials]) -> str:
 def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Line]:
     """Trials as text: a line for each thing they are about, and more of those that ended otherwise."""
     yield line(Span(trials_sentence(what, every), "strong"))
-    width = max((len(one.about) for one in every), default=0)
+    width = max((len(trials.about) for trials in every), default=0)
     for trials in every:
         if trials.not_tried:
             quiet = Span(f"  {trials.source}", "quiet")

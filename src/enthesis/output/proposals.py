@@ -55,7 +55,7 @@ def _entries(part: Part) -> Iterator[Line]:
     for number, entry in enumerate(part.entries):
         yield line("  ", entry)
         if number < len(part.below):
-            yield from (line("    ", one) for one in part.below[number])
+            yield from (line("    ", name) for name in part.below[number])
     if part.note:
         yield line(Span(f"  {part.note}", "quiet"))
 
@@ -99,7 +99,9 @@ def _opened(standing: Sequence[Opening]) -> Part:
     """What others have opened, and how to accept it."""
     how = "to accept one: an entry of `accepted` with risk: not-ours, of: its sentence, because and until"
     entries = tuple(opening.sentence for opening in standing)
-    return Part("made by others, and opens what is ours", "bad", entries, tuple(one.opens for one in standing), how)
+    return Part(
+        "made by others, and opens what is ours", "bad", entries, tuple(opening.opens for opening in standing), how
+    )
 
 
 def proposal_markdown(proposal: Proposal) -> Iterable[str]:
@@ -117,7 +119,7 @@ def proposal_markdown(proposal: Proposal) -> Iterable[str]:
         for number, entry in enumerate(part.entries):
             yield f"- {markdown_text(entry)}"
             if number < len(part.below):
-                yield from (f"  - {markdown_text(one)}" for one in part.below[number])
+                yield from (f"  - {markdown_text(name)}" for name in part.below[number])
     for danger in proposal.dangers:
         yield from ("", f"### Danger: {markdown_text(danger.name)}", "")
         yield from (f"- {markdown_text(sentence)}" for sentence in danger.says)
@@ -147,10 +149,10 @@ def rights_lines(found: Mapping[str, Sequence[Right]]) -> Iterator[Line]:
     for name, its in found.items():
         yield line(Span(name, "strong"))
         for to in ("survey", "enact"):
-            mine = [one for one in its if one.to == to]
+            mine = [right for right in its if right.to == to]
             if mine:
                 yield line("  ", Span(f"to {to}", "quiet"))
-            yield from (line(f"    {one.may} at {one.at}") for one in mine)
+            yield from (line(f"    {right.may} at {right.at}") for right in mine)
 
 
 def danger_lines(dangers: Iterable[Danger]) -> Iterable[Line]:

@@ -47,7 +47,7 @@ def conditions(chain: Chain) -> str:
 
 def from_lines(whom: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     """Everything that somebody can reach, by place."""
-    places = len({one.target for one in found})
+    places = len({access.target for access in found})
     yield from _perhaps_more(why)
     yield line(Span(f"{whom} can reach {counted(places, 'place')}" + (":" if found else "."), "strong"))
     groups: dict[tuple[str, str, str], list[str]] = {}
@@ -68,10 +68,10 @@ def from_lines(whom: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
 def to_lines(what: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     """Everybody who can reach a place; where whole chains start first, then the identities themselves."""
     groups: dict[tuple[str, str, str, str, str], list[str]] = {}
-    for one in sorted(found, key=lambda one: one.chain.start.keyless is None):
-        start = one.chain.start
-        key = (start_words(start), keyless_words(start), chain_words(one), one.target, conditions(one.chain))
-        groups.setdefault(key, []).append(verb_words(one.verb))
+    for access in sorted(found, key=lambda access: access.chain.start.keyless is None):
+        start = access.chain.start
+        key = (start_words(start), keyless_words(start), chain_words(access), access.target, conditions(access.chain))
+        groups.setdefault(key, []).append(verb_words(access.verb))
     half = {key[0] for key in groups if key[1] == AT_IDENTITY}
     whole = {key[0] for key in groups if key[1] != AT_IDENTITY}
     said = f"{counted(len(whole), 'origin')} and {counted(len(half), 'identity', 'identities')} can {what}"

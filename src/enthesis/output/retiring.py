@@ -20,10 +20,10 @@ def retiring_sentence(name: str, found: Sequence[Standing], others: Sequence[str
     if not found:
         more = f"; {counted(len(others), 'keyed credential')} could be: --plan" if others else ""
         return f"{name}: no keyed credential is on its way to keyless{more}."
-    stages = Counter(one.stage for one in found)
+    stages = Counter(standing.stage for standing in found)
     said = ", ".join(f"{stages[stage]} {stage}" for stage in RETIRING if stages[stage])
-    ready = sum(one.ready for one in found)
-    waiting = sum(bool(one.does) and not one.ready for one in found)
+    ready = sum(standing.ready for standing in found)
+    waiting = sum(bool(standing.does) and not standing.ready for standing in found)
     parts = [f"{ready} ready for the next step" if ready else "", f"{waiting} waiting" if waiting else ""]
     rest = ", ".join(part for part in parts if part)
     head = f"{name}: {counted(len(found), 'keyed credential')} on the way to keyless ({said})"
@@ -33,8 +33,8 @@ def retiring_sentence(name: str, found: Sequence[Standing], others: Sequence[str
 def retiring_lines(name: str, found: Sequence[Standing], others: Sequence[str]) -> Iterator[Line]:
     """The answer first, then each credential with its next step, or what that waits for."""
     yield line(Span(retiring_sentence(name, found, others), "strong"))
-    for one in found:
-        yield from _standing_lines(one)
+    for standing in found:
+        yield from _standing_lines(standing)
     if found and others:
         names = ", ".join(others[:MOST]) + (f" and {len(others) - MOST} more" if len(others) > MOST else "")
         yield line()
@@ -72,7 +72,7 @@ def change_lines(change: Difference, fails: Sequence[str]) -> Iterator[Line]:
     yield from difference_lines(change)
     if fails:
         yield line(Span("journeys that fail from now on: let them start without the key", "doubt"))
-        yield from (line(f"  {one}") for one in fails)
+        yield from (line(f"  {fail}") for fail in fails)
 
 
 def retiring_json(
@@ -82,7 +82,7 @@ def retiring_json(
     """The same for a program. `outcomes` say of each step that was tried what came of it."""
     out: dict[str, Any] = {
         "estate": name,
-        "credentials": [_standing_json(one, outcomes) for one in found],
+        "credentials": [_standing_json(standing, outcomes) for standing in found],
         "not_on_the_way": list(others),
     }
     if change is None:

@@ -47,13 +47,13 @@ def sarif(
             message = f"{decided.invariant.name} {'is broken' if broken else f'is not decided: {decided.why}'}"
             results.append(_result(INVARIANT if broken else UNDECIDED, "error", message, decided.invariant.source))
     if found is not None:
-        results += [_risk(one) for one in (*found.standing, *found.accepted)]
+        results += [_risk(risk) for risk in (*found.standing, *found.accepted)]
     return _log(results, {**{mistake.code: mistake.message for mistake in mistakes}, **OTHER_RULES, **RISKS})
 
 
 def sarif_of_findings(swept: Swept) -> bytes:
     """What a sweep found, as a log of one run. A finding on the live side alone has its place as a logical location."""
-    return _log([_finding(one) for one in (*swept.standing, *swept.accepted)], FINDINGS)
+    return _log([_finding(finding) for finding in (*swept.standing, *swept.accepted)], FINDINGS)
 
 
 def _log(results: list[dict[str, Any]], rules: Mapping[str, str]) -> bytes:

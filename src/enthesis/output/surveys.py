@@ -18,8 +18,8 @@ def adoption_lines(found: Found) -> Iterator[Line]:
     else:
         told = f"To be taken over from {found.holder}: {counted(len(found.candidates), 'statement')}."
         yield line(Span(told, "strong"))
-    for one in found.additions:
-        yield line("  write  ", f"{one.section}: {one.line()}")
+    for addition in found.additions:
+        yield line("  write  ", f"{addition.section}: {addition.line()}")
     for said in found.left_out:
         yield line(Span("  left out  ", "doubt"), said)
 
@@ -31,15 +31,15 @@ def comparison_lines(found: Comparison) -> Iterator[Line]:
     said = f"changed since {found.before}" if found.differs else f"Nothing changed since {found.before}"
     head = f"{counted(len(found.differs), 'entry', 'entries')} {said}." if found.differs else f"{said}."
     yield line(Span(head, "strong"))
-    for holder in dict.fromkeys(one.holder for one in found.differs):
+    for holder in dict.fromkeys(differ.holder for differ in found.differs):
         yield line(Span(holder or "what exists", "strong"))
         for state, style in STYLES.items():
-            mine = [one for one in found.differs if (one.holder, one.state) == (holder, state)]
+            mine = [differ for differ in found.differs if (differ.holder, differ.state) == (holder, state)]
             if mine:
                 yield line("  ", Span(state, style))
-            for one in mine:
-                more = "; ".join(f"{name} from {shown(was)} to {shown(is_now)}" for name, was, is_now in one.fields)
-                yield line("    ", f"{one.sentence}{': ' + more if more else ''}")
+            for differs in mine:
+                more = "; ".join(f"{name} from {shown(was)} to {shown(is_now)}" for name, was, is_now in differs.fields)
+                yield line("    ", f"{differs.sentence}{': ' + more if more else ''}")
 
 
 def comparison_json(found: Comparison) -> dict[str, Any]:
@@ -50,10 +50,10 @@ def comparison_json(found: Comparison) -> dict[str, Any]:
         "complete": found.complete,
         "differs": [
             {
-                "state": one.state, "section": one.section, "name": one.name, "sentence": one.sentence,
-                "account": one.holder,
-                "fields": [{"field": name, "was": was, "is": is_now} for name, was, is_now in one.fields],
+                "state": differ.state, "section": differ.section, "name": differ.name, "sentence": differ.sentence,
+                "account": differ.holder,
+                "fields": [{"field": name, "was": was, "is": is_now} for name, was, is_now in differ.fields],
             }
-            for one in found.differs
+            for differ in found.differs
         ],
     }  # fmt: skip

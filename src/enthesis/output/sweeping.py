@@ -20,7 +20,7 @@ COLUMNS = (
 def sweep_sentence(name: str, looked_at: str, swept: Swept) -> str:
     """The answer in a sentence."""
     said = counted(len(swept.standing), "finding") if swept.standing else "no findings"
-    grave = sum(one.opens.severity == "high" for one in swept.standing)
+    grave = sum(finding.opens.severity == "high" for finding in swept.standing)
     more = f", {grave} of high severity" if grave else ""
     accepted = f"; {len(swept.accepted)} accepted" if swept.accepted else ""
     return f"{name}: {said} in {looked_at}{more}{accepted}."
@@ -53,9 +53,13 @@ def sweep_lines(name: str, looked_at: str, swept: Swept, *, quiet: bool) -> Iter
     if swept.accepted:
         yield line()
         yield line(Span("accepted", "strong"))
-        for one in swept.accepted:
-            until = f", until {time_text(one.accepted.until)[:10]}: {one.accepted.because}" if one.accepted else ""
-            yield line(f"     {one.code}  {one.message}{until}")
+        for finding in swept.accepted:
+            until = (
+                f", until {time_text(finding.accepted.until)[:10]}: {finding.accepted.because}"
+                if finding.accepted
+                else ""
+            )
+            yield line(f"     {finding.code}  {finding.message}{until}")
     if not quiet:
         for said in swept.not_looked_at:
             yield line(Span(f"Not known: {said}.", "quiet"))
@@ -87,7 +91,8 @@ def fix_numbers(found: Sequence[Finding]) -> list[list[int]]:
     edits have the same number."""
     given: dict[str, int] = {}
     return [
-        [given.setdefault(repr(fix.edits), len(given) + 1) if fix.edits else 0 for fix in one.fixes] for one in found
+        [given.setdefault(repr(fix.edits), len(given) + 1) if fix.edits else 0 for fix in finding.fixes]
+        for finding in found
     ]
 
 
@@ -99,7 +104,7 @@ def sweep_json(name: str, looked_at: str, swept: Swept) -> dict[str, Any]:
         "looked_at": looked_at,
         "says": sweep_sentence(name, looked_at, swept),
         "findings": [finding_json(one, its) for one, its in zip(swept.standing, numbers, strict=True)],
-        "accepted": [finding_json(one, [0] * len(one.fixes)) for one in swept.accepted],
+        "accepted": [finding_json(finding, [0] * len(finding.fixes)) for finding in swept.accepted],
         "not_known": list(swept.not_looked_at),
         "undecided": swept.undecided,
     }

@@ -69,8 +69,8 @@ def _listed(title: str, said: list[str]) -> Iterator[Line]:
     if said:
         yield line()
         yield line(Span(title, "doubt"))
-    for one in said[:MOST]:
-        yield line(f"  {one}")
+    for name in said[:MOST]:
+        yield line(f"  {name}")
     if len(said) > MOST:
         yield line(f"  … and {len(said) - MOST} more")
 

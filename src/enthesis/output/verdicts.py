@@ -48,8 +48,8 @@ def _everybody(estate: Estate, verdict: Verdict) -> str:
     parties: dict[str, None] = {}
     for request in verdict.requests:
         for name in request.refused_at:
-            for one in whose(estate, request, request.step(name)):
-                parties[one] = None
+            for text in whose(estate, request, request.step(name)):
+                parties[text] = None
     return " and ".join(parties)
 
 
@@ -74,7 +74,7 @@ def cause(request: Request, step: Step) -> str:
     """Why a step refuses, in one clause."""
     caller = request.caller or "the bearer"
     if step.name == "companions":
-        inner = next((one for one in step.within if not one.allowed), None)
+        inner = next((request for request in step.within if not request.allowed), None)
         if inner is not None and not step.grounds:
             deeper = inner.step(inner.refused_at[0])
             return (
@@ -268,7 +268,7 @@ def remedy_lines(remedies: Remedies, also: Sequence[Sequence[str]]) -> Iterator[
                 yield line("       ", Span(change.line(), "command"))
         if more:
             yield line("     ", Span("besides what is asked, this newly allows:", "quiet"))
-        yield from (line("       ", one) for one in more[:ALSO])
+        yield from (line("       ", name) for name in more[:ALSO])
         if len(more) > ALSO:
             yield line(Span(f"       … and {len(more) - ALSO} more", "quiet"))
     if len(remedies.found) > TOLD:
@@ -333,7 +333,7 @@ def _request_json(estate: Estate, request: Request) -> dict[str, Any]:
                     }
                     for miss in step.misses
                 ],
-                "companions": [_request_json(estate, one) for one in step.within],
+                "companions": [_request_json(estate, request) for request in step.within],
             }
             for step in request.steps
         ],

@@ -38,6 +38,6 @@ def _hangs_on_what_is_unknown(verdict: Verdict) -> bool:
     """Whether each step that refuses would allow it, were a condition decided that cannot be decided here."""
     refusing = [request.step(name) for request in verdict.requests for name in request.refused_at]
     return all(
-        any(miss.unmet and not miss.lacks and all(one.truth is None for one in miss.unmet) for miss in step.misses)
+        any(miss.unmet and not miss.lacks and all(unmet.truth is None for unmet in miss.unmet) for miss in step.misses)
         for step in refusing
     )

@@ -23,7 +23,9 @@ class Lacking:
 def wanted_approvals(estate: Estate, steps: Sequence[Step]) -> list[Approval]:
     """The approvals that the estate asks for at places that steps touch."""
     places = {place for step in steps for place in _places(step)}
-    return [one for one in estate.approvals if any(_stands_in(estate, place, one.at) for place in places)]
+    return [
+        approval for approval in estate.approvals if any(_stands_in(estate, place, approval.at) for place in places)
+    ]
 
 
 def lacking(estate: Estate, proposal: Proposal, approved_by: Sequence[str]) -> list[Lacking]:
@@ -35,12 +37,12 @@ def lacking(estate: Estate, proposal: Proposal, approved_by: Sequence[str]) -> l
     names = compiled.places.names
     agreed = set(approved_by) - {proposal.author}
     out = []
-    for one in wanted:
-        members = {names[at] for at in compiled.members.get(compiled.find(one.of), ())}
-        more = one.by - len(agreed & members)
+    for approval in wanted:
+        members = {names[at] for at in compiled.members.get(compiled.find(approval.of), ())}
+        more = approval.by - len(agreed & members)
         if more > 0:
             who = sorted(members - agreed - {proposal.author})
-            out.append(Lacking(one.at, more, one.of, tuple(who)))
+            out.append(Lacking(approval.at, more, approval.of, tuple(who)))
     return out
 
 
@@ -48,7 +50,7 @@ def _places(step: Step) -> list[str]:
     """What a step is about: the places that it names, and whose statement it is."""
     body: dict[str, Any] = {**(step.before or {}), **(step.body or {})}
     named = (body.get(field) for field in ("at", "of", "address", "what"))
-    return [step.holder, *(one for one in named if isinstance(one, str))]
+    return [step.holder, *(name for name in named if isinstance(name, str))]
 
 
 def _stands_in(estate: Estate, place: str, boundary: str) -> bool:

@@ -32,7 +32,7 @@ def drift(
     known: Mapping[tuple[str, str], Known], surveys: Sequence[Surveyed], who_removed: WhoRemoved = lambda step, at: ""
 ) -> Drift:
     """Compares what enactments left, by system and id, with what is there now."""
-    live = {(surveyed.provider, one.id): one for surveyed in surveys for one in surveyed.objects}
+    live = {(surveyed.provider, statement.id): statement for surveyed in surveys for statement in surveyed.objects}
     looked_at = {(surveyed.provider, holder) for surveyed in surveys for holder in surveyed.holders}
     changed, gone = [], []
     for key, left in known.items():

@@ -59,7 +59,11 @@ def _said(meant: Meant) -> str:
 
 def without_accepted(estate: Estate, proposal: Proposal, now: datetime) -> Proposal:
     """The proposal without the differences that the estate lives with for a while."""
-    accepted = {one.of: one for one in estate.accepted if one.risk == "drift" and one.until > now}
+    accepted = {
+        acceptance.of: acceptance
+        for acceptance in estate.accepted
+        if acceptance.risk == "drift" and acceptance.until > now
+    }
     if not accepted:
         return proposal
     lived: list[str] = []
@@ -74,7 +78,7 @@ def without_accepted(estate: Estate, proposal: Proposal, now: datetime) -> Propo
         return statement_sentence(step.collection, step.body or step.before or {})
 
     steps = tuple(step for step in proposal.steps if stands(of_step(step), step.sentence))
-    blocked = tuple(one for one in proposal.blocked if stands(one.sentence, one.sentence))
+    blocked = tuple(blocked for blocked in proposal.blocked if stands(blocked.sentence, blocked.sentence))
     left, theirs = (
         tuple(said for said in listed if stands(said.rpartition(" (")[0], said))
         for listed in (proposal.left, proposal.theirs)
@@ -92,7 +96,7 @@ def openings(
     """The statements of others that open something of ours which is shut without them, after a proposal; `said` puts
     gains of access into sentences."""
     after = afterwards(live_of(surveys), proposal.steps)
-    described = {one.key: normalised(one.collection, one.body) for one in wanted(estate)[0]}
+    described = {statement.key: normalised(statement.collection, statement.body) for statement in wanted(estate)[0]}
     others = {
         key: one
         for key, one in after.items()
@@ -119,24 +123,24 @@ def openings(
     apart = [(part, opens) for part in parts if (opens := opened(part))]
     # where each stands in for another, none opens anything alone
     return tuple(
-        Opening(f"{sentence} ({one.holder})", opens, _accepted(estate, sentence, now))
+        Opening(f"{sentence} ({statement.holder})", opens, _accepted(estate, sentence, now))
         for part, opens in apart or [(others, together)]
-        for one in part.values()
-        for sentence in [statement_sentence(one.collection, one.body)]
+        for statement in part.values()
+        for sentence in [statement_sentence(statement.collection, statement.body)]
     )
 
 
 def _accepted(estate: Estate, sentence: str, now: datetime) -> str:
     """Why, and until when, the estate lives with a statement of others; '' where it does not, or does not any more."""
-    for one in estate.accepted:
-        if one.risk == "not-ours" and one.of == sentence and one.until > now:
-            return f"{one.because}, until {time_text(one.until)}"
+    for acceptance in estate.accepted:
+        if acceptance.risk == "not-ours" and acceptance.of == sentence and acceptance.until > now:
+            return f"{acceptance.because}, until {time_text(acceptance.until)}"
     return ""
 
 
 def live_of(surveys: Sequence[Surveyed]) -> Live:
     """The statements of several surveys, by provider and id."""
-    return {(surveyed.provider, one.id): one for surveyed in surveys for one in surveyed.objects}
+    return {(surveyed.provider, statement.id): statement for surveyed in surveys for statement in surveyed.objects}
 
 
 def afterwards(before: Live, steps: Sequence[Step]) -> Live:
@@ -156,9 +160,9 @@ def as_estate(described: Estate, live: Live) -> Estate:
     people = {address: one for address, one in described.identities.items() if one.kind == "person"}
     sections: dict[str, Any] = {name: {} if SECTIONS[name].key else [] for name in STATEMENTS}
     sections["identities"].update(people)
-    for one in live.values():
-        collection = one.collection
-        value = _read(collection, held_by(collection, one.holder, without_gone(one.body)))
+    for statement in live.values():
+        collection = statement.collection
+        value = _read(collection, held_by(collection, statement.holder, without_gone(statement.body)))
         if value is None:
             continue
         section = SECTIONS[collection]

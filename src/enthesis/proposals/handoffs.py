@@ -59,7 +59,7 @@ class Handoff:
     @property
     def reference(self) -> str:
         """What links the two halves: the same wherever the same is asked."""
-        said = [[one.section, one.account, dict(one.body)] for one in self.asked]
+        said = [[request.section, request.account, dict(request.body)] for request in self.asked]
         digest = sha256(json.dumps([self.estate, self.ours, self.theirs, said], sort_keys=True).encode())
         return f"handoff-{digest.hexdigest()[:12]}"
 
@@ -76,10 +76,10 @@ class Handoff:
             "why": list(self.why),
             "asked": [
                 {
-                    "section": one.section, "account": one.account, "statement": dict(one.body),
-                    "sentence": one.sentence, "why": one.why,
+                    "section": request.section, "account": request.account, "statement": dict(request.body),
+                    "sentence": request.sentence, "why": request.why,
                 }
-                for one in self.asked
+                for request in self.asked
             ],
             "we_do": list(self.we_do),
             "not_asked": list(NOT_ASKED),
@@ -100,37 +100,38 @@ NOT_ASKED = (
 def handoff(estate: Estate, party: str, now: datetime, by: str = "") -> Handoff:
     """What an estate needs of another party (an organisation, with its @, or one account), at a time."""
     ours, theirs = wanted(estate)
-    mine = [one for one in theirs if _is_of(estate, one.holder, party)]
+    mine = [their for their in theirs if _is_of(estate, their.holder, party)]
     compiled = compile_estate(estate)
     judged = list(_crossing(compiled, party, now))
     asked = [
         Asked(
-            one.collection,
-            one.holder,
-            normalised(one.collection, one.body),
-            statement_sentence(one.collection, one.body),
+            statement.collection,
+            statement.holder,
+            normalised(statement.collection, statement.body),
+            statement_sentence(statement.collection, statement.body),
         )
-        for one in mine
-        if one.collection in ASKABLE
+        for statement in mine
+        if statement.collection in ASKABLE
     ]
     for role, grant in _counted_as_given(estate, judged):
         if not _has(asked, grant):
             asked += [grant] if _has(asked, role) else [role, grant]
-    named = {text for one in asked for text in _texts(one.body)}
-    us = {one for one in named if account_of(one) and not _is_of(estate, account_of(one), party)}
-    accounts = {account_of(one) for one in us}
+    named = {text for request in asked for text in _texts(request.body)}
+    us = {name for name in named if account_of(name) and not _is_of(estate, account_of(name), party)}
+    accounts = {account_of(name) for name in us}
     we_do = [
-        statement_sentence(one.collection, one.body)
-        for one in ours
-        if one.collection in ("trusts", "grants", "identities")
-        and any(_is_of(estate, account_of(text) or text, party) or text in us for text in _texts(one.body))
+        statement_sentence(our.collection, our.body)
+        for our in ours
+        if our.collection in ("trusts", "grants", "identities")
+        and any(_is_of(estate, account_of(text) or text, party) or text in us for text in _texts(our.body))
     ]
     reasoned: tuple[Grant | Trust, ...] = (*estate.grants, *estate.trusts)
     whys = [one.because for one in reasoned if one.because and _concerns(estate, one, party)]
     whys += [f"{address}: {estate.identities[address].purpose}" for address in sorted(us) if _purpose(estate, address)]
     return Handoff(
         estate.name,
-        " and ".join(dict.fromkeys(f"@{estate.organisation_of(one)}" for one in sorted(accounts))) or estate.name,
+        " and ".join(dict.fromkeys(f"@{estate.organisation_of(account)}" for account in sorted(accounts)))
+        or estate.name,
         party,
         by,
         tuple(dict.fromkeys(map(str, whys))),
@@ -208,12 +209,12 @@ def _counted_as_given(estate: Estate, judged: Sequence[tuple[Journey, list[Reque
 
 def _has(asked: Sequence[Asked], more: Asked) -> bool:
     """Whether the same is asked already, or a grant to the same caller at the same place or above."""
-    for one in asked:
-        if one.section == more.section == "grants" and one.body.get("to") == more.body.get("to"):
-            at, place = str(one.body.get("at")), str(more.body.get("at"))
+    for request in asked:
+        if request.section == more.section == "grants" and request.body.get("to") == more.body.get("to"):
+            at, place = str(request.body.get("at")), str(more.body.get("at"))
             if place == at or place.startswith(at + "/"):
                 return True
-        if (one.section, one.body) == (more.section, more.body):
+        if (request.section, request.body) == (more.section, more.body):
             return True
     return False
 
@@ -324,21 +325,21 @@ def additions(estate: Estate, taken: Handoff) -> list[Addition]:
         for name, entry in entries.items():
             if name not in getattr(estate, section):
                 out.append(Addition(section, name, _sound(section, {**entry}, name)))
-    for one in taken.asked:
-        if one.section not in ASKABLE:
-            raise ValueError(f"`{one.section}` cannot be asked for")
-        if estate.administered_by_others(one.account) or account_of(one.account) not in estate.accounts:
-            raise ValueError(f"{one.sentence}: {one.account} is not administered here")
-        body = dict(one.body)
-        key = SECTIONS[one.section].key
+    for request in taken.asked:
+        if request.section not in ASKABLE:
+            raise ValueError(f"`{request.section}` cannot be asked for")
+        if estate.administered_by_others(request.account) or account_of(request.account) not in estate.accounts:
+            raise ValueError(f"{request.sentence}: {request.account} is not administered here")
+        body = dict(request.body)
+        key = SECTIONS[request.section].key
         name = str(body.pop(key)) if key else ""
-        if one.section == "grants":
-            body["held_by"] = one.account
-        body = _sound(one.section, body, name)
-        if one.section in ("grants", "trusts"):
+        if request.section == "grants":
+            body["held_by"] = request.account
+        body = _sound(request.section, body, name)
+        if request.section in ("grants", "trusts"):
             body["because"] = f"asked by {taken.ours}, {taken.reference}"
-        if not _is_there(estate, one.section, name, body):
-            out.append(Addition(one.section, name, body))
+        if not _is_there(estate, request.section, name, body):
+            out.append(Addition(request.section, name, body))
     return out
 
 
@@ -359,7 +360,7 @@ def _is_there(estate: Estate, section: str, name: str, body: Mapping[str, Any]) 
         return name in getattr(estate, section)
     without = {field: value for field, value in body.items() if field != "because"}
     there = ({**plain_statement(section, one)} for one in getattr(estate, section))
-    return any({field: value for field, value in one.items() if field != "because"} == without for one in there)
+    return any({field: value for field, value in entry.items() if field != "because"} == without for entry in there)
 
 
 def end_of(text: str | None) -> str:

@@ -18,9 +18,16 @@ def dangling(surveys: Sequence[Surveyed], but_of: str | None = None) -> tuple[st
     Ids are never used again, so a new identity of the same name inherits nothing of them. `but_of`: not those that
     this estate made, since they are taken away.
     """
-    every = (one for surveyed in surveys for one in surveyed.objects)
-    found = (one for one in every if names_what_is_gone(one.body) and (but_of is None or one.mark != but_of))
-    return tuple(f"{statement_sentence(one.collection, one.body)} ({one.holder}); {remedy_of(one)}" for one in found)
+    every = (statement for surveyed in surveys for statement in surveyed.objects)
+    found = (
+        statement
+        for statement in every
+        if names_what_is_gone(statement.body) and (but_of is None or statement.mark != but_of)
+    )
+    return tuple(
+        f"{statement_sentence(statement.collection, statement.body)} ({statement.holder}); {remedy_of(statement)}"
+        for statement in found
+    )
 
 
 def living_on(steps: Sequence[Step], surveys: Sequence[Surveyed]) -> Iterator[tuple[str, str]]:
@@ -30,10 +37,10 @@ def living_on(steps: Sequence[Step], surveys: Sequence[Surveyed]) -> Iterator[tu
     """
     sessions: dict[str, str] = {}
     for surveyed in surveys:
-        for one in surveyed.objects:
-            if one.collection == "trusts" and isinstance(one.body.get("of"), str):
-                of = one.body["of"]
-                sessions[of] = max(sessions.get(of, ""), str(one.body.get("session", USUAL)), key=_length)
+        for statement in surveyed.objects:
+            if statement.collection == "trusts" and isinstance(statement.body.get("of"), str):
+                of = statement.body["of"]
+                sessions[of] = max(sessions.get(of, ""), str(statement.body.get("session", USUAL)), key=_length)
     told: dict[str, str] = {}
     for step in steps:
         if step.action == MAKE or step.before is None:

@@ -130,7 +130,7 @@ class _Search:
             if done in dead or len(self._known) >= STATES:
                 return None
             ready = [at for at in every - done if self.needs[at] <= done]
-            for at in sorted(ready, key=lambda one: (rank[self.ways[one]], one)):
+            for at in sorted(ready, key=lambda number: (rank[self.ways[number]], number)):
                 after = done | {at}
                 if after != every and not self._between(after).is_clean:
                     continue
@@ -258,7 +258,7 @@ def _names_in(step: Step, body: Mapping[str, Any]) -> list[str]:
     fields = NAMING.get(step.collection, ())
     if step.collection == "trusts" and isinstance(body.get("admits"), Mapping):
         body = {**body["admits"], **body}
-    return [role + one if field in ROLES else one for field in fields for one in listed(body.get(field))]
+    return [role + name if field in ROLES else name for field in fields for name in listed(body.get(field))]
 
 
 # -- which way a step goes ------------------------------------------------------------------------------------------
@@ -367,10 +367,10 @@ def _halfway(collection: str, before: Mapping[str, Any], after: Mapping[str, Any
     if collection == "identities":
         return {**before, "disabled": True}
     if collection == "attachments":
-        both = [one for one in listed(before.get("runs_as")) if one in listed(after.get("runs_as"))]
+        both = [name for name in listed(before.get("runs_as")) if name in listed(after.get("runs_as"))]
         return {**before, "runs_as": both[0] if len(both) == 1 else both} if both else None
     if collection == "groups" and before.get("where") == after.get("where"):
-        both = [one for one in before.get("members", ()) if one in after.get("members", ())]
+        both = [member for member in before.get("members", ()) if member in after.get("members", ())]
         return {**before, "members": both} if both else None
     if collection == "roles" and set(listed(before.get("includes"))) == set(listed(after.get("includes"))):
         allows = {

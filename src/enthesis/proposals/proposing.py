@@ -35,7 +35,7 @@ def propose(
     every, theirs = wanted(estate)
     spoken_to = {surveyed.provider for surveyed in surveys}
     known = {address for surveyed in surveys for address in surveyed.ids}
-    ours = [one for one in every if one.provider in spoken_to]
+    ours = [statement for statement in every if statement.provider in spoken_to]
     live, twins = _kept_of_each(estate, ours, surveys)
     bodies = {our.key: normalised(our.collection, our.body) for our in ours}
     there = {
@@ -44,28 +44,30 @@ def propose(
     ended = {our.key: our for our in ours if now is not None and our.key not in there and _has_ended(our, now)}
     blocked, why_blocked = _blocked(estate, [our for our in ours if our.key not in ended], surveys, live, there)
     why_blocked |= ended.keys()
-    for one in ours:
-        object_to = (objections or {}).get(one.provider)
-        if object_to is None or one.key in there or one.key in why_blocked:
+    for our in ours:
+        object_to = (objections or {}).get(our.provider)
+        if object_to is None or our.key in there or our.key in why_blocked:
             continue
-        role = estate.roles.get(str(one.body.get("role")))
-        why = object_to(one.collection, one.body, plain_statement("roles", role)["allows"] if role else {})
+        role = estate.roles.get(str(our.body.get("role")))
+        why = object_to(our.collection, our.body, plain_statement("roles", role)["allows"] if role else {})
         if why:
-            sentence = statement_sentence(one.collection, one.body)
+            sentence = statement_sentence(our.collection, our.body)
             blocked.append(Blocked(sentence, why, f"whoever describes {estate.name}"))
-            why_blocked.add(one.key)
+            why_blocked.add(our.key)
     steps: list[Step] = []
-    for one in ours:
-        if one.key in why_blocked or one.key in there:
+    for our in ours:
+        if our.key in why_blocked or our.key in there:
             continue
-        found = live.get(one.key)
-        body = bodies[one.key]
-        steps.append(_making(one, body, estate.name) if found is None else _changing(one, body, found))
+        found = live.get(our.key)
+        body = bodies[our.key]
+        steps.append(_making(our, body, estate.name) if found is None else _changing(our, body, found))
     written = _written(theirs, surveys, known)
     kept = {our.key for our in ours}
-    leftover = [one for surveyed in surveys for one in surveyed.objects if one.key not in kept]
-    lingering = [one for one in leftover if one.mark == estate.name]
-    whole = [one for one in leftover if not names_what_is_gone(one.body)]  # the others are told as dangling
+    leftover = [statement for surveyed in surveys for statement in surveyed.objects if statement.key not in kept]
+    lingering = [statement for statement in leftover if statement.mark == estate.name]
+    whole = [
+        statement for statement in leftover if not names_what_is_gone(statement.body)
+    ]  # the others are told as dangling
     steps.extend(_removing(twin) for twin in twins if twin.mark == estate.name)
     if prune:
         steps.extend(map(_removing, lingering))
@@ -73,19 +75,22 @@ def propose(
         estate=estate.name,
         steps=tuple(in_usual_order(steps)),
         blocked=tuple(blocked),
-        not_ours=tuple(_title(one) for one in whole if one.mark != estate.name and _is_statement(one)),
+        not_ours=tuple(
+            _title(statement) for statement in whole if statement.mark != estate.name and _is_statement(statement)
+        ),
         twins=tuple(_title(twin) for twin in twins if twin.mark != estate.name),
-        left=() if prune else tuple(_title(one) for one in whole if one.mark == estate.name),
-        theirs=tuple(_wanted_title(one) for one in theirs if one not in written),
-        written=tuple(_wanted_title(one) for one in written),
+        left=() if prune else tuple(_title(statement) for statement in whole if statement.mark == estate.name),
+        theirs=tuple(_wanted_title(their) for their in theirs if their not in written),
+        written=tuple(_wanted_title(statement) for statement in written),
         ended=tuple(
-            f"{statement_sentence(one.collection, one.body)}, until {one.body['until']} ({one.source})"
-            for one in ended.values()
+            f"{statement_sentence(statement.collection, statement.body)}, until {statement.body['until']} "
+            f"({statement.source})"
+            for statement in ended.values()
         ),
         seen={surveyed.provider: surveyed.seen() for surveyed in surveys},
         dangling=dangling(surveys, estate.name if prune else None),
         lives_on=tuple(living_on(steps, surveys)),
-        aside=tuple(dict.fromkeys(one.provider for one in every if one.provider not in spoken_to)),
+        aside=tuple(dict.fromkeys(statement.provider for statement in every if statement.provider not in spoken_to)),
     )
 
 
@@ -96,8 +101,8 @@ def _kept_of_each(
     when that one is narrowed. Of several, one of ours that is as it is wanted comes first, then any of ours."""
     found: dict[Key, list[LiveObject]] = {}
     for surveyed in surveys:
-        for one in surveyed.objects:
-            found.setdefault(one.key, []).append(one)
+        for statement in surveyed.objects:
+            found.setdefault(statement.key, []).append(statement)
     several = {key for key, objects in found.items() if len(objects) > 1}
     bodies = {our.key: normalised(our.collection, our.body) for our in ours if our.key in several}
 
@@ -106,22 +111,32 @@ def _kept_of_each(
 
     for key in bodies:
         found[key].sort(key=rank)
-    return {key: objects[0] for key, objects in found.items()}, [one for key in bodies for one in found[key][1:]]
+    return {key: objects[0] for key, objects in found.items()}, [
+        statement for key in bodies for statement in found[key][1:]
+    ]
 
 
 def _written(theirs: Sequence[Wanted], surveys: Sequence[Surveyed], known: Container[str]) -> list[Wanted]:
     """The statements of others that were seen, as they are wanted; a role where a grant of it was."""
-    seen = {one.key: normalised(one.collection, one.body) for surveyed in surveys for one in surveyed.concerning}
+    seen = {
+        statement.key: normalised(statement.collection, statement.body)
+        for surveyed in surveys
+        for statement in surveyed.concerning
+    }
     found = [
-        one
-        for one in theirs
-        if one.body.get("address") in known or seen.get(one.key) == normalised(one.collection, one.body)
+        their
+        for their in theirs
+        if their.body.get("address") in known or seen.get(their.key) == normalised(their.collection, their.body)
     ]
-    bound = {(one.provider, one.holder, str(one.body["role"])) for one in found if one.collection == "grants"}
+    bound = {
+        (statement.provider, statement.holder, str(statement.body["role"]))
+        for statement in found
+        if statement.collection == "grants"
+    }
     roles = [
-        one
-        for one in theirs
-        if one.collection == "roles" and (one.provider, one.holder, str(one.body["name"])) in bound
+        their
+        for their in theirs
+        if their.collection == "roles" and (their.provider, their.holder, str(their.body["name"])) in bound
     ]
     return [*found, *roles]
 

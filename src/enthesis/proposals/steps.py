@@ -57,7 +57,7 @@ def step_from(data: Any) -> Step:
         raise ValueError("a step of this proposal is not understood") from fault
     texts = (step.action, step.provider, step.collection, step.holder, step.sentence, step.mark)
     bodies = (step.body, step.before)
-    if not all(isinstance(one, str) for one in texts) or not all(isinstance(one, dict | None) for one in bodies):
+    if not all(isinstance(text, str) for text in texts) or not all(isinstance(body, dict | None) for body in bodies):
         raise ValueError("a step of this proposal is not understood")
     if not isinstance(step.stage, int):
         raise ValueError("a step of this proposal is not understood")
@@ -146,7 +146,7 @@ class Proposal:
             DIFFERENT: of(CHANGE),
             LEFT_BEHIND: (*of(REMOVE), *self.left),
             WAITING: self.theirs,
-            NOT_POSSIBLE: tuple(f"{one.sentence}: {one.why}; {one.who}" for one in self.blocked),
+            NOT_POSSIBLE: tuple(f"{blocked.sentence}: {blocked.why}; {blocked.who}" for blocked in self.blocked),
         }
 
     @property
@@ -205,9 +205,10 @@ def proposal_from(data: Any) -> Proposal:
             aside=tuple(data.get("aside", ())),
             dangling=tuple(data.get("dangling", ())),
             twins=tuple(data.get("twins", ())),
-            dangers=tuple(Danger(one["name"], tuple(one["says"])) for one in data.get("dangers", ())),
+            dangers=tuple(Danger(danger["name"], tuple(danger["says"])) for danger in data.get("dangers", ())),
             openings=tuple(
-                Opening(one["sentence"], tuple(one["opens"]), one["accepted"]) for one in data.get("openings", ())
+                Opening(opening["sentence"], tuple(opening["opens"]), opening["accepted"])
+                for opening in data.get("openings", ())
             ),
             lives_on=tuple((str(name), str(life)) for name, life in data.get("lives_on", ())),
             **{name: tuple(map(str, data.get(name, ()))) for name in LATER},

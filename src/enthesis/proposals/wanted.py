@@ -34,8 +34,8 @@ def wanted(estate: Estate) -> tuple[list[Wanted], list[Wanted]]:
     """What our administrators hold, and what is for the administrators of others to write."""
     ours: list[Wanted] = []
     theirs: list[Wanted] = []
-    for one in _all(estate):
-        (theirs if estate.administered_by_others(one.holder) else ours).append(one)
+    for statement in _all(estate):
+        (theirs if estate.administered_by_others(statement.holder) else ours).append(statement)
     return ours, theirs
 
 
@@ -43,7 +43,7 @@ def holders(estate: Estate, provider: str) -> list[str]:
     """The accounts and organisations of ours that a provider is surveyed for; units go with their organisation."""
     there = [account.name for account in estate.accounts.values() if account.provider == provider]
     tops = dict.fromkeys(f"@{estate.organisation_of(account)}" for account in there)
-    return [one for one in (*there, *tops) if not estate.administered_by_others(one)]
+    return [name for name in (*there, *tops) if not estate.administered_by_others(name)]
 
 
 def _all(estate: Estate) -> Iterator[Wanted]:
@@ -128,15 +128,15 @@ def _roles(estate: Estate) -> Iterator[Wanted]:
 def _without_circles(estate: Estate, name: str) -> Role:
     """A role that allows the same, and includes none that includes it again: those stand in it themselves."""
     role = estate.roles[name]
-    circle = [one for one in _included(estate, name) if name in _included(estate, one)]
+    circle = [text for text in _included(estate, name) if name in _included(estate, text)]
     if not circle:
         return role
     allows: dict[str, dict[str, None]] = {}
     includes: dict[str, None] = {}
-    for one in (name, *(other for other in circle if other != name)):
-        for kind, verbs in estate.roles[one].allows.items():
+    for text in (name, *(other for other in circle if other != name)):
+        for kind, verbs in estate.roles[text].allows.items():
             allows.setdefault(kind, {}).update(dict.fromkeys(verbs))
-        includes.update(dict.fromkeys(other for other in estate.roles[one].includes if other not in circle))
+        includes.update(dict.fromkeys(other for other in estate.roles[text].includes if other not in circle))
     return replace(role, allows={kind: tuple(verbs) for kind, verbs in allows.items()}, includes=tuple(includes))
 
 
@@ -197,7 +197,7 @@ def _providers_of_grant(estate: Estate, grant: Grant) -> tuple[str, ...]:
     held_at = estate.providers_of(estate.holder_of(grant))
     if at and (at in held_at or at not in estate.providers):
         return (at,)
-    usable = tuple(one for one in held_at if one in usable_at(estate, grant.to))
+    usable = tuple(name for name in held_at if name in usable_at(estate, grant.to))
     return usable or held_at
 
 
@@ -226,7 +226,7 @@ def usable_at(estate: Estate, to: str) -> tuple[str, ...]:
         if group is None or group.address in seen:
             continue
         seen.add(group.address)
-        waiting.extend(one for one in group.members if one in estate.groups)
+        waiting.extend(member for member in group.members if member in estate.groups)
         for member in group.members:
             found.update(dict.fromkeys(known_at(estate, member) if member not in estate.groups else ()))
         if group.where is not None:
@@ -246,7 +246,7 @@ def _attachments(estate: Estate) -> Iterator[Wanted]:
             runs[address] = (list(resource.runs_as), resource.source)
     for attachment in estate.attachments:
         known, _ = runs.setdefault(attachment.what, ([], attachment.source))
-        known.extend(one for one in attachment.runs_as if one not in known)
+        known.extend(name for name in attachment.runs_as if name not in known)
     for what, (identities, source) in runs.items():
         pattern = what.pattern if isinstance(what, Glob) else what
         account = estate.accounts.get(account_of(pattern))

@@ -218,7 +218,7 @@ class Journal:
 
     def enactment(self, estate: str, number: int) -> Enactment:
         """One enactment; InvalidInput where there is none of this number."""
-        found = next((one for one in self.enactments(estate) if one.number == number), None)
+        found = next((enactment for enactment in self.enactments(estate) if enactment.number == number), None)
         if found is None:
             raise InvalidInput(
                 f"no enactment of {estate} has the number {number}",
@@ -229,7 +229,7 @@ class Journal:
 
     def unfinished(self, estate: str) -> Enactment | None:
         """The enactment that was interrupted, if one was: the newest that is running."""
-        return next((one for one in self.enactments(estate) if one.state == RUNNING), None)
+        return next((enactment for enactment in self.enactments(estate) if enactment.state == RUNNING), None)
 
     def proposal(self, one: Enactment) -> Proposal:
         """The proposal of an enactment, with its steps."""
@@ -255,12 +255,14 @@ class Journal:
         with self._reading() as connection:
             kept = [_kept(row) for row in connection.execute(query)]
         out: dict[tuple[str, str], Known] = {}
-        for one in kept:
-            identifier = str(one.outcome.get("id") or one.step.id)
-            if one.step.body is None:
-                out.pop((one.step.provider, identifier), None)
+        for kept_step in kept:
+            identifier = str(kept_step.outcome.get("id") or kept_step.step.id)
+            if kept_step.step.body is None:
+                out.pop((kept_step.step.provider, identifier), None)
             else:
-                out[one.step.provider, identifier] = Known(one.step, str(one.outcome.get("etag")), one.ended or "")
+                out[kept_step.step.provider, identifier] = Known(
+                    kept_step.step, str(kept_step.outcome.get("etag")), kept_step.ended or ""
+                )
         return out
 
     def finish(self, number: int, state: str) -> None:

@@ -55,7 +55,10 @@ def compare(before: Iterable[bytes], after: Iterable[bytes], names: tuple[str, s
     was = _by_key(first.lines - second.lines, names[0])
     is_now = _by_key(second.lines - first.lines, names[1])
     found = [_differs(key[0], was.get(key), is_now.get(key)) for key in {**was, **is_now}]
-    differs = sorted((one for one in found if one is not None), key=lambda one: (one.holder, one.section, one.name))
+    differs = sorted(
+        (differs for differs in found if differs is not None),
+        key=lambda differs: (differs.holder, differs.section, differs.name),
+    )
     return Comparison(first.taken, second.taken, first.complete and second.complete, tuple(differs))
 
 
@@ -124,7 +127,7 @@ def _differs(section: str, was: Mapping[str, Any] | None, is_now: Mapping[str, A
         for field in dict.fromkeys((*was, *is_now))
         if field != "live" and was.get(field) != is_now.get(field)
     )
-    marks = [one.get("mark") if isinstance(one, dict) else None for one in (was.get("live"), is_now.get("live"))]
+    marks = [entry.get("mark") if isinstance(entry, dict) else None for entry in (was.get("live"), is_now.get("live"))]
     if marks[0] != marks[1]:
         fields = (*fields, ("made by", marks[0], marks[1]))
     return Differs(CHANGED, section, name, said, holder, fields) if fields else None

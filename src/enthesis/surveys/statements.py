@@ -56,14 +56,14 @@ class Surveyed:
 
     def seen(self) -> dict[str, str]:
         """Ids with their etags: what a proposal was made for."""
-        return {one.id: one.etag for one in self.objects}
+        return {statement.id: statement.etag for statement in self.objects}
 
 
 def listed(value: Any) -> list[str]:
     """The texts of a field that holds one or several of them."""
     if isinstance(value, str):
         return [value]
-    return [one for one in value if isinstance(one, str)] if isinstance(value, list | tuple) else []
+    return [name for name in value if isinstance(name, str)] if isinstance(value, list | tuple) else []
 
 
 def statement_key(collection: str, body: Body) -> str:
@@ -97,16 +97,21 @@ def normalised(collection: str, body: Body) -> dict[str, Any]:
 
 def records_of(surveyed: Surveyed) -> Iterator[Body]:
     """What a provider has as the lines of a survey. A role is known by its holder too, since each has its own."""
-    for one in surveyed.objects:
-        live = {"id": one.id, "version": one.etag, "holder": one.holder, **({"mark": one.mark} if one.mark else {})}
-        body = one.body
+    for statement in surveyed.objects:
+        live = {
+            "id": statement.id,
+            "version": statement.etag,
+            "holder": statement.holder,
+            **({"mark": statement.mark} if statement.mark else {}),
+        }
+        body = statement.body
         if names_what_is_gone(body):
-            says = f"{statement_sentence(one.collection, body)}; {remedy_of(one)}"
-            yield {"finding": "dangling", "at": one.holder, "says": says}
+            says = f"{statement_sentence(statement.collection, body)}; {remedy_of(statement)}"
+            yield {"finding": "dangling", "at": statement.holder, "says": says}
             body = without_gone(body)
             if names_what_is_gone(body):
                 continue
-        yield {"section": one.collection, **held_by(one.collection, one.holder, body), "live": live}
+        yield {"section": statement.collection, **held_by(statement.collection, statement.holder, body), "live": live}
 
 
 def names_what_is_gone(value: Any) -> bool:

@@ -262,7 +262,7 @@ def _attached(estate: Estate, known: Collection[str]) -> tuple[Attachment, ...]:
         replace(attachment, runs_as=tuple(filter(known.__contains__, attachment.runs_as)))
         for attachment in estate.attachments
     ]
-    return tuple(one for one in kept if one.runs_as)
+    return tuple(attachment for attachment in kept if attachment.runs_as)
 
 
 def _entry(record: dict[str, Any], name: str, number: int, into: _Collected) -> None:
@@ -340,7 +340,7 @@ class _Covered:
 
     def __init__(self, estate: Estate, survey: Survey) -> None:
         self.estate = estate
-        self.by_name = {one.name: one for one in survey.looked_at}
+        self.by_name = {looked_at.name: looked_at for looked_at in survey.looked_at}
 
     def place(self, address: str) -> bool:
         """Whether the statements about a place were looked at, wherever they are kept."""
@@ -373,7 +373,7 @@ class _Covered:
     def _holder(self, holder: str) -> bool:
         """Whether all that an account or boundary holds was looked at: at every provider where it holds anything."""
         top = holder.split("/", 1)[0] if holder.startswith("@") else holder
-        systems = [self.by_name.get(one) for one in self.estate.providers_of(holder)]
+        systems = [self.by_name.get(name) for name in self.estate.providers_of(holder)]
         return bool(systems) and all(system is not None and top in system.holders for system in systems)
 
 

@@ -176,8 +176,8 @@ def _depth(value: Any) -> int:
     depth, level = 0, [value]
     while level and depth <= MAX_DEPTH:
         inner: list[Any] = []
-        for one in level:
-            inner += one.values() if isinstance(one, dict) else one if isinstance(one, list) else ()
+        for entry in level:
+            inner += entry.values() if isinstance(entry, dict) else entry if isinstance(entry, list) else ()
         depth, level = depth + 1, [one for one in inner if isinstance(one, dict | list)]
     return depth
 

@@ -289,7 +289,7 @@ def _steps(name: str, value: Value, *, many: bool) -> Iterator[tuple[str, Value]
         yield f"{name} with a longer end", f"{value}-{ELSEWHERE}"
         yield f"{name} one step further down", f"{value}/{ELSEWHERE}"
         yield f"{name} with a step between", f"{head}/{ELSEWHERE}/{tail}"
-        for at in (one for one in range(1, len(parts) - 1) if parts[one]):
+        for at in (number for number in range(1, len(parts) - 1) if parts[number]):
             sibling = [*parts[:at], parts[at] + "-too", *parts[at + 1 :]]
             yield f"{name} of a sibling with the same beginning", "/".join(sibling)
             other = [*parts[:at], ELSEWHERE, *parts[at + 1 :]]

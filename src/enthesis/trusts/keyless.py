@@ -63,7 +63,7 @@ def keyless_ways(estate: Estate, identity: str, now: datetime) -> list[Way]:
 
 
 def _says_so(has: list[dict[str, Any]], entry: dict[str, Any]) -> bool:
-    return any(one["admits"] == entry.get("admits") for one in has)
+    return any(body["admits"] == entry.get("admits") for body in has)
 
 
 def _by_what_runs(estate: Estate, identity: str) -> Iterator[Way]:
@@ -99,7 +99,7 @@ def ways_of_place(estate: Estate, identity: str, place: str, subjects: Iterable[
     """How what runs at a place can take on an identity by itself: a host, a pool, a service account of a cluster, or
     the runs of an issuer; of these the `subjects`, or those that journeys show."""
     parts = place.split("/")
-    issuer = next((one for one in estate.issuers.values() if one.cluster == "/".join(parts[:3])), None)
+    issuer = next((issuer for issuer in estate.issuers.values() if issuer.cluster == "/".join(parts[:3])), None)
     if place in estate.issuers:
         yield from _by_runs(estate, identity, place, shown_subjects(estate, identity, place, subjects))
     elif issuer is not None and len(parts) > 6 and parts[5] == "identity":

@@ -155,7 +155,7 @@ def _wide_grants(looking: _Looking) -> Iterator[Risk]:
             continue
         if grant.until is not None and grant.until <= looking.instant:
             continue
-        names = tuple(one for one in (grant.name, grant.role, grant.to) if one is not None)
+        names = tuple(name for name in (grant.name, grant.role, grant.to) if name is not None)
         allowed = estate.permissions_of(grant.role)
         if everything <= allowed:
             message = f"{grant.to} may do everything (but what only power verbs do) at {grant.at}, by {grant.role}"
@@ -231,21 +231,25 @@ def _accepting(looking: _Looking, found: Sequence[Risk]) -> Risks:
     accepted: list[Risk] = []
     used: set[Accepted] = set()
     for risk in found:
-        fitting = [one for one in looking.estate.accepted if one.risk == risk.code and one.of in risk.names]
+        fitting = [
+            acceptance
+            for acceptance in looking.estate.accepted
+            if acceptance.risk == risk.code and acceptance.of in risk.names
+        ]
         used.update(fitting)
-        lasting = [one for one in fitting if one.until > looking.instant]
+        lasting = [acceptance for acceptance in fitting if acceptance.until > looking.instant]
         if lasting:
             accepted.append(replace(risk, accepted=lasting[0]))
         elif fitting:
-            ended = max(one.until for one in fitting)
+            ended = max(acceptance.until for acceptance in fitting)
             standing.append(replace(risk, message=f"{risk.message}; it was accepted until {time_text(ended)}"))
         else:
             standing.append(risk)
-    for one in looking.estate.accepted:
-        if one not in used and one.risk not in LIVE_RISKS and one.risk not in FOUND_BY_SWEEP:
-            message = f"{one.of} has no risk {one.risk} that could be accepted"
-            standing.append(Risk("acceptance-idle", message, one.source, (one.of,), "take the entry out"))
-    standing.sort(key=lambda one: (one.source.file, one.source.line, one.code))
+    for acceptance in looking.estate.accepted:
+        if acceptance not in used and acceptance.risk not in LIVE_RISKS and acceptance.risk not in FOUND_BY_SWEEP:
+            message = f"{acceptance.of} has no risk {acceptance.risk} that could be accepted"
+            standing.append(Risk("acceptance-idle", message, acceptance.source, (acceptance.of,), "take the entry out"))
+    standing.sort(key=lambda risk: (risk.source.file, risk.source.line, risk.code))
     return Risks(tuple(standing), tuple(accepted), looking.undecided)
 
 
@@ -586,7 +590,7 @@ def _never_holding_grants(looking: _Looking) -> Iterator[Risk]:
             to = [""] if grant.to in looking.estate.groups else [grant.to]
             if grant.when and not _ever(looking, grant.when, grant.until, to):
                 message = f"the grant of {grant.role} to {grant.to}: no request can ever meet all of its `when`"
-                names = tuple(one for one in (grant.name, grant.to) if one is not None)
+                names = tuple(name for name in (grant.name, grant.to) if name is not None)
                 fix = "correct the conditions, or remove the grant"
                 yield Risk("never-holds", message, grant.source, names, fix, None, ("when",))
         except Undecided:
@@ -694,8 +698,8 @@ def _barred_within(looking: _Looking, ceiling: Ceiling, identity: str) -> str | 
     place = compiled.find(identity)
     if place < 0:
         return None
-    for one in reachable(chains, [chains.from_place(place)], wanted):
-        above = looking.estate.boundary_above(account_of(one.target))
-        if ceiling.over == "callers" or contains(ceiling.at, one.target) or ceiling.at in above:
-            return f"{one.verb} {one.target}"
+    for access in reachable(chains, [chains.from_place(place)], wanted):
+        above = looking.estate.boundary_above(account_of(access.target))
+        if ceiling.over == "callers" or contains(ceiling.at, access.target) or ceiling.at in above:
+            return f"{access.verb} {access.target}"
     return None

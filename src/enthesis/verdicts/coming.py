@@ -128,8 +128,8 @@ def _leaves(tables: Tables) -> Iterator[str]:
 def _patterns(tables: Tables) -> list[str]:
     """The patterns by which statements tell resources apart."""
     found = [attachment.what for attachment in tables.estate.attachments]
-    found += [one for one in tables.trust_whom if isinstance(one, Glob)]
-    return list(dict.fromkeys(one.pattern for one in found if isinstance(one, Glob)))
+    found += [glob for glob in tables.trust_whom if isinstance(glob, Glob)]
+    return list(dict.fromkeys(glob.pattern for glob in found if isinstance(glob, Glob)))
 
 
 def _fitting(tables: Tables, stem: str, name: tuple[str, ...], patterns: list[str]) -> Iterator[str]:

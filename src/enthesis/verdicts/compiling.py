@@ -80,8 +80,8 @@ class Compiled:
         self._permissions()
         self._places()
         self._intervals()
-        self.to_come = frozenset(self.places.index[one] for one in self._to_come)
-        self.any_kind = frozenset(self.places.index[one] for one in self._any_kind)
+        self.to_come = frozenset(self.places.index[name] for name in self._to_come)
+        self.any_kind = frozenset(self.places.index[name] for name in self._any_kind)
         self._standing()
         self._roles()
         self._grants()
@@ -193,9 +193,9 @@ class Compiled:
 
     def _intervals(self) -> None:
         """Preorder numbers: a place holds those from its own to before its end. Called once places are known."""
-        mentioned = {*self.tables.grant_at, *(one for one in self.tables.trust_whom if isinstance(one, str))}
+        mentioned = {*self.tables.grant_at, *(name for name in self.tables.trust_whom if isinstance(name, str))}
         mentioned |= {attachment.what for attachment in self.estate.attachments if isinstance(attachment.what, str)}
-        mentioned |= {one for one in self.mentioned if self.exists(one)}
+        mentioned |= {name for name in self.mentioned if self.exists(name)}
         for address in sorted(mentioned - self.places.index.keys()):
             if "/" in address:
                 self.place(address)
@@ -235,7 +235,7 @@ class Compiled:
         self.is_person = np.zeros(count, bool)
         self.is_person[persons] = True
         self.stands = np.ones(count, bool)
-        fallen = [self.places.index[one] for one in tables.disabled]
+        fallen = [self.places.index[name] for name in tables.disabled]
         fallen += [self.places.index[one] for one, tied in tables.tied.items() if not self.exists(tied)]
         self.stands[fallen] = False
         providers = {name: number for number, name in enumerate(self.estate.providers)}
@@ -282,13 +282,13 @@ class Compiled:
         for address in self.tables.resources:
             pool = pool_of(address)
             if pool in of_pools:  # a member runs as its pool does
-                runs(index[address], [names[one] for one in of_pools[pool]])
+                runs(index[address], [names[number] for number in of_pools[pool]])
 
     def _leaves_mentioned(self) -> list[str]:
         """The leaves that code runs on, and that nobody declared, among the mentioned addresses."""
         kinds, places = self.kind_names, self.places
-        found = [one for one in self.mentioned if one in places.index and places.index[one] not in self.declared]
-        return [one for one in found if self.catalogue.running_verb(kinds[places.kind[places.index[one]]])]
+        found = [name for name in self.mentioned if name in places.index and places.index[name] not in self.declared]
+        return [name for name in found if self.catalogue.running_verb(kinds[places.kind[places.index[name]]])]
 
     def _roles(self) -> None:
         self.role_names = list(self.estate.roles)
@@ -306,13 +306,13 @@ class Compiled:
         count = len(tables.grant_to)
 
         def numbers(column: Iterable[str]) -> Ints:
-            return np.array([find(one, NONE) for one in column], np.int64)
+            return np.array([find(name, NONE) for name in column], np.int64)
 
         self.grant_to, self.grant_at = numbers(tables.grant_to), numbers(tables.grant_at)
         self.grant_holder = numbers(tables.grant_holder)
         role = self.role_number.get
         none = len(self.role_names)
-        self.grant_role = np.array([role(one, none) for one in tables.grant_role], np.int64)
+        self.grant_role = np.array([role(name, none) for name in tables.grant_role], np.int64)
         self.grant_until = np.full(count, ENDLESS)
         for number, until in tables.grant_until.items():
             self.grant_until[number] = until
@@ -333,7 +333,7 @@ class Compiled:
         tables = self.tables
         find = self.places.index.get
         count = len(tables.trust_of)
-        self.trust_of = np.array([find(one, NONE) for one in tables.trust_of], np.int64)
+        self.trust_of = np.array([find(name, NONE) for name in tables.trust_of], np.int64)
         self.trusts_by_of = np.argsort(self.trust_of, kind="stable")
         self.trust_ofs = self.trust_of[self.trusts_by_of]
         self.trust_until = np.full(count, ENDLESS)
@@ -443,8 +443,8 @@ class Compiled:
             listed = ceiling.bars if ceiling.bars is not None else ceiling.only or {}
             lists = self.mask(self.catalogue.permissions(listed, power_included=True))
             refuses = lists if ceiling.bars is not None else everything & ~lists
-            plain = frozenset(one for one in ceiling.excepts if isinstance(one, str))
-            patterns = tuple(one.pattern for one in ceiling.excepts if isinstance(one, Glob))
+            plain = frozenset(name for name in ceiling.excepts if isinstance(name, str))
+            patterns = tuple(glob.pattern for glob in ceiling.excepts if isinstance(glob, Glob))
             place = self.places.index.get(ceiling.at, NONE)
             self.ceilings_at.setdefault(place, []).append(Barred(ceiling, place, refuses, plain, patterns))
 
@@ -473,7 +473,7 @@ class Compiled:
         if number is None:
             try:
                 above = standing_in(address, self.catalogue)
-                number = next((self.places.index[one] for one in above if one in self.places.index), NONE)
+                number = next((self.places.index[name] for name in above if name in self.places.index), NONE)
             except InvalidAddress:
                 return []
         return self.places.chain(number)

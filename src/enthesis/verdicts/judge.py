@@ -273,7 +273,7 @@ class _Chain:
             kind = compiled.catalogue.kinds.get(place.kind)
             if kind is not None and kind.leaf and not compiled.exists(place.parent):
                 rest = address[len(place.parent) :]
-                return tuple(one + rest for one in self._close(place.parent) if compiled.exists(one + rest))
+                return tuple(name + rest for name in self._close(place.parent) if compiled.exists(name + rest))
         except InvalidAddress:
             pass
         account, last = account_of(address), address.rsplit("/", 1)[-1]

@@ -145,7 +145,7 @@ class _Search:
             changes, verdict, estate = waiting.pop(0)
             for step in self._changes_for(estate, verdict):
                 more = (*changes, *step)
-                keys = frozenset(one.key for one in more)
+                keys = frozenset(change.key for change in more)
                 if keys in seen or len(more) > MAX_CHANGES or self._has_inside(keys):
                     continue
                 seen.add(keys)
@@ -185,7 +185,7 @@ class _Search:
             return []
         number = next(at for at, one in enumerate(verdict.requests) if one is request)
         maker = _Maker(estate, verdict, number)
-        found = [one if isinstance(one, tuple) else (one,) for one in maker.changes(request)]
+        found = [change if isinstance(change, tuple) else (change,) for change in maker.changes(request)]
         for text in maker.unmendable:
             self.unmendable[text] = None
         return found
@@ -307,9 +307,11 @@ class _Maker:
 
     def _for_ceilings(self, request: Request, step: Step) -> Iterator[Made]:
         for ground in step.grounds:
-            ceiling = next((one for one in self.estate.ceilings if ground.source is one.source), None)
+            ceiling = next((ceiling for ceiling in self.estate.ceilings if ground.source is ceiling.source), None)
             if ceiling is None:
-                ceiling = next((one for one in self.estate.ceilings if f"ceiling {one.name} " in ground.text), None)
+                ceiling = next(
+                    (ceiling for ceiling in self.estate.ceilings if f"ceiling {ceiling.name} " in ground.text), None
+                )
             if ceiling is None or not request.caller:
                 continue
             excepts = (*ceiling.excepts, request.caller)
@@ -346,7 +348,7 @@ class _Maker:
 
     def _common_boundary(self, request: Request) -> str:
         """The nearest organisation or unit above both sides of a crossing; '' where there is none."""
-        above = [self.estate.boundary_above(account_of(one)) for one in (request.caller, request.target)]
+        above = [self.estate.boundary_above(account_of(name)) for name in (request.caller, request.target)]
         return next((place for place in above[0] if place in above[1]), "")
 
     def _is_resource(self, caller: str) -> bool:
@@ -382,8 +384,8 @@ class _Maker:
         crossing = account_of(request.caller) != account_of(at)
         written = holder if crossing or holder != boundary_of(at) else None
         same = [g for g in self.estate.grants if (g.to, g.role, g.at) == (request.caller, role, at)]
-        twin = any(self.estate.holder_of(one) == holder for one in same)
-        names = {one.name for one in self.estate.grants}
+        twin = any(self.estate.holder_of(grant) == holder for grant in same)
+        names = {grant.name for grant in self.estate.grants}
         name = self._fresh(f"{role}-for-{request.caller.rsplit('/', 1)[-1]}", names) if twin else None
         grant = m.Grant(request.caller, role, at, name, written)
         text = f"a grant of {role} to {request.caller} at {at}, held by {holder}"
@@ -439,7 +441,7 @@ class _Maker:
 
     def _wider_claims(self, trust: m.Trust, miss: Miss, holder: str) -> Iterator[Made]:
         """One change that widens every claim that is too narrow; only where each can be widened."""
-        if any(changes_by_itself(one.attribute.removeprefix("claims."), one.found) for one in miss.unmet):
+        if any(changes_by_itself(unmet.attribute.removeprefix("claims."), unmet.found) for unmet in miss.unmet):
             return  # the next run shows another value
         wider = {unmet.attribute.removeprefix("claims."): _widened(unmet) for unmet in miss.unmet}
         if not wider or any(test is None for test in wider.values()):
@@ -490,7 +492,7 @@ class _Maker:
                for t in self.estate.trusts):  # fmt: skip
             return
         twins = any((t.of, t.admits.form, t.admits.whom) == (target, form, whom) for t in self.estate.trusts)
-        names = {one.name for one in self.estate.trusts}
+        names = {trust.name for trust in self.estate.trusts}
         name = self._fresh(f"{target.rsplit('/', 1)[-1]}-for-{whom.rsplit('/', 1)[-1]}", names) if twins else None
         age = self.question.context.session_age
         session = timedelta(minutes=15) if age is None else timedelta(hours=int(age.total_seconds()) // 3600 + 1)
@@ -550,7 +552,7 @@ class _Maker:
         }
         tried = 0
         for what in self.estate.resources:
-            fitting = [one for one in _runs(self.estate, what) if one in able and one != request.caller]
+            fitting = [run for run in _runs(self.estate, what) if run in able and run != request.caller]
             if not fitting or self.estate.catalogue.running_verb(self._kind(what)) is None:
                 continue
             tried += 1
@@ -563,7 +565,7 @@ class _Maker:
     # companions
 
     def _for_companions(self, request: Request, step: Step) -> Iterator[Made]:
-        refused = next((one for one in step.within if not one.allowed), None)
+        refused = next((request for request in step.within if not request.allowed), None)
         if refused is not None:
             yield from self.changes(refused)
 

@@ -44,7 +44,7 @@ def way_onto(
             for candidate in _candidates(estate, origin, path[-1] if path else ""):
                 if candidate in seen:
                     continue
-                hops = tuple(Hop(one) for one in (*path, candidate))
+                hops = tuple(Hop(name) for name in (*path, candidate))
                 if judge.judge(Question(origin, hops, None, context, now)).allowed:
                     if candidate == identity:
                         return (*path, candidate)

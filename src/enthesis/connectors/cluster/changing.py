@@ -37,17 +37,23 @@ class AdministeredCluster(LiveCluster):
     def survey(self, holders: Sequence[str], others: Sequence[str] = ()) -> Surveyed:
         """What we made, and every service account; needs the right to list them, and namespaces, secrets and pods."""
         address, account = self.name, self.cluster.account
-        namespaces = [one["metadata"]["name"] for one in self.cluster.items("/api/v1/namespaces", accept=NAMES_ONLY)]
+        namespaces = [
+            entry["metadata"]["name"] for entry in self.cluster.items("/api/v1/namespaces", accept=NAMES_ONLY)
+        ]
         there = {address, *(f"{address}/namespace/{name}" for name in namespaces)}
         for plural, kind in (("secrets", "secret"), ("pods", "workload")):
-            for one in self.cluster.items(f"/api/v1/{plural}", accept=NAMES_ONLY):
-                there.add(f"{address}/namespace/{one['metadata']['namespace']}/{kind}/{one['metadata']['name']}")
+            for entry in self.cluster.items(f"/api/v1/{plural}", accept=NAMES_ONLY):
+                there.add(f"{address}/namespace/{entry['metadata']['namespace']}/{kind}/{entry['metadata']['name']}")
         accounts = list(self.cluster.items("/api/v1/serviceaccounts"))
-        ids = {self._address(one["metadata"]): one["metadata"]["uid"] for one in accounts}
-        objects = [self._account_now(one) for one in accounts]
+        ids = {self._address(account["metadata"]): account["metadata"]["uid"] for account in accounts}
+        objects = [self._account_now(account) for account in accounts]
         objects += self._roles_now()
         objects += self._grants_now(
-            {one.body["name"]: one.body["allows"] for one in objects if one.collection == "roles"}
+            {
+                statement.body["name"]: statement.body["allows"]
+                for statement in objects
+                if statement.collection == "roles"
+            }
         )
         objects += self._by_hand()
         return Surveyed(address, tuple(holders), tuple(objects), frozenset([account]), frozenset(there), ids)
@@ -142,18 +148,18 @@ class AdministeredCluster(LiveCluster):
         return self._object("identities", meta, body)
 
     def _roles_now(self) -> Iterator[LiveObject]:
-        for one in self._ours("clusterroles"):
-            body = _statement(one["metadata"])
+        for our in self._ours("clusterroles"):
+            body = _statement(our["metadata"])
             if "name" in body and "allows" in body:
-                yield self._object("roles", one["metadata"], _as_it_is(self.name, "roles", body, one, body["allows"]))
+                yield self._object("roles", our["metadata"], _as_it_is(self.name, "roles", body, our, body["allows"]))
 
     def _grants_now(self, allows: Mapping[str, Any]) -> Iterator[LiveObject]:
         for plural in BINDINGS:
-            for one in self._ours(plural):
-                body = _statement(one["metadata"])
+            for our in self._ours(plural):
+                body = _statement(our["metadata"])
                 if {"to", "role", "at"} <= body.keys():
                     own = allows.get(str(body["role"]), {})
-                    yield self._object("grants", one["metadata"], _as_it_is(self.name, "grants", body, one, own))
+                    yield self._object("grants", our["metadata"], _as_it_is(self.name, "grants", body, our, own))
 
     def _by_hand(self) -> Iterator[LiveObject]:
         """Roles and bindings that others made, as the survey's own reading has them; never altered."""
@@ -173,9 +179,9 @@ class AdministeredCluster(LiveCluster):
             yield LiveObject(self.name, section, account, identifier, version, None, body, came_along)
 
     def _ours(self, plural: str) -> Iterator[dict[str, Any]]:
-        for one in self.cluster.items(f"/apis/{RBAC}/v1/{plural}", query=MADE):
-            if _is_ours(one["metadata"]):
-                yield one
+        for entry in self.cluster.items(f"/apis/{RBAC}/v1/{plural}", query=MADE):
+            if _is_ours(entry["metadata"]):
+                yield entry
 
     def _object(self, collection: str, meta: Mapping[str, Any], body: Mapping[str, Any]) -> LiveObject:
         mark = (meta.get("annotations") or {}).get(MARK) if _is_ours(meta) else None
@@ -188,9 +194,9 @@ class AdministeredCluster(LiveCluster):
     def _allows(self, step: Step) -> Mapping[str, Any]:
         """What the role of a grant allows, as it was made in this cluster."""
         role = str((step.body or step.before or {})["role"])
-        for one in self._ours("clusterroles"):
-            said = _statement(one["metadata"])
-            if said.get("name") == role and (one["metadata"].get("annotations") or {}).get(MARK) == step.mark:
+        for our in self._ours("clusterroles"):
+            said = _statement(our["metadata"])
+            if said.get("name") == role and (our["metadata"].get("annotations") or {}).get(MARK) == step.mark:
                 allows: Mapping[str, Any] = said["allows"]
                 return allows
         raise MovedAway(f"{self.name} has no role {role} any more", code="gone-meanwhile", remedy="propose again")

@@ -273,8 +273,8 @@ def _from_command(user: _Entry, cluster: _Entry, context: str, tls: ssl.SSLConte
 def _without_long_words(text: str) -> str:
     """The text without what may be a secret: any long word but a path, or an address without its query."""
     words = []
-    for one in text.split():
-        plain = one.partition("?")[0] if one.startswith("https://") else one
+    for name in text.split():
+        plain = name.partition("?")[0] if name.startswith("https://") else name
         words.append(plain if len(plain) <= LONGEST_WORD or plain.startswith(("https://", "/")) else "···")
     return " ".join(words)
 

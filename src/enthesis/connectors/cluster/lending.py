@@ -63,7 +63,7 @@ def version_asked(told: str, said: str) -> str:
         version = str(json.loads(said)["apiVersion"]) if said else f"{GROUP}/{told}"
     except (ValueError, KeyError, TypeError, RecursionError):
         version = f"{GROUP}/{told}"
-    if version not in {f"{GROUP}/{one}" for one in VERSIONS}:
+    if version not in {f"{GROUP}/{name}" for name in VERSIONS}:
         raise InvalidInput(f"a client asks in a version that is not known: {version}", code="client-version-unknown")
     return version
 

@@ -20,7 +20,9 @@ def word_of(name: str) -> str:
         return name
     if name in ("", ".", ".."):
         return "".join(map(_percent, name)) or NO_NAME
-    return "".join(_percent(one) if one in UNSAFE or one.isspace() or not one.isprintable() else one for one in name)
+    return "".join(
+        _percent(text) if text in UNSAFE or text.isspace() or not text.isprintable() else text for text in name
+    )
 
 
 def name_of(word: str) -> str:

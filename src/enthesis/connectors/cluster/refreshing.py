@@ -68,7 +68,7 @@ class Refreshed:
         """Raises ReadAnew before the first record, or never."""
         if not earlier or "read_up_to" not in earlier[-1]:
             raise ReadAnew("the earlier survey does not say up to where it read")
-        if any(one.get("incomplete") for one in earlier):
+        if any(entry.get("incomplete") for entry in earlier):
             raise ReadAnew("the earlier survey is not whole")
         *earlier, ends = earlier
         reading = Reading(self.cluster, step, lambda meta: False)
@@ -77,10 +77,10 @@ class Refreshed:
         changed, access = self._changed(ends["read_up_to"])
         cut = next((at for at, one in enumerate(earlier) if one.get("section") == "kinds"), len(earlier))
         things, before = earlier[:cut], earlier[cut:]
-        tokens = any(one.get("section") == "credentials" and _owner(one) in changed for one in things)
-        tokens |= any(one.get("section") == "credentials" for listed in changed.values() for one in listed)
-        kept = [one for one in things if _owner(one) not in changed]
-        kept += [one for listed in changed.values() for one in listed]
+        tokens = any(entry.get("section") == "credentials" and _owner(entry) in changed for entry in things)
+        tokens |= any(entry.get("section") == "credentials" for listed in changed.values() for entry in listed)
+        kept = [entry for entry in things if _owner(entry) not in changed]
+        kept += [entry for listed in changed.values() for entry in listed]
         yield from kept
         if access or tokens or ends["resources"] != reading.resources.digest():
             self._know(reading, kept)
@@ -136,13 +136,13 @@ class Refreshed:
     def _know(self, reading: Reading, things: Iterable[Record]) -> None:
         """What the reading of access wants to know of things: the namespaces, and whose tokens secrets hold."""
         stem = f"{self.cluster.address}/namespace/"
-        for one in things:
-            address = str(one.get("address", ""))
-            if one.get("section") == "resources" and address.startswith(stem) and "/" not in address[len(stem) :]:
+        for entry in things:
+            address = str(entry.get("address", ""))
+            if entry.get("section") == "resources" and address.startswith(stem) and "/" not in address[len(stem) :]:
                 reading.namespaces.append(address[len(stem) :])
-            elif one.get("section") == "credentials":
-                namespace, _, secret = str(one["name"]).partition("/")
-                whose = str(one["of"]).rsplit("/", 1)[1]
+            elif entry.get("section") == "credentials":
+                namespace, _, secret = str(entry["name"]).partition("/")
+                whose = str(entry["of"]).rsplit("/", 1)[1]
                 reading.token_secrets.setdefault(namespace, {})[secret] = whose
 
 

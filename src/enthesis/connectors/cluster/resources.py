@@ -70,9 +70,9 @@ class Resources:
 
     def serve(self, group: str, listed: Iterable[Mapping[str, Any]]) -> None:
         """Takes in the resources of a group, as discovery lists them."""
-        for one in listed:
-            resource = (one.get("group") if "/" not in one["name"] and one.get("group") else group, one["name"])
-            self.namespaced[resource[0] or "", resource[1]] = bool(one.get("namespaced"))
+        for entry in listed:
+            resource = (entry.get("group") if "/" not in entry["name"] and entry.get("group") else group, entry["name"])
+            self.namespaced[resource[0] or "", resource[1]] = bool(entry.get("namespaced"))
 
     def mention(self, rules: Iterable[Mapping[str, Any]]) -> None:
         """Takes in what rules name besides: resources that are not served (any more), and verbs of their own."""

@@ -98,15 +98,15 @@ class Cluster:
                 raise self._without_items(path)
             if not following and not begun:  # what was there then is told, so what changed since is what counts
                 self.versions[path] = str((body.get("metadata") or {}).get("resourceVersion") or "")
-            for one in listed:
-                meta = one.get("metadata") if isinstance(one, dict) else None
+            for entry in listed:
+                meta = entry.get("metadata") if isinstance(entry, dict) else None
                 name = meta.get("name") if isinstance(meta, dict) else None
                 if not isinstance(meta, dict) or not isinstance(name, str):
                     raise self._without_items(path)
                 known = meta.get("uid") or f"{meta.get('namespace') or ''}/{name}"
                 if known not in told:
                     told.add(known)
-                    yield one
+                    yield entry
             following = (body.get("metadata") or {}).get("continue") or ""
             if not following:
                 return
@@ -249,12 +249,12 @@ class Reading:
         address = self.cluster.address
         yield {"section": "resources", "address": address}
         named = [{"metadata": {"name": name}} for name in self.cluster.only]
-        for one in named or self._listed("namespaces", "namespaces", accept=NAMES_ONLY):
-            self.namespaces.append(one["metadata"]["name"])
-            yield from self.of_namespaces(one)
+        for entry in named or self._listed("namespaces", "namespaces", accept=NAMES_ONLY):
+            self.namespaces.append(entry["metadata"]["name"])
+            yield from self.of_namespaces(entry)
         for plural, (what, accept) in THINGS.items():
-            for one in self._listed(plural, what, accept=accept):
-                yield from getattr(self, f"of_{plural}")(one)
+            for entry in self._listed(plural, what, accept=accept):
+                yield from getattr(self, f"of_{plural}")(entry)
 
     def of_namespaces(self, one: Mapping[str, Any]) -> Iterator[Record]:
         """A namespace."""
@@ -308,10 +308,10 @@ class Reading:
 
     def _read_roles(self) -> None:
         for plural, what in ROLES.items():
-            for one in self._listed(plural, what, base=f"/apis/{RBAC}/v1"):
-                meta = one["metadata"]
+            for entry in self._listed(plural, what, base=f"/apis/{RBAC}/v1"):
+                meta = entry["metadata"]
                 namespace = meta.get("namespace") or ""
-                self.rules[namespace, meta["name"]] = list(one.get("rules") or ())
+                self.rules[namespace, meta["name"]] = list(entry.get("rules") or ())
                 name = self._role_name(namespace, meta["name"])
                 self.metas[name] = _live(meta)
                 if self.but(meta):
@@ -319,8 +319,8 @@ class Reading:
 
     def _bindings(self) -> Iterator[Record]:
         for plural, what in BINDINGS.items():
-            for one in self._listed(plural, what, base=f"/apis/{RBAC}/v1"):
-                yield from self._binding(one)
+            for entry in self._listed(plural, what, base=f"/apis/{RBAC}/v1"):
+                yield from self._binding(entry)
 
     def _binding(self, one: Mapping[str, Any]) -> Iterator[Record]:
         meta, reference = one["metadata"], one.get("roleRef") or {}
@@ -398,8 +398,8 @@ class Reading:
             self.known[role] = (tuple(dict.fromkeys(following.of(rules))), following.powers(rules))
         follows, powers = self.known[role]
         tokens = following.stored_tokens(rules, here) if self.token_secrets else ()
-        for one in (*follows, *tokens):
-            yield from self._followed(grant, one, place, here)
+        for follow in (*follows, *tokens):
+            yield from self._followed(grant, follow, place, here)
         if powers.any():
             before = self.powers.get((to, place))
             self.powers[to, place] = powers if before is None or before is powers else before.joined(powers)
@@ -455,8 +455,8 @@ class Reading:
             for place in together if cluster in own else own:
                 powers = together[place]
                 powers.join(everywhere)
-                for one in powers.follows(whole=place == cluster):
-                    for record in self._followed(_following_grant(to), one, place, []):
+                for follow in powers.follows(whole=place == cluster):
+                    for record in self._followed(_following_grant(to), follow, place, []):
                         yield self._noted(to, record)
             if everywhere.users or everywhere.groups:
                 posing[to] = everywhere
@@ -478,8 +478,8 @@ class Reading:
                 if address.startswith("@"):  # nothing runs as a person
                     stands, records = self.subjects.acting(f"as {word_of(name)}")
                     yield from records
-                    for one in self.given.get(address, ()) if records else ():
-                        yield {**one, "to": stands, "live": {**one["live"], "follows": f"is given to {address}"}}
+                    for entry in self.given.get(address, ()) if records else ():
+                        yield {**entry, "to": stands, "live": {**entry["live"], "follows": f"is given to {address}"}}
                 yield from self._at(grant, Follows("identity", ("run-as",), why=f"may act as the user {name}"), stands)
         if powers.users or powers.poses_as_account:  # a group is only acted for with a user
             for name in sorted(powers.groups | ({MASTERS} if ANY in powers.groups else set())):

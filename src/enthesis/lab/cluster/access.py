@@ -105,9 +105,9 @@ class Policy:
     def missing(self, user: User, namespace: str, rules: Iterable[Rule]) -> list[str]:
         """What of these rules a user does not have itself, and so cannot give away."""
         return [
-            f"{one.verb} {one.resource or one.path}"
-            for one in _spelled(rules, namespace)
-            if not self.allowed(user, one)
+            f"{attributes.verb} {attributes.resource or attributes.path}"
+            for attributes in _spelled(rules, namespace)
+            if not self.allowed(user, attributes)
         ]
 
     @staticmethod
@@ -132,7 +132,7 @@ def _rule_matches(rule: Rule, wanted: Attributes) -> bool:
     if not _has(rule.get("verbs"), wanted.verb):
         return False
     if wanted.path:
-        return any(_path_matches(one, wanted.path) for one in rule.get("nonResourceURLs") or ())
+        return any(_path_matches(nonResourceURL, wanted.path) for nonResourceURL in rule.get("nonResourceURLs") or ())
     if not _has(rule.get("apiGroups"), wanted.group) or not _resource_matches(rule, wanted.resource):
         return False
     names = rule.get("resourceNames") or ()
@@ -161,15 +161,15 @@ def _selected(selector: Object, labels: Mapping[str, str]) -> bool:
     matching = selector.get("matchLabels") or {}
     if not all(labels.get(name) == value for name, value in matching.items()):
         return False
-    for one in selector.get("matchExpressions") or ():
-        value, values = labels.get(one["key"]), one.get("values") or ()
+    for expression in selector.get("matchExpressions") or ():
+        value, values = labels.get(expression["key"]), expression.get("values") or ()
         held = {
             "In": value in values,
             "NotIn": value not in values,
             "Exists": value is not None,
             "DoesNotExist": value is None,
         }
-        if not held.get(one["operator"], False):
+        if not held.get(expression["operator"], False):
             return False
     return True
 

@@ -60,7 +60,7 @@ class Forming:
         if not isinstance(containers, Sequence) or not containers:
             yield "spec.containers", REQUIRED
             return
-        names = [str(one.get("name", "")) if isinstance(one, Mapping) else "" for one in containers]
+        names = [str(container.get("name", "")) if isinstance(container, Mapping) else "" for container in containers]
         for at, name in enumerate(names):
             if not LABEL.fullmatch(name):
                 yield f"spec.containers[{at}].name", f'{INVALID}: "{name}"' if name else REQUIRED

@@ -23,8 +23,8 @@ class Served:
 
 
 SERVED = {
-    (one.group, one.plural): one
-    for one in (
+    (served.group, served.plural): served
+    for served in (
         Served("", "namespaces", "Namespace", namespaced=False, short="ns"),
         Served("", "nodes", "Node", namespaced=False, short="no"),
         Served("", "serviceaccounts", "ServiceAccount", short="sa"),

@@ -69,17 +69,17 @@ def _merged_list(found: Any, patch: list[Any], field: str) -> list[Any]:
         return patch
     if {DIRECTIVE: "replace"} in patch:
         return [one for one in patch if one != {DIRECTIVE: "replace"}]
-    for one in patch:
-        if not isinstance(one, dict) or key not in one:
-            raise NotApplicable(f"map: {one} does not contain declared merge key: {key}")
-        same = next((at for at, its in enumerate(there) if its.get(key) == one[key]), None)
-        if one.get(DIRECTIVE) == "delete":
+    for entry in patch:
+        if not isinstance(entry, dict) or key not in entry:
+            raise NotApplicable(f"map: {entry} does not contain declared merge key: {key}")
+        same = next((at for at, its in enumerate(there) if its.get(key) == entry[key]), None)
+        if entry.get(DIRECTIVE) == "delete":
             if same is not None:
                 del there[same]
         elif same is None:
-            there.append(merged_by_names({}, one))
+            there.append(merged_by_names({}, entry))
         else:
-            there[same] = merged_by_names(there[same], one)
+            there[same] = merged_by_names(there[same], entry)
     return there
 
 
@@ -88,10 +88,14 @@ def operated(found: Any, operations: Any) -> Any:
     if not isinstance(operations, list):
         raise NotApplicable("a JSON patch is a list of operations")
     out = copy.deepcopy(found)
-    for one in operations:
-        if not isinstance(one, Mapping) or one.get("op") not in OPERATIONS or not isinstance(one.get("path"), str):
-            raise NotApplicable(f"no operation of a JSON patch: {one}")
-        out = OPERATIONS[one["op"]](out, one)
+    for operation in operations:
+        if (
+            not isinstance(operation, Mapping)
+            or operation.get("op") not in OPERATIONS
+            or not isinstance(operation.get("path"), str)
+        ):
+            raise NotApplicable(f"no operation of a JSON patch: {operation}")
+        out = OPERATIONS[operation["op"]](out, operation)
     return out
 
 

@@ -34,7 +34,7 @@ class NotUnderstood(ValueError):
 
 def by_labels(selector: str) -> Chooses:
     """Whether an object's labels meet all requirements of a selector."""
-    required = [_requirement(one.strip()) for one in _split(selector)]
+    required = [_requirement(name.strip()) for name in _split(selector)]
 
     def chooses(one: Object) -> bool:
         labels = one["metadata"].get("labels") or {}

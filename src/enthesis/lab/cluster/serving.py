@@ -223,7 +223,7 @@ class Cluster:
 
     async def _api(self, request: Request) -> Response:
         accepted = request.headers.get("accept", "*/*")
-        if not any(one.partition(";")[0].strip() in JSON_TYPES for one in accepted.split(",")):
+        if not any(text.partition(";")[0].strip() in JSON_TYPES for text in accepted.split(",")):
             raise Refusal(406, "NotAcceptable", "only the following media types are accepted: application/json")
         user = self.user_of(request)
         group = request.path_params.get("group", "")
@@ -286,8 +286,8 @@ class Cluster:
             return self._create(user, served, namespace, body, dry=_is_dry(request))
         if request.method == "DELETE":
             self._must(user, Attributes("deletecollection", served.group, served.plural, namespace))
-            for one in [] if _is_dry(request) else self._chosen(request, served, namespace)[0]:
-                self.objects.remove(served, one["metadata"].get("namespace", ""), one["metadata"]["name"])
+            for entry in [] if _is_dry(request) else self._chosen(request, served, namespace)[0]:
+                self.objects.remove(served, entry["metadata"].get("namespace", ""), entry["metadata"]["name"])
             return self._list(request, served, namespace)
         raise wrong_method()
 
@@ -301,7 +301,7 @@ class Cluster:
         found, more = self.objects.listed(
             served, namespace or None if served.namespaced else None, int(after), min(int(limit) or -1, MAX_PAGE)
         )
-        return [one for one in found if chooses(one)], more
+        return [entry for entry in found if chooses(entry)], more
 
     def _watch(self, request: Request, served: Served, namespace: str) -> Response:
         shown = _as_metadata if _wants_metadata(request) else partial(self._aggregated, served)
@@ -311,13 +311,13 @@ class Cluster:
 
     def _list(self, request: Request, served: Served, namespace: str) -> Response:
         found, more = self._chosen(request, served, namespace)
-        found = [self._aggregated(served, one) for one in found]
+        found = [self._aggregated(served, entry) for entry in found]
         meta: dict[str, Any] = {"resourceVersion": str(self.objects.version())}
         if more is not None:
             meta["continue"] = str(more)
         if _wants_metadata(request):
             kind = {"kind": "PartialObjectMetadataList", "apiVersion": "meta.k8s.io/v1"}
-            return JSONResponse({**kind, "metadata": meta, "items": [_as_metadata(one) for one in found]})
+            return JSONResponse({**kind, "metadata": meta, "items": [_as_metadata(entry) for entry in found]})
         if "as=Table" in request.headers.get("accept", ""):
             return JSONResponse(_table(meta, found))
         return JSONResponse(
@@ -393,7 +393,7 @@ class Cluster:
             raise Refusal(422, "Invalid", "roleRef: Invalid value: cannot change roleRef")
         self._may_give(user, served, home, changed)
         kept = _kept(changed)
-        kept["metadata"] = {**meta, **{one: found["metadata"][one] for one in ("uid", "creationTimestamp", "name")}}
+        kept["metadata"] = {**meta, **{text: found["metadata"][text] for text in ("uid", "creationTimestamp", "name")}}
         if served.namespaced:
             kept["metadata"]["namespace"] = home
         kept["metadata"].pop("resourceVersion", None)
@@ -487,7 +487,7 @@ class Cluster:
 
     def _authenticated_for(self, token: str, audiences: Iterable[str]) -> tuple[User, list[str]] | None:
         """The user of a token, with those of some audiences that it is for."""
-        fitting = [one for one in audiences if self.authenticated(token, [one]) is not None]
+        fitting = [audience for audience in audiences if self.authenticated(token, [audience]) is not None]
         user = self.authenticated(token, fitting)
         return (user, fitting) if user is not None else None
 
@@ -519,7 +519,7 @@ def _choosing(request: Request, served: Served) -> Callable[[Mapping[str, Any]],
         fields = by_fields(query.get("fieldSelector") or "", served.plural)
     except NotUnderstood as fault:
         raise bad(str(fault)) from None
-    return lambda one: labels(one) and fields(one)
+    return lambda entry: labels(entry) and fields(entry)
 
 
 def _meta(body: dict[str, Any]) -> dict[str, Any]:
@@ -576,10 +576,10 @@ def _table(meta: Mapping[str, Any], found: Iterable[Mapping[str, Any]]) -> dict[
     columns = [{"name": "Name", "type": "string", "format": "name", "description": "", "priority": 0}]
     rows = [
         {
-            "cells": [one["metadata"]["name"]],
-            "object": {"kind": "PartialObjectMetadata", "apiVersion": "meta.k8s.io/v1", "metadata": one["metadata"]},
+            "cells": [entry["metadata"]["name"]],
+            "object": {"kind": "PartialObjectMetadata", "apiVersion": "meta.k8s.io/v1", "metadata": entry["metadata"]},
         }
-        for one in found
+        for entry in found
     ]
     return {
         "kind": "Table", "apiVersion": "meta.k8s.io/v1", "metadata": meta, "columnDefinitions": columns, "rows": rows,

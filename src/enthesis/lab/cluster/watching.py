@@ -41,9 +41,9 @@ class Watching:
     async def _lines(self, request: Request, version: int, seconds: int, *, bookmarks: bool) -> AsyncIterator[bytes]:
         if not version:
             version = self.objects.version()
-            for one in self.objects.listed(self.served, self.namespace)[0]:
-                if self.chooses(one):
-                    yield _event("ADDED", self.shown(one))
+            for entry in self.objects.listed(self.served, self.namespace)[0]:
+                if self.chooses(entry):
+                    yield _event("ADDED", self.shown(entry))
         ends = asyncio.get_running_loop().time() + seconds
         while asyncio.get_running_loop().time() < ends and not await request.is_disconnected():
             for change in self.objects.changes(self.served, self.namespace, version):
