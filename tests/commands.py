@@ -1,7 +1,7 @@
 """The commands that there are, as the program itself lists them, and words with which each does something."""
 
 from enthesis.cli import lab, main
-from enthesis.cli.lazy import Listed
+from enthesis.cli.lazy import ListedCommand
 
 TRIED: dict[str, tuple[str, ...]] = {
     "demo": ("--list",),
@@ -46,7 +46,9 @@ TRIED: dict[str, tuple[str, ...]] = {
 
 
 TABLES = {"": main.COMMANDS, "lab ": lab.COMMANDS}
-LISTED: dict[str, Listed] = {f"{group}{name}": one for group, table in TABLES.items() for name, one in table.items()}
+LISTED: dict[str, ListedCommand] = {
+    f"{group}{name}": one for group, table in TABLES.items() for name, one in table.items()
+}
 """Every command, those of a group behind the group's name."""
 
 COMMANDS = list(LISTED)

@@ -13,7 +13,7 @@ from enthesis.chains.invariants import wanted_permissions
 from enthesis.chains.reach import coming_to
 from enthesis.chains.web import Web
 from enthesis.connectors.cluster.kubeconfig import from_kubeconfigs
-from enthesis.connectors.http import Client, Way
+from enthesis.connectors.http import Client, Connection
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.model.catalogue import Catalogue
@@ -151,7 +151,7 @@ class Targets:
             return httpx.Response(status, content=body if rng.random() < 0.8 else bytes_mangled(body, rng))
 
         transport = httpx.MockTransport(answer)
-        with Client("x", URL, way=Way(CONTEXT), transport=transport) as client:
+        with Client("x", URL, way=Connection(CONTEXT), transport=transport) as client:
             ports = [(name, ask) for name, ask in asked_of(client, transport) if "issuer" not in name]
             rng.choice(ports)[1]()
 

@@ -17,14 +17,14 @@ import pytest
 
 from enthesis.connectors.cloud import Cloud
 from enthesis.connectors.cluster.surveying import Cluster
-from enthesis.connectors.http import Client, Way
+from enthesis.connectors.http import Client, Connection
 from enthesis.connectors.oauth import OAuthProvider, Server
 from enthesis.files import finding
 from enthesis.live.showing import shown_to
 from enthesis.model.errors import EnthesisError, InvalidInput, UnexpectedAnswer
 from enthesis.model.mistakes import masked
 from enthesis.model.secrets import Secret
-from enthesis.ports import Connected, Credential, Refusal
+from enthesis.ports import Connected, HeldCredential, Refusal
 from enthesis.proposals.steps import digest_of
 
 from .conftest import Program, copied, start_lab, write_estate
@@ -232,10 +232,10 @@ NORTH, SOUTH = "https://north.example", "https://south.example"
     ],
 )
 def test_a_credential_goes_only_where_it_belongs(form: str, claims: dict[str, Any], sent: bool) -> None:
-    with Client("south", SOUTH, way=Way(CONTEXT)) as client:
+    with Client("south", SOUTH, way=Connection(CONTEXT)) as client:
         south = OAuthProvider("south", Server("south", client))
         connected = Connected({"south": south}, {}, "servers")
-        shown = Credential(Secret(packed(claims)), form, timedelta(minutes=5))
+        shown = HeldCredential(Secret(packed(claims)), form, timedelta(minutes=5))
         if sent:
             assert shown_to(south, shown, connected) is shown
         else:
@@ -251,10 +251,10 @@ def test_another_provider_gets_a_statement_and_never_the_session() -> None:
         seen.append(request.content.decode())
         return httpx.Response(200, json={"access_token": packed({"aud": SOUTH}), "expires_in": 60})
 
-    session = Credential(Secret(packed({"iss": NORTH, "aud": NORTH})), "session", timedelta(minutes=5), NORTH)
+    session = HeldCredential(Secret(packed({"iss": NORTH, "aud": NORTH})), "session", timedelta(minutes=5), NORTH)
     with (
-        Client("north", NORTH, way=Way(CONTEXT), transport=httpx.MockTransport(north)) as one,
-        Client("south", SOUTH, way=Way(CONTEXT)) as other,
+        Client("north", NORTH, way=Connection(CONTEXT), transport=httpx.MockTransport(north)) as one,
+        Client("south", SOUTH, way=Connection(CONTEXT)) as other,
     ):
         clouds = {"north": Cloud("north", one, {}), "south": Cloud("south", other, {})}
         got = shown_to(clouds["south"], session, Connected(clouds, {}, "servers"))
@@ -265,7 +265,7 @@ def test_another_provider_gets_a_statement_and_never_the_session() -> None:
 @pytest.mark.attack("credentials to strangers")
 @pytest.mark.parametrize("place", ["@evil.example/x", ".evil.example/x", ":80@evil.example/", "evil", "\\evil"])
 def test_a_path_that_a_server_names_never_makes_another_host_of_it(place: str) -> None:
-    with Client("x", NORTH, way=Way(CONTEXT)) as client, pytest.raises(EnthesisError, match="not its own"):
+    with Client("x", NORTH, way=Connection(CONTEXT)) as client, pytest.raises(EnthesisError, match="not its own"):
         client.ask("POST", place, bearer=Secret("a session of ours"))
 
 
@@ -373,7 +373,7 @@ def listing(pages: Iterator[str]) -> Cluster:
     def answer(request: httpx.Request) -> httpx.Response:
         return httpx.Response(200, json={"items": [], "metadata": {"continue": next(pages)}})
 
-    client = Client("x", NORTH, way=Way(CONTEXT), transport=httpx.MockTransport(answer))
+    client = Client("x", NORTH, way=Connection(CONTEXT), transport=httpx.MockTransport(answer))
     return Cluster("a/cluster/c", "works", client, Secret("a token of ours"))
 
 

@@ -23,14 +23,14 @@ from enthesis.connectors.cluster.changing import AdministeredCluster
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.directory import Directory, LabDirectory
 from enthesis.connectors.hosts import Hosts
-from enthesis.connectors.http import Client, Way, told
+from enthesis.connectors.http import Client, Connection, told
 from enthesis.connectors.keys import IssuerKeys
 from enthesis.connectors.oauth import OAuthClient, OAuthProvider, Server
 from enthesis.connectors.pipeline import Pipeline
 from enthesis.model.errors import EnthesisError, Unreachable
 from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret, redacted
-from enthesis.ports import Asked, Credential, Key, WantedKey
+from enthesis.ports import HeldCredential, HeldKey, Surroundings, WantedKey
 from enthesis.proposals.steps import MAKE, Step
 
 from .conftest import copied
@@ -151,8 +151,8 @@ def answers() -> Iterator[tuple[str, Callable[[httpx.Request], httpx.Response]]]
             yield f"{status} {name}", answer
 
 
-CREDENTIAL = Credential(Secret("what-is-shown-here"), "session", timedelta(minutes=5))
-TOKEN = Credential(Secret("what-is-shown-here"), "token", timedelta(minutes=5))
+CREDENTIAL = HeldCredential(Secret("what-is-shown-here"), "session", timedelta(minutes=5))
+TOKEN = HeldCredential(Secret("what-is-shown-here"), "token", timedelta(minutes=5))
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
 IDENTITY = {"address": "a/identity/i", "kind": "service-account"}
 STEP = Step(MAKE, "x", "identities", "a", "the service-account a/identity/i", "mark", IDENTITY)
@@ -164,11 +164,11 @@ ACCOUNT = "a/cluster/c/namespace/n/identity/i"
 def asked_of(client: Client, transport: httpx.BaseTransport) -> Iterator[tuple[str, Callable[[], object]]]:
     """Every method of every port that a connector of ours has, as a question to one server."""
     cloud = Cloud("x", client, {"a": Secret("session-of-administrators")})
-    asked = Asked("10.0.0.1", "r")
+    asked = Surroundings("10.0.0.1", "r")
     yield "Administered.survey", lambda: cloud.survey(["a"])
     yield "Administered.change", lambda: cloud.change(STEP, {})
     yield "TakesOn.take_on", lambda: cloud.take_on(TOKEN, "a/identity/i", {"object": ("read",)}, asked)
-    yield "TakesKeys.by_key", lambda: cloud.by_key(Key("1", "access-key", Secret("value-of-a-key")))
+    yield "TakesKeys.by_key", lambda: cloud.by_key(HeldKey("1", "access-key", Secret("value-of-a-key")))
     yield "RunsCode.run_on", lambda: cloud.run_on(CREDENTIAL, "a/host/h", "login", asked)
     yield "Attempts.attempt read", lambda: cloud.attempt(CREDENTIAL, READ, asked)
     yield "Attempts.attempt write", lambda: cloud.attempt(CREDENTIAL, WRITE, asked)
@@ -209,7 +209,7 @@ def waits(seconds: float) -> None:
 
 
 def port_names() -> list[str]:
-    with Client("x", URL, way=Way(CONTEXT)) as client:
+    with Client("x", URL, way=Connection(CONTEXT)) as client:
         return [name for name, _ in asked_of(client, httpx.MockTransport(lambda request: httpx.Response(200)))]
 
 
@@ -223,7 +223,7 @@ def test_no_foreign_exception_escapes_a_port(
     every = list(answers())
     for how, answer in every[:: 5 if "issuer" in port else 1]:  # which sets up TLS anew for each
         transport = httpx.MockTransport(answer)
-        with Client("x", URL, way=Way(CONTEXT), transport=transport) as client:
+        with Client("x", URL, way=Connection(CONTEXT), transport=transport) as client:
             ask = dict(asked_of(client, transport))[port]
             try:
                 ask()
@@ -278,7 +278,7 @@ def test_what_a_server_repeats_is_masked_at_every_client(
             return echoed if "well-known" in request.url.path else httpx.Response(status, content=echoed.content)
 
         transport = httpx.MockTransport(answer)
-        with Client("x", URL, way=Way(CONTEXT), transport=transport) as client:
+        with Client("x", URL, way=Connection(CONTEXT), transport=transport) as client:
             try:
                 said = repr(dict(asked_of(client, transport))[port]())
             except EnthesisError as fault:

@@ -14,7 +14,7 @@ from kubernetes import watch as official_watch
 from kubernetes.client.exceptions import ApiException
 
 from enthesis.lab.cluster.patching import NotApplicable, merged, merged_by_names, operated
-from enthesis.lab.cluster.selecting import NotUnderstood, by_fields, by_labels
+from enthesis.lab.cluster.selecting import InvalidSelector, by_fields, by_labels
 
 from .clusters import Api, cluster_lab, grid_estate
 from .conftest import Program
@@ -266,7 +266,7 @@ def test_a_selector_chooses_or_is_refused(text: str) -> None:
     for fields in (False, True):
         try:
             chooses = by_fields(text, "pods") if fields else by_labels(text)
-        except NotUnderstood:
+        except InvalidSelector:
             continue
         assert chooses(one) in (True, False)
 

@@ -12,7 +12,7 @@ import httpx
 
 from enthesis.connectors.cluster.paths import name_of, word_of
 from enthesis.connectors.cluster.surveying import Cluster
-from enthesis.connectors.http import Client, Way
+from enthesis.connectors.http import Client, Connection
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.live.surveying import Writing, head_of
@@ -116,7 +116,9 @@ def records_of(
             return httpx.Response(200, json={"resources": [{"name": "gauges", "namespaced": True, "verbs": ["get"]}]})
         return httpx.Response(404, json={"kind": "Status", "message": "not found"})
 
-    client = Client(GRID, "https://grid.example", transport=httpx.MockTransport(answer), way=Way(after_faults=True))
+    client = Client(
+        GRID, "https://grid.example", transport=httpx.MockTransport(answer), way=Connection(after_faults=True)
+    )
     client.sleep = lambda seconds: None
     with client:
         return [dict(one) for one in Cluster(GRID, "saltmarsh", client, None).records(lambda what: None)]

@@ -11,7 +11,7 @@ import pytest
 
 from enthesis.chains.chains import Chains
 from enthesis.chains.web import Web
-from enthesis.cleaning.cutoff import Target, file_edits, reached
+from enthesis.cleaning.cutoff import Withdrawn, file_edits, reached
 from enthesis.files.editing import edited
 from enthesis.files.folder import read_texts
 from enthesis.verdicts.compiling import compile_estate
@@ -235,8 +235,10 @@ def test_wrong_names_and_options_are_told(enthesis: Program, tmp_path: Path) -> 
         enthesis("lab", "stop", "--clean", at=folder)
 
 
-@pytest.mark.parametrize("target", [Target("identity", BOT), Target("person", ANN), Target("credential", "tape", BOT)])
-def test_the_files_alone_give_nothing_after_their_edits(target: Target) -> None:
+@pytest.mark.parametrize(
+    "target", [Withdrawn("identity", BOT), Withdrawn("person", ANN), Withdrawn("credential", "tape", BOT)]
+)
+def test_the_files_alone_give_nothing_after_their_edits(target: Withdrawn) -> None:
     estate = read_texts({"estate.yaml": TEXT}).estate
     assert estate is not None
     after = read_texts(edited({"estate.yaml": TEXT}, file_edits(estate, target)))

@@ -26,7 +26,7 @@ from enthesis.connectors.http import Client
 from enthesis.live.running import Keeper, Lent
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret
-from enthesis.ports import Credential
+from enthesis.ports import HeldCredential
 
 from .conftest import ACCEPTED, PATIENCE, SALTMARSH, Lab, Program, Ran, copied, lab_of
 
@@ -377,11 +377,11 @@ def test_the_endpoint_renews_at_half_of_a_life_and_says_when_it_cannot() -> None
     life = timedelta(minutes=10)
     obtained: list[str] = []
 
-    def obtain() -> Credential:
+    def obtain() -> HeldCredential:
         if len(obtained) == 2:
             raise RightMissing("it cannot be taken on any more", code="right-missing")
         obtained.append(f"session-{len(obtained)}")
-        return Credential(Secret(obtained[-1]), "session", life)
+        return HeldCredential(Secret(obtained[-1]), "session", life)
 
     keeper = Keeper(Lent(COLLECTOR, obtain(), now=lambda: time), obtain)
 

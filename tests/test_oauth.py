@@ -19,7 +19,7 @@ from enthesis.connectors.oauth import GivenToken, OAuthClient, OAuthProvider, Se
 from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Exchange
 from enthesis.model.secrets import Secret
-from enthesis.ports import Asked, Credential, Refusal
+from enthesis.ports import HeldCredential, Refusal, Surroundings
 
 from .conftest import Lab, Program, write_estate
 from .test_lab import Client as LabClient
@@ -121,21 +121,21 @@ def test_a_provider_is_asked_as_the_estate_says() -> None:
         return httpx.Response(200, json=GOOD)
 
     there = Server("desk", Client("desk", URL, transport=httpx.MockTransport(answering)))
-    shown = Credential(Secret("t"), "token", timedelta(0))
+    shown = HeldCredential(Secret("t"), "token", timedelta(0))
     exchange = Exchange(
         names_in="audience", named="//desk/{account}/{name}", names={"left/identity/b": "other"}, client="basic",
         shown_as="id-token", wanted="none", more={"options": "all"},
     )  # fmt: skip
     provider = OAuthProvider("desk", there, exchange, {"client_id": "a:b", "client_secret": "wrung from nobody"})
     for name in ("a", "b"):
-        assert isinstance(provider.take_on(shown, f"left/identity/{name}", None, Asked()), Credential)
+        assert isinstance(provider.take_on(shown, f"left/identity/{name}", None, Surroundings()), HeldCredential)
     (first, header), (second, _) = seen
     assert first["audience"] == "//desk/left/a" and second["audience"] == "other" and "resource" not in first
     assert first["subject_token_type"].endswith(":id_token") and "requested_token_type" not in first
     assert first["options"] == "all" and "client_secret" not in first
     assert base64.b64decode(header.removeprefix("Basic ")) == b"a%3Ab:wrung+from+nobody"
     with pytest.raises(InvalidInput, match="wants to know which client asks"):
-        OAuthProvider("desk", there, exchange).take_on(shown, "left/identity/a", None, Asked())
+        OAuthProvider("desk", there, exchange).take_on(shown, "left/identity/a", None, Surroundings())
     issuer = OAuthClient("desk", there, SECRET, Exchange(names_in="scope", more={"tenant": "tides"}))
     issuer.obtain({"aud": "lowland"})
     assert seen[-1][0]["scope"] == "lowland" and seen[-1][0]["tenant"] == "tides"
@@ -170,16 +170,16 @@ def test_mistakes_in_how_a_service_is_asked_are_found(
 
 
 def test_an_exchange_is_refused_as_access_or_is_no_answer() -> None:
-    shown = Credential(Secret("t"), "token", timedelta(0))
+    shown = HeldCredential(Secret("t"), "token", timedelta(0))
     provider = OAuthProvider("desk", server(WHOLE))
-    got = provider.take_on(shown, "left/identity/a", None, Asked())
-    assert isinstance(got, Credential)
+    got = provider.take_on(shown, "left/identity/a", None, Surroundings())
+    assert isinstance(got, HeldCredential)
     refusing = server(WHOLE, lambda form: httpx.Response(400, json={"error": "invalid_target"}))
-    refused = OAuthProvider("desk", refusing).take_on(shown, "left/identity/a", None, Asked())
+    refused = OAuthProvider("desk", refusing).take_on(shown, "left/identity/a", None, Surroundings())
     assert isinstance(refused, Refusal) and refused.steps == ("target-side",)
     lacking = server({**WHOLE, "grant_types_supported": ["client_credentials"]})
     with pytest.raises(InvalidInput, match="does not offer token exchange"):
-        OAuthProvider("desk", lacking).take_on(shown, "left/identity/a", None, Asked())
+        OAuthProvider("desk", lacking).take_on(shown, "left/identity/a", None, Surroundings())
     with pytest.raises(EnthesisError):
         client_entry(b"[]", "desk")
 

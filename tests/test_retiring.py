@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from enthesis.cleaning.retiring import Bounds, Known, Standing, standings
+from enthesis.cleaning.retiring import LiveKeys, RetiringBounds, Standing, standings
 from enthesis.files.editing import Addition, edited
 from enthesis.files.folder import read_texts
 from enthesis.files.shapes import time_text
@@ -62,7 +62,7 @@ def estate_of(text: str, *edits: Any) -> Estate:
 
 
 def standing(text: str, name: str = "one", **known: Any) -> Standing:
-    return standings(estate_of(text), [name], Known(NOW, **known))[0]
+    return standings(estate_of(text), [name], LiveKeys(NOW, **known))[0]
 
 
 def allowed(estate: Estate, identity: str, verb: str, target: str) -> bool:
@@ -139,7 +139,7 @@ def test_no_key_is_disabled_that_was_used_since_its_way_was_proved_nor_before_it
         kept = Credentialed("id", "one", "left/identity/robot", "access-key", "", None, None,
                             time_text(used) if used else None)  # fmt: skip
         found = standing(
-            YARD.replace("{stage: planned}", said), keys={"one": kept}, bounds=Bounds(idle, timedelta(0)),
+            YARD.replace("{stage: planned}", said), keys={"one": kept}, bounds=RetiringBounds(idle, timedelta(0)),
             used={"one": {("read", "x"): logged}} if logged else None,
         )  # fmt: skip
         last = max((one for one in (used.timestamp() if used else None, logged) if one is not None), default=None)
@@ -218,5 +218,5 @@ def test_a_key_that_is_used_as_it_is_disabled_works_again(monkeypatch: pytest.Mo
 
     monkeypatch.setattr(retiring, "provider_of", lambda *of: Keeper())
     found = replace(standing(YARD), kept=kept)
-    why = retiring.switched(estate, found, Connected({}, {}, "nothing"), Known(NOW), disabled=True)
+    why = retiring.switched(estate, found, Connected({}, {}, "nothing"), LiveKeys(NOW), disabled=True)
     assert "it works again" in why and switched == [True, False]

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from enthesis.conditions.patterns import literal, matcher, tokens, witness
 from enthesis.conditions.truth import hold, passes
-from enthesis.conditions.values import ROOMS, TEXT_ROOM, Found, Room, Want, solve
+from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Solution, Want, solve
 from enthesis.model.conditions import (
     After,
     AllOf,
@@ -166,9 +166,9 @@ def test_a_value_is_found_just_where_there_is_one(wanted: list[tuple[Test, Want]
 
 
 def test_what_is_typical_comes_first_and_a_list_where_it_takes_one() -> None:
-    assert solve([(Not(Equal("x")), Want.HOLDS)], Room(typical=("push",))) == Found("push")
+    assert solve([(Not(Equal("x")), Want.HOLDS)], Room(typical=("push",))) == Solution("push")
     both = [(Equal("a"), Want.HOLDS), (Equal("b"), Want.HOLDS)]
-    assert solve(both, Room(many=True)) == Found(("a", "b"))
+    assert solve(both, Room(many=True)) == Solution(("a", "b"))
     assert solve(both, TEXT_ROOM) is None
     counted = Counter(str(solve([(Equal("a"), want)], TEXT_ROOM)) for want in Want)
-    assert counted["Found(value='a')"] == 1
+    assert counted["Solution(value='a')"] == 1

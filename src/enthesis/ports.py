@@ -13,21 +13,20 @@ from enthesis.surveys.statements import LiveObject, Surveyed
 
 __all__ = [
     "Administered",
-    "Asked",
     "Attempts",
     "Changed",
-    "Clock",
     "Connected",
-    "Credential",
     "Credentialed",
     "Done",
+    "HeldCredential",
+    "HeldKey",
     "Issues",
     "KeepsKeys",
     "KeepsPipelineAccess",
-    "Key",
     "LiveClusterPorts",
     "LiveObject",
     "LiveProvider",
+    "MovableClock",
     "OpenSession",
     "Record",
     "Refusal",
@@ -39,6 +38,7 @@ __all__ = [
     "StartsSessions",
     "StatesWhoCalls",
     "Step",
+    "Surroundings",
     "Surveyed",
     "Surveys",
     "TakesKeys",
@@ -48,7 +48,7 @@ __all__ = [
 
 
 @dataclass(frozen=True, slots=True)
-class Credential:
+class HeldCredential:
     """Something that opens doors, what it is, and how long it lives."""
 
     secret: Secret
@@ -73,7 +73,7 @@ class Done:
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class Surroundings:
     """What surrounds a request, as far as the caller supplies it."""
 
     network: str | None = None
@@ -155,7 +155,7 @@ class Surveys(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class Key:
+class HeldKey:
     """A keyed credential at hand."""
 
     id: str
@@ -227,8 +227,8 @@ class TakesOn(Protocol):
     """The obtain port of a provider: a credential for a session as an identity."""
 
     def take_on(
-        self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
-    ) -> Credential | Refusal:
+        self, shown: HeldCredential, identity: str, narrowed: KindVerbs | None, asked: Surroundings
+    ) -> HeldCredential | Refusal:
         """A session as an identity, narrowed to these permissions (None: not narrowed), or the refusal."""
         ...
 
@@ -237,7 +237,7 @@ class TakesOn(Protocol):
 class StartsSessions(Protocol):
     """The obtain port of a provider whose administrators can have a session as an identity of theirs."""
 
-    def session_as(self, identity: str) -> Credential:
+    def session_as(self, identity: str) -> HeldCredential:
         """A session as an identity, by the right of its administrators."""
         ...
 
@@ -246,7 +246,7 @@ class StartsSessions(Protocol):
 class StatesWhoCalls(Protocol):
     """The obtain port of a provider that vouches for its sessions at others: a short statement for one audience."""
 
-    def statement(self, session: Credential, audience: str) -> Credential | Refusal:
+    def statement(self, session: HeldCredential, audience: str) -> HeldCredential | Refusal:
         """A short statement of who calls, for one audience, or the refusal."""
         ...
 
@@ -254,7 +254,7 @@ class StatesWhoCalls(Protocol):
 class Attempts(Protocol):
     """The attempt port: does a thing for real, sees that it was done, and puts it back."""
 
-    def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
+    def attempt(self, session: HeldCredential, attempt: Attempt, asked: Surroundings) -> Done | Refusal:
         """Tries it with a session. Returns what was seen, or the refusal."""
         ...
 
@@ -263,7 +263,9 @@ class Attempts(Protocol):
 class RunsCode(Protocol):
     """The obtain port of a provider for code that is run on a resource: what the resource shows from then on."""
 
-    def run_on(self, session: Credential, resource: str, verb: str, asked: Asked) -> Credential | Refusal:
+    def run_on(
+        self, session: HeldCredential, resource: str, verb: str, asked: Surroundings
+    ) -> HeldCredential | Refusal:
         """What a resource shows after code was run on it, or the refusal."""
         ...
 
@@ -271,7 +273,7 @@ class RunsCode(Protocol):
 class RunsHosts(TakesOn, Protocol):
     """The obtain port of a provider's hosts: each has a service of its own that hands out its sessions."""
 
-    def seat(self, host: str) -> Credential:
+    def seat(self, host: str) -> HeldCredential:
         """What a host shows to its own service."""
         ...
 
@@ -279,7 +281,7 @@ class RunsHosts(TakesOn, Protocol):
 class SignsIn(Protocol):
     """The obtain port of a directory whose people do as a journey says."""
 
-    def sign_in_as(self, person: str, mfa: bool | None) -> Credential:
+    def sign_in_as(self, person: str, mfa: bool | None) -> HeldCredential:
         """Signs a person in, with a second factor or without (None: as the directory asks)."""
         ...
 
@@ -289,7 +291,7 @@ class Issues(Protocol):
 
     name: str
 
-    def obtain(self, claims: Claims) -> Credential:
+    def obtain(self, claims: Claims) -> HeldCredential:
         """A token that shows these claims."""
         ...
 
@@ -303,7 +305,7 @@ class KeepsPipelineAccess(Protocol):
         ...
 
 
-class Clock(Protocol):
+class MovableClock(Protocol):
     """Moves the time of live systems that let it be moved, as only a lab does."""
 
     def forward(self, by: timedelta) -> None:
@@ -315,7 +317,7 @@ class Clock(Protocol):
 class TakesKeys(Protocol):
     """The obtain port of a provider for keyed credentials."""
 
-    def by_key(self, key: Key) -> Credential | Refusal:
+    def by_key(self, key: HeldKey) -> HeldCredential | Refusal:
         """A session for a keyed credential, or the refusal."""
         ...
 
@@ -327,11 +329,11 @@ class LiveProvider(Administered, TakesOn, TakesKeys, Attempts, Protocol):
 class LiveClusterPorts(Administered, TakesOn, Attempts, Issues, Protocol):
     """A cluster: changed by its administrators, issuer of its service accounts' tokens, and where they open things."""
 
-    def seat(self, workload: str) -> Credential:
+    def seat(self, workload: str) -> HeldCredential:
         """What a workload of the cluster shows."""
         ...
 
-    def token_for(self, identity: str, life: timedelta) -> tuple[Credential, str]:
+    def token_for(self, identity: str, life: timedelta) -> tuple[HeldCredential, str]:
         """A token of a service account for at most this life. Returns it with the id it was made under."""
         ...
 
@@ -363,8 +365,8 @@ class Connected:
     providers: Mapping[str, LiveProvider]
     issuers: Mapping[str, Issues]
     spoke_to: str
-    clock: Clock | None = None
+    clock: MovableClock | None = None
     clusters: Mapping[str, LiveClusterPorts] = field(default_factory=dict)
     hosts: Mapping[str, RunsHosts] = field(default_factory=dict)
     directories: Mapping[str, SignsIn] = field(default_factory=dict)
-    keys: Mapping[str, Key] = field(default_factory=dict)
+    keys: Mapping[str, HeldKey] = field(default_factory=dict)

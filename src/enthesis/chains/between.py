@@ -9,11 +9,11 @@ from functools import cached_property
 
 import numpy as np
 
-from enthesis.chains.chains import Start
+from enthesis.chains.chains import ChainStart
 from enthesis.chains.differences import (
     Compared,
+    RequestWay,
     Sides,
-    Way,
     decoded,
     had_by,
     mentioned_in,
@@ -114,7 +114,7 @@ def _beyond_both(one: Compared, other: Compared, codes: Ints) -> Iterator[Meant]
 
 
 def _of_start(
-    one: Compared, other: Compared, start: Start, twins: tuple[Start | None, Start | None],
+    one: Compared, other: Compared, start: ChainStart, twins: tuple[ChainStart | None, ChainStart | None],
     ends: set[tuple[int, int]] | None,
 ) -> Iterator[Meant]:  # fmt: skip
     mine = one.ways(one.mine, one.here, start, ends)
@@ -133,20 +133,22 @@ def _of_start(
             yield _meant(one.here.web, start, end)
 
 
-def _as_wide(way: Way, start: Start, others: Sequence[Way], twin: Start | None) -> bool:
+def _as_wide(way: RequestWay, start: ChainStart, others: Sequence[RequestWay], twin: ChainStart | None) -> bool:
     """Whether one of the ways on another side takes no more than this one."""
     same = twin is not None and twin.knowns.limits == start.knowns.limits
     return same and any(other.clauses <= way.clauses for other in others)
 
 
-def _twin(compared: Compared, who: int) -> Start | None:
+def _twin(compared: Compared, who: int) -> ChainStart | None:
     twin = int(compared.here.to_node[who])
     return start_of(compared.theirs, twin) if twin != NONE else None
 
 
 def _ways_there(
-    compared: Compared, twin: Start | None, ends: Sequence[tuple[int, int]] | dict[tuple[int, int], list[Way]]
-) -> dict[tuple[int, int], list[Way]]:
+    compared: Compared,
+    twin: ChainStart | None,
+    ends: Sequence[tuple[int, int]] | dict[tuple[int, int], list[RequestWay]],
+) -> dict[tuple[int, int], list[RequestWay]]:
     """The ways on the other side, by the ends as they are called here."""
     if twin is None:
         return {}
@@ -175,6 +177,6 @@ def _in_both(gone: Compared, kept: Compared) -> Iterator[Meant]:
                 yield _meant(before, start, end)
 
 
-def _meant(web: Web, start: Start, end: tuple[int, int]) -> Meant:
+def _meant(web: Web, start: ChainStart, end: tuple[int, int]) -> Meant:
     verb = web.compiled.permission_pairs[end[0]][1]
     return Meant(start.form, start.whom, verb, web.target_name(end[1]))

@@ -32,7 +32,7 @@ class Item:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class CardPart:
     """A heading with what stands under it; `none` is said where nothing does."""
 
     head: str
@@ -46,7 +46,7 @@ class Card:
 
     name: str
     what: str
-    parts: tuple[Part, ...]
+    parts: tuple[CardPart, ...]
 
 
 def card(web: Web, name: str, now: datetime, dangling: Iterable[str] = ()) -> Card | None:
@@ -56,7 +56,7 @@ def card(web: Web, name: str, now: datetime, dangling: Iterable[str] = ()) -> Ca
     told = tuple(Item(text) for text in dangling if name in text)
     if made is None or not told:
         return made
-    return replace(made, parts=(*made.parts, Part("left dangling on the live side", told)))
+    return replace(made, parts=(*made.parts, CardPart("left dangling on the live side", told)))
 
 
 class _Cards:
@@ -103,9 +103,9 @@ class _Cards:
                     for journey in self.estate.journeys.values()
                     if (journey.origin.form, journey.origin.whom) == ("credential", one.name)]  # fmt: skip
         parts = (
-            Part("what it is", tuple(about)),
-            Part("stored for pipelines", tuple(access)),
-            Part("journeys that start with it", tuple(journeys)),
+            CardPart("what it is", tuple(about)),
+            CardPart("stored for pipelines", tuple(access)),
+            CardPart("journeys that start with it", tuple(journeys)),
         )
         return Card(one.name, f"{article(one.form)} of {one.of}", parts)
 
@@ -119,7 +119,7 @@ class _Cards:
         return Card(
             one.name,
             f"a way into {one.of} that {one.at} keeps",
-            (Part("what it is", tuple(about)), Part("which runs may use it", who, "none: it has no condition")),
+            (CardPart("what it is", tuple(about)), CardPart("which runs may use it", who, "none: it has no condition")),
         )
 
     # -- identities -----------------------------------------------------------------------------------------------
@@ -129,18 +129,18 @@ class _Cards:
         what = article(identity.kind)
         what += f", {identity.purpose}" if identity.purpose else ""
         parts = [
-            Part("what it is", tuple(self._about(identity))),
-            Part("who can take it on", tuple(self._trusts(identity.address)), "nobody: it has no trust"),
-            Part(
+            CardPart("what it is", tuple(self._about(identity))),
+            CardPart("who can take it on", tuple(self._trusts(identity.address)), "nobody: it has no trust"),
+            CardPart(
                 "who may run as, attach, issue or change it",
                 (*self._on(number, THINGS), *self._groups_on(identity.address, THINGS)),
                 "nobody may run as, attach or issue it",
             ),
-            Part("what it may do", tuple(self._grants(number)), "nothing: it holds no grant"),
-            Part("whom it takes on", tuple(self._onward(number))),
-            Part("what runs as it", tuple(self._running(number))),
-            Part("its stored credentials", tuple(self._credentials(identity.address)), "none known"),
-            Part("referenced by", tuple(self._spoken_of(identity.address))),
+            CardPart("what it may do", tuple(self._grants(number)), "nothing: it holds no grant"),
+            CardPart("whom it takes on", tuple(self._onward(number))),
+            CardPart("what runs as it", tuple(self._running(number))),
+            CardPart("its stored credentials", tuple(self._credentials(identity.address)), "none known"),
+            CardPart("referenced by", tuple(self._spoken_of(identity.address))),
         ]
         return Card(identity.address, what, tuple(parts))
 
@@ -305,10 +305,10 @@ class _Cards:
     def _group(self, group: m.Group) -> Card:
         number = self.compiled.find(group.address)
         parts = [
-            Part("who is in it", tuple(self._members(group)), "nobody"),
-            Part("who would be in it if its rule were one level wider", tuple(self._wider(group))),
-            Part("what it gives", tuple(self._grants_to(group.address)), "nothing: a group alone gives nothing"),
-            Part(
+            CardPart("who is in it", tuple(self._members(group)), "nobody"),
+            CardPart("who would be in it if its rule were one level wider", tuple(self._wider(group))),
+            CardPart("what it gives", tuple(self._grants_to(group.address)), "nothing: a group alone gives nothing"),
+            CardPart(
                 "who admits it",
                 tuple(
                     Item(f"{trust.of}, for {duration_text(trust.session)}{self._lasting(trust)}", trust.source)
@@ -316,8 +316,8 @@ class _Cards:
                     if (trust.admits.form, trust.admits.whom) == ("group", group.address)
                 ),
             ),
-            Part("who may change its members", tuple(self._on(number, ("change-members",)))),
-            Part("referenced by", tuple(self._spoken_of(group.address))),
+            CardPart("who may change its members", tuple(self._on(number, ("change-members",)))),
+            CardPart("referenced by", tuple(self._spoken_of(group.address))),
         ]
         return Card(group.address, "a group", tuple(parts))
 
@@ -352,13 +352,13 @@ class _Cards:
 
     def _role(self, role: m.Role) -> Card:
         parts = [
-            Part("what it allows", (Item(permissions(plain_statement("roles", role)["allows"]), role.source),)),
-            Part("what it includes", tuple(Item(name) for name in role.includes)),
-            Part(
+            CardPart("what it allows", (Item(permissions(plain_statement("roles", role)["allows"]), role.source),)),
+            CardPart("what it includes", tuple(Item(name) for name in role.includes)),
+            CardPart(
                 "included in",
                 tuple(Item(one.name, one.source) for one in self.estate.roles.values() if role.name in one.includes),
             ),
-            Part(
+            CardPart(
                 "who has it, and where",
                 tuple(
                     Item(
@@ -383,10 +383,10 @@ class _Cards:
             inside = self.web.rows_at(target, wanted)
             rows = inside.where(self.web.target_place[inside.target] == target)
         parts = [
-            Part("what it is", tuple(self._about_place(name, target))),
-            Part("who may do what here directly", tuple(self._by_caller(rows)), "nobody"),
-            Part("ceilings over it", tuple(self._ceilings(goal.chain))),
-            Part("referenced by", tuple(self._spoken_of(name))),
+            CardPart("what it is", tuple(self._about_place(name, target))),
+            CardPart("who may do what here directly", tuple(self._by_caller(rows)), "nobody"),
+            CardPart("ceilings over it", tuple(self._ceilings(goal.chain))),
+            CardPart("referenced by", tuple(self._spoken_of(name))),
         ]
         return Card(name, article(goal.kind), tuple(parts))
 

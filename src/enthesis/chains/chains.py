@@ -33,7 +33,7 @@ CARRIED_ON = tuple(NO_ORIGIN)  # what a chain carries on from its origin
 
 
 @dataclass(frozen=True, slots=True)
-class Start:
+class ChainStart:
     """Where a chain can start. `knowns` is what is known of it.
 
     `person` is the number of the person behind it, NONE where there is none; `when` are the conditions of the
@@ -57,7 +57,7 @@ class Start:
 class Chain:
     """A chain that can be walked: its start, its edges in order, and values of what was left free."""
 
-    start: Start
+    start: ChainStart
     edges: tuple[int, ...]
     values: Mapping[str, Value]
     conditional: bool
@@ -74,7 +74,7 @@ class Label:
     takes: Requirement
     before: "Label | None"
     edge: int
-    start: Start
+    start: ChainStart
     values: Mapping[str, Value]
     person: int
     known: tuple[tuple[str, Value], ...] = ()
@@ -109,7 +109,7 @@ class Chains:
 
     # -- starts ---------------------------------------------------------------------------------------------------
 
-    def from_issuer(self, name: str, shown: Conditions = (), claims: Mapping[str, Value] | None = None) -> Start:
+    def from_issuer(self, name: str, shown: Conditions = (), claims: Mapping[str, Value] | None = None) -> ChainStart:
         """The bearers of what an issuer signs; `shown` are tests that their claims pass, `claims` what they show."""
         issuer = self.compiled.estate.issuers[name]
         number = self._number_of(name)
@@ -117,26 +117,26 @@ class Chains:
         values = {**self.when, **_origin(form, issuer=name), "mfa": None}
         values |= {f"claims.{claim}": value for claim, value in (claims or {}).items()}
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
-        return Start(number, form, name, Knowns(values, (*self.always, *limits), _Rooms(issuer)))
+        return ChainStart(number, form, name, Knowns(values, (*self.always, *limits), _Rooms(issuer)))
 
     def _number_of(self, issuer: str) -> int:
         return self.web.places + self.web.issuers.index(issuer)
 
-    def from_place(self, number: int, issuer: str = "") -> Start:
+    def from_place(self, number: int, issuer: str = "") -> ChainStart:
         """A person, a resource, or an identity itself, by its number; or one that a bearer of an issuer took on."""
         node = self.web.node(number)
         if node.form == "resource":
             kind = self.compiled.kind_names[self.compiled.places.kind[number]]
             form = "workload" if kind == "workload" else "host"
-            return Start(number, form, node.name, self._known(form, node.name))
+            return ChainStart(number, form, node.name, self._known(form, node.name))
         if self.compiled.is_person[number]:
-            return Start(number, "person", node.name, self._known("person", node.name), person=number)
+            return ChainStart(number, "person", node.name, self._known("person", node.name), person=number)
         origin = NO_ORIGIN
         if issuer:
             origin = {**NO_ORIGIN, **_origin(self.web.node(self._number_of(issuer)).form, issuer=issuer)}
-        return Start(number, "identity", node.name, Knowns({**self.when, **origin}, self.always))
+        return ChainStart(number, "identity", node.name, Knowns({**self.when, **origin}, self.always))
 
-    def from_credential(self, name: str) -> Start | None:
+    def from_credential(self, name: str) -> ChainStart | None:
         """A keyed credential that is known of; None where it opens nothing any more."""
         credential = self.compiled.estate.credentials[name]
         number = self.compiled.find(credential.of)
@@ -148,9 +148,9 @@ class Chains:
         if expires is not None:
             knowns = replace(knowns, limits=(*knowns.limits, ("time", Before(expires), Want.HOLDS)))
         person = number if self.compiled.is_person[number] else NONE
-        return Start(number, "credential", name, knowns, person=person, when=credential.when)
+        return ChainStart(number, "credential", name, knowns, person=person, when=credential.when)
 
-    def from_pipeline_access(self, name: str) -> Start | None:
+    def from_pipeline_access(self, name: str) -> ChainStart | None:
         """A way in that a pipeline service keeps, by a stored credential; None where there is no such way."""
         access = self.compiled.estate.pipeline_access[name]
         start = self.from_credential(access.credential) if access.credential is not None else None
@@ -163,7 +163,7 @@ class Chains:
         return replace(start, form="pipeline_access", whom=name, knowns=knowns)
 
     @staticmethod
-    def narrowed(start: Start, shown: Conditions) -> Start:
+    def narrowed(start: ChainStart, shown: Conditions) -> ChainStart:
         """A start whose bearers' claims pass further tests."""
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
         return replace(start, knowns=replace(start.knowns, limits=(*start.knowns.limits, *limits)))
@@ -176,7 +176,7 @@ class Chains:
             values["mfa"] = None
         return Knowns(values, self.always)
 
-    def origins(self) -> Iterator[Start]:
+    def origins(self) -> Iterator[ChainStart]:
         """Every place where a whole chain can start: signed tokens, people, what runs as something, stored keys."""
         compiled = self.compiled
         for name in compiled.estate.issuers:
@@ -188,7 +188,7 @@ class Chains:
                 yield self.from_place(number)
         yield from self.from_credentials()
 
-    def from_credentials(self) -> Iterator[Start]:
+    def from_credentials(self) -> Iterator[ChainStart]:
         """Every keyed credential that opens something, and every way in by one that a pipeline service keeps."""
         estate = self.compiled.estate
         for found in (
@@ -200,7 +200,7 @@ class Chains:
 
     # -- what holds together ----------------------------------------------------------------------------------------
 
-    def values_for(self, takes: Requirement, start: Start) -> Mapping[str, Value] | None:
+    def values_for(self, takes: Requirement, start: ChainStart) -> Mapping[str, Value] | None:
         """Values under which a chain from this start can be walked; None where there are none. Raises Undecided."""
         if not takes and not start.knowns.limits:
             return {}
@@ -230,7 +230,7 @@ class Chains:
     # -- searching --------------------------------------------------------------------------------------------------
 
     def labels(
-        self, starts: Iterable[Start], *, inside: Bools | None = None, passing: Bools | None = None, hops: int = 0
+        self, starts: Iterable[ChainStart], *, inside: Bools | None = None, passing: Bools | None = None, hops: int = 0
     ) -> Iterator[Label]:
         """Every node that a chain comes to, nearest first, with what it takes. Nodes not `inside` are left out.
 
@@ -305,7 +305,9 @@ class Chains:
         kind, verb = self.compiled.permission_pairs[int(self.web.edge_permission[edge])]
         return self.compiled.catalogue.running_verb(kind) == verb
 
-    def _try(self, takes: Requirement | None, start: Start, before: Label | None = None) -> Mapping[str, Value] | None:
+    def _try(
+        self, takes: Requirement | None, start: ChainStart, before: Label | None = None
+    ) -> Mapping[str, Value] | None:
         """Values for a requirement; None where there are none or where that is not decided, which is counted."""
         if takes is None:
             return None
@@ -329,7 +331,7 @@ class Chains:
 
     def first_to(
         self,
-        starts: Sequence[Start],
+        starts: Sequence[ChainStart],
         rows: Rows,
         *,
         passing: Bools | None = None,
@@ -379,7 +381,7 @@ class Chains:
         return out
 
 
-def _kin(start: Start) -> object:
+def _kin(start: ChainStart) -> object:
     """Labels of starts that know different things are never compared; identities know nothing, and are all alike."""
     return "" if start.form == "identity" else (start.form, start.whom, start.knowns.limits)
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from enthesis.chains.chains import Chain, Chains, Start
+from enthesis.chains.chains import Chain, Chains, ChainStart
 from enthesis.chains.clauses import ALWAYS, Requirement
 from enthesis.chains.invariants import (
     BROKEN,
@@ -157,7 +157,7 @@ class Changes:
 
 
 def reachable_by_change(
-    chains: Chains, starts: Sequence[Start], wanted: Bools, known: Collection[tuple[str, str]]
+    chains: Chains, starts: Sequence[ChainStart], wanted: Bools, known: Collection[tuple[str, str]]
 ) -> list[Reached]:
     """What these starts can do only by first changing access, as (target, verb) that are not `known` already."""
     web = chains.web
@@ -192,7 +192,11 @@ def reaching_by_change(
 
 
 def _by_change(
-    chains: Chains, changes: Changes, start: Start, ends: Sequence[tuple[int, int]], had: Collection[tuple[str, str]]
+    chains: Chains,
+    changes: Changes,
+    start: ChainStart,
+    ends: Sequence[tuple[int, int]],
+    had: Collection[tuple[str, str]],
 ) -> Iterable[tuple[tuple[str, str], Reached]]:
     """The ends that a start comes to by changing access, but those that are had already."""
     web, compiled = chains.web, chains.compiled
@@ -220,7 +224,7 @@ def _all_requests(web: Web, wanted: Bools) -> Iterable[tuple[int, int]]:
             yield target, permission
 
 
-def _changed(web: Web, start: Start, gathered: Gathered, node: int, key: tuple[str, str]) -> Reached:
+def _changed(web: Web, start: ChainStart, gathered: Gathered, node: int, key: tuple[str, str]) -> Reached:
     target, verb = key
     story = (*gathered.story(node), "change access")
     steps = ((web.node(node).name, verb, target),)

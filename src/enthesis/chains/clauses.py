@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from enthesis.conditions.truth import Value, passes
-from enthesis.conditions.values import ROOMS, TEXT_ROOM, Found, Room, Want, solve
+from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Solution, Want, solve
 from enthesis.model.conditions import Conditions, Test
 from enthesis.model.errors import Undecided
 from enthesis.verdicts.coming import WORKLOADS
@@ -158,7 +158,7 @@ class Solver:
     """
 
     def __init__(self) -> None:
-        self._known: dict[tuple[str, Wants, Room], Found | None] = {}
+        self._known: dict[tuple[str, Wants, Room], Solution | None] = {}
 
     def witness(self, requirement: Requirement, knowns: Knowns) -> dict[str, Value] | None:
         """Values under which every clause holds, by attribute; None where there are none. Raises Undecided."""
@@ -180,7 +180,7 @@ class Solver:
         found = {name: self._value(name, wants, knowns) for name, wants in chosen.items()}
         return {name: one.value for name, one in found.items() if one is not None}
 
-    def _value(self, name: str, wants: Wants, knowns: Knowns) -> Found | None:
+    def _value(self, name: str, wants: Wants, knowns: Knowns) -> Solution | None:
         key = (name, wants, knowns.room(name))
         if key not in self._known:
             self._known[key] = solve(sorted(wants, key=repr), key[2])

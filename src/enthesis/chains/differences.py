@@ -12,7 +12,7 @@ from typing import overload
 
 import numpy as np
 
-from enthesis.chains.chains import Chain, Chains, Label, Start
+from enthesis.chains.chains import Chain, Chains, ChainStart, Label
 from enthesis.chains.clauses import Requirement, denials, holds_of, resolved
 from enthesis.chains.invariants import chains_from_now_on
 from enthesis.chains.web import LOOK, YES, Rows, States, Web, asks_for_ages, spread
@@ -373,10 +373,10 @@ class Compared:
             if self.everybody or changed or among(np.array([start.node]), self.here.callers_looked_at)[0]:
                 yield from self._newly(start, twins.get((start.form, start.whom)), None)
 
-    def _newly(self, start: Start, twin: Start | None, ends: set[tuple[int, int]] | None) -> Iterator[Gain]:
+    def _newly(self, start: ChainStart, twin: ChainStart | None, ends: set[tuple[int, int]] | None) -> Iterator[Gain]:
         try:
             mine = self.ways(self.mine, self.here, start, ends)
-            theirs: dict[tuple[int, int], list[Way]] = {}
+            theirs: dict[tuple[int, int], list[RequestWay]] = {}
             if twin is not None:
                 as_theirs = {self.as_theirs(end): end for end in mine}
                 found = self.ways(self.theirs, self.there, twin, set(as_theirs))
@@ -394,8 +394,8 @@ class Compared:
         return int(self.here.to_permission[end[0]]), int(self.here.to_target[end[1]])
 
     def ways(
-        self, chains: Chains, side: _Side, start: Start, ends: set[tuple[int, int]] | None
-    ) -> "dict[tuple[int, int], list[Way]]":
+        self, chains: Chains, side: _Side, start: ChainStart, ends: set[tuple[int, int]] | None
+    ) -> "dict[tuple[int, int], list[RequestWay]]":
         """By permission and target, the ways for a start to come to it; one that takes more than another is left
         out."""
         web = chains.web
@@ -405,7 +405,7 @@ class Compared:
             if ends is None or (row[1], row[2]) in ends:
                 by_node.setdefault(row[0], []).append(row)
         near &= web.closure(by_node, backward=True).reached
-        out: dict[tuple[int, int], list[Way]] = {}
+        out: dict[tuple[int, int], list[RequestWay]] = {}
         missed = chains.undecided
         for label in chains.labels([start], inside=near):
             for row in by_node.get(label.node, ()):
@@ -415,13 +415,18 @@ class Compared:
                 known = out.setdefault((row[1], row[2]), [])
                 mine = frozenset(takes)
                 if not any(other.clauses <= mine for other in known):
-                    known.append(Way(takes, mine, label, row))
+                    known.append(RequestWay(takes, mine, label, row))
         if chains.undecided > missed:
             raise Undecided(chains.why)
         return out
 
     def _new_way(
-        self, start: Start, end: tuple[int, int], ways: "list[Way]", theirs: "list[Way]", twin: Start | None
+        self,
+        start: ChainStart,
+        end: tuple[int, int],
+        ways: "list[RequestWay]",
+        theirs: "list[RequestWay]",
+        twin: ChainStart | None,
     ) -> Gain | None:
         """A gain by one of the ways here, with values with which none of those there can be walked."""
         same = twin is not None and twin.knowns.limits == start.knowns.limits
@@ -438,16 +443,18 @@ class Compared:
                 return _gain_by(self.mine, chain)
         return None
 
-    def _values(self, start: Start, way: "Way", theirs: "list[Way]", twin: Start | None) -> Mapping[str, Value] | None:
+    def _values(
+        self, start: ChainStart, way: "RequestWay", theirs: "list[RequestWay]", twin: ChainStart | None
+    ) -> Mapping[str, Value] | None:
         """Values with which a way can be walked here, and none of those there."""
         return self.beyond(start, way.takes, had_by(theirs, twin))
 
-    def beyond(self, start: Start, takes: Requirement, had: Sequence[Requirement]) -> Mapping[str, Value] | None:
+    def beyond(self, start: ChainStart, takes: Requirement, had: Sequence[Requirement]) -> Mapping[str, Value] | None:
         """Values that meet a requirement and none of those that were had; None where there are none."""
         self._tried = 0
         return self._beyond(start, takes, had)
 
-    def _beyond(self, start: Start, takes: Requirement, had: Sequence[Requirement]) -> Mapping[str, Value] | None:
+    def _beyond(self, start: ChainStart, takes: Requirement, had: Sequence[Requirement]) -> Mapping[str, Value] | None:
         """The same; the first requirement that values meet is denied next."""
         self._tried += 1
         if self._tried > MAX_TRIED:
@@ -472,7 +479,7 @@ class Compared:
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class RequestWay:
     """A way to come to a request: what it takes (`clauses` is the same as a set), and the chain."""
 
     takes: Requirement
@@ -481,7 +488,7 @@ class Way:
     row: tuple[int, int, int]
 
 
-def had_by(ways: Sequence[Way], start: Start | None) -> list[Requirement]:
+def had_by(ways: Sequence[RequestWay], start: ChainStart | None) -> list[Requirement]:
     """What each way takes, for a start of that side; nothing where the start is not there."""
     if start is None:
         return []
@@ -535,7 +542,7 @@ def _form(web: Web, node: int) -> str:
     return ("workload" if "/workload/" in found.name else "host") if found.form == "resource" else found.form
 
 
-def start_of(chains: Chains, node: int) -> Start:
+def start_of(chains: Chains, node: int) -> ChainStart:
     """The start of the chains that begin at a node of the web."""
     web = chains.web
     return chains.from_issuer(web.issuers[node - web.places]) if node >= web.places else chains.from_place(node)

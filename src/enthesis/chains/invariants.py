@@ -11,7 +11,7 @@ from itertools import product
 
 import numpy as np
 
-from enthesis.chains.chains import Chain, Chains, Start
+from enthesis.chains.chains import Chain, Chains, ChainStart
 from enthesis.chains.clauses import Alternative
 from enthesis.chains.web import YES, Rows, Web
 from enthesis.conditions.patterns import matcher
@@ -114,7 +114,7 @@ def _others(web: Web, by: Sequence[str | Glob]) -> Bools:
     return _somebody(web) & ~named
 
 
-def _not_among(chains: Chains, start: Start, by: Sequence[str | Glob]) -> Iterator[Start]:
+def _not_among(chains: Chains, start: ChainStart, by: Sequence[str | Glob]) -> Iterator[ChainStart]:
     """The start itself; of a member to come what it may be like without being in the groups that are named."""
     web, compiled = chains.web, chains.compiled
     if start.node >= web.places or not web.is_to_come[start.node]:
@@ -158,7 +158,7 @@ def _can_come(web: Web, rows: Rows, taken: Bools) -> Bools:
 
 def _first(
     chains: Chains,
-    starts: Sequence[Start],
+    starts: Sequence[ChainStart],
     rows: Rows,
     taken: Bools,
     reaching: Bools,
@@ -171,7 +171,7 @@ def _first(
     return chains.first_to(near, rows, passing=passing, taken=taken)
 
 
-def _starts(chains: Chains, claimed: Claimed) -> Iterable[Start]:
+def _starts(chains: Chains, claimed: Claimed) -> Iterable[ChainStart]:
     """The starts that an invariant's `from` speaks of."""
     start, estate = claimed.start, chains.compiled.estate
     if start is None:
@@ -190,7 +190,7 @@ def _starts(chains: Chains, claimed: Claimed) -> Iterable[Start]:
                 yield found
 
 
-def _bearers(chains: Chains, form: str, names: Sequence[str], shown: Conditions) -> Iterable[Start]:
+def _bearers(chains: Chains, form: str, names: Sequence[str], shown: Conditions) -> Iterable[ChainStart]:
     """Bearers of what these issuers sign, and of what they keep for such bearers."""
     web, estate = chains.web, chains.compiled.estate
     for name in names:
@@ -227,7 +227,7 @@ def _matching(web: Web, whom: Sequence[str | Glob]) -> Bools:
     return out
 
 
-def _anybody(chains: Chains, reaching: Bools) -> Iterable[Start]:
+def _anybody(chains: Chains, reaching: Bools) -> Iterable[ChainStart]:
     """Every origin, and every identity itself, from which something is come to."""
     yield from (start for start in chains.origins() if reaching[start.node])
     workloads = _somebody(chains.web) & reaching
@@ -236,7 +236,7 @@ def _anybody(chains: Chains, reaching: Bools) -> Iterable[Start]:
         yield chains.from_place(number)
 
 
-def claimed_starts(chains: Chains, claimed: Claimed, *, never: bool) -> Iterable[tuple[Start, Bools | None]]:
+def claimed_starts(chains: Chains, claimed: Claimed, *, never: bool) -> Iterable[tuple[ChainStart, Bools | None]]:
     """Where chains that could break a claim start, and what they must come by, whatever they can come to."""
     web = chains.web
     everywhere = np.ones(web.nodes, bool)

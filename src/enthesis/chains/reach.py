@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from enthesis.chains.chains import Chain, Chains, Start
+from enthesis.chains.chains import Chain, Chains, ChainStart
 from enthesis.chains.web import YES, Closure, Rows, Web
 from enthesis.model.errors import Undecided
 from enthesis.verdicts.arrays import Bools, once
@@ -40,7 +40,7 @@ def coming_to(web: Web, rows: Rows) -> Coming:
     return Coming(rows, web.closure(surely, backward=True, certain=True), possible)
 
 
-def reachable(chains: Chains, starts: Sequence[Start], wanted: Bools, *, hops: int = 0) -> list[Reached]:
+def reachable(chains: Chains, starts: Sequence[ChainStart], wanted: Bools, *, hops: int = 0) -> list[Reached]:
     """Everything wanted (by permission) that these starts can come to, with a shortest chain each."""
     web, compiled = chains.web, chains.compiled
     near = web.closure((start.node for start in starts), hops=hops).reached
@@ -88,7 +88,7 @@ def reaching(chains: Chains, targets: Sequence[int], wanted: Bools, *, hops: int
     )
 
 
-def _reaching(chains: Chains, target: int, wanted: Bools) -> Iterator[tuple[Start, Chain]]:
+def _reaching(chains: Chains, target: int, wanted: Bools) -> Iterator[tuple[ChainStart, Chain]]:
     web = chains.web
     rows = web.rows_on(target, wanted)
     rows = rows.where(rows.permission != web.compiled.take_on)
@@ -113,7 +113,7 @@ def _taken(web: Web, target: int, wanted: Bools) -> Bools | None:
     return out
 
 
-def _starts(chains: Chains, possible: Bools) -> Iterable[Start]:
+def _starts(chains: Chains, possible: Bools) -> Iterable[ChainStart]:
     yield from (start for start in chains.origins() if possible[start.node])
     compiled = chains.compiled
     workloads = possible[: chains.web.places] & compiled.is_identity & ~compiled.is_person
@@ -121,7 +121,7 @@ def _starts(chains: Chains, possible: Bools) -> Iterable[Start]:
         yield chains.from_place(number)
 
 
-def _plain(chains: Chains, start: Start, answer: Coming) -> Chain | None:
+def _plain(chains: Chains, start: ChainStart, answer: Coming) -> Chain | None:
     """The chain of a start that needs nothing more, read off the closure."""
     web = chains.web
     if not answer.certain.reached[start.node] or start.knowns.limits or start.when or start.person != NONE:
@@ -137,7 +137,7 @@ def _plain(chains: Chains, start: Start, answer: Coming) -> Chain | None:
     return Chain(start, tuple(edges), {}, False, end)
 
 
-def _searched(chains: Chains, start: Start, rows: Rows, taken: Bools | None) -> Chain | None:
+def _searched(chains: Chains, start: ChainStart, rows: Rows, taken: Bools | None) -> Chain | None:
     missed = chains.undecided
     try:
         return chains.first_to([start], rows, taken=taken)

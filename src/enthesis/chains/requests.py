@@ -35,7 +35,7 @@ NOTHING = timedelta(0)
 
 
 @dataclass(frozen=True, slots=True)
-class Node:
+class CallerNode:
     """Somebody or something that can ask: `place` is NONE for the bearer of what an issuer signs.
 
     `form` is identity, resource, or a bearer's form.
@@ -100,7 +100,7 @@ class Requests:
         self.powers = powers
         self.ages = ages
 
-    def request(self, node: Node, permission: int, goal: Goal, asking: Asking = LAST) -> Requirement | None:
+    def request(self, node: CallerNode, permission: int, goal: Goal, asking: Asking = LAST) -> Requirement | None:
         """What it takes that this node does this there; ALWAYS where it takes nothing, None where it never may."""
         compiled = self.compiled
         held = self._holding(asking.when, node, goal, asking)
@@ -131,18 +131,18 @@ class Requests:
         there = organisation[goal.chain[0]]
         if asking.person == NONE or verb == "enter" or there in (NONE, organisation[asking.person]):
             return ALWAYS
-        person = Node("identity", asking.person, self.compiled.places.names[asking.person])
+        person = CallerNode("identity", asking.person, self.compiled.places.names[asking.person])
         return self.request(person, self.compiled.permission["organisation", "enter"], self.goal(there), asking)
 
     # -- steps ----------------------------------------------------------------------------------------------------
 
-    def _stands(self, node: Node, goal: Goal) -> bool:
+    def _stands(self, node: CallerNode, goal: Goal) -> bool:
         stands = self.compiled.stands
         if node.form in ("identity", "resource") and not stands[node.place]:
             return False
         return goal.kind != "identity" or bool(stands[goal.chain[0]])
 
-    def _provider(self, node: Node, verb: str, goal: Goal) -> bool:
+    def _provider(self, node: CallerNode, verb: str, goal: Goal) -> bool:
         compiled = self.compiled
         wanted = int(compiled.provider[goal.chain[0]])
         if verb == "take-on" or wanted == NONE:
@@ -151,12 +151,12 @@ class Requests:
             return False
         return bool(compiled.is_person[node.place]) or int(compiled.provider[node.place]) == wanted
 
-    def _foreign(self, node: Node, verb: str, goal: Goal) -> bool:
+    def _foreign(self, node: CallerNode, verb: str, goal: Goal) -> bool:
         """Whether a key that the provider manages is to be used from outside of its account."""
         used = goal.kind == "key" and verb in USES_OF_KEYS and goal.chain[0] in self.compiled.key_by_provider
         return used and account_of("" if node.bearer else node.name) != account_of(goal.address)
 
-    def _free(self, node: Node, goal: Goal, attribute: str, asking: Asking) -> str:
+    def _free(self, node: CallerNode, goal: Goal, attribute: str, asking: Asking) -> str:
         """The name under which an attribute is free; '' where it is known, or known to be absent."""
         compiled = self.compiled
         family, _, rest = attribute.partition(".")
@@ -180,7 +180,7 @@ class Requests:
             return ""
         return attribute
 
-    def _get(self, node: Node, goal: Goal, attribute: str) -> Value:
+    def _get(self, node: CallerNode, goal: Goal, attribute: str) -> Value:
         family, _, rest = attribute.partition(".")
         if family == "session":
             return NOTHING
@@ -192,7 +192,7 @@ class Requests:
         return caller_fact(self.compiled, "" if node.bearer else node.name, rest) if family == "caller" else None
 
     def _holding(
-        self, conditions: Conditions, node: Node, goal: Goal, asking: Asking, prefix: str = ""
+        self, conditions: Conditions, node: CallerNode, goal: Goal, asking: Asking, prefix: str = ""
     ) -> Alternative | None:
         if not conditions:
             return ()
@@ -203,7 +203,7 @@ class Requests:
             prefix,
         )
 
-    def _ceilings(self, node: Node, permission: int, goal: Goal, asking: Asking) -> Requirement | None:
+    def _ceilings(self, node: CallerNode, permission: int, goal: Goal, asking: Asking) -> Requirement | None:
         compiled = self.compiled
         clauses = []
         callers = () if node.bearer else tuple(compiled.places.chain(node.place))
@@ -227,17 +227,17 @@ class Requests:
                         clauses.append(clause)
         return tuple(clauses)
 
-    def principals(self, node: Node) -> tuple[int, ...]:
+    def principals(self, node: CallerNode) -> tuple[int, ...]:
         """The numbers by which grants can name this node."""
         if node.form != "identity":
             return ()
         return (node.place, *self.compiled.groups_of(node.place), *self.powers.groups)
 
-    def joining(self, member: Node, group: int) -> list[Alternative]:
+    def joining(self, member: CallerNode, group: int) -> list[Alternative]:
         """The ways in which a member to come is in a group, as literals on its kind and labels."""
         return self._joining(member, group, self.goal(member.place), LAST)
 
-    def _joining(self, node: Node, group: int, goal: Goal, asking: Asking) -> list[Alternative]:
+    def _joining(self, node: CallerNode, group: int, goal: Goal, asking: Asking) -> list[Alternative]:
         """What it takes that a node is in a group that it can be in: nothing, but of a member to come."""
         if node.place not in self.compiled.to_come or group in self.powers.groups:
             return [()]
@@ -245,7 +245,7 @@ class Requests:
         return [pair for pair in found if pair is not None]
 
     def _grants(
-        self, side: str, node: Node, permission: int, goal: Goal, asking: Asking
+        self, side: str, node: CallerNode, permission: int, goal: Goal, asking: Asking
     ) -> Iterator[Alternative | None]:
         compiled = self.compiled
         own = compiled.places.account[node.place] if node.place != NONE else NONE
@@ -279,7 +279,7 @@ class Requests:
             return any(place in places for place in goal.chain)
         return any(place in places for place in self.compiled.places.chain(own))
 
-    def _crossing(self, node: Node, goal: Goal) -> bool:
+    def _crossing(self, node: CallerNode, goal: Goal) -> bool:
         compiled = self.compiled
         if node.form != "identity":
             return False
@@ -289,12 +289,12 @@ class Requests:
         provider = int(compiled.provider[node.place])
         return provider == int(compiled.provider[goal.chain[0]]) and bool(compiled.two_sided[provider])
 
-    def _callers_side(self, node: Node, permission: int, goal: Goal, asking: Asking) -> Requirement | None:
+    def _callers_side(self, node: CallerNode, permission: int, goal: Goal, asking: Asking) -> Requirement | None:
         if self.compiled.places.account[node.place] in self.compiled.theirs:
             return ALWAYS  # taken to have written their half
         return any_of(self._grants("caller-side", node, permission, goal, asking))
 
-    def _taking_on(self, node: Node, permission: int, goal: Goal, asking: Asking) -> Requirement | None:
+    def _taking_on(self, node: CallerNode, permission: int, goal: Goal, asking: Asking) -> Requirement | None:
         """The owner's and the caller's side of a hop: a trust, and a grant where one is needed."""
         crossing = self._crossing(node, goal)
         alone: list[Alternative | None] = []
@@ -314,7 +314,7 @@ class Requests:
         let = [(*pair, *more) for pair in whole if pair is not None for more in (side[0] if side else ((),))]
         return any_of((*alone, *let))
 
-    def _admitting(self, number: int, node: Node, goal: Goal, asking: Asking) -> Iterator[Alternative | None]:
+    def _admitting(self, number: int, node: CallerNode, goal: Goal, asking: Asking) -> Iterator[Alternative | None]:
         """What it takes that a trust admits a node, one way or another; a hop's session must live to the end."""
         compiled, tables = self.compiled, self.compiled.tables
         ends = _before(float(compiled.trust_until[number]))
@@ -334,28 +334,30 @@ class Requests:
             claimed = self._holding(shown, node, goal, asking, "claims.")
             yield _all((join, claimed, self._holding(when, node, goal, asking)), ends)
 
-    def _service_account_claims(self, conditions: Conditions, node: Node) -> Iterator[dict[str, Value]]:
+    def _service_account_claims(self, conditions: Conditions, node: CallerNode) -> Iterator[dict[str, Value]]:
         """What a workload's tokens of its service accounts can show, for whatever audience it asks."""
         for subject in service_account_subjects(self.compiled, node.name):
             for audience in audiences_for(conditions):
                 yield {"claims.sub": subject, "claims.aud": audience}
 
     def _showing(
-        self, conditions: Conditions, node: Node, goal: Goal, asking: Asking, claims: dict[str, Value]
+        self, conditions: Conditions, node: CallerNode, goal: Goal, asking: Asking, claims: dict[str, Value]
     ) -> Alternative | None:
         def get(name: str) -> Value:
             return claims.get(name) if name.startswith("claims.") else self._get(node, goal, name)
 
         return holding(conditions, get, lambda name: self._free(node, goal, name, asking))
 
-    def admits(self, number: int, node: Node, goal: Goal) -> bool:
+    def admits(self, number: int, node: CallerNode, goal: Goal) -> bool:
         """Whether a trust admits a node, its conditions left aside."""
         if self.compiled.trust_until[number] <= self.now:
             return False
         applicant = Applicant(node.form, node.name, node.place, self.principals(node)[1:], node.name)
         return next(lacks(self.compiled, number, applicant, goal.chain[0], goal.address), None) is None
 
-    def _companions(self, node: Node, permission: int, goal: Goal, asking: Asking) -> Iterator[Requirement | None]:
+    def _companions(
+        self, node: CallerNode, permission: int, goal: Goal, asking: Asking
+    ) -> Iterator[Requirement | None]:
         compiled = self.compiled
         its_class = compiled.class_of[permission]
         if its_class in ("read", "write"):

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from enthesis.chains.chains import Chains, Start
+from enthesis.chains.chains import Chains, ChainStart
 from enthesis.conditions.truth import Value
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
@@ -10,7 +10,7 @@ from enthesis.model.estate import Estate
 from enthesis.verdicts.compiling import Compiled
 
 
-def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, Value]) -> list[Start]:
+def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, Value]) -> list[ChainStart]:
     """The starts that a name stands for: an issuer with these claims, a credential, every member of a group, every
     identity of an account, or a place. InvalidInput with the nearest names for an unknown one."""
     compiled = chains.compiled

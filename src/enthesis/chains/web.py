@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from enthesis.chains.clauses import Requirement
-from enthesis.chains.requests import LAST, Asking, Goal, Node, Requests
+from enthesis.chains.requests import LAST, Asking, CallerNode, Goal, Requests
 from enthesis.conditions.patterns import matcher
 from enthesis.model.conditions import Glob
 from enthesis.model.words import BEARERS, FORM_OF_ISSUER
@@ -158,14 +158,14 @@ class Web:
 
     # -- nodes ----------------------------------------------------------------------------------------------------
 
-    def node(self, number: int) -> Node:
+    def node(self, number: int) -> CallerNode:
         """A node by its number."""
         if number >= self.places:
             name = self.issuers[number - self.places]
             kind = self.compiled.estate.issuers[name].kind
-            return Node(FORM_OF_ISSUER[kind], NONE, name)
+            return CallerNode(FORM_OF_ISSUER[kind], NONE, name)
         name = self.compiled.places.names[number]
-        return Node("identity" if self.compiled.is_identity[number] else "resource", number, name)
+        return CallerNode("identity" if self.compiled.is_identity[number] else "resource", number, name)
 
     # -- grants, sorted by where they reach -------------------------------------------------------------------------
 

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from enthesis.chains.chains import Chains, Start
+from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.reach import Reached, reachable
 from enthesis.conditions.patterns import matches
 from enthesis.files.editing import Edit, Removal, Replacement
@@ -33,7 +33,7 @@ MOST_COPIED = 50
 
 
 @dataclass(frozen=True, slots=True)
-class Target:
+class Withdrawn:
     """Whose access is withdrawn. `form` is identity, person, resource, credential or session."""
 
     form: str
@@ -42,7 +42,7 @@ class Target:
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class LiveCredential:
     """A keyed credential or session with the provider that keeps it."""
 
     provider: str
@@ -64,7 +64,7 @@ class Cut:
     what cannot be withdrawn here and until when, `copied` what the target may have copied, `fails` the journeys that
     fail from now on, `runs` what runs as it."""
 
-    target: Target
+    target: Withdrawn
     steps: tuple[Step, ...] = ()
     edits: tuple[Edit, ...] = ()
     foreign: tuple[str, ...] = ()
@@ -78,7 +78,7 @@ class Cut:
 
 
 def live_steps(
-    estate: Estate, target: Target, surveys: Sequence[Surveyed], kept: Sequence[Kept], *, others: bool
+    estate: Estate, target: Withdrawn, surveys: Sequence[Surveyed], kept: Sequence[LiveCredential], *, others: bool
 ) -> tuple[list[Step], list[str]]:
     """The steps that withdraw a target's access, and the statements of others that would stay. With `others`, those are
     withdrawn too."""
@@ -110,7 +110,7 @@ def unbound_roles(before: Estate, after: Estate, surveys: Sequence[Surveyed]) ->
     return [replace(_removing(statement), stage=LAST) for statement in mine]
 
 
-def _step(estate: Estate, target: Target, one: LiveObject) -> Step | None:
+def _step(estate: Estate, target: Withdrawn, one: LiveObject) -> Step | None:
     """What becomes of a live statement; None where it has nothing to do with the target."""
     name, body, collection = target.name, one.body, one.collection
     if target.form in ("identity", "person"):
@@ -149,7 +149,7 @@ def _removing(one: LiveObject) -> Step:
     return Step(*about, one.mark or "", None, dict(one.body), one.id, one.etag, THEN)
 
 
-def _revoking(kept: Kept) -> Step:
+def _revoking(kept: LiveCredential) -> Step:
     """A keyed credential that is revoked, or a session that is ended."""
     one = kept.one
     if isinstance(one, OpenSession):
@@ -162,7 +162,7 @@ def _revoking(kept: Kept) -> Step:
     return Step(*about, None, before, one.id, "*", FIRST)
 
 
-def _theirs(estate: Estate, target: Target, kept: Sequence[Kept]) -> Iterator[Kept]:
+def _theirs(estate: Estate, target: Withdrawn, kept: Sequence[LiveCredential]) -> Iterator[LiveCredential]:
     """The keyed credentials and sessions that go with a target; what has the same fingerprint is the same value."""
     described = estate.credentials.get(target.name) if target.form == "credential" else None
     keys = [each.one for each in kept if isinstance(each.one, Credentialed)]
@@ -180,12 +180,12 @@ def _theirs(estate: Estate, target: Target, kept: Sequence[Kept]) -> Iterator[Ke
             yield each
 
 
-def _is_meant(estate: Estate, target: Target, one: Credentialed) -> bool:
+def _is_meant(estate: Estate, target: Withdrawn, one: Credentialed) -> bool:
     described = matching(estate, one)
     return one.name == target.name or (described is not None and described.name == target.name)
 
 
-def _is_session_of(target: Target, one: OpenSession, keys: set[str]) -> bool:
+def _is_session_of(target: Withdrawn, one: OpenSession, keys: set[str]) -> bool:
     if target.form == "session":
         return one.id == target.name
     if target.form == "credential":
@@ -196,7 +196,7 @@ def _is_session_of(target: Target, one: OpenSession, keys: set[str]) -> bool:
 # -- what is written into the files ---------------------------------------------------------------------------------
 
 
-def file_edits(estate: Estate, target: Target) -> list[Edit]:
+def file_edits(estate: Estate, target: Withdrawn) -> list[Edit]:
     """The edits of the files that keep the access withdrawn."""
     name = target.name
     out: list[Edit] = []
@@ -247,7 +247,7 @@ def _out(source: Source) -> Removal:
 # -- what is to be known about it -----------------------------------------------------------------------------------
 
 
-def starts_of(chains: Chains, target: Target) -> list[Start]:
+def starts_of(chains: Chains, target: Withdrawn) -> list[ChainStart]:
     """Where the chains of a target begin; of a host at the host and what it runs as."""
     if target.form == "credential":
         if target.name not in chains.compiled.estate.credentials:
@@ -258,13 +258,13 @@ def starts_of(chains: Chains, target: Target) -> list[Start]:
     return [chains.from_place(number)] if number != NONE else []
 
 
-def reached(chains: Chains, target: Target) -> list[Reached]:
+def reached(chains: Chains, target: Withdrawn) -> list[Reached]:
     """Everything that a target can come to. Nothing, once its access is withdrawn."""
     wanted = np.ones(len(chains.compiled.permission_pairs), bool)
     return reachable(chains, starts_of(chains, target), wanted)
 
 
-def copied(chains: Chains, target: Target) -> list[Copied]:
+def copied(chains: Chains, target: Withdrawn) -> list[Copied]:
     """What a target may have copied: secrets that it could read, keys where it could log in, and its own."""
     estate, compiled = chains.compiled.estate, chains.compiled
     out: dict[str, Copied] = {}
@@ -301,7 +301,7 @@ def failing(before: Estate, after: Estate, now: datetime) -> list[str]:
     ]
 
 
-def involving(estate: Estate, target: Target) -> list[Journey]:
+def involving(estate: Estate, target: Withdrawn) -> list[Journey]:
     """The journeys that begin at a target or pass it."""
     name = target.name
     return [
@@ -311,7 +311,7 @@ def involving(estate: Estate, target: Target) -> list[Journey]:
     ]
 
 
-def running_as(estate: Estate, target: Target) -> list[str]:
+def running_as(estate: Estate, target: Withdrawn) -> list[str]:
     """What runs as an identity; of a host, what it runs as."""
     if target.form == "resource":
         found = estate.resources.get(target.name)
@@ -324,7 +324,7 @@ def running_as(estate: Estate, target: Target) -> list[str]:
     ]
 
 
-def still_covering(estate: Estate, target: Target) -> list[str]:
+def still_covering(estate: Estate, target: Withdrawn) -> list[str]:
     """Attachments by a pattern that cover a host: they are for others as well, so they stay."""
     if target.form != "resource":
         return []
@@ -346,18 +346,18 @@ def _what(attachment: Attachment) -> str:
     return attachment.what.pattern if isinstance(attachment.what, Glob) else attachment.what
 
 
-def target_of(estate: Estate, name: str, sessions: Sequence[OpenSession] = ()) -> Target | None:
+def target_of(estate: Estate, name: str, sessions: Sequence[OpenSession] = ()) -> Withdrawn | None:
     """What is meant by a name: an identity, person, resource, credential or open session; None where nothing is."""
     identity = estate.identities.get(name)
     if identity is not None:
-        return Target("person" if identity.kind == "person" else "identity", name)
+        return Withdrawn("person" if identity.kind == "person" else "identity", name)
     if name in estate.credentials:
-        return Target("credential", name, estate.credentials[name].of)
+        return Withdrawn("credential", name, estate.credentials[name].of)
     resource: Resource | None = estate.resources.get(name)
     if resource is not None and account_of(name):
-        return Target("resource", name)
+        return Withdrawn("resource", name)
     found = next(
         (session for session in sessions if session.id == name or (len(name) >= 8 and session.id.startswith(name))),
         None,
     )
-    return Target("session", found.id, found.of) if found is not None else None
+    return Withdrawn("session", found.id, found.of) if found is not None else None

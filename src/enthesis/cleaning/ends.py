@@ -49,7 +49,7 @@ class Calendar:
 
 
 @dataclass(frozen=True, slots=True)
-class Waiting:
+class WaitingHandoff:
     """A handoff that was given out: to whom, and by when its half is to be there."""
 
     party: str
@@ -57,7 +57,7 @@ class Waiting:
     reference: str = ""
 
 
-def calendar(estate: Estate, now: datetime, handoffs: Iterable[Waiting] = ()) -> Calendar:
+def calendar(estate: Estate, now: datetime, handoffs: Iterable[WaitingHandoff] = ()) -> Calendar:
     """The ends of an estate from an instant on. What has ended is over, but for what was to be looked at again."""
     notice = {name: one.before for name, one in estate.notice.items()}
     found = [
@@ -125,7 +125,7 @@ def _accepted(estate: Estate) -> Iterator[End]:
         )
 
 
-def _handoffs(handoffs: Iterable[Waiting]) -> Iterator[End]:
+def _handoffs(handoffs: Iterable[WaitingHandoff]) -> Iterator[End]:
     for handoff in handoffs:
         what = f"the half of {handoff.party}, which was asked for"
         yield End("handoff", what, handoff.by, (handoff.party,), handoff.party, handoff.reference, None, handoff.party)

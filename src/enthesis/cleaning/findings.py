@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from enthesis.chains.chains import Chains, Start
+from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.reach import reachable
 from enthesis.chains.web import YES, Rows, Web
 from enthesis.cleaning.usage import Usage
@@ -90,7 +90,7 @@ class Swept:
 
 
 @dataclass(frozen=True, slots=True)
-class Bounds:
+class FindingBounds:
     """From when on something is told: how old a working key may be, and for how long one may go unused."""
 
     older_than: timedelta = timedelta(days=90)
@@ -105,7 +105,7 @@ class Sweeping:
     chains: Chains
     estate: Estate
     now: datetime
-    bounds: Bounds
+    bounds: FindingBounds
     knows_use: bool = False
     survey: str = ""  # the name of the survey that was read; what stands there is in no file of the estate
     usage: Usage | None = None
@@ -185,7 +185,7 @@ def _nodes(chains: Chains, name: str) -> list[int]:
     return compiled.members[number].tolist() if name in estate.groups else [number]
 
 
-def _starts(chains: Chains, name: str) -> list[Start]:
+def _starts(chains: Chains, name: str) -> list[ChainStart]:
     """Where those chains start; none for a credential that opens nothing any more."""
     if name in chains.compiled.estate.credentials:
         found = chains.from_credential(name)
@@ -193,7 +193,7 @@ def _starts(chains: Chains, name: str) -> list[Start]:
     return [chains.from_place(node) for node in _nodes(chains, name)]
 
 
-def _opens(chains: Chains, starts: Sequence[Start], most: int) -> Opens:
+def _opens(chains: Chains, starts: Sequence[ChainStart], most: int) -> Opens:
     """What starts can come to, and the worst of it; where that is very much, what needs no condition to be met."""
     web, compiled = chains.web, chains.compiled
     every = np.ones(len(compiled.permission_pairs), bool)

@@ -21,7 +21,7 @@ from enthesis.model.conditions import Glob
 from enthesis.model.estate import Attempt, Context, Credential, Estate, Grant, Hop, Origin, Retiring, boundary_of
 from enthesis.model.words import RETIRING
 from enthesis.proposals.credentials import Credentialed
-from enthesis.trusts.keyless import Way, shown_subjects, ways_of_place
+from enthesis.trusts.keyless import KeylessWay, shown_subjects, ways_of_place
 from enthesis.verdicts.attributes import kind_name
 from enthesis.verdicts.compiling import Compiled, compile_estate
 from enthesis.verdicts.judge import Judge
@@ -42,7 +42,7 @@ Use = tuple[str, str]
 
 
 @dataclass(frozen=True, slots=True)
-class Bounds:
+class RetiringBounds:
     """How long a key must have been idle before it is disabled, and how long a disabled key is kept."""
 
     idle: timedelta = timedelta(days=14)
@@ -93,7 +93,7 @@ class Standing:
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class LiveKeys:
     """What is known beside the files: the estate as it is live and the keys it keeps, by the names that the files have
     for them (None where no live system was asked), and what recorded use says each key did, None without a log, with
     when it last did."""
@@ -102,16 +102,16 @@ class Known:
     live: Estate | None = None
     keys: Mapping[str, Credentialed] | None = None
     used: Mapping[str, Mapping[Use, float]] | None = None
-    bounds: Bounds = Bounds()
+    bounds: RetiringBounds = RetiringBounds()
 
 
-def standings(estate: Estate, names: Iterable[str], known: Known) -> list[Standing]:
+def standings(estate: Estate, names: Iterable[str], known: LiveKeys) -> list[Standing]:
     """Where credentials stand, in the order of their names."""
-    looking = _Looking(estate, known)
+    looking = _StandingSearch(estate, known)
     return [looking.standing(name) for name in sorted(set(names))]
 
 
-def candidates(estate: Estate, known: Known) -> list[str]:
+def candidates(estate: Estate, known: LiveKeys) -> list[str]:
     """The keyed credentials that work, as far as is known, and are on no way yet."""
     out = []
     for name, one in estate.credentials.items():
@@ -143,10 +143,10 @@ def disabled_edits(estate: Estate, name: str, *, disabled: bool) -> list[Edit]:
     return [Replacement(at.file, at.line, at.column, ("disabled",), True if disabled else None)]
 
 
-class _Looking:
+class _StandingSearch:
     """Looks at one credential after the other, with both estates compiled once."""
 
-    def __init__(self, estate: Estate, known: Known) -> None:
+    def __init__(self, estate: Estate, known: LiveKeys) -> None:
         self.estate = estate
         self.known = known
         self.compiled = compile_estate(estate)
@@ -266,7 +266,7 @@ class _Looking:
         return found
 
 
-def last_use(found: Standing, known: Known) -> datetime | None:
+def last_use(found: Standing, known: LiveKeys) -> datetime | None:
     """When a key was used last, as what keeps it says, and the log; None where it never was, as far as is known."""
     kept = time_from(found.kept.last_used) if found.kept is not None and found.kept.last_used else None
     logged = (datetime.fromtimestamp(int(at), UTC) for at in (known.used or {}).get(found.name, {}).values())
@@ -322,7 +322,7 @@ def _subjects(estate: Estate, credential: Credential, issuer: str) -> list[str]:
     return sorted(out)
 
 
-def _ways(estate: Estate, found: Standing, holder: Holder) -> Iterator[Way]:
+def _ways(estate: Estate, found: Standing, holder: Holder) -> Iterator[KeylessWay]:
     subjects = [
         str(origin.shows["sub"]) for origin in holder.origins if origin.whom == holder.place and "sub" in origin.shows
     ]

@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 
 from enthesis.chains.chains import Chains
-from enthesis.cleaning.findings import Bounds, Finding, Sweeping, Swept, accepting, ended_acceptances, weighed
+from enthesis.cleaning.findings import Finding, FindingBounds, Sweeping, Swept, accepting, ended_acceptances, weighed
 from enthesis.cleaning.looks import LOOKS, of_risks, of_survey
 from enthesis.cleaning.usage import Usage
 from enthesis.surveys.survey import Said, no_collecting
@@ -14,7 +14,7 @@ from enthesis.trusts.risks import lingering
 def sweep(
     chains: Chains,
     *,
-    bounds: Bounds | None = None,
+    bounds: FindingBounds | None = None,
     said: Sequence[Said] = (),
     knows_use: bool = False,
     survey: str = "",
@@ -27,7 +27,7 @@ def sweep(
     read, if any, `usage` what was recorded of use.
     """
     now = datetime.fromtimestamp(chains.web.now, UTC)
-    sweeping = Sweeping(chains, chains.compiled.estate, now, bounds or Bounds(), knows_use, survey, usage)
+    sweeping = Sweeping(chains, chains.compiled.estate, now, bounds or FindingBounds(), knows_use, survey, usage)
     with no_collecting():  # a finding refers to nothing that refers back
         found: list[Finding] = list(ended_acceptances(sweeping))
         found += of_risks(sweeping, list(lingering(chains)))

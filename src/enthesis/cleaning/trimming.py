@@ -31,7 +31,7 @@ class Bundle:
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class BundleChange:
     """What a bundle becomes: the grants that go, and the ones that come."""
 
     holder: str
@@ -46,7 +46,7 @@ class Trimmed:
     that was used would be refused, what was used and not lately, and permissions before and after by identity."""
 
     after: Estate
-    changes: tuple[Change, ...] = ()
+    changes: tuple[BundleChange, ...] = ()
     roles: tuple[Role, ...] = ()
     withheld: tuple[tuple[str, str], ...] = ()
     conditional: int = 0
@@ -70,7 +70,7 @@ def trim(
     by_holder: dict[str, list[int]] = {}
     for number, bundle in enumerate(bundles):
         by_holder.setdefault(bundle.holder, []).append(number)
-    changes: list[Change] = []
+    changes: list[BundleChange] = []
     roles: dict[str, Role] = {}
     beyond, gap = 0, 0.0
     for holder, numbers in by_holder.items():
@@ -282,7 +282,7 @@ def _names(estate: Estate, holder: str, chosen: Chosen, taken: Mapping[str, Role
 
 def _changes(
     bundles: Sequence[Bundle], numbers: Sequence[int], seats: Sequence[Seat], chosen: Chosen, names: Sequence[str]
-) -> tuple[list[Change], dict[str, Role]]:
+) -> tuple[list[BundleChange], dict[str, Role]]:
     """What bundles become, and the new roles that stand in it."""
     comes: dict[int, list[Grant]] = {number: [] for number in numbers}
     made: dict[str, Role] = {}
@@ -304,7 +304,7 @@ def _changes(
         goes = tuple(grant for grant in bundle.grants if (grant.role, grant.at) not in after)
         fresh = tuple(grant for grant in comes[number] if (grant.role, grant.at) not in before)
         if goes or fresh:
-            out.append(Change(bundle.holder, bundle.to, goes, fresh))
+            out.append(BundleChange(bundle.holder, bundle.to, goes, fresh))
     return out, made
 
 
@@ -315,7 +315,7 @@ def _allows(permissions: frozenset[Permission]) -> dict[str, tuple[str, ...]]:
     return {kind: tuple(verbs) for kind, verbs in kinds.items()}
 
 
-def applied(estate: Estate, changes: Sequence[Change], roles: Mapping[str, Role]) -> Estate:
+def applied(estate: Estate, changes: Sequence[BundleChange], roles: Mapping[str, Role]) -> Estate:
     """The estate with these changes."""
     goes = {id(grant) for change in changes for grant in change.goes}
     kept = tuple(grant for grant in estate.grants if id(grant) not in goes)
@@ -328,7 +328,9 @@ def applied(estate: Estate, changes: Sequence[Change], roles: Mapping[str, Role]
     )
 
 
-def _replayed(index: _Index, changes: list[Change], roles: Mapping[str, Role], now: datetime, told: Trimmed) -> Trimmed:
+def _replayed(
+    index: _Index, changes: list[BundleChange], roles: Mapping[str, Role], now: datetime, told: Trimmed
+) -> Trimmed:
     """The changes after everything that was used was judged again; one by which something would be refused that was
     allowed is withheld. What hangs on conditions that the log does not record is taken as it was, and counted."""
     estate, needs = index.estate, index.needs

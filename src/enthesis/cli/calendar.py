@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from enthesis.cleaning.ends import Calendar, Waiting, ended
+from enthesis.cleaning.ends import Calendar, WaitingHandoff, ended
 from enthesis.cleaning.ends import calendar as calendar_of
 from enthesis.cli.histories import StoreOption, journal_if_any
 from enthesis.cli.options import AskOption, EstateOption, Format, FormatOption, QuietOption, SurveyOption
@@ -73,7 +73,7 @@ def calendar(
         raise typer.Exit(1)
 
 
-def _handoffs(subject: Subject, store: str | None) -> list[Waiting]:
+def _handoffs(subject: Subject, store: str | None) -> list[WaitingHandoff]:
     """The handoffs that were given out with a day by which the other half is to be there, the latest to each party."""
     journal = journal_if_any(subject.folder, store)
     if journal is None:
@@ -82,11 +82,11 @@ def _handoffs(subject: Subject, store: str | None) -> list[Waiting]:
         kept = journal.documents("handoff", subject.estate.name)
     finally:
         journal.close()
-    latest: dict[str, Waiting] = {}
+    latest: dict[str, WaitingHandoff] = {}
     for _, content in kept:
         said = json.loads(content)
         day = str(said.get("by") or "")
         by = time_from(day) or time_from(f"{day}T00:00:00Z")
         if by is not None:
-            latest[str(said.get("to"))] = Waiting(str(said.get("to")), by, str(said.get("reference", "")))
+            latest[str(said.get("to"))] = WaitingHandoff(str(said.get("to")), by, str(said.get("reference", "")))
     return list(latest.values())

@@ -27,9 +27,9 @@ from enthesis.model.estate import Estate, boundary_of
 from enthesis.output.lines import Span, counted, csv_cell, line
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.ports import Connected, Credentialed, KeepsKeys, WantedKey
-from enthesis.proposals.credentials import Listed, listed, matching
+from enthesis.proposals.credentials import ListedCredential, listed, matching
 from enthesis.proposals.wanted import holders
-from enthesis.trusts.keyless import Way, keyless_ways
+from enthesis.trusts.keyless import KeylessWay, keyless_ways
 
 FORMS = ("access-key", "client-secret", "static-token")
 
@@ -287,7 +287,7 @@ def _keys(estate: Estate, connected: Connected) -> list[tuple[Credentialed, str]
 # -- telling -----------------------------------------------------------------------------------------------------
 
 
-def _told(of: str, ways: list[Way], missing: list[str], bound: timedelta, output: Format) -> None:
+def _told(of: str, ways: list[KeylessWay], missing: list[str], bound: timedelta, output: Format) -> None:
     """The keyless ways, as ready lines, and what a key would still need."""
     if output is Format.JSON:
         entries = [
@@ -381,7 +381,7 @@ COLUMNS = (
 )  # fmt: skip
 
 
-def _csv(every: list[Listed]) -> str:
+def _csv(every: list[ListedCredential]) -> str:
     """A row for each credential (RFC 4180), which a spreadsheet takes for no formula."""
     out = io.StringIO()
     rows = csv.writer(out)
@@ -397,7 +397,7 @@ def _csv(every: list[Listed]) -> str:
     return out.getvalue()
 
 
-def _as_json(one: Listed) -> dict[str, Any]:
+def _as_json(one: ListedCredential) -> dict[str, Any]:
     """One credential for a program; what is not known is left out."""
     said = {"name": one.name, "of": one.of, "form": one.form, "at": one.at, "fingerprint": one.fingerprint,
             "created": one.created, "made_by": one.made_by, "expires": one.expires, "last_used": one.last_used,

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from enthesis.cleaning.cutoff import Target, target_of
+from enthesis.cleaning.cutoff import Withdrawn, target_of
 from enthesis.cli import completing
 from enthesis.cli.enact import refuse_if_not_allowed
 from enthesis.cli.histories import StoreOption, journal_at, signed_in
@@ -34,7 +34,7 @@ from enthesis.proposals.steps import Proposal
 from enthesis.surveys.survey import beside
 
 if TYPE_CHECKING:
-    from enthesis.cleaning.cutoff import Kept
+    from enthesis.cleaning.cutoff import LiveCredential
     from enthesis.store.journal import Journal
 
 CUTOFF = "cutoff"  # what the store keeps of one
@@ -133,7 +133,7 @@ def cutoff(
         raise typer.Exit(1)
 
 
-def _target(described: Estate, who: str, kept: "list[Kept]") -> Target:
+def _target(described: Estate, who: str, kept: "list[LiveCredential]") -> Withdrawn:
     sessions = [kept_step.one for kept_step in kept if isinstance(kept_step.one, OpenSession)]
     found = target_of(described, who, sessions)
     if found is None:
@@ -146,7 +146,7 @@ def _target(described: Estate, who: str, kept: "list[Kept]") -> Target:
             None,
         )
         if live is not None:
-            return Target("credential", who, live.of)
+            return Withdrawn("credential", who, live.of)
         known = [*described.identities, *described.credentials, *described.resources]
         raise InvalidInput(
             f"no such identity, resource, credential or open session: {who}",

@@ -37,7 +37,7 @@ MOST_MISSING = 5  # rights that are named in a refusal
 
 
 @dataclass(frozen=True)
-class Asked:
+class EnactOptions:
     """How it is asked for, whatever is carried out."""
 
     output: Format
@@ -110,7 +110,7 @@ def enact(
             _put_history(journal, described, show, output)
             return
         longest = length_of("--patience", patience).total_seconds()
-        asked = Asked(output, quiet, yes, tuple(accept or ()), because, wait, at_once, longest)
+        asked = EnactOptions(output, quiet, yes, tuple(accept or ()), because, wait, at_once, longest)
         _refuse_unknown(asked.accept)
         person = signed_in(described, folder)
         acting = person.secret if person is not None else None
@@ -214,7 +214,14 @@ def _refuse_if_unfinished(journal: "Journal", estate: str) -> None:
 
 
 def _afresh(
-    journal: "Journal", described: Estate, folder: Path, given: Given, asked: Asked, file: Path | None, *, prune: bool
+    journal: "Journal",
+    described: Estate,
+    folder: Path,
+    given: Given,
+    asked: EnactOptions,
+    file: Path | None,
+    *,
+    prune: bool,
 ) -> None:
     """A proposal from a file, or one of this moment."""
     from enthesis.live.enacting import (  # noqa: PLC0415  loads the store
@@ -260,7 +267,14 @@ def _afresh(
 
 
 def _go_on(
-    journal: "Journal", one: "Enactment", described: Estate, folder: Path, given: Given, asked: Asked, *, undo: bool
+    journal: "Journal",
+    one: "Enactment",
+    described: Estate,
+    folder: Path,
+    given: Given,
+    asked: EnactOptions,
+    *,
+    undo: bool,
 ) -> None:
     """Finishes an enactment, or takes it back."""
     from enthesis.live.enacting import Why, enact, resume, undoing  # noqa: PLC0415  loads the store
@@ -340,7 +354,7 @@ def approvers_of(described: Estate, folder: Path, proposal: Proposal) -> list[st
     return approved_by(described, folder, proposal)
 
 
-def _worked(made: Made, asked: Asked, work: Callable[["How"], "Enacted"], *, undone: bool) -> None:
+def _worked(made: Made, asked: EnactOptions, work: Callable[["How"], "Enacted"], *, undone: bool) -> None:
     """Carries it out, waiting for others where that is wanted, and says what came of it."""
     from enthesis.live.enacting import How  # noqa: PLC0415  loads the store
     from enthesis.output.enactments import enacted_json, enacted_lines, enacted_sentence  # noqa: PLC0415
@@ -365,7 +379,7 @@ def _worked(made: Made, asked: Asked, work: Callable[["How"], "Enacted"], *, und
         raise StoppedPartWay(said[:1].lower() + said[1:], code="stopped-part-way", remedy=remedy)
 
 
-def _when_free(work: Callable[[], Result], asked: Asked) -> Result:
+def _when_free(work: Callable[[], Result], asked: EnactOptions) -> Result:
     """Does the work once nobody else enacts there, for as long as is waited."""
     from tenacity import Retrying, retry_if_exception_type, stop_after_delay, wait_fixed  # noqa: PLC0415
 
@@ -389,7 +403,7 @@ def _read(file: Path, described: Estate, *, prune: bool) -> Proposal:
     return read_proposal(file, described)
 
 
-def _ask(proposal: Proposal, asked: Asked) -> None:
+def _ask(proposal: Proposal, asked: EnactOptions) -> None:
     """Shows what will be done, and goes on once that and each danger in it is accepted."""
     put_lines(danger_lines(proposal.dangers) if asked.yes else proposal_lines(proposal), to_error=True)
     waiting = [danger.name for danger in proposal.dangers if danger.name not in asked.accept]

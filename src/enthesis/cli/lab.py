@@ -2,53 +2,57 @@
 
 import typer
 
-from enthesis.cli.lazy import Listed, lazy_group
+from enthesis.cli.lazy import ListedCommand, lazy_group
 
 COMMANDS = {
-    "start": Listed("lab_control:start", "Start the lab of an estate; returns when it is ready."),
-    "stop": Listed("lab_control:stop", "Stop the lab of an estate; its state stays unless --clean is given."),
-    "join": Listed(
+    "start": ListedCommand("lab_control:start", "Start the lab of an estate; returns when it is ready."),
+    "stop": ListedCommand("lab_control:stop", "Stop the lab of an estate; its state stays unless --clean is given."),
+    "join": ListedCommand(
         "lab_control:join",
         "Speak to the lab of another estate, as two parties with a folder each do.",
     ),
-    "status": Listed("lab_control:status", "Say whether a lab runs, and at which addresses; exit 1 if none does."),
-    "clock": Listed(
+    "status": ListedCommand(
+        "lab_control:status", "Say whether a lab runs, and at which addresses; exit 1 if none does."
+    ),
+    "clock": ListedCommand(
         "lab_control:clock",
         "Show how far the lab's clock is ahead, or move it forward to try expiry without waiting.",
     ),
-    "rotate": Listed(
+    "rotate": ListedCommand(
         "lab_control:rotate",
         "Give a service of the lab new signing keys; tokens signed with the old ones stay valid.",
     ),
-    "fault": Listed(
+    "fault": ListedCommand(
         "lab_faults:fault",
         "Make the lab's services late, slow, limited or failing, as real ones are at times; or end that.",
     ),
-    "use": Listed(
+    "use": ListedCommand(
         "lab_use:use",
         "Write plausible use of the estate's identities into the lab's records, as if it had run for long.",
     ),
-    "add": Listed("lab_actions:add", "Create resources directly at the lab's clouds, bypassing Enthesis."),
-    "remove": Listed(
+    "add": ListedCommand("lab_actions:add", "Create resources directly at the lab's clouds, bypassing Enthesis."),
+    "remove": ListedCommand(
         "lab_actions:remove",
         "Delete resources at the lab's clouds, with identities tied to them; grants stay behind.",
     ),
-    "on": Listed(
+    "on": ListedCommand(
         "lab_actions:on",
         "Run a program as if on a host of the lab, with that host's metadata service.",
         passes_on=True,
     ),
-    "run": Listed(
+    "run": ListedCommand(
         "lab_actions:run",
         "Run a program as if in a run of the lab's pipeline service, with the run's token.",
         passes_on=True,
     ),
-    "as": Listed(
+    "as": ListedCommand(
         "lab_actions:as_party",
         "Run a command as another party of the lab, with that party's administrators' sessions.",
         passes_on=True,
     ),
-    "agree": Listed("lab_actions:agree", "Agree to a sign-in at the lab's directory, as a person does on its page."),
+    "agree": ListedCommand(
+        "lab_actions:agree", "Agree to a sign-in at the lab's directory, as a person does on its page."
+    ),
 }
 app = typer.Typer(
     cls=lazy_group(COMMANDS), help="Start, stop and tune the stand-ins.", no_args_is_help=True, add_completion=False

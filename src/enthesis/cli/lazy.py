@@ -11,7 +11,7 @@ import typer
 from typer.core import TyperCommand, TyperGroup
 
 
-class Listed(NamedTuple):
+class ListedCommand(NamedTuple):
     """A command in the list of a group: where it is, its help, its panel.
 
     `place` is `module:name` below this package; the name is a function, or a `typer.Typer` for a group. `help` is the
@@ -57,10 +57,10 @@ def _choices(type_of: Any, ctx: Any) -> str | None:
     return said.strip("<>") if said is not None and "|" in said else None
 
 
-def lazy_group(table: Mapping[str, Listed]) -> type[TyperGroup]:
+def lazy_group(table: Mapping[str, ListedCommand]) -> type[TyperGroup]:
     """A class of groups with the commands of a table."""
 
-    class Group(TyperGroup):
+    class CommandGroup(TyperGroup):
         def __init__(self, **settings: Any) -> None:
             super().__init__(**settings)
             self.help = _in_paragraphs(self.help)
@@ -74,10 +74,10 @@ def lazy_group(table: Mapping[str, Listed]) -> type[TyperGroup]:
             name, found, rest = super().resolve_command(ctx, args)
             return name, found and loaded(str(name), table[str(name)]), rest
 
-    return Group
+    return CommandGroup
 
 
-def loaded(name: str, listed: Listed) -> TyperCommand | TyperGroup:
+def loaded(name: str, listed: ListedCommand) -> TyperCommand | TyperGroup:
     """A command, imported."""
     module, _, attribute = listed.place.partition(":")
     found = getattr(import_module(f"enthesis.cli.{module}"), attribute)

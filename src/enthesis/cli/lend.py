@@ -29,7 +29,7 @@ from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.escapes import word
 from enthesis.model.estate import Context, Estate, Origin
 from enthesis.output.streams import put_text, remark
-from enthesis.ports import Connected, Credential, Refusal
+from enthesis.ports import Connected, HeldCredential, Refusal
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.takeable import refused_by, way_onto
@@ -146,7 +146,7 @@ def _to_program(
             remark(reason)
         raise typer.Exit(1)
     got = ways.walked(best)
-    if not isinstance(got, Credential):
+    if not isinstance(got, HeldCredential):
         remark(got)
         raise typer.Exit(1)
     lent = Lent(identity, got, *_provider(described, folder, identity), now=clock.now)
@@ -161,10 +161,10 @@ def _to_program(
     if not endpoint:
         run_with_variable(command, lent)
 
-    def again() -> Credential:
+    def again() -> HeldCredential:
         fresh = ways.best(clock.now())
         renewed = ways.walked(fresh) if fresh is not None else None
-        if not isinstance(renewed, Credential):
+        if not isinstance(renewed, HeldCredential):
             raise LiveFailure(f"{identity} cannot be taken on any more", code="session-not-renewed")
         return renewed
 
@@ -172,7 +172,7 @@ def _to_program(
 
 
 @dataclass(frozen=True)
-class _Way:
+class _LendOptions:
     """An origin at hand that comes to an identity, and the hops from it."""
 
     origin: AtHand
@@ -196,14 +196,14 @@ class _Ways:
     def connected(self) -> Connected:
         return connect(self.estate, self.folder, Given(clients=self.clients, at_hand=True))
 
-    def best(self, now: datetime) -> _Way | None:
+    def best(self, now: datetime) -> _LendOptions | None:
         """The first origin that comes to the identity; None where none does."""
         for one, origin in self._usable(now):
             if one.form == "session" and one.who == self.identity:
-                return _Way(one, ())
+                return _LendOptions(one, ())
             hops = way_onto(self.estate, self.judge, origin, self.identity, Context(), now)
             if hops is not None:
-                return _Way(one, hops)
+                return _LendOptions(one, hops)
         return None
 
     def why_none(self, now: datetime) -> Iterator[str]:
@@ -229,7 +229,7 @@ class _Ways:
             and (origin.credential is not None or origin.service is not None)
         ]
 
-    def walked(self, way: _Way) -> Credential | str:
+    def walked(self, way: _LendOptions) -> HeldCredential | str:
         """The session of the last hop, or in words that a live system refuses it."""
         origin, rest = way.origin, way.hops
         if origin.service is not None:

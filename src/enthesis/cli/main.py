@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 
 from enthesis import __version__
-from enthesis.cli.lazy import Listed, lazy_group
+from enthesis.cli.lazy import ListedCommand, lazy_group
 from enthesis.cli.renamed import refuse_old_words
 from enthesis.model.errors import EnthesisError, InvalidEstate, NotDecided, StoppedPartWay, Undecided
 from enthesis.model.secrets import redacted
@@ -23,84 +23,90 @@ GONE = 141  # exit code, as of a program that SIGPIPE ended
 PARTIAL = 3  # exit code of an answer that may lack something, since not all could be read
 FAULT = 70  # exit code, as in sysexits.h: an internal software error
 COMMANDS = {
-    "demo": Listed(
+    "demo": ListedCommand(
         "demo:demo",
         "Run the worked example: a pipeline publishes without a stored key, and the wrong branch is refused.",
         "Begin",
     ),
-    "start": Listed(
+    "start": ListedCommand(
         "start:start", "Create a small estate from a pattern, or add a twin of an account or identity.", "Begin"
     ),
-    "check": Listed(
+    "check": ListedCommand(
         "check:check", "Validate the estate: errors with their lines, journeys, invariants and risks.", "Describe"
     ),
-    "card": Listed("card:card", "Show one identity, resource, group or role on a page.", "Describe"),
-    "trace": Listed("trace:trace", "Explain why a request is allowed or refused, and how to change that.", "Ask"),
-    "reach": Listed("reach:reach", "List what a caller can reach (--from), or who can reach a place (--to).", "Ask"),
-    "admit": Listed(
+    "card": ListedCommand("card:card", "Show one identity, resource, group or role on a page.", "Describe"),
+    "trace": ListedCommand(
+        "trace:trace", "Explain why a request is allowed or refused, and how to change that.", "Ask"
+    ),
+    "reach": ListedCommand(
+        "reach:reach", "List what a caller can reach (--from), or who can reach a place (--to).", "Ask"
+    ),
+    "admit": ListedCommand(
         "admit:admit", "Show whom a trust admits, claim by claim, with examples of who is in and who is not.", "Ask"
     ),
-    "survey": Listed(
+    "survey": ListedCommand(
         "survey:survey", "Read live systems into a survey file, which every question can be asked of.", "Change"
     ),
-    "propose": Listed(
+    "propose": ListedCommand(
         "propose:propose", "Compare the live side with the estate and show what is not in place.", "Change"
     ),
-    "enact": Listed("enact:enact", "Carry out a proposal, or propose, show and ask.", "Change"),
-    "handoff": Listed(
+    "enact": ListedCommand("enact:enact", "Carry out a proposal, or propose, show and ask.", "Change"),
+    "handoff": ListedCommand(
         "handoff:handoff",
         "Write down what another party must do for a crossing, or take in what they ask of us.",
         "Change",
     ),
-    "prove": Listed("prove:prove", "Run journeys with real credentials and check that each ends as expected.", "Prove"),
-    "lend": Listed(
+    "prove": ListedCommand(
+        "prove:prove", "Run journeys with real credentials and check that each ends as expected.", "Prove"
+    ),
+    "lend": ListedCommand(
         "lend:lend", "Run a program as an identity with a short-lived credential, nothing on disk.", "Prove"
     ),
-    "sign-in": Listed(
+    "sign-in": ListedCommand(
         "sign_in:sign_in", "Sign in as a person at the organisation's directory; kept for at most eight hours.", "Prove"
     ),
-    "sign-out": Listed(
+    "sign-out": ListedCommand(
         "sign_out:sign_out", "End the sign-in of a person, at the directory and on this machine.", "Prove"
     ),
-    "whoami": Listed(
+    "whoami": ListedCommand(
         "whoami:whoami", "Show which origins are available here and which identities they can take on.", "Prove"
     ),
-    "credential": Listed(
+    "credential": ListedCommand(
         "credential:credential",
         "List credentials, create one that ends, or revoke one; keyless ways come first.",
         "Prove",
     ),
-    "sweep": Listed(
+    "sweep": ListedCommand(
         "sweep:sweep",
         "Find what should not stay: keys, grants and identities that linger or are too wide, the gravest first.",
         "Keep clean",
     ),
-    "trim": Listed(
+    "trim": ListedCommand(
         "trim:trim",
         "Narrow roles and grants to what was used, and show what access that takes.",
         "Keep clean",
     ),
-    "retire": Listed(
+    "retire": ListedCommand(
         "retire:retire",
         "Take keyed credentials to keyless, stage by stage, and show where each one stands.",
         "Keep clean",
     ),
-    "calendar": Listed(
+    "calendar": ListedCommand(
         "calendar:calendar",
         "List what ends or must be looked at again: credentials, grants, trusts, accepted risks, handoffs.",
         "Keep clean",
     ),
-    "cutoff": Listed(
+    "cutoff": ListedCommand(
         "cutoff:cutoff",
         "Withdraw access now: of an identity, a person, a host, a keyed credential or a session.",
         "Keep clean",
     ),
-    "sessions": Listed(
+    "sessions": ListedCommand(
         "sessions:sessions",
         "List the sessions that are open at live systems: whose, from which origin, until when.",
         "Keep clean",
     ),
-    "lab": Listed("lab:app", "Start, stop and tune the stand-ins.", "Lab"),
+    "lab": ListedCommand("lab:app", "Start, stop and tune the stand-ins.", "Lab"),
 }
 
 

@@ -28,7 +28,7 @@ ClaimOption = Annotated[
 
 
 @dataclass(frozen=True)
-class Surroundings:
+class SurroundingOptions:
     """The options that surround a request, as typed."""
 
     at_time: str | None = None
@@ -61,7 +61,7 @@ def now() -> datetime:
     return datetime.now(UTC).replace(microsecond=0)
 
 
-def context_from(around: Surroundings) -> Context:
+def context_from(around: SurroundingOptions) -> Context:
     """The context that the options give; InvalidInput where a value is of the wrong type."""
     given: dict[str, tuple[str, str | None, Any]] = {
         "time": ("--at-time", around.at_time, Time()),

@@ -5,7 +5,7 @@ from typing import Annotated, Any
 
 import typer
 
-from enthesis.chains.chains import Chains, Start
+from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.changes import reachable_by_change, reaching_by_change
 from enthesis.chains.invariants import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
@@ -18,7 +18,7 @@ from enthesis.cli.questions import (
     MfaOption,
     NetworkOption,
     ReferenceOption,
-    Surroundings,
+    SurroundingOptions,
     TimeOption,
     claims_from,
     context_from,
@@ -86,7 +86,7 @@ def reach(
     if (who is None) == (to is None):
         raise InvalidInput("say --from WHO or --to ADDRESS", code="argument-missing", remedy="one of them, not both")
     _, described, _ = read_subject(estate, live)
-    context = context_from(Surroundings(at_time, network, reference))
+    context = context_from(SurroundingOptions(at_time, network, reference))
     when: dict[str, Any] = {"time": context.time or now()}
     when |= {name: getattr(context, name) for name in context.said if name != "time"}
     when |= {"mfa": mfa} if mfa is not None else {}
@@ -135,7 +135,7 @@ def _wanted(compiled: Compiled, verbs: list[str] | None) -> Any:
     return wanted_permissions(compiled, verbs or ["*"], ())
 
 
-def _from(chains: Chains, starts: list[Start], wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
+def _from(chains: Chains, starts: list[ChainStart], wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
     found = reachable(chains, starts, wanted, hops=hops)
     if by_change:
         found += reachable_by_change(chains, starts, wanted, {(access.target, access.verb) for access in found})

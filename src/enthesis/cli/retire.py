@@ -18,8 +18,8 @@ from enthesis.cleaning.retiring import (
     FOLLOWING,
     PLANNED,
     PROVED,
-    Bounds,
-    Known,
+    LiveKeys,
+    RetiringBounds,
     Standing,
     candidates,
     disabled_edits,
@@ -100,8 +100,8 @@ def retire(
     folder = estate_folder(estate)
     described = read_estate(folder)
     _refuse_unknown(described, name or [])
-    bounds = Bounds(_length("--idle", idle), _length("--keep", keep))
-    work = _Work(folder, described, output, store, quiet=quiet)
+    bounds = RetiringBounds(_length("--idle", idle), _length("--keep", keep))
+    work = _RetireRun(folder, described, output, store, quiet=quiet)
     with suppress(Unreachable):
         work.connected = connect(described, folder)
     work.look(name or [], bounds, usage or [])
@@ -132,7 +132,7 @@ def _refuse_unknown(described: Estate, names: Sequence[str]) -> None:
 
 
 @dataclass
-class _Work:
+class _RetireRun:
     """One run: what was found, and what is done about it."""
 
     folder: Path
@@ -143,10 +143,10 @@ class _Work:
     connected: Connected | None = None
     found: list[Standing] = field(default_factory=list)
     others: list[str] = field(default_factory=list)
-    known: Known | None = None
+    known: LiveKeys | None = None
     began: datetime | None = None  # when the proofs of this run began
 
-    def look(self, names: Sequence[str], bounds: Bounds, logs: Sequence[Path]) -> None:
+    def look(self, names: Sequence[str], bounds: RetiringBounds, logs: Sequence[Path]) -> None:
         """Finds where they stand. The live side is surveyed where a keyless way is to be looked for there."""
         described = self.described
         asked = list(names) or list(described.retiring)
@@ -161,7 +161,7 @@ class _Work:
         self.others = candidates(described, self.known)
 
     @property
-    def sure(self) -> Known:
+    def sure(self) -> LiveKeys:
         if self.known is None:
             raise InvalidInput("nothing was looked at", code="argument-missing")
         return self.known

@@ -44,7 +44,7 @@ DIGEST = "sha-256:"
 
 
 @dataclass(frozen=True)
-class Reached:
+class ClusterOptions:
     """How clusters are reached, and which of their namespaces are read."""
 
     kubeconfig: Path | None
@@ -157,7 +157,7 @@ def survey(
     systems += [_installed(name) for name in further or ()]
     head: list[Record] = list(head_of(described)) if described is not None else []
     if cluster or not (issuer or further):
-        reached = Reached(kubeconfig, context, tuple(namespace or ()))
+        reached = ClusterOptions(kubeconfig, context, tuple(namespace or ()))
         found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
         systems, head = [*systems, *found], [*without_what_has_gone(head, found), *more]
     if since is not None:
@@ -343,7 +343,7 @@ def _systems(
     estate: Estate | None,
     folder: Path | None,
     clusters: list[str],
-    reached: Reached,
+    reached: ClusterOptions,
     *,
     quiet: bool,
 ) -> tuple[list[Surveys], list[Record]]:

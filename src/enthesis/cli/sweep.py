@@ -7,7 +7,7 @@ import typer
 
 from enthesis.chains.chains import Chains
 from enthesis.chains.web import Web
-from enthesis.cleaning.findings import SEVERITIES, Bounds, Finding, Swept
+from enthesis.cleaning.findings import SEVERITIES, Finding, FindingBounds, Swept
 from enthesis.cleaning.sweep import sweep as swept_of
 from enthesis.cli.options import AskOption, EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import length_of, now
@@ -79,7 +79,7 @@ def sweep(
     Example: enthesis sweep --in ../pages
     """
     _refuse_unknown(code or [], fail_on or [])
-    bounds = Bounds(length_of("--older-than", older_than), length_of("--unused-for", unused_for))
+    bounds = FindingBounds(length_of("--older-than", older_than), length_of("--unused-for", unused_for))
     if write is not None and (live is not None or ask):
         raise InvalidInput(
             "--write changes the estate's files, and something else was asked",
@@ -121,7 +121,7 @@ def _refuse_unknown(codes: list[str], fail_on: list[str]) -> None:
             )
 
 
-def _swept(subject: Subject, bounds: Bounds, live: Path | None, logs: list[Path], *, quiet: bool) -> Swept:
+def _swept(subject: Subject, bounds: FindingBounds, live: Path | None, logs: list[Path], *, quiet: bool) -> Swept:
     survey = subject.survey
     chains = Chains(Web(compile_estate(subject.estate), now().timestamp()))
     progress = reporter(quiet=quiet)

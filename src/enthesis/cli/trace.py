@@ -16,7 +16,7 @@ from enthesis.cli.questions import (
     MfaOption,
     NetworkOption,
     ReferenceOption,
-    Surroundings,
+    SurroundingOptions,
     TimeOption,
     claims_from,
     context_from,
@@ -88,7 +88,7 @@ def trace(
     Example: enthesis trace write bulletin/bucket/public-pages/object/a.html --from bulletin/identity/page-writer
     """
     folder, described, _ = read_subject(estate, live)
-    around = Surroundings(at_time, network, reference, session_age)
+    around = SurroundingOptions(at_time, network, reference, session_age)
     if journey is not None:
         if words or who or through or token or claim:
             raise InvalidInput(
@@ -128,7 +128,7 @@ def _unknown(verdict: Any) -> bool:
     return any(request.step("target-side").outcome == "unknown" for request in verdict.requests)
 
 
-def _of_journey(estate: Estate, name: str, around: Surroundings, mfa: bool | None) -> Question:
+def _of_journey(estate: Estate, name: str, around: SurroundingOptions, mfa: bool | None) -> Question:
     found = estate.journeys.get(name)
     if found is None:
         raise InvalidInput(f"unknown journey {name}", code="journey-unknown", remedy=perhaps(name, estate.journeys))
@@ -149,7 +149,7 @@ def _asked(
     token: str | None,
     claims: dict[str, Any],
     mfa: bool | None,
-    around: Surroundings,
+    around: SurroundingOptions,
 ) -> Question:
     if token is not None:
         from enthesis.live.shown_tokens import token_origin  # noqa: PLC0415  only tokens need the libraries that it loads

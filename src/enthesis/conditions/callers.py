@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from enthesis.conditions.truth import Value, hold
-from enthesis.conditions.values import Found, Room, Want, Wanted, solve
+from enthesis.conditions.values import Room, Solution, Want, Wanted, solve
 from enthesis.model.conditions import Conditions, Test
 from enthesis.model.errors import Undecided
 
@@ -52,7 +52,7 @@ def one_of_both(one: Callers, other: Callers, rooms: Rooms) -> Shown | None:
 
 def one_of_difference(one: Callers, other: Callers, rooms: Rooms) -> Shown | None:
     """Somebody in the first set and not in the other; None where the other contains the first."""
-    search = _Search(rooms)
+    search = _CallerSearch(rooms)
     for conditions in one.alternatives:
         found = search.run(conditions, other.alternatives)
         if found is not None:
@@ -60,7 +60,7 @@ def one_of_difference(one: Callers, other: Callers, rooms: Rooms) -> Shown | Non
     return None
 
 
-class _Search:
+class _CallerSearch:
     """Chooses, for each alternative to stay out of, the condition that does not hold, and keeps what is chosen sound.
 
     An attribute is solved anew only where its own tests have grown, so that a choice that cannot be is cut off at once.
@@ -69,7 +69,7 @@ class _Search:
     def __init__(self, rooms: Rooms) -> None:
         self.rooms = rooms
         self.steps = 0
-        self._solved: dict[tuple[str, frozenset[Wanted]], Found | None] = {}
+        self._solved: dict[tuple[str, frozenset[Wanted]], Solution | None] = {}
 
     def run(self, inside: Conditions, outside: Sequence[Conditions]) -> Shown | None:
         wanted: dict[str, frozenset[Wanted]] = {}
@@ -97,7 +97,7 @@ class _Search:
                 return found_one
         return None
 
-    def _solve(self, attribute: str, tests: frozenset[tuple[Test, Want]]) -> Found | None:
+    def _solve(self, attribute: str, tests: frozenset[tuple[Test, Want]]) -> Solution | None:
         key = (attribute, tests)
         if key not in self._solved:
             ordered = sorted(tests, key=lambda one: one[1].value)

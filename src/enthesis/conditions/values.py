@@ -85,13 +85,13 @@ TEXT_ROOM = Room(frozenset(["text"]))
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class Solution:
     """A value that does what was wanted; None stands for an absent one."""
 
     value: Value
 
 
-def solve(wanted: Sequence[Wanted], room: Room) -> Found | None:
+def solve(wanted: Sequence[Wanted], room: Room) -> Solution | None:
     """A value for which every test is as wanted, or None where no value is. Raises Undecided past the bound."""
 
     def good(value: Value) -> bool:
@@ -99,9 +99,9 @@ def solve(wanted: Sequence[Wanted], room: Room) -> Found | None:
 
     for value in room.typical:
         if good(value):
-            return Found(value)
+            return Solution(value)
     if room.absent and good(None):
-        return Found(None)
+        return Solution(None)
     tests = [test for test, _ in wanted]
     undecided: Undecided | None = None
     if "text" in room.types:
@@ -111,14 +111,14 @@ def solve(wanted: Sequence[Wanted], room: Room) -> Found | None:
             undecided = bound
         else:
             if text is not None:
-                return Found(text)
+                return Solution(text)
     for element in _cells_but_texts(tests, room):
         if good(element):
-            return Found(element)
+            return Solution(element)
     if room.many:
         chosen = _list(wanted, list(cells(tests, room)))
         if chosen is not None and good(chosen):
-            return Found(chosen)
+            return Solution(chosen)
     if undecided is not None:
         raise undecided
     return None
@@ -227,7 +227,7 @@ Part = tuple[Test, ...]  # operators that one element must meet together
 
 
 @dataclass(frozen=True, slots=True)
-class _Way:
+class _SolverPath:
     """One way for tests of a list to be as wanted: some element passes each of `some`; of every element each of `all_`
     is false, and each of `none` does not hold."""
 
@@ -236,13 +236,15 @@ class _Way:
     none: frozenset[Part] = frozenset()
     maybe: frozenset[Part] = frozenset()  # of one element at least it is unknown, and it holds of none
 
-    def __or__(self, other: "_Way") -> "_Way":
-        return _Way(self.some | other.some, self.all_ | other.all_, self.none | other.none, self.maybe | other.maybe)
+    def __or__(self, other: "_SolverPath") -> "_SolverPath":
+        return _SolverPath(
+            self.some | other.some, self.all_ | other.all_, self.none | other.none, self.maybe | other.maybe
+        )
 
 
 def _list(wanted: Sequence[Wanted], elements: Sequence[Value]) -> tuple[Value, ...] | None:
     """A list that does what is wanted, of one element from each cell."""
-    ways = [_Way()]
+    ways = [_SolverPath()]
     for test, want in wanted:
         more = _ways(test, want)
         ways = list(dict.fromkeys(way | other for way in ways for other in more))
@@ -273,7 +275,7 @@ def _list(wanted: Sequence[Wanted], elements: Sequence[Value]) -> tuple[Value, .
     return None
 
 
-def _ways(test: Test, want: Want) -> list[_Way]:
+def _ways(test: Test, want: Want) -> list[_SolverPath]:
     """Every way for a test of a list that is not empty to be as wanted."""
     if want is Want.NOT_FALSE:
         return [*_ways(test, Want.HOLDS), *_ways(test, Want.UNKNOWN)]
@@ -285,7 +287,7 @@ def _ways(test: Test, want: Want) -> list[_Way]:
         return [way for one in turned.get(want, (want,)) for way in _ways(test.test, one)]
     if isinstance(test, Present):
         met = want.met(test.wanted)
-        return [_Way()] if met else []
+        return [_SolverPath()] if met else []
     if isinstance(test, AnyOf):
         return _of_several(test.tests, want, some=Want.HOLDS, every=Want.FAILS)
     if isinstance(test, AllOf):
@@ -298,23 +300,23 @@ def _ways(test: Test, want: Want) -> list[_Way]:
     return _of_part((test,), want)
 
 
-def _of_part(part: Part, want: Want) -> list[_Way]:
+def _of_part(part: Part, want: Want) -> list[_SolverPath]:
     one = frozenset((part,))
     if want is Want.HOLDS:
-        return [_Way(some=one)]
+        return [_SolverPath(some=one)]
     if want is Want.FAILS:
-        return [_Way(all_=one)]
-    return [_Way(maybe=one)] if want is Want.UNKNOWN else [_Way(none=one)]
+        return [_SolverPath(all_=one)]
+    return [_SolverPath(maybe=one)] if want is Want.UNKNOWN else [_SolverPath(none=one)]
 
 
-def _of_several(tests: Sequence[Test], want: Want, *, some: Want, every: Want) -> list[_Way]:
+def _of_several(tests: Sequence[Test], want: Want, *, some: Want, every: Want) -> list[_SolverPath]:
     """Kleene's or (some: HOLDS, every: FAILS) or and (the other way round) of tests of one list."""
     if want is some:
         return [way for test in tests for way in _ways(test, some)]
     if want is every:
         return _product([_ways(test, every) for test in tests])
     if want is Want.UNKNOWN:  # at least one is unknown, and none decides
-        out: list[_Way] = []
+        out: list[_SolverPath] = []
         for number in range(len(tests)):
             choices = [
                 _ways(one, Want.UNKNOWN) if at == number else [*_ways(one, Want.UNKNOWN), *_ways(one, every)]
@@ -327,8 +329,8 @@ def _of_several(tests: Sequence[Test], want: Want, *, some: Want, every: Want) -
     return [way for test in tests for way in _ways(test, Want.NOT_HELD)]
 
 
-def _product(choices: Sequence[Sequence[_Way]]) -> list[_Way]:
-    ways = [_Way()]
+def _product(choices: Sequence[Sequence[_SolverPath]]) -> list[_SolverPath]:
+    ways = [_SolverPath()]
     for more in choices:
         ways = list(dict.fromkeys(way | other for way in ways for other in more))
         if len(ways) > MAX_WAYS:

@@ -12,7 +12,7 @@ from functools import partial
 from typing import Any
 from urllib.parse import quote, urlencode
 
-from enthesis.connectors.http import KEYED, Answer, Client, problem_said, understood
+from enthesis.connectors.http import KEYED, Client, HttpAnswer, problem_said, understood
 from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput, MovedAway, RightMissing, UnexpectedAnswer
@@ -20,17 +20,17 @@ from enthesis.model.estate import Attempt, KindVerbs
 from enthesis.model.secrets import Secret
 from enthesis.model.words import STATEMENTS
 from enthesis.ports import (
-    Asked,
     Changed,
-    Credential,
     Credentialed,
     Done,
-    Key,
+    HeldCredential,
+    HeldKey,
     LiveObject,
     OpenSession,
     Refusal,
     Right,
     Step,
+    Surroundings,
     Surveyed,
     WantedKey,
 )
@@ -247,7 +247,7 @@ class Cloud:
         said = answer.json(self.client.who) if answer.status == 404 else {}
         return " at ".join(str(said[name]) for name in ("changed_by", "changed_at") if said.get(name))
 
-    def _administered(self, method: str, path: str, holder: str, **more: Any) -> Answer:
+    def _administered(self, method: str, path: str, holder: str, **more: Any) -> HttpAnswer:
         """A request of a holder's administrators; where their session has ended, once more with a renewed one."""
         answer = self.client.ask(method, path, bearer=self._session(holder), **more)
         if answer.status == 401 and self._renew is not None:
@@ -255,14 +255,14 @@ class Cloud:
             answer = self.client.ask(method, path, bearer=self._session(holder), **more)
         return answer
 
-    def _written(self, method: str, path: str, step: Step, **more: Any) -> Answer:
+    def _written(self, method: str, path: str, step: Step, **more: Any) -> HttpAnswer:
         """A request that changes something: as the person who acts, else as the administrators of the holder."""
         if self._acting is None:
             return self._administered(method, path, step.holder, **more)
         return self.client.ask(method, path, bearer=self._acting, **more)
 
     @staticmethod
-    def _moved(step: Step, answer: Answer) -> None:
+    def _moved(step: Step, answer: HttpAnswer) -> None:
         if answer.status in (409, 412):
             raise MovedAway(
                 f"meanwhile somebody else changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
@@ -322,8 +322,8 @@ class Cloud:
 
     @understood
     def take_on(
-        self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
-    ) -> Credential | Refusal:
+        self, shown: HeldCredential, identity: str, narrowed: KindVerbs | None, asked: Surroundings
+    ) -> HeldCredential | Refusal:
         """RFC 8693, section 2.1. Needs no right of ours: the workload's own credential is shown."""
         form = {
             "grant_type": EXCHANGE,
@@ -344,7 +344,7 @@ class Cloud:
         return self.client.url
 
     @understood
-    def statement(self, session: Credential, audience: str) -> Credential | Refusal:
+    def statement(self, session: HeldCredential, audience: str) -> HeldCredential | Refusal:
         """What it states for another provider about who has this session (RFC 8693, section 2.1, `audience`)."""
         form = {
             "grant_type": EXCHANGE,
@@ -357,7 +357,7 @@ class Cloud:
         return got if isinstance(got, Refusal) else replace(got, form="token")
 
     @understood
-    def session_as(self, identity: str) -> Credential:
+    def session_as(self, identity: str) -> HeldCredential:
         """A session that begins at an identity, with no origin behind it. Needs `issue` on it."""
         bearer = self._session(account_of(identity))
         body = {"of": self._id_of(identity, bearer)}
@@ -375,11 +375,11 @@ class Cloud:
         return found["id"]
 
     @understood
-    def by_key(self, key: Key) -> Credential | Refusal:
+    def by_key(self, key: HeldKey) -> HeldCredential | Refusal:
         """What a keyed credential gives: a static token is shown as it is, any other for a session (RFC 6749, 4.4)."""
         if key.form == "static-token":
             life = key.ends - datetime.now(UTC) if key.ends is not None else ENDLESS
-            return Credential(key.secret, "session", timedelta(seconds=int(life.total_seconds())), self.url)
+            return HeldCredential(key.secret, "session", timedelta(seconds=int(life.total_seconds())), self.url)
         encoded = Secret(base64.b64encode(f"{key.id}:{key.secret.reveal()}".encode()).decode())
         answer = self.client.ask(
             "POST",
@@ -389,7 +389,7 @@ class Cloud:
         )
         return self._given(answer)
 
-    def _given(self, answer: Answer) -> Credential | Refusal:
+    def _given(self, answer: HttpAnswer) -> HeldCredential | Refusal:
         """What the token endpoint gives, or its refusal of access (RFC 6749, section 5)."""
         body = answer.json(self.client.who)
         if answer.status == 200:
@@ -471,16 +471,18 @@ class Cloud:
         answer = self.client.ask("PUT", path, bearer=self._session(holder), body={"disabled": disabled})
         return _credentialed(self.client.expect(answer, 200).json(self.client.who))
 
-    def _obtained(self, body: Mapping[str, Any]) -> Credential:
+    def _obtained(self, body: Mapping[str, Any]) -> HeldCredential:
         token, life = body.get("access_token"), body.get("expires_in")
         if not isinstance(token, str) or not isinstance(life, int):
             raise UnexpectedAnswer(
                 f"{self.name} answered without a token or without its life", code="answer-without-token"
             )
-        return Credential(Secret(token), "session", timedelta(seconds=life), self.url)
+        return HeldCredential(Secret(token), "session", timedelta(seconds=life), self.url)
 
     @understood
-    def run_on(self, session: Credential, resource: str, verb: str, asked: Asked) -> Credential | Refusal:
+    def run_on(
+        self, session: HeldCredential, resource: str, verb: str, asked: Surroundings
+    ) -> HeldCredential | Refusal:
         """Runs code on a resource, and answers with what it shows from then on, as itself."""
         path = f"/places/{quote(resource, safe='/@')}?{urlencode({'verb': verb})}"
         answer = self.client.ask("POST", path, bearer=session.secret, headers=_from(asked))
@@ -490,9 +492,9 @@ class Cloud:
         shown = self.client.expect(answer, 200).json(self.client.who).get("runs")
         if not isinstance(shown, str):
             raise UnexpectedAnswer(f"{self.name} ran nothing on {resource}", code="run-not-started")
-        return Credential(Secret(shown), "resource", timedelta(0), self.url)
+        return HeldCredential(Secret(shown), "resource", timedelta(0), self.url)
 
-    def _refusal(self, answer: Answer) -> Refusal | None:
+    def _refusal(self, answer: HttpAnswer) -> Refusal | None:
         """The refusal of access that an answer is; None for any other answer."""
         if answer.status not in (401, 403):
             return None
@@ -502,7 +504,7 @@ class Cloud:
         return Refusal(("session",), problem_said(answer)) if answer.status == 401 else None
 
     @understood
-    def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
+    def attempt(self, session: HeldCredential, attempt: Attempt, asked: Surroundings) -> Done | Refusal:
         """Does it for real as a trial, looks whether it was done, and has it put back."""
         method, params = _how(attempt)
         path = f"/places/{quote(attempt.target, safe='/@')}?{urlencode(params)}"
@@ -522,7 +524,7 @@ class Cloud:
             f"{self.name} answered {answer.status} to {attempt.verb}: {problem_said(answer)}", code="answer-unexpected"
         )
 
-    def _tried(self, session: Credential, location: str, sent: bytes | None) -> Done:
+    def _tried(self, session: HeldCredential, location: str, sent: bytes | None) -> Done:
         """Looks at a trial, and ends it whatever was seen. `sent` is what was written; None where it was removed."""
         if not location.startswith(self.client.url + "/"):
             raise UnexpectedAnswer(f"{self.name} names a trial on another service", code="answer-leads-elsewhere")
@@ -596,7 +598,7 @@ def _how(attempt: Attempt) -> tuple[str, dict[str, str]]:
     return "POST", {"verb": attempt.verb, "trial": "", **({"onto": attempt.onto} if attempt.onto else {})}
 
 
-def _from(asked: Asked) -> dict[str, str]:
+def _from(asked: Surroundings) -> dict[str, str]:
     """Where the request says it comes from (RFC 7239), and the reference that was agreed with a third party."""
     headers = {}
     if asked.network is not None:

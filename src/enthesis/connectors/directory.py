@@ -7,10 +7,10 @@ from collections.abc import Callable, Mapping
 from datetime import timedelta
 from typing import Any
 
-from enthesis.connectors.http import Answer, Client, is_safe, problem_said, understood
+from enthesis.connectors.http import Client, HttpAnswer, is_safe, problem_said, understood
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret
-from enthesis.ports import Credential
+from enthesis.ports import HeldCredential
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
@@ -35,7 +35,7 @@ class Directory:
         self._metadata: Mapping[str, Any] | None = None
 
     @understood
-    def sign_in(self, tell: Tell, wait: Callable[[float], None] = time.sleep) -> Credential:
+    def sign_in(self, tell: Tell, wait: Callable[[float], None] = time.sleep) -> HeldCredential:
         """RFC 8628, section 3: asks until somebody has agreed. RightMissing where they refused or were too slow."""
         answer = self._ask("device_authorization_endpoint", {"client_id": CLIENT})
         said = self.client.expect(answer, 200).json(self.client.who)
@@ -48,13 +48,13 @@ class Directory:
         ends = time.monotonic() + min(float(life), LONGEST)
         while time.monotonic() < ends:
             got = self._agreed(str(device))
-            if isinstance(got, Credential):
+            if isinstance(got, HeldCredential):
                 return got
             pause += SLOWER if got == "slow_down" else 0.0
             wait(pause)
         raise RightMissing("nobody agreed to the sign-in in time", code="sign-in-not-agreed", remedy="start it again")
 
-    def _agreed(self, device: str) -> Credential | str:
+    def _agreed(self, device: str) -> HeldCredential | str:
         """The sign-in, or the word that says to wait."""
         form = {"grant_type": DEVICE, "device_code": device, "client_id": CLIENT}
         answer = self._ask("token_endpoint", form)
@@ -65,7 +65,7 @@ class Directory:
                 raise UnexpectedAnswer(
                     f"{self.name} answered without a sign-in or without its life", code="answer-without-token"
                 )
-            return Credential(Secret(token), "person", timedelta(seconds=life))
+            return HeldCredential(Secret(token), "person", timedelta(seconds=life))
         word = body.get("error")
         if word in ("authorization_pending", "slow_down"):
             return str(word)
@@ -115,7 +115,7 @@ class Directory:
             code="answer-unexpected",
         )
 
-    def _ask(self, endpoint: str, form: Mapping[str, str]) -> Answer:
+    def _ask(self, endpoint: str, form: Mapping[str, str]) -> HttpAnswer:
         if self._metadata is None:
             self._metadata = self.client.metadata(self.name)
         place = self._metadata.get(endpoint)
@@ -132,7 +132,7 @@ class LabDirectory(Directory):
         self.headers = headers
 
     @understood
-    def sign_in_as(self, person: str, mfa: bool | None) -> Credential:
+    def sign_in_as(self, person: str, mfa: bool | None) -> HeldCredential:
         """The sign-in of a person, by the same grant; on the lab's page somebody agrees as that person."""
 
         def agree(code: str, page: str) -> None:

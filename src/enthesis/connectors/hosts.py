@@ -15,11 +15,11 @@ from urllib.parse import quote
 
 import httpx
 
-from enthesis.connectors.http import Answer, Client, problem_said, understood
+from enthesis.connectors.http import Client, HttpAnswer, problem_said, understood
 from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import KindVerbs
-from enthesis.model.secrets import Place, Secret
-from enthesis.ports import Asked, Credential, Refusal
+from enthesis.model.secrets import CallerPlace, Secret
+from enthesis.ports import HeldCredential, Refusal, Surroundings
 
 DIRECTLY = {"Asked-Directly": "yes"}
 MAX_ANSWER = 65_536  # bytes
@@ -39,7 +39,7 @@ class About:
 class Handed:
     """A session that a service handed out, as whom, and after how long to ask for the next."""
 
-    credential: Credential
+    credential: HeldCredential
     identity: str
     renew_in: timedelta
 
@@ -87,7 +87,7 @@ class HostService:
             raise UnexpectedAnswer(
                 f"{self.client.who} answered with the session of another identity", code="identity-of-server-wrong"
             )
-        credential = Credential(Secret(token), "session", timedelta(seconds=life))
+        credential = HeldCredential(Secret(token), "session", timedelta(seconds=life))
         return Handed(credential, named, timedelta(seconds=min(max(renew, 1), life)))
 
     def _of_host(self, body: Mapping[str, Any]) -> str:
@@ -110,9 +110,9 @@ class Hosts:
         self.client = client
         self.base = base
 
-    def seat(self, host: str) -> Credential:
+    def seat(self, host: str) -> HeldCredential:
         """What a host has before it takes on what it runs as: its place, and nothing secret."""
-        return Credential(Place(host), "host", timedelta(0))
+        return HeldCredential(CallerPlace(host), "host", timedelta(0))
 
     def service(self, host: str) -> HostService:
         """The service that a host asks for its own credentials."""
@@ -120,8 +120,8 @@ class Hosts:
 
     @understood
     def take_on(
-        self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
-    ) -> Credential | Refusal:
+        self, shown: HeldCredential, identity: str, narrowed: KindVerbs | None, asked: Surroundings
+    ) -> HeldCredential | Refusal:
         """The session that the host's own service hands out. Needs no right of ours."""
         more: dict[str, Any] = {"network": asked.network, "reference": asked.reference}
         more["narrowing"] = None if narrowed is None else {kind: list(verbs) for kind, verbs in narrowed.items()}
@@ -130,7 +130,7 @@ class Hosts:
         return got if isinstance(got, Refusal) else got.credential
 
 
-def _refusal(answer: Answer, who: str) -> Refusal | None:
+def _refusal(answer: HttpAnswer, who: str) -> Refusal | None:
     """A refusal of access; being refused for how we asked is no such."""
     if answer.status not in (403, 404):
         return None

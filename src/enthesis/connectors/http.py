@@ -106,7 +106,7 @@ def is_safe(url: str) -> bool:
 
 
 @dataclass(frozen=True)
-class Answer:
+class HttpAnswer:
     """A whole answer; `links` are its Link relations (RFC 8288)."""
 
     status: int
@@ -220,11 +220,11 @@ def _causes(fault: BaseException) -> Iterator[BaseException]:
         following = following.__cause__ or following.__context__
 
 
-def _may_yet_answer(answer: Answer) -> bool:
+def _may_yet_answer(answer: HttpAnswer) -> bool:
     return answer.status in PASSING
 
 
-def _may_yet_be_done(answer: Answer) -> bool:
+def _may_yet_be_done(answer: HttpAnswer) -> bool:
     return answer.status in (*PASSING, FAULT)
 
 
@@ -268,7 +268,7 @@ def _last(state: RetryCallState) -> Any:
 
 
 @dataclass(frozen=True)
-class Way:
+class Connection:
     """How a server is reached: all that TLS needs, headers that go with every request, the name that its certificate is
     for, where that is not its host, and the url of a proxy. `after_faults`: what changes nothing is asked again, too,
     where the server says that it has failed itself."""
@@ -299,7 +299,7 @@ class Client:
         max_answer: int = MAX_ANSWER,
         max_seconds: float = MAX_SECONDS,
         timeout: httpx.Timeout = TIMEOUT,
-        way: "Way | None" = None,
+        way: "Connection | None" = None,
     ) -> None:
         if not is_safe(url):
             raise Unreachable(
@@ -312,7 +312,7 @@ class Client:
         self.max_answer = max_answer
         self.max_seconds = max_seconds
         self.ahead: timedelta | None = None  # of its clock to this machine's, as its last answer is dated
-        way = way or Way()
+        way = way or Connection()
         verify = way.context or ssl.create_default_context(cafile=str(authority) if authority else None)
         self.sockets: list[socket.socket] = []  # of connections that are kept, so that a request can be ended
         may_yet = _may_yet_be_done if way.after_faults else _may_yet_answer
@@ -356,7 +356,7 @@ class Client:
         body: Any = None,
         form: Mapping[str, str] | None = None,
         content: bytes | None = None,
-    ) -> Answer:
+    ) -> HttpAnswer:
         """One request, and again where that changes nothing (RFC 9110, section 9.2.1), or nothing more since it has a
         key, and it may yet be answered.
 
@@ -379,7 +379,7 @@ class Client:
             return self._unasked(request, time.monotonic() + self.max_seconds)
         return self._again(request, time.monotonic() + self.max_seconds)
 
-    def _asked(self, method: str, url: str, ends: float, **more: Any) -> Answer:
+    def _asked(self, method: str, url: str, ends: float, **more: Any) -> HttpAnswer:
         """One request, whose answer must have come by a time."""
         watch = _Watch(self, ends)
         try:
@@ -398,7 +398,7 @@ class Client:
                         raise Unreachable(f"{self.who} at {self.url} did not answer in time", code="timeout")
                 self.ahead = _ahead(answer.headers.get("date"))
                 links = {str(name): str(link.get("url", "")) for name, link in answer.links.items()}
-                return Answer(answer.status_code, dict(answer.headers), bytes(collected), links)
+                return HttpAnswer(answer.status_code, dict(answer.headers), bytes(collected), links)
         except httpx.TimeoutException:
             raise _Late(f"{self.who} at {self.url} did not answer in time", code="timeout") from None
         except httpx.HTTPError as fault:
@@ -429,7 +429,7 @@ class Client:
 
     def metadata(self, name: str) -> Mapping[str, Any]:
         """What the service says of itself by discovery; UnexpectedAnswer where it says nothing, or is another one."""
-        missed: list[Answer] = []
+        missed: list[HttpAnswer] = []
 
         def fetch(place: str) -> Mapping[str, Any] | None:
             answer = self.ask("GET", place)
@@ -447,7 +447,7 @@ class Client:
             )
         return found
 
-    def expect(self, answer: Answer, *statuses: int) -> Answer:
+    def expect(self, answer: HttpAnswer, *statuses: int) -> HttpAnswer:
         """The answer, if its status is one of these; otherwise what it says, as our own failure."""
         if answer.status in statuses:
             return answer
@@ -470,7 +470,7 @@ def _ahead(dated: str | None) -> timedelta | None:
     return ahead if abs(ahead) > DATED_TO else timedelta(0)
 
 
-def problem_said(answer: Answer) -> str:
+def problem_said(answer: HttpAnswer) -> str:
     """What an answer says went wrong, in one line of bounded length."""
     try:
         body = json.loads(answer.content)

@@ -11,7 +11,7 @@ from urllib.parse import urljoin, urlsplit
 
 import httpx
 
-from enthesis.connectors.http import LOOPBACK, Answer, Client, is_safe
+from enthesis.connectors.http import LOOPBACK, Client, HttpAnswer, is_safe
 from enthesis.model.errors import LiveFailure, UnexpectedAnswer
 from enthesis.ports import Record
 from enthesis.tokens.checking import Keys, Refused, keys_of
@@ -129,7 +129,7 @@ class IssuerKeys:
             raise UnexpectedAnswer(f"{self.name} answered {answer.status} at {address}", code="answer-unexpected")
         return answer.json(self.name)
 
-    def _got(self, address: str) -> Answer:
+    def _got(self, address: str) -> HttpAnswer:
         parts = urlsplit(address)
         base = f"{parts.scheme}://{parts.netloc}"
         with Client(

@@ -18,12 +18,12 @@ from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import ECKey, OKPKey, RSAKey
 
-from enthesis.connectors.http import Answer, Client, is_safe, problem_said, understood
+from enthesis.connectors.http import Client, HttpAnswer, is_safe, problem_said, understood
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput, NotIssued, UnexpectedAnswer, Unreachable
 from enthesis.model.estate import Attempt, Claims, Exchange, KindVerbs
 from enthesis.model.secrets import Secret
-from enthesis.ports import Asked, Credential, Done, Key, Refusal
+from enthesis.ports import Done, HeldCredential, HeldKey, Refusal, Surroundings
 from enthesis.tokens.checking import Refused, parsed
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
@@ -71,7 +71,7 @@ class Server:
             )
         return endpoint
 
-    def asked(self, endpoint: str, form: Mapping[str, str], headers: Mapping[str, str] | None = None) -> Answer:
+    def asked(self, endpoint: str, form: Mapping[str, str], headers: Mapping[str, str] | None = None) -> HttpAnswer:
         """A request to the token endpoint."""
         if endpoint.startswith(self.client.url + "/"):
             return self.client.ask("POST", endpoint, form=form, headers=headers)
@@ -80,7 +80,7 @@ class Server:
         with Client(self.name, base, max_answer=MAX_ANSWER) as elsewhere:
             return elsewhere.ask("POST", endpoint.removeprefix(base), form=form, headers=headers)
 
-    def obtained(self, answer: Answer, form: str) -> Credential | Refusal:
+    def obtained(self, answer: HttpAnswer, form: str) -> HeldCredential | Refusal:
         """The token in an answer (RFC 6749, section 5.1), or its refusal (section 5.2)."""
         body = answer.json(self.name)
         if answer.status == 200:
@@ -92,7 +92,7 @@ class Server:
                     f"{self.name} does not say how long its token lives, so it may be for ever",
                     code="answer-without-token",
                 )
-            return Credential(Secret(token), form, timedelta(seconds=life), self.client.url)
+            return HeldCredential(Secret(token), form, timedelta(seconds=life), self.client.url)
         if answer.status in (400, 401, 403) and body.get("error") in REFUSALS:
             steps = body.get("refused_at")
             known = tuple(map(str, steps)) if isinstance(steps, list) and steps else ("target-side",)
@@ -198,8 +198,8 @@ class OAuthProvider:
 
     @understood
     def take_on(
-        self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
-    ) -> Credential | Refusal:
+        self, shown: HeldCredential, identity: str, narrowed: KindVerbs | None, asked: Surroundings
+    ) -> HeldCredential | Refusal:
         """RFC 8693, section 2.1: the identity is named as the resource that the token is for, or as the estate says."""
         exchange = self.exchange
         endpoint = self.server.offers(EXCHANGE, "token exchange (RFC 8693)")
@@ -237,10 +237,10 @@ class OAuthProvider:
             named = named.replace(f"{{{word}}}", value)
         return named
 
-    def by_key(self, key: Key) -> Credential | Refusal:
+    def by_key(self, key: HeldKey) -> HeldCredential | Refusal:
         raise InvalidInput(f"how {self.name} takes keyed credentials is not known", code="keyed-sign-in-not-known")
 
-    def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
+    def attempt(self, session: HeldCredential, attempt: Attempt, asked: Surroundings) -> Done | Refusal:
         raise InvalidInput(
             f"of {self.name} only its token endpoint is known: nothing is attempted there",
             code="not-possible-by-token-endpoint",
@@ -285,7 +285,7 @@ class GivenToken:
         self.token = token
 
     @understood
-    def obtain(self, claims: Claims) -> Credential:
+    def obtain(self, claims: Claims) -> HeldCredential:
         """That token, if it shows these claims; NotIssued where it shows others."""
         try:
             shown = parsed(self.token.reveal().encode()).unverified_claims
@@ -301,7 +301,7 @@ class GivenToken:
             )
         ends = shown.get("exp")
         left = float(ends) - time.time() if isinstance(ends, int | float) else 0.0
-        return Credential(self.token, "token", timedelta(seconds=max(0, int(left))))
+        return HeldCredential(self.token, "token", timedelta(seconds=max(0, int(left))))
 
 
 class OAuthClient:
@@ -317,7 +317,7 @@ class OAuthClient:
         return repr(self.client)
 
     @understood
-    def obtain(self, claims: Claims) -> Credential:
+    def obtain(self, claims: Claims) -> HeldCredential:
         """RFC 6749, section 4.4, for the audience that is wanted; what the token shows is the server's to say."""
         endpoint = self.server.offers("client_credentials", "client credentials (RFC 6749, section 4.4)")
         shows, headers = self.client.shows()

@@ -5,11 +5,11 @@ from datetime import timedelta
 from typing import Any
 from urllib.parse import quote
 
-from enthesis.connectors.http import Answer, Client, problem_said, understood
+from enthesis.connectors.http import Client, HttpAnswer, problem_said, understood
 from enthesis.model.errors import NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
 from enthesis.model.secrets import Secret
-from enthesis.ports import Credential, Done, Refusal
+from enthesis.ports import Done, HeldCredential, Refusal
 
 
 class Pipeline:
@@ -21,7 +21,7 @@ class Pipeline:
         self.headers = headers or {}
 
     @understood
-    def obtain(self, claims: Claims) -> Credential:
+    def obtain(self, claims: Claims) -> HeldCredential:
         """A token that shows just these claims; what is null is left out. NotIssued where the service signs no such."""
         shown = {name: _json(value) for name, value in claims.items() if name != "aud" and value is not None}
         answer = self.client.ask("POST", "/runs", body={"claims": shown}, headers=self.headers)
@@ -34,7 +34,7 @@ class Pipeline:
             raise UnexpectedAnswer(
                 f"{self.name} answered without a token or without its life", code="answer-without-token"
             )
-        return Credential(Secret(token), "token", timedelta(seconds=life))
+        return HeldCredential(Secret(token), "token", timedelta(seconds=life))
 
     @understood
     def use_pipeline_access(self, name: str, claims: Claims) -> Done | Refusal:
@@ -52,7 +52,7 @@ class Pipeline:
         found = self.client.expect(answer, 200).json(self.name)
         return Done(f"it leads to {found.get('identity')}")
 
-    def _issued(self, answer: Answer, status: int) -> dict[str, Any]:
+    def _issued(self, answer: HttpAnswer, status: int) -> dict[str, Any]:
         if answer.status == 422 and b":not-issued" in answer.content:
             raise NotIssued(f"{self.name} does not issue this: {problem_said(answer)}", code="not-issued")
         return self.client.expect(answer, status).json(self.name)

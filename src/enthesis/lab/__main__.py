@@ -23,13 +23,13 @@ import uvicorn
 from starlette.applications import Starlette
 
 from enthesis.lab.authority import make_certificates
-from enthesis.lab.cloud import Cloud
-from enthesis.lab.cluster.serving import Cluster
+from enthesis.lab.cloud import CloudServer
+from enthesis.lab.cluster.serving import ClusterServer
 from enthesis.lab.faults import Faults, faulty
 from enthesis.lab.guarding import guarded, owners_word
-from enthesis.lab.hosts import Hosts
-from enthesis.lab.people import Directory
-from enthesis.lab.pipeline import Pipeline
+from enthesis.lab.hosts import HostServer
+from enthesis.lab.people import DirectoryServer
+from enthesis.lab.pipeline import PipelineServer
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
 
@@ -119,7 +119,7 @@ async def _serve(state: Path, ready: int | None) -> None:
     servers: list[_Server] = []
     faults = Faults(store)
     store.lags = faults.lags
-    clouds = {name: Cloud(name, inventory, store, clock, signers, faults) for name in inventory["providers"]}
+    clouds = {name: CloudServer(name, inventory, store, clock, signers, faults) for name in inventory["providers"]}
     for name, kind in kinds.items():
         app = _app(name, kind, inventory, store, clock, signers, clouds)
         safe = kind != "hosts"  # a link-local service has no certificate
@@ -147,21 +147,21 @@ async def _serve(state: Path, ready: int | None) -> None:
 
 def _app(
     name: str, kind: str, inventory: dict[str, Any], store: Store, clock: Clock, signers: dict[str, Signer],
-    clouds: dict[str, Cloud],
+    clouds: dict[str, CloudServer],
 ) -> Starlette:  # fmt: skip
     if kind == "cloud":
         return clouds[name].app()
     if kind == "hosts":
-        return Hosts(clouds[name.removesuffix("/hosts")]).app()
+        return HostServer(clouds[name.removesuffix("/hosts")]).app()
     if kind == "directory":
         audiences = [cloud.url for cloud in clouds.values()]
-        return Directory(name, inventory["people"], store, clock, signers[name], audiences).app()
+        return DirectoryServer(name, inventory["people"], store, clock, signers[name], audiences).app()
     if kind == "cluster":
-        cluster = Cluster(name, store, clock, signers[name])
+        cluster = ClusterServer(name, store, clock, signers[name])
         cluster.furnish(inventory["resources"])
         return cluster.app()
     pipeline_access = {key: one for key, one in inventory["pipeline_access"].items() if one["at"] == name}
-    return Pipeline(name, inventory["issuers"][name], store, clock, signers[name], pipeline_access).app()
+    return PipelineServer(name, inventory["issuers"][name], store, clock, signers[name], pipeline_access).app()
 
 
 async def _until_told(servers: list[_Server], sockets: list[socket.socket], ready: int | None) -> None:

@@ -12,7 +12,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from enthesis.lab.conditions import NotUnderstood, understand
-from enthesis.lab.deciding import Caller, World, account_of, declared, exists, organisation_of, place_of, verbs_of
+from enthesis.lab.deciding import LabCaller, World, account_of, declared, exists, organisation_of, place_of, verbs_of
 from enthesis.lab.forms import well_formed
 from enthesis.lab.problems import Problem
 from enthesis.lab.store import COLLECTIONS, Answered, Statement, Store
@@ -37,8 +37,8 @@ class Administration:
         self,
         store: Store,
         world: Callable[[], World],
-        session: Callable[[Request], str | Caller],
-        may: Callable[[Caller, str, str, str, Request], None],
+        session: Callable[[Request], str | LabCaller],
+        may: Callable[[LabCaller, str, str, str, Request], None],
         page: Callable[[str, str, int], tuple[int, int]],
     ) -> None:
         self.page = page
@@ -141,7 +141,7 @@ class Administration:
         body = await json_body(request) if request.method == "PUT" else {}
         return self._once(request, body, lambda: self._changed(request, collection, identifier, who, dict(body)))
 
-    def _one(self, request: Request, collection: str, identifier: str, who: str | Caller) -> Response:
+    def _one(self, request: Request, collection: str, identifier: str, who: str | LabCaller) -> Response:
         """A statement as it shows. One that was removed is there until that is enforced."""
         every = self.store.seen(self.world().provider, "shows", collection)
         found = next((statement for statement in every if statement.id == identifier), None)
@@ -157,7 +157,7 @@ class Administration:
         return JSONResponse(self._shown(found), headers={"ETag": found.etag})
 
     def _changed(
-        self, request: Request, collection: str, identifier: str, who: str | Caller, body: dict[str, Any]
+        self, request: Request, collection: str, identifier: str, who: str | LabCaller, body: dict[str, Any]
     ) -> Response:
         found = self._mine(collection, identifier, who)
         self.needs(request, self._needed(collection, found.holder, found.body, making=False), found.holder)
@@ -181,7 +181,7 @@ class Administration:
         changed = self.store.replace(found, mark, body)
         return JSONResponse(self._shown(changed), headers={"ETag": changed.etag})
 
-    def _mine(self, collection: str, identifier: str, who: str | Caller) -> Statement:
+    def _mine(self, collection: str, identifier: str, who: str | LabCaller) -> Statement:
         """The statement with this id, if the caller may see it; otherwise a Problem (404)."""
         found = self.store.statement(self.world().provider, collection, identifier)
         if found is None or (isinstance(who, str) and not self.is_below(who, found.holder)):

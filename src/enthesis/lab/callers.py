@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
-from enthesis.lab.deciding import Caller, World, organisation_of
+from enthesis.lab.deciding import LabCaller, World, organisation_of
 from enthesis.lab.keyed import Keyed
 from enthesis.lab.people import is_revoked, mfa_of
 from enthesis.lab.problems import Problem
@@ -14,7 +14,7 @@ from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, Token
 MAX_CHAIN = 20  # hops
 
 
-class Callers:
+class CallerTokens:
     """The callers of one cloud. `signers` are those of all services of the lab, by name; `world` is what it knows."""
 
     def __init__(
@@ -33,7 +33,7 @@ class Callers:
         """The url of the service, which is also the issuer of its sessions."""
         return self.signer.issuer
 
-    def administrator(self, token: str) -> str | Caller:
+    def administrator(self, token: str) -> str | LabCaller:
         """The boundary that a session administers, or whoever else asks and needs the permissions for each thing."""
         if unverified_issuer(token) == self.url:
             holder = self.own_session(token).get("administers")
@@ -77,7 +77,7 @@ class Callers:
             raise _not_taken(TokenExpired("the session was ended"))
         return claims
 
-    def of_session(self, token: str) -> Caller:
+    def of_session(self, token: str) -> LabCaller:
         """The caller of an attempt: a session of this cloud, or of another one, which works nowhere here; a person who
         has signed in; or the bearer of a static token."""
         issuer = unverified_issuer(token)
@@ -98,7 +98,7 @@ class Callers:
         """Whose tokens name this issuer; None where nobody's in the lab do."""
         return next((signer for signer in self.signers.values() if signer.issuer == issuer), None)
 
-    def _person(self, token: str, issuer: str) -> Caller | None:
+    def _person(self, token: str, issuer: str) -> LabCaller | None:
         """Somebody who signed in at the directory of an organisation; None where the token is none of a directory's.
 
         TokenRefused becomes a problem here; a sign-in that was ended refuses as an ended session does.
@@ -121,14 +121,16 @@ class Callers:
         mfa = mfa_of(claims)
         origin |= {"mfa": mfa} if mfa is not None else {}
         signed_in = {"jti": claims["jti"], "exp": claims["exp"]}
-        return Caller("person", address, found.id, self.name, origin=origin, actor=_actor(claims), signed_in=signed_in)
+        return LabCaller(
+            "person", address, found.id, self.name, origin=origin, actor=_actor(claims), signed_in=signed_in
+        )
 
-    def _static(self, token: str, issuer: str) -> Caller | None:
+    def _static(self, token: str, issuer: str) -> LabCaller | None:
         """The bearer of a static token, which names no issuer; None where it is none of ours."""
         found = self.keyed.shown(self.name, token) if not issuer else None
         return self.by_key(found) if found is not None and found["form"] == "static-token" else None
 
-    def by_key(self, credential: Mapping[str, Any]) -> Caller:
+    def by_key(self, credential: Mapping[str, Any]) -> LabCaller:
         """The identity whose key was shown."""
         identity = self.world().identity(credential["of"])
         if identity is None:
@@ -141,20 +143,20 @@ class Callers:
             "organisation": organisation_of(self.world(), address),
             "credential": credential["id"],
         }
-        return Caller("identity", address, identity.id, self.name, origin=origin)
+        return LabCaller("identity", address, identity.id, self.name, origin=origin)
 
-    def _caller(self, claims: Mapping[str, Any], provider: str) -> Caller:
+    def _caller(self, claims: Mapping[str, Any], provider: str) -> LabCaller:
         if "administers" in claims and provider != self.name:
             raise Problem(401, "invalid-token", "the token is meant for another audience")
         if "administers" in claims:
             raise Problem(403, "only-administration", "an administrator's session opens no place")
         details = claims.get("authorization_details", [])
         if "runs_on" in claims:
-            return Caller(
+            return LabCaller(
                 "resource", claims["sub"], provider=provider, origin=claims.get("origin", {}), first=False,
                 signed_in=claims.get("signed_in", {}), sessions=_sessions(claims),
             )  # fmt: skip
-        return Caller(
+        return LabCaller(
             "identity",
             claims["sub"],
             claims["sub_id"],
@@ -168,7 +170,7 @@ class Callers:
             first=not claims.get("act"),
         )
 
-    def of_subject(self, token: str) -> Caller:
+    def of_subject(self, token: str) -> LabCaller:
         """Who shows this token: a bearer, a person, or a session of any cloud of the lab."""
         issuer = unverified_issuer(token)
         known = self._person(token, issuer) or self._static(token, issuer)
@@ -186,7 +188,7 @@ class Callers:
         named = self._issuer_named(signer.service)
         owner = {"kind": "token", "issuer": named}
         own = {name: value for name, value in claims.items() if name not in ("iss", "exp", "iat", "nbf", "jti")}
-        return Caller("bearer", claims=own, issuer=named, origin=owner, actor=_actor(claims))
+        return LabCaller("bearer", claims=own, issuer=named, origin=owner, actor=_actor(claims))
 
     def _issuer_named(self, service: str) -> str:
         """The name that a service has as an issuer: its own, or for a cluster the issuer that is said to be its."""

@@ -17,11 +17,11 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from enthesis.lab.administration import MAX_BODY, Administration, json_body
-from enthesis.lab.callers import Callers
+from enthesis.lab.callers import CallerTokens
 from enthesis.lab.deciding import (
-    Caller,
+    LabCaller,
+    LabSurroundings,
     Outcome,
-    Surroundings,
     World,
     decide,
     declared,
@@ -60,7 +60,7 @@ RUNNING_LIFE = 3600  # seconds that somebody who has come to run code on a resou
 KEYED_LIFE = 3600  # seconds; of a session that a key gives
 
 
-class Cloud:
+class CloudServer:
     """One provider. `signers` are those of every service of the lab, by name: clouds know one another's keys."""
 
     def __init__(
@@ -78,7 +78,7 @@ class Cloud:
         self.clock = clock
         self.signers = signers
         self.signer = signers[name]
-        self.callers = Callers(name, store, clock, signers, self.world)
+        self.callers = CallerTokens(name, store, clock, signers, self.world)
         self.keyed = self.callers.keyed
         self.sessions = Sessions(name, store, clock)
         self.records = Records(name, store)
@@ -166,19 +166,21 @@ class Cloud:
 
     # -- who asks --------------------------------------------------------------------------------------------
 
-    def _administrator(self, request: Request) -> str | Caller:
+    def _administrator(self, request: Request) -> str | LabCaller:
         return self.callers.administrator(_bearer(request))
 
-    def _may(self, caller: Caller, verb: str, target: str, onto: str, request: Request) -> None:
+    def _may(self, caller: LabCaller, verb: str, target: str, onto: str, request: Request) -> None:
         around = self._around(request)
         outcome = decide(self.world(), caller, verb, target, around, onto=onto)
         self.records.note(caller, verb, target, outcome, around)
         if not outcome.allowed:
             raise refused(outcome.refused_at)
 
-    def _around(self, request: Request) -> Surroundings:
+    def _around(self, request: Request) -> LabSurroundings:
         reference = request.headers.get("agreed-reference")
-        return Surroundings(self.clock.now(), _network(request), unquote(reference) if reference is not None else None)
+        return LabSurroundings(
+            self.clock.now(), _network(request), unquote(reference) if reference is not None else None
+        )
 
     # -- sessions that an administrator asks for ---------------------------------------------------------------
 
@@ -190,7 +192,7 @@ class Cloud:
             raise Problem(422, "not-understood", "`of` is the id of an identity of a workload")
         address = identity.body["address"]
         self.administration.needs(request, [("issue", address, "")], identity.holder)
-        token = self._signed(address, identity.id, Caller("identity"), self.clock.now() + RUNNING_LIFE, [])
+        token = self._signed(address, identity.id, LabCaller("identity"), self.clock.now() + RUNNING_LIFE, [])
         return self._answered(token, RUNNING_LIFE)
 
     # -- taking on -------------------------------------------------------------------------------------------
@@ -318,10 +320,10 @@ class Cloud:
     def _issued(
         self,
         world: World,
-        caller: Caller,
+        caller: LabCaller,
         address: str,
         outcome: Outcome,
-        around: Surroundings,
+        around: LabSurroundings,
         narrowing: Mapping[str, list[str]] | None,
     ) -> Response:
         return self._answered(*self.session_for(world, caller, address, outcome, around, narrowing))
@@ -329,10 +331,10 @@ class Cloud:
     def session_for(
         self,
         world: World,
-        caller: Caller,
+        caller: LabCaller,
         address: str,
         outcome: Outcome,
-        around: Surroundings,
+        around: LabSurroundings,
         narrowing: Mapping[str, list[str]] | None,
     ) -> tuple[str, float]:
         """A session as an identity that was allowed to be taken on, and its life in seconds."""
@@ -344,7 +346,7 @@ class Cloud:
         return self._signed(address, identity.id, caller, ends, kinds), ends - around.now
 
     def _signed(
-        self, address: str, identifier: str, caller: Caller, ends: float, kinds: Sequence[Mapping[str, list[str]]]
+        self, address: str, identifier: str, caller: LabCaller, ends: float, kinds: Sequence[Mapping[str, list[str]]]
     ) -> str:
         claims: dict[str, Any] = {
             "aud": self.url,
@@ -405,7 +407,7 @@ class Cloud:
             return await self._store(request, caller, address, removing=verb == "delete")
         return JSONResponse({"decided": "allowed", "verb": verb, "place": address})
 
-    def _runs(self, caller: Caller, verb: str, address: str) -> Response:
+    def _runs(self, caller: LabCaller, verb: str, address: str) -> Response:
         """What a resource shows for somebody who runs code on it: it is who asks from then on, by its own sessions;
         who began the chain is carried on."""
         claims: dict[str, Any] = {
@@ -428,7 +430,7 @@ class Cloud:
             return query["verb"]
         return {"PUT": "write", "DELETE": "delete"}[request.method]
 
-    async def _store(self, request: Request, caller: Caller, address: str, *, removing: bool) -> Response:
+    async def _store(self, request: Request, caller: LabCaller, address: str, *, removing: bool) -> Response:
         content: bytes | None = None
         if not removing:
             content = await request.body()

@@ -31,7 +31,7 @@ class World:
     others: Mapping[str, "World"] = field(default_factory=dict)
     credentials: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)  # keyed ones of every cloud, by id
 
-    def home_of(self, caller: "Caller") -> "World":
+    def home_of(self, caller: "LabCaller") -> "World":
         """The cloud that vouches for a caller."""
         return self.others.get(caller.provider, self)
 
@@ -58,7 +58,7 @@ class World:
 
 
 @dataclass(frozen=True)
-class Caller:
+class LabCaller:
     """Who asks. A bearer has shown a token and taken on nothing yet; it has no address here. A resource is a host or
     anything else that runs.
 
@@ -82,7 +82,7 @@ class Caller:
 
 
 @dataclass(frozen=True)
-class Surroundings:
+class LabSurroundings:
     """Time in seconds since 1970, and what the request says of itself."""
 
     now: float
@@ -111,7 +111,7 @@ class Outcome:
 
 
 @dataclass(frozen=True)
-class Place:
+class LabPlace:
     """An address taken apart by the catalogue of the inventory."""
 
     address: str
@@ -119,7 +119,7 @@ class Place:
     parent: str
 
 
-def place_of(world: World, address: str) -> Place | None:
+def place_of(world: World, address: str) -> LabPlace | None:
     """The place an address names, if it can be one."""
     kinds = world.inventory["catalogue"]["kinds"]
     parts = address.split("/")
@@ -127,18 +127,18 @@ def place_of(world: World, address: str) -> Place | None:
         return None
     if parts[0].startswith("@"):
         if len(parts) == 1:
-            return Place(address, "organisation", "")
+            return LabPlace(address, "organisation", "")
         if len(parts) == 3 and parts[1] in ("identity", "group"):
-            return Place(address, parts[1], parts[0])
-        return Place(address, "unit", "/".join(parts[:-1]))
-    place = Place(parts[0], "account", "")
+            return LabPlace(address, parts[1], parts[0])
+        return LabPlace(address, "unit", "/".join(parts[:-1]))
+    place = LabPlace(parts[0], "account", "")
     at = 1
     while at < len(parts):
         kind = kinds.get(parts[at])
         if kind is None or place.kind not in kind["in"] or at + 1 >= len(parts):
             return None
         end = len(parts) if kind.get("leaf") else at + 2
-        place = Place("/".join(parts[:end]), parts[at], "/".join(parts[:at]))
+        place = LabPlace("/".join(parts[:end]), parts[at], "/".join(parts[:at]))
         at = end
     return place
 
@@ -157,7 +157,7 @@ def declared(world: World, address: str) -> bool:
     return any(statement.body["address"] == address for statement in known)
 
 
-def exists(world: World, address: str) -> Place | None:
+def exists(world: World, address: str) -> LabPlace | None:
     """The place, if it is declared or is a leaf whose parent is."""
     place = place_of(world, address)
     if place is None:
@@ -237,7 +237,7 @@ def role_allows(world: World, role: str, kind: str, verb: str) -> bool:
     return False
 
 
-def member_of(world: World, caller: Caller, group: str, seen: frozenset[str] = frozenset()) -> bool:
+def member_of(world: World, caller: LabCaller, group: str, seen: frozenset[str] = frozenset()) -> bool:
     """Whether a caller is in a group (by id), listed, by a group in it, or by its rule."""
     found = next((statement for statement in world.of("groups") if statement.id == group), None)
     if found is None or group in seen:
@@ -251,7 +251,7 @@ def member_of(world: World, caller: Caller, group: str, seen: frozenset[str] = f
     return rule is not None and found_by(world, caller, rule, found.holder)
 
 
-def found_by(world: World, caller: Caller, rule: Mapping[str, Any], holder: str) -> bool:
+def found_by(world: World, caller: LabCaller, rule: Mapping[str, Any], holder: str) -> bool:
     """Whether a group's rule finds this identity."""
     identity = world.identity(caller.id)
     if identity is None:
@@ -270,7 +270,7 @@ def found_by(world: World, caller: Caller, rule: Mapping[str, Any], holder: str)
     )
 
 
-def attributes(world: World, caller: Caller, target: str, around: Surroundings) -> dict[str, Any]:
+def attributes(world: World, caller: LabCaller, target: str, around: LabSurroundings) -> dict[str, Any]:
     """Everything a condition can speak of; what is absent is left out."""
     out: dict[str, Any] = {
         "time": datetime.fromtimestamp(around.now, UTC),
@@ -329,7 +329,7 @@ def runs_as(world: World, address: str) -> list[Statement]:
 
 
 def decide(
-    world: World, caller: Caller, verb: str, target: str, around: Surroundings, *, onto: str = "", depth: int = 0
+    world: World, caller: LabCaller, verb: str, target: str, around: LabSurroundings, *, onto: str = "", depth: int = 0
 ) -> Outcome:
     """The verdict on one request, all seven steps judged whatever the earlier ones say."""
     if depth:  # a companion may be at another cloud; what is asked of this one is decided here
@@ -373,7 +373,7 @@ def decide(
     return outcome
 
 
-def _caller_stands(world: World, caller: Caller) -> bool:
+def _caller_stands(world: World, caller: LabCaller) -> bool:
     if caller.form == "bearer":
         return True
     world = world.home_of(caller)
@@ -383,7 +383,7 @@ def _caller_stands(world: World, caller: Caller) -> bool:
     return identity is not None and identity.body["address"] == caller.address and _identity_stands(world, identity)
 
 
-def _credential_stands(world: World, caller: Caller, around_it: Mapping[str, Any], around: Surroundings) -> bool:
+def _credential_stands(world: World, caller: LabCaller, around_it: Mapping[str, Any], around: LabSurroundings) -> bool:
     """Whether the keyed credential that a chain started with is there still, in time, and used as it may be."""
     identifier = caller.origin.get("credential")
     if identifier is None or not caller.first:
@@ -399,13 +399,13 @@ def _identity_stands(world: World, identity: Statement) -> bool:
     return not identity.body.get("disabled") and (tied is None or exists(world, tied) is not None)
 
 
-def _provider(world: World, caller: Caller, verb: str, target: str) -> str:
+def _provider(world: World, caller: LabCaller, verb: str, target: str) -> str:
     if verb == "take-on" or not account_of(target) or caller.form == "person":
         return ALLOWED
     return ALLOWED if caller.form != "bearer" and caller.provider == world.provider else REFUSED
 
 
-def _ceilings_let(world: World, caller: Caller, verb: str, place: Place, around_it: Mapping[str, Any]) -> bool:
+def _ceilings_let(world: World, caller: LabCaller, verb: str, place: LabPlace, around_it: Mapping[str, Any]) -> bool:
     over = {
         "callers": set(above(world, caller.address)) if caller.address else set(),
         "targets": set(above(world, place.address)),
@@ -437,7 +437,7 @@ def _ceilings_let(world: World, caller: Caller, verb: str, place: Place, around_
     return True
 
 
-def _in_force(body: Mapping[str, Any], around: Surroundings) -> bool:
+def _in_force(body: Mapping[str, Any], around: LabSurroundings) -> bool:
     until = body.get("until")
     return until is None or datetime.fromisoformat(until).timestamp() > around.now
 
@@ -445,10 +445,10 @@ def _in_force(body: Mapping[str, Any], around: Surroundings) -> bool:
 def _admits(
     world: World,
     trust: Statement,
-    caller: Caller,
-    place: Place,
+    caller: LabCaller,
+    place: LabPlace,
     around_it: Mapping[str, Any],
-    around: Surroundings,
+    around: LabSurroundings,
 ) -> bool:
     body = trust.body
     identity = world.identity_at(place.address)
@@ -476,7 +476,7 @@ def _admits(
     return hit and all_hold(body.get("when", {}), around_it) is True
 
 
-def _attached(world: World, what: Any, caller: Caller, identity: Statement) -> bool:
+def _attached(world: World, what: Any, caller: LabCaller, identity: Statement) -> bool:
     """Whether a caller is a resource that runs as an identity, and one of those that a trust means."""
     if caller.form != "resource" or identity not in runs_as(world, caller.address):
         return False
@@ -487,12 +487,12 @@ def _attached(world: World, what: Any, caller: Caller, identity: Statement) -> b
 
 def _granted(
     world: World,
-    caller: Caller,
+    caller: LabCaller,
     verb: str,
-    place: Place,
+    place: LabPlace,
     holders: set[str],
     around_it: Mapping[str, Any],
-    around: Surroundings,
+    around: LabSurroundings,
 ) -> bool:
     return any(
         _names(world, grant.body["to"], caller)
@@ -505,7 +505,7 @@ def _granted(
     )
 
 
-def _names(world: World, to: Mapping[str, str], caller: Caller) -> bool:
+def _names(world: World, to: Mapping[str, str], caller: LabCaller) -> bool:
     if caller.form in ("bearer", "resource") or not caller.id:
         return False
     return to["identity"] == caller.id if "identity" in to else member_of(world, caller, to["group"])
@@ -513,12 +513,12 @@ def _names(world: World, to: Mapping[str, str], caller: Caller) -> bool:
 
 def _callers_side(
     world: World,
-    caller: Caller,
+    caller: LabCaller,
     verb: str,
-    place: Place,
+    place: LabPlace,
     outcome: Outcome,
     around_it: Mapping[str, Any],
-    around: Surroundings,
+    around: LabSurroundings,
 ) -> str:
     own, theirs = account_of(caller.address), account_of(place.address)
     if not own or caller.form == "resource" or caller.provider != world.provider:
@@ -534,7 +534,7 @@ def _callers_side(
 
 
 def _lets_out(
-    world: World, caller: Caller, verb: str, place: Place, around_it: Mapping[str, Any], around: Surroundings
+    world: World, caller: LabCaller, verb: str, place: LabPlace, around_it: Mapping[str, Any], around: LabSurroundings
 ) -> str:
     """The caller's side, whether it is needed or not, of an identity of an account of this cloud."""
     own = account_of(caller.address)
@@ -549,7 +549,7 @@ def _lets_out(
 
 
 def _companions(
-    world: World, caller: Caller, verb: str, place: Place, around: Surroundings, onto: str, depth: int
+    world: World, caller: LabCaller, verb: str, place: LabPlace, around: LabSurroundings, onto: str, depth: int
 ) -> str:
     asked = list(_companion_requests(world, caller, verb, place, onto))
     if not asked:
@@ -561,8 +561,8 @@ def _companions(
 
 
 def _companion_requests(
-    world: World, caller: Caller, verb: str, place: Place, onto: str
-) -> Iterator[tuple[Caller, str, str]]:
+    world: World, caller: LabCaller, verb: str, place: LabPlace, onto: str
+) -> Iterator[tuple[LabCaller, str, str]]:
     """Who must also be allowed what on what; an empty target stands for one that is never allowed."""
     its_class = verbs_of(world, place.kind)[verb]
     if its_class in ("read", "write"):
@@ -579,11 +579,11 @@ def _companion_requests(
     if verb != "enter" and origin.get("organisation") != target_organisation:
         person = world.identity_at(str(origin.get("address")))  # who signed in, or whose key was shown
         if target_organisation and person is not None and person.body["kind"] == "person":
-            outside = Caller("person", person.body["address"], person.id, origin=origin, first=caller.first)
+            outside = LabCaller("person", person.body["address"], person.id, origin=origin, first=caller.first)
             yield outside, "enter", f"@{target_organisation}"
 
 
-def _foreign_to_key(world: World, caller: Caller, verb: str, place: Place) -> bool:
+def _foreign_to_key(world: World, caller: LabCaller, verb: str, place: LabPlace) -> bool:
     """Whether a key that the provider manages is to be used from outside of its account."""
     managed = world.inventory["resources"].get(place.address, {}).get("managed_by")
     used = place.kind == "key" and verb in ("encrypt", "decrypt", "sign") and managed == "provider"
@@ -598,7 +598,7 @@ def _key_above(world: World, address: str) -> str:
     return ""
 
 
-def _session(world: World, caller: Caller, verb: str, place: Place, around: Surroundings) -> str:
+def _session(world: World, caller: LabCaller, verb: str, place: LabPlace, around: LabSurroundings) -> str:
     if caller.ends is not None and caller.ends <= around.now:
         return REFUSED
     inside = all(lists(world, narrowing, place.kind, verb, all_included=False) for narrowing in caller.narrowings)
@@ -607,7 +607,7 @@ def _session(world: World, caller: Caller, verb: str, place: Place, around: Surr
     return ALLOWED if caller.ends is not None else NOT_NEEDED
 
 
-def session_end(outcome: Outcome, caller: Caller, around: Surroundings) -> float:
+def session_end(outcome: Outcome, caller: LabCaller, around: LabSurroundings) -> float:
     """When a session that starts now ends: the longest that an admitting trust gives, within the parent's."""
     ends = []
     for trust in outcome.counting:

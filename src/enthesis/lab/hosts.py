@@ -17,10 +17,10 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from enthesis.lab.administration import json_body
-from enthesis.lab.cloud import Cloud
+from enthesis.lab.cloud import CloudServer
 from enthesis.lab.deciding import (
-    Caller,
-    Surroundings,
+    LabCaller,
+    LabSurroundings,
     World,
     account_of,
     decide,
@@ -46,10 +46,10 @@ class _Out:
     ends: float
 
 
-class Hosts:
+class HostServer:
     """The services of all hosts of one cloud."""
 
-    def __init__(self, cloud: Cloud) -> None:
+    def __init__(self, cloud: CloudServer) -> None:
         self.cloud = cloud
         self._out: dict[tuple[str, str], _Out] = {}
 
@@ -96,11 +96,11 @@ class Hosts:
             raise Problem(422, "not-understood", "`network` and `reference` are texts")
         if narrowing is not None and not _is_narrowing(narrowing):
             raise Problem(422, "not-understood", "`narrowing` maps kinds to lists of verbs")
-        around = Surroundings(self.cloud.clock.now(), network, reference)  # where a host is, a lab is told
+        around = LabSurroundings(self.cloud.clock.now(), network, reference)  # where a host is, a lab is told
         origin = {
             "kind": "host", "issuer": self.cloud.name, "address": host, "organisation": organisation_of(world, host),
         }  # fmt: skip
-        caller = Caller("resource", host, provider=self.cloud.name, origin=origin)
+        caller = LabCaller("resource", host, provider=self.cloud.name, origin=origin)
         outcome = decide(world.having(wanted), caller, "take-on", wanted, around)
         self.cloud.records.note(caller, "take-on", wanted, outcome, around)
         if not outcome.allowed:  # asked anew each time, so that nothing more is handed out once trust has gone

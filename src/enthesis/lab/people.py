@@ -50,7 +50,7 @@ LETTERS = "BCDFGHJKLMNPQRSTVWXZ"  # RFC 8628, section 6.1: no vowels, so no word
 MFA = {"yes": ["mfa"], "no": ["pwd"], "unsaid": None}
 
 
-class Directory:
+class DirectoryServer:
     """The people of one organisation. `audiences` are the clouds that its sign-ins are meant for."""
 
     def __init__(

@@ -21,7 +21,7 @@ REGISTERED = ("iss", "exp", "iat", "nbf", "jti", "aud")
 RUN_FIELDS = ("project", "branch", "event", "environment")
 
 
-class Pipeline:
+class PipelineServer:
     """One issuer. The lab's owner starts runs: what a run may do is for others to decide.
 
     `pipeline_access` is what it keeps for its projects: by name, whom it leads to, for which audience, who may use it.

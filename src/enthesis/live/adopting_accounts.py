@@ -26,7 +26,7 @@ from enthesis.surveys.statements import LiveObject, Surveyed, listed, merged_ids
 
 
 @dataclass(frozen=True, slots=True)
-class Found:
+class Adoptable:
     """What is there to take over: the entries that the files lack, and sentences for what is left out, and why."""
 
     holder: str
@@ -35,7 +35,7 @@ class Found:
     left_out: tuple[str, ...]
 
 
-def found_at(estate: Estate, surveys: Sequence[Surveyed], holder: str) -> Found:
+def found_at(estate: Estate, surveys: Sequence[Surveyed], holder: str) -> Adoptable:
     """What nobody's estate describes of an account or organisation: all that carries no mark.
 
     InvalidInput where the holder is none of ours, or is not at a provider that was surveyed.
@@ -81,10 +81,10 @@ def found_at(estate: Estate, surveys: Sequence[Surveyed], holder: str) -> Found:
     ]
     additions = [*_resources(estate, lacking, surveys), *map(_addition, sorted(lacking, key=_order))]
     kept = tuple(candidate for candidate in candidates if candidate.key not in barred)
-    return Found(holder, tuple(_once(additions)), kept, tuple(left_out))
+    return Adoptable(holder, tuple(_once(additions)), kept, tuple(left_out))
 
 
-def write(folder: Path, found: Found) -> Counter[str]:
+def write(folder: Path, found: Adoptable) -> Counter[str]:
     """Writes what is found into the files; how many entries, by section. Nothing is written unless all of it reads."""
     if found.additions:
         edit_files(folder, found.additions, must_be_described(found.holder))
@@ -92,7 +92,7 @@ def write(folder: Path, found: Found) -> Counter[str]:
 
 
 def mark(
-    folder: Path, found: Found, surveys: Sequence[Surveyed], connected: Connected, say: Callable[[str], None]
+    folder: Path, found: Adoptable, surveys: Sequence[Surveyed], connected: Connected, say: Callable[[str], None]
 ) -> tuple[int, int]:
     """Marks as ours what the files describe by now just as it is; how many were marked, and how many could not be."""
     estate = read_folder(folder).estate

@@ -16,7 +16,7 @@ from enthesis.connectors.cluster.kubeconfig import from_inside, from_kubeconfigs
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.directory import LabDirectory
 from enthesis.connectors.hosts import Hosts
-from enthesis.connectors.http import MAX_SECONDS, Client, Way
+from enthesis.connectors.http import MAX_SECONDS, Client, Connection
 from enthesis.connectors.pipeline import Pipeline
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_from
@@ -24,7 +24,7 @@ from enthesis.lab.running import OWNER, administrators, owners_word, running, st
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Exchange
 from enthesis.model.secrets import Secret
-from enthesis.ports import Connected, Issues, Key, LiveClusterPorts, LiveProvider, RunsHosts, SignsIn
+from enthesis.ports import Connected, HeldKey, Issues, LiveClusterPorts, LiveProvider, RunsHosts, SignsIn
 
 LAB = "the lab of this estate"
 MAX_GIVEN = 65_536  # bytes of a file with a token or a client
@@ -121,7 +121,7 @@ class Given:
     acting: Secret | None = None  # the sign-in of the person as whom providers are changed
 
 
-def _key(path: Path) -> Key:
+def _key(path: Path) -> HeldKey:
     """A keyed credential from the file that it was written to when it was made; InvalidInput where there is none."""
     try:
         read = json.loads(read_file(path, MAX_GIVEN))
@@ -133,7 +133,7 @@ def _key(path: Path) -> Key:
             code="credential-file-invalid",
             remedy='write {"id": ID, "form": "access-key", "value": VALUE} there, as `enthesis credential` does',
         )
-    return Key(read["id"], read["form"], Secret(read["value"]), time_from(read.get("expires")))
+    return HeldKey(read["id"], read["form"], Secret(read["value"]), time_from(read.get("expires")))
 
 
 def _without_lab(estate: Estate, given: Given) -> Connected:
@@ -239,7 +239,7 @@ def _cluster_of_lab(address: str, organisation: str, folder: Path) -> Cluster | 
     listed = sessions_of(state)
     token = next((Secret(entry["session"]) for entry in listed if entry.get("cluster") == address), None)
     authority = base64.b64encode(lab.authority.read_bytes()).decode()
-    client = Client(address, url, authority=lab.authority, way=Way(after_faults=True))
+    client = Client(address, url, authority=lab.authority, way=Connection(after_faults=True))
     return Cluster(address, organisation, client, token, authority)
 
 

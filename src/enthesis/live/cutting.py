@@ -13,8 +13,8 @@ from enthesis.chains.differences import Difference, difference
 from enthesis.chains.web import Web
 from enthesis.cleaning.cutoff import (
     Cut,
-    Kept,
-    Target,
+    LiveCredential,
+    Withdrawn,
     copied,
     failing,
     file_edits,
@@ -51,7 +51,7 @@ class Planned:
     by_hand: str = ""  # why the files cannot be edited, if so
 
 
-def kept_at(estate: Estate, connected: Connected) -> list[Kept]:
+def kept_at(estate: Estate, connected: Connected) -> list[LiveCredential]:
     """The keyed credentials and open sessions that the providers keep; a sign-in, which several tell, once."""
     asked: list[tuple[str, Callable[[Sequence[str]], Sequence[Credentialed | OpenSession]]]] = []
     for name, provider in connected.providers.items():
@@ -59,17 +59,17 @@ def kept_at(estate: Estate, connected: Connected) -> list[Kept]:
             asked.append((name, provider.keys))
         if isinstance(provider, KeepsSessions):
             asked.append((name, provider.open_sessions))
-    out: dict[str, Kept] = {}
+    out: dict[str, LiveCredential] = {}
     with ThreadPoolExecutor(max(1, len(asked))) as pool:
         for name, found in pool.map(lambda one: (one[0], one[1](holders(estate, one[0]))), asked):
             for each in found:
-                out.setdefault(each.id, Kept(name, each))
+                out.setdefault(each.id, LiveCredential(name, each))
     return list(out.values())
 
 
 def planned(
-    estate: Estate, folder: Path, target: Target, surveys: Sequence[Surveyed], kept: Sequence[Kept], now: datetime, *,
-    others: bool,
+    estate: Estate, folder: Path, target: Withdrawn, surveys: Sequence[Surveyed], kept: Sequence[LiveCredential],
+    now: datetime, *, others: bool,
 ) -> Planned:  # fmt: skip
     """What is withdrawn, what it does to access, and what is to be known about it."""
     steps, foreign = live_steps(estate, target, surveys, kept, others=others)
@@ -104,7 +104,7 @@ def planned(
     return Planned(cut, difference(was, now_is, now.timestamp()), before, after, by_hand)
 
 
-def _lives_on(estate: Estate, target: Target, kept: Sequence[Kept]) -> list[tuple[str, str]]:
+def _lives_on(estate: Estate, target: Withdrawn, kept: Sequence[LiveCredential]) -> list[tuple[str, str]]:
     """What cannot be withdrawn here, and until when it lives."""
     out: list[tuple[str, str]] = []
     if target.form == "person":
@@ -183,7 +183,8 @@ class Checked:
 
 
 def checked(
-    described: Estate, live: Estate, target: Target, kept: Sequence[Kept], connected: Connected, now: datetime,
+    described: Estate, live: Estate, target: Withdrawn, kept: Sequence[LiveCredential], connected: Connected,
+    now: datetime,
     reporter: Reporter,
 ) -> Checked:  # fmt: skip
     """Looks at what a target can reach on the live side, and tries the journeys that begin at it or pass it."""

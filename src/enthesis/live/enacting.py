@@ -28,7 +28,7 @@ from enthesis.store.journal import (
     WAITING,
     Enactment,
     Journal,
-    Kept,
+    KeptStep,
     Lease,
     Writer,
 )
@@ -133,7 +133,7 @@ def _carry_out(
     reporter: Reporter, how: How, *, only_sent: bool = False,
 ) -> Enacted:  # fmt: skip
     kept = journal.steps(number)
-    work = _Work(kept, connected, merged_ids(surveys), journal.writer(number, lease), reporter, how)
+    work = _EnactRun(kept, connected, merged_ids(surveys), journal.writer(number, lease), reporter, how)
     reporter.begin("enacting", sum(kept_step.state != DONE for kept_step in kept))
     try:
         late, interrupted = work.run(only_sent=only_sent)
@@ -166,11 +166,11 @@ def _refuse_if_rights_lack(steps: Sequence[Step], connected: Connected) -> None:
         )
 
 
-class _Work:
+class _EnactRun:
     """The steps of one enactment while they are carried out."""
 
     def __init__(
-        self, kept: Sequence[Kept], connected: Connected, ids: dict[str, str], writer: Writer, reporter: Reporter,
+        self, kept: Sequence[KeptStep], connected: Connected, ids: dict[str, str], writer: Writer, reporter: Reporter,
         how: How,
     ) -> None:  # fmt: skip
         self.kept = kept
@@ -194,7 +194,7 @@ class _Work:
             if kept_step.state == DONE:
                 self._learn(kept_step)
 
-    def _learn(self, one: Kept) -> None:
+    def _learn(self, one: KeptStep) -> None:
         """What an earlier run made has an id and a version by now."""
         made = Changed(one.outcome.get("id"), one.outcome.get("etag"), in_force=False)
         self.changed[one.position] = made
@@ -244,7 +244,7 @@ class _Work:
         coming = [kept_step.step for kept_step in self.kept if kept_step.step.stage == stage]
         return self.how.still_safe(done, coming)
 
-    def _stage(self, coming: Sequence[Kept]) -> bool:
+    def _stage(self, coming: Sequence[KeptStep]) -> bool:
         """The steps of one stage, each as soon as what it needs is done; whether all were tried."""
         waiting = {kept_step.position: kept_step for kept_step in coming}
         needs = {at: {need for need in self.needs[at] if need in waiting} for at in waiting}
@@ -290,7 +290,7 @@ class _Work:
                 raise
         return not waiting and not self._stop.is_set()  # what waits, waits for a step of which nobody knows what it did
 
-    def _one(self, one: Kept) -> None:
+    def _one(self, one: KeptStep) -> None:
         """One step: written down, sent, and its outcome written down."""
         step = self._present(one.step)
         with self._at[_place(step)]:
@@ -328,7 +328,7 @@ class _Work:
             etag = self._etags.get((step.provider, step.id or ""), step.etag)
         return replace(step, etag=etag)
 
-    def _sent(self, step: Step, one: Kept) -> Changed:
+    def _sent(self, step: Step, one: KeptStep) -> Changed:
         """What a live system makes of a step. Where it does not know yet what an earlier step made, that is waited for:
         this tells slow from wrong."""
         port = _port(self.connected, step)
@@ -340,13 +340,13 @@ class _Work:
                 raise
             return port.change(step, self.ids, one.key)
 
-    def _late(self, written: Iterable[Kept]) -> tuple[str, ...]:
+    def _late(self, written: Iterable[KeptStep]) -> tuple[str, ...]:
         """Waits until what was written is in force; the sentences of what is not when patience ends."""
         waiting = [kept_step for kept_step in written if not self.changed.get(kept_step.position, IN_FORCE).in_force]
         if not waiting:
             return ()
 
-        def look() -> list[Kept]:
+        def look() -> list[KeptStep]:
             with ThreadPoolExecutor(self.how.at_once) as pool:
                 seen = list(pool.map(self._is_in_force, waiting))
             for kept_step in [one for one, done in zip(waiting, seen, strict=True) if done]:
@@ -370,7 +370,7 @@ class _Work:
             return (*(kept_step.step.sentence for kept_step in waiting), fault.message)
         return tuple(kept_step.step.sentence for kept_step in waiting)
 
-    def _is_in_force(self, one: Kept) -> bool:
+    def _is_in_force(self, one: KeptStep) -> bool:
         return _port(self.connected, one.step).in_force(one.step, self.changed[one.position])
 
     def _end(self, position: int, state: str, said: str) -> None:
@@ -400,7 +400,7 @@ def _place(step: Step) -> str:
 # -- undone ---------------------------------------------------------------------------------------------------------
 
 
-def undoing(one: Enactment, kept: Sequence[Kept], surveys: Sequence[Surveyed]) -> Proposal:
+def undoing(one: Enactment, kept: Sequence[KeptStep], surveys: Sequence[Surveyed]) -> Proposal:
     """The proposal that takes an enactment back: each of its steps that was done, the other way round.
 
     MovedAway where a statement is not as the enactment left it: somebody has changed it since. Keyed credentials that
@@ -430,11 +430,11 @@ def undoing(one: Enactment, kept: Sequence[Kept], surveys: Sequence[Surveyed]) -
     return Proposal(one.estate, tuple(steps), seen={surveyed.provider: surveyed.seen() for surveyed in surveys})
 
 
-def _id_of(each: Kept) -> str:
+def _id_of(each: KeptStep) -> str:
     return str(each.outcome.get("id") or each.step.id)
 
 
-def _inverse(each: Kept, identifier: str) -> Step:
+def _inverse(each: KeptStep, identifier: str) -> Step:
     """The step that takes one back."""
     step, etag = each.step, each.outcome.get("etag")
     sentence = statement_sentence(step.collection, step.before or step.body or {})

@@ -14,7 +14,7 @@ from platformdirs import user_runtime_path
 from enthesis.model.errors import InvalidInput
 from enthesis.model.escapes import word
 from enthesis.model.secrets import Secret
-from enthesis.ports import Credential
+from enthesis.ports import HeldCredential
 from enthesis.tokens.checking import Refused, parsed
 
 LONGEST = timedelta(hours=8)
@@ -75,7 +75,7 @@ def made_ready() -> Path:
     return _ours(place)
 
 
-def keep(organisation: str, directory: str, credential: Credential, ahead: timedelta = timedelta(0)) -> SignIn:
+def keep(organisation: str, directory: str, credential: HeldCredential, ahead: timedelta = timedelta(0)) -> SignIn:
     """Writes a sign-in in place of the one before it at the same organisation.
 
     It ends by the directory's clock, which is `ahead` of ours."""

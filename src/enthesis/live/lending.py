@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enthesis.live.proving import provider_of
 from enthesis.live.showing import take_on
 from enthesis.model.estate import Estate
-from enthesis.ports import Asked, Connected, Credential, Refusal
+from enthesis.ports import Connected, HeldCredential, Refusal, Surroundings
 
 
 @dataclass(frozen=True, slots=True)
@@ -17,10 +17,10 @@ class NotLent:
     refusal: Refusal
 
 
-def lent(estate: Estate, shown: Credential, hops: Sequence[str], connected: Connected) -> Credential | NotLent:
+def lent(estate: Estate, shown: HeldCredential, hops: Sequence[str], connected: Connected) -> HeldCredential | NotLent:
     """The session of the last hop. Needs no right of ours: what is shown is the origin's own."""
     for hop in hops:
-        got = take_on(provider_of(estate, hop, connected), shown, hop, None, Asked(), connected)
+        got = take_on(provider_of(estate, hop, connected), shown, hop, None, Surroundings(), connected)
         if isinstance(got, Refusal):
             return NotLent(hop, got)
         shown = got

@@ -21,7 +21,7 @@ from enthesis.model.addresses import pool_of
 from enthesis.model.errors import EnthesisError, Unreachable
 from enthesis.model.estate import Estate, Origin
 from enthesis.model.secrets import Secret
-from enthesis.ports import Credential
+from enthesis.ports import HeldCredential
 from enthesis.tokens.checking import Refused, parsed
 
 MAX_FILE = 65_536  # bytes
@@ -44,7 +44,7 @@ class AtHand:
     where: str
     who: str
     origin: Origin | None = None
-    credential: Credential | None = None
+    credential: HeldCredential | None = None
     service: HostService | None = None
     ends: datetime | None = None
     fault: str = ""
@@ -94,7 +94,7 @@ def _token(form: str, where: str, token: bytes, estate: Estate | None, folder: P
     if ends is None or life <= timedelta(0):
         over = f"it ended at {ends:%H:%M:%SZ}" if ends is not None else "it says no end"
         return AtHand(form, where, subject, ends=ends, fault=over)
-    credential = Credential(Secret(token.decode()), "session" if form == "session" else "token", life)
+    credential = HeldCredential(Secret(token.decode()), "session" if form == "session" else "token", life)
     if form == "session":
         return AtHand(form, where, subject, Origin("identity", subject), credential, ends=ends)
     issuer = _issuer(estate, folder, claims.get("iss"))
@@ -204,6 +204,6 @@ def _people(estate: Estate | None, folder: Path | None, now: datetime) -> Iterat
             where,
             sign_in.person,
             origin,
-            Credential(sign_in.secret, "person", sign_in.ends - now),
+            HeldCredential(sign_in.secret, "person", sign_in.ends - now),
             ends=sign_in.ends,
         )

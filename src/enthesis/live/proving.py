@@ -12,10 +12,9 @@ from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
 from enthesis.ports import (
-    Asked,
     Connected,
-    Credential,
     Done,
+    HeldCredential,
     LiveClusterPorts,
     LiveProvider,
     Refusal,
@@ -23,6 +22,7 @@ from enthesis.ports import (
     RunsCode,
     RunsHosts,
     StartsSessions,
+    Surroundings,
     TakesKeys,
     TakesOn,
 )
@@ -110,7 +110,7 @@ class _Run:
     lives: list[timedelta] = field(default_factory=list)
     sessions: list[tuple[str, timedelta]] = field(default_factory=list)  # what hops gave, with the identity
 
-    def got(self, what: str, credential: Credential) -> None:
+    def got(self, what: str, credential: HeldCredential) -> None:
         if credential.form in SEATS:
             self.evidence.append(Evidence(what, ALLOWED, "where it runs, and nothing else"))
             return
@@ -186,7 +186,7 @@ def _prove(estate: Estate, journey: Journey, connected: Connected, instant: date
 class Seeing(Protocol):
     """Told what a walk sees, in its order."""
 
-    def got(self, what: str, credential: Credential) -> None:
+    def got(self, what: str, credential: HeldCredential) -> None:
         """Called with every credential that was obtained."""
         ...
 
@@ -228,8 +228,8 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
 
 
 def _hopped(
-    estate: Estate, journey: Journey, hop: Hop, credential: Credential, connected: Connected, asked: Asked
-) -> Credential | Refusal:
+    estate: Estate, journey: Journey, hop: Hop, credential: HeldCredential, connected: Connected, asked: Surroundings
+) -> HeldCredential | Refusal:
     """What a hop gives: by the service of a host where that asks, else by the provider."""
     if hop.on:
         return _run_on(estate, hop.on, credential, connected, asked)
@@ -241,8 +241,8 @@ def _hopped(
 
 
 def _run_on(
-    estate: Estate, resource: str, credential: Credential, connected: Connected, asked: Asked
-) -> Credential | Refusal:
+    estate: Estate, resource: str, credential: HeldCredential, connected: Connected, asked: Surroundings
+) -> HeldCredential | Refusal:
     """Runs code on a resource: by login, or by the only verb that does."""
     if credential.form in ("host", "workload", "token"):
         raise InvalidInput(
@@ -262,9 +262,9 @@ def _run_on(
 
 def tried(
     provider: LiveProvider | LiveClusterPorts,
-    credential: Credential,
+    credential: HeldCredential,
     attempt: Attempt,
-    asked: Asked,
+    asked: Surroundings,
     connected: Connected,
     narrowed: KindVerbs | None = None,
 ) -> Done | Refusal:
@@ -276,7 +276,7 @@ def tried(
     return taken if isinstance(taken, Refusal) else Done("a session was got, and let go")
 
 
-def asked_of(context: Context) -> Asked:
+def asked_of(context: Context) -> Surroundings:
     """What a journey says of its surroundings, as a request carries it.
 
     Raises:
@@ -289,10 +289,10 @@ def asked_of(context: Context) -> Asked:
                 code="journey-context-not-now",
             )
     network = str(context.network.network_address) if context.network is not None else None
-    return Asked(network, context.reference)
+    return Surroundings(network, context.reference)
 
 
-def _obtained(estate: Estate, journey: Journey, connected: Connected) -> Credential | Refusal:
+def _obtained(estate: Estate, journey: Journey, connected: Connected) -> HeldCredential | Refusal:
     origin = journey.origin
     if origin.form == "host":
         return _hosts_of(estate, origin.whom, connected).seat(origin.whom)
@@ -325,7 +325,7 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> Credent
     return token_from(connected, journey.origin.whom, journey.origin.shows)
 
 
-def _session_as(estate: Estate, identity: str, connected: Connected) -> Credential | Refusal:
+def _session_as(estate: Estate, identity: str, connected: Connected) -> HeldCredential | Refusal:
     """A session that begins at an identity, by the right of its administrators."""
     if identity not in estate.identities:
         return Refusal(("names",), f"unknown identity {identity}")
@@ -335,7 +335,7 @@ def _session_as(estate: Estate, identity: str, connected: Connected) -> Credenti
     return provider.session_as(identity)
 
 
-def _by_key(estate: Estate, journey: Journey, connected: Connected) -> Credential | Refusal:
+def _by_key(estate: Estate, journey: Journey, connected: Connected) -> HeldCredential | Refusal:
     name = journey.origin.whom
     known, key = estate.credentials.get(name), connected.keys.get(name)
     if known is None:
@@ -367,7 +367,7 @@ def _hosts_of(estate: Estate, host: str, connected: Connected) -> RunsHosts:
     return found
 
 
-def token_from(connected: Connected, issuer: str, claims: Claims) -> Credential:
+def token_from(connected: Connected, issuer: str, claims: Claims) -> HeldCredential:
     """A token of an issuer that shows these claims. NotIssued where there can be none."""
     found = connected.issuers.get(issuer)
     if found is None:

@@ -12,12 +12,21 @@ from typing import Any
 from enthesis.conditions.truth import Value
 from enthesis.files.shapes import duration_text
 from enthesis.live.proving import ALLOWED, REFUSED, SEATS, UNDECIDED, asked_of, provider_of, token_from, tried, walk
-from enthesis.live.refusing_named import Callers, is_by_name, is_come_by
+from enthesis.live.refusing_named import NamedCallers, is_by_name, is_come_by
 from enthesis.live.showing import take_on
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Origin, PipelineAccess, Trust
-from enthesis.ports import Asked, Clock, Connected, Credential, Done, KeepsPipelineAccess, Refusal, Reporter
+from enthesis.ports import (
+    Connected,
+    Done,
+    HeldCredential,
+    KeepsPipelineAccess,
+    MovableClock,
+    Refusal,
+    Reporter,
+    Surroundings,
+)
 from enthesis.trusts.admitting import BESIDES, Admissions, Near, near_misses
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
@@ -129,7 +138,7 @@ def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
 def _of_named(judge: Judge, trust: Trust, instant: datetime, connected: Connected) -> Trials:
     """Somebody whom a trust admits by name, and those near that are somebody else or ask otherwise."""
     estate, about, source = judge.compiled.estate, trust.name or trust.of, str(trust.source)
-    callers, why = Callers(judge, trust, instant), "no caller that it admits is known here"
+    callers, why = NamedCallers(judge, trust, instant), "no caller that it admits is known here"
     for meant in callers.meant():
         try:
             control = _asked_for_real(estate, meant.what, meant.journey, ALLOWED, connected)
@@ -163,7 +172,7 @@ def _asked_for_real(estate: Estate, what: str, journey: Journey, expected: str, 
 class _LastSeen:
     """Told what a walk sees; its end says enough."""
 
-    def got(self, what: str, credential: Credential) -> None: ...
+    def got(self, what: str, credential: HeldCredential) -> None: ...
     def ended(self, what: str, outcome: Done | Refusal) -> None: ...
 
 
@@ -209,7 +218,7 @@ def _used(one: PipelineAccess, what: str, shown: Mapping[str, Value], expected: 
 
 
 def _tried_for_real(
-    trying: Callable[[], Done | Credential | Refusal], what: str, shown: Mapping[str, Value], expected: str
+    trying: Callable[[], Done | HeldCredential | Refusal], what: str, shown: Mapping[str, Value], expected: str
 ) -> Trial:
     """What comes of showing a token with these claims. NotIssued where there can be none."""
     wanted = ("target-side",) if expected == REFUSED else ()
@@ -279,9 +288,9 @@ def _shown(
     """Shows a token with these claims to the provider of a trust's identity. NotIssued where there can be none."""
     claims, besides = _split(shown)
     network = besides.get("network")
-    asked = Asked(str(network.network_address) if network is not None else None, besides.get("reference"))
+    asked = Surroundings(str(network.network_address) if network is not None else None, besides.get("reference"))
 
-    def show() -> Credential | Refusal:
+    def show() -> HeldCredential | Refusal:
         token = token_from(connected, str(trust.admits.whom), claims)
         return take_on(provider_of(estate, trust.of, connected), token, trust.of, None, asked, connected)
 
@@ -297,7 +306,7 @@ class _Kept:
 
     journey: Journey
     what: str
-    credential: Credential
+    credential: HeldCredential
     following: Hop | Attempt
     ends: timedelta  # after the walk began
     trials: list[Trial] = field(default_factory=list)
@@ -307,9 +316,9 @@ class _Kept:
 class _Keeping:
     """Keeps the credentials that a walk gets."""
 
-    credentials: list[Credential] = field(default_factory=list)
+    credentials: list[HeldCredential] = field(default_factory=list)
 
-    def got(self, what: str, credential: Credential) -> None:
+    def got(self, what: str, credential: HeldCredential) -> None:
         self.credentials.append(credential)
 
     def ended(self, what: str, outcome: Done | Refusal) -> None:
@@ -411,7 +420,7 @@ def _ending_together(every: Iterable[_Kept]) -> list[list[_Kept]]:
     return groups
 
 
-def _move(clock: Clock, moved: timedelta, to: timedelta) -> timedelta:
+def _move(clock: MovableClock, moved: timedelta, to: timedelta) -> timedelta:
     if to > moved:
         clock.forward(to - moved)
     return max(moved, to)
@@ -451,7 +460,7 @@ def _elsewhere(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Tr
             yield Trial(what, REFUSED, UNDECIDED, said="not tried: a session is shown to others at a lab alone")
             continue
         try:
-            done = provider.attempt(kept.credential, Attempt("describe", account), Asked())
+            done = provider.attempt(kept.credential, Attempt("describe", account), Surroundings())
         except EnthesisError as fault:
             yield Trial(what, REFUSED, UNDECIDED, said=fault.message)
             continue

@@ -29,7 +29,7 @@ class Named:
 
 
 @dataclass(frozen=True)
-class Callers:
+class NamedCallers:
     """Those whom a trust admits by name or belonging, and those near them that it must not."""
 
     judge: Judge

@@ -5,7 +5,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 
-from enthesis.cleaning.retiring import Bounds, Known, Standing, Use, last_use
+from enthesis.cleaning.retiring import LiveKeys, RetiringBounds, Standing, Use, last_use
 from enthesis.cleaning.usage import Usage
 from enthesis.files.shapes import time_from, time_text
 from enthesis.live.proving import Proof, prove, provider_of
@@ -40,13 +40,13 @@ def _by_our_clock(one: Credentialed, provider: object) -> Credentialed:
 
 
 def known_of(
-    estate: Estate, now: datetime, bounds: Bounds, connected: Connected | None, usage: Usage | None,
+    estate: Estate, now: datetime, bounds: RetiringBounds, connected: Connected | None, usage: Usage | None,
     survey: Survey | None,
-) -> Known:  # fmt: skip
+) -> LiveKeys:  # fmt: skip
     """What is known beside the files; a survey tells whether a keyless way is in place live."""
     keys = keys_of(estate, connected) if connected is not None else None
     live = beside(estate, survey) if survey is not None else None
-    return Known(now, live, keys, _used(estate, usage, keys) if usage is not None else None, bounds)
+    return LiveKeys(now, live, keys, _used(estate, usage, keys) if usage is not None else None, bounds)
 
 
 def _used(estate: Estate, usage: Usage, keys: Mapping[str, Credentialed] | None) -> dict[str, dict[Use, float]]:
@@ -65,7 +65,7 @@ def _used(estate: Estate, usage: Usage, keys: Mapping[str, Credentialed] | None)
     return out
 
 
-def after_last_use(found: Sequence[Standing], known: Known, clock: Callable[[], datetime]) -> datetime:
+def after_last_use(found: Sequence[Standing], known: LiveKeys, clock: Callable[[], datetime]) -> datetime:
     """The time, as soon as it is later than every last use that is known: uses are told to the second."""
     latest = max((used for standing in found if (used := last_use(standing, known)) is not None), default=None)
     while latest is not None and clock() == latest:
@@ -97,7 +97,7 @@ def _journeys(estate: Estate, found: Standing) -> list[Journey]:
     ]
 
 
-def switched(estate: Estate, found: Standing, connected: Connected, known: Known, *, disabled: bool) -> str:
+def switched(estate: Estate, found: Standing, connected: Connected, known: LiveKeys, *, disabled: bool) -> str:
     """Disables the key, or lets it work again; why that was taken back, where it was in use after all."""
     if found.kept is None:
         raise InvalidInput(f"no live system has {found.name}", code="credential-unknown")

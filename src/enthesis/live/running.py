@@ -19,14 +19,14 @@ from typing import Any, NoReturn
 
 from enthesis.live.variables import LENDER, METADATA, SECRETS, SESSION
 from enthesis.model.errors import EnthesisError, InvalidInput
-from enthesis.ports import Credential
+from enthesis.ports import HeldCredential
 
 HOST = "127.0.0.1"
 MAX_BODY = 65_536  # bytes
 FORWARDING = ("forwarded", "via", "x-real-ip", "client-ip", "true-client-ip")
 PASSED_ON = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT, signal.SIGUSR1, signal.SIGUSR2)
 
-Obtain = Callable[[], "Credential"]
+Obtain = Callable[[], "HeldCredential"]
 Clock = Callable[[], datetime]
 
 
@@ -35,7 +35,7 @@ class Lent:
     """What a program is run with: as whom, the first credential, and what else it needs to be of use."""
 
     identity: str
-    credential: Credential
+    credential: HeldCredential
     provider_url: str = ""
     authority: str = ""
     now: Clock = lambda: datetime.now(UTC)  # by the clock of the system that the credential is for
@@ -116,7 +116,7 @@ class Keeper:
         self._lock = threading.Lock()
         self._took(lent.credential)
 
-    def _took(self, credential: Credential) -> None:
+    def _took(self, credential: HeldCredential) -> None:
         self._credential = credential
         self._began = self.now()
 

@@ -5,25 +5,25 @@ from typing import Any
 
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import KindVerbs
-from enthesis.ports import Asked, Connected, Credential, Refusal, StatesWhoCalls, TakesOn
+from enthesis.ports import Connected, HeldCredential, Refusal, StatesWhoCalls, Surroundings, TakesOn
 
 SESSIONS = ("session", "resource")
 
 
 def take_on(
     provider: TakesOn,
-    shown: Credential,
+    shown: HeldCredential,
     identity: str,
     narrowed: KindVerbs | None,
-    asked: Asked,
+    asked: Surroundings,
     connected: Connected,
-) -> Credential | Refusal:
+) -> HeldCredential | Refusal:
     """Takes an identity on with what may be shown for it; InvalidInput where nothing may."""
     fitting = shown_to(provider, shown, connected)
     return fitting if isinstance(fitting, Refusal) else provider.take_on(fitting, identity, narrowed, asked)
 
 
-def shown_to(provider: Any, shown: Credential, connected: Connected) -> Credential | Refusal:
+def shown_to(provider: Any, shown: HeldCredential, connected: Connected) -> HeldCredential | Refusal:
     """What of a credential goes to a provider.
 
     A session of another one stays with that one, which makes a short statement about it for this provider (RFC 8693,
@@ -43,7 +43,7 @@ def shown_to(provider: Any, shown: Credential, connected: Connected) -> Credenti
     return shown
 
 
-def _session(name: str, url: str, shown: Credential, connected: Connected) -> Credential | Refusal:
+def _session(name: str, url: str, shown: HeldCredential, connected: Connected) -> HeldCredential | Refusal:
     home = shown.home or _issuer(shown)
     if home == url:
         return shown
@@ -59,7 +59,7 @@ def _session(name: str, url: str, shown: Credential, connected: Connected) -> Cr
     )
 
 
-def _claims(shown: Credential) -> dict[str, Any]:
+def _claims(shown: HeldCredential) -> dict[str, Any]:
     from enthesis.tokens.checking import Refused, parsed  # noqa: PLC0415  loads the libraries of tokens
 
     try:
@@ -68,15 +68,15 @@ def _claims(shown: Credential) -> dict[str, Any]:
         return {}
 
 
-def _issuer(shown: Credential) -> str:
+def _issuer(shown: HeldCredential) -> str:
     return str(_claims(shown).get("iss", ""))
 
 
-def _is_for(shown: Credential, name: str, url: str) -> bool:
+def _is_for(shown: HeldCredential, name: str, url: str) -> bool:
     """Whether a token's audience is a provider, by its url or by its name."""
     return any(audience in (name, url) or audience.startswith(url + "/") for audience in _audiences(shown))
 
 
-def _audiences(shown: Credential) -> Iterator[str]:
+def _audiences(shown: HeldCredential) -> Iterator[str]:
     said = _claims(shown).get("aud")
     yield from (name for name in (said if isinstance(said, list) else [said]) if isinstance(name, str))

@@ -26,7 +26,7 @@ class Secret:
         return self._value
 
 
-class Place(Secret):
+class CallerPlace(Secret):
     """A place that stands where a credential is otherwise shown. It may be seen, so no text is searched for it."""
 
     __slots__ = ()

@@ -14,7 +14,7 @@ from enthesis.model.sentences import admitted, tested
 from enthesis.model.words import BEARERS
 from enthesis.output.lines import Line, Span, counted, line
 from enthesis.output.verdicts import jsonable, shown
-from enthesis.trusts.admitting import BESIDES, Compared, Held, Near, Told, is_pinned
+from enthesis.trusts.admitting import BESIDES, Held, Near, Told, TrustComparison, is_pinned
 
 MOST = 6  # near callers that get in too, in text
 
@@ -109,7 +109,7 @@ def _near_lines(near: Sequence[Near]) -> Iterator[Line]:
         yield line("  ", Span(f"{counted(len(refused), 'near-miss', 'near-misses')} refused: ", "good"), what)
 
 
-def _compared_lines(compared: Compared) -> Iterator[Line]:
+def _compared_lines(compared: TrustComparison) -> Iterator[Line]:
     than = compared.than
     if compared.more is None and compared.less is None:
         yield line("  ", Span(f"admits just {than}", "good"))

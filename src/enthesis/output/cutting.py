@@ -4,7 +4,7 @@ from collections.abc import Iterator, Sequence
 from datetime import datetime
 from typing import Any
 
-from enthesis.cleaning.cutoff import Cut, Target
+from enthesis.cleaning.cutoff import Cut, Withdrawn
 from enthesis.files.shapes import duration_text, time_text
 from enthesis.live.cutting import Checked, Planned
 from enthesis.output.differences import difference_json, difference_lines
@@ -19,7 +19,7 @@ FORMS = {
 VERBS = {CREDENTIALS: "revoke", SESSIONS: "end"}
 
 
-def target_words(target: Target) -> str:
+def target_words(target: Withdrawn) -> str:
     """Who or what is withdrawn, in words."""
     return f"{FORMS[target.form]} {target.name}"
 
@@ -95,7 +95,7 @@ def plan_json(plan: Planned) -> dict[str, Any]:
     }
 
 
-def check_sentence(target: Target, found: Checked) -> str:
+def check_sentence(target: Withdrawn, found: Checked) -> str:
     """Whether anything still opens, in a sentence."""
     if found.got_in:
         return f"Not shut: {counted(len(found.got_in), 'attempt')} of {target_words(target)} still succeeded."
@@ -109,7 +109,7 @@ def check_sentence(target: Target, found: Checked) -> str:
     return f"Shut: {target_words(target)} reaches nothing{tried}."
 
 
-def check_lines(target: Target, found: Checked) -> Iterator[Line]:
+def check_lines(target: Withdrawn, found: Checked) -> Iterator[Line]:
     """What still opens after a withdrawal."""
     yield line(Span(check_sentence(target, found), "good" if found.shut else "bad"))
     for said in found.opens:
@@ -125,7 +125,7 @@ def check_lines(target: Target, found: Checked) -> Iterator[Line]:
         yield line(f"  {proof.outcome.ljust(11)}  {proof.journey}")
 
 
-def check_json(target: Target, found: Checked) -> dict[str, Any]:
+def check_json(target: Withdrawn, found: Checked) -> dict[str, Any]:
     """What still opens after a withdrawal, for a program."""
     return {
         "target": {"form": target.form, "name": target.name},

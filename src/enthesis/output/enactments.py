@@ -18,7 +18,7 @@ from enthesis.store.journal import (
     UNDONE,
     WAITING,
     Enactment,
-    Kept,
+    KeptStep,
 )
 
 OF_ENACTMENT = {
@@ -160,7 +160,7 @@ def _to_the_second(time: str) -> str:
     return f"{time[:19]}Z"
 
 
-def enactment_lines(one: Enactment, kept: Sequence[Kept], approved: Sequence[str] = ()) -> Iterable[Line]:
+def enactment_lines(one: Enactment, kept: Sequence[KeptStep], approved: Sequence[str] = ()) -> Iterable[Line]:
     """One enactment: who, when, what and why; and who approved it."""
     words, style = OF_ENACTMENT[one.state]
     yield line(Span(f"Enactment {one.number} of {one.estate}: ", "strong"), Span(words, style), ".")
@@ -185,7 +185,9 @@ def enactment_lines(one: Enactment, kept: Sequence[Kept], approved: Sequence[str
         )
 
 
-def enactment_json(one: Enactment, kept: Sequence[Kept] | None = None, approved: Sequence[str] = ()) -> dict[str, Any]:
+def enactment_json(
+    one: Enactment, kept: Sequence[KeptStep] | None = None, approved: Sequence[str] = ()
+) -> dict[str, Any]:
     """One enactment for a program; with its steps where they are given."""
     names = ("number", "estate", "state", "begun", "ended", "by", "because", "undoes", "proposal")
     about = {name: getattr(one, name) for name in names}

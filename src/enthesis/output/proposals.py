@@ -23,7 +23,7 @@ from enthesis.proposals.steps import (
 OF_ACTION = ((MAKE, NOT_IN_PLACE, "doubt"), (CHANGE, DIFFERENT, "doubt"), (REMOVE, LEFT_BEHIND, "bad"))
 
 
-class Part(NamedTuple):
+class ListSection(NamedTuple):
     """A list under a head. `below` are further lines of an entry, by its place."""
 
     head: str
@@ -51,7 +51,7 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
     yield from danger_lines(proposal.dangers)
 
 
-def _entries(part: Part) -> Iterator[Line]:
+def _entries(part: ListSection) -> Iterator[Line]:
     for number, entry in enumerate(part.entries):
         yield line("  ", entry)
         if number < len(part.below):
@@ -64,42 +64,44 @@ def _holders(steps: Sequence[Step]) -> list[tuple[str, str]]:
     return list(dict.fromkeys((step.provider, step.holder) for step in steps))
 
 
-def _parts(proposal: Proposal) -> Iterator[Part]:
+def _parts(proposal: Proposal) -> Iterator[ListSection]:
     """What a proposal says beside its steps, as every format has it."""
     still = tuple(f"sessions as {name} that exist already, for up to {life} more" for name, life in proposal.lives_on)
     standing = [opening for opening in proposal.openings if not opening.accepted]
     accepted = [opening for opening in proposal.openings if opening.accepted]
     parts = (
-        Part("ours, and changed by others since the last enactment", "bad", proposal.changed_since),
-        Part("ours, and removed by others since the last enactment", "bad", proposal.gone_since),
-        Part(NOT_POSSIBLE, "bad", proposal.states[NOT_POSSIBLE]),
-        Part(WAITING, "doubt", proposal.theirs, note="`enthesis handoff` writes down what they are asked for"),
-        Part("written by others already", "strong", proposal.written),
-        Part("a statement of others with the same key as one of ours: narrowing ours leaves it", "bad", proposal.twins),
+        ListSection("ours, and changed by others since the last enactment", "bad", proposal.changed_since),
+        ListSection("ours, and removed by others since the last enactment", "bad", proposal.gone_since),
+        ListSection(NOT_POSSIBLE, "bad", proposal.states[NOT_POSSIBLE]),
+        ListSection(WAITING, "doubt", proposal.theirs, note="`enthesis handoff` writes down what they are asked for"),
+        ListSection("written by others already", "strong", proposal.written),
+        ListSection(
+            "a statement of others with the same key as one of ours: narrowing ours leaves it", "bad", proposal.twins
+        ),
         _opened(standing),
-        Part(
+        ListSection(
             "made by others, and accepted",
             "strong",
             tuple(f"{opening.sentence}: {opening.accepted}" for opening in accepted),
         ),
-        Part(LEFT_BEHIND, "strong", proposal.left, note="--prune removes them"),
-        Part("different, and accepted", "strong", proposal.lived_with),
-        Part("made by others, left alone", "strong", proposal.not_ours),
-        Part("ended already, and not made", "strong", proposal.ended),
-        Part("names what does not exist any more, and gives nothing", "strong", proposal.dangling),
-        Part("refused for a while: no order of the steps avoids it safely", "bad", proposal.outages),
-        Part("access gained", "strong", proposal.gives),
-        Part("access lost", "strong", proposal.takes),
-        Part("ends later", "strong", still),
+        ListSection(LEFT_BEHIND, "strong", proposal.left, note="--prune removes them"),
+        ListSection("different, and accepted", "strong", proposal.lived_with),
+        ListSection("made by others, left alone", "strong", proposal.not_ours),
+        ListSection("ended already, and not made", "strong", proposal.ended),
+        ListSection("names what does not exist any more, and gives nothing", "strong", proposal.dangling),
+        ListSection("refused for a while: no order of the steps avoids it safely", "bad", proposal.outages),
+        ListSection("access gained", "strong", proposal.gives),
+        ListSection("access lost", "strong", proposal.takes),
+        ListSection("ends later", "strong", still),
     )
     return (part for part in parts if part.entries)
 
 
-def _opened(standing: Sequence[Opening]) -> Part:
+def _opened(standing: Sequence[Opening]) -> ListSection:
     """What others have opened, and how to accept it."""
     how = "to accept one: an entry of `accepted` with risk: not-ours, of: its sentence, because and until"
     entries = tuple(opening.sentence for opening in standing)
-    return Part(
+    return ListSection(
         "made by others, and opens what is ours", "bad", entries, tuple(opening.opens for opening in standing), how
     )
 

@@ -5,7 +5,7 @@ import io
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
-from enthesis.chains.chains import Chain, Start
+from enthesis.chains.chains import Chain, ChainStart
 from enthesis.chains.reach import Reached
 from enthesis.model.sentences import verb_words
 from enthesis.output.lines import Line, Span, counted, csv_cell, line
@@ -17,7 +17,7 @@ MOST = 60  # rows of the table; JSON and CSV have them all
 COLUMNS = ("start", "origin", "keyless", "target", "verb", "chain", "hops", "crossing", "conditions")
 
 
-def start_words(start: Start) -> str:
+def start_words(start: ChainStart) -> str:
     """Where a chain starts, in words."""
     words = {
         "token": "the bearer of a token of ",
@@ -29,7 +29,7 @@ def start_words(start: Start) -> str:
     return words.get(start.form, "") + start.whom + (" (members to come)" if start.whom.endswith(ANY) else "")
 
 
-def keyless_words(start: Start) -> str:
+def keyless_words(start: ChainStart) -> str:
     """Whether a chain starts keyless; one that starts at an identity is neither that nor keyed."""
     return {True: "keyless", False: "keyed", None: AT_IDENTITY}[start.keyless]
 

@@ -3,15 +3,15 @@
 from collections.abc import Iterator
 from typing import Any
 
-from enthesis.live.adopting_accounts import Found
+from enthesis.live.adopting_accounts import Adoptable
 from enthesis.model.sentences import shown
 from enthesis.output.lines import Line, Span, counted, line
-from enthesis.surveys.comparing import CHANGED, GONE, NEW, Comparison
+from enthesis.surveys.comparing import CHANGED, GONE, NEW, SurveyComparison
 
 STYLES = {NEW: "doubt", CHANGED: "doubt", GONE: "bad"}
 
 
-def adoption_lines(found: Found) -> Iterator[Line]:
+def adoption_lines(found: Adoptable) -> Iterator[Line]:
     """What of an account would be taken over: what the files lack, what they describe already, and what is left out."""
     if not found.candidates:
         yield line(f"Nothing of {found.holder} is to be taken over.")
@@ -24,7 +24,7 @@ def adoption_lines(found: Found) -> Iterator[Line]:
         yield line(Span("  left out  ", "doubt"), said)
 
 
-def comparison_lines(found: Comparison) -> Iterator[Line]:
+def comparison_lines(found: SurveyComparison) -> Iterator[Line]:
     """What changed, by account; whether the surveys are complete first."""
     if not found.complete:
         yield line(Span("Partial survey: one of the two is not complete, so more may have changed.", "bad"))
@@ -42,7 +42,7 @@ def comparison_lines(found: Comparison) -> Iterator[Line]:
                 yield line("    ", f"{differs.sentence}{': ' + more if more else ''}")
 
 
-def comparison_json(found: Comparison) -> dict[str, Any]:
+def comparison_json(found: SurveyComparison) -> dict[str, Any]:
     """The same for a program."""
     return {
         "before": found.before,

@@ -12,7 +12,18 @@ from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.sentences import tested
 from enthesis.model.words import BEARERS, STEPS
 from enthesis.output.lines import Line, Span, line
-from enthesis.verdicts.answers import ALLOWED, REFUSED, THEIRS, UNKNOWN, Ground, Miss, Request, Step, Unmet, Verdict
+from enthesis.verdicts.answers import (
+    ALLOWED,
+    REFUSED,
+    THEIRS,
+    UNKNOWN,
+    Ground,
+    Miss,
+    Request,
+    StepOutcome,
+    Unmet,
+    Verdict,
+)
 from enthesis.verdicts.expectations import attempt_words
 from enthesis.verdicts.remedies import Change, Remedies
 
@@ -70,7 +81,7 @@ def origin_words(verdict: Verdict) -> str:
     return f"the credential {origin.whom}" if origin.form == "credential" else origin.whom
 
 
-def cause(request: Request, step: Step) -> str:
+def cause(request: Request, step: StepOutcome) -> str:
     """Why a step refuses, in one clause."""
     caller = request.caller or "the bearer"
     if step.name == "companions":
@@ -89,7 +100,7 @@ def cause(request: Request, step: Step) -> str:
     return f"{side}no grant lets {caller} {attempt_words(request)}{_but_for(step)}"
 
 
-def _but_for(step: Step) -> str:
+def _but_for(step: StepOutcome) -> str:
     """The nearest miss, where one test or one lack is all that keeps it from counting."""
     if not step.misses:
         return ""
@@ -105,7 +116,7 @@ def _but_for(step: Step) -> str:
     return ""
 
 
-def whose(estate: Estate, request: Request, step: Step) -> list[str]:
+def whose(estate: Estate, request: Request, step: StepOutcome) -> list[str]:
     """Who can mend a step that refuses."""
     if step.name in ("names", "provider", "session"):
         disabled = any("disabled" in ground.text or "tied" in ground.text for ground in step.grounds)
@@ -189,7 +200,7 @@ def _step_lines(request: Request) -> Iterator[Line]:
                     yield line(" " * (WIDTH + 4), *inner)
 
 
-def _companion_names(step: Step) -> bool:
+def _companion_names(step: StepOutcome) -> bool:
     return step.name == "companions" and bool(step.within) and not step.grounds
 
 

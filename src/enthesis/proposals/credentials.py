@@ -53,7 +53,7 @@ class OpenSession:
 
 
 @dataclass(frozen=True, slots=True)
-class Listed:
+class ListedCredential:
     """A keyed credential, and what the files and the live systems say about it.
 
     `works` is None where no live system was asked. `why_not` says why the credential does not work."""
@@ -89,10 +89,10 @@ def matching(estate: Estate, kept: Credentialed) -> Credential | None:
     return by_name if same else None
 
 
-def listed(estate: Estate, live: Sequence[tuple[Credentialed, str]] | None, now: datetime) -> list[Listed]:
+def listed(estate: Estate, live: Sequence[tuple[Credentialed, str]] | None, now: datetime) -> list[ListedCredential]:
     """Every keyed credential of the files and of the live side, each once; `live` with where it is kept, None where no
     live system was asked."""
-    out: list[Listed] = []
+    out: list[ListedCredential] = []
     seen: set[str] = set()
     for kept, at in live or ():
         described = matching(estate, kept)
@@ -100,7 +100,7 @@ def listed(estate: Estate, live: Sequence[tuple[Credentialed, str]] | None, now:
             seen.add(described.name)
         why_not = _ended(kept.disabled, time_from(kept.expires), now)
         out.append(
-            Listed(
+            ListedCredential(
                 kept.name, kept.of, kept.form, not why_not, why_not, at, kept.fingerprint, kept.created, kept.made_by,
                 kept.expires, kept.last_used, kept.reason, described.held_in if described else (),
                 str(described.source) if described else "",
@@ -117,13 +117,13 @@ def _ended(disabled: bool, expires: datetime | None, now: datetime) -> str:
     return "disabled" if disabled else "expired" if expires is not None and expires <= now else ""
 
 
-def _described(one: Credential, now: datetime, *, asked: bool) -> Listed:
+def _described(one: Credential, now: datetime, *, asked: bool) -> ListedCredential:
     """A credential that the files have and none of the live systems we asked."""
     why_not = _ended(one.disabled, one.expires, now)
     if not why_not and asked:
         why_not = "no live system has it: remove it from the files"
     created, expires, used = (time_text(at) if at else None for at in (one.created, one.expires, one.last_used))
-    return Listed(
+    return ListedCredential(
         one.name, one.of, one.form, False if why_not else None, why_not, "", one.fingerprint, created, "", expires,
         used, "", one.held_in, str(one.source),
     )  # fmt: skip

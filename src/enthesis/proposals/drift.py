@@ -12,7 +12,7 @@ WhoRemoved = Callable[[Step, str], str]
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class LastEnacted:
     """A statement as an enactment left it: the step that wrote it last, its version and when that was."""
 
     step: Step
@@ -29,7 +29,9 @@ class Drift:
 
 
 def drift(
-    known: Mapping[tuple[str, str], Known], surveys: Sequence[Surveyed], who_removed: WhoRemoved = lambda step, at: ""
+    known: Mapping[tuple[str, str], LastEnacted],
+    surveys: Sequence[Surveyed],
+    who_removed: WhoRemoved = lambda step, at: "",
 ) -> Drift:
     """Compares what enactments left, by system and id, with what is there now."""
     live = {(surveyed.provider, statement.id): statement for surveyed in surveys for statement in surveyed.objects}

@@ -29,7 +29,7 @@ WORDS_OF_DATA = ("read", "write")  # classes of verbs that need the key of what 
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
+class AskedStatement:
     """One statement that the other party is asked to write: in which account, and why."""
 
     section: str
@@ -49,7 +49,7 @@ class Handoff:
     theirs: str
     by: str = ""
     why: tuple[str, ...] = ()
-    asked: tuple[Asked, ...] = ()
+    asked: tuple[AskedStatement, ...] = ()
     we_do: tuple[str, ...] = ()
     unneeded: tuple[str, ...] = ()
     impossible: tuple[str, ...] = ()
@@ -104,7 +104,7 @@ def handoff(estate: Estate, party: str, now: datetime, by: str = "") -> Handoff:
     compiled = compile_estate(estate)
     judged = list(_crossing(compiled, party, now))
     asked = [
-        Asked(
+        AskedStatement(
             statement.collection,
             statement.holder,
             normalised(statement.collection, statement.body),
@@ -189,7 +189,9 @@ def _crossing(compiled: Compiled, party: str, now: datetime) -> Iterator[tuple[J
             yield journey, requests
 
 
-def _counted_as_given(estate: Estate, judged: Sequence[tuple[Journey, list[Request]]]) -> Iterator[tuple[Asked, Asked]]:
+def _counted_as_given(
+    estate: Estate, judged: Sequence[tuple[Journey, list[Request]]]
+) -> Iterator[tuple[AskedStatement, AskedStatement]]:
     """The caller's half, as a role and a grant, where that is theirs: a journey counts it as given."""
     for journey, requests in judged:
         for request in requests:
@@ -202,12 +204,12 @@ def _counted_as_given(estate: Estate, judged: Sequence[tuple[Journey, list[Reque
             grant = {"to": request.caller, "role": role["name"], "at": request.target, "held_by": account}
             why = f"the journey {journey.name}: {request.caller} is to {verb_words(request.verb)} {request.target}"
             yield (
-                Asked("roles", account, role, statement_sentence("roles", role), why),
-                Asked("grants", account, grant, statement_sentence("grants", grant), why),
+                AskedStatement("roles", account, role, statement_sentence("roles", role), why),
+                AskedStatement("grants", account, grant, statement_sentence("grants", grant), why),
             )
 
 
-def _has(asked: Sequence[Asked], more: Asked) -> bool:
+def _has(asked: Sequence[AskedStatement], more: AskedStatement) -> bool:
     """Whether the same is asked already, or a grant to the same caller at the same place or above."""
     for request in asked:
         if request.section == more.section == "grants" and request.body.get("to") == more.body.get("to"):
@@ -305,9 +307,9 @@ def handoff_from(data: Any) -> Handoff:
     return found
 
 
-def _asked_from(said: Mapping[str, Any]) -> Asked:
+def _asked_from(said: Mapping[str, Any]) -> AskedStatement:
     texts = [str(said[name]) for name in ("section", "account", "sentence", "why")]
-    return Asked(texts[0], texts[1], dict(said["statement"]), texts[2], texts[3])
+    return AskedStatement(texts[0], texts[1], dict(said["statement"]), texts[2], texts[3])
 
 
 LISTS = {"why": "why", "we_do": "we_do", "unneeded": "not_needed", "impossible": "not_possible", "checks": "check"}

@@ -47,11 +47,11 @@ class Ordered:
 
 def ordered(steps: Sequence[Step], judged: Judged) -> Ordered:
     """The steps in stages. One that does both may be split in two where no order of whole steps is safe."""
-    search = _Search(steps, judged)
+    search = _OrderSearch(steps, judged)
     found = search.found()
     if found is None and any(_halves(step) for step in steps):
         parts = [part for step in steps for part in (_halves(step) or (step,))]
-        search = _Search(parts, judged)
+        search = _OrderSearch(parts, judged)
         found = search.found()
         steps = parts
     if found is None:
@@ -68,7 +68,7 @@ def ordered(steps: Sequence[Step], judged: Judged) -> Ordered:
 Found = tuple[list[list[int]], tuple[Meant, ...]]
 
 
-class _Search:
+class _OrderSearch:
     """Looks for stages of which each state is safe, and keeps what both sides allow."""
 
     def __init__(self, steps: Sequence[Step], judged: Judged) -> None:

@@ -17,7 +17,7 @@ from sqlalchemy import Connection, Engine, Row, Table, bindparam, func, insert, 
 
 from enthesis.files.shapes import time_text
 from enthesis.model.errors import Busy, EnthesisError, InvalidInput
-from enthesis.proposals.drift import Known
+from enthesis.proposals.drift import LastEnacted
 from enthesis.proposals.steps import Proposal, Step, proposal_from, step_from, step_json
 from enthesis.store.opening import mapped, open_store
 from enthesis.store.tables import documents, enactments, leases, steps
@@ -41,7 +41,7 @@ class Document:
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class KeptStep:
     """A step of an enactment as the journal has it. `outcome` is what the live side made of it: its id and etag."""
 
     position: int
@@ -238,13 +238,13 @@ class Journal:
             raise InvalidInput(f"the proposal of enactment {one.number} is not in the store", code="store-invalid")
         return replace(proposal_from(json.loads(content)), steps=tuple(kept.step for kept in self.steps(one.number)))
 
-    def steps(self, number: int) -> list[Kept]:
+    def steps(self, number: int) -> list[KeptStep]:
         """The steps of an enactment in their order."""
         query = select(steps).where(steps.c.enactment == number).order_by(steps.c.position)
         with self._reading() as connection:
             return [_kept(row) for row in connection.execute(query)]
 
-    def left(self, estate: str) -> dict[tuple[str, str], Known]:
+    def left(self, estate: str) -> dict[tuple[str, str], LastEnacted]:
         """Every statement that enactments made or changed and did not remove, by system and id, as they left it."""
         query = (
             select(steps)
@@ -254,13 +254,13 @@ class Journal:
         )
         with self._reading() as connection:
             kept = [_kept(row) for row in connection.execute(query)]
-        out: dict[tuple[str, str], Known] = {}
+        out: dict[tuple[str, str], LastEnacted] = {}
         for kept_step in kept:
             identifier = str(kept_step.outcome.get("id") or kept_step.step.id)
             if kept_step.step.body is None:
                 out.pop((kept_step.step.provider, identifier), None)
             else:
-                out[kept_step.step.provider, identifier] = Known(
+                out[kept_step.step.provider, identifier] = LastEnacted(
                     kept_step.step, str(kept_step.outcome.get("etag")), kept_step.ended or ""
                 )
         return out
@@ -460,6 +460,6 @@ def _enactment(row: Row[Any], counts: Mapping[str, int]) -> Enactment:
     )
 
 
-def _kept(row: Row[Any]) -> Kept:
+def _kept(row: Row[Any]) -> KeptStep:
     step = step_from(json.loads(row.step))
-    return Kept(row.position, row.key, row.state, step, json.loads(row.outcome), row.said, row.sent, row.ended)
+    return KeptStep(row.position, row.key, row.state, step, json.loads(row.outcome), row.said, row.sent, row.ended)

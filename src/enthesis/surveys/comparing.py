@@ -28,7 +28,7 @@ class Differs:
 
 
 @dataclass(frozen=True, slots=True)
-class Comparison:
+class SurveyComparison:
     """What differs between two surveys, when each was taken, and whether each is complete."""
 
     before: str
@@ -46,7 +46,7 @@ class _Read:
     complete: bool
 
 
-def compare(before: Iterable[bytes], after: Iterable[bytes], names: tuple[str, str]) -> Comparison:
+def compare(before: Iterable[bytes], after: Iterable[bytes], names: tuple[str, str]) -> SurveyComparison:
     """Compares the lines of two surveys; InvalidSurvey where one of them is none, or was changed since.
 
     Called with a million lines each: takes about as long as hashing them.
@@ -59,7 +59,7 @@ def compare(before: Iterable[bytes], after: Iterable[bytes], names: tuple[str, s
         (differs for differs in found if differs is not None),
         key=lambda differs: (differs.holder, differs.section, differs.name),
     )
-    return Comparison(first.taken, second.taken, first.complete and second.complete, tuple(differs))
+    return SurveyComparison(first.taken, second.taken, first.complete and second.complete, tuple(differs))
 
 
 def _read(lines: Iterable[bytes], name: str) -> _Read:

@@ -340,7 +340,7 @@ def held_against(
 
 
 @dataclass(frozen=True, slots=True)
-class Compared:
+class TrustComparison:
     """A trust against another set of callers: somebody it admits beyond, and somebody it leaves out."""
 
     than: str
@@ -355,7 +355,7 @@ class Told:
     trust: Trust
     caller: Shown | None = None
     near: tuple[Near, ...] = ()
-    compared: tuple[Compared, ...] = ()
+    compared: tuple[TrustComparison, ...] = ()
     undecided: str = ""
     nobody: str = ""
 
@@ -368,7 +368,8 @@ def told(admissions: Admissions, trust: Trust, versions: Sequence[tuple[str, Cal
         caller = admissions.somebody(trust)
         near = near_misses(admissions, trust, caller) if caller is not None else []
         compared = [
-            Compared(than, admissions.beyond(trust, one), admissions.left_out(trust, one)) for than, one in versions
+            TrustComparison(than, admissions.beyond(trust, one), admissions.left_out(trust, one))
+            for than, one in versions
         ]
         nobody = "" if caller else admissions.nobody_because(trust) or "no caller can meet all of its conditions"
     except Undecided as bound:

@@ -18,7 +18,7 @@ ATTACHABLE = ("host", "pool", "function", "connector")  # kinds with a metadata 
 
 
 @dataclass(frozen=True, slots=True)
-class Way:
+class KeylessWay:
     """A keyless way. `entries` are the lines that the estate lacks for it, by section; `hint` says how to write them,
     where the estate does not know enough. None of both where it has it already."""
 
@@ -33,11 +33,11 @@ class Way:
         return not self.entries and not self.hint
 
 
-def keyless_ways(estate: Estate, identity: str, now: datetime) -> list[Way]:
+def keyless_ways(estate: Estate, identity: str, now: datetime) -> list[KeylessWay]:
     """The ways there are at an instant first, then those that are near: by what runs as it, pipeline access, where keys
     are held."""
     there = [
-        Way(f"it admits {admitted(plain_statement('trusts', trust)['admits'])}", (), trust.source)
+        KeylessWay(f"it admits {admitted(plain_statement('trusts', trust)['admits'])}", (), trust.source)
         for trust in estate.trusts
         if trust.of == identity and trust.admits.form in KEYLESS and (trust.until is None or trust.until > now)
     ]
@@ -45,12 +45,12 @@ def keyless_ways(estate: Estate, identity: str, now: datetime) -> list[Way]:
         organisation = estate.organisations.get(estate.organisation_of(identity))
         if organisation is not None and organisation.directory is not None:
             return [
-                Way(
+                KeylessWay(
                     f"people of @{organisation.name} sign in: enthesis sign-in --organisation {word(organisation.name)}"
                 )
             ]
-        return [Way("people sign in", hint=f"write where: directory, at the organisation of {identity}")]
-    near: dict[str, Way] = {}
+        return [KeylessWay("people sign in", hint=f"write where: directory, at the organisation of {identity}")]
+    near: dict[str, KeylessWay] = {}
     for way in (
         *_by_what_runs(estate, identity),
         *_by_pipeline_access(estate, identity),
@@ -66,7 +66,7 @@ def _says_so(has: list[dict[str, Any]], entry: dict[str, Any]) -> bool:
     return any(body["admits"] == entry.get("admits") for body in has)
 
 
-def _by_what_runs(estate: Estate, identity: str) -> Iterator[Way]:
+def _by_what_runs(estate: Estate, identity: str) -> Iterator[KeylessWay]:
     running = [address for address, one in estate.resources.items() if identity in one.runs_as]
     running += [
         str(attachment.what)
@@ -75,19 +75,19 @@ def _by_what_runs(estate: Estate, identity: str) -> Iterator[Way]:
     ]
     if running:
         entry = {"of": identity, "admits": {"attached": True}, "session": "1h"}
-        yield Way(f"{running[0]} runs as it, and takes it on by its metadata service", (("trusts", entry),))
+        yield KeylessWay(f"{running[0]} runs as it, and takes it on by its metadata service", (("trusts", entry),))
 
 
-def _by_pipeline_access(estate: Estate, identity: str) -> Iterator[Way]:
+def _by_pipeline_access(estate: Estate, identity: str) -> Iterator[KeylessWay]:
     for access in estate.pipeline_access.values():
         if access.of == identity:
-            yield Way(
+            yield KeylessWay(
                 f"the runs that may use {access.name} show their own token",
                 (("trusts", keyless_trust(estate, access)),),
             )
 
 
-def _by_holders(estate: Estate, identity: str) -> Iterator[Way]:
+def _by_holders(estate: Estate, identity: str) -> Iterator[KeylessWay]:
     """Where its keys are held: a host can run as it, a workload of a cluster and a run show tokens of their own."""
 
     for credential in estate.credentials.values():
@@ -95,7 +95,9 @@ def _by_holders(estate: Estate, identity: str) -> Iterator[Way]:
             yield from ways_of_place(estate, identity, place)
 
 
-def ways_of_place(estate: Estate, identity: str, place: str, subjects: Iterable[str] | None = None) -> Iterator[Way]:
+def ways_of_place(
+    estate: Estate, identity: str, place: str, subjects: Iterable[str] | None = None
+) -> Iterator[KeylessWay]:
     """How what runs at a place can take on an identity by itself: a host, a pool, a service account of a cluster, or
     the runs of an issuer; of these the `subjects`, or those that journeys show."""
     parts = place.split("/")
@@ -105,13 +107,13 @@ def ways_of_place(estate: Estate, identity: str, place: str, subjects: Iterable[
     elif issuer is not None and len(parts) > 6 and parts[5] == "identity":
         claims = {"sub": service_account_subject(place), "aud": estate.system_of(identity)}
         entry = {"of": identity, "admits": {"token": issuer.name, "claims": claims}, "session": "15m"}
-        yield Way(f"{place} shows the token that its cluster gives it", (("trusts", entry),))
+        yield KeylessWay(f"{place} shows the token that its cluster gives it", (("trusts", entry),))
     elif place in estate.resources and parts[1] in ATTACHABLE:
         runs = {"what": place, "runs_as": identity}
         attached: Any = {"glob": f"{literal_pattern(place)}/host/*"} if parts[1] == "pool" else place
         entry = {"of": identity, "admits": {"attached": attached}, "session": "1h"}
         says = f"{place} runs as it, and takes it on by its metadata service"
-        yield Way(says, (("attachments", runs), ("trusts", entry)))
+        yield KeylessWay(says, (("attachments", runs), ("trusts", entry)))
 
 
 def shown_subjects(estate: Estate, identity: str, issuer: str, subjects: Iterable[str] | None = None) -> list[str]:
@@ -128,17 +130,19 @@ def shown_subjects(estate: Estate, identity: str, issuer: str, subjects: Iterabl
     return sorted(shown)
 
 
-def _by_runs(estate: Estate, identity: str, issuer: str, subjects: list[str]) -> Iterator[Way]:
+def _by_runs(estate: Estate, identity: str, issuer: str, subjects: list[str]) -> Iterator[KeylessWay]:
     """The runs of a pipeline service with these subjects; where there is none, how to find out."""
     says = f"runs at {issuer} show their own token"
     for sub in subjects:
         claims = {"sub": sub, "aud": estate.system_of(identity)}
-        yield Way(
+        yield KeylessWay(
             f"the run {sub} shows its own token",
             (("trusts", {"of": identity, "admits": {"token": issuer, "claims": claims}, "session": "15m"}),),
         )
     if not subjects:
-        yield Way(says, hint="`enthesis admit --from-token FILE` writes the trust for just the run that needs it")
+        yield KeylessWay(
+            says, hint="`enthesis admit --from-token FILE` writes the trust for just the run that needs it"
+        )
 
 
 # -- pipeline access --------------------------------------------------------------------------------------------------

@@ -81,7 +81,7 @@ class Risks:
 
 
 @dataclass(slots=True)
-class _Looking:
+class _RiskSearch:
     """What every look shares."""
 
     chains: Chains
@@ -96,7 +96,7 @@ def risks(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Ri
     """Every risk of the estate behind these chains, at their instant; `step` is told what is looked at."""
     estate = chains.compiled.estate
     instant = datetime.fromtimestamp(chains.web.now, UTC)
-    looking = _Looking(chains, estate, instant, Admissions(chains.compiled, instant))
+    looking = _RiskSearch(chains, estate, instant, Admissions(chains.compiled, instant))
     looking.forks = _fork_like(estate)
     found: list[Risk] = []
     for issuer in estate.issuers.values():
@@ -121,12 +121,12 @@ def risks(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Ri
 def lingering(chains: Chains) -> Iterator[Risk]:
     """The risks that a sweep tells too: keys, wide grants and temporary statements without an end."""
     instant = datetime.fromtimestamp(chains.web.now, UTC)
-    looking = _Looking(chains, chains.compiled.estate, instant, Admissions(chains.compiled, instant))
+    looking = _RiskSearch(chains, chains.compiled.estate, instant, Admissions(chains.compiled, instant))
     for look in (_endless_keys, _wide_grants, _temporary):
         yield from look(looking)
 
 
-def _endless_keys(looking: _Looking) -> Iterator[Risk]:
+def _endless_keys(looking: _RiskSearch) -> Iterator[Risk]:
     """Keys that open something for longer than a key may."""
     for credential in looking.estate.credentials.values():
         if credential.disabled or (credential.expires is not None and credential.expires <= looking.instant):
@@ -146,7 +146,7 @@ def _endless_keys(looking: _Looking) -> Iterator[Risk]:
         )
 
 
-def _wide_grants(looking: _Looking) -> Iterator[Risk]:
+def _wide_grants(looking: _RiskSearch) -> Iterator[Risk]:
     """Grants at an account or above that give everything, or power over access for ever and for no reason."""
     estate, kinds = looking.estate, looking.estate.catalogue.kinds
     everything = {(name, verb) for name, kind in kinds.items() for verb, said in kind.verbs.items() if said != "power"}
@@ -175,7 +175,7 @@ TEMPORARY = re.compile(
 )
 
 
-def _temporary(looking: _Looking) -> Iterator[Risk]:
+def _temporary(looking: _RiskSearch) -> Iterator[Risk]:
     """What a name, purpose, label or reason calls temporary, and that has no end."""
     estate = looking.estate
 
@@ -225,7 +225,7 @@ def placed(found: Risks, records: Mapping[Source, Node]) -> Risks:
     return replace(found, standing=tuple(map(there, found.standing)), accepted=tuple(map(there, found.accepted)))
 
 
-def _accepting(looking: _Looking, found: Sequence[Risk]) -> Risks:
+def _accepting(looking: _RiskSearch, found: Sequence[Risk]) -> Risks:
     """The risks with what the estate accepts of them; an acceptance that has ended or fits nothing is no help."""
     standing: list[Risk] = []
     accepted: list[Risk] = []
@@ -264,7 +264,7 @@ def _of(
 # -- trusts that admit bearers --------------------------------------------------------------------------------------
 
 
-def _never_admits(looking: _Looking, trust: Trust) -> Iterator[Risk]:
+def _never_admits(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     issuer = looking.estate.issuers[str(trust.admits.whom)]
     unissued = [
         name
@@ -282,14 +282,14 @@ def _never_admits(looking: _Looking, trust: Trust) -> Iterator[Risk]:
         yield _of(trust, "never-holds", message, fix)
 
 
-def _stands(looking: _Looking, identity: str) -> bool:
+def _stands(looking: _RiskSearch, identity: str) -> bool:
     """Whether an identity is neither disabled nor tied to what is not there."""
     compiled = looking.chains.compiled
     place = compiled.find(identity)
     return place >= 0 and bool(compiled.stands[place])
 
 
-def _strangers(looking: _Looking, trust: Trust) -> Iterator[Risk]:
+def _strangers(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     issuer = looking.estate.issuers[str(trust.admits.whom)]
     if issuer.shared and issuer.owned:
         ours = Callers((issuer.owned,))
@@ -300,7 +300,7 @@ def _strangers(looking: _Looking, trust: Trust) -> Iterator[Risk]:
             yield _of(trust, "strangers-admitted", message, f"pin it to ours: {owned}", shown)
 
 
-def _any_audience(looking: _Looking, trust: Trust) -> Iterator[Risk]:
+def _any_audience(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     if trust.admits.form != "token":
         return
     usual = looking.admissions.rooms(trust)
@@ -316,7 +316,7 @@ def _any_audience(looking: _Looking, trust: Trust) -> Iterator[Risk]:
         yield _of(trust, "any-audience", message, f"pin it, for example aud: {provider}", shown)
 
 
-def _cut_short(looking: _Looking, trust: Trust) -> Iterator[Risk]:
+def _cut_short(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     rooms = looking.admissions.rooms(trust)
     for name, test in trust.admits.conditions:
         for pattern in _patterns(test):
@@ -360,7 +360,7 @@ def _stem_before_star(pattern: str) -> tuple[str, str, str] | None:
     return before.removesuffix(word), word, tail
 
 
-def _only_barred(looking: _Looking, trust: Trust) -> Iterator[Risk]:
+def _only_barred(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     if any(says_who(test) for name, test in trust.admits.conditions if name != "aud"):
         return
     if not any(name != "aud" for name, _ in trust.admits.conditions):
@@ -429,7 +429,7 @@ def _values(test: Test) -> Iterator[object]:
         yield test.value
 
 
-def _forks(looking: _Looking, trust: Trust) -> Iterator[Risk]:
+def _forks(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     issuer = str(trust.admits.whom)
     rooms = looking.admissions.rooms(trust)
     for name, value in sorted(looking.forks.get(issuer, ())):
@@ -440,7 +440,7 @@ def _forks(looking: _Looking, trust: Trust) -> Iterator[Risk]:
             yield _of(trust, "fork-admitted", message, f"bar it: {name}: {{not: {value}}}, or pin those meant", shown)
 
 
-def _can_change(looking: _Looking, identity: str, issuer: str) -> str | None:
+def _can_change(looking: _RiskSearch, identity: str, issuer: str) -> str | None:
     """Something that an identity can change, directly or by taking on, where somebody whom an issuer speaks for has
     taken it on; None where it can only look and read."""
     chains, compiled = looking.chains, looking.chains.compiled
@@ -459,7 +459,7 @@ def _can_change(looking: _Looking, identity: str, issuer: str) -> str | None:
 # -- trusts that admit by name --------------------------------------------------------------------------------------
 
 
-def _whole_account(looking: _Looking, trust: Trust) -> Iterator[Risk]:
+def _whole_account(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     if trust.admits.form != "account":
         return
     estate, account = looking.estate, str(trust.admits.whom)
@@ -487,7 +487,7 @@ def _whole_account(looking: _Looking, trust: Trust) -> Iterator[Risk]:
         yield _of(trust, "whole-account", message, f"name it: admits: {{{form}: {one}}}")
 
 
-def _no_reference(looking: _Looking, trust: Trust) -> Iterator[Risk]:
+def _no_reference(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     whom = str(trust.admits.whom)
     if trust.admits.form not in ("identity", "group", "account", "person") or not looking.estate.is_outside(whom):
         return
@@ -498,13 +498,13 @@ def _no_reference(looking: _Looking, trust: Trust) -> Iterator[Risk]:
         yield _of(trust, "no-reference", message, "agree on a text with them: when: {reference: …}")
 
 
-def _never_when(looking: _Looking, trust: Trust) -> Iterator[Risk]:
+def _never_when(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     if trust.when and not _ever(looking, trust.when, trust.until, _callers_meant(looking, trust), trust.of):
         message = "no request can ever meet all of its `when`"
         yield _of(trust, "never-holds", message, "correct the conditions, or remove the trust", path=("when",))
 
 
-def _callers_meant(looking: _Looking, trust: Trust) -> list[str]:
+def _callers_meant(looking: _RiskSearch, trust: Trust) -> list[str]:
     """Whom a trust admits by name, as far as it is known; `''` stands for those who are not."""
     compiled, whom = looking.chains.compiled, trust.admits.whom
     if trust.admits.form in ("identity", "person"):
@@ -515,7 +515,7 @@ def _callers_meant(looking: _Looking, trust: Trust) -> list[str]:
     return [""]
 
 
-def _long_session(looking: _Looking, trust: Trust) -> Iterator[Risk]:
+def _long_session(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     needed = [
         journey.within
         for journey in looking.estate.journeys.values()
@@ -529,7 +529,7 @@ def _long_session(looking: _Looking, trust: Trust) -> Iterator[Risk]:
         yield _of(trust, "long-session", message, remedy, path=("session",))
 
 
-Look = Callable[[_Looking, Trust], Iterator[Risk]]
+Look = Callable[[_RiskSearch, Trust], Iterator[Risk]]
 BEARER_LOOKS: tuple[Look, ...] = (
     _never_admits, _strangers, _any_audience, _cut_short, _only_barred, _forks, _long_session,
 )  # fmt: skip
@@ -539,7 +539,7 @@ NAMED_LOOKS: tuple[Look, ...] = (_whole_account, _no_reference, _never_when, _lo
 # -- the estate as a whole ------------------------------------------------------------------------------------------
 
 
-def _contained(looking: _Looking) -> Iterator[Risk]:
+def _contained(looking: _RiskSearch) -> Iterator[Risk]:
     """Trusts of one identity of which one admits nobody that the other does not."""
     by_issuer: dict[str, list[tuple[Trust, Callers]]] = {}
     for trust in looking.estate.trusts:
@@ -565,7 +565,7 @@ def _contained(looking: _Looking) -> Iterator[Risk]:
     yield from _contained_by_name(looking)
 
 
-def _contained_by_name(looking: _Looking) -> Iterator[Risk]:
+def _contained_by_name(looking: _RiskSearch) -> Iterator[Risk]:
     named: dict[tuple[str, str, str], list[Trust]] = {}
     for other in looking.estate.trusts:
         if other.admits.form not in BEARERS:
@@ -584,7 +584,7 @@ def _inside(inner: Trust, outer: Trust) -> Risk:
     return _of(inner, "trust-in-trust", message, remedy, path=("of",))
 
 
-def _never_holding_grants(looking: _Looking) -> Iterator[Risk]:
+def _never_holding_grants(looking: _RiskSearch) -> Iterator[Risk]:
     for grant in looking.estate.grants:
         try:
             to = [""] if grant.to in looking.estate.groups else [grant.to]
@@ -598,7 +598,7 @@ def _never_holding_grants(looking: _Looking) -> Iterator[Risk]:
 
 
 def _ever(
-    looking: _Looking, conditions: Conditions, until: datetime | None, callers: Iterable[str], target: str = ""
+    looking: _RiskSearch, conditions: Conditions, until: datetime | None, callers: Iterable[str], target: str = ""
 ) -> bool:
     """Whether some request of one of these callers can meet conditions before an end: from some origin, from now on.
 
@@ -645,7 +645,7 @@ def _origin_room(estate: Estate, form: str, name: str) -> Room:
     return Room(frozenset(), typical=tuple(estate.providers) if form == "host" else tuple(signs))
 
 
-def _origins_forgotten(looking: _Looking) -> Iterator[Risk]:
+def _origins_forgotten(looking: _RiskSearch) -> Iterator[Risk]:
     """Ceilings on the caller's organisation that a foreign origin passes once it has taken on an identity of ours."""
     estate = looking.estate
     about_callers = [
@@ -678,7 +678,7 @@ def _party(estate: Estate, trust: Trust) -> str | None:
     return party if party and party != estate.organisation_of(trust.of) else None
 
 
-def _passes_by(looking: _Looking, ceiling: Ceiling, party: str, identity: str) -> bool:
+def _passes_by(looking: _RiskSearch, ceiling: Ceiling, party: str, identity: str) -> bool:
     """Whether a ceiling applies to callers of a party, as far as their organisation says, and not to an identity."""
     ours = organisation_at(looking.chains.compiled, identity)
     tests = [test for name, test in ceiling.when if name == "caller.organisation"]
@@ -687,7 +687,7 @@ def _passes_by(looking: _Looking, ceiling: Ceiling, party: str, identity: str) -
     )
 
 
-def _barred_within(looking: _Looking, ceiling: Ceiling, identity: str) -> str | None:
+def _barred_within(looking: _RiskSearch, ceiling: Ceiling, identity: str) -> str | None:
     """Something that a ceiling bars and an identity can do beneath it."""
     chains, compiled, catalogue = looking.chains, looking.chains.compiled, looking.estate.catalogue
     if ceiling.bars is not None:

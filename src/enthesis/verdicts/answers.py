@@ -40,7 +40,7 @@ class Miss:
 
 
 @dataclass(frozen=True, slots=True)
-class Step:
+class StepOutcome:
     """One of the seven steps of one request."""
 
     name: str
@@ -64,7 +64,7 @@ class Request:
     verb: str
     target: str
     onto: str | None
-    steps: tuple[Step, ...]
+    steps: tuple[StepOutcome, ...]
     is_hop: bool = False
     life: timedelta | None = None
     counting: tuple[int, ...] = ()
@@ -79,7 +79,7 @@ class Request:
         """The steps that refuse, in their order."""
         return tuple(step.name for step in self.steps if step.outcome == REFUSED)
 
-    def step(self, name: str) -> Step:
+    def step(self, name: str) -> StepOutcome:
         """The outcome of a step by its name."""
         return next(step for step in self.steps if step.name == name)
 

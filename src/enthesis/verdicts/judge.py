@@ -22,7 +22,7 @@ from enthesis.verdicts.answers import (
     Ground,
     Miss,
     Request,
-    Step,
+    StepOutcome,
     Unmet,
     Verdict,
 )
@@ -186,8 +186,8 @@ class _Chain:
         if unknown:
             texts = tuple(Ground(text) for text, _ in unknown)
             close = tuple(dict.fromkeys(name for _, names in unknown for name in names))
-            steps = [Step("names", REFUSED, texts, nearest=close)]
-            steps += [Step(name, UNKNOWN) for name in STEPS[1:]]
+            steps = [StepOutcome("names", REFUSED, texts, nearest=close)]
+            steps += [StepOutcome(name, UNKNOWN) for name in STEPS[1:]]
             return Request(caller.address, verb, address, onto, tuple(steps), is_hop)
         chain = tuple(compiled.chain_of(address))
         account = compiled.places.account[chain[0]]
@@ -207,7 +207,9 @@ class _Chain:
         counting = tuple(self._counting(caller, target, permission, facts, owner)) if verb == "take-on" else ()
         return Request(caller.address, verb, address, onto, tuple(steps), is_hop, counting=counting)
 
-    def _counting(self, caller: Caller, target: Target, permission: int, facts: Facts, owner: Step) -> Iterator[int]:
+    def _counting(
+        self, caller: Caller, target: Target, permission: int, facts: Facts, owner: StepOutcome
+    ) -> Iterator[int]:
         """The trusts that admit; one in a whole account only where that lets its identity."""
         let: bool | None = None
         for ground in owner.grounds:
@@ -281,7 +283,7 @@ class _Chain:
         alike = [name for name in names if name.endswith("/" + last) or (account and name.startswith(account + "/"))]
         return nearest(address, alike[:2000]) or nearest(address, names[:5000])
 
-    def _names(self, caller: Caller, target: Target, facts: Facts) -> Step:
+    def _names(self, caller: Caller, target: Target, facts: Facts) -> StepOutcome:
         compiled = self.compiled
         faults: list[Ground] = []
         misses: list[Miss] = []
@@ -306,7 +308,7 @@ class _Chain:
                 ground = Ground(f"the credential {origin.whom} is bound to a condition", credential.source)
                 faults.append(ground)
                 misses.append(Miss(ground, unmet=tuple(_unmet(credential.when, facts.get))))
-        return Step("names", REFUSED if faults else ALLOWED, tuple(faults), tuple(misses))
+        return StepOutcome("names", REFUSED if faults else ALLOWED, tuple(faults), tuple(misses))
 
     def _source(self, section: str, name: str) -> Source | None:
         found = getattr(self.compiled.estate, section).get(name)
@@ -315,32 +317,32 @@ class _Chain:
 
     # provider
 
-    def _provider(self, caller: Caller, verb: str, target: Target) -> Step:
+    def _provider(self, caller: Caller, verb: str, target: Target) -> StepOutcome:
         compiled = self.compiled
         if verb == "take-on":
-            return Step("provider", ALLOWED)
+            return StepOutcome("provider", ALLOWED)
         if target.provider == NONE:
-            return Step("provider", NOT_NEEDED)
+            return StepOutcome("provider", NOT_NEEDED)
         there = compiled.provider_names[target.provider]
         if caller.form == "bearer":
             text = f"a {self.question.origin.form} opens nothing at {there} by itself: take on an identity there first"
-            return Step("provider", REFUSED, (Ground(text),))
+            return StepOutcome("provider", REFUSED, (Ground(text),))
         if caller.number != NONE and compiled.is_person[caller.number]:
-            return Step("provider", ALLOWED)
+            return StepOutcome("provider", ALLOWED)
         chain = compiled.chain_of(caller.address)
         own = int(compiled.provider[chain[0]]) if chain else NONE
         if own == target.provider:
-            return Step("provider", ALLOWED)
+            return StepOutcome("provider", ALLOWED)
         known = compiled.provider_names[own] if own != NONE else "no provider"
         text = f"{caller.address} is known at {known} and not at {there}: take on an identity there first"
-        return Step("provider", REFUSED, (Ground(text),))
+        return StepOutcome("provider", REFUSED, (Ground(text),))
 
     # ceilings
 
-    def _ceilings(self, caller: Caller, target: Target, permission: int, facts: Facts) -> Step:
+    def _ceilings(self, caller: Caller, target: Target, permission: int, facts: Facts) -> StepOutcome:
         compiled = self.compiled
         if not compiled.ceilings_at:
-            return Step("ceilings", NOT_NEEDED)
+            return StepOutcome("ceilings", NOT_NEEDED)
         callers = compiled.chain_of(caller.address) if caller.address else []
         found = False
         barring: list[Ground] = []
@@ -363,8 +365,8 @@ class _Chain:
                             Miss(ground, unmet=tuple(_unmet(barred.ceiling.when, facts.get, unknown_only=True)))
                         )
         if barring:
-            return Step("ceilings", REFUSED, tuple(barring), tuple(misses))
-        return Step("ceilings", ALLOWED if found else NOT_NEEDED)
+            return StepOutcome("ceilings", REFUSED, tuple(barring), tuple(misses))
+        return StepOutcome("ceilings", ALLOWED if found else NOT_NEEDED)
 
     @staticmethod
     def _excepted(barred: Barred, caller: Caller, callers: Sequence[int]) -> bool:
@@ -377,12 +379,12 @@ class _Chain:
 
     # owner
 
-    def _owner(self, caller: Caller, verb: str, target: Target, permission: int, facts: Facts) -> Step:
+    def _owner(self, caller: Caller, verb: str, target: Target, permission: int, facts: Facts) -> StepOutcome:
         if verb == "take-on":
             return self._admitted(caller, target, facts)
         if self._is_foreign_to_key(caller, verb, target):
             text = f"{target.address} is managed by the provider: no caller of another account, or of none, can use it"
-            return Step("target-side", REFUSED, (Ground(text, self._source("resources", target.address)),))
+            return StepOutcome("target-side", REFUSED, (Ground(text, self._source("resources", target.address)),))
         return self._granted("target-side", caller, target, permission, facts)
 
     def _is_foreign_to_key(self, caller: Caller, verb: str, target: Target) -> bool:
@@ -394,7 +396,7 @@ class _Chain:
             and account_of(caller.address) != account_of(target.address)
         )
 
-    def _admitted(self, caller: Caller, target: Target, facts: Facts) -> Step:
+    def _admitted(self, caller: Caller, target: Target, facts: Facts) -> StepOutcome:
         compiled = self.compiled
         grounds: list[Ground] = []
         misses: list[Miss] = []
@@ -405,11 +407,11 @@ class _Chain:
             else:
                 grounds.append(ground)
         if grounds:
-            return Step("target-side", ALLOWED, tuple(grounds))
+            return StepOutcome("target-side", ALLOWED, tuple(grounds))
         misses.sort(key=lambda miss: (len(miss.lacks), len(miss.unmet)))
         if not misses:
-            return Step("target-side", REFUSED, (Ground(f"{target.address} has no trust at all"),))
-        return Step("target-side", REFUSED, (), tuple(misses[:MISSES]))
+            return StepOutcome("target-side", REFUSED, (Ground(f"{target.address} has no trust at all"),))
+        return StepOutcome("target-side", REFUSED, (), tuple(misses[:MISSES]))
 
     def _admits(
         self, number: int, caller: Caller, target: Target, facts: Facts
@@ -476,7 +478,7 @@ class _Chain:
         if isinstance(begins, int | float) and not isinstance(begins, bool) and begins > self.instant:
             yield "the token is not good yet"
 
-    def _granted(self, side: str, caller: Caller, target: Target, permission: int, facts: Facts) -> Step:
+    def _granted(self, side: str, caller: Caller, target: Target, permission: int, facts: Facts) -> StepOutcome:
         """A grant on the owner's or on the caller's side."""
         compiled = self.compiled
         grounds: list[Ground] = []
@@ -498,10 +500,10 @@ class _Chain:
             else:
                 grounds.append(self._grant_ground(number))
         if grounds:
-            return Step(side, ALLOWED, tuple(grounds))
+            return StepOutcome(side, ALLOWED, tuple(grounds))
         misses += self._elsewhere(caller, target, permission, len(misses))
         misses.sort(key=lambda miss: len(miss.lacks) + len(miss.unmet))
-        return Step(side, REFUSED, (), tuple(misses[:MISSES]))
+        return StepOutcome(side, REFUSED, (), tuple(misses[:MISSES]))
 
     def _role_allows(self, number: int, permission: int) -> bool:
         return bool(self.compiled.role_allows[self.compiled.grant_role[number], permission])
@@ -544,37 +546,37 @@ class _Chain:
     # caller
 
     def _callers_side(
-        self, caller: Caller, verb: str, target: Target, permission: int, facts: Facts, owner: Step
-    ) -> Step:
+        self, caller: Caller, verb: str, target: Target, permission: int, facts: Facts, owner: StepOutcome
+    ) -> StepOutcome:
         compiled = self.compiled
         own = compiled.places.account[caller.number] if caller.number != NONE else NONE
         if caller.form != "identity" or own == NONE:
-            return Step("caller-side", NOT_NEEDED)
+            return StepOutcome("caller-side", NOT_NEEDED)
         same_provider = int(compiled.provider[caller.number]) == target.provider != NONE
         crossing = same_provider and target.account not in (NONE, own) and bool(compiled.two_sided[target.provider])
         admitting = [ground.number for ground in owner.grounds if ground.number is not None]
         forms = {compiled.tables.trust_form[number] for number in admitting} if verb == "take-on" else set()
         if not crossing and forms != {"account"}:
-            return Step("caller-side", NOT_NEEDED)
+            return StepOutcome("caller-side", NOT_NEEDED)
         return self._let_out(caller, target, permission, facts)
 
-    def _let_out(self, caller: Caller, target: Target, permission: int, facts: Facts) -> Step:
+    def _let_out(self, caller: Caller, target: Target, permission: int, facts: Facts) -> StepOutcome:
         """The caller's side, whether it is needed or not, of an identity of an account."""
         compiled = self.compiled
         own = compiled.places.account[caller.number] if caller.number != NONE else NONE
         if own in compiled.theirs:
             text = f"{compiled.places.names[own]} is administered by others; its half is taken as given"
-            return Step("caller-side", THEIRS, (Ground(text),))
+            return StepOutcome("caller-side", THEIRS, (Ground(text),))
         return self._granted("caller-side", caller, target, permission, facts)
 
     # companions
 
-    def _companions(self, caller: Caller, verb: str, target: Target, onto: str | None) -> Step:
+    def _companions(self, caller: Caller, verb: str, target: Target, onto: str | None) -> StepOutcome:
         requests = tuple(self._companion_requests(caller, verb, target, onto))
         if not requests:
-            return Step("companions", NOT_NEEDED)
+            return StepOutcome("companions", NOT_NEEDED)
         outcome = ALLOWED if all(request.allowed for request in requests) else REFUSED
-        return Step("companions", outcome, within=requests)
+        return StepOutcome("companions", outcome, within=requests)
 
     def _companion_requests(self, caller: Caller, verb: str, target: Target, onto: str | None) -> Iterator[Request]:
         """What else must be allowed, as judged."""
@@ -609,7 +611,7 @@ class _Chain:
 
     # session
 
-    def _session(self, caller: Caller, permission: int) -> Step:
+    def _session(self, caller: Caller, permission: int) -> StepOutcome:
         kind, verb = self.compiled.permission_pairs[permission]
         faults = []
         if any(not narrowing >> permission & 1 for narrowing in caller.narrowings):
@@ -618,8 +620,8 @@ class _Chain:
             text = f"the session lasts {duration_text(caller.runs_out)}, and is {duration_text(self.age)} old"
             faults.append(Ground(text))
         if faults:
-            return Step("session", REFUSED, tuple(faults))
-        return Step("session", ALLOWED if caller.has_session else NOT_NEEDED)
+            return StepOutcome("session", REFUSED, tuple(faults))
+        return StepOutcome("session", ALLOWED if caller.has_session else NOT_NEEDED)
 
 
 def _unmet(

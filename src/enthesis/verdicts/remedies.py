@@ -22,7 +22,7 @@ from enthesis.model.addresses import account_of, article, contains, parse, pool_
 from enthesis.model.conditions import AnyOf, Equal, Glob, Test, Within
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.words import BEARERS, SHOWN_IN
-from enthesis.verdicts.answers import REFUSED, Miss, Request, Step, Unmet, Verdict
+from enthesis.verdicts.answers import REFUSED, Miss, Request, StepOutcome, Unmet, Verdict
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
@@ -122,10 +122,10 @@ def remedies_for(estate: Estate, verdict: Verdict) -> Remedies:
     """The remedies of a refusal. Each was applied to a copy of the estate and turned the verdict there."""
     if verdict.allowed:
         return Remedies((), complete=True)
-    return _Search(estate, verdict).run()
+    return _RemedySearch(estate, verdict).run()
 
 
-class _Search:
+class _RemedySearch:
     """Breadth first over sets of changes, so that smaller sets are found first."""
 
     def __init__(self, estate: Estate, verdict: Verdict) -> None:
@@ -231,7 +231,7 @@ class _Maker:
 
     # names
 
-    def _for_names(self, request: Request, step: Step) -> Iterator[Made]:
+    def _for_names(self, request: Request, step: StepOutcome) -> Iterator[Made]:
         for address in (request.caller, request.target):
             identity = self.estate.identities.get(address)
             if identity is not None and identity.disabled:
@@ -270,10 +270,10 @@ class _Maker:
 
     # provider and session: the question is at fault, or its narrowing
 
-    def _for_provider(self, request: Request, step: Step) -> Iterator[Made]:
+    def _for_provider(self, request: Request, step: StepOutcome) -> Iterator[Made]:
         yield from self._taking_on_first(request)
 
-    def _for_session(self, request: Request, step: Step) -> Iterator[Made]:
+    def _for_session(self, request: Request, step: StepOutcome) -> Iterator[Made]:
         question = self.question
         kind = self._kind(request.target)
         for at, hop in enumerate(question.through):
@@ -305,7 +305,7 @@ class _Maker:
 
     # ceilings
 
-    def _for_ceilings(self, request: Request, step: Step) -> Iterator[Made]:
+    def _for_ceilings(self, request: Request, step: StepOutcome) -> Iterator[Made]:
         for ground in step.grounds:
             ceiling = next((ceiling for ceiling in self.estate.ceilings if ground.source is ceiling.source), None)
             if ceiling is None:
@@ -323,7 +323,7 @@ class _Maker:
 
     # owner and caller
 
-    def _for_target_side(self, request: Request, step: Step) -> Iterator[Made]:
+    def _for_target_side(self, request: Request, step: StepOutcome) -> Iterator[Made]:
         if request.verb == "take-on":
             yield from self._wider_trusts(step)
             yield from self._new_trusts(request)
@@ -339,7 +339,7 @@ class _Maker:
         if request.step("caller-side").outcome == REFUSED:
             yield from self._new_grants(request, self._common_boundary(request))
 
-    def _for_caller_side(self, request: Request, step: Step) -> Iterator[Made]:
+    def _for_caller_side(self, request: Request, step: StepOutcome) -> Iterator[Made]:
         yield from self._mended_grants(step)
         yield from self._new_grants(request, account_of(request.caller))
 
@@ -399,7 +399,7 @@ class _Maker:
             candidate, number = f"{name}-{number}", number + 1
         return candidate
 
-    def _mended_grants(self, step: Step) -> Iterator[Made]:
+    def _mended_grants(self, step: StepOutcome) -> Iterator[Made]:
         """Grants that only ended, or whose condition is one value too narrow."""
         for miss in step.misses:
             if miss.ground.number is None:
@@ -428,7 +428,7 @@ class _Maker:
         text = f"let {attribute} be {_value_text(unmet.found)} too in the {section[:-1]} at {old.source}"
         return Change(text, holder, section, "", replace(old, **fields), old, path, plain_test(wider), width=3)
 
-    def _wider_trusts(self, step: Step) -> Iterator[Made]:
+    def _wider_trusts(self, step: StepOutcome) -> Iterator[Made]:
         for miss in step.misses:
             if miss.ground.number is None:
                 continue
@@ -564,7 +564,7 @@ class _Maker:
 
     # companions
 
-    def _for_companions(self, request: Request, step: Step) -> Iterator[Made]:
+    def _for_companions(self, request: Request, step: StepOutcome) -> Iterator[Made]:
         refused = next((request for request in step.within if not request.allowed), None)
         if refused is not None:
             yield from self.changes(refused)

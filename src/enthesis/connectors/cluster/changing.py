@@ -18,7 +18,7 @@ from enthesis.connectors.cluster.writing import (
     objection,
     objects_for,
 )
-from enthesis.connectors.http import Answer, understood
+from enthesis.connectors.http import HttpAnswer, understood
 from enthesis.model.errors import MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.ports import Changed, Right
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
@@ -237,7 +237,7 @@ class AdministeredCluster(LiveCluster):
                 self._asked("DELETE", f"{path}/{name}", self.cluster.token, {"preconditions": conditions}), 200, step
             )
 
-    def _done(self, answer: Answer, status: int, step: Step) -> dict[str, Any]:
+    def _done(self, answer: HttpAnswer, status: int, step: Step) -> dict[str, Any]:
         if answer.status == 409:
             raise MovedAway(
                 f"meanwhile somebody else changed {step.sentence}", code="changed-meanwhile", remedy="propose again"

@@ -40,7 +40,7 @@ class Follows:
 
 
 @dataclass
-class Powers:
+class ClusterPowers:
     """What one caller can do about access itself in one place, gathered over all bindings.
 
     What is of the whole cluster (certificates, webhooks, users, groups) counts only where the place is that.
@@ -91,14 +91,14 @@ class Powers:
         """Whether there is any of them."""
         return any(getattr(self, name) for name in self.__dataclass_fields__)
 
-    def joined(self, other: "Powers") -> "Powers":
+    def joined(self, other: "ClusterPowers") -> "ClusterPowers":
         """Both together, as one more."""
-        out = Powers()
+        out = ClusterPowers()
         out.join(self)
         out.join(other)
         return out
 
-    def join(self, other: "Powers") -> None:
+    def join(self, other: "ClusterPowers") -> None:
         """Adds the powers of another set to these, in place."""
         for name in self.__dataclass_fields__:
             setattr(self, name, getattr(self, name) | getattr(other, name))
@@ -147,9 +147,9 @@ class Following:
         if ("", "serviceaccounts") in found and _any(verbs, ("impersonate",)):
             yield Follows("identity", ("run-as",), name, "may impersonate it")
 
-    def powers(self, rules: Iterable[Mapping[str, Any]]) -> Powers:
+    def powers(self, rules: Iterable[Mapping[str, Any]]) -> ClusterPowers:
         """What rules give towards changing access."""
-        out = Powers()
+        out = ClusterPowers()
         for rule in rules:
             verbs, found = set(rule.get("verbs") or ()), set(self.resources.matching(rule))
             bindings = {(RBAC, "rolebindings"), (RBAC, "clusterrolebindings")} & found
@@ -171,7 +171,9 @@ class Following:
                 out.poses_as_account |= ("", "serviceaccounts") in found
         return out
 
-    def _certificates(self, rule: Mapping[str, Any], verbs: set[str], found: set[tuple[str, str]], out: Powers) -> None:
+    def _certificates(
+        self, rule: Mapping[str, Any], verbs: set[str], found: set[tuple[str, str]], out: ClusterPowers
+    ) -> None:
         """What a rule gives towards a certificate of a user."""
         requests = "certificatesigningrequests"
         out.requests_certificates |= (CERTIFICATES, requests) in found and _any(verbs, MAKING)

@@ -1,6 +1,6 @@
 """How a cluster is reached: kubeconfigs, or the settings of a workload that runs in it.
 
-Kubernetes documentation, "Organizing Cluster Access Using kubeconfig Files", "User impersonation" and "Client
+Kubernetes documentation, "Organizing Cluster ClusterAccess Using kubeconfig Files", "User impersonation" and "Client
 authentication". Every field that is not honoured is refused by its name, since what it narrows would be wider without
 it. Nothing of a kubeconfig is kept, and no value in it that is a secret is ever shown.
 """
@@ -17,7 +17,7 @@ from urllib.parse import quote, urlsplit
 
 import yaml
 
-from enthesis.connectors.http import Way
+from enthesis.connectors.http import Connection
 from enthesis.files.saving import read_file
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.secrets import Secret, redacted
@@ -40,11 +40,11 @@ HONOURED = {
 
 
 @dataclass(frozen=True)
-class Access:
+class ClusterAccess:
     """Where a cluster is, how it proves itself, and as whom we come."""
 
     url: str
-    way: Way
+    way: Connection
     token: Secret | None = None
     authority: str = ""  # PEM in base64
 
@@ -58,7 +58,7 @@ class _Entry:
     file: Path
 
 
-def from_kubeconfigs(paths: Sequence[Path], context: str | None = None) -> Access:
+def from_kubeconfigs(paths: Sequence[Path], context: str | None = None) -> ClusterAccess:
     """What kubeconfigs together say of one of their contexts, or of the current one: of entries of one name the first
     counts. InvalidInput where they say too little, or something that is not honoured."""
     read = [(path, _parsed(path)) for path in paths]
@@ -80,7 +80,7 @@ def _parsed(path: Path) -> Mapping[str, Any]:
     return read
 
 
-def _chosen(read: Sequence[tuple[Path, Mapping[str, Any]]], context: str | None) -> Access:
+def _chosen(read: Sequence[tuple[Path, Mapping[str, Any]]], context: str | None) -> ClusterAccess:
     name = context or next((one["current-context"] for _, one in read if one.get("current-context")), None)
     if name is None:
         files = " and ".join(str(path) for path, _ in read)
@@ -100,11 +100,11 @@ def _chosen(read: Sequence[tuple[Path, Mapping[str, Any]]], context: str | None)
         )  # fmt: skip
     tls = _context(cluster)
     server_name = str(cluster.said.get("tls-server-name") or "")
-    way = Way(tls, tuple(_impersonated(user)), server_name, _proxy(cluster))
-    return Access(cluster.said["server"], way, _credential(user, cluster, str(name), tls), _authority(cluster))
+    way = Connection(tls, tuple(_impersonated(user)), server_name, _proxy(cluster))
+    return ClusterAccess(cluster.said["server"], way, _credential(user, cluster, str(name), tls), _authority(cluster))
 
 
-def from_inside(environment: Mapping[str, str], place: Path = INSIDE) -> Access | None:
+def from_inside(environment: Mapping[str, str], place: Path = INSIDE) -> ClusterAccess | None:
     """What a workload finds when it runs in a cluster; None where it does not."""
     host, port = environment.get("KUBERNETES_SERVICE_HOST"), environment.get("KUBERNETES_SERVICE_PORT", "443")
     token = place / "token"
@@ -113,7 +113,9 @@ def from_inside(environment: Mapping[str, str], place: Path = INSIDE) -> Access 
     named = f"[{host}]" if ":" in host else host
     tls = ssl.create_default_context(cafile=str(place / "ca.crt"))
     authority = base64.b64encode((place / "ca.crt").read_bytes()).decode()
-    return Access(f"https://{named}:{port}", Way(tls), Secret(token.read_text(encoding="utf-8").strip()), authority)
+    return ClusterAccess(
+        f"https://{named}:{port}", Connection(tls), Secret(token.read_text(encoding="utf-8").strip()), authority
+    )
 
 
 def _entry(read: Sequence[tuple[Path, Mapping[str, Any]]], kind: str, name: Any) -> _Entry:

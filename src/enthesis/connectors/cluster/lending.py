@@ -12,7 +12,7 @@ from typing import Any
 
 from enthesis.connectors.cluster.using import LiveCluster
 from enthesis.model.errors import InvalidInput
-from enthesis.ports import Credential
+from enthesis.ports import HeldCredential
 
 ASKED_BY = "KUBERNETES_EXEC_INFO"  # the environment variable in which most clients say what they ask for
 GROUP = "client.authentication.k8s.io"
@@ -68,7 +68,7 @@ def version_asked(told: str, said: str) -> str:
     return version
 
 
-def answer_to_client(version: str, credential: Credential, ends: str) -> str:
+def answer_to_client(version: str, credential: HeldCredential, ends: str) -> str:
     """The token, for the process that asked for it."""
     status = {"token": credential.secret.reveal(), "expirationTimestamp": ends}
     return json.dumps({"kind": "ExecCredential", "apiVersion": version, "status": status}) + "\n"

@@ -19,7 +19,7 @@ from enthesis.connectors.cluster.surveying import (
     ROLES,
     THINGS,
     Cluster,
-    Reading,
+    ClusterReading,
     paths_of,
 )
 from enthesis.connectors.http import understood
@@ -71,7 +71,7 @@ class Refreshed:
         if any(entry.get("incomplete") for entry in earlier):
             raise ReadAnew("the earlier survey is not whole")
         *earlier, ends = earlier
-        reading = Reading(self.cluster, step, lambda meta: False)
+        reading = ClusterReading(self.cluster, step, lambda meta: False)
         reading.discover()
         step("what changed")
         changed, access = self._changed(ends["read_up_to"])
@@ -104,7 +104,10 @@ class Refreshed:
         with ThreadPoolExecutor(len(watched)) as pool:
             found = list(pool.map(lambda one: self._events(one[0], versions.get(one[0], ""), one[2]), watched))
         changed: dict[str, list[Record]] = {}
-        access, words = False, Reading(self.cluster, lambda what: None, lambda meta: False)  # it only finds words
+        access, words = (
+            False,
+            ClusterReading(self.cluster, lambda what: None, lambda meta: False),
+        )  # it only finds words
         for (_, plural, _), events in zip(watched, found, strict=True):
             access |= bool(events) and (plural in (*ROLES, *BINDINGS) or plural == "namespaces")
             if plural in (*ROLES, *BINDINGS):
@@ -133,7 +136,7 @@ class Refreshed:
                 out.append((kind, one))
         return out
 
-    def _know(self, reading: Reading, things: Iterable[Record]) -> None:
+    def _know(self, reading: ClusterReading, things: Iterable[Record]) -> None:
         """What the reading of access wants to know of things: the namespaces, and whose tokens secrets hold."""
         stem = f"{self.cluster.address}/namespace/"
         for entry in things:

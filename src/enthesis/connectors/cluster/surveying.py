@@ -10,11 +10,11 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote, urlencode
 
-from enthesis.connectors.cluster.following import ANY, Following, Follows, Powers
+from enthesis.connectors.cluster.following import ANY, ClusterPowers, Following, Follows
 from enthesis.connectors.cluster.paths import PATH, inexact, path_places, word_of
 from enthesis.connectors.cluster.resources import RBAC, Resources
 from enthesis.connectors.cluster.subjects import MASTERS, Subjects, account_address
-from enthesis.connectors.http import Answer, Client, problem_said, told, understood
+from enthesis.connectors.http import Client, HttpAnswer, problem_said, told, understood
 from enthesis.model.errors import RightMissing, UnexpectedAnswer
 from enthesis.model.secrets import Secret
 from enthesis.ports import Record
@@ -73,7 +73,7 @@ class Cluster:
         Roles and bindings with metadata that `but` is for are passed over.
         """
         try:
-            yield from Reading(self, step, but).records()
+            yield from ClusterReading(self, step, but).records()
         except (KeyError, TypeError, AttributeError) as fault:  # an object that has not the shape of its kind
             raise UnexpectedAnswer(
                 f"{self.client.who} answered an object that is not understood: {fault}", code="answer-not-understood"
@@ -124,7 +124,7 @@ class Cluster:
         """The JSON object at a path."""
         return self.client.expect(self.answer(path, "application/json"), 200).json(self.client.who)
 
-    def answer(self, path: str, accept: str) -> Answer:
+    def answer(self, path: str, accept: str) -> HttpAnswer:
         """What is answered at a path. RightMissing where we may not see it."""
         answer = self.client.ask("GET", path, bearer=self.token, headers={"Accept": accept})
         if answer.status in (401, 403):
@@ -150,7 +150,7 @@ def _status(content: bytes) -> str:
 
 
 @dataclass
-class Reading:
+class ClusterReading:
     """One pass over a cluster. What is kept: names of namespaces, whose token a secret holds, and all rules."""
 
     cluster: Cluster
@@ -162,8 +162,8 @@ class Reading:
     rules: dict[tuple[str, str], Rules] = field(default_factory=dict)  # by namespace ('' for cluster roles) and name
     metas: dict[str, Record] = field(default_factory=dict)  # by the role's name in the estate
     made: set[str] = field(default_factory=set)  # roles, and groups of our own, that have a record already
-    powers: dict[tuple[str, str], Powers] = field(default_factory=dict)  # by subject and place
-    known: dict[str, tuple[tuple[Follows, ...], Powers]] = field(default_factory=dict)  # by role
+    powers: dict[tuple[str, str], ClusterPowers] = field(default_factory=dict)  # by subject and place
+    known: dict[str, tuple[tuple[Follows, ...], ClusterPowers]] = field(default_factory=dict)  # by role
     refused: list[Record] = field(default_factory=list)
     subjects: Subjects = field(init=False)
     posing: bool = False  # whether anybody may act as a user
@@ -441,16 +441,16 @@ class Reading:
         """What follows from several bindings of one caller together, those to its groups and those of the whole cluster
         included."""
         cluster = self.cluster.address
-        by_whom: dict[str, dict[str, Powers]] = {}
-        posing: dict[str, Powers] = {}  # by who may act as others
+        by_whom: dict[str, dict[str, ClusterPowers]] = {}
+        posing: dict[str, ClusterPowers] = {}  # by who may act as others
         for (to, place), powers in self.powers.items():
             by_whom.setdefault(to, {})[place] = powers
         for to, own in by_whom.items():
-            together: dict[str, Powers] = {}
+            together: dict[str, ClusterPowers] = {}
             for whom in (to, *self.subjects.groups_of(to)):
                 for place, powers in by_whom.get(whom, {}).items():
-                    together.setdefault(place, Powers()).join(powers)
-            everywhere = together.get(cluster, Powers())
+                    together.setdefault(place, ClusterPowers()).join(powers)
+            everywhere = together.get(cluster, ClusterPowers())
             everywhere.poses_as_account |= any(powers.poses_as_account for powers in together.values())
             for place in together if cluster in own else own:
                 powers = together[place]
@@ -469,7 +469,7 @@ class Reading:
             self.given.setdefault(to, []).append(record)
         return record
 
-    def _posing(self, to: str, powers: Powers) -> Iterator[Record]:
+    def _posing(self, to: str, powers: ClusterPowers) -> Iterator[Record]:
         """Identities that somebody may act as, by the names of users and groups: each has what is bound to them."""
         grant = _following_grant(to)
         for name, address in self.subjects.users.items():

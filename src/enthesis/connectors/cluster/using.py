@@ -13,11 +13,11 @@ from urllib.parse import quote, urlencode
 from enthesis.connectors.cluster.auditing import usage_rows
 from enthesis.connectors.cluster.resources import OWN_KINDS, VERBS
 from enthesis.connectors.cluster.surveying import Cluster
-from enthesis.connectors.http import Answer, problem_said, told, understood
+from enthesis.connectors.http import HttpAnswer, problem_said, told, understood
 from enthesis.model.errors import InvalidInput, NotIssued, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, Claims, KindVerbs
-from enthesis.model.secrets import Place, Secret
-from enthesis.ports import Asked, Credential, Done, Record, Refusal
+from enthesis.model.secrets import CallerPlace, Secret
+from enthesis.ports import Done, HeldCredential, Record, Refusal, Surroundings
 
 SUBJECT = "system:serviceaccount:"
 LIFE = timedelta(minutes=10)  # the shortest that clusters issue
@@ -33,7 +33,7 @@ METHODS = {"get": "GET", "list": "GET", "create": "POST", "update": "PUT", "patc
 
 
 @dataclass(frozen=True, slots=True)
-class Wanted:
+class ReviewedRequest:
     """A request in the cluster's words."""
 
     verb: str
@@ -75,14 +75,14 @@ class LiveCluster:
 
     # -- obtain ----------------------------------------------------------------------------------------------
 
-    def seat(self, workload: str) -> Credential:
+    def seat(self, workload: str) -> HeldCredential:
         """What a workload has before it takes on its service account: its place, and nothing secret."""
-        return Credential(Place(workload), "workload", LIFE)
+        return HeldCredential(CallerPlace(workload), "workload", LIFE)
 
     @understood
     def take_on(
-        self, shown: Credential, identity: str, narrowed: KindVerbs | None, asked: Asked
-    ) -> Credential | Refusal:
+        self, shown: HeldCredential, identity: str, narrowed: KindVerbs | None, asked: Surroundings
+    ) -> HeldCredential | Refusal:
         """A token of a service account: bound to a workload that runs as it, or as somebody who may request it."""
         if narrowed is not None:
             raise InvalidInput(
@@ -112,7 +112,7 @@ class LiveCluster:
         return self._token(answer, "session")
 
     @understood
-    def token_for(self, identity: str, life: timedelta) -> tuple[Credential, str]:
+    def token_for(self, identity: str, life: timedelta) -> tuple[HeldCredential, str]:
         """A token of a service account for this cluster itself, and when it ends; NotIssued where there is none."""
         namespace, name = self.account(identity)
         spec = {"audiences": [self.cluster.url], "expirationSeconds": int(max(life, LIFE).total_seconds())}
@@ -123,7 +123,7 @@ class LiveCluster:
         return credential, str(answer.json(self.name)["status"]["expirationTimestamp"])
 
     @understood
-    def obtain(self, claims: Claims) -> Credential:
+    def obtain(self, claims: Claims) -> HeldCredential:
         """A token as the issuer that this cluster is: for a service account of it, and some audience."""
         subject = claims.get("sub")
         parts = subject.removeprefix(SUBJECT).split(":") if isinstance(subject, str) else []
@@ -142,23 +142,23 @@ class LiveCluster:
             raise NotIssued(f"{self.name} issues no such token: {said_by(answer)}", code="not-issued")
         return self._token(answer, "token")
 
-    def _requested(self, namespace: str, name: str, spec: Mapping[str, Any], bearer: Secret | None) -> Answer:
+    def _requested(self, namespace: str, name: str, spec: Mapping[str, Any], bearer: Secret | None) -> HttpAnswer:
         path = f"/api/v1/namespaces/{quote(namespace)}/serviceaccounts/{quote(name)}/token"
         body = {"apiVersion": "authentication.k8s.io/v1", "kind": "TokenRequest", "spec": spec}
         return self._asked("POST", path, bearer, body)
 
-    def _token(self, answer: Answer, form: str) -> Credential:
+    def _token(self, answer: HttpAnswer, form: str) -> HeldCredential:
         status = self._read(answer, 201).get("status")
         token = status.get("token") if isinstance(status, dict) else None
         spec = answer.json(self.name).get("spec") or {}
         if not isinstance(token, str):
             raise UnexpectedAnswer(f"{self.name} answered a token request without a token", code="answer-without-token")
-        return Credential(Secret(token), form, timedelta(seconds=int(spec.get("expirationSeconds") or 0)))
+        return HeldCredential(Secret(token), form, timedelta(seconds=int(spec.get("expirationSeconds") or 0)))
 
     # -- attempt ---------------------------------------------------------------------------------------------
 
     @understood
-    def attempt(self, session: Credential, attempt: Attempt, asked: Asked) -> Done | Refusal:
+    def attempt(self, session: HeldCredential, attempt: Attempt, asked: Surroundings) -> Done | Refusal:
         """Asks the cluster's own review, and tries it; what would change something as a dry run that stores nothing."""
         wanted = self.wanted(attempt)
         review = self._reviewed(session.secret, wanted)
@@ -179,7 +179,7 @@ class LiveCluster:
         how = "read" if METHODS[wanted.verb] == "GET" else "tried as a dry run"
         return Done(f"{how}; the cluster's own review says the same")
 
-    def wanted(self, attempt: Attempt) -> Wanted:
+    def wanted(self, attempt: Attempt) -> ReviewedRequest:
         """An attempt in the cluster's words; InvalidInput where it has none."""
         namespace, kind, name = self._place(attempt.target)
         verb, resource, group = "", "", ""
@@ -195,7 +195,7 @@ class LiveCluster:
             raise InvalidInput(
                 f"{attempt.verb} on a {kind} is nothing that a cluster can be asked to do", code="verb-not-of-cluster"
             )
-        return Wanted(verb, group, resource, namespace, name)
+        return ReviewedRequest(verb, group, resource, namespace, name)
 
     def _place(self, address: str) -> tuple[str, str, str]:
         """Namespace, kind and name of a place in this cluster."""
@@ -215,7 +215,7 @@ class LiveCluster:
             raise InvalidInput(f"{identity} is no service account of {self.name}", code="service-account-invalid")
         return namespace, name
 
-    def _reviewed(self, bearer: Secret, wanted: Wanted) -> bool | Refusal:
+    def _reviewed(self, bearer: Secret, wanted: ReviewedRequest) -> bool | Refusal:
         resource, _, sub = wanted.resource.partition("/")
         attributes = {
             "verb": wanted.verb, "group": wanted.group, "resource": resource, "subresource": sub,
@@ -232,7 +232,7 @@ class LiveCluster:
         status = self._read(answer, 201).get("status")
         return bool(isinstance(status, dict) and status.get("allowed"))
 
-    def _tried(self, bearer: Secret, wanted: Wanted) -> Answer:
+    def _tried(self, bearer: Secret, wanted: ReviewedRequest) -> HttpAnswer:
         method = METHODS[wanted.verb]
         query = "" if method == "GET" else "?" + urlencode({"dryRun": "All"})
         body: Any = None
@@ -243,10 +243,10 @@ class LiveCluster:
         headers = {"Content-Type": "application/merge-patch+json"} if method == "PATCH" else {}
         return self.cluster.client.ask(method, wanted.path + query, bearer=bearer, body=body, headers=headers)
 
-    def _asked(self, method: str, path: str, bearer: Secret | None, body: Any = None) -> Answer:
+    def _asked(self, method: str, path: str, bearer: Secret | None, body: Any = None) -> HttpAnswer:
         return self.cluster.client.ask(method, path, bearer=bearer, body=body)
 
-    def _read(self, answer: Answer, status: int) -> dict[str, Any]:
+    def _read(self, answer: HttpAnswer, status: int) -> dict[str, Any]:
         if answer.status in (401, 403):
             raise RightMissing(f"{self.name} refused us: {said_by(answer)}", code="right-missing")
         if answer.status != status:
@@ -254,7 +254,7 @@ class LiveCluster:
         return answer.json(self.name)
 
 
-def said_by(answer: Answer) -> str:
+def said_by(answer: HttpAnswer) -> str:
     """The message of a Status, or what else an answer says."""
     try:
         message = answer.json("it").get("message")

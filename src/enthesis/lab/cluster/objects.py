@@ -16,7 +16,7 @@ ADMINISTRATOR = "lab-administrator"
 
 
 @dataclass(frozen=True)
-class Change:
+class ObjectChange:
     """One change of an object: how it was, how it is now; None where it was or is not there."""
 
     version: int
@@ -106,7 +106,7 @@ class Objects:
                 "DELETE FROM changes WHERE cluster = ? AND version <= ?", (self.cluster, version - KEPT_CHANGES)
             )
 
-    def changes(self, served: Served, namespace: str | None, after: int) -> list[Change]:
+    def changes(self, served: Served, namespace: str | None, after: int) -> list[ObjectChange]:
         """What changed of one kind after a version, in its order."""
         rows = self.store.connection.execute(
             "SELECT version, before, before_version, after FROM changes WHERE cluster = ? AND api = ? AND plural = ?"
@@ -114,7 +114,7 @@ class Objects:
             (self.cluster, served.group, served.plural, namespace, namespace, after),
         ).fetchall()
         return [
-            Change(
+            ObjectChange(
                 version,
                 self._whole(served, (before, its)) if before is not None else None,
                 self._whole(served, (now, version)) if now is not None else None,

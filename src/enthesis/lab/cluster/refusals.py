@@ -8,7 +8,7 @@ from starlette.responses import JSONResponse, Response
 from enthesis.lab.cluster.kinds import Served
 
 
-class Refusal(Exception):
+class StatusRefusal(Exception):
     """An answer that is no success, as a Status; `details` are what a client can act on."""
 
     def __init__(self, code: int, reason: str, message: str, details: Mapping[str, Any] | None = None) -> None:
@@ -28,34 +28,34 @@ class Refusal(Exception):
         return JSONResponse(body, self.code, headers)
 
 
-def bad(message: str) -> Refusal:
+def bad(message: str) -> StatusRefusal:
     """400: the request cannot be understood."""
-    return Refusal(400, "BadRequest", message)
+    return StatusRefusal(400, "BadRequest", message)
 
 
-def not_found(served: Served, name: str) -> Refusal:
+def not_found(served: Served, name: str) -> StatusRefusal:
     """404: there is no object of that name."""
     details = {"name": name, "group": served.group, "kind": served.plural}
-    return Refusal(404, "NotFound", f'{_thing(served)} "{name}" not found', details)
+    return StatusRefusal(404, "NotFound", f'{_thing(served)} "{name}" not found', details)
 
 
-def no_such_resource() -> Refusal:
+def no_such_resource() -> StatusRefusal:
     """404: nothing is served at that path."""
-    return Refusal(404, "NotFound", "the server could not find the requested resource")
+    return StatusRefusal(404, "NotFound", "the server could not find the requested resource")
 
 
-def wrong_method() -> Refusal:
+def wrong_method() -> StatusRefusal:
     """405: the path does not take that method."""
-    return Refusal(405, "MethodNotAllowed", "the server does not allow this method on the requested resource")
+    return StatusRefusal(405, "MethodNotAllowed", "the server does not allow this method on the requested resource")
 
 
-def taken(served: Served, name: str) -> Refusal:
+def taken(served: Served, name: str) -> StatusRefusal:
     """409: there is an object of that name already."""
     details = {"name": name, "group": served.group, "kind": served.plural}
-    return Refusal(409, "AlreadyExists", f'{_thing(served)} "{name}" already exists', details)
+    return StatusRefusal(409, "AlreadyExists", f'{_thing(served)} "{name}" already exists', details)
 
 
-def invalid(served: Served, name: str, faults: Sequence[tuple[str, str]]) -> Refusal:
+def invalid(served: Served, name: str, faults: Sequence[tuple[str, str]]) -> StatusRefusal:
     """An object that is not well formed, with every fault by its field."""
     causes = [
         {"reason": f"FieldValue{what.partition(':')[0].removesuffix(' value').title().replace(' ', '')}",
@@ -64,7 +64,7 @@ def invalid(served: Served, name: str, faults: Sequence[tuple[str, str]]) -> Ref
     ]  # fmt: skip
     told = "; ".join(f"{field}: {what}" for field, what in faults)
     details = {"name": name, "group": served.group, "kind": served.kind, "causes": causes}
-    return Refusal(422, "Invalid", f'{served.kind} "{name}" is invalid: {told}', details)
+    return StatusRefusal(422, "Invalid", f'{served.kind} "{name}" is invalid: {told}', details)
 
 
 def _thing(served: Served) -> str:

@@ -28,7 +28,7 @@ USUAL = {"spec.serviceAccountName": "default", "status.phase": "Active"}
 MISSING = {"spec.unschedulable": "false", "status.successful": "0"}
 
 
-class NotUnderstood(ValueError):
+class InvalidSelector(ValueError):
     """A selector that is no selector, or is for a field that cannot be selected by."""
 
 
@@ -61,12 +61,12 @@ def _requirement(text: str) -> Callable[[Mapping[str, str]], bool]:
         name, word, listed = found.groups()
         values = {one.strip() for one in listed.split(",")}
         if not all(re.fullmatch(VALUE, one) for one in values):
-            raise NotUnderstood(f"unable to parse requirement: invalid value in {text!r}")
+            raise InvalidSelector(f"unable to parse requirement: invalid value in {text!r}")
         return lambda labels: (name in labels and labels[name] in values) is (word == "in")
     if found := EXISTS.fullmatch(text):
         negated, name = found.groups()
         return lambda labels: (name in labels) is (not negated)
-    raise NotUnderstood(f"unable to parse requirement: {text!r}")
+    raise InvalidSelector(f"unable to parse requirement: {text!r}")
 
 
 def _split(selector: str) -> Iterator[str]:
@@ -100,9 +100,9 @@ def _unescaped(selector: str) -> Iterator[list[str]]:
 def _field(term: list[str], plural: str) -> tuple[str, bool, str]:
     name, sign, value = term
     if sign not in ("=", "==", "!="):
-        raise NotUnderstood(f"invalid selector: {''.join(term)!r}; can't understand {name!r}")
+        raise InvalidSelector(f"invalid selector: {''.join(term)!r}; can't understand {name!r}")
     if name not in ("metadata.name", "metadata.namespace", *FIELDS.get(plural, ())):
-        raise NotUnderstood(f'field label not supported: "{name}"')
+        raise InvalidSelector(f'field label not supported: "{name}"')
     return name, sign != "!=", value
 
 

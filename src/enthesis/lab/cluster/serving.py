@@ -28,9 +28,9 @@ from enthesis.lab.cluster.kinds import (
 )
 from enthesis.lab.cluster.objects import ADMINISTRATOR, TOKEN_TYPE, Objects
 from enthesis.lab.cluster.patching import PATCHES, NotApplicable
-from enthesis.lab.cluster.refusals import Refusal, bad, invalid, no_such_resource, not_found, taken, wrong_method
+from enthesis.lab.cluster.refusals import StatusRefusal, bad, invalid, no_such_resource, not_found, taken, wrong_method
 from enthesis.lab.cluster.reviewing import Reviews
-from enthesis.lab.cluster.selecting import NotUnderstood, by_fields, by_labels
+from enthesis.lab.cluster.selecting import InvalidSelector, by_fields, by_labels
 from enthesis.lab.cluster.watching import Watching
 from enthesis.lab.oauth import published
 from enthesis.lab.store import Store
@@ -47,7 +47,7 @@ READY = tuple(f"/{name}{more}" for name in ("healthz", "livez", "readyz") for mo
 JSON_TYPES = ("application/json", "application/*", "*/*")
 
 
-class Cluster:
+class ClusterServer:
     """One cluster; `name` is its address in the estate."""
 
     def __init__(self, name: str, store: Store, clock: Clock, signer: Signer) -> None:
@@ -63,7 +63,7 @@ class Cluster:
         """The HTTP interface."""
 
         async def as_status(request: Request, fault: Exception) -> Response:
-            if isinstance(fault, Refusal):
+            if isinstance(fault, StatusRefusal):
                 return fault.response()
             raise fault
 
@@ -87,7 +87,7 @@ class Cluster:
             Route("/api/v1/{rest:path}", self._api, methods=methods),
             Route("/apis/{group}/v1/{rest:path}", self._api, methods=methods),
         ]
-        return Starlette(routes=routes, exception_handlers={Refusal: as_status})
+        return Starlette(routes=routes, exception_handlers={StatusRefusal: as_status})
 
     # -- what clients read first -----------------------------------------------------------------------------
 
@@ -142,7 +142,7 @@ class Cluster:
         if not after.isdigit():
             raise bad("after is a number")
         if not self.policy().allowed(user, Attributes("get", path=request.url.path)):
-            raise Refusal(403, "Forbidden", f'forbidden: User "{user.name}" cannot get path "{request.url.path}"')
+            raise StatusRefusal(403, "Forbidden", f'forbidden: User "{user.name}" cannot get path "{request.url.path}"')
         return JSONResponse(self.audit.after(int(after)))
 
     # -- who asks, and whether it may ------------------------------------------------------------------------
@@ -151,10 +151,10 @@ class Cluster:
         """The user behind a bearer token, or the one that it asks to be taken for."""
         scheme, _, token = request.headers.get("authorization", "").partition(" ")
         if scheme.lower() != "bearer" or not token:
-            raise Refusal(401, "Unauthorized", "Unauthorized")
+            raise StatusRefusal(401, "Unauthorized", "Unauthorized")
         user = self.authenticated(token, [self.signer.issuer])
         if user is None:
-            raise Refusal(401, "Unauthorized", "Unauthorized")
+            raise StatusRefusal(401, "Unauthorized", "Unauthorized")
         wanted = request.headers.get("impersonate-user")
         if wanted is None:
             return user
@@ -213,7 +213,7 @@ class Cluster:
                 f'{thing}{named} is forbidden: User "{user.name}" cannot {wanted.verb} resource "{wanted.resource}"'
                 f' in API group "{wanted.group}"{where}'
             )
-            raise Refusal(403, "Forbidden", message)
+            raise StatusRefusal(403, "Forbidden", message)
 
     def furnish(self, resources: Mapping[str, Any]) -> None:
         """Makes what the estate says exists already beneath this cluster."""
@@ -224,7 +224,7 @@ class Cluster:
     async def _api(self, request: Request) -> Response:
         accepted = request.headers.get("accept", "*/*")
         if not any(text.partition(";")[0].strip() in JSON_TYPES for text in accepted.split(",")):
-            raise Refusal(406, "NotAcceptable", "only the following media types are accepted: application/json")
+            raise StatusRefusal(406, "NotAcceptable", "only the following media types are accepted: application/json")
         user = self.user_of(request)
         group = request.path_params.get("group", "")
         parts = [part for part in request.path_params["rest"].split("/") if part]
@@ -369,13 +369,13 @@ class Cluster:
         apply = PATCHES.get(media)
         if apply is None:
             known = ", ".join(PATCHES)
-            raise Refusal(
+            raise StatusRefusal(
                 415, "UnsupportedMediaType", f"the body of the request was in an unknown format - accepted: {known}"
             )
         try:
             changed = apply(found, await self._json(request))
         except NotApplicable as fault:
-            raise Refusal(422, "Invalid", str(fault)) from None
+            raise StatusRefusal(422, "Invalid", str(fault)) from None
         if not isinstance(changed, dict):
             raise bad("the patch makes no object")
         return changed
@@ -390,7 +390,7 @@ class Cluster:
             raise bad("the name of the object does not match the name on the URL")
         _well_formed(served, changed, home)
         if changed.get("roleRef") != found.get("roleRef"):
-            raise Refusal(422, "Invalid", "roleRef: Invalid value: cannot change roleRef")
+            raise StatusRefusal(422, "Invalid", "roleRef: Invalid value: cannot change roleRef")
         self._may_give(user, served, home, changed)
         kept = _kept(changed)
         kept["metadata"] = {**meta, **{text: found["metadata"][text] for text in ("uid", "creationTimestamp", "name")}}
@@ -424,7 +424,7 @@ class Cluster:
                 f'{served.plural}.{RBAC} "{name}" is forbidden: user "{user.name}" is attempting to grant RBAC'
                 f" permissions not currently held: {', '.join(missing[:5])}"
             )
-            raise Refusal(403, "Forbidden", message)
+            raise StatusRefusal(403, "Forbidden", message)
 
     async def _subresource(
         self, request: Request, user: User, served: Served, namespace: str, name: str, sub: str
@@ -450,7 +450,7 @@ class Cluster:
         life = spec.get("expirationSeconds") or USUAL_LIFE
         if not isinstance(life, int) or life < MIN_LIFE:
             message = "spec.expirationSeconds: Invalid value: may not specify a duration less than 10 minutes"
-            raise Refusal(422, "Invalid", message)
+            raise StatusRefusal(422, "Invalid", message)
         ends = int(self.clock.now()) + min(life, MAX_LIFE)
         about = {"namespace": namespace, "serviceaccount": {"name": name, "uid": account["metadata"]["uid"]}}
         claims = {
@@ -494,7 +494,9 @@ class Cluster:
     async def _body(self, request: Request) -> dict[str, Any]:
         media = request.headers.get("content-type", "application/json").partition(";")[0].strip()
         if media != "application/json":
-            raise Refusal(415, "UnsupportedMediaType", f"the body of the request was in an unknown format: {media}")
+            raise StatusRefusal(
+                415, "UnsupportedMediaType", f"the body of the request was in an unknown format: {media}"
+            )
         body = await self._json(request)
         if not isinstance(body, dict):
             raise bad("the body is not an object")
@@ -504,7 +506,7 @@ class Cluster:
     async def _json(request: Request) -> Any:
         data = await request.body()
         if len(data) > MAX_BODY:
-            raise Refusal(413, "RequestEntityTooLarge", "the body is too large")
+            raise StatusRefusal(413, "RequestEntityTooLarge", "the body is too large")
         try:
             return json.loads(data)
         except (ValueError, RecursionError):
@@ -517,7 +519,7 @@ def _choosing(request: Request, served: Served) -> Callable[[Mapping[str, Any]],
     try:
         labels = by_labels(query.get("labelSelector") or "")
         fields = by_fields(query.get("fieldSelector") or "", served.plural)
-    except NotUnderstood as fault:
+    except InvalidSelector as fault:
         raise bad(str(fault)) from None
     return lambda entry: labels(entry) and fields(entry)
 
@@ -568,7 +570,7 @@ def _same(found: Mapping[str, Any], uid: str | None, version: str | None) -> Non
     meta = found["metadata"]
     if (uid and uid != meta["uid"]) or (version and version != meta["resourceVersion"]):
         message = "the object has been modified; please apply your changes to the latest version and try again"
-        raise Refusal(409, "Conflict", message)
+        raise StatusRefusal(409, "Conflict", message)
 
 
 def _table(meta: Mapping[str, Any], found: Iterable[Mapping[str, Any]]) -> dict[str, Any]:

@@ -9,8 +9,8 @@ from typing import Any
 from starlette.requests import Request
 
 from enthesis.lab.cluster.kinds import Served
-from enthesis.lab.cluster.objects import Change, Objects
-from enthesis.lab.cluster.refusals import Refusal, bad
+from enthesis.lab.cluster.objects import ObjectChange, Objects
+from enthesis.lab.cluster.refusals import StatusRefusal, bad
 
 USUAL, LONGEST = 60, 600  # seconds
 STEP = 0.05  # seconds between two looks
@@ -34,7 +34,7 @@ class Watching:
         if not begun.isdigit() or not seconds.isdigit():
             raise bad("resourceVersion and timeoutSeconds are numbers")
         if begun != "0" and int(begun) < self.objects.forgotten():
-            raise Refusal(410, "Expired", f"too old resource version: {begun} ({self.objects.forgotten()})")
+            raise StatusRefusal(410, "Expired", f"too old resource version: {begun} ({self.objects.forgotten()})")
         bookmarks = query.get("allowWatchBookmarks") in ("1", "true")
         return self._lines(request, int(begun), min(int(seconds), LONGEST), bookmarks=bookmarks)
 
@@ -57,7 +57,7 @@ class Watching:
             kind = {"kind": self.served.kind, "apiVersion": self.served.version}
             yield _event("BOOKMARK", {**kind, "metadata": meta})
 
-    def _seen(self, change: Change) -> bytes | None:
+    def _seen(self, change: ObjectChange) -> bytes | None:
         """A change as one who watches a choice sees it: what comes into it is added, what leaves it deleted."""
         was = change.before is not None and self.chooses(change.before)
         now = change.after is not None and self.chooses(change.after)
