@@ -27,7 +27,7 @@ from enthesis.model.conditions import Before, Conditions, LongerThan
 from enthesis.model.words import BEARERS
 from enthesis.verdicts.admission import Applicant, lacks
 from enthesis.verdicts.attributes import audiences_for, caller_fact, service_account_subjects
-from enthesis.verdicts.compiling import ENDLESS, NONE, Compiled
+from enthesis.verdicts.compiling import ENDLESS, NONE, Compiled, companion_places
 from enthesis.verdicts.judge import USES_OF_KEYS
 
 JUST_LESS = timedelta(seconds=1)  # ages are told in whole seconds
@@ -359,15 +359,10 @@ class Requests:
         self, node: CallerNode, permission: int, goal: Goal, asking: Asking
     ) -> Iterator[Requirement | None]:
         compiled = self.compiled
-        its_class = compiled.class_of[permission]
-        if its_class in ("read", "write"):
-            key = next((compiled.key_above[place] for place in goal.chain if place in compiled.key_above), NONE)
-            if key != NONE:
-                further = compiled.permission["key", "decrypt" if its_class == "read" else "encrypt"]
-                yield self.request(node, further, self.goal(key), asking)
-        if its_class == "run":
-            for identity in compiled.runs(goal.address):
-                yield self.request(node, compiled.permission["identity", "run-as"], self.goal(identity), asking)
+        for companion in compiled.companions[permission]:
+            for place in companion_places(compiled, companion, goal.chain, goal.address):
+                there = self.goal(place)
+                yield self.request(node, compiled.permission[there.kind, companion.also], there, asking)
 
     def goal(self, place: int) -> Goal:
         """A known place as what is asked about."""

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from enthesis.chains.clauses import Requirement
 from enthesis.chains.requests import LAST, Asking, CallerNode, Goal, Requests
 from enthesis.conditions.patterns import matcher
+from enthesis.model.catalogue import IDENTITIES, NEAREST_KEY, Companion
 from enthesis.model.conditions import Glob
 from enthesis.model.words import BEARERS, FORM_OF_ISSUER
 from enthesis.verdicts.arrays import Bools, Ints, once
@@ -399,22 +400,22 @@ class Web:
 
     def _companions(self, state: States, who: Ints, permission: Ints, target: Ints, depth: int) -> None:
         compiled = self.compiled
-        its_class = self._class_of[permission]
-        touching = np.flatnonzero(((its_class == 1) | (its_class == 2)) & (state > NO))
-        if len(touching) and compiled.key_above:
-            key = self.nearest_key[self.target_place[target[touching]]]
-            rows, key = touching[key != NONE], key[key != NONE]
-            verbs = [compiled.permission["key", "decrypt"], compiled.permission["key", "encrypt"]]
-            further = np.where(its_class[rows] == 1, verbs[0], verbs[1]).astype(np.int64)
-            self._also(state, rows, who[rows], further, key, depth)
-        running = np.flatnonzero((its_class == 3) & (state > NO))
-        if len(running):
-            pairs = [(row, run) for row in running.tolist() for run in self._runs(int(target[row]))]
-            if pairs:
-                rows = np.array([row for row, _ in pairs], np.int64)
-                identities = np.array([one for _, one in pairs], np.int64)
-                use = np.full(len(rows), compiled.permission["identity", "run-as"], np.int64)
-                self._also(state, rows, who[rows], use, identities, depth)
+        for companion in compiled.catalogue.companions:
+            asked = np.flatnonzero(self._asks_also(companion)[permission] & (state > NO))
+            if companion.on == NEAREST_KEY and compiled.key_above:
+                key = self.nearest_key[self.target_place[target[asked]]]
+                rows, there, kind = asked[key != NONE], key[key != NONE], "key"
+            elif companion.on == IDENTITIES:
+                pairs = [(row, identity) for row in asked.tolist() for identity in self._runs(int(target[row]))]
+                rows, there = (
+                    (np.array(column, np.int64) for column in zip(*pairs, strict=True)) if pairs else (asked[:0],) * 2
+                )
+                kind = "identity"
+            else:
+                continue
+            if len(rows):
+                further = np.full(len(rows), compiled.permission[kind, companion.also], np.int64)
+                self._also(state, rows, who[rows], further, there, depth)
 
     def _also(self, state: States, rows: Ints, who: Ints, permission: Ints, target: Ints, depth: int) -> None:
         """Lowers states by what their companions come to; equal companions are decided once."""
@@ -434,11 +435,9 @@ class Web:
             return self.compiled.runs_as.get(place, ())
         return self.compiled.runs(self.target_name(target)) if self.compiled.running_patterns else ()
 
-    @cached_property
-    def _class_of(self) -> Ints:
-        """1 read, 2 write, 3 run, 0 anything else, by permission."""
-        words = {"read": 1, "write": 2, "run": 3}
-        return np.array([words.get(name, 0) for name in self.compiled.class_of], np.int64)
+    def _asks_also(self, companion: Companion) -> Bools:
+        """By permission, whether a companion goes with it."""
+        return np.array([companion in listed for listed in self.compiled.companions], bool)
 
     @cached_property
     def _uses_key(self) -> Bools:
@@ -517,13 +516,22 @@ class Web:
 
     def _trusted(self) -> tuple[Ints, Ints, Bools]:
         """Pairs of a node that a trust can admit and the identity it gives, and whether a condition stands between."""
-        compiled, tables = self.compiled, self.compiled.tables
-        index = compiled.places.index
+        tables = self.compiled.tables
         conditional = np.zeros(len(tables.trust_of), bool)
         conditional[list(tables.trust_when)] = True
         conditional[list(tables.trust_shown)] = True
         conditional[[number for number, form in enumerate(tables.trust_form) if form == "account"]] = True
         conditional[list(tables.trust_until)] = True
+        who, by = self.admitted()
+        return who, self.compiled.trust_of[by], conditional[by]
+
+    def admitted(self) -> tuple[Ints, Ints]:
+        """Pairs of a node and the number of a trust that can admit it, the trust's conditions left aside.
+
+        The same as `verdicts.admission.lacks` for all callers at once; of an account only those that it lets.
+        """
+        compiled, tables = self.compiled, self.compiled.tables
+        index = compiled.places.index
         live = ((compiled.trust_until > self.now) & (compiled.trust_of != NONE)).tolist()
         issuer = {name: self.places + number for number, name in enumerate(self.issuers)}
         running: dict[int, list[int]] = {}
@@ -546,8 +554,7 @@ class Web:
                 if one != NONE:
                     who.append(one)
                     by.append(number)
-        numbers = np.array(by, np.int64)
-        return np.array(who, np.int64), compiled.trust_of[numbers], conditional[numbers]
+        return np.array(who, np.int64), np.array(by, np.int64)
 
     def _workloads(self) -> dict[str, list[int]]:
         """By issuer of a cluster, the workloads there that can show a token of a service account of theirs."""

@@ -19,12 +19,32 @@ class Kind:
     verbs: Mapping[str, str]
 
 
+NEAREST_KEY, IDENTITIES, RESOURCE, ORGANISATION = ON = ("nearest-key", "identities", "resource", "organisation")
+"""On what a companion is asked: the nearest key that encrypts the target, every identity that it runs as, the resource
+that an identity is attached to, the target's organisation (of callers that began as a person of another one)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Companion:
+    """What else must be allowed with a verb, with every verb of a class, or with any (both empty)."""
+
+    of_class: str
+    of_verb: str
+    also: str
+    on: str
+
+    def goes_with(self, verb: str, its_class: str) -> bool:
+        """Whether it must be allowed with a verb of a class. Nothing is a companion of itself."""
+        return self.of_class in ("", its_class) and self.of_verb in ("", verb) and verb != self.also
+
+
 @dataclass(frozen=True, slots=True)
 class Catalogue:
     """All kinds by name. `everywhere` are the verbs that every kind has unless it says otherwise."""
 
     kinds: Mapping[str, Kind]
     everywhere: Mapping[str, str]
+    companions: tuple[Companion, ...] = ()
 
     def extended(self, further: Iterable[Kind]) -> "Catalogue":
         """A catalogue with further kinds, each given the verbs that stand everywhere.
@@ -39,12 +59,17 @@ class Catalogue:
             else:
                 within = tuple(dict.fromkeys((*known.within, *kind.within)))
                 kinds[kind.name] = Kind(kind.name, within, known.leaf or kind.leaf, {**kind.verbs, **known.verbs})
-        return Catalogue(kinds, self.everywhere)
+        return Catalogue(kinds, self.everywhere, self.companions)
 
     def verbs_of(self, kind: str) -> Mapping[str, str]:
         """The verbs of a kind with their classes; empty for an unknown kind."""
         found = self.kinds.get(kind)
         return found.verbs if found else {}
+
+    def companions_of(self, kind: str, verb: str) -> tuple[Companion, ...]:
+        """What else must be allowed with a verb on something of a kind."""
+        its_class = self.verbs_of(kind).get(verb, "")
+        return tuple(companion for companion in self.companions if companion.goes_with(verb, its_class))
 
     def running_verb(self, kind: str) -> str | None:
         """The verb by which code is run on something of a kind: `login` where that runs code, else its only verb of
@@ -85,4 +110,11 @@ def catalogue_from(data: Mapping[str, object]) -> Catalogue:
         Kind(name, tuple(entry.get("in", ())), entry.get("leaf", False), entry["verbs"])
         for name, entry in kinds.items()
     ]
-    return Catalogue({}, everywhere).extended(read)
+    companions = data.get("companions", ())
+    if not isinstance(companions, list) or any(companion.get("on") not in ON for companion in companions):
+        raise ValueError(f"`companions` is a list, each `on` one of {', '.join(ON)}")
+    further = tuple(
+        Companion(companion.get("class", ""), companion.get("verb", ""), companion["also"], companion["on"])
+        for companion in companions
+    )
+    return Catalogue({}, everywhere, further).extended(read)

@@ -11,6 +11,7 @@ import numpy as np
 
 from enthesis.conditions.patterns import matcher
 from enthesis.model.addresses import account_of, parse, pool_of, standing_in
+from enthesis.model.catalogue import IDENTITIES, NEAREST_KEY, Companion
 from enthesis.model.conditions import Conditions, Equal, Glob, Test
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Ceiling, Estate, GroupRule, boundary_of
@@ -98,6 +99,7 @@ class Compiled:
         self.permission_pairs = pairs
         self.permission = {pair: number for number, pair in enumerate(pairs)}
         self.class_of = [self.catalogue.kinds[kind].verbs[verb] for kind, verb in pairs]
+        self.companions = [self.catalogue.companions_of(kind, verb) for kind, verb in pairs]
         self.take_on = self.permission["identity", "take-on"]
 
     def mask(self, pairs: Iterable[tuple[str, str]]) -> int:
@@ -577,3 +579,14 @@ def with_members_to_come(compiled: Compiled, more: ToCome | None = None) -> Comp
 def compile_estate(estate: Estate, mentioned: Iterable[str] = ()) -> Compiled:
     """A described estate, compiled."""
     return Compiled(tables_of(estate), mentioned)
+
+
+def companion_places(compiled: Compiled, companion: Companion, chain: Sequence[int], address: str) -> Sequence[int]:
+    """The places at which a companion is asked: the nearest key, or the identities that the target runs as.
+
+    `chain` are the known places at and above the target, nearest first.
+    """
+    if companion.on == IDENTITIES:
+        return compiled.runs(address)
+    key = next((compiled.key_above[place] for place in chain if place in compiled.key_above), NONE)
+    return () if companion.on != NEAREST_KEY or key == NONE else (key,)

@@ -7,6 +7,7 @@ from datetime import timedelta
 from enthesis.conditions.truth import Value, hold, passes
 from enthesis.files.shapes import duration_text, nearest, time_text
 from enthesis.model.addresses import account_of, article, parse
+from enthesis.model.catalogue import ORGANISATION, RESOURCE
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Hop
@@ -27,7 +28,7 @@ from enthesis.verdicts.answers import (
     Verdict,
 )
 from enthesis.verdicts.attributes import Facts, audiences_for, kind_name, organisation_at, service_account_subjects
-from enthesis.verdicts.compiling import ENDLESS, NONE, Barred, Compiled
+from enthesis.verdicts.compiling import ENDLESS, NONE, Barred, Compiled, companion_places
 from enthesis.verdicts.questions import Question
 
 MISSES = 4  # near-misses told at the most, a step
@@ -580,23 +581,18 @@ class _Chain:
 
     def _companion_requests(self, caller: Caller, verb: str, target: Target, onto: str | None) -> Iterator[Request]:
         """What else must be allowed, as judged."""
-        compiled = self.compiled
-        its_class = compiled.catalogue.verbs_of(target.kind)[verb]
-        if its_class in ("read", "write"):
-            key = next((compiled.key_above[place] for place in target.chain if place in compiled.key_above), NONE)
-            if key != NONE:
-                further = "decrypt" if its_class == "read" else "encrypt"
-                yield self.request(caller, further, compiled.places.names[key], None)
-        if its_class == "run":
-            for identity in compiled.runs(target.address):
-                yield self.request(caller, "run-as", compiled.places.names[identity], None)
-        if verb == "attach" and onto is not None:
-            yield self.request(caller, "configure", onto, None)
-        person = self._person_behind()
-        if person and verb != "enter":
-            there = compiled.places.organisation[target.chain[0]]
-            if there != NONE and compiled.places.names[there][1:] != organisation_at(compiled, person):
-                yield self.request(self._identity(person), "enter", compiled.places.names[there], None)
+        compiled, names = self.compiled, self.compiled.places.names
+        for companion in compiled.catalogue.companions_of(target.kind, verb):
+            if companion.on == RESOURCE:
+                if onto is not None:
+                    yield self.request(caller, companion.also, onto, None)
+            elif companion.on == ORGANISATION:
+                person, there = self._person_behind(), compiled.places.organisation[target.chain[0]]
+                if person and there != NONE and names[there][1:] != organisation_at(compiled, person):
+                    yield self.request(self._identity(person), companion.also, names[there], None)
+            else:
+                for place in companion_places(compiled, companion, target.chain, target.address):
+                    yield self.request(caller, companion.also, names[place], None)
 
     def _person_behind(self) -> str:
         """The person whose sign-in or keyed credential the chain began with; '' where there is none."""
