@@ -34,7 +34,7 @@ def test_the_arrays_admit_whom_the_rule_admits() -> None:
                     bearer = form if form in BEARERS else "token"
                     caller = Applicant(bearer, "", NONE, issuer=web.issuers[node - web.places])
                 elif node in compiled.identity_kind:
-                    caller = Applicant("identity", names[node], node, compiled.groups_of(node))
+                    caller = Applicant("identity", names[node], node, tuple(compiled.groups_of(node)))
                 elif node in runs:
                     caller = Applicant("resource", names[node], node)
                 else:

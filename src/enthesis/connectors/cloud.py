@@ -18,7 +18,7 @@ from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, KindVerbs
 from enthesis.model.secrets import Secret
-from enthesis.model.words import STATEMENTS
+from enthesis.model.words import STATEMENT_SECTIONS, STATEMENTS
 from enthesis.ports import (
     Changed,
     Credentialed,
@@ -44,7 +44,6 @@ TYPES = {
     "person": "urn:ietf:params:oauth:token-type:access_token",
     "resource": "urn:ietf:params:oauth:token-type:access_token",
 }
-ONE_OR_MORE = {"ceilings": ("except",), "attachments": ("runs_as",)}  # lists, which an estate may write as one value
 MARKS = ("id", "holder", "mark", "etag", "runs_as_gone", "in_force", "changed_by", "changed_at")
 AT_ONCE = 8  # requests of one survey
 ENDLESS = timedelta(days=36500)
@@ -158,21 +157,23 @@ class Cloud:
 
     def _object(self, collection: str, item: Mapping[str, Any], names: Mapping[str, str]) -> LiveObject:
         body = {name: value for name, value in item.items() if name not in MARKS and value is not None}
-        if collection == "grants":
-            body["to"] = _name_of(item["to"], names)
-            body["role"] = names.get(item["role"], "gone")
-        elif collection == "trusts":
-            body["of"] = names.get(item["of"], {"gone": "an identity"})
+        if "to" in body:
+            body["to"] = _name_of(body["to"], names)
+        if "role" in body:
+            body["role"] = names.get(body["role"], "gone")
+        if "of" in body:
+            body["of"] = names.get(body["of"], {"gone": "an identity"})
+        if "admits" in body:
             body["admits"] = {
                 form: _name_of(value, names) if form in ("identity", "person", "group") else value
-                for form, value in item["admits"].items()
+                for form, value in body["admits"].items()
             }
-        elif collection == "groups" and "members" in item:
-            body["members"] = [_name_of(member, names) for member in item["members"]]
-        elif collection == "attachments":
+        if "members" in body:
+            body["members"] = [_name_of(member, names) for member in body["members"]]
+        if "runs_as" in body:
             gone = item.get("runs_as_gone", {})
-            body["runs_as"] = [names.get(one) or {"gone": gone.get(one, "an identity")} for one in item["runs_as"]]
-        for name in ONE_OR_MORE.get(collection, ()):
+            body["runs_as"] = [names.get(one) or {"gone": gone.get(one, "an identity")} for one in body["runs_as"]]
+        for name in STATEMENT_SECTIONS[collection].one_or_more:
             if isinstance(body.get(name), list) and len(body[name]) == 1:
                 body[name] = body[name][0]  # as the estate writes a list of one
         by = " at ".join(str(item[name]) for name in ("changed_by", "changed_at") if item.get(name))
@@ -271,14 +272,16 @@ class Cloud:
     def _wire(self, step: Step, ids: Mapping[str, str]) -> dict[str, Any]:
         """The body as the interface wants it: ids for everything that has one."""
         body = dict(step.body or {})
-        for name in ONE_OR_MORE.get(step.collection, ()):
+        for name in STATEMENT_SECTIONS[step.collection].one_or_more:
             if name in body and not isinstance(body[name], list):
                 body[name] = [body[name]]
-        if step.collection == "grants":
+        if "to" in body:
             body["to"] = _reference(body["to"], ids)
+        if "role" in body:
             body["role"] = self._role(step.holder, body["role"])
-        elif step.collection == "trusts":
+        if "of" in body:
             body["of"] = _id(body["of"], ids)
+        if "admits" in body:
             admits = dict(body["admits"])
             for form in ("identity", "person"):
                 if form in admits:
@@ -286,9 +289,9 @@ class Cloud:
             if "group" in admits:
                 admits["group"] = _id(admits["group"], ids)
             body["admits"] = admits
-        elif step.collection == "groups" and "members" in body:
+        if "members" in body:
             body["members"] = [_reference(member, ids) for member in body["members"]]
-        elif step.collection == "attachments":
+        if "runs_as" in body:
             body["runs_as"] = [_id(one, ids) for one in body["runs_as"]]
         return {**body, "mark": step.mark}
 
@@ -543,26 +546,16 @@ class Cloud:
 def _needed(step: Step) -> list[tuple[str, str]]:
     """The permissions that a change needs, for a caller who does not administer the boundary."""
     body = step.body or step.before or {}
-    address = str(body.get("address", step.holder))
-    made = step.action == MAKE
     if step.collection in NOT_UNDONE:
         return [("issue", str(body["of"]))]
-    if step.collection == "identities":
-        return [("create", step.holder) if made else ("configure", address)]
-    if step.collection == "groups" and not made:
-        return [("change-members", address)]
-    if step.collection == "groups":
-        return [("configure" if step.holder.startswith("@") else "create", step.holder)]
-    if step.collection == "trusts":
-        return [("change-trust", str(body["of"]))]
-    if step.collection == "ceilings":
-        return [("change-ceiling", step.holder)]
-    if step.collection == "roles":
-        return [("change-access" if step.holder.startswith("@") else "change-role", step.holder)]
-    if step.collection == "attachments":
-        return [("attach", name) for name in listed(body["runs_as"])]
-    mine = account_of(str(body["at"])) == step.holder or str(body["at"]) == step.holder
-    return [("change-access", str(body["at"]) if mine else step.holder)]
+    section = STATEMENT_SECTIONS[step.collection]
+    right = section.making if section.making and step.action == MAKE else section.right
+    if not right.field:
+        return [(right.at_boundary if right.at_boundary and step.holder.startswith("@") else right.verb, step.holder)]
+    places = listed(body[right.field])
+    if right.field == "at":  # a statement about a place of others is written by who may change its holder's
+        places = [place if step.holder in (place, account_of(place)) else step.holder for place in places]
+    return [(right.verb, place) for place in places]
 
 
 def _session_from(item: Mapping[str, Any]) -> OpenSession:

@@ -11,12 +11,10 @@ from enthesis.files.editing import Addition
 from enthesis.files.writing import plain_estate
 from enthesis.model.addresses import contains
 from enthesis.model.estate import Estate
+from enthesis.model.words import STATEMENT_SECTIONS
 
 PLACED = {
-    "trusts": ("of", "admits"),
-    "grants": ("at", "to"),
-    "ceilings": ("at",),
-    "attachments": ("what", "runs_as"),
+    **{name: section.placed for name, section in STATEMENT_SECTIONS.items() if section.placed},
     "pipeline_access": ("of",),
 }
 SPOKEN = ("journeys", "invariants")

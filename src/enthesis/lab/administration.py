@@ -13,9 +13,9 @@ from starlette.responses import JSONResponse, Response
 
 from enthesis.lab.conditions import NotUnderstood, understand
 from enthesis.lab.deciding import LabCaller, World, account_of, declared, exists, organisation_of, place_of, verbs_of
-from enthesis.lab.forms import well_formed
+from enthesis.lab.forms import COLLECTIONS, well_formed
 from enthesis.lab.problems import Problem
-from enthesis.lab.store import COLLECTIONS, Answered, Statement, Store
+from enthesis.lab.store import Answered, Statement, Store
 
 MOST_DIGITS = 18  # of a number in a query
 MAX_BODY = 1_000_000  # bytes

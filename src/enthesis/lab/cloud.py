@@ -30,6 +30,7 @@ from enthesis.lab.deciding import (
     verbs_of,
 )
 from enthesis.lab.faults import Faults
+from enthesis.lab.forms import COLLECTIONS
 from enthesis.lab.oauth import (
     ACCESS_TOKEN,
     INACTIVE,
@@ -48,7 +49,7 @@ from enthesis.lab.problems import HANDLERS, Problem, refused
 from enthesis.lab.recording import RecordHandlers, Records
 from enthesis.lab.resources import Things, remove_resource
 from enthesis.lab.sessions import SessionHandlers, Sessions
-from enthesis.lab.store import COLLECTIONS, Statement, Store
+from enthesis.lab.store import Statement, Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused
 
 KEYED = "client_credentials"

@@ -113,6 +113,7 @@ FIELDS: dict[str, dict[str, Check]] = {
     },
     "attachments": {"what": what, "runs_as": texts},
 }  # fmt: skip
+COLLECTIONS = tuple(FIELDS)
 REQUIRED = {
     "identities": {"address", "kind"},
     "groups": {"address"},

@@ -58,7 +58,6 @@ CREATE INDEX IF NOT EXISTS changes_by_version ON changes (cluster, version);
 CREATE INDEX IF NOT EXISTS by_version ON objects (cluster, version);
 """
 FORMAT = 2  # of the state; 1 had words that were renamed since
-COLLECTIONS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
 
 
 @dataclass(frozen=True)

@@ -42,12 +42,19 @@ def admitted(admits: Mapping[str, Any]) -> str:
             shown = admits.get("claims", admits.get("attributes", {"subject": admits.get("subject")}))
             tests = " and ".join(f"{name} {tested(test)}" for name, test in shown.items() if test is not None)
             return f"{words} {admits[form]}" + (f" with {tests}" if tests else " with any claims")
-    if "account" in admits:
-        return f"any identity that {admits['account']} lets"
-    if "attached" in admits:
-        return "whatever runs as it" if admits["attached"] is True else f"{_named(admits['attached'])} running as it"
     ((form, whom),) = admits.items()
-    return _named(whom) if form != "group" else f"anyone in {_named(whom)}"
+    return admitted_words(form, whom)
+
+
+def admitted_words(form: str, whom: Any) -> str:
+    """Whom a trust of a form admits, without what it asks of them. `whom` may be a pattern, as a mapping."""
+    if form in VOUCHES:
+        return f"{VOUCHES[form]} {whom}"
+    if form == "account":
+        return f"any identity that {whom} lets"
+    if form == "attached":
+        return "whatever runs as it" if whom is True else f"{_named(whom)} running as it"
+    return f"anyone in {_named(whom)}" if form == "group" else _named(whom)
 
 
 def tested(test: Any) -> str:

@@ -1,5 +1,7 @@
 """The words that every part shares: steps, forms of callers, what each kind of issuer signs, and statement sections."""
 
+from dataclasses import dataclass
+
 STEPS = ("names", "provider", "ceilings", "target-side", "caller-side", "companions", "session")
 """The steps of a verdict, in the order in which they are looked at."""
 
@@ -23,11 +25,91 @@ CLIENT_SHOWN = ("none", "basic", "body", "assertion")
 TOKEN_TYPES = ("jwt", "id-token", "access-token")
 """Types of tokens (RFC 8693, section 3)."""
 
-STATEMENTS = ("identities", "groups", "roles", "trusts", "grants", "ceilings", "attachments")
+
+@dataclass(frozen=True, slots=True)
+class Right:
+    """The permission that a change of a statement needs: a verb at what a field names, '' for the holder of the
+    statement. `at_boundary` is the verb where an organisation or unit holds it, if that is another one."""
+
+    verb: str
+    field: str = ""
+    at_boundary: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class StatementSection:
+    """What every part needs to know of a section whose entries are statements that providers hold.
+
+    `one` is what one entry is called. `known_by` are the fields that make a statement the same one while the rest of it
+    changes, unless it has a name. `naming` are the fields that name identities, groups and roles (of a trust also those
+    of `admits`), `placed` those whose addresses say which places an entry is about, the first where it counts. Those in
+    `one_or_more` may be written as one value or as a list. `opens`: one more can give access; `limits`: one less can.
+    A change needs `right`; making one `making`, where that is another.
+    """
+
+    one: str
+    known_by: tuple[str, ...]
+    right: Right
+    making: Right | None = None
+    naming: tuple[str, ...] = ()
+    placed: tuple[str, ...] = ()
+    one_or_more: tuple[str, ...] = ()
+    opens: bool = False
+    limits: bool = False
+
+
+STATEMENT_SECTIONS = {
+    "identities": StatementSection("identity", ("address",), Right("configure", "address"), Right("create")),
+    "groups": StatementSection(
+        "group",
+        ("address",),
+        Right("change-members", "address"),
+        Right("create", at_boundary="configure"),
+        naming=("members",),
+    ),
+    "roles": StatementSection(
+        "role", ("name",), Right("change-role", at_boundary="change-access"), naming=("includes",)
+    ),
+    "trusts": StatementSection(
+        "trust",
+        ("of", "admits"),
+        Right("change-trust", "of"),
+        naming=("of", "identity", "group", "person"),
+        placed=("of", "admits"),
+        opens=True,
+    ),
+    "grants": StatementSection(
+        "grant",
+        ("to", "role", "at"),
+        Right("change-access", "at"),
+        naming=("to", "role", "at"),
+        placed=("at", "to"),
+        opens=True,
+    ),
+    "ceilings": StatementSection(
+        "ceiling",
+        ("name",),
+        Right("change-ceiling"),
+        naming=("at",),
+        placed=("at",),
+        one_or_more=("except",),
+        limits=True,
+    ),
+    "attachments": StatementSection(
+        "attachment",
+        ("what",),
+        Right("attach", "runs_as"),
+        naming=("runs_as",),
+        placed=("what", "runs_as"),
+        one_or_more=("runs_as",),
+        opens=True,
+    ),
+}
+STATEMENTS = tuple(STATEMENT_SECTIONS)
 """The sections whose entries are statements that providers hold."""
-MAKING_ORDER = ("ceilings", "identities", "groups", "roles", "trusts", "grants", "attachments")
+MAKING_ORDER = tuple(sorted(STATEMENTS, key=lambda name: not STATEMENT_SECTIONS[name].limits))
 """Statements in the order in which they are made: what limits first, what is named before what names it."""
-REMOVING_ORDER = ("attachments", "grants", "trusts", "groups", "roles", "identities", "ceilings")
+REMOVING_ORDER = MAKING_ORDER[::-1]
 """The order in which they are removed: what opens first, limits last."""
 RETIRING = ("planned", "keyless", "proved", "idle", "disabled", "deleted")
 """The stages of a keyed credential on its way to keyless, in their order."""

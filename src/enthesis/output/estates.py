@@ -4,6 +4,7 @@ from collections.abc import Iterable, Mapping
 from typing import Any
 
 from enthesis.model.estate import Estate
+from enthesis.model.words import STATEMENT_SECTIONS
 from enthesis.output.lines import Line, counted, line
 
 SECTIONS = (
@@ -12,13 +13,7 @@ SECTIONS = (
     ("accounts", "account"),
     ("issuers", "issuer"),
     ("resources", "resource"),
-    ("identities", "identity"),
-    ("groups", "group"),
-    ("roles", "role"),
-    ("trusts", "trust"),
-    ("grants", "grant"),
-    ("ceilings", "ceiling"),
-    ("attachments", "attachment"),
+    *((name, section.one) for name, section in STATEMENT_SECTIONS.items()),
     ("credentials", "credential"),
     ("pipeline_access", "pipeline access"),
     ("journeys", "journey"),

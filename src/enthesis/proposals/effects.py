@@ -14,7 +14,7 @@ from enthesis.files.shapes import MISSING, Notes, time_text
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.estate import Estate, Role
 from enthesis.model.sentences import statement_sentence, verb_words
-from enthesis.model.words import BEARERS, STATEMENTS
+from enthesis.model.words import BEARERS, STATEMENT_SECTIONS, STATEMENTS
 from enthesis.proposals.ordering import Judged, ordered
 from enthesis.proposals.steps import REMOVE, Opening, Proposal, Step
 from enthesis.proposals.wanted import wanted
@@ -23,7 +23,7 @@ from enthesis.surveys.statements import LiveObject, Surveyed, held_by, normalise
 Live = dict[tuple[str, str], LiveObject]
 """What is on the live side, by provider and id."""
 TOLD_APART = 20  # statements of others; what more of them open is told together
-OPENING = ("trusts", "grants", "attachments")
+OPENING = tuple(name for name, section in STATEMENT_SECTIONS.items() if section.opens)
 
 
 def access_change(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], now: float) -> Difference:

@@ -12,7 +12,7 @@ from typing import Any
 
 from enthesis.chains.between import Between, Meant
 from enthesis.files.shapes import duration_from, time_from
-from enthesis.model.words import MAKING_ORDER, REMOVING_ORDER
+from enthesis.model.words import MAKING_ORDER, REMOVING_ORDER, STATEMENT_SECTIONS
 from enthesis.proposals.lingering import USUAL
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
 from enthesis.surveys.statements import listed
@@ -20,15 +20,6 @@ from enthesis.surveys.statements import listed
 WIDENS, NARROWS, BOTH, NEITHER = "widens", "narrows", "both", "neither"
 STATES = 60  # that are judged at the most; then everything that narrows comes first
 ENDED = "2000-01-01T00:00:00Z"  # an end long past, which makes a statement give nothing
-NAMING = {
-    "groups": ("members",),
-    "roles": ("includes",),
-    "trusts": ("of", "identity", "group", "person"),
-    "grants": ("to", "role", "at"),
-    "ceilings": ("at",),
-    "attachments": ("runs_as",),
-}
-"""The fields in which statements name identities, groups and roles; those of a trust are what it admits too."""
 ROLES = ("role", "includes")
 OF_PEOPLE = ("owner", "purpose", "because")  # fields that say something to people and give nothing
 
@@ -255,7 +246,7 @@ def _name_of(step: Step) -> str:
 def _names_in(step: Step, body: Mapping[str, Any]) -> list[str]:
     """What a statement names."""
     role = f"{step.provider} {step.holder} role "
-    fields = NAMING.get(step.collection, ())
+    fields = STATEMENT_SECTIONS[step.collection].naming if step.collection in STATEMENT_SECTIONS else ()
     if step.collection == "trusts" and isinstance(body.get("admits"), Mapping):
         body = {**body["admits"], **body}
     return [role + name if field in ROLES else name for field in fields for name in listed(body.get(field))]
@@ -266,7 +257,8 @@ def _names_in(step: Step, body: Mapping[str, Any]) -> list[str]:
 
 def direction(step: Step) -> str:
     """Whether a step only widens access, only narrows it, does both or neither; `both` where that is not plain."""
-    limits = step.collection == "ceilings"
+    section = STATEMENT_SECTIONS.get(step.collection)
+    limits = section is not None and section.limits
     if step.action == MAKE:
         return NARROWS if limits else WIDENS
     if step.action == REMOVE:

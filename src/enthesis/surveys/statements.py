@@ -9,7 +9,7 @@ from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes
 from enthesis.model.sentences import statement_sentence
-from enthesis.model.words import SHOWN_IN
+from enthesis.model.words import SHOWN_IN, STATEMENT_SECTIONS
 
 Body = Mapping[str, Any]
 Key = tuple[str, str, str, str]
@@ -72,17 +72,16 @@ def statement_key(collection: str, body: Body) -> str:
     A named one is its name. Otherwise a grant is its (`to`, `role`, `at`), a trust its `of` and whom it admits
     (an issuer, an identity …; not the claims, so that narrowing them changes the trust there is).
     """
-    if collection in ("identities", "groups"):
-        return str(body["address"])
-    if body.get("name") is not None:
+    if body.get("name") is not None and "address" not in body:
         return f"name {body['name']}"
-    if collection == "grants":
-        return f"{_text(body['to'])} {body['role']} {body['at']}"
-    if collection == "trusts":
-        admits = body["admits"]
-        forms = sorted(form for form in admits if form not in SHOWN_IN.values())
-        return f"{body['of']} " + " ".join(f"{form} {_text(admits[form])}" for form in forms)
-    return _text(body["what"])
+    return " ".join(_known_text(field_name, body[field_name]) for field_name in STATEMENT_SECTIONS[collection].known_by)
+
+
+def _known_text(name: str, value: Any) -> str:
+    """A field of a statement in its key; of whom a trust admits, who that is, and not which claims are asked."""
+    if name != "admits":
+        return _text(value)
+    return " ".join(f"{form} {_text(value[form])}" for form in sorted(value) if form not in SHOWN_IN.values())
 
 
 def normalised(collection: str, body: Body) -> dict[str, Any]:

@@ -19,6 +19,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from hashlib import sha256
+from operator import attrgetter
 from pathlib import Path
 from typing import Any, TextIO
 
@@ -31,6 +32,7 @@ from enthesis.model.conditions import Glob
 from enthesis.model.errors import InnerError, InvalidAddress, InvalidInput
 from enthesis.model.estate import Attachment, Estate, Grant, Resource, Trust, boundary_of
 from enthesis.model.mistakes import Source
+from enthesis.model.words import STATEMENT_SECTIONS
 
 VERSION = 2  # 1 had words that were renamed since
 ASKED_NOW = "the live side"  # the name of a survey that was taken for one question and is in no file
@@ -301,12 +303,11 @@ def beside(estate: Estate, survey: Survey) -> Estate:
     for section in ("identities", "groups", "resources"):
         kept = {address: one for address, one in getattr(estate, section).items() if not covered.place(address)}
         sections[section] = {**kept, **getattr(live, section)}
-    left: dict[str, list[Any]] = {
-        "trusts": [trust for trust in estate.trusts if not covered.place(trust.of)],
-        "grants": [grant for grant in estate.grants if not covered.grant(grant)],
-        "ceilings": [ceiling for ceiling in estate.ceilings if not covered.place(ceiling.at)],
-        "attachments": [attachment for attachment in estate.attachments if not covered.place(_what(attachment.what))],
-    }
+    left: dict[str, list[Any]] = {"grants": [grant for grant in estate.grants if not covered.grant(grant)]}
+    for name, described in STATEMENT_SECTIONS.items():
+        if name not in left and described.placed:
+            at = attrgetter(described.placed[0])
+            left[name] = [entry for entry in getattr(estate, name) if not covered.place(_what(at(entry)))]
     for section, kept_ones in left.items():
         sections[section] = (*kept_ones, *_with_reasons(estate, section, getattr(live, section)))
     kept = {name: one for name, one in estate.credentials.items() if not covered.keys(one.of)}

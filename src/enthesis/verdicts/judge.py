@@ -12,6 +12,7 @@ from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Hop
 from enthesis.model.mistakes import Source
+from enthesis.model.sentences import admitted_words
 from enthesis.model.words import BEARERS, RUNNING, STEPS
 from enthesis.verdicts.admission import Applicant, Lack, lacks
 from enthesis.verdicts.answers import (
@@ -421,7 +422,9 @@ class _Chain:
         tables = self.compiled.tables
         form, whom = tables.trust_form[number], tables.trust_whom[number]
         source = self.compiled.estate.trusts[number].source
-        ground = Ground(f"the trust of {target.address} in {_admitted_words(form, whom)}", source, number)
+        named = {"glob": whom.pattern} if isinstance(whom, Glob) else whom
+        text = f"the trust of {target.address} in {admitted_words(form, named)}"
+        ground = Ground(text, source, number)
         missing = list(self._not_admitted(number, caller, target))
         unmet: list[Unmet] = []
         if tables.trust_until.get(number, float("inf")) <= self.instant:
@@ -632,14 +635,3 @@ def _unmet(
         if truth is None or (truth is False and not unknown_only):
             out.append(Unmet(name, test, found, truth))
     return out
-
-
-def _admitted_words(form: str, whom: str | Glob | bool) -> str:
-    """Whom a trust admits, in words, without its claims."""
-    if form in BEARERS:
-        return f"{article(form)} of {whom}"
-    if form == "account":
-        return f"any identity that {whom} lets"
-    if form == "attached":
-        return "whatever runs as it" if whom is True else f"{whom.pattern if isinstance(whom, Glob) else whom}"
-    return f"anyone in {whom}" if form == "group" else str(whom)
