@@ -1,6 +1,6 @@
 """Looks up every name that an estate's statements use, and checks what no single entry can show."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from datetime import timedelta
 from typing import Any
 
@@ -23,7 +23,15 @@ from enthesis.model.estate import (
     boundary_of,
 )
 from enthesis.model.mistakes import Mistake, Source
-from enthesis.model.words import BEARERS, ENDING, FORM_OF_ISSUER, RETIRING, SHOWN_IN, issuer_kinds
+from enthesis.model.words import (
+    BEARERS,
+    ENDING,
+    FORM_OF_ISSUER,
+    RETIRING,
+    SHOWN_IN,
+    STATEMENT_SECTIONS,
+    issuer_kinds,
+)
 
 Named = Mapping[tuple[str, str], Source]
 MOST_STEPS = 12  # of a cycle that are told
@@ -65,6 +73,13 @@ OF_THE_REQUEST = (
 """Parameters of a token request that say who asks and what for."""
 
 
+NAMES = {
+    "of": "identity", "runs_as": "identity", "to": "identity or group", "members": "identity or group",
+    "role": "role", "includes": "role",
+}  # fmt: skip
+"""The fields of statements that hold names, with what each names."""
+
+
 def check(
     estate: Estate, records: Mapping[Source, Node], named_at: Named, broken: Mapping[str, set[str]]
 ) -> list[Mistake]:
@@ -76,6 +91,7 @@ def check(
     for part in (
         checker.tree,
         checker.kinds,
+        checker.names,
         checker.resources,
         checker.identities,
         checker.groups,
@@ -148,10 +164,14 @@ class _Checker:
     def wrong(self, code: str, message: str, source: Source, expected: str = "", close: tuple[str, ...] = ()) -> None:
         self.mistakes.append(Mistake(code, message, source, expected=expected, nearest=close))
 
+    def is_known(self, name: str, among: Collection[str]) -> bool:
+        """Whether a name is one of those, or may be, since what would say so could not be read."""
+        return name in among or name.startswith(tuple(self.without_units))
+
     def known(self, name: str, among: Iterable[str], what: str, source: Source) -> bool:
         """Whether a name is one of those; a mistake with the nearest ones where it is not."""
         names = among if isinstance(among, Mapping | set | frozenset) else set(among)
-        if name in names or name.startswith(tuple(self.without_units)):
+        if self.is_known(name, names):
             return True
         self.wrong(
             "unknown-name",
@@ -235,6 +255,24 @@ class _Checker:
                 continue
             for value in _values(test):
                 self.known(str(value), among, what, self.spot(source, field, attribute))
+
+    def names(self) -> None:
+        """Checks the names of identities, groups and roles that statements hold."""
+        among = {
+            "identity": self.identities_defined,
+            "identity or group": self.grantees,
+            "role": self.roles_defined,
+        }
+        for section, described in STATEMENT_SECTIONS.items():
+            entries = getattr(self.estate, section)
+            for entry in entries.values() if isinstance(entries, Mapping) else entries:
+                for field in (name for name in described.naming if name in NAMES):
+                    value, what = getattr(entry, field), NAMES[field]
+                    if isinstance(value, str):
+                        self.known(value, among[what], what, self.spot(entry.source, field))
+                    else:
+                        for position, name in enumerate(value):
+                            self.known(name, among[what], what, self.spot(entry.source, field, position))
 
     # -- the parts ----------------------------------------------------------------------------------------
 
@@ -378,8 +416,6 @@ class _Checker:
                 self.wrong("wrong-kind", message, at, "…/group/NAME")
             for position, member in enumerate(group.members):
                 spot = self.spot(group.source, "members", position)
-                if not self.known(member, self.grantees, "identity or group", spot):
-                    continue
                 if member in estate.groups and estate.organisation_of(member) != estate.organisation_of(address):
                     self.wrong("other-organisation", f"the group `{member}` is of another organisation", spot)
             if group.where and group.where.within is not None:
@@ -422,13 +458,11 @@ class _Checker:
     def roles(self) -> None:
         for role in self.estate.roles.values():
             self.kind_verbs(role.allows, role.source, "allows")
-            for position, name in enumerate(role.includes):
-                self.known(name, self.roles_defined, "role", self.spot(role.source, "includes", position))
 
     def trusts(self) -> None:
         for trust in self.estate.trusts:
             at = self.spot(trust.source, "of")
-            if self.identity(trust.of, at) and trust.of.startswith("@"):
+            if trust.of.startswith("@") and trust.of in self.identities_defined:
                 self.wrong("wrong-kind", "nobody takes on a person", at)
             self._admission(trust.admits)
             self.conditions(trust.when, trust.source, "when")
@@ -474,8 +508,7 @@ class _Checker:
         estate = self.estate
         for grant in estate.grants:
             source = grant.source
-            self.known(grant.role, self.roles_defined, "role", self.spot(source, "role"))
-            to = self.known(grant.to, self.grantees, "identity or group", self.spot(source, "to"))
+            to = self.is_known(grant.to, self.grantees)
             at = self.place(grant.at, self.spot(source, "at"))
             self.conditions(grant.when, source, "when")
             if grant.held_by is not None:
@@ -530,8 +563,6 @@ class _Checker:
                 place = self.place(attachment.what, at)
                 if place is not None:
                     self._runs(place, at)
-            for position, identity in enumerate(attachment.runs_as):
-                self.identity(identity, self.spot(attachment.source, "runs_as", position))
         for credential in estate.credentials.values():
             self.identity(credential.of, self.spot(credential.source, "of"))
             self.conditions(credential.when, credential.source, "when")

@@ -13,7 +13,7 @@ from starlette.responses import JSONResponse, Response
 
 from enthesis.lab.conditions import NotUnderstood, understand
 from enthesis.lab.deciding import LabCaller, World, account_of, declared, exists, organisation_of, place_of, verbs_of
-from enthesis.lab.forms import COLLECTIONS, well_formed
+from enthesis.lab.forms import CHANGING, COLLECTIONS, well_formed
 from enthesis.lab.problems import Problem
 from enthesis.lab.store import Answered, Statement, Store
 
@@ -264,24 +264,23 @@ class Administration:
 
     def _needed(self, collection: str, holder: str, body: Mapping[str, Any], *, making: bool) -> Needed:
         """The permissions that a change needs of whoever is no administrator."""
-        if collection == "identities":
-            return [("create", holder, "") if making else ("configure", body["address"], "")]
-        if collection == "groups":
-            made_in = "configure" if holder.startswith("@") else "create"
-            return [(made_in, holder, "") if making else ("change-members", body["address"], "")]
-        if collection == "trusts":
-            of = self.world().identity(body["of"])
-            return [("change-trust", of.body["address"] if of else "", "")]
+        boundary = holder.startswith("@")
+        if making and collection in ("identities", "groups"):
+            return [("configure" if boundary else "create", holder, "")]
+        if boundary and collection == "roles":
+            return [("change-access", holder, "")]
+        verb, field = CHANGING[collection]
         if collection == "attachments":
             onto = body["what"] if isinstance(body["what"], str) else holder
             named = [self.world().identity(one) for one in body["runs_as"]]
-            return [("attach", statement.body["address"] if statement else "", onto) for statement in named]
-        if collection == "ceilings":
-            return [("change-ceiling", holder, "")]
-        if collection == "roles":
-            return [("change-access" if holder.startswith("@") else "change-role", holder, "")]
-        at = body["at"]  # a grant at somebody else's place is written by who may change the access of its holder
-        return [("change-access", at if self._is_holders(holder, at) else holder, "")]
+            return [(verb, statement.body["address"] if statement else "", onto) for statement in named]
+        at = body[field] if field else holder
+        if field == "of":
+            of = self.world().identity(at)
+            at = of.body["address"] if of else ""
+        if field == "at" and not self._is_holders(holder, at):
+            at = holder  # at somebody else's place it is written by who may change the access of its holder
+        return [(verb, at, "")]
 
     def _is_holders(self, holder: str, at: str) -> bool:
         """Whether a place is one that its holder keeps the statements of."""
@@ -302,7 +301,9 @@ class Administration:
         try:
             well_formed(collection, body)
             understand(body.get("when", {}))
-            getattr(self, f"_understand_{collection}")(holder, body)
+            further = getattr(self, f"_understand_{collection}", None)  # what the form of its fields leaves open
+            if further is not None:
+                further(holder, body)
         except NotUnderstood as fault:
             raise Problem(422, "not-understood", f"the lab does not understand {fault}") from None
         except (TypeError, KeyError, AttributeError, ValueError, OverflowError, RecursionError) as fault:

@@ -114,6 +114,12 @@ FIELDS: dict[str, dict[str, Check]] = {
     "attachments": {"what": what, "runs_as": texts},
 }  # fmt: skip
 COLLECTIONS = tuple(FIELDS)
+CHANGING: dict[str, tuple[str, str]] = {
+    "identities": ("configure", "address"), "groups": ("change-members", "address"), "roles": ("change-role", ""),
+    "trusts": ("change-trust", "of"), "grants": ("change-access", "at"), "ceilings": ("change-ceiling", ""),
+    "attachments": ("attach", "runs_as"),
+}  # fmt: skip
+"""The verb that a change needs, and the field that says at what; '' for the holder of the statement."""
 REQUIRED = {
     "identities": {"address", "kind"},
     "groups": {"address"},
