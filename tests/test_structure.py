@@ -1,10 +1,12 @@
 """The structure of the code is what CONTRIBUTING says, and the checks that keep it so notice when it is not."""
 
+import ast
 import importlib
 import re
 import shutil
 import subprocess
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -122,6 +124,57 @@ def test_contributing_says_where_thirty_rules_live() -> None:
     for what, file, name in rules():
         text = (ROOT / "src" / "enthesis" / file).read_text(encoding="utf-8")
         assert re.search(rf"^\s*(def|class) {name}\b|^{name}\b.* = ", text, re.MULTILINE), (what, file, name)
+
+
+def test_worked_examples_touch_no_more_than_eight_files() -> None:
+    text = (ROOT / "CONTRIBUTING.md").read_text(encoding="utf-8")
+    examples = text.partition("## Worked examples")[2].partition("\n## ")[0].split("\n**Another ")[1:]
+    counts = []
+    for example in examples:
+        rows = re.findall(r"^\| `([a-z_/]+\.py)` \| (.+) \|$", example, re.MULTILINE)
+        counts.append(len(rows))
+        for file, told in rows:
+            source = (ROOT / "src" / "enthesis" / file).read_text(encoding="utf-8")
+            for name in re.findall(r"in `(\w+)`", told):
+                assert re.search(rf"\b{name}\b", source), (file, name)
+    assert counts == [8, 8, 0]
+
+
+def classes_and_functions() -> Iterator[tuple[Path, ast.ClassDef | None, ast.ClassDef | ast.FunctionDef]]:
+    """Every class and function of the package with the class that it is in, functions in functions left out."""
+    for path in sorted((ROOT / "src" / "enthesis").rglob("*.py")):
+        for node in ast.parse(path.read_text(encoding="utf-8")).body:
+            if isinstance(node, ast.ClassDef | ast.FunctionDef):
+                yield path, None, node
+            if isinstance(node, ast.ClassDef):
+                yield from ((path, node, one) for one in node.body if isinstance(one, ast.FunctionDef))
+
+
+def test_no_two_classes_have_one_name() -> None:
+    found: dict[str, list[Path]] = {}
+    for path, _, node in classes_and_functions():
+        if isinstance(node, ast.ClassDef):
+            found.setdefault(node.name, []).append(path)
+    assert {name: paths for name, paths in found.items() if len(paths) > 1} == {}
+
+
+def test_every_public_function_says_what_it_does() -> None:
+    """A method that a Protocol documents need not say it again."""
+    every = list(classes_and_functions())
+    protocols = {
+        node.name
+        for _, within, node in every
+        if within is not None
+        and any("Protocol" in ast.unparse(base) for base in within.bases)
+        and ast.get_docstring(node)
+    }
+    silent = [
+        f"{path.name}: {node.name}"
+        for path, within, node in every
+        if not node.name.startswith("_") and not (within is not None and within.name.startswith("_"))
+        if not ast.get_docstring(node) and not (within is not None and node.name in protocols)
+    ]
+    assert silent == []
 
 
 def test_contributing_names_every_folder() -> None:

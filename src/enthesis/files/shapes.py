@@ -448,6 +448,7 @@ class Field:
 
     @property
     def attribute(self) -> str:
+        """The name of the attribute of the model that it fills."""
         return self.attr or self.name
 
 

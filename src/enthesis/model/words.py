@@ -27,7 +27,7 @@ TOKEN_TYPES = ("jwt", "id-token", "access-token")
 
 
 @dataclass(frozen=True, slots=True)
-class Right:
+class NeededRight:
     """The permission that a change of a statement needs: a verb at what a field names, '' for the holder of the
     statement. `at_boundary` is the verb where an organisation or unit holds it, if that is another one."""
 
@@ -49,8 +49,8 @@ class StatementSection:
 
     one: str
     known_by: tuple[str, ...]
-    right: Right
-    making: Right | None = None
+    right: NeededRight
+    making: NeededRight | None = None
     naming: tuple[str, ...] = ()
     placed: tuple[str, ...] = ()
     one_or_more: tuple[str, ...] = ()
@@ -59,21 +59,21 @@ class StatementSection:
 
 
 STATEMENT_SECTIONS = {
-    "identities": StatementSection("identity", ("address",), Right("configure", "address"), Right("create")),
+    "identities": StatementSection("identity", ("address",), NeededRight("configure", "address"), NeededRight("create")),
     "groups": StatementSection(
         "group",
         ("address",),
-        Right("change-members", "address"),
-        Right("create", at_boundary="configure"),
+        NeededRight("change-members", "address"),
+        NeededRight("create", at_boundary="configure"),
         naming=("members",),
     ),
     "roles": StatementSection(
-        "role", ("name",), Right("change-role", at_boundary="change-access"), naming=("includes",)
+        "role", ("name",), NeededRight("change-role", at_boundary="change-access"), naming=("includes",)
     ),
     "trusts": StatementSection(
         "trust",
         ("of", "admits"),
-        Right("change-trust", "of"),
+        NeededRight("change-trust", "of"),
         naming=("of", "identity", "group", "person"),
         placed=("of", "admits"),
         opens=True,
@@ -81,7 +81,7 @@ STATEMENT_SECTIONS = {
     "grants": StatementSection(
         "grant",
         ("to", "role", "at"),
-        Right("change-access", "at"),
+        NeededRight("change-access", "at"),
         naming=("to", "role", "at"),
         placed=("at", "to"),
         opens=True,
@@ -89,7 +89,7 @@ STATEMENT_SECTIONS = {
     "ceilings": StatementSection(
         "ceiling",
         ("name",),
-        Right("change-ceiling"),
+        NeededRight("change-ceiling"),
         naming=("at",),
         placed=("at",),
         one_or_more=("except",),
@@ -98,7 +98,7 @@ STATEMENT_SECTIONS = {
     "attachments": StatementSection(
         "attachment",
         ("what",),
-        Right("attach", "runs_as"),
+        NeededRight("attach", "runs_as"),
         naming=("runs_as",),
         placed=("what", "runs_as"),
         one_or_more=("runs_as",),
