@@ -77,8 +77,8 @@ def realistic_pairs() -> Iterator[dict[str, Any]]:
         yield {"one": one, "other": varied(rng, one) if number % 2 else realistic(rng)}
 
 
-def _pair(what: str, one: Any, other: Any, *, overlap: bool, contains: bool) -> dict[str, Any]:
-    return {"what": what, "one": {"sub": one}, "other": {"sub": other}, "overlap": overlap, "contains": contains}
+def _pair(what: str, entry: Any, other: Any, *, overlap: bool, contains: bool) -> dict[str, Any]:
+    return {"what": what, "one": {"sub": entry}, "other": {"sub": other}, "overlap": overlap, "contains": contains}
 
 
 def adversarial_pairs() -> Iterator[dict[str, Any]]:

@@ -112,15 +112,15 @@ def test_every_witness_is_admitted_and_where_there_is_none_nobody_is(worlds: int
 
 @given(CLAIMS, CLAIMS)
 @settings(max_examples=examples(80))
-def test_what_goes_beyond_what_was_meant_and_what_is_left_out(one: dict[str, str], other: dict[str, str]) -> None:
-    estate, wanted = estate_of(one), estate_of(other)
+def test_what_goes_beyond_what_was_meant_and_what_is_left_out(entry: dict[str, str], other: dict[str, str]) -> None:
+    estate, wanted = estate_of(entry), estate_of(other)
     (trust,) = estate.trusts
     admissions, meant = admissions_of(estate), admissions_of(wanted).callers_of(wanted.trusts[0])
     more, less = admissions.beyond(trust, meant), admissions.left_out(trust, meant)
     admits = admissions.callers_of(trust)
     assert more is None or (admits.has(more) and not meant.has(more))
     assert less is None or (meant.has(less) and not admits.has(less))
-    if one == other:
+    if entry == other:
         assert more is None and less is None
 
 

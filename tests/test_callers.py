@@ -58,12 +58,16 @@ def rooms(attribute: str) -> Room:
 
 @given(CALLERS, CALLERS)
 @settings(max_examples=examples(300))
-def test_what_is_said_of_two_sets_is_what_enumeration_finds(one: Callers, other: Callers) -> None:
-    mine, theirs = everyone(one), everyone(other)
+def test_what_is_said_of_two_sets_is_what_enumeration_finds(callers: Callers, other: Callers) -> None:
+    mine, theirs = everyone(callers), everyone(other)
     for found, good, members in (
-        (one_of(one, rooms), one.has, mine),
-        (one_of_both(one, other, rooms), lambda shown: one.has(shown) and other.has(shown), mine & theirs),
-        (one_of_difference(one, other, rooms), lambda shown: one.has(shown) and not other.has(shown), mine - theirs),
+        (one_of(callers, rooms), callers.has, mine),
+        (one_of_both(callers, other, rooms), lambda shown: callers.has(shown) and other.has(shown), mine & theirs),
+        (
+            one_of_difference(callers, other, rooms),
+            lambda shown: callers.has(shown) and not other.has(shown),
+            mine - theirs,
+        ),
     ):
         if found is None:
             assert not members
@@ -73,15 +77,15 @@ def test_what_is_said_of_two_sets_is_what_enumeration_finds(one: Callers, other:
 
 @given(CALLERS, CALLERS)
 @settings(max_examples=examples(100))
-def test_the_laws_of_sets_hold(one: Callers, other: Callers) -> None:
-    assert one_of_difference(one, one | other, rooms) is None
-    assert one_of_difference(one | other, other | one, rooms) is None
-    assert one_of_difference(one, EVERYBODY, rooms) is None
-    assert one_of_difference(NOBODY, one, rooms) is None
-    assert (one_of_both(one, other, rooms) is None) == (one_of_both(other, one, rooms) is None)
-    assert (one_of_difference(one, NOBODY, rooms) is None) == (one_of(one, rooms) is None)
-    if one_of_difference(one, other, rooms) is None and one_of(one, rooms) is not None:
-        assert one_of_both(one, other, rooms) is not None
+def test_the_laws_of_sets_hold(callers: Callers, other: Callers) -> None:
+    assert one_of_difference(callers, callers | other, rooms) is None
+    assert one_of_difference(callers | other, other | callers, rooms) is None
+    assert one_of_difference(callers, EVERYBODY, rooms) is None
+    assert one_of_difference(NOBODY, callers, rooms) is None
+    assert (one_of_both(callers, other, rooms) is None) == (one_of_both(other, callers, rooms) is None)
+    assert (one_of_difference(callers, NOBODY, rooms) is None) == (one_of(callers, rooms) is None)
+    if one_of_difference(callers, other, rooms) is None and one_of(callers, rooms) is not None:
+        assert one_of_both(callers, other, rooms) is not None
 
 
 def test_a_pattern_one_character_too_wide_shows_who_gets_in() -> None:

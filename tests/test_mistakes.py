@@ -32,10 +32,10 @@ CASES = [tuple(one.split(">>>\n")) for one in CORPUS.split("===\n")]
 """Pairs of a second file, and what is said of it, a line a mistake."""
 
 
-def line_of(one: Mistake) -> str:
-    expected = f" (expected {one.expected})" if one.expected else ""
-    near = f" perhaps {', '.join(one.nearest)}" if one.nearest else ""
-    return f"{one.source.line}:{one.source.column} {one.code}: {one.message}{expected}{near}"
+def line_of(error: Mistake) -> str:
+    expected = f" (expected {error.expected})" if error.expected else ""
+    near = f" perhaps {', '.join(error.nearest)}" if error.nearest else ""
+    return f"{error.source.line}:{error.source.column} {error.code}: {error.message}{expected}{near}"
 
 
 @pytest.mark.parametrize(("text", "said"), CASES, ids=[str(number) for number in range(len(CASES))])

@@ -195,6 +195,8 @@ def _sound(reading: Any) -> Estate:
     return found
 
 
-def _access(one: Reached) -> Access:
-    start = one.chain.start
-    return Access(start.whom, start.form, one.verb, one.target, start.keyless, tuple(one.steps), one.chain.values)
+def _access(access: Reached) -> Access:
+    start = access.chain.start
+    return Access(
+        start.whom, start.form, access.verb, access.target, start.keyless, tuple(access.steps), access.chain.values
+    )

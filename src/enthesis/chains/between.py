@@ -99,26 +99,27 @@ def _ends(web: Web, codes: Ints) -> Ends:
     return out
 
 
-def _beyond_both(one: Compared, other: Compared, codes: Ints) -> Iterator[Meant]:
+def _beyond_both(comparison: Compared, other: Compared, codes: Ints) -> Iterator[Meant]:
     """What the state allows with values with which neither version does."""
-    for who, ends in _ends(one.here.web, codes).items():
-        twins = (_twin(one, who), _twin(other, who))
-        yield from _of_start(one, other, start_of(one.mine, who), twins, ends)
-    for start in one.mine.from_credentials():
+    for who, ends in _ends(comparison.here.web, codes).items():
+        twins = (_twin(comparison, who), _twin(other, who))
+        yield from _of_start(comparison, other, start_of(comparison.mine, who), twins, ends)
+    for start in comparison.mine.from_credentials():
         named = [
-            {(each.form, each.whom): each for each in compared.theirs.from_credentials()} for compared in (one, other)
+            {(each.form, each.whom): each for each in compared.theirs.from_credentials()}
+            for compared in (comparison, other)
         ]
         twins = (named[0].get((start.form, start.whom)), named[1].get((start.form, start.whom)))
-        if among(np.array([start.node]), one.here.callers_looked_at)[0]:
-            yield from _of_start(one, other, start, twins, None)
+        if among(np.array([start.node]), comparison.here.callers_looked_at)[0]:
+            yield from _of_start(comparison, other, start, twins, None)
 
 
 def _of_start(
-    one: Compared, other: Compared, start: ChainStart, twins: tuple[ChainStart | None, ChainStart | None],
+    comparison: Compared, other: Compared, start: ChainStart, twins: tuple[ChainStart | None, ChainStart | None],
     ends: set[tuple[int, int]] | None,
 ) -> Iterator[Meant]:  # fmt: skip
-    mine = one.ways(one.mine, one.here, start, ends)
-    theirs = (_ways_there(one, twins[0], mine), _ways_there(other, twins[1], mine))
+    mine = comparison.ways(comparison.mine, comparison.here, start, ends)
+    theirs = (_ways_there(comparison, twins[0], mine), _ways_there(other, twins[1], mine))
     for end, ways in mine.items():
         known = (theirs[0].get(end, []), theirs[1].get(end, []))
         fresh = [
@@ -129,8 +130,8 @@ def _of_start(
         if not fresh:
             continue
         had = [*had_by(known[0], twins[0]), *had_by(known[1], twins[1])]
-        if any(one.beyond(start, way.takes, had) is not None for way in fresh):
-            yield _meant(one.here.web, start, end)
+        if any(comparison.beyond(start, way.takes, had) is not None for way in fresh):
+            yield _meant(comparison.here.web, start, end)
 
 
 def _as_wide(way: RequestWay, start: ChainStart, others: Sequence[RequestWay], twin: ChainStart | None) -> bool:

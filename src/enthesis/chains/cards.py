@@ -84,41 +84,51 @@ class _Cards:
 
     # -- credentials ----------------------------------------------------------------------------------------------
 
-    def _credential(self, one: m.Credential) -> Card:
-        ended = one.expires is not None and one.expires <= self.now
-        state = "disabled" if one.disabled else "expired" if ended else "works, as far as the files say"
+    def _credential(self, credential: m.Credential) -> Card:
+        ended = credential.expires is not None and credential.expires <= self.now
+        state = "disabled" if credential.disabled else "expired" if ended else "works, as far as the files say"
         about = [
-            Item(f"of {one.of}", one.source),
+            Item(f"of {credential.of}", credential.source),
             Item(state),
-            Item(f"created {time_text(one.created)}" if one.created else "when it was created is not known"),
-            Item(f"{'expired' if ended else 'expires'} {time_text(one.expires)}" if one.expires else "has no end"),
-            Item(f"last used {time_text(one.last_used)}" if one.last_used else "when it was last used is not known"),
-            *([Item(f"held in {', '.join(one.held_in)}")] if one.held_in else []),
-            *([Item(f"fingerprint {one.fingerprint}")] if one.fingerprint else []),
-            *([Item(f"works only{self._when(one.when)[1:]}")] if one.when else []),
+            Item(
+                f"created {time_text(credential.created)}" if credential.created else "when it was created is not known"
+            ),
+            Item(
+                f"{'expired' if ended else 'expires'} {time_text(credential.expires)}"
+                if credential.expires
+                else "has no end"
+            ),
+            Item(
+                f"last used {time_text(credential.last_used)}"
+                if credential.last_used
+                else "when it was last used is not known"
+            ),
+            *([Item(f"held in {', '.join(credential.held_in)}")] if credential.held_in else []),
+            *([Item(f"fingerprint {credential.fingerprint}")] if credential.fingerprint else []),
+            *([Item(f"works only{self._when(credential.when)[1:]}")] if credential.when else []),
         ]
         access = [Item(f"{two.name}, at {two.at}", two.source) for two in self.estate.pipeline_access.values()
-                  if two.credential == one.name]  # fmt: skip
+                  if two.credential == credential.name]  # fmt: skip
         journeys = [Item(f"the journey {journey.name}, expected {journey.expect}", journey.source)
                     for journey in self.estate.journeys.values()
-                    if (journey.origin.form, journey.origin.whom) == ("credential", one.name)]  # fmt: skip
+                    if (journey.origin.form, journey.origin.whom) == ("credential", credential.name)]  # fmt: skip
         parts = (
             CardPart("what it is", tuple(about)),
             CardPart("stored for pipelines", tuple(access)),
             CardPart("journeys that start with it", tuple(journeys)),
         )
-        return Card(one.name, f"{article(one.form)} of {one.of}", parts)
+        return Card(credential.name, f"{article(credential.form)} of {credential.of}", parts)
 
-    def _pipeline_access(self, one: m.PipelineAccess) -> Card:
-        shown = [f"{name} {tested(plain_test(test))}" for name, test in one.admits]
+    def _pipeline_access(self, access: m.PipelineAccess) -> Card:
+        shown = [f"{name} {tested(plain_test(test))}" for name, test in access.admits]
         about = [
-            Item(f"leads to {one.of}, for runs of {one.at}", one.source),
-            Item(f"by the credential {one.credential}" if one.credential else "by the run's own token"),
+            Item(f"leads to {access.of}, for runs of {access.at}", access.source),
+            Item(f"by the credential {access.credential}" if access.credential else "by the run's own token"),
         ]
-        who = tuple(Item(text, one.source) for text in shown)
+        who = tuple(Item(text, access.source) for text in shown)
         return Card(
-            one.name,
-            f"a way into {one.of} that {one.at} keeps",
+            access.name,
+            f"a way into {access.of} that {access.at} keeps",
             (CardPart("what it is", tuple(about)), CardPart("which runs may use it", who, "none: it has no condition")),
         )
 

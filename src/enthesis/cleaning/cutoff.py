@@ -110,43 +110,58 @@ def unbound_roles(before: Estate, after: Estate, surveys: Sequence[Surveyed]) ->
     return [replace(_removing(statement), stage=LAST) for statement in mine]
 
 
-def _step(estate: Estate, target: Withdrawn, one: LiveObject) -> Step | None:
+def _step(estate: Estate, target: Withdrawn, statement: LiveObject) -> Step | None:
     """What becomes of a live statement; None where it has nothing to do with the target."""
-    name, body, collection = target.name, one.body, one.collection
+    name, body, collection = target.name, statement.body, statement.collection
     if target.form in ("identity", "person"):
         if collection == "identities" and body.get("address") == name and body.get("kind") != "person":
-            known = one.provider in estate.providers  # a cluster has no disabled service account
-            return _changing(one, {**body, "disabled": True}, FIRST) if known and not body.get("disabled") else None
+            known = statement.provider in estate.providers  # a cluster has no disabled service account
+            return (
+                _changing(statement, {**body, "disabled": True}, FIRST) if known and not body.get("disabled") else None
+            )
         admits = body.get("admits", {})
         if collection == "trusts" and name in (body.get("of"), admits.get("identity"), admits.get("person")):
-            return _removing(one)
+            return _removing(statement)
         if collection == "grants" and body.get("to") == name:
-            return _removing(one)
+            return _removing(statement)
         if collection == "groups" and name in listed(body.get("members")):
-            return _changing(one, {**body, "members": [each for each in body["members"] if each != name]}, THEN)
+            return _changing(statement, {**body, "members": [each for each in body["members"] if each != name]}, THEN)
         if collection == "attachments" and name in listed(body.get("runs_as")):
             left = [each for each in listed(body["runs_as"]) if each != name]
-            return _changing(one, {**body, "runs_as": left}, THEN) if left else _removing(one)
+            return _changing(statement, {**body, "runs_as": left}, THEN) if left else _removing(statement)
     if target.form == "resource":
         if collection == "attachments" and body.get("what") == name:
-            return replace(_removing(one), stage=FIRST)
+            return replace(_removing(statement), stage=FIRST)
         if collection == "trusts" and body.get("admits", {}).get("attached") == name:
-            return _removing(one)
+            return _removing(statement)
     return None
 
 
-def _changing(one: LiveObject, body: dict[str, Any], stage: int) -> Step:
-    after = normalised(one.collection, body)
-    sentence = statement_sentence(one.collection, after)
-    before = normalised(one.collection, one.body)
+def _changing(statement: LiveObject, body: dict[str, Any], stage: int) -> Step:
+    after = normalised(statement.collection, body)
+    sentence = statement_sentence(statement.collection, after)
+    before = normalised(statement.collection, statement.body)
     more = "disabled" if stage == FIRST else "without it"
-    about = (CHANGE, one.provider, one.collection, one.holder, f"{sentence}: {more}", one.mark or "")
-    return Step(*about, after, before, one.id, one.etag, stage)
+    about = (
+        CHANGE,
+        statement.provider,
+        statement.collection,
+        statement.holder,
+        f"{sentence}: {more}",
+        statement.mark or "",
+    )
+    return Step(*about, after, before, statement.id, statement.etag, stage)
 
 
-def _removing(one: LiveObject) -> Step:
-    about = (REMOVE, one.provider, one.collection, one.holder, statement_sentence(one.collection, one.body))
-    return Step(*about, one.mark or "", None, dict(one.body), one.id, one.etag, THEN)
+def _removing(statement: LiveObject) -> Step:
+    about = (
+        REMOVE,
+        statement.provider,
+        statement.collection,
+        statement.holder,
+        statement_sentence(statement.collection, statement.body),
+    )
+    return Step(*about, statement.mark or "", None, dict(statement.body), statement.id, statement.etag, THEN)
 
 
 def _revoking(kept: LiveCredential) -> Step:
@@ -180,17 +195,17 @@ def _theirs(estate: Estate, target: Withdrawn, kept: Sequence[LiveCredential]) -
             yield each
 
 
-def _is_meant(estate: Estate, target: Withdrawn, one: Credentialed) -> bool:
-    described = matching(estate, one)
-    return one.name == target.name or (described is not None and described.name == target.name)
+def _is_meant(estate: Estate, target: Withdrawn, credential: Credentialed) -> bool:
+    described = matching(estate, credential)
+    return credential.name == target.name or (described is not None and described.name == target.name)
 
 
-def _is_session_of(target: Withdrawn, one: OpenSession, keys: set[str]) -> bool:
+def _is_session_of(target: Withdrawn, session: OpenSession, keys: set[str]) -> bool:
     if target.form == "session":
-        return one.id == target.name
+        return session.id == target.name
     if target.form == "credential":
-        return one.origin.get("credential") in keys
-    return target.name in (one.of, one.origin.get("address"), *one.via)
+        return session.origin.get("credential") in keys
+    return target.name in (session.of, session.origin.get("address"), *session.via)
 
 
 # -- what is written into the files ---------------------------------------------------------------------------------

@@ -162,8 +162,8 @@ def weighed(chains: Chains, found: Sequence[Finding], step: Callable[[str], None
     return sorted(out, key=_gravest_first)
 
 
-def _gravest_first(one: Finding) -> tuple[int, int, str, str]:
-    return (-one.opens.gravity, -(one.opens.count or 0), one.place, one.code)
+def _gravest_first(finding: Finding) -> tuple[int, int, str, str]:
+    return (-finding.opens.gravity, -(finding.opens.count or 0), finding.place, finding.code)
 
 
 def _worst(found: Sequence[Opens]) -> Opens:

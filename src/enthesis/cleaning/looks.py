@@ -38,19 +38,19 @@ def working(sweeping: Sweeping) -> Iterator[Credential]:
             yield credential
 
 
-def _of_key(sweeping: Sweeping, code: str, one: Credential, message: str, *fixes: Fix) -> Finding:
+def _of_key(sweeping: Sweeping, code: str, credential: Credential, message: str, *fixes: Fix) -> Finding:
     """A finding about a credential; revoking it is always one of the fixes."""
-    owner = sweeping.estate.identities.get(one.of)
+    owner = sweeping.estate.identities.get(credential.of)
     return Finding(
         code,
-        f"the {one.form} {one.name} of {one.of} {message}",
-        (one.name, one.of),
-        (one.name,),
-        sweeping.source(one.source),
-        one.of,
-        one.created,
+        f"the {credential.form} {credential.name} of {credential.of} {message}",
+        (credential.name, credential.of),
+        (credential.name,),
+        sweeping.source(credential.source),
+        credential.of,
+        credential.created,
         (owner.owner or "") if owner is not None else "",
-        (*fixes, _revoking(sweeping, one)),
+        (*fixes, _revoking(sweeping, credential)),
     )
 
 
@@ -58,9 +58,9 @@ def _day(instant: datetime) -> str:
     return time_text(instant)[:10]
 
 
-def _revoking(sweeping: Sweeping, one: Credential) -> Fix:
-    command = f"enthesis credential {word(one.name)} --of {word(one.of)} --revoke"
-    return Fix(f"revoke it: `{command}`", sweeping.changed(one.source, "disabled", True))
+def _revoking(sweeping: Sweeping, credential: Credential) -> Fix:
+    command = f"enthesis credential {word(credential.name)} --of {word(credential.of)} --revoke"
+    return Fix(f"revoke it: `{command}`", sweeping.changed(credential.source, "disabled", True))
 
 
 def _old_keys(sweeping: Sweeping) -> Iterator[Finding]:
@@ -512,10 +512,10 @@ def of_survey(sweeping: Sweeping, said: Sequence[Said]) -> Iterator[Finding]:
         yield Finding(one.what, message or one.why, (at,), through, at=at, fixes=(_fix_of(one),))
 
 
-def _fix_of(one: Said) -> Fix:
-    if one.what == "dangling":
-        _, _, fix = one.why.rpartition("; ")
+def _fix_of(said: Said) -> Fix:
+    if said.what == "dangling":
+        _, _, fix = said.why.rpartition("; ")
         return Fix(fix)
-    if one.what == "stored-token":
+    if said.what == "stored-token":
         return Fix("delete the secret, and let workloads use the token that the cluster gives them")
     return Fix("take the grant away, or grant it to those who are meant")

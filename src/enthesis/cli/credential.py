@@ -397,10 +397,15 @@ def _csv(every: list[ListedCredential]) -> str:
     return out.getvalue()
 
 
-def _as_json(one: ListedCredential) -> dict[str, Any]:
+def _as_json(keyed: ListedCredential) -> dict[str, Any]:
     """One credential for a program; what is not known is left out."""
-    said = {"name": one.name, "of": one.of, "form": one.form, "at": one.at, "fingerprint": one.fingerprint,
-            "created": one.created, "made_by": one.made_by, "expires": one.expires, "last_used": one.last_used,
-            "because": one.because, "held_in": list(one.held_in), "why_not": one.why_not}  # fmt: skip
+    said = {"name": keyed.name, "of": keyed.of, "form": keyed.form, "at": keyed.at, "fingerprint": keyed.fingerprint,
+            "created": keyed.created, "made_by": keyed.made_by, "expires": keyed.expires, "last_used": keyed.last_used,
+            "because": keyed.because, "held_in": list(keyed.held_in), "why_not": keyed.why_not}  # fmt: skip
     known = {name: value for name, value in said.items() if value}
-    return {**known, "works": one.works, "disabled": one.why_not == "disabled", "described_at": one.source or None}
+    return {
+        **known,
+        "works": keyed.works,
+        "disabled": keyed.why_not == "disabled",
+        "described_at": keyed.source or None,
+    }

@@ -268,7 +268,7 @@ def _afresh(
 
 def _go_on(
     journal: "Journal",
-    one: "Enactment",
+    enactment: "Enactment",
     described: Estate,
     folder: Path,
     given: Given,
@@ -280,32 +280,34 @@ def _go_on(
     from enthesis.live.enacting import Why, enact, resume, undoing  # noqa: PLC0415  loads the store
 
     person = signed_in(described, folder)
-    if one.by and one.state == "running" and person is None:
+    if enactment.by and enactment.state == "running" and person is None:
         raise RightMissing(
-            f"enactment {one.number} acts as {one.by}, and nobody is signed in",
+            f"enactment {enactment.number} acts as {enactment.by}, and nobody is signed in",
             code="sign-in-needed",
             remedy="enthesis sign-in; whoever has the rights can go on with it",
         )
     surveys, connected = surveyed(described, folder, given, quiet=asked.quiet)
     if not undo:
         if not asked.quiet:
-            left = sum(count for state, count in one.counts.items() if state != "done")
-            remark(f"Resuming enactment {one.number} of {one.begun}: {counted(left, 'step')} to go.")
+            left = sum(count for state, count in enactment.counts.items() if state != "done")
+            remark(f"Resuming enactment {enactment.number} of {enactment.begun}: {counted(left, 'step')} to go.")
         _worked(
-            Made(described, journal.proposal(one), surveys, connected, person),
+            Made(described, journal.proposal(enactment), surveys, connected, person),
             asked,
-            lambda how: resume(one, surveys, connected, journal, reporter(quiet=asked.quiet), how=how),
-            undone=one.undoes is not None,
+            lambda how: resume(enactment, surveys, connected, journal, reporter(quiet=asked.quiet), how=how),
+            undone=enactment.undoes is not None,
         )
         return
-    if one.undoes is not None and one.state == "running":
+    if enactment.undoes is not None and enactment.state == "running":
         raise InvalidInput(
-            f"enactment {one.number} undoes another one", code="options-conflict", remedy="enthesis enact --resume"
+            f"enactment {enactment.number} undoes another one",
+            code="options-conflict",
+            remedy="enthesis enact --resume",
         )
-    if one.state == "running":
-        resume(one, surveys, connected, journal, reporter(quiet=asked.quiet), only_sent=True)
+    if enactment.state == "running":
+        resume(enactment, surveys, connected, journal, reporter(quiet=asked.quiet), only_sent=True)
         surveys, connected = surveyed(described, folder, given, quiet=asked.quiet)
-    back = undoing(one, journal.steps(one.number), surveys)
+    back = undoing(enactment, journal.steps(enactment.number), surveys)
     made = with_effects(Made(described, back, surveys, connected, person))
     refuse_if_not_allowed(made)
     if made.proposal.steps:
@@ -314,7 +316,7 @@ def _go_on(
         from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
 
         refuse_if_approvals_lack(described, folder, made.proposal)
-    why = Why(made.by, asked.because, one.number)
+    why = Why(made.by, asked.because, enactment.number)
     _worked(
         made,
         asked,
@@ -322,7 +324,7 @@ def _go_on(
         undone=True,
     )
     if not made.proposal.steps:
-        journal.finish(one.number, "undone")
+        journal.finish(enactment.number, "undone")
 
 
 def refuse_if_not_allowed(made: Made) -> None:

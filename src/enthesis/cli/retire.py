@@ -213,14 +213,14 @@ class _RetireRun:
             self._keep(done)
         self._ended(done, failed)
 
-    def _edits(self, one: Standing) -> list[Edit]:
+    def _edits(self, standing: Standing) -> list[Edit]:
         """What is written into the files when a step is done."""
         at = now()
-        if one.edits:
-            return list(one.edits)
-        more = {"proved": time_text(self.began or at)} if one.to == PROVED else {}
-        edits = stage_edits(self.described, one.name, one.to, at, **more)
-        return edits + (disabled_edits(self.described, one.name, disabled=True) if one.to == DISABLED else [])
+        if standing.edits:
+            return list(standing.edits)
+        more = {"proved": time_text(self.began or at)} if standing.to == PROVED else {}
+        edits = stage_edits(self.described, standing.name, standing.to, at, **more)
+        return edits + (disabled_edits(self.described, standing.name, disabled=True) if standing.to == DISABLED else [])
 
     def _proofs(self, ones: Sequence[Standing]) -> dict[str, list[Proof]]:
         if not ones or self.connected is None:
@@ -228,18 +228,18 @@ class _RetireRun:
         self.began = after_last_use(ones, self.sure, now)
         return prove_ways(self.described, ones, self.connected, now(), reporter(quiet=self.quiet))
 
-    def _tried(self, one: Standing, proofs: Sequence[Proof]) -> str:
+    def _tried(self, standing: Standing, proofs: Sequence[Proof]) -> str:
         """Does what a step does on the live side; why it is not done, '' where it is."""
-        if one.to == PROVED:
+        if standing.to == PROVED:
             unmet = next((proof for proof in proofs if not proof.met), None)
             if unmet is not None:
                 return f"{unmet.journey}: {'; '.join(unmet.unmet) or unmet.outcome} ({unmet.evidence[-1].said})"
-        if self.connected is None or one.to not in (DISABLED, DELETED):
+        if self.connected is None or standing.to not in (DISABLED, DELETED):
             return ""
         try:
-            if one.to == DISABLED:
-                return switched(self.described, one, self.connected, self.sure, disabled=True)
-            deleted(self.described, one, self.connected)
+            if standing.to == DISABLED:
+                return switched(self.described, standing, self.connected, self.sure, disabled=True)
+            deleted(self.described, standing, self.connected)
         except EnthesisError as fault:
             return fault.message
         return ""
@@ -280,13 +280,15 @@ class _RetireRun:
             self._keep(done)
         self._ended(done, failed)
 
-    def _edits_back(self, one: Standing) -> list[Edit]:
-        if one.stage == PLANNED:
-            at = read_folder(self.folder).named_at["retiring", one.name]
+    def _edits_back(self, standing: Standing) -> list[Edit]:
+        if standing.stage == PLANNED:
+            at = read_folder(self.folder).named_at["retiring", standing.name]
             return [Removal(at.file, at.line, at.column)]
-        more = {"proved": None} if one.stage == PROVED else {}
-        edits = stage_edits(self.described, one.name, BEFORE[one.stage], now(), **more)
-        return edits + (disabled_edits(self.described, one.name, disabled=False) if one.stage == DISABLED else [])
+        more = {"proved": None} if standing.stage == PROVED else {}
+        edits = stage_edits(self.described, standing.name, BEFORE[standing.stage], now(), **more)
+        return edits + (
+            disabled_edits(self.described, standing.name, disabled=False) if standing.stage == DISABLED else []
+        )
 
     # -- both ---------------------------------------------------------------------------------------------------
 

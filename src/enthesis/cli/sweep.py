@@ -147,10 +147,10 @@ def _only(found: Swept, codes: list[str]) -> Swept:
     return Swept(standing, accepted, found.not_looked_at, found.undecided)
 
 
-def _is_as_grave(one: Finding, wanted: list[str]) -> bool:
+def _is_as_grave(finding: Finding, wanted: list[str]) -> bool:
     """Whether a finding is at least as grave as a severity that is wanted."""
     least = [SEVERITIES.index(word) for word in wanted if word in SEVERITIES]
-    return bool(least) and SEVERITIES.index(one.opens.severity) >= min(least)
+    return bool(least) and SEVERITIES.index(finding.opens.severity) >= min(least)
 
 
 def _write(subject: Subject, found: Swept, number: int) -> None:

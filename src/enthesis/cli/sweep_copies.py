@@ -57,9 +57,9 @@ def put_copies(subject: Subject, places: list[Path], output: Format, table: Path
     return bool(found)
 
 
-def _state(one: Credential) -> str:
-    ended = one.expires is not None and one.expires <= now()
-    return "disabled" if one.disabled else "expired" if ended else "works"
+def _state(credential: Credential) -> str:
+    ended = credential.expires is not None and credential.expires <= now()
+    return "disabled" if credential.disabled else "expired" if ended else "works"
 
 
 def _put_text(estate: Estate, found: list[CopyFound], searched: Searched, *, quiet: bool) -> None:

@@ -85,14 +85,14 @@ def _taken(estate: Estate, used: AtHand, instant: datetime) -> list[Taken]:
     return list(can_take_on(estate, judge, used.origin, Context(), instant))
 
 
-def _plain(one: AtHand) -> dict[str, Any]:
+def _plain(origin: AtHand) -> dict[str, Any]:
     return {
-        "form": one.form,
-        "where": one.where,
-        "who": one.who,
-        "ends": one.ends.isoformat() if one.ends else None,
-        "usable": not one.fault,
-        "why_not": one.fault,
+        "form": origin.form,
+        "where": origin.where,
+        "who": origin.who,
+        "ends": origin.ends.isoformat() if origin.ends else None,
+        "usable": not origin.fault,
+        "why_not": origin.fault,
     }
 
 

@@ -79,11 +79,11 @@ def _pinned(conditions: Conditions, rooms: Rooms) -> Iterator[tuple[str, frozens
             yield name, frozenset(values)
 
 
-def _can_meet(one: Sequence[dict[str, frozenset[Test]]], other: Sequence[dict[str, frozenset[Test]]]) -> bool:
+def _can_meet(sequence: Sequence[dict[str, frozenset[Test]]], other: Sequence[dict[str, frozenset[Test]]]) -> bool:
     """Whether no attribute that both pin keeps two sets apart."""
     return any(
         all(not (name in theirs and values.isdisjoint(theirs[name])) for name, values in mine.items())
-        for mine in one
+        for mine in sequence
         for theirs in other
     )
 

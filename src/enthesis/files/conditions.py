@@ -247,12 +247,12 @@ def plain_test(test: Test) -> Any:
 def absence_wanted(test: Test) -> bool:
     """Whether a test can hold because its attribute is absent: `{present: false}`, or not `{present: true}`."""
 
-    def among(one: Test, wanted: bool) -> bool:
-        if isinstance(one, Present):
-            return one.wanted is wanted
-        if isinstance(one, Not):
-            return among(one.test, not wanted)
-        return isinstance(one, AnyOf | AllOf) and any(among(inner, wanted) for inner in one.tests)
+    def among(test: Test, wanted: bool) -> bool:
+        if isinstance(test, Present):
+            return test.wanted is wanted
+        if isinstance(test, Not):
+            return among(test.test, not wanted)
+        return isinstance(test, AnyOf | AllOf) and any(among(inner, wanted) for inner in test.tests)
 
     return among(test, False)
 

@@ -91,8 +91,8 @@ class RecordHandlers:
         more = {"Link": f'</administration/usage?after={found[-1][0]}>; rel="next"'} if len(found) == PAGE else {}
         return JSONResponse({"items": mine}, headers=more)
 
-    def _is_of(self, holder: str, one: Mapping[str, Any]) -> bool:
-        places = (one.get("identity"), one["target"])
+    def _is_of(self, holder: str, entry: Mapping[str, Any]) -> bool:
+        places = (entry.get("identity"), entry["target"])
         return any(self.administration.is_below(holder, _boundary(place)) for place in places if place)
 
 

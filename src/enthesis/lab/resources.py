@@ -139,11 +139,11 @@ def remove_resource(store: Store, world: World, address: str) -> None:
     store.remove_thing(address, going)
 
 
-def _shown(one: dict[str, Any], address: str) -> dict[str, Any]:
+def _shown(entry: dict[str, Any], address: str) -> dict[str, Any]:
     times = {
-        name: datetime.fromtimestamp(one[name], UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+        name: datetime.fromtimestamp(entry[name], UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
         for name in ("created", "expires", "last_used")
-        if one[name] is not None
+        if entry[name] is not None
     }
-    kept = {name: one[name] for name in ("id", "name", "form", "disabled", "fingerprint", "reason", "made_by")}
+    kept = {name: entry[name] for name in ("id", "name", "form", "disabled", "fingerprint", "reason", "made_by")}
     return {**kept, "of": address, **times}

@@ -77,8 +77,8 @@ class SessionHandlers:
             return Response(status_code=204)
         return JSONResponse(found)
 
-    def _is_of(self, holder: str, one: Mapping[str, Any]) -> bool:
-        return self.administration.is_below(holder, _boundary(one["of"]))
+    def _is_of(self, holder: str, entry: Mapping[str, Any]) -> bool:
+        return self.administration.is_below(holder, _boundary(entry["of"]))
 
 
 def _boundary(address: str) -> str:

@@ -119,43 +119,43 @@ def mark(
     return marked, failed
 
 
-def _why_not(estate: Estate, one: LiveObject, fresh: Sequence[LiveObject]) -> str:
+def _why_not(estate: Estate, statement: LiveObject, fresh: Sequence[LiveObject]) -> str:
     """Why a statement cannot be described in this estate; '' where it can."""
-    if one.collection == "roles":
-        name = str(one.body["name"])
+    if statement.collection == "roles":
+        name = str(statement.body["name"])
         known = estate.roles.get(name)
         other = [each for each in fresh if each.collection == "roles" and each.body["name"] == name]
-        same = all(normalised("roles", each.body) == normalised("roles", one.body) for each in other)
+        same = all(normalised("roles", each.body) == normalised("roles", statement.body) for each in other)
         bound = [*(grant.role for grant in estate.grants), *(each.body.get("role") for each in fresh)]
-        if not same or (known is not None and not _is_same_role(known, one)):
+        if not same or (known is not None and not _is_same_role(known, statement)):
             return "the estate has another role of this name"
         return "" if name in bound or _is_included(name, fresh) else "no grant binds it"
     return ""
 
 
-def _is_same_role(known: Role, one: LiveObject) -> bool:
+def _is_same_role(known: Role, statement: LiveObject) -> bool:
     described = {"name": known.name, **plain_statement("roles", known)}
-    return normalised("roles", described) == normalised("roles", one.body)
+    return normalised("roles", described) == normalised("roles", statement.body)
 
 
 def _is_included(name: str, fresh: Sequence[LiveObject]) -> bool:
     return any(name in listed(statement.body.get("includes")) for statement in fresh if statement.collection == "roles")
 
 
-def _order(one: LiveObject) -> int:
-    return list(STATEMENTS).index(one.collection)
+def _order(statement: LiveObject) -> int:
+    return list(STATEMENTS).index(statement.collection)
 
 
-def _addition(one: LiveObject) -> Addition:
+def _addition(statement: LiveObject) -> Addition:
     """A live statement as an entry of the files."""
-    body = normalised(one.collection, one.body)
-    key = SECTIONS[one.collection].key
+    body = normalised(statement.collection, statement.body)
+    key = SECTIONS[statement.collection].key
     name = str(body.pop(key)) if key else ""
-    if one.collection == "grants":
+    if statement.collection == "grants":
         at = str(body["at"])
-        if boundary_of(at) != one.holder or account_of(str(body["to"])) != account_of(at):
-            body["held_by"] = one.holder
-    return Addition(one.collection, name, body)
+        if boundary_of(at) != statement.holder or account_of(str(body["to"])) != account_of(at):
+            body["held_by"] = statement.holder
+    return Addition(statement.collection, name, body)
 
 
 def _resources(estate: Estate, taken: Sequence[LiveObject], surveys: Sequence[Surveyed]) -> Iterator[Addition]:

@@ -115,15 +115,17 @@ def enact(
 
 
 def resume(
-    one: Enactment, surveys: Sequence[Surveyed], connected: Connected, journal: Journal, reporter: Reporter, *,
+    enactment: Enactment, surveys: Sequence[Surveyed], connected: Connected, journal: Journal, reporter: Reporter, *,
     how: How | None = None, only_sent: bool = False,
 ) -> Enacted:  # fmt: skip
     """Goes on with an enactment that was interrupted; `only_sent`: finds out what the steps did that were sent, and
     does no other."""
-    kept = journal.steps(one.number)
-    lease = journal.lease([_place(each.step) for each in kept], one.number)
+    kept = journal.steps(enactment.number)
+    lease = journal.lease([_place(each.step) for each in kept], enactment.number)
     try:
-        return _carry_out(journal, one.number, lease, surveys, connected, reporter, how or How(), only_sent=only_sent)
+        return _carry_out(
+            journal, enactment.number, lease, surveys, connected, reporter, how or How(), only_sent=only_sent
+        )
     finally:
         lease.release()
 
@@ -194,12 +196,12 @@ class _EnactRun:
             if kept_step.state == DONE:
                 self._learn(kept_step)
 
-    def _learn(self, one: KeptStep) -> None:
+    def _learn(self, kept_step: KeptStep) -> None:
         """What an earlier run made has an id and a version by now."""
-        made = Changed(one.outcome.get("id"), one.outcome.get("etag"), in_force=False)
-        self.changed[one.position] = made
-        _port(self.connected, one.step).learn(one.step, made, self.ids)
-        self._note_etag(one.step, made)
+        made = Changed(kept_step.outcome.get("id"), kept_step.outcome.get("etag"), in_force=False)
+        self.changed[kept_step.position] = made
+        _port(self.connected, kept_step.step).learn(kept_step.step, made, self.ids)
+        self._note_etag(kept_step.step, made)
 
     def _note_etag(self, step: Step, made: Changed) -> None:
         identifier = made.id or step.id
@@ -290,32 +292,32 @@ class _EnactRun:
                 raise
         return not waiting and not self._stop.is_set()  # what waits, waits for a step of which nobody knows what it did
 
-    def _one(self, one: KeptStep) -> None:
+    def _one(self, kept_step: KeptStep) -> None:
         """One step: written down, sent, and its outcome written down."""
-        step = self._present(one.step)
+        step = self._present(kept_step.step)
         with self._at[_place(step)]:
             if self._stop.is_set():
                 return
             try:
-                if self.states[one.position] != SENT:
-                    self.writer.sent(one.position)
-                    self.states[one.position] = SENT
+                if self.states[kept_step.position] != SENT:
+                    self.writer.sent(kept_step.position)
+                    self.states[kept_step.position] = SENT
                 self.reporter.step(step.sentence)
-                changed = self._sent(step, one)
+                changed = self._sent(step, kept_step)
             except Unreachable as fault:  # it may have been done: it stays `sent`
-                self.said[one.position] = fault.message
+                self.said[kept_step.position] = fault.message
                 self._stop_at(fault)
                 return
             except Busy:
                 raise
             except (LiveFailure, MovedAway, InvalidInput) as fault:
-                self._end(one.position, FAILED, fault.message)
+                self._end(kept_step.position, FAILED, fault.message)
                 return
         with self._guard:
-            self.changed[one.position] = changed
+            self.changed[kept_step.position] = changed
         self._note_etag(step, changed)
-        self.states[one.position] = DONE
-        self.writer.ended(one.position, DONE, outcome={"id": changed.id, "etag": changed.etag})
+        self.states[kept_step.position] = DONE
+        self.writer.ended(kept_step.position, DONE, outcome={"id": changed.id, "etag": changed.etag})
 
     def _stop_at(self, fault: Unreachable) -> None:
         """Stops where a system cannot be reached at all; what others do goes on."""
@@ -328,17 +330,17 @@ class _EnactRun:
             etag = self._etags.get((step.provider, step.id or ""), step.etag)
         return replace(step, etag=etag)
 
-    def _sent(self, step: Step, one: KeptStep) -> Changed:
+    def _sent(self, step: Step, kept_step: KeptStep) -> Changed:
         """What a live system makes of a step. Where it does not know yet what an earlier step made, that is waited for:
         this tells slow from wrong."""
         port = _port(self.connected, step)
         try:
-            return port.change(step, self.ids, one.key)
+            return port.change(step, self.ids, kept_step.key)
         except (LiveFailure, MovedAway):
-            needs = [need for need in self.needs[one.position] if not self.changed.get(need, IN_FORCE).in_force]
+            needs = [need for need in self.needs[kept_step.position] if not self.changed.get(need, IN_FORCE).in_force]
             if not needs or self._late([self.kept[need] for need in needs]):
                 raise
-            return port.change(step, self.ids, one.key)
+            return port.change(step, self.ids, kept_step.key)
 
     def _late(self, written: Iterable[KeptStep]) -> tuple[str, ...]:
         """Waits until what was written is in force; the sentences of what is not when patience ends."""
@@ -370,8 +372,8 @@ class _EnactRun:
             return (*(kept_step.step.sentence for kept_step in waiting), fault.message)
         return tuple(kept_step.step.sentence for kept_step in waiting)
 
-    def _is_in_force(self, one: KeptStep) -> bool:
-        return _port(self.connected, one.step).in_force(one.step, self.changed[one.position])
+    def _is_in_force(self, kept_step: KeptStep) -> bool:
+        return _port(self.connected, kept_step.step).in_force(kept_step.step, self.changed[kept_step.position])
 
     def _end(self, position: int, state: str, said: str) -> None:
         self.states[position] = state
@@ -400,7 +402,7 @@ def _place(step: Step) -> str:
 # -- undone ---------------------------------------------------------------------------------------------------------
 
 
-def undoing(one: Enactment, kept: Sequence[KeptStep], surveys: Sequence[Surveyed]) -> Proposal:
+def undoing(enactment: Enactment, kept: Sequence[KeptStep], surveys: Sequence[Surveyed]) -> Proposal:
     """The proposal that takes an enactment back: each of its steps that was done, the other way round.
 
     MovedAway where a statement is not as the enactment left it: somebody has changed it since. Keyed credentials that
@@ -423,11 +425,11 @@ def undoing(one: Enactment, kept: Sequence[KeptStep], surveys: Sequence[Surveyed
         steps.append(back if is_last else replace(back, etag=None))  # the one undone before makes another version
     if moved:
         raise MovedAway(
-            f"enactment {one.number} cannot be undone, since this was changed after it: {'; '.join(moved[:5])}",
+            f"enactment {enactment.number} cannot be undone, since this was changed after it: {'; '.join(moved[:5])}",
             code="live-side-changed",
             remedy="enthesis propose, and read what is different now",
         )
-    return Proposal(one.estate, tuple(steps), seen={surveyed.provider: surveyed.seen() for surveyed in surveys})
+    return Proposal(enactment.estate, tuple(steps), seen={surveyed.provider: surveyed.seen() for surveyed in surveys})
 
 
 def _id_of(each: KeptStep) -> str:
@@ -501,14 +503,14 @@ def _is_done(step: Step, surveys: Sequence[Surveyed]) -> bool:
     return any(_is_as(step, statement) for statement in every)
 
 
-def _is_as(step: Step, one: LiveObject) -> bool:
+def _is_as(step: Step, statement: LiveObject) -> bool:
     """Whether a live statement is what a step makes of it."""
     if step.body is None:
         raise InvalidInput("a step of this proposal says nothing", code="proposal-invalid")
-    there = (one.collection, one.holder, one.mark)
+    there = (statement.collection, statement.holder, statement.mark)
     if there != (step.collection, step.holder, step.mark):
         return False
-    return normalised(one.collection, one.body) == normalised(step.collection, step.body)
+    return normalised(statement.collection, statement.body) == normalised(step.collection, step.body)
 
 
 def _refuse_if_moved(proposal: Proposal, surveys: Sequence[Surveyed]) -> None:
@@ -539,7 +541,7 @@ def _refuse_if_moved(proposal: Proposal, surveys: Sequence[Surveyed]) -> None:
         )
 
 
-def _explained(one: LiveObject, proposal: Proposal) -> bool:
+def _explained(statement: LiveObject, proposal: Proposal) -> bool:
     """Whether an object is what one of the proposal's own steps makes, so that an earlier run made it."""
-    steps = (step for step in proposal.steps if step.body is not None and step.provider == one.provider)
-    return any(_is_as(step, one) for step in steps)
+    steps = (step for step in proposal.steps if step.body is not None and step.provider == statement.provider)
+    return any(_is_as(step, statement) for step in steps)

@@ -203,16 +203,16 @@ def pipeline_access_trials(
         reporter.end()
 
 
-def _used(one: PipelineAccess, what: str, shown: Mapping[str, Value], expected: str, connected: Connected) -> Trial:
+def _used(access: PipelineAccess, what: str, shown: Mapping[str, Value], expected: str, connected: Connected) -> Trial:
     """Has a run with these claims use pipeline access."""
 
     def use() -> Done | Refusal:
-        service = connected.issuers.get(one.at)
+        service = connected.issuers.get(access.at)
         if not isinstance(service, KeepsPipelineAccess):
             raise InvalidInput(
-                f"{one.at} is not connected, so its pipeline access cannot be tried", code="system-not-connected"
+                f"{access.at} is not connected, so its pipeline access cannot be tried", code="system-not-connected"
             )
-        return service.use_pipeline_access(one.name, _split(shown)[0])
+        return service.use_pipeline_access(access.name, _split(shown)[0])
 
     return _tried_for_real(use, what, shown, expected)
 

@@ -130,10 +130,10 @@ class NamedCallers:
         for context in dict.fromkeys(contexts):
             yield Journey("", origin, "allowed", (), Attempt("take-on", self.trust.of), context)
 
-    def _refused_at(self, one: Journey) -> tuple[str, ...] | None:
+    def _refused_at(self, journey: Journey) -> tuple[str, ...] | None:
         """Where the request of a caller is refused; None where that is not decided."""
-        assert one.attempt is not None  # noqa: S101  as they are made here
-        question = Question(one.origin, one.through, one.attempt, one.context, self.instant)
+        assert journey.attempt is not None  # noqa: S101  as they are made here
+        question = Question(journey.origin, journey.through, journey.attempt, journey.context, self.instant)
         try:
             verdict = self.judge.judge(question)
         except Undecided:

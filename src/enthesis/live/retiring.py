@@ -32,11 +32,11 @@ def keys_of(estate: Estate, connected: Connected) -> dict[str, Credentialed]:
     return out
 
 
-def _by_our_clock(one: Credentialed, provider: object) -> Credentialed:
+def _by_our_clock(credential: Credentialed, provider: object) -> Credentialed:
     """A key with its last use by this machine's clock, so that it can be held against what was done from here."""
     ahead = getattr(getattr(provider, "client", None), "ahead", None) or timedelta(0)
-    last = time_from(one.last_used) if one.last_used else None
-    return replace(one, last_used=time_text(last - ahead)) if last is not None else one
+    last = time_from(credential.last_used) if credential.last_used else None
+    return replace(credential, last_used=time_text(last - ahead)) if last is not None else credential
 
 
 def known_of(

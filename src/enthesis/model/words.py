@@ -59,7 +59,9 @@ class StatementSection:
 
 
 STATEMENT_SECTIONS = {
-    "identities": StatementSection("identity", ("address",), NeededRight("configure", "address"), NeededRight("create")),
+    "identities": StatementSection(
+        "identity", ("address",), NeededRight("configure", "address"), NeededRight("create")
+    ),
     "groups": StatementSection(
         "group",
         ("address",),

@@ -76,18 +76,18 @@ def calendar_json(name: str, found: Calendar, now: datetime, within: timedelta |
     }
 
 
-def _end_json(one: End, now: datetime) -> dict[str, Any]:
-    due = one.due(now)
+def _end_json(end: End, now: datetime) -> dict[str, Any]:
+    due = end.due(now)
     return {
-        "kind": one.kind,
-        "what": one.what,
-        "ends": time_text(one.at),
-        "days_left": (one.at - now).days,
-        "about": list(one.names),
-        "owner": one.owner or None,
-        "because": one.because or None,
-        "place": one.where,
-        "notice": [duration_text(length) for length in one.told],
+        "kind": end.kind,
+        "what": end.what,
+        "ends": time_text(end.at),
+        "days_left": (end.at - now).days,
+        "about": list(end.names),
+        "owner": end.owner or None,
+        "because": end.because or None,
+        "place": end.where,
+        "notice": [duration_text(length) for length in end.told],
         "due": duration_text(due) if due is not None else None,
     }
 

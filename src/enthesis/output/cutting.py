@@ -149,9 +149,9 @@ def session_lines(found: Sequence[OpenSession], now: datetime) -> Iterator[Line]
         )
 
 
-def session_json(one: OpenSession) -> dict[str, Any]:
+def session_json(session: OpenSession) -> dict[str, Any]:
     """An open session, for a program."""
     return {
-        "id": one.id, "at": one.at, "of": one.of, "origin": dict(one.origin), "via": list(one.via),
-        "began": time_text(one.began), "ends": time_text(one.ends),
+        "id": session.id, "at": session.at, "of": session.of, "origin": dict(session.origin), "via": list(session.via),
+        "began": time_text(session.began), "ends": time_text(session.ends),
     }  # fmt: skip

@@ -136,8 +136,13 @@ def enacted_json(enacted: Enacted, after: Proposal, lives_on: Mapping[str, str])
     }
 
 
-def _not_done(one: Ended) -> dict[str, str]:
-    return {"sentence": one.step.sentence, "account": one.step.holder, "state": OF_STEP[one.state], "why": one.said}
+def _not_done(outcome: Ended) -> dict[str, str]:
+    return {
+        "sentence": outcome.step.sentence,
+        "account": outcome.step.holder,
+        "state": OF_STEP[outcome.state],
+        "why": outcome.said,
+    }
 
 
 def history_lines(estate: str, every: Sequence[Enactment]) -> Iterable[Line]:
@@ -160,19 +165,19 @@ def _to_the_second(time: str) -> str:
     return f"{time[:19]}Z"
 
 
-def enactment_lines(one: Enactment, kept: Sequence[KeptStep], approved: Sequence[str] = ()) -> Iterable[Line]:
+def enactment_lines(enactment: Enactment, kept: Sequence[KeptStep], approved: Sequence[str] = ()) -> Iterable[Line]:
     """One enactment: who, when, what and why; and who approved it."""
-    words, style = OF_ENACTMENT[one.state]
-    yield line(Span(f"Enactment {one.number} of {one.estate}: ", "strong"), Span(words, style), ".")
-    ended = f", ended {_to_the_second(one.ended)}" if one.ended else ""
-    yield line(f"  begun {_to_the_second(one.begun)}{ended}, by {one.by or 'unknown'}")
-    if one.because:
-        yield line(f"  because {one.because}")
-    if one.undoes is not None:
-        yield line(f"  undoes enactment {one.undoes}")
+    words, style = OF_ENACTMENT[enactment.state]
+    yield line(Span(f"Enactment {enactment.number} of {enactment.estate}: ", "strong"), Span(words, style), ".")
+    ended = f", ended {_to_the_second(enactment.ended)}" if enactment.ended else ""
+    yield line(f"  begun {_to_the_second(enactment.begun)}{ended}, by {enactment.by or 'unknown'}")
+    if enactment.because:
+        yield line(f"  because {enactment.because}")
+    if enactment.undoes is not None:
+        yield line(f"  undoes enactment {enactment.undoes}")
     if approved:
         yield line(f"  approved by {' and '.join(approved)}")
-    yield line(f"  proposal {one.proposal}")
+    yield line(f"  proposal {enactment.proposal}")
     for each in kept:
         words = "made" if each.step.action == MAKE else "removed" if each.step.action == REMOVE else "changed"
         state = words if each.state == DONE else OF_STEP[each.state]
@@ -186,13 +191,13 @@ def enactment_lines(one: Enactment, kept: Sequence[KeptStep], approved: Sequence
 
 
 def enactment_json(
-    one: Enactment, kept: Sequence[KeptStep] | None = None, approved: Sequence[str] = ()
+    enactment: Enactment, kept: Sequence[KeptStep] | None = None, approved: Sequence[str] = ()
 ) -> dict[str, Any]:
     """One enactment for a program; with its steps where they are given."""
     names = ("number", "estate", "state", "begun", "ended", "by", "because", "undoes", "proposal")
-    about = {name: getattr(one, name) for name in names}
+    about = {name: getattr(enactment, name) for name in names}
     if kept is None:
-        return {**about, "steps": dict(one.counts)}
+        return {**about, "steps": dict(enactment.counts)}
     steps = [
         {
             "action": each.step.action, "account": each.step.holder, "system": each.step.provider,

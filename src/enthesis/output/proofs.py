@@ -101,15 +101,15 @@ def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Lin
                 yield line("        with ", caller_text(trial.shows))
 
 
-def trials_json(one: Trials) -> dict[str, Any]:
+def trials_json(trials: Trials) -> dict[str, Any]:
     """Trials for a program; there is no token in them, only what it showed."""
     return {
-        "about": one.about,
-        "source": one.source,
-        "refused": one.refused,
-        "never_issued": one.left_out,
-        "not_tried": one.not_tried or None,
-        "met": not one.unmet,
+        "about": trials.about,
+        "source": trials.source,
+        "refused": trials.refused,
+        "never_issued": trials.left_out,
+        "not_tried": trials.not_tried or None,
+        "met": not trials.unmet,
         "trials": [
             {
                 "what": trial.what,
@@ -121,7 +121,7 @@ def trials_json(one: Trials) -> dict[str, Any]:
                 "unmet": trial.unmet or None,
                 "shows": caller_json(trial.shows),
             }
-            for trial in one.trials
+            for trial in trials.trials
         ],
     }
 

@@ -34,10 +34,10 @@ def keyless_words(start: ChainStart) -> str:
     return {True: "keyless", False: "keyed", None: AT_IDENTITY}[start.keyless]
 
 
-def chain_words(one: Reached) -> str:
+def chain_words(access: Reached) -> str:
     """The way to the last step, in words; '' where it is direct."""
-    hops = one.steps[:-1] if not one.by_change else ()
-    return ", ".join([f"{verb_words(verb)} {target}" for _, verb, target in hops] + list(one.by_change))
+    hops = access.steps[:-1] if not access.by_change else ()
+    return ", ".join([f"{verb_words(verb)} {target}" for _, verb, target in hops] + list(access.by_change))
 
 
 def conditions(chain: Chain) -> str:
@@ -101,18 +101,18 @@ def _rest(count: int) -> Iterator[Line]:
         yield line(Span(f"  … and {count - MOST} more: --format json or csv has them all", "quiet"))
 
 
-def reached_json(one: Reached) -> dict[str, Any]:
+def reached_json(access: Reached) -> dict[str, Any]:
     """One answer for a program."""
     return {
-        "start": one.chain.start.whom,
-        "origin": one.chain.start.form,
-        "keyless": one.chain.start.keyless,
-        "target": one.target,
-        "verb": one.verb,
-        "steps": [{"caller": caller, "verb": verb, "target": target} for caller, verb, target in one.steps],
-        "crossing": one.crossing,
-        "conditions": {name: jsonable(value) for name, value in sorted(one.chain.values.items())},
-        "by_change": list(one.by_change),
+        "start": access.chain.start.whom,
+        "origin": access.chain.start.form,
+        "keyless": access.chain.start.keyless,
+        "target": access.target,
+        "verb": access.verb,
+        "steps": [{"caller": caller, "verb": verb, "target": target} for caller, verb, target in access.steps],
+        "crossing": access.crossing,
+        "conditions": {name: jsonable(value) for name, value in sorted(access.chain.values.items())},
+        "by_change": list(access.by_change),
     }
 
 

@@ -50,18 +50,22 @@ def planned_lines(name: str, wanted: Sequence[str], *, written: bool) -> Iterato
     yield line(Span(f"{name}: {counted(len(wanted), 'keyed credential')} {is_now}: ", "strong"), ", ".join(wanted))
 
 
-def _standing_lines(one: Standing) -> Iterator[Line]:
-    since = f" since {time_text(one.since)}" if one.since is not None else ""
-    about = f"  {one.form} of {one.of}" if one.of else ""
-    stage = Span(f"{one.stage}{since}", "good" if one.stage == DELETED else "strong")
-    yield line("  ", Span(one.name, "strong"), Span(about, "quiet"), "  ", stage, Span(f"  {one.source}", "quiet"))
-    if one.waits:
-        yield line("    ", Span("waits: ", "doubt"), one.waits)
-    elif one.does:
-        yield line(f"    next: {one.does}")
-    if one.split and not one.waits:
-        yield line(f"    {one.of} also does other work ({one.split[0]}), so its holder gets an identity of its own")
-    for edit in one.edits:
+def _standing_lines(standing: Standing) -> Iterator[Line]:
+    since = f" since {time_text(standing.since)}" if standing.since is not None else ""
+    about = f"  {standing.form} of {standing.of}" if standing.of else ""
+    stage = Span(f"{standing.stage}{since}", "good" if standing.stage == DELETED else "strong")
+    yield line(
+        "  ", Span(standing.name, "strong"), Span(about, "quiet"), "  ", stage, Span(f"  {standing.source}", "quiet")
+    )
+    if standing.waits:
+        yield line("    ", Span("waits: ", "doubt"), standing.waits)
+    elif standing.does:
+        yield line(f"    next: {standing.does}")
+    if standing.split and not standing.waits:
+        yield line(
+            f"    {standing.of} also does other work ({standing.split[0]}), so its holder gets an identity of its own"
+        )
+    for edit in standing.edits:
         if isinstance(edit, Addition) and edit.section != "retiring":
             yield line(Span(f"      {edit.section}: {edit.line()}", "command"))
 
@@ -90,18 +94,24 @@ def retiring_json(
     return {**out, "access": difference_json(change), "journeys_that_fail": list(fails)}
 
 
-def _standing_json(one: Standing, outcomes: Mapping[str, str] | None) -> dict[str, Any]:
-    lines = [{edit.section: edit.line()} for edit in one.edits if isinstance(edit, Addition)]
+def _standing_json(standing: Standing, outcomes: Mapping[str, str] | None) -> dict[str, Any]:
+    lines = [{edit.section: edit.line()} for edit in standing.edits if isinstance(edit, Addition)]
     known = {
-        "since": time_text(one.since) if one.since is not None else None,
-        "next": one.does or None,
-        "waits_for": one.waits or None,
-        "takes_on": one.takes_on if one.takes_on != one.of else None,
-        "other_work": list(one.split) or None,
+        "since": time_text(standing.since) if standing.since is not None else None,
+        "next": standing.does or None,
+        "waits_for": standing.waits or None,
+        "takes_on": standing.takes_on if standing.takes_on != standing.of else None,
+        "other_work": list(standing.split) or None,
         "lines": lines or None,
-        "outcome": outcomes.get(one.name) if outcomes is not None else None,
+        "outcome": outcomes.get(standing.name) if outcomes is not None else None,
     }
-    said = {"name": one.name, "of": one.of, "form": one.form, "stage": one.stage, "ready": one.ready}
+    said = {
+        "name": standing.name,
+        "of": standing.of,
+        "form": standing.form,
+        "stage": standing.stage,
+        "ready": standing.ready,
+    }
     return {**said, **{name: value for name, value in known.items() if value is not None}}
 
 

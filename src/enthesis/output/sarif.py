@@ -102,13 +102,15 @@ def _risk(risk: Risk) -> dict[str, Any]:
 LEVELS = {"high": "error", "medium": "warning", "low": "note"}
 
 
-def _finding(one: Finding) -> dict[str, Any]:
-    message = "; ".join([one.message, reached_words(one), *(f"fix: {fix.says}" for fix in one.fixes)])
-    result = _result(one.code, LEVELS[one.opens.severity], message, one.source or Source("", 0, 0), one.names)
-    if one.source is None:
-        result["locations"] = [{"logicalLocations": [{"fullyQualifiedName": visible(one.at)}]}]
-    if one.accepted is not None:
-        said = f"{one.accepted.because} (until {time_text(one.accepted.until)})"
+def _finding(finding: Finding) -> dict[str, Any]:
+    message = "; ".join([finding.message, reached_words(finding), *(f"fix: {fix.says}" for fix in finding.fixes)])
+    result = _result(
+        finding.code, LEVELS[finding.opens.severity], message, finding.source or Source("", 0, 0), finding.names
+    )
+    if finding.source is None:
+        result["locations"] = [{"logicalLocations": [{"fullyQualifiedName": visible(finding.at)}]}]
+    if finding.accepted is not None:
+        said = f"{finding.accepted.because} (until {time_text(finding.accepted.until)})"
         result["suppressions"] = [{"kind": "inSource", "status": "accepted", "justification": visible(said)}]
     return result
 

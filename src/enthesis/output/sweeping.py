@@ -65,9 +65,9 @@ def sweep_lines(name: str, looked_at: str, swept: Swept, *, quiet: bool) -> Iter
             yield line(Span(f"Not known: {said}.", "quiet"))
 
 
-def reached_words(one: Finding) -> str:
+def reached_words(finding: Finding) -> str:
     """What can be reached through a finding, in words."""
-    opens = one.opens
+    opens = finding.opens
     if not opens.verb:
         return (
             "nothing can be reached through it" if not opens.gravity else "what is reached through it was not counted"
@@ -110,20 +110,22 @@ def sweep_json(name: str, looked_at: str, swept: Swept) -> dict[str, Any]:
     }
 
 
-def finding_json(one: Finding, numbers: Sequence[int]) -> dict[str, Any]:
+def finding_json(finding: Finding, numbers: Sequence[int]) -> dict[str, Any]:
     """A finding, for a program; `numbers` are those of its fixes."""
-    opens = one.opens
+    opens = finding.opens
     return {
-        "code": one.code,
+        "code": finding.code,
         "severity": opens.severity,
-        "message": one.message,
-        "place": one.place,
-        "about": list(one.names),
+        "message": finding.message,
+        "place": finding.place,
+        "about": list(finding.names),
         "reaches": {"verb": opens.verb, "target": opens.target, "requests": opens.count},
-        "since": time_text(one.since) if one.since else None,
-        "owner": one.owner or None,
-        "fixes": [{"says": fix.says, "write": number or None} for fix, number in zip(one.fixes, numbers, strict=True)],
-        **({"accepted_until": time_text(one.accepted.until)} if one.accepted else {}),
+        "since": time_text(finding.since) if finding.since else None,
+        "owner": finding.owner or None,
+        "fixes": [
+            {"says": fix.says, "write": number or None} for fix, number in zip(finding.fixes, numbers, strict=True)
+        ],
+        **({"accepted_until": time_text(finding.accepted.until)} if finding.accepted else {}),
     }
 
 

@@ -117,13 +117,16 @@ def _ended(disabled: bool, expires: datetime | None, now: datetime) -> str:
     return "disabled" if disabled else "expired" if expires is not None and expires <= now else ""
 
 
-def _described(one: Credential, now: datetime, *, asked: bool) -> ListedCredential:
+def _described(credential: Credential, now: datetime, *, asked: bool) -> ListedCredential:
     """A credential that the files have and none of the live systems we asked."""
-    why_not = _ended(one.disabled, one.expires, now)
+    why_not = _ended(credential.disabled, credential.expires, now)
     if not why_not and asked:
         why_not = "no live system has it: remove it from the files"
-    created, expires, used = (time_text(at) if at else None for at in (one.created, one.expires, one.last_used))
+    created, expires, used = (
+        time_text(at) if at else None for at in (credential.created, credential.expires, credential.last_used)
+    )
     return ListedCredential(
-        one.name, one.of, one.form, False if why_not else None, why_not, "", one.fingerprint, created, "", expires,
-        used, "", one.held_in, str(one.source),
+        credential.name, credential.of, credential.form, False if why_not else None, why_not, "", credential.fingerprint,
+        created, "", expires,
+        used, "", credential.held_in, str(credential.source),
     )  # fmt: skip

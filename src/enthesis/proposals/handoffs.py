@@ -162,8 +162,8 @@ def _texts(value: Any) -> Iterator[str]:
             yield from _texts(inner)
 
 
-def _concerns(estate: Estate, one: Any, party: str) -> bool:
-    places = (getattr(one, "at", ""), getattr(one, "of", ""), getattr(one, "to", ""))
+def _concerns(estate: Estate, entry: Any, party: str) -> bool:
+    places = (getattr(entry, "at", ""), getattr(entry, "of", ""), getattr(entry, "to", ""))
     return any(_is_of(estate, place, party) for place in places if place)
 
 

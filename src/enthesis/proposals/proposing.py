@@ -106,8 +106,11 @@ def _kept_of_each(
     several = {key for key, objects in found.items() if len(objects) > 1}
     bodies = {our.key: normalised(our.collection, our.body) for our in ours if our.key in several}
 
-    def rank(one: LiveObject) -> tuple[bool, bool]:
-        return (one.mark != estate.name, normalised(one.collection, one.body) != bodies[one.key])
+    def rank(statement: LiveObject) -> tuple[bool, bool]:
+        return (
+            statement.mark != estate.name,
+            normalised(statement.collection, statement.body) != bodies[statement.key],
+        )
 
     for key in bodies:
         found[key].sort(key=rank)
@@ -141,54 +144,65 @@ def _written(theirs: Sequence[Wanted], surveys: Sequence[Surveyed], known: Conta
     return [*found, *roles]
 
 
-def _wanted_title(one: Wanted) -> str:
-    return f"{statement_sentence(one.collection, one.body)} ({one.holder})"
+def _wanted_title(statement: Wanted) -> str:
+    return f"{statement_sentence(statement.collection, statement.body)} ({statement.holder})"
 
 
-def _has_ended(one: Wanted, now: datetime) -> bool:
-    until = time_from(one.body.get("until"))
+def _has_ended(statement: Wanted, now: datetime) -> bool:
+    until = time_from(statement.body.get("until"))
     return until is not None and until <= now
 
 
-def _is_statement(one: LiveObject) -> bool:
+def _is_statement(statement: LiveObject) -> bool:
     """People exist already and are nobody's statement, and so is what came with something else."""
-    return not one.by_itself and not (one.collection == "identities" and one.body.get("kind") == "person")
+    return not statement.by_itself and not (
+        statement.collection == "identities" and statement.body.get("kind") == "person"
+    )
 
 
-def _title(one: LiveObject) -> str:
-    return f"{statement_sentence(one.collection, one.body)} ({one.holder})"
+def _title(statement: LiveObject) -> str:
+    return f"{statement_sentence(statement.collection, statement.body)} ({statement.holder})"
 
 
-def _making(one: Wanted, body: dict[str, Any], mark: str) -> Step:
-    sentence = statement_sentence(one.collection, body)
-    return Step(MAKE, one.provider, one.collection, one.holder, sentence, mark, body)
+def _making(statement: Wanted, body: dict[str, Any], mark: str) -> Step:
+    sentence = statement_sentence(statement.collection, body)
+    return Step(MAKE, statement.provider, statement.collection, statement.holder, sentence, mark, body)
 
 
-def _changing(one: Wanted, body: dict[str, Any], found: LiveObject) -> Step:
-    before = normalised(one.collection, found.body)
+def _changing(statement: Wanted, body: dict[str, Any], found: LiveObject) -> Step:
+    before = normalised(statement.collection, found.body)
     parts = [
         f"{name} from {shown(before.get(name))} to {shown(body.get(name))}"
         for name in dict.fromkeys([*before, *body])
         if before.get(name) != body.get(name)
     ]
-    sentence = f"{statement_sentence(one.collection, body)}: {'; '.join(parts)}"
+    sentence = f"{statement_sentence(statement.collection, body)}: {'; '.join(parts)}"
     return Step(
-        CHANGE, one.provider, one.collection, one.holder, sentence, found.mark or "", body, before, found.id, found.etag
+        CHANGE,
+        statement.provider,
+        statement.collection,
+        statement.holder,
+        sentence,
+        found.mark or "",
+        body,
+        before,
+        found.id,
+        found.etag,
     )
 
 
-def _removing(one: LiveObject) -> Step:
-    sentence = statement_sentence(one.collection, one.body)
+def _removing(statement: LiveObject) -> Step:
+    sentence = statement_sentence(statement.collection, statement.body)
     return Step(
         REMOVE,
-        one.provider,
-        one.collection,
-        one.holder,
+        statement.provider,
+        statement.collection,
+        statement.holder,
         sentence,
-        one.mark or "",
-        before=dict(one.body),
-        id=one.id,
-        etag=one.etag,
+        statement.mark or "",
+        before=dict(statement.body),
+        id=statement.id,
+        etag=statement.etag,
     )
 
 
@@ -239,33 +253,33 @@ def _blocked(
     return blocked, keys
 
 
-def _unknown_there(estate: Estate, one: Wanted) -> tuple[str, str]:
+def _unknown_there(estate: Estate, our: Wanted) -> tuple[str, str]:
     """Why a provider cannot hold a statement that names somebody whom it does not know; and who can change that."""
-    if one.collection == "grants":
-        named = [str(one.body["to"])]
-        account = estate.accounts.get(account_of(str(one.body["at"])))
-        if account is not None and account.provider != one.provider:
-            why = f"{one.body['at']} is at {account.provider}, and what {one.holder} holds is kept at {one.provider}"
-            return why, f"whoever wrote it: it gives nothing, at {one.source}"
-    elif one.collection == "trusts":
-        named = [str(one.body["admits"]["group"])] if "group" in one.body["admits"] else []
-    elif one.collection == "attachments":
-        named = listed(one.body["runs_as"])
+    if our.collection == "grants":
+        named = [str(our.body["to"])]
+        account = estate.accounts.get(account_of(str(our.body["at"])))
+        if account is not None and account.provider != our.provider:
+            why = f"{our.body['at']} is at {account.provider}, and what {our.holder} holds is kept at {our.provider}"
+            return why, f"whoever wrote it: it gives nothing, at {our.source}"
+    elif our.collection == "trusts":
+        named = [str(our.body["admits"]["group"])] if "group" in our.body["admits"] else []
+    elif our.collection == "attachments":
+        named = listed(our.body["runs_as"])
     else:
         return "", ""
     for address in named:
         known = known_at(estate, address)
-        if one.provider in known:
+        if our.provider in known:
             continue
-        if address in estate.groups and one.provider in usable_at(estate, address):
+        if address in estate.groups and our.provider in usable_at(estate, address):
             why = (
-                f"the group {address} is known at {' and '.join(known)} alone, though some of it act at {one.provider}"
+                f"the group {address} is known at {' and '.join(known)} alone, though some of it act at {our.provider}"
             )
             fix = "name them, or a group of an organisation with an account there"
             return why, f"whoever describes {estate.name}: {fix}"
         at = " and ".join(known) or "no provider"
-        does = "nothing there can run as it" if one.collection == "attachments" else f"can do nothing at {one.provider}"
-        return f"{address} is known at {at} alone, and {does}", f"whoever wrote it: at {one.source}"
+        does = "nothing there can run as it" if our.collection == "attachments" else f"can do nothing at {our.provider}"
+        return f"{address} is known at {at} alone, and {does}", f"whoever wrote it: at {our.source}"
     return "", ""
 
 

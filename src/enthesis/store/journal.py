@@ -231,12 +231,16 @@ class Journal:
         """The enactment that was interrupted, if one was: the newest that is running."""
         return next((enactment for enactment in self.enactments(estate) if enactment.state == RUNNING), None)
 
-    def proposal(self, one: Enactment) -> Proposal:
+    def proposal(self, enactment: Enactment) -> Proposal:
         """The proposal of an enactment, with its steps."""
-        content = self.document(one.proposal)
+        content = self.document(enactment.proposal)
         if content is None:
-            raise InvalidInput(f"the proposal of enactment {one.number} is not in the store", code="store-invalid")
-        return replace(proposal_from(json.loads(content)), steps=tuple(kept.step for kept in self.steps(one.number)))
+            raise InvalidInput(
+                f"the proposal of enactment {enactment.number} is not in the store", code="store-invalid"
+            )
+        return replace(
+            proposal_from(json.loads(content)), steps=tuple(kept.step for kept in self.steps(enactment.number))
+        )
 
     def steps(self, number: int) -> list[KeptStep]:
         """The steps of an enactment in their order."""

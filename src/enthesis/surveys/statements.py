@@ -129,11 +129,11 @@ def without_gone(body: Body) -> Body:
     return kept
 
 
-def remedy_of(one: LiveObject) -> str:
+def remedy_of(statement: LiveObject) -> str:
     """Who takes a dangling statement away, and how."""
-    if one.mark:
-        return f"`enact --prune` for the estate {one.mark} takes it away"
-    return f"up to the administrators of {one.holder}: take it away"
+    if statement.mark:
+        return f"`enact --prune` for the estate {statement.mark} takes it away"
+    return f"up to the administrators of {statement.holder}: take it away"
 
 
 def held_by(collection: str, holder: str, body: Body) -> dict[str, Any]:
@@ -165,11 +165,11 @@ def across(surveys: Sequence[Surveyed]) -> tuple[Surveyed, ...]:
         address = str(value["address"])
         return address if ids.get(address) == value["id"] else {"gone": address}
 
-    def resolved(one: LiveObject) -> LiveObject:
-        if one.collection != "trusts":
-            return one
-        admits = {form: admitted(value) for form, value in one.body["admits"].items()}
-        return replace(one, body={**one.body, "admits": admits})
+    def resolved(statement: LiveObject) -> LiveObject:
+        if statement.collection != "trusts":
+            return statement
+        admits = {form: admitted(value) for form, value in statement.body["admits"].items()}
+        return replace(statement, body={**statement.body, "admits": admits})
 
     return tuple(replace(survey, objects=tuple(map(resolved, survey.objects))) for survey in surveys)
 

@@ -211,29 +211,29 @@ def keys_of(published: Any) -> Keys:
     return Keys(tuple(usable), tuple(left_out))
 
 
-def _key(one: Any) -> Key:
+def _key(entry: Any) -> Key:
     """One public key for signatures, of a size that is safe."""
-    if not isinstance(one, dict):
+    if not isinstance(entry, dict):
         raise Refused("no-key", "it is no JSON object")
-    if "d" in one or "k" in one:
+    if "d" in entry or "k" in entry:
         raise Refused("no-key", "it is secret, and a key that is published cannot be")
-    operations = one.get("key_ops", ["verify"])
-    if one.get("use", "sig") != "sig" or not isinstance(operations, list) or "verify" not in operations:
+    operations = entry.get("key_ops", ["verify"])
+    if entry.get("use", "sig") != "sig" or not isinstance(operations, list) or "verify" not in operations:
         raise Refused("no-key", "it is not for checking signatures")
-    if one.get("kty") == "RSA" and len(str(one.get("n"))) * 6 < MIN_RSA:  # six bits a character
+    if entry.get("kty") == "RSA" and len(str(entry.get("n"))) * 6 < MIN_RSA:  # six bits a character
         raise Refused("no-key", f"it is shorter than {MIN_RSA} bits")
-    kid = one.get("kid")
+    kid = entry.get("kid")
     if kid is not None and not isinstance(kid, str):
         raise Refused("no-key", "its id is no text")
     kinds: dict[str, type[RSAKey] | type[ECKey] | type[OKPKey]] = {"RSA": RSAKey, "EC": ECKey, "OKP": OKPKey}
     try:
-        public = kinds[one["kty"]].import_key({name: value for name, value in one.items() if name != "alg"})
-        name = "RSA" if one["kty"] == "RSA" else str(one["crv"])
+        public = kinds[entry["kty"]].import_key({name: value for name, value in entry.items() if name != "alg"})
+        name = "RSA" if entry["kty"] == "RSA" else str(entry["crv"])
     except (JoseError, ValueError, TypeError, KeyError, AttributeError):
         raise Refused("no-key", "it is not understood") from None
     algorithms = frozenset(OF_KEY.get(name, ()))
-    if isinstance(one.get("alg"), str):
-        algorithms &= {one["alg"]}
+    if isinstance(entry.get("alg"), str):
+        algorithms &= {entry["alg"]}
     if not algorithms:
         raise Refused("no-key", "no algorithm of ours goes with it")
     return Key(kid, algorithms, public)

@@ -554,9 +554,9 @@ def _bits(mask: int) -> Iterator[int]:
         mask ^= low
 
 
-def _key(one: Ints, other: Ints) -> Ints:
+def _key(ints: Ints, other: Ints) -> Ints:
     """Two numbers as one, so that pairs can be sorted and looked up."""
-    out: Ints = (one.astype(np.int64) << 32) | other
+    out: Ints = (ints.astype(np.int64) << 32) | other
     return out
 
 

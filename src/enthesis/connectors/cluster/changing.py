@@ -137,8 +137,8 @@ class AdministeredCluster(LiveCluster):
     def _address(self, meta: Mapping[str, Any]) -> str:
         return f"{self.name}/namespace/{meta['namespace']}/identity/{meta['name']}"
 
-    def _account_now(self, one: Mapping[str, Any]) -> LiveObject:
-        meta = one["metadata"]
+    def _account_now(self, entry: Mapping[str, Any]) -> LiveObject:
+        meta = entry["metadata"]
         labels = {name: value for name, value in (meta.get("labels") or {}).items() if name != MADE_BY}
         said = _statement(meta)
         body = {**said, "address": self._address(meta), "kind": "cluster-service-account"}
@@ -275,20 +275,20 @@ def _statement(meta: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _as_it_is(
-    cluster: str, collection: str, body: dict[str, Any], one: Mapping[str, Any], allows: Mapping[str, Any]
+    cluster: str, collection: str, body: dict[str, Any], entry: Mapping[str, Any], allows: Mapping[str, Any]
 ) -> dict[str, Any]:
     """The statement, or where its object was changed by hand, the statement with that said in place of what differs."""
-    mark = one["metadata"]["annotations"][MARK]
+    mark = entry["metadata"]["annotations"][MARK]
     try:
         wanted = list(objects_for(cluster, collection, body, mark, allows))[-1][1]
     except (CannotHold, KeyError):
         return body
     if all(
-        _in_any_order(one.get(part)) == _in_any_order(wanted.get(part)) for part in ("rules", "roleRef", "subjects")
+        _in_any_order(entry.get(part)) == _in_any_order(wanted.get(part)) for part in ("rules", "roleRef", "subjects")
     ):
         return body
     if collection == "roles":
-        return {**body, "allows": allows_now(one.get("rules") or ())}
+        return {**body, "allows": allows_now(entry.get("rules") or ())}
     return {**body, "when": {"reference": "changed by hand"}}
 
 

@@ -149,9 +149,11 @@ class Refreshed:
                 reading.token_secrets.setdefault(namespace, {})[secret] = whose
 
 
-def _owner(one: Record) -> str:
+def _owner(record: Record) -> str:
     """The address of the thing that a record is about."""
-    held = one.get("held_in") or [""]
+    held = record.get("held_in") or [""]
     return str(
-        one.get("address") or one.get("at") or (held[0] if one.get("section") == "credentials" else one.get("of"))
+        record.get("address")
+        or record.get("at")
+        or (held[0] if record.get("section") == "credentials" else record.get("of"))
     )

@@ -256,21 +256,21 @@ class ClusterReading:
             for entry in self._listed(plural, what, accept=accept):
                 yield from getattr(self, f"of_{plural}")(entry)
 
-    def of_namespaces(self, one: Mapping[str, Any]) -> Iterator[Record]:
+    def of_namespaces(self, entry: Mapping[str, Any]) -> Iterator[Record]:
         """A namespace."""
-        labels = one["metadata"].get("labels")
-        place = f"{self.cluster.address}/namespace/{one['metadata']['name']}"
+        labels = entry["metadata"].get("labels")
+        place = f"{self.cluster.address}/namespace/{entry['metadata']['name']}"
         yield {"section": "resources", "address": place, **({"labels": labels} if labels else {})}
 
-    def of_serviceaccounts(self, one: Mapping[str, Any]) -> Iterator[Record]:
+    def of_serviceaccounts(self, entry: Mapping[str, Any]) -> Iterator[Record]:
         """A service account, and that what runs as it has it."""
-        account = self._identity(one["metadata"])
+        account = self._identity(entry["metadata"])
         yield account
         yield {"section": "trusts", "of": account["address"], "admits": {"attached": True}, "live": {}}
 
-    def of_pods(self, one: Mapping[str, Any]) -> Iterator[Record]:
+    def of_pods(self, entry: Mapping[str, Any]) -> Iterator[Record]:
         """Something that runs."""
-        meta, name = one["metadata"], (one.get("spec") or {}).get("serviceAccountName") or "default"
+        meta, name = entry["metadata"], (entry.get("spec") or {}).get("serviceAccountName") or "default"
         identity = account_address(self.cluster.address, meta["namespace"], name)
         place = f"{self.cluster.address}/namespace/{meta['namespace']}/workload/{meta['name']}"
         yield {"section": "resources", "address": place, "runs_as": [identity]}
@@ -285,9 +285,9 @@ class ClusterReading:
             "live": {"id": meta.get("uid", ""), "version": meta.get("resourceVersion", "")},
         }
 
-    def of_secrets(self, one: Mapping[str, Any]) -> Iterator[Record]:
+    def of_secrets(self, entry: Mapping[str, Any]) -> Iterator[Record]:
         """A secret by its name, and the token that it holds."""
-        meta = one["metadata"]
+        meta = entry["metadata"]
         place = f"{self.cluster.address}/namespace/{meta['namespace']}/secret/{meta['name']}"
         yield {"section": "resources", "address": place}
         whose = (meta.get("annotations") or {}).get(TOKEN_OF)
@@ -322,8 +322,8 @@ class ClusterReading:
             for entry in self._listed(plural, what, base=f"/apis/{RBAC}/v1"):
                 yield from self._binding(entry)
 
-    def _binding(self, one: Mapping[str, Any]) -> Iterator[Record]:
-        meta, reference = one["metadata"], one.get("roleRef") or {}
+    def _binding(self, entry: Mapping[str, Any]) -> Iterator[Record]:
+        meta, reference = entry["metadata"], entry.get("roleRef") or {}
         if self.but(meta):
             return
         namespace = meta.get("namespace") or ""
@@ -337,7 +337,7 @@ class ClusterReading:
         role = self._role_name(of_namespace, str(reference["name"]))
         yield from self._roles(role, rules)
         live = _live(meta)
-        for subject in one.get("subjects") or ():
+        for subject in entry.get("subjects") or ():
             to = None
             for record in self.subjects.of(subject, namespace, what):
                 if "to" in record:
@@ -420,22 +420,26 @@ class ClusterReading:
             for namespace in here:
                 yield grant(role, f"{address}/namespace/{namespace}/{kind}/{name}")
 
-    def _followed(self, grant: Callable[..., Record], one: Follows, place: str, here: list[str]) -> Iterator[Record]:
+    def _followed(
+        self, grant: Callable[..., Record], follows: Follows, place: str, here: list[str]
+    ) -> Iterator[Record]:
         """A grant of what follows, at the place itself or at the things that are named."""
-        if not one.name:
-            yield from self._at(grant, one, place)
+        if not follows.name:
+            yield from self._at(grant, follows, place)
             return
-        namespace, _, inner = one.name.rpartition("/")
+        namespace, _, inner = follows.name.rpartition("/")
         for where in [namespace] if namespace else here:
-            yield from self._at(grant, one, f"{self.cluster.address}/namespace/{where}/{one.kind}/{word_of(inner)}")
+            yield from self._at(
+                grant, follows, f"{self.cluster.address}/namespace/{where}/{follows.kind}/{word_of(inner)}"
+            )
 
-    def _at(self, grant: Callable[..., Record], one: Follows, at: str) -> Iterator[Record]:
+    def _at(self, grant: Callable[..., Record], follows: Follows, at: str) -> Iterator[Record]:
         """A grant of what follows at a place, with its role."""
-        name = f"{self.prefix}{'/'.join(one.verbs)} {one.kind or 'anything'}, as follows"
+        name = f"{self.prefix}{'/'.join(follows.verbs)} {follows.kind or 'anything'}, as follows"
         if name not in self.made:
             self.made.add(name)
-            yield _role(name, {one.kind or "*": set(one.verbs)})
-        yield grant(name, at, one.why)
+            yield _role(name, {follows.kind or "*": set(follows.verbs)})
+        yield grant(name, at, follows.why)
 
     def _gathered(self) -> Iterator[Record]:
         """What follows from several bindings of one caller together, those to its groups and those of the whole cluster

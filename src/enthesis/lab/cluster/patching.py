@@ -117,8 +117,8 @@ def _at(whole: Any, parts: list[str]) -> Any:
     return whole
 
 
-def _add(whole: Any, one: Mapping[str, Any]) -> Any:
-    return _put(whole, one["path"], _given(one))
+def _add(whole: Any, entry: Mapping[str, Any]) -> Any:
+    return _put(whole, entry["path"], _given(entry))
 
 
 def _put(whole: Any, pointer: str, value: Any) -> Any:
@@ -135,8 +135,8 @@ def _put(whole: Any, pointer: str, value: Any) -> Any:
     return whole
 
 
-def _remove(whole: Any, one: Mapping[str, Any]) -> Any:
-    parts = _parts(one["path"])
+def _remove(whole: Any, entry: Mapping[str, Any]) -> Any:
+    parts = _parts(entry["path"])
     _at(whole, parts)
     if not parts:
         return None
@@ -145,30 +145,30 @@ def _remove(whole: Any, one: Mapping[str, Any]) -> Any:
     return whole
 
 
-def _replace(whole: Any, one: Mapping[str, Any]) -> Any:
-    value = _given(one)
-    return _put(_remove(whole, one), one["path"], value)
+def _replace(whole: Any, entry: Mapping[str, Any]) -> Any:
+    value = _given(entry)
+    return _put(_remove(whole, entry), entry["path"], value)
 
 
-def _move(whole: Any, one: Mapping[str, Any]) -> Any:
-    value = _at(whole, _parts(str(one.get("from"))))
-    return _put(_remove(whole, {"path": one["from"]}), one["path"], value)
+def _move(whole: Any, entry: Mapping[str, Any]) -> Any:
+    value = _at(whole, _parts(str(entry.get("from"))))
+    return _put(_remove(whole, {"path": entry["from"]}), entry["path"], value)
 
 
-def _copy(whole: Any, one: Mapping[str, Any]) -> Any:
-    return _put(whole, one["path"], copy.deepcopy(_at(whole, _parts(str(one.get("from"))))))
+def _copy(whole: Any, entry: Mapping[str, Any]) -> Any:
+    return _put(whole, entry["path"], copy.deepcopy(_at(whole, _parts(str(entry.get("from"))))))
 
 
-def _test(whole: Any, one: Mapping[str, Any]) -> Any:
-    if _at(whole, _parts(one["path"])) != _given(one):
-        raise NotApplicable(f"the test of {one['path']} does not hold")
+def _test(whole: Any, entry: Mapping[str, Any]) -> Any:
+    if _at(whole, _parts(entry["path"])) != _given(entry):
+        raise NotApplicable(f"the test of {entry['path']} does not hold")
     return whole
 
 
-def _given(one: Mapping[str, Any]) -> Any:
-    if "value" not in one:
-        raise NotApplicable(f"the operation {one['op']} has no value")
-    return one["value"]
+def _given(entry: Mapping[str, Any]) -> Any:
+    if "value" not in entry:
+        raise NotApplicable(f"the operation {entry['op']} has no value")
+    return entry["value"]
 
 
 OPERATIONS: Mapping[str, Callable[[Any, Mapping[str, Any]], Any]] = {

@@ -536,8 +536,8 @@ def _wants_metadata(request: Request) -> bool:
     return "as=PartialObjectMetadata" in request.headers.get("accept", "")
 
 
-def _as_metadata(one: Mapping[str, Any]) -> dict[str, Any]:
-    return {"kind": "PartialObjectMetadata", "apiVersion": "meta.k8s.io/v1", "metadata": one["metadata"]}
+def _as_metadata(entry: Mapping[str, Any]) -> dict[str, Any]:
+    return {"kind": "PartialObjectMetadata", "apiVersion": "meta.k8s.io/v1", "metadata": entry["metadata"]}
 
 
 def _is_dry(request: Request) -> bool:
