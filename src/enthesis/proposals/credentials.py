@@ -126,7 +126,6 @@ def _described(credential: Credential, now: datetime, *, asked: bool) -> ListedC
         time_text(at) if at else None for at in (credential.created, credential.expires, credential.last_used)
     )
     return ListedCredential(
-        credential.name, credential.of, credential.form, False if why_not else None, why_not, "", credential.fingerprint,
-        created, "", expires,
-        used, "", credential.held_in, str(credential.source),
+        credential.name, credential.of, credential.form, False if why_not else None, why_not, "",
+        credential.fingerprint, created, "", expires, used, "", credential.held_in, str(credential.source),
     )  # fmt: skip
