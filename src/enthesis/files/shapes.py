@@ -13,7 +13,8 @@ from datetime import UTC, datetime, timedelta
 from difflib import get_close_matches
 from functools import cached_property, lru_cache
 from ipaddress import ip_network
-from typing import Any, Protocol
+from operator import itemgetter
+from typing import Any, NamedTuple, Protocol
 
 from enthesis.files.nodes import Node, tree_of
 from enthesis.model.addresses import escaped, unescaped
@@ -23,6 +24,7 @@ from enthesis.model.mistakes import Mistake, Source
 
 LONGEST_HINTED = 300  # characters of a name that is compared with others
 MOST_COMPARED = 1000  # names
+MOST_REMEMBERED = 10_000  # texts of one field, read once
 MOST_HINTED = 50  # mistakes of a file with a hint at what was meant
 
 
@@ -420,8 +422,18 @@ class MapOf:
 
 ESCAPES = re.compile(r"[*?\\]").search  # an escape in a text, or what would need one
 NOTHING_MORE: Mapping[str, str] = {}
+TEXTS = {str}
 QuickReader = Callable[[Any, Notes, Source], Any]
 """Reads plain data that stands at one place; MISSING where it is not what is expected."""
+
+
+class Plan(NamedTuple):
+    """How entries of certain names are read at once: an attribute for each ('': it is left out), the entries that are
+    texts as they stand, and what reads the others."""
+
+    attributes: tuple[str, ...]
+    texts_of: Callable[[Mapping[str, Any]], tuple[Any, ...]] | None = None
+    readers: tuple[tuple[str, QuickReader], ...] = ()
 
 
 def quick_reader(shape: Shape) -> QuickReader | None:
@@ -429,11 +441,26 @@ def quick_reader(shape: Shape) -> QuickReader | None:
     if type(shape) in (Text, Name):
         return None
     quick: QuickReader | None = getattr(shape, "quick", None)
+    if quick is None and type(shape) in (Choice, Time, Duration):
+        return _remembering(shape)
     return quick or (lambda item, notes, source: shape.read(tree_of(item, source.line), notes))
 
 
-def skipped(_item: Any, _notes: Notes, _source: Source) -> Any:
-    """What reads a value that is no part of a record."""
+def _remembering(shape: Shape) -> QuickReader:
+    """Reads values by a shape, each text once: the same few words and times stand in many records."""
+    known: dict[str, Any] = {}
+
+    def read(item: Any, notes: Notes, source: Source) -> Any:
+        if type(item) is not str:
+            return shape.read(tree_of(item, source.line), notes)
+        value = known.get(item, MISSING)
+        if value is MISSING:
+            value = shape.read(tree_of(item, source.line), notes)
+            if value is not MISSING and len(known) < MOST_REMEMBERED:
+                known[item] = value
+        return value
+
+    return read
 
 
 @dataclass(frozen=True)
@@ -517,11 +544,20 @@ class Record:
         notes.records[source] = node
         return self.make(**values, source=source)
 
-    def quick(self, entries: Any, notes: Notes, source: Source, more: Mapping[str, str] = NOTHING_MORE) -> Any:
+    def quick(
+        self,
+        entries: Any,
+        notes: Notes,
+        source: Source,
+        more: Mapping[str, str] = NOTHING_MORE,
+        *,
+        escapes: bool = True,
+    ) -> Any:
         """The value of plain data that stands at one place, as `read` would give it; MISSING where `read` has to look,
         since something is wrong or is written with escapes.
 
-        `more` are attributes by names that are no fields; '' for what is no part of the value.
+        `more` are attributes by names that are no fields; '' for what is no part of the value. With `escapes` false it
+        is known that no text in it holds any.
         """
         if type(entries) is not dict:
             return MISSING
@@ -529,26 +565,25 @@ class Record:
         plan = self._plans.get(names)
         if plan is None:
             plan = self._plans[names] = self._planned(entries, more)
-        values: dict[str, Any] = {"source": source}
-        for (attribute, read), item in zip(plan, entries.values(), strict=False):
-            if read is None and type(item) is str and item and not ESCAPES(item):
-                values[attribute] = item
-            elif read is None:
+        attributes, texts_of, readers = plan
+        if texts_of is not None:
+            texts = texts_of(entries)
+            if set(map(type, texts)) != TEXTS or "" in texts or (escapes and any(map(ESCAPES, texts))):
                 return MISSING
-            elif attribute:
-                value = read(item, notes, source)
-                if value is MISSING:
-                    return MISSING
-                values[attribute] = value
-        return self.make(**values) if plan else MISSING
+        values = dict(zip(attributes, entries.values(), strict=True))
+        values.pop("", None)
+        for attribute, read in readers:
+            values[attribute] = read(values[attribute], notes, source)
+            if values[attribute] is MISSING:
+                return MISSING
+        return self.make(**values, source=source) if values else MISSING
 
     @cached_property
-    def _plans(self) -> dict[tuple[str, ...], list[tuple[str, QuickReader | None]]]:
-        """What `quick` does with entries of these names: an attribute for each, with what reads it; None for text as it
-        stands. Empty where no record has just these."""
+    def _plans(self) -> dict[tuple[str, ...], Plan]:
+        """What `quick` does with entries of these names; without attributes where no record has just these."""
         return {}
 
-    def _planned(self, entries: Mapping[str, Any], more: Mapping[str, str]) -> list[tuple[str, QuickReader | None]]:
+    def _planned(self, entries: Mapping[str, Any], more: Mapping[str, str]) -> Plan:
         known, there = self.by_name, entries.keys() - more.keys()
         sound = (
             there <= known.keys()
@@ -557,13 +592,15 @@ class Record:
             and all(other in there for name, other in self.goes_with.items() if name in there)
         )
         if not sound:
-            return []
-        return [
-            (known[name].attribute, quick_reader(known[name].shape))
-            if name in known
-            else (more[name], None if more[name] else skipped)
-            for name in entries
-        ]
+            return Plan(("",) * len(entries))
+        attributes = tuple(known[name].attribute if name in known else more[name] for name in entries)
+        readers = {name: quick_reader(known[name].shape) for name in entries if name in known}
+        texts = [name for name in entries if (readers[name] is None if name in readers else more[name])]
+        return Plan(
+            attributes,
+            itemgetter(*texts, texts[0]) if texts else None,  # one more, so that it always gives a tuple
+            tuple((known[name].attribute, read) for name, read in readers.items() if read is not None),
+        )
 
     def _unknown(self, name: str, node: Node, notes: Notes, known: Mapping[str, Field]) -> None:
         line, column = node.keys[name] if node.keys else (node.line, node.column)

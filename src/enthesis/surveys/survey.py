@@ -21,11 +21,11 @@ from datetime import datetime
 from hashlib import sha256
 from operator import attrgetter
 from pathlib import Path
-from typing import Any, TextIO
+from typing import Any, NamedTuple, TextIO
 
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import MISSING, Notes, time_from
+from enthesis.files.shapes import ESCAPES, MISSING, Notes, time_from
 from enthesis.model.addresses import account_of, contains, is_simple_name, is_well_formed, parse
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.conditions import Glob
@@ -37,6 +37,8 @@ from enthesis.model.words import STATEMENT_SECTIONS
 VERSION = 2  # 1 had words that were renamed since
 ASKED_NOW = "the live side"  # the name of a survey that was taken for one question and is in no file
 MAX_LINE = 4 * 1024 * 1024  # characters
+DIGESTED = 500  # lines at once
+DECODE = json.JSONDecoder().raw_decode  # json.loads, but for what it allows before and after the value
 
 
 MORE = {key: {"section": "", "live": "", **({key: key} if key else {})} for key in (None, "name", "address")}
@@ -83,9 +85,20 @@ class Survey:
     looked_at: tuple[LookedAt, ...] = ()
 
 
+class _Section(NamedTuple):
+    """How the entries of a section are read, and where they are put."""
+
+    key: str | None
+    more: Mapping[str, str]
+    quick: Callable[..., Any]
+    named: dict[str, Any]
+    listed: list[Any]
+
+
 @dataclass
 class _Collected:
     notes: Notes
+    sections: dict[str, _Section] = field(default_factory=dict)
     named: dict[str, dict[str, Any]] = field(default_factory=dict)
     listed: dict[str, list[Any]] = field(default_factory=dict)
     left_out: list[Said] = field(default_factory=list)
@@ -93,6 +106,19 @@ class _Collected:
     keys: dict[str, Any] = field(default_factory=dict)
     complete: bool = False
     ended: bool = False
+
+    def begun(self, word: object, name: str, number: int) -> _Section:
+        """A section at its first entry; InvalidSurvey where an estate has none of this name."""
+        found = SECTIONS.get(word) if isinstance(word, str) else None
+        if found is None or not isinstance(word, str):
+            raise InvalidSurvey(f"line {number} of {name}: an estate has no section `{word}`")
+        places: tuple[dict[str, Any], list[Any]] = {}, []
+        if found.key is not None:
+            self.named[word] = places[0]
+        else:
+            self.listed[word] = places[1]
+        self.sections[word] = _Section(found.key, MORE[found.key], found.record.quick, *places)
+        return self.sections[word]
 
 
 def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey:
@@ -109,6 +135,7 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
         raise InvalidSurvey(f"{name} is a survey of version {header.get('version')} (expected {VERSION})")
     looked_at = _all_looked_at(header, name)
     into = _Collected(Notes(name))
+    undigested: list[str] = []
     with no_collecting():
         for number, line in numbered:
             if line.isspace():
@@ -117,18 +144,28 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
             if into.ended:
                 raise InvalidSurvey(f"line {number} of {name} comes after the end of the survey")
             if "section" in record:
-                _entry(record, name, number, into)
+                _entry(record, name, number, into, escapes=ESCAPES(line) is not None)
             elif record.get("end") is True:
+                _digest(digest, undigested)
                 _end(record, name, number, digest.hexdigest(), into)
             else:
                 _take(record, name, number, into)
-            digest.update(line.rstrip("\r\n").encode(errors="replace") + b"\n")
+            undigested.append(line)
+            if len(undigested) == DIGESTED:
+                _digest(digest, undigested)
     kinds = into.named.get("kinds", {})
     sections: dict[str, Any] = {**into.named, **{section: tuple(found) for section, found in into.listed.items()}}
     estate = Estate(str(header.get("estate") or name), catalogue.extended(kinds.values()), **sections)
     estate = _sound(estate, name)
     of = tuple(one.name for one in looked_at)
     return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings), into.keys, looked_at)
+
+
+def _digest(digest: Any, lines: list[str]) -> None:
+    """Adds lines to the digest of a survey, without what ends them, and empties the list."""
+    if lines:
+        digest.update("\n".join([*(line.rstrip("\r\n") for line in lines), ""]).encode(errors="replace"))
+        lines.clear()
 
 
 def survey_in(path: Path, catalogue: Catalogue) -> Survey:
@@ -181,7 +218,10 @@ def _all_looked_at(header: dict[str, Any], name: str) -> tuple[LookedAt, ...]:
 
 def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
     try:
-        value = json.loads(line) if len(line) <= MAX_LINE else None
+        text = line.strip()
+        value, end = DECODE(text) if len(line) <= MAX_LINE else (None, 0)
+        if end != len(text):
+            value = None
     except (ValueError, RecursionError):
         value = None
     if not isinstance(value, dict):
@@ -267,25 +307,25 @@ def _attached(estate: Estate, known: Collection[str]) -> tuple[Attachment, ...]:
     return tuple(attachment for attachment in kept if attachment.runs_as)
 
 
-def _entry(record: dict[str, Any], name: str, number: int, into: _Collected) -> None:
+def _entry(record: dict[str, Any], name: str, number: int, into: _Collected, *, escapes: bool) -> None:
     word = record["section"]
-    section = SECTIONS.get(word) if type(word) is str else None
+    section = into.sections.get(word) if type(word) is str else None
     if section is None:
-        raise InvalidSurvey(f"line {number} of {name}: `{word}` is no section of an estate")
-    key = section.key
+        section = into.begun(word, name, number)
+    key, more = section.key, section.more
     if key is not None and type(record.get(key)) is not str:
         raise InvalidSurvey(f"line {number} of {name}: this entry has no {key}")
-    value = section.record.quick(record, into.notes, Source(name, number, 1), MORE[key])
+    value = section.quick(record, into.notes, Source(name, number, 1), more, escapes=escapes)
     if value is MISSING or into.notes.mistakes:
         notes, given = Notes(name), {key: record[key]} if key else {}
-        rest = {field: item for field, item in record.items() if field not in MORE[key]}
-        value = section.record.read(tree_of(rest, number), notes, **given)
+        rest = {field: item for field, item in record.items() if field not in more}
+        value = SECTIONS[word].record.read(tree_of(rest, number), notes, **given)
         if notes.mistakes:
             raise InvalidSurvey(f"line {number} of {name}: {notes.mistakes[0].message}")
-    if key:
-        into.named.setdefault(word, {}).setdefault(record[key], value)
+    if key is not None:
+        section.named.setdefault(record[key], value)
     else:
-        into.listed.setdefault(word, []).append(value)
+        section.listed.append(value)
 
 
 # -- beside an estate -----------------------------------------------------------------------------------------------
