@@ -62,7 +62,7 @@ def test_records_in_any_order_are_judged_like_the_estate_itself(seed: int) -> No
     ("record", "says"),
     [
         ({"section": "grants", "to": "a"}, "`role` is missing"),
-        ({"section": "nothing"}, "`nothing` is no section"),
+        ({"section": "nothing"}, "an estate has no section `nothing`"),
         ({"to": "a"}, "says nothing that is understood"),
         ({"section": "trusts", "of": "a", "admits": {}}, "has none of them"),
         ({"section": "trusts", "of": "a", "admits": {"identity": "b"}, "session": "soon"}, "the text 'soon'"),
