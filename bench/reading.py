@@ -59,7 +59,7 @@ def main() -> None:
         (folder / "estate.yaml").write_text(text, encoding="utf-8")
         reading = read_folder(folder)
         if reading.estate is None or len(reading.estate.grants) != statements // 3:
-            raise SystemExit(f"the generated estate does not read: {reading.mistakes[:3]}")
+            raise SystemExit(f"the generated estate does not read: {reading.errors[:3]}")
         first, again = [], []
         for _ in range(ROUNDS):
             loader = timed(lambda: yaml.load(text, Loader=yaml.CSafeLoader))
@@ -67,7 +67,7 @@ def main() -> None:
             read_folder(folder, cache=cache)
             again.append(timed(lambda: read_folder(folder, cache=cache)) / loader)
     print(f"{statements} statements, {len(text) / 1e6:.1f} MB, median of {ROUNDS} ratios to the C loader")
-    print(f"  read to the model, all mistakes looked for: {median(first):.2f} (at most 1.5 wanted)")
+    print(f"  read to the model, all errors looked for: {median(first):.2f} (at most 1.5 wanted)")
     print(f"  read again, unchanged:                      {median(again):.2f}")
 
 

@@ -179,7 +179,7 @@ def _differences(before: Estate, after: Estate, rng: Random, counted: Counter[st
 
 
 def _by_running_elsewhere(web: Web, journey: Journey) -> bool:
-    """Whether a chain that is no single journey comes to the same with the same values: by using an identity, say."""
+    """Whether a chain that is not one journey comes to the same with the same values: by using an identity, say."""
     context, origin, attempt = journey.context, journey.origin, journey.attempt
     when = {"time": context.time, "network": context.network, "reference": context.reference, "mfa": origin.mfa}
     chains = Chains(web, when)
@@ -230,7 +230,7 @@ def _told(journey: Journey, here: Estate, there: Estate, told: Told, counted: Co
         return
     young = replace(journey, context=replace(journey.context, session_age=None))
     if not web.ages and some_way(there, young):
-        return  # no statement asks for a session's age, and that one lasts longer than another is no access gained
+        return  # no statement asks for a session's age, and that one lasts longer than another is not an access gained
     callers = [(journey.origin.form, journey.origin.whom)]
     if journey.origin.form == "credential":  # told once, of whose it is, where that gains as much
         callers.append(("identity", here.credentials[journey.origin.whom].of))

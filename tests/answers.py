@@ -56,7 +56,7 @@ Answer = Callable[[Estate], Iterator[Line]]
 def estate_of(name: str) -> Estate:
     """One of the fixed estates."""
     reading = read_texts({"estate.yaml": (HERE / f"{name}.json").read_text(encoding="utf-8")})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 

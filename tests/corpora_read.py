@@ -27,7 +27,7 @@ def conditions_of(written: Any) -> Conditions:
     node, _ = parse(json.dumps(written).encode())
     assert node is not None
     read: Conditions = FREE_CLAIMS.read(node, notes)
-    assert not notes.mistakes, notes.mistakes
+    assert not notes.errors, notes.errors
     return read
 
 

@@ -9,7 +9,7 @@ HEAD = """\
 # Errors
 
 After reading this page you can look up an error by its code and fix it. `--format json` shows the code as `error.code`,
-and as `code` of each mistake in an estate.
+and as `code` of each error in an estate.
 
 ```console
 $ enthesis trace --journey publish-from-mian --format json

@@ -127,7 +127,7 @@ class Targets:
         try:
             plan = mangled(PROPOSAL, rng)
             proposal_from({**plan, "digest": digest_of(plan)} if isinstance(plan, dict) else plan)
-        except ValueError as fault:  # said as a mistake of the file
+        except ValueError as fault:  # said as an error of the file
             assert str(fault)
 
     def token(self, rng: Random) -> None:

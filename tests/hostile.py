@@ -184,7 +184,7 @@ def forms(by: Signing) -> Hostile:
     yield "claims that are a list", by.token(claims=b"[]")
     yield "claims that are a text", by.token(claims=b'"sub"')
     yield "claims that are nothing", by.token(claims=b"")
-    yield "claims that are no JSON", by.token(claims=b"{sub: x}")
+    yield "claims that are not JSON", by.token(claims=b"{sub: x}")
     yield "claims and more after them", by.token(claims=by.raw_claims("") + b"{}")
     yield "claims in another encoding", by.token(claims=json.dumps(dict(by.claims)).encode("utf-16"))
     yield "claims with a mark before them", by.token(claims=b"\xef\xbb\xbf" + by.raw_claims(""))

@@ -101,7 +101,7 @@ def test_what_a_person_began_nobody_goes_on_with_who_is_not_signed_in(
     assert run("lab", "fault", "--clear").code == 0
     assert run("sign-out").code == 0
     ran = run("enact", "--resume")
-    assert ran.code == 3 and f"acts as {ANN}, and nobody is signed in" in ran.err, ran.err
+    assert ran.code == 3 and f"acts as {ANN}, and no person is signed in" in ran.err, ran.err
     assert run("enact", "--resume", "--undo", "--yes").code == 3
     sign_in(enthesis, folder, run)
     ran = run("enact", "--resume")

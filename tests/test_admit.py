@@ -50,7 +50,7 @@ def estate_of(claims: Mapping[str, str]) -> Estate:
     written = ", ".join(f"{name}: {test}" for name, test in claims.items())
     text = f"{HEAD}trusts: [{{of: left/identity/a, admits: {{token: forge, claims: {{{written}}}}}}}]\n"
     reading = read_texts({"estate.yaml": text})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 
@@ -193,7 +193,7 @@ def test_a_sample_token_gives_a_trust_that_admits_it_and_needs_no_estate(enthesi
     said = enthesis("admit", "--from-token", "-", "--format", "json", at=tmp_path, stdin=token(claims)).json
     lines = "\n".join(said["lines"]).replace("ISSUER", "forge").replace("IDENTITY", "left/identity/a")
     reading = read_texts({"estate.yaml": HEAD.replace("issuers: {forge", "kinds: {} # {forge"), "more.yaml": lines})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     (trust,) = reading.estate.trusts
     admits = admissions_of(reading.estate).callers_of(trust)
     assert admits.has(claims)

@@ -127,7 +127,7 @@ def test_a_sign_in_approves_for_a_day_and_only_what_it_was_given_for(enthesis: P
         sign_in("ann")
         assert run("ann", "propose", "--out", "p.json").code == 0
         nobody = run("bob", "propose", "--approve", "p.json")
-        assert nobody.code == 2 and "nobody is signed in who could approve this" in nobody.err.lower()
+        assert nobody.code == 2 and "no approver is signed in" in nobody.err.lower()
         assert "cannot approve it" in run("ann", "propose", "--approve", "p.json").err
         sign_in("bob")
         ran = run("bob", "propose", "--approve", "p.json")

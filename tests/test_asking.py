@@ -1,4 +1,4 @@
-"""The asking commands, as a user meets them: trace, reach, card, and what check says besides mistakes."""
+"""The asking commands, as a user meets them: trace, reach, card, and what check says besides errors."""
 
 import base64
 import csv
@@ -151,7 +151,7 @@ def test_what_is_unknown_says_which_option_to_give(enthesis: Program, saltmarsh:
 # -- journeys and invariants ----------------------------------------------------------------------------------------
 
 
-def test_a_journey_that_leaves_out_what_its_refusal_rests_on_is_a_mistake(enthesis: Program, saltmarsh: Path) -> None:
+def test_a_journey_that_leaves_out_what_its_refusal_rests_on_is_an_error(enthesis: Program, saltmarsh: Path) -> None:
     edit(saltmarsh, "publishing.yaml", "admits: {identity: build/identity/publisher}", "admits: {identity: "
          "build/identity/publisher}\n    when: {reference: tide-table}")  # fmt: skip
     checked = enthesis("check", "--format", "json", at=saltmarsh)
@@ -301,7 +301,7 @@ def test_check_compares_with_a_revision_and_a_folder_and_bars_gains(enthesis: Pr
     git("add", "-A")
     git("commit", "-qm", "as it was")
     same = enthesis("check", "--compared-with", "HEAD", at=saltmarsh)
-    assert same.code == 0 and "Nobody gains or loses access." in same.out
+    assert same.code == 0 and "No caller gains or loses access." in same.out
     edit(saltmarsh, "publishing.yaml", "object: [write, list]", "object: [write, read]")
     found = enthesis("check", "--compared-with", "HEAD", "--format", "json", at=saltmarsh).json["compared"]
     assert {(one["caller"], one["verb"]) for one in found["gained"]} == {

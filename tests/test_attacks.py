@@ -22,7 +22,7 @@ from enthesis.connectors.oauth import OAuthProvider, Server
 from enthesis.files import finding
 from enthesis.live.showing import shown_to
 from enthesis.model.errors import EnthesisError, InvalidInput, UnexpectedAnswer
-from enthesis.model.mistakes import masked
+from enthesis.model.file_errors import masked
 from enthesis.model.secrets import Secret
 from enthesis.ports import Connected, HeldCredential, Refusal
 from enthesis.proposals.steps import digest_of
@@ -103,7 +103,7 @@ def test_a_proposal_that_was_edited_is_not_carried_out(
         assert len(left["steps"]) == 1, edit
     (proposed / "p.json").write_text(good)
     refused = enthesis("enact", "p.json", at=proposed)
-    assert refused.code == 2 and "nobody is here to ask" in refused.err.lower()
+    assert refused.code == 2 and "there is no terminal to ask at" in refused.err.lower()
     assert enthesis("enact", "p.json", "--yes", at=proposed).code == 0
     assert enthesis("enact", "p.json", "--yes", at=proposed).code == 0  # nothing is left of it
     assert enthesis("propose", "--expect-none", at=proposed).code == 0
@@ -312,7 +312,7 @@ def test_a_file_without_an_end_is_not_read_to_it(enthesis: Program, saltmarsh: P
 
 
 @pytest.mark.attack("files without an end")
-def test_folders_and_names_beyond_all_measure_are_mistakes(enthesis: Program, tmp_path: Path) -> None:
+def test_folders_and_names_beyond_all_measure_are_errors(enthesis: Program, tmp_path: Path) -> None:
     folder = write_estate(tmp_path / "odd", {"estate.yaml": "estate: odd\n"})
     here = Path.cwd()
     os.chdir(folder)

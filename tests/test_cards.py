@@ -60,7 +60,7 @@ OTHER_HALF = "  - {to: a/identity/i, role: reading, at: b/bucket/b, held_by: b}\
 
 def made(name: str, text: str = TEXT, dangling: Iterable[str] = ()) -> Card:
     reading = read_texts({"estate.yaml": text})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     found = card(Web(compile_estate(reading.estate), NOW.timestamp(), NOBODY), name, NOW, dangling)
     assert found is not None
     return found
@@ -138,5 +138,5 @@ def test_star_is_said_to_leave_out_power_verbs() -> None:
 
 def test_only_registries_and_databases_have_a_shared_login() -> None:
     wrong = TEXT.replace("a/secret/t: {encrypted_by: a/key/k}", 'a/secret/t: {shared_login: "on"}')
-    (found,) = read_texts({"estate.yaml": wrong}).mistakes
+    (found,) = read_texts({"estate.yaml": wrong}).errors
     assert found.code == "wrong-kind" and "a registry or database" in found.expected

@@ -32,7 +32,7 @@ resources: {left/bucket/b: {}}
 
 def estate_of(text: str) -> Estate:
     reading = read_texts({"estate.yaml": HEAD + text})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 

@@ -260,7 +260,7 @@ def test_what_cannot_be_said_or_read_is_listed_and_never_dropped(
     assert ran.code == 3
     assert "secrets (names only)" in ran.err and "cannot list resource" in ran.err and token not in ran.err
     ran = enthesis("reach", "--survey", out, "--to", f"{GRID}/namespace/nowcast/workload/job-1", at=tmp_path)
-    assert ran.code == 3 and ran.out.startswith("Partial survey, so this answer may lack something.")
+    assert ran.code == 3 and ran.out.startswith("Partial survey: this answer may be incomplete.")
     assert "secrets (names only)" in ran.out.splitlines()[0]
     auditor = f"{GRID}/namespace/nowcast/identity/auditor"
     asking = ("trace", "list", f"{GRID}/namespace/nowcast/secret/db", "--from", auditor)
@@ -467,9 +467,9 @@ def test_clouds_are_surveyed_too(enthesis: Program, enacted_lab: object, tmp_pat
         (lambda lines: ["{}\n"], "no header"),
         (lambda lines: [], "no JSON object"),
         (lambda lines: [lines[0].replace('"version":2', '"version":9')], "version 9"),
-        (lambda lines: [*lines[:3], "{nonsense\n"], "ine 4 of live.jsonl is no JSON object"),
+        (lambda lines: [*lines[:3], "{nonsense\n"], "ine 4 of live.jsonl is not JSON object"),
         (lambda lines: [*lines[:3], "{}\n"], "ine 4 of live.jsonl says nothing"),
-        (lambda lines: [*lines[:3], '{"section":"secrets"}\n'], "`secrets` is no section"),
+        (lambda lines: [*lines[:3], '{"section":"secrets"}\n'], "`secrets` is not a section"),
         (lambda lines: [*lines[:3], '{"section":"grants","to":"a"}\n'], "ine 4 of live.jsonl"),
         (lambda lines: [*lines[:3], '{"section":"roles","allows":{}}\n'], "this entry has no name"),
     ],
@@ -486,4 +486,4 @@ def test_a_survey_that_cannot_be_read_says_where(
     assert says in ran.err
     out.write_text("".join(islice(lines, len(lines) - 1)))
     ran = enthesis("reach", "--survey", "live.jsonl", "--to", GRID, at=tmp_path)
-    assert ran.code == 3 and ran.out.startswith("Partial survey, so this answer may lack something. Not read: the end")
+    assert ran.code == 3 and ran.out.startswith("Partial survey: this answer may be incomplete. Not read: the end")

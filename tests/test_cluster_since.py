@@ -91,7 +91,7 @@ def test_reading_on_says_what_reading_anew_says(enthesis: Program, own: tuple[Pa
         assert "from the beginning" not in told
         survey("--out", "anew.jsonl")
         assert said(folder / "live.jsonl") == said(folder / "anew.jsonl"), count
-    # of some namespaces, of another cluster's survey, and of what is no survey
+    # of some namespaces, of another cluster's survey, and of what is not a survey
     told = survey("--namespace", "tiles", "--since", "live.jsonl", "--out", "part.jsonl")
     assert "from the beginning" in told
     assert "from the beginning" not in survey("--namespace", "tiles", "--since", "part.jsonl", "--out", "part.jsonl")

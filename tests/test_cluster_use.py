@@ -266,7 +266,7 @@ def test_a_token_of_a_cluster_is_checked_with_its_published_keys(
         assert code or "signed  with a key of grid" in ran.out
 
 
-def test_an_issuer_that_is_no_cluster_is_a_mistake(enthesis: Program, tmp_path: Path) -> None:
+def test_an_issuer_that_is_no_cluster_is_an_error(enthesis: Program, tmp_path: Path) -> None:
     for old, new in (("cluster: surge/cluster/grid}", "cluster: surge/cluster/other}"),
                      ("cluster: surge/cluster/grid}", "cluster: surge/bucket/forecasts}"),
                      ("kind: oidc, cluster", "kind: saml, cluster")):  # fmt: skip
@@ -402,7 +402,7 @@ def test_a_cluster_that_is_no_lab_is_changed_and_proved_by_its_kubeconfig(
     way = ("--kubeconfig", str(tmp_path / "config"))
     ran = enthesis("propose", *way, "--out", "p.json", at=mine)
     assert ran.code == 0, ran.err
-    assert "Left aside, since they are not spoken to here: highmoor." in ran.err
+    assert "Not compared, since no connection is configured for them: highmoor." in ran.err
     assert "surge at highmoor" not in ran.out
     assert enthesis("enact", "p.json", "--yes", *way, at=mine).code == 0
     assert enthesis("propose", "--expect-none", *way, at=mine).code == 0
@@ -410,7 +410,7 @@ def test_a_cluster_that_is_no_lab_is_changed_and_proved_by_its_kubeconfig(
     ran = enthesis("prove", *names, *way, at=mine)
     assert ran.code == 0, ran.out
     ran = enthesis("prove", "uploads", *way, at=mine)
-    assert ran.code == 1 and "nothing is known to speak to for the provider highmoor" in ran.out
+    assert ran.code == 1 and "no connection is configured for the provider highmoor" in ran.out
     ran = enthesis("propose", at=mine)
     assert ran.code == 3 and "say how a cluster is reached" in ran.err
     lent = tmp_path / "lent.config"

@@ -143,7 +143,7 @@ def test_the_documented_connector_is_complete_and_is_found(enthesis: Program, tm
     more = {"PYTHONPATH": str(tmp_path)}
     ran = enthesis("survey", "--with", "sheds=keys.json", "--out", "live.jsonl", at=tmp_path, **more)
     assert ran.code == 0, ran.err
-    assert "'a/b' is no name for an address" in ran.err
+    assert "'a/b' is not a name for an address" in ran.err
     ran = enthesis("reach", "--survey", "live.jsonl", "--to", "sheds/shed/boats", at=tmp_path)
     assert ran.code == 0 and "ines" in ran.out and "tomas" not in ran.out
     ran = enthesis("survey", "--with", "barns=x", at=tmp_path, **more)

@@ -242,7 +242,7 @@ def test_the_files_alone_give_nothing_after_their_edits(target: Withdrawn) -> No
     estate = read_texts({"estate.yaml": TEXT}).estate
     assert estate is not None
     after = read_texts(edited({"estate.yaml": TEXT}, file_edits(estate, target)))
-    assert after.estate is not None, after.mistakes
+    assert after.estate is not None, after.errors
     now = 1_800_000_000.0
     assert reached(Chains(Web(compile_estate(estate), now)), target)
     assert not reached(Chains(Web(compile_estate(after.estate), now)), target)

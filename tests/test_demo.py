@@ -55,7 +55,7 @@ SAID = {
     ),
     "service-accounts": (
         "Tried live: all 9 journeys",
-        "who may run as, attach, issue or change it",
+        "who may run workloads as it, attach it, issue credentials for it or change it",
     ),
     "groups": ("without coast north: gauges/identity/pier-south", "may read gauges/secret/offsets"),
     "keys": ("has a keyless way in", "its value is in tape.key", "because the tape robot"),

@@ -48,7 +48,7 @@ SECRETS, OTHERS = "read a/bucket/s/object/…", "read b/bucket/t/object/…"
 def version(old: str = "", new: str = "") -> Estate:
     assert old in BEFORE
     reading = read_texts({"estate.yaml": BEFORE.replace(old, new)})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 
@@ -143,7 +143,7 @@ def test_who_is_removed_loses_everything() -> None:
         .replace("  - {to: b/identity/j, role: reading, at: b/bucket/t}\n", "")
     )  # fmt: skip
     reading = read_texts({"estate.yaml": gone})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     lost = told(difference(version(), reading.estate, NOW).losses)
     assert {f"{TWO} {OTHERS}", f"{ONE} take-on b/identity/j", f"{TOKEN} {OTHERS}"} <= lost
 
@@ -157,4 +157,4 @@ def test_longer_sessions_are_a_gain_where_somebody_asks_for_an_age() -> None:
     assert told(gains) == {f"{TOKEN} {SECRETS}", f"{TOKEN} take-on b/identity/j"}  # the next session ends no later
     for one in gains:
         assert timedelta(hours=1) <= one.values["session.age"] < timedelta(hours=4)  # type: ignore[operator]
-    assert not difference(version(), version("session: 1h", "session: 4h"), NOW).gains  # nobody asks
+    assert not difference(version(), version("session: 1h", "session: 4h"), NOW).gains  # no caller is given

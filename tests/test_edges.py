@@ -53,7 +53,7 @@ identities:
 
 def estate_of(body: str) -> Estate:
     reading = read_texts({"estate.yaml": HEAD + body})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 
@@ -95,7 +95,7 @@ def test_a_card_lists_eight_names_and_counts_the_rest(count: int, said: str) -> 
     more = "".join(f"  left/bucket/b{n}: {{encrypted_by: left/key/k}}\n" for n in range(count))
     head = HEAD.replace("identities:\n", "  left/key/k: {}\n" + more + "identities:\n", 1)
     reading = read_texts({"estate.yaml": head})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     made = card(Web(compile_estate(reading.estate), NOW.timestamp()), "left/key/k", NOW)
     assert made is not None
     (text,) = [item.text for part in made.parts for item in part.items if item.text.startswith("encrypts left")]
@@ -141,7 +141,7 @@ def test_a_workload_shows_the_tokens_of_its_own_cluster_and_no_others(issuer: st
         "  {of: left/cluster/k/namespace/n/identity/s, admits: {attached: true}}]\n"
     )
     reading = read_texts({"estate.yaml": text})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     chains = chains_from_now_on(Web(compile_estate(reading.estate), NOW.timestamp()))
     compiled = chains.compiled
     start = chains.from_place(compiled.places.index["left/cluster/k/namespace/n/workload/w"])

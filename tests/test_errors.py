@@ -18,7 +18,7 @@ from enthesis.tokens import checking
 from enthesis.verdicts import tables
 
 from .errors_page import PAGE, page
-from .test_mistakes import CORPUS
+from .test_file_errors import CORPUS
 
 SOURCES = Path(enthesis.__file__).parent
 RAISED = {name for name, one in vars(errors).items() if isinstance(one, type) and issubclass(one, errors.EnthesisError)}

@@ -47,7 +47,7 @@ issuers: {pipes: {kind: oidc}}
 
 def estate(text: str) -> Any:
     reading = read_texts({"estate.yaml": text})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 
@@ -76,7 +76,7 @@ def test_two_parties_with_a_folder_each_and_nothing_shared_but_the_document(enth
         assert (theirs / "estate.yaml").read_text(encoding="utf-8") == THEIRS
         words = ("handoff", "--received", str(document), "--key", f"{key}.pub", "--write")
         assert enthesis(*words, at=theirs).code == 0
-        assert "All of it is in this estate already." in enthesis(*words, at=theirs).out
+        assert "This estate already contains all of it." in enthesis(*words, at=theirs).out
         enacted = enthesis("enact", "--yes", "--accept", "outside-gains", at=theirs)
         assert enacted.code == 0, enacted.err
 

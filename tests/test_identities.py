@@ -365,5 +365,5 @@ def test_bad_input_has_a_code_and_says_what(
         (folder / "one.yaml").write_text("identities: {gauges/identity/y: {kind: instance-role}}\n")
     ran = enthesis("check", "--format", "json", at=folder)
     assert ran.code == 2
-    found = [one for one in ran.json["mistakes"] if one["code"] == code]
-    assert found and says in found[0]["message"] + found[0]["text"], ran.json["mistakes"]
+    found = [one for one in ran.json["errors"] if one["code"] == code]
+    assert found and says in found[0]["message"] + found[0]["text"], ran.json["errors"]

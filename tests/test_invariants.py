@@ -48,7 +48,7 @@ def estate_of(*texts: str) -> Estate:
     reading = read_texts(
         {f"{number}.yaml" if number else "estate.yaml": text for number, text in enumerate((WORLD, *texts))}
     )
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 

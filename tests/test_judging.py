@@ -33,7 +33,7 @@ def random_estate(seed: int, journeys: int = JOURNEYS) -> Estate:
     world = World(Random(seed))
     made = {f"j{number}": world.journey() for number in range(journeys)}
     reading = read_texts({"estate.json": json.dumps({**world.data, "journeys": made})})
-    assert reading.estate is not None, [(one.code, one.message) for one in reading.mistakes[:3]]
+    assert reading.estate is not None, [(one.code, one.message) for one in reading.errors[:3]]
     return reading.estate
 
 
@@ -93,7 +93,7 @@ def test_every_remedy_turns_the_verdict_needs_all_of_its_changes_and_can_be_writ
                     assert not turned(estate, rest, verdict.question), f"seed {seed}: not minimal: {change.sentence}"
                 edits = [edit for change in remedy.changes if (edit := change.edit()) is not None]
                 written = read_texts(edited({"estate.yaml": text}, edits))
-                assert written.mistakes == (), f"seed {seed}: {written.mistakes[:1]}"
+                assert written.errors == (), f"seed {seed}: {written.errors[:1]}"
                 assert written.estate == applied(estate, remedy.changes), f"seed {seed}"
                 counted["remedies"] += 1
 

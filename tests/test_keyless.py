@@ -10,7 +10,7 @@ from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.files.renaming import about, apart_from_names, renamed, twin
 from enthesis.model.estate import Context, Estate, Origin
-from enthesis.model.mistakes import masked
+from enthesis.model.file_errors import masked
 from enthesis.proposals.lingering import dangling, living_on
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
 from enthesis.surveys.statements import LiveObject, Surveyed, without_gone
@@ -41,7 +41,7 @@ identities:
 
 def estate_of(text: str = "") -> Estate:
     reading = read_texts({"estate.yaml": HEAD + text})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 
@@ -267,7 +267,11 @@ def test_a_card_says_through_which_group_somebody_comes_to_an_identity_as_a_thin
     )
     found = card(Web(compile_estate(estate_of(text)), NOW.timestamp()), "left/identity/a", NOW)
     assert found is not None
-    items = next(part.items for part in found.parts if part.head == "who may run as, attach, issue or change it")
+    items = next(
+        part.items
+        for part in found.parts
+        if part.head == "who may run workloads as it, attach it, issue credentials for it or change it"
+    )
     assert [one.text for one in items] == [
         "@works/identity/p: run-as, issue",
         "through the group left/group/crew: run-as, issue",

@@ -64,7 +64,7 @@ def test_answers_and_errors(saltmarsh: Path) -> None:
             enthesis.reach(estate, **more)  # type: ignore[arg-type]
     with pytest.raises(enthesis.InvalidEstate) as invalid:
         enthesis.parse_estate("estate: x\naccounts: {a: {in: nowhere, provider: none}}\n")
-    assert len(invalid.value.mistakes) >= 2
+    assert len(invalid.value.errors) >= 2
     with pytest.raises(enthesis.InvalidInput):
         enthesis.read_survey(saltmarsh / "estate.yaml")
     with pytest.raises(enthesis.InvalidInput):

@@ -161,7 +161,7 @@ def test_a_token_for_several_audiences_is_for_each_of_them() -> None:
         ("{wanted: all}", "expected one of jwt, id-token, access-token, none"),
     ],
 )
-def test_mistakes_in_how_a_service_is_asked_are_found(
+def test_file_errors_in_how_a_service_is_asked_are_found(
     enthesis: Program, tmp_path: Path, exchange: str, says: str
 ) -> None:
     text = f"estate: e\nproviders: {{north: {{style: one-sided, url: 'https://n.example', exchange: {exchange}}}}}\n"

@@ -34,7 +34,7 @@ MOST = 24  # states of one stage that are judged
 
 def estate_of(text: str) -> Estate:
     reading = read_texts({"estate.yaml": HEAD, "more.yaml": text})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 

@@ -169,7 +169,7 @@ credentials: {bound: {of: left/identity/a, form: access-key, when: {network: {wi
 
 def test_what_a_bound_key_opens_hangs_on_its_condition_however_far_on() -> None:
     reading = read_texts({"estate.yaml": KEYED})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     chains = Chains(Web(compile_estate(reading.estate), NOW.timestamp()), {"time": NOW})
     start = chains.from_credential("bound")
     assert start is not None

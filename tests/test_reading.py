@@ -1,4 +1,4 @@
-"""Reading an estate: every mistake located, nothing that can be put in a file ends in a traceback."""
+"""Reading an estate: every error located, nothing that can be put in a file ends in a traceback."""
 
 import os
 from pathlib import Path
@@ -7,7 +7,7 @@ import pytest
 
 from enthesis.files import nodes
 from enthesis.files.folder import read_folder, read_texts
-from enthesis.model.mistakes import Mistake
+from enthesis.model.file_errors import FileError
 
 from .conftest import Program, write_estate
 
@@ -21,12 +21,12 @@ accounts:
 """
 
 
-def mistakes_of(text: str) -> list[Mistake]:
-    return list(read_texts({"estate.yaml": HEAD + text}).mistakes)
+def errors_of(text: str) -> list[FileError]:
+    return list(read_texts({"estate.yaml": HEAD + text}).errors)
 
 
-def the_mistake(text: str) -> Mistake:
-    found = mistakes_of(text)
+def the_error(text: str) -> FileError:
+    found = errors_of(text)
     assert len(found) == 1, found
     return found[0]
 
@@ -53,7 +53,7 @@ def test_all_mistakes_are_reported_in_one_run_with_line_and_caret(enthesis: Prog
     }
     ran = enthesis("check", at=write_estate(tmp_path, files))
     assert ran.code == 2
-    assert "2 mistakes" in ran.out
+    assert "2 errors" in ran.out
     assert "estate.yaml:5:38  unknown provider `nort`" in ran.out
     lines = ran.out.splitlines()
     at = next(i for i, text in enumerate(lines) if 'left: {in: "@works/one"' in text)
@@ -93,7 +93,7 @@ def test_all_mistakes_are_reported_in_one_run_with_line_and_caret(enthesis: Prog
     ],
 )
 def test_each_mistake_says_where(text: str, code: str, line: int, column: int) -> None:
-    found = mistakes_of(text)
+    found = errors_of(text)
     assert (code, line, column) in [(one.code, one.source.line, one.source.column) for one in found], found
     assert all(one.text for one in found)
 
@@ -106,7 +106,7 @@ roles: {r: {allows: {object: [reed]}, colour: red}}
 trusts: [{of: left/identity/a, admits: {token: forge}, session: soon}, {of: left/identity/b, admits: {token: forge}}]
 grants: [{to: left/identity/a, role: r, at: left}, {to: left/identity/a, role: rr, at: left}]
 """
-    assert [(one.source.line, one.code) for one in mistakes_of(text)] == [
+    assert [(one.source.line, one.code) for one in errors_of(text)] == [
         (7, "unknown-word"),
         (8, "wrong-type"),
         (9, "unknown-name"),
@@ -119,10 +119,10 @@ grants: [{to: left/identity/a, role: r, at: left}, {to: left/identity/a, role: r
 
 def test_a_name_defined_twice_names_both_lines() -> None:
     more = "providers:\n  north: {style: one-sided}\n"
-    found = read_texts({"estate.yaml": HEAD, "more.yaml": more}).mistakes
+    found = read_texts({"estate.yaml": HEAD, "more.yaml": more}).errors
     assert [one.message for one in found] == ["`north` is defined twice under `providers`: here and at estate.yaml:3"]
     assert str(found[0].source) == "more.yaml:2"
-    twice = the_mistake("roles:\n  a: {allows: {object: [read]}}\n  a: {allows: {object: [write]}}\n")
+    twice = the_error("roles:\n  a: {allows: {object: [read]}}\n  a: {allows: {object: [write]}}\n")
     assert twice.message == "`a` stands twice in one mapping: here and on line 8"
     assert twice.source.line == 9
 
@@ -134,11 +134,11 @@ resources: {right/bucket/b: {}}
 roles: {reading: {allows: {object: [read]}}}
 grants: [{to: left/identity/a, role: reading, at: right/bucket/b%s}]
 """
-    found = the_mistake(text % "")
+    found = the_error(text % "")
     assert found.expected == "held_by: left or held_by: right"
-    assert mistakes_of(text % ", held_by: right") == []
-    assert mistakes_of(text % ', held_by: "@works/one"') == []
-    assert the_mistake(text.replace("left/id", "right/id") % ", held_by: left").code == "wrong-holder"
+    assert errors_of(text % ", held_by: right") == []
+    assert errors_of(text % ', held_by: "@works/one"') == []
+    assert the_error(text.replace("left/id", "right/id") % ", held_by: left").code == "wrong-holder"
 
 
 @pytest.mark.parametrize(
@@ -164,7 +164,7 @@ issuers: {{forge: {{kind: oidc}}}}
 identities: {{left/identity/a: {{kind: service-account}}}}
 trusts: [{{of: left/identity/a, admits: {{token: forge, claims: {{sub: {value}}}}}}}]
 """
-    assert the_mistake(text).code == code
+    assert the_error(text).code == code
 
 
 def test_values_are_those_of_yaml_1_2() -> None:
@@ -204,7 +204,7 @@ def test_malformed_yaml_is_one_clear_message(enthesis: Program, tmp_path: Path, 
     (tmp_path / "estate.yaml").write_bytes(content)
     ran = enthesis("check", at=tmp_path)
     assert ran.code == 2
-    assert "1 mistake." in ran.out
+    assert "1 error." in ran.out
     assert said in ran.out
 
 
@@ -212,14 +212,14 @@ def test_malformed_yaml_is_one_clear_message(enthesis: Program, tmp_path: Path, 
 def test_malformed_json(tmp_path: Path, content: bytes) -> None:
     write_estate(tmp_path, {"estate.yaml": HEAD})
     (tmp_path / "more.json").write_bytes(content)
-    found = read_folder(tmp_path).mistakes
+    found = read_folder(tmp_path).errors
     assert [one.source.file for one in found] == ["more.json"]
 
 
 def test_json_is_read_with_its_lines(tmp_path: Path) -> None:
     text = '{\n\t"identities": {\n\t\t"left/identity/\\ud83c\\udf0a": {"kind": "persn"}}}'
     write_estate(tmp_path, {"estate.yaml": HEAD, "more.json": text})
-    (found,) = read_folder(tmp_path).mistakes
+    (found,) = read_folder(tmp_path).errors
     assert (found.source.line, found.code) == (3, "unknown-word")
     (tmp_path / "more.json").write_text(text.replace("persn", "service-account"), encoding="utf-8")
     estate = read_folder(tmp_path).estate
@@ -237,7 +237,7 @@ def test_files_that_cannot_be_read(enthesis: Program, tmp_path: Path) -> None:
     os.mkfifo(tmp_path / "pipe.yaml")
     ran = enthesis("check", at=tmp_path)
     assert ran.code == 2
-    assert "4 mistakes" in ran.out
+    assert "4 errors" in ran.out
     for said in ("200 MiB", "symbolic links", "leads back to a folder above", "not a regular file"):
         assert said in ran.out, said
 
@@ -248,7 +248,7 @@ PROPOSAL = '{"enthesis": "proposal", "format": 2, "estate": "x", "steps": []}'
 def test_hidden_folders_and_documents_of_our_own_are_no_part(tmp_path: Path) -> None:
     files = {"estate.yaml": HEAD, ".hidden/x.yaml": "nonsense: true", "p.json": PROPOSAL}
     reading = read_folder(write_estate(tmp_path, files))
-    assert reading.mistakes == ()
+    assert reading.errors == ()
     assert reading.files == ("estate.yaml",)
 
 
@@ -291,11 +291,11 @@ def test_the_cache_is_used_and_never_trusted_over_the_file(
     assert again == first
     assert parsed == []
     (saltmarsh / "estate.yaml").write_text((saltmarsh / "estate.yaml").read_text().replace("gauges:", "gorges:", 1))
-    assert read_folder(saltmarsh, cache=cache).mistakes
+    assert read_folder(saltmarsh, cache=cache).errors
     for damaged in (b"", b"[1, 2", b"[1,2,1,[[1]]]", b'{"a": 1}'):
         for path in cache.glob("*.tree"):
             path.write_bytes(damaged)
-        assert read_folder(saltmarsh, cache=cache).mistakes
+        assert read_folder(saltmarsh, cache=cache).errors
 
 
 SMALL = "estate: small\norganisations: {works: {}}\n"
@@ -312,7 +312,7 @@ def test_files_that_are_to_be_ignored_are_not_even_read(enthesis: Program, tmp_p
     folder = write_estate(tmp_path, files)
     (folder / "k8s" / "image.yaml").write_bytes(b"\xff\xfe\x00")
     reading = read_folder(folder)
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     assert reading.files == ("estate.yaml", "more.yaml")
     assert set(reading.skipped) == {"k8s/deep/one.yaml", "k8s/image.yaml", "x.tmp.json", "bad.yaml"}
     assert reading.estate.ignore == ("k8s/**", "*.tmp.json", "b?d.yaml")
@@ -322,7 +322,7 @@ def test_files_that_are_to_be_ignored_are_not_even_read(enthesis: Program, tmp_p
 
 def test_ignoring_is_said_in_the_head_alone_and_never_of_it() -> None:
     assert read_texts({"estate.yaml": SMALL + "ignore: ['**']\n"}).estate is not None
-    found = read_texts({"estate.yaml": SMALL, "more.yaml": "ignore: [estate.yaml]\n"}).mistakes
+    found = read_texts({"estate.yaml": SMALL, "more.yaml": "ignore: [estate.yaml]\n"}).errors
     assert [one.code for one in found] == ["wrong-place"]
 
 
@@ -334,18 +334,18 @@ def test_documents_of_our_own_are_left_out_and_sections_never_are() -> None:
     assert reading.estate is not None
     assert reading.skipped == {"live.json": "a survey that Enthesis wrote", "p.json": "a proposal that Enthesis wrote"}
     for hidden in ("enthesis: x\nroles: {}\n", "roles: {}\nenthesis: x\n", "enthesis: survey\nrols: {}\n"):
-        found = read_texts({"estate.yaml": SMALL, "more.yaml": hidden}).mistakes
+        found = read_texts({"estate.yaml": SMALL, "more.yaml": hidden}).errors
         assert "unknown-section" in [one.code for one in found], hidden
     behind = survey.splitlines()[0] + "\ngrants: [\n"
-    assert read_texts({"estate.yaml": SMALL, "more.yaml": behind}).mistakes
+    assert read_texts({"estate.yaml": SMALL, "more.yaml": behind}).errors
 
 
 @pytest.mark.parametrize("text", ["name: a\nversion: 1\nscripts: {}\n", "- one\n", "a: 1\n---\nb: 2\n"])
 def test_what_is_plainly_something_else_is_named_once_with_advice(text: str) -> None:
-    (found,) = read_texts({"estate.yaml": SMALL, "package.yaml": text}).mistakes
+    (found,) = read_texts({"estate.yaml": SMALL, "package.yaml": text}).errors
     assert found.code in ("not-an-estate-file", "unreadable-file")
     assert "ignore: [package.yaml]" in found.expected
-    misspelt = read_texts({"estate.yaml": SMALL, "more.yaml": "grnats: []\n"}).mistakes
+    misspelt = read_texts({"estate.yaml": SMALL, "more.yaml": "grnats: []\n"}).errors
     assert [one.code for one in misspelt] == ["unknown-section"]
 
 
@@ -360,6 +360,6 @@ def test_files_in_formats_of_others_are_not_written_among_those_of_an_estate(ent
 
 
 def test_an_estate_has_a_name() -> None:
-    (found,) = read_texts({"estate.yaml": "organisations: {works: {}}\n"}).mistakes
+    (found,) = read_texts({"estate.yaml": "organisations: {works: {}}\n"}).errors
     where = (found.source.file, found.source.line, found.source.column)
     assert (found.code, where, found.expected) == ("missing-field", ("estate.yaml", 1, 1), "estate: NAME")

@@ -23,5 +23,5 @@ def test_every_example_is_read(section: str) -> None:
     text = page().partition(f"\n## {section}\n")[2].partition("```yaml\n")[2].partition("```")[0]
     found = read_texts({"estate.yaml": f"estate: example\n{text.replace('…', 'a')}"})
     # an example names what others describe; anything else about it is as it must be
-    wrong = [one for one in found.mistakes if one.code not in ("unknown-name", "unknown-place")]
+    wrong = [one for one in found.errors if one.code not in ("unknown-name", "unknown-place")]
     assert not wrong, wrong

@@ -48,7 +48,7 @@ def test_a_live_trust_that_is_wider_than_described_is_found_with_the_token(enthe
 def test_where_nobody_gets_in_near_misses_prove_nothing(enthesis: Program, fresh_lab: Lab) -> None:
     ran = enthesis("prove", "--near-misses", at=fresh_lab.folder)  # nothing is enacted
     assert ran.code == 1
-    assert "somebody who is meant: expected allowed, got refused" in ran.out
+    assert "an intended caller: expected allowed, got refused" in ran.out
     assert "0 refused, 0 allowed as a control" in ran.out
     for option in ("--expiry", "--replay"):
         ran = enthesis("prove", option, at=fresh_lab.folder)

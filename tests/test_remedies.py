@@ -34,7 +34,7 @@ READ = Attempt("read", "left/bucket/b/object/o")
 
 def estate_of(body: str) -> Estate:
     reading = read_texts({"estate.yaml": HEAD + body})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 

@@ -53,7 +53,7 @@ NEW = (
 
 
 def test_every_old_word_is_an_error_at_its_place_that_names_the_new_one() -> None:
-    found = read_texts({"estate.yaml": OLD}).mistakes
+    found = read_texts({"estate.yaml": OLD}).errors
     assert {one.code for one in found} == {"renamed"}
     said = {one.message for one in found}
     assert len(said) == 7
@@ -83,13 +83,13 @@ def test_a_file_with_an_old_section_is_never_taken_for_something_else() -> None:
     for head in ("", "enthesis: survey\n"):
         more = head + "lodged: {way: {at: forge, of: left/identity/a, admits: {sub: main}}}\n"
         reading = read_texts({"estate.yaml": OLD.partition("roles:")[0], "more.yaml": more})
-        assert not reading.skipped and "renamed" in {one.code for one in reading.mistakes}
+        assert not reading.skipped and "renamed" in {one.code for one in reading.errors}
 
 
 def test_a_verb_of_a_kind_of_the_estate_is_no_old_word() -> None:
     own = OLD.partition("identities:")[0] + "kinds: {tool: {in: [account], verbs: {use: run}}}\n"
     own += 'roles: {r: {allows: {"*": use, tool: [use]}}}\n'
-    assert {one.code for one in read_texts({"estate.yaml": own}).mistakes} == {"unknown-name"}  # of the identity alone
+    assert {one.code for one in read_texts({"estate.yaml": own}).errors} == {"unknown-name"}  # of the identity alone
 
 
 @pytest.mark.parametrize(

@@ -57,7 +57,7 @@ USES = {("read", "left/bucket/a/object/x"): 1.0, ("write", "right/bucket/c/objec
 
 def estate_of(text: str, *edits: Any) -> Estate:
     reading = read_texts(edited({"estate.yaml": text}, edits))
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 

@@ -58,7 +58,7 @@ def trust(claims: str, more: str = "", of: str = "left/identity/a") -> str:
 def found_in(body: str, **files: str) -> list[dict[str, Any]]:
     """The risks of an estate, accepted ones left out, as `check` writes them."""
     reading = read_texts({"estate.yaml": HEAD + body, **files})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     chains = chains_from_now_on(Web(compile_estate(reading.estate), NOW.timestamp()))
     found = placed(risks(chains), reading.records)
     assert not found.undecided
@@ -246,8 +246,8 @@ def test_risks_are_written_as_sarif(enthesis: Program, tmp_path: Path) -> None:
     assert [result["partialFingerprints"]["statement/v1"] for result in again] == marks
     (tmp_path / "a b" / "estate.yaml").write_text("estate: [")
     assert enthesis("check", "--sarif", str(tmp_path / "u.sarif"), at=tmp_path / "a b").code == 2
-    (mistake,) = json.loads((tmp_path / "u.sarif").read_text())["runs"][0]["results"]
-    assert mistake["level"] == "error"
+    (error,) = json.loads((tmp_path / "u.sarif").read_text())["runs"][0]["results"]
+    assert error["level"] == "error"
 
 
 SARIF: dict[str, Any] = {  # what SARIF 2.1.0 requires of the objects that are written here

@@ -16,10 +16,10 @@ from .estates import estates
 @settings(max_examples=examples(200))
 def test_written_and_read_back(data: dict[str, Any]) -> None:
     first = read_texts({"estate.json": json.dumps(data)})
-    assert first.mistakes == ()
+    assert first.errors == ()
     assert first.estate is not None
     second = read_texts({"estate.yaml": estate_text(first.estate)})
-    assert second.mistakes == ()
+    assert second.errors == ()
     assert second.estate == first.estate
 
 

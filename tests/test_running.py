@@ -95,7 +95,7 @@ def test_it_is_traced_and_reached(enthesis: Program, lab: Lab) -> None:
         ("{identity: gauges/identity/i}", "[{on: gauges/pool/l}, gauges/identity/i]", ""),
     ],
 )
-def test_what_no_journey_can_go_through_is_a_mistake(origin: str, through: str, code: str) -> None:
+def test_what_no_journey_can_go_through_is_an_error(origin: str, through: str, code: str) -> None:
     text = (
         "estate: x\norganisations: {o: {}}\nproviders: {p: {style: one-sided}}\n"
         "accounts: {gauges: {in: '@o', provider: p}}\n"
@@ -103,7 +103,7 @@ def test_what_no_journey_can_go_through_is_a_mistake(origin: str, through: str, 
         "identities: {gauges/identity/i: {kind: service-account}, '@o/identity/p': {kind: person}}\n"
         f"journeys: {{j: {{from: {origin}, through: {through}, expect: refused}}}}\n"
     )
-    assert [one.code for one in read_texts({"estate.yaml": text}).mistakes] == ([code] if code else [])
+    assert [one.code for one in read_texts({"estate.yaml": text}).errors] == ([code] if code else [])
 
 
 def test_a_hop_onto_a_resource_is_written_as_it_is_read(tmp_path: Path) -> None:

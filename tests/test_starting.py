@@ -203,9 +203,9 @@ def test_a_twin_of_an_identity_stands_beside_it(enthesis: Program, tmp_path: Pat
     ("words", "says"),
     [
         (("no-such", "x"), "unknown pattern no-such"),
-        (("person-logs-in",), "say where it goes"),
-        (("person-logs-in", "x"), "nobody is here to ask"),
-        (("person-logs-in", "x", "--usual-names", "--name", "hat=1"), "asks for no such name"),
+        (("person-logs-in",), "name a folder for it"),
+        (("person-logs-in", "x"), "there is no terminal to ask at"),
+        (("person-logs-in", "x", "--usual-names", "--name", "hat=1"), "has no such name"),
         (("person-logs-in", "x", "--usual-names", "--name", "host=a b"), "cannot be a name"),
         (("person-logs-in", "full", "--usual-names"), "not empty"),
         (("person-logs-in", "full/within", "--usual-names"), "would become a part of the estate"),

@@ -77,7 +77,7 @@ LEFT = (
 def asked(of: list[Mapping[str, Any]], *records: Mapping[str, Any]) -> Estate:
     """The estate beside a survey of these systems with these records."""
     reading = read_texts({"estate.yaml": TEXT})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     header = {"enthesis": "survey", "version": 2, "taken": "2026-11-24T00:00:00Z", "of": of}
     lines = [json.dumps(one) for one in (header, *records, {"end": True, "complete": True})]
     found = beside(reading.estate, read_survey(lines, "live", packaged_catalogue(TreeCache(None))))

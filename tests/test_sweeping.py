@@ -24,7 +24,7 @@ from enthesis.cleaning.sweep import sweep
 from enthesis.files.editing import Removal, edited
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.risks import FINDINGS
 from enthesis.verdicts.compiling import compile_estate
 
@@ -126,7 +126,7 @@ WHERE = {
 
 def estate(text: str) -> Estate:
     reading = read_texts({"estate.yaml": text})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     return reading.estate
 
 

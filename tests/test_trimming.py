@@ -141,7 +141,7 @@ def drawn(seed: int) -> tuple[str, list[dict[str, Any]]]:
     }
     text = json.dumps(data)
     reading = read_texts({"estate.yaml": text})
-    assert reading.estate is not None, reading.mistakes
+    assert reading.estate is not None, reading.errors
     estate = reading.estate
     judge = Judge(compile_estate(estate))
     asked = [(one, verb, f"{bucket}/object/x") for one in identities for verb in kinds["object"] for bucket in buckets]
@@ -179,7 +179,7 @@ def test_everything_used_stays_allowed_and_nothing_further_could_go(seed: int) -
     estate, found = trimmed(text, rows)
     assert found.gap == 0 and not found.withheld
     after = read_texts(edited({"estate.yaml": text}, edits_of(estate, found)))
-    assert after.estate is not None, after.mistakes
+    assert after.estate is not None, after.errors
     used = [(one["identity"], one["verb"], one["target"]) for one in rows]
     judge = Judge(compile_estate(after.estate))
     assert not [one for one in used if refused(judge, *one)]

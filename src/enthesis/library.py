@@ -93,7 +93,7 @@ class Comparison:
 
 
 def read_estate(folder: str | Path) -> Estate:
-    """The estate in a folder. Raises InvalidEstate with every mistake in its files."""
+    """The estate in a folder. Raises InvalidEstate with every error in its files."""
     return _sound(read_folder(Path(folder)))
 
 
@@ -125,8 +125,8 @@ def ask(estate: Estate, journey: Mapping[str, Any] | str, *, time: datetime | No
         notes = Notes("journey")
         said = {"expect": "allowed", **journey}
         found = SECTIONS["journeys"].record.read(tree_of(said), notes, name="asked")
-        if found is MISSING or notes.mistakes:
-            told = "; ".join(mistake.message for mistake in notes.mistakes) or "fields are missing"
+        if found is MISSING or notes.errors:
+            told = "; ".join(error.message for error in notes.errors) or "fields are missing"
             raise InvalidInput(f"this is not a journey: {told}", code="question-invalid")
     verdict = Judge(compile_estate(estate)).judge(question_of(found, time or _now()))
     refused = verdict.refused_at if not verdict.allowed else ()
@@ -190,7 +190,7 @@ def _now() -> datetime:
 
 def _sound(reading: Any) -> Estate:
     if reading.estate is None:
-        raise InvalidEstate(reading.mistakes)
+        raise InvalidEstate(reading.errors)
     found: Estate = reading.estate
     return found
 

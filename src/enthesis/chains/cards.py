@@ -15,7 +15,7 @@ from enthesis.files.writing import plain_statement
 from enthesis.model import estate as m
 from enthesis.model.addresses import account_of, article, contains, pool_of
 from enthesis.model.conditions import Conditions, Glob
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.sentences import admitted, ceiling_words, permissions, tested, verb_words
 from enthesis.verdicts.arrays import once
 from enthesis.verdicts.compiling import NONE, Compiled
@@ -140,14 +140,14 @@ class _Cards:
         what += f", {identity.purpose}" if identity.purpose else ""
         parts = [
             CardPart("what it is", tuple(self._about(identity))),
-            CardPart("who can take it on", tuple(self._trusts(identity.address)), "nobody: it has no trust"),
+            CardPart("who can take it on", tuple(self._trusts(identity.address)), "no caller: it has no trust"),
             CardPart(
-                "who may run as, attach, issue or change it",
+                "who may run workloads as it, attach it, issue credentials for it or change it",
                 (*self._on(number, THINGS), *self._groups_on(identity.address, THINGS)),
-                "nobody may run as, attach or issue it",
+                "no caller may run workloads as it, attach it or issue credentials for it",
             ),
             CardPart("what it may do", tuple(self._grants(number)), "nothing: it holds no grant"),
-            CardPart("whom it takes on", tuple(self._onward(number))),
+            CardPart("identities that it can take on", tuple(self._onward(number))),
             CardPart("what runs as it", tuple(self._running(number))),
             CardPart("its stored credentials", tuple(self._credentials(identity.address)), "none known"),
             CardPart("referenced by", tuple(self._spoken_of(identity.address))),
@@ -379,7 +379,7 @@ class _Cards:
                     for grant in self.estate.grants
                     if grant.role == role.name
                 ),
-                "nobody: it is bound nowhere",
+                "none: no grant binds it",
             ),
         ]
         return Card(role.name, "a role", tuple(parts))

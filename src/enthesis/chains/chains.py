@@ -18,9 +18,9 @@ from enthesis.conditions.truth import Value
 from enthesis.conditions.values import Room, Want
 from enthesis.model.conditions import Before, Conditions
 from enthesis.model.errors import Undecided
-from enthesis.model.estate import Issuer
+from enthesis.model.estate import Estate, Issuer
 from enthesis.verdicts.arrays import Bools
-from enthesis.verdicts.attributes import claim_room, organisation_at, vouching_for
+from enthesis.verdicts.attributes import NEVER_SHOWN, claim_room, organisation_at, shown_in_journeys, vouching_for
 from enthesis.verdicts.compiling import NONE, Compiled
 from enthesis.verdicts.pipeline_access import runs_admitted
 
@@ -117,7 +117,9 @@ class Chains:
         values = {**self.when, **_origin(form, issuer=name), "mfa": None}
         values |= {f"claims.{claim}": value for claim, value in (claims or {}).items()}
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
-        return ChainStart(number, form, name, Knowns(values, (*self.always, *limits), _Rooms(issuer)))
+        return ChainStart(
+            number, form, name, Knowns(values, (*self.always, *limits), _Rooms(self.compiled.estate, issuer))
+        )
 
     def _number_of(self, issuer: str) -> int:
         return self.web.places + self.web.issuers.index(issuer)
@@ -158,7 +160,7 @@ class Chains:
             return None
         shown = runs_admitted(self.compiled.estate, access)
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
-        rooms = _Rooms(self.compiled.estate.issuers[access.at])
+        rooms = _Rooms(self.compiled.estate, self.compiled.estate.issuers[access.at])
         knowns = Knowns(start.knowns.values, (*start.knowns.limits, *limits), rooms)
         return replace(start, form="pipeline_access", whom=name, knowns=knowns)
 
@@ -265,7 +267,7 @@ class Chains:
             if hops and depth >= hops:
                 continue
             if made > MAX_LABELS:
-                raise Undecided(f"more than {MAX_LABELS} ways to come to a node")
+                raise Undecided(f"more than {MAX_LABELS} ways to reach a node")
             for edge in self.web.forward.edges(np.array([label.node])).tolist():
                 node = int(self.web.edge_to[edge])
                 if inside is not None and not inside[node]:
@@ -395,14 +397,18 @@ def _origin(form: str, *, issuer: str | None = None, organisation: str | None = 
 
 
 class _Rooms(dict[str, Room]):
-    """Rooms by attribute for one issuer, made when asked for."""
+    """Rooms by attribute for one issuer, made when asked for; values that journeys show come first."""
 
-    def __init__(self, issuer: Issuer) -> None:
+    def __init__(self, estate: Estate, issuer: Issuer) -> None:
         super().__init__()
         self.issuer = issuer
+        self.shown = shown_in_journeys(estate, issuer.name)
 
     def __contains__(self, name: object) -> bool:
         return isinstance(name, str) and name.startswith("claims.")
 
     def __getitem__(self, name: str) -> Room:
-        return claim_room(self.issuer, name.removeprefix("claims."))
+        claim = name.removeprefix("claims.")
+        room = claim_room(self.issuer, claim)
+        typical = self.shown.get(claim, ())
+        return replace(room, typical=(*typical, *room.typical)) if typical and room is not NEVER_SHOWN else room

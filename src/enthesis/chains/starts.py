@@ -17,7 +17,7 @@ def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, V
     if who in estate.issuers:
         return [chains.from_issuer(who, claims=claims)]
     if claims:
-        raise InvalidInput(f"{who} is no issuer, so it shows no claims", code="claims-without-issuer")
+        raise InvalidInput(f"{who} is not an issuer, so it shows no claims", code="claims-without-issuer")
     if who in estate.credentials:
         found = chains.from_credential(who)
         return [found] if found is not None else []

@@ -157,6 +157,12 @@ class Web:
         here = mine[first == self.compiled.first[chain[0]]]
         return [int(one) for one in here if int(one) >= self.places and int(self.target_place[one]) == chain[0]][:1]
 
+    def leaves_of(self, address: str) -> list[int]:
+        """The targets that stand for any leaf, of each kind, that a declared place can hold: an object of a bucket."""
+        number = self.compiled.find(address)
+        inside = np.flatnonzero(self.target_place[self.places :] == number) + self.places
+        return [int(target) for target in inside] if number != NONE else []
+
     # -- nodes ----------------------------------------------------------------------------------------------------
 
     def node(self, number: int) -> CallerNode:

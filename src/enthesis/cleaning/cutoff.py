@@ -19,7 +19,7 @@ from enthesis.files.editing import Edit, Removal, Replacement
 from enthesis.model.addresses import account_of
 from enthesis.model.conditions import Glob
 from enthesis.model.estate import Attachment, Estate, Journey, Resource, boundary_of
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.sentences import statement_sentence
 from enthesis.proposals.credentials import Credentialed, OpenSession, matching
 from enthesis.proposals.steps import CHANGE, CREDENTIALS, REMOVE, SESSIONS, Step

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from enthesis.chains.differences import Difference, difference
 from enthesis.files.writing import plain_statement
 from enthesis.model.estate import Estate
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.sentences import statement_sentence
 
 USUAL_NOTICE = (timedelta(days=90), timedelta(days=30), timedelta(days=7))

@@ -14,7 +14,7 @@ from enthesis.cleaning.usage import Usage
 from enthesis.files.editing import Addition, Edit, Removal, Replacement
 from enthesis.files.shapes import time_text
 from enthesis.model.estate import Accepted, Estate
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.surveys.survey import ASKED_NOW
 from enthesis.verdicts.arrays import Bools, Ints
 from enthesis.verdicts.compiling import NONE

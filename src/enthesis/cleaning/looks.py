@@ -12,7 +12,7 @@ from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, contains
 from enthesis.model.escapes import word
 from enthesis.model.estate import Credential, Estate, Grant
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.sentences import verb_words
 from enthesis.surveys.survey import Said
 from enthesis.trusts.keyless import keyless_ways

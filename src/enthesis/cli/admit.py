@@ -89,7 +89,7 @@ def admit(
             remedy="name a trust or an identity, or a sample with --from-token",
         )
     if (keys is not None or offline) and token is None:
-        raise InvalidInput("--keys and --offline go with --token", code="options-conflict")
+        raise InvalidInput("--keys and --offline need --token", code="options-conflict")
     folder, described, survey = read_subject(estate, live)
     access = described.pipeline_access.get(what)
     if access is not None:
@@ -173,7 +173,7 @@ def chosen(estate: Estate, what: str) -> list[Trust]:
     if found:
         return found
     if what in estate.identities:
-        raise InvalidInput(f"{what} has no trust: nobody can take it on", code="trust-missing")
+        raise InvalidInput(f"{what} has no trust, so no caller can take it on", code="trust-missing")
     known = [*(trust.name for trust in estate.trusts if trust.name), *estate.identities]
     hint = perhaps(what, known)
     raise InvalidInput(f"unknown trust or identity {what}", code="trust-unknown", remedy=hint)
@@ -187,11 +187,11 @@ def _first_sentence(what: str, answers: list[Told]) -> str:
             any(getattr(comparison, which) is not None for comparison in compared) for which in ("more", "less")
         )
         than = " and ".join(dict.fromkeys(comparison.than for comparison in compared))
-        said = "something else than" if wider and narrower else "more than" if wider else "less than"
+        said = "anything other than" if wider and narrower else "more than" if wider else "less than"
         return f"{what} admits {said if wider or narrower else 'just'} {than}."
     more = sum(len([near_miss for near_miss in answer.near if near_miss.admitted]) for answer in answers)
-    also = f"; {more} of those one step away {'gets' if more == 1 else 'get'} in too" if more else ""
-    whoever = "whoever it admits" if len(answers) == 1 else "whoever one of them admits"
+    also = f"; {counted(more, 'near-miss', 'near-misses')} {'is' if more == 1 else 'are'} admitted too" if more else ""
+    whoever = "callers that it admits" if len(answers) == 1 else "callers that one of them admits"
     return f"{what}: {counted(len(answers), 'trust')}; {whoever} can take on {of}{also}."
 
 
@@ -214,7 +214,7 @@ def _meant(text: str | None) -> Callers | None:
         ) from None
     read = FREE_CLAIMS.read(node, notes) if node is not None else MISSING
     if read is MISSING:
-        why = notes.mistakes[0].message if notes.mistakes else "nothing is said"
+        why = notes.errors[0].message if notes.errors else "no file is named"
         raise InvalidInput(
             f"--meant: {why}", code="meant-invalid", remedy="expected conditions such as {sub: main, aud: lowland}"
         )

@@ -26,7 +26,7 @@ def calendar(
     ] = None,
     notice: Annotated[
         bool,
-        typer.Option("--notice", help="Only what is to be told by now, and the access that is lost when it ends."),
+        typer.Option("--notice", help="Only what is due for notice now, and the access that is lost when it ends."),
     ] = False,
     ics: Annotated[
         Path | None, typer.Option("--ics", metavar="FILE", help="Also write an iCalendar file, with alarms.")

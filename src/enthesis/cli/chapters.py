@@ -91,7 +91,7 @@ CHAPTERS = {
                 ("lend", SWEEPER, "--write-kubeconfig", "lent.config"),
             ),
             Scene(
-                "Any client comes with it as the job. Our own reader sees the workloads, and nothing else.",
+                "Any client can use it as the job. Our own reader sees only the workloads.",
                 ("survey", "--cluster", "surge/cluster/grid", "--namespace", "nowcast", "--kubeconfig", "lent.config",
                  "--out", "seen.jsonl"),
                 3,
@@ -125,7 +125,7 @@ CHAPTERS = {
             Scene("Before.", ("prove", "--quiet"), 1),
             ENACT,
             Scene("After: grants belong to the identities, not to the resources they are attached to.", ("prove",)),
-            Scene("As whom does the function act?", ("card", "bulletin/function/render")),
+            Scene("Which identity does the function run as?", ("card", "bulletin/function/render")),
             Scene("Delete the function. The identity tied to it is deleted too.",
                   ("lab", "remove", "bulletin/function/render")),
             Scene("Its grant is left behind and refers to a deleted identity.", ("propose",)),
@@ -151,7 +151,7 @@ CHAPTERS = {
     ),
     "groups": Chapter(
         "a group whose members are found by a rule",
-        "Who calibrates in the north is found by a rule, so that nobody has to remember to add or to remove anybody.",
+        "A rule finds who calibrates in the north, so members need not be added or removed by hand.",
         (
             Scene("Before.", ("prove", "--quiet"), 1),
             ENACT,
@@ -179,7 +179,7 @@ CHAPTERS = {
     ),
     "pipeline-access": Chapter(
         "what a pipeline service keeps for its projects",
-        "The pipeline service keeps a way into an identity. Who may use it is written like a trust.",
+        "The pipeline service keeps access to an identity for its projects. Who may use it is written like a trust.",
         (
             ENACT,
             Scene("Show which runs may use it.", ("admit", "archive-way")),
@@ -206,7 +206,7 @@ CHAPTERS = {
     ),
     "narrowing": Chapter(
         "a role of everything becomes what was used",
-        "Somebody made the page writer able to do everything, for now. That was more than a year ago.",
+        "The page writer was made administrator 'for now'. That was more than a year ago.",
         (
             Edit("For now.", "publishing.yaml", "page-writing:        {allows: {object: [write, list]}}",
                  'page-writing:        {allows: {"*": ["*"]}}'),
@@ -236,7 +236,7 @@ CHAPTERS = {
             Scene("All keys work, and their use is recorded.", ("prove", "--quiet", *AT_HAND)),
             Scene("", ("survey", "--usage", "usage.jsonl")),
             Scene("Plan to retire them.", ("retire", "--plan", "--yes", "--quiet")),
-            Scene("Show the narrowest keyless way, from what each key was used for.",
+            Scene("Show the narrowest keyless way for each key, from its recorded use.",
                   ("retire", "tape", "--usage", "usage.jsonl")),
             Scene("Describe all of them, and carry that out.",
                   ("retire", "--next", "--usage", "usage.jsonl", "--yes", "--quiet")),
@@ -260,8 +260,8 @@ CHAPTERS = {
         estate="keyless",
     ),
     "leaver": Chapter(
-        "somebody leaves, and takes no access along",
-        "Maren leaves on Friday. What she could do is to end at once, and nothing is to give it back.",
+        "a contractor leaves, and keeps no access",
+        "Maren leaves on Friday. Her access must end at once, and no later proposal may restore it.",
         (
             ENACT_POWER,
             Scene("Show what she has, who depends on it, and what she may have copied.",
@@ -271,13 +271,13 @@ CHAPTERS = {
             Scene("Try live whether anything is still allowed.", ("cutoff", "@saltmarsh/identity/maren", "--check")),
             Scene("The files record it too, so the next proposal does not give access back.",
                   ("propose", "--expect-none")),
-            Scene("Find what else should not stay.", ("sweep", "--ask")),
+            Scene("Find what else should be removed.", ("sweep", "--ask")),
         ),
         files=("estate.yaml", "publishing.yaml", "people.yaml"),
     ),
     "patterns": Chapter(
         "small correct estates to start from",
-        "Nobody has to begin with an empty page.",
+        "You do not have to begin with an empty page.",
         (
             Scene("List the patterns.", ("start",)),
             Scene("Create an estate from one of them.",

@@ -26,8 +26,8 @@ from enthesis.model.estate import Estate
 from enthesis.output.checks import check_lines, check_sentence, decided_json, judged_json, risk_json, risk_lines
 from enthesis.output.differences import barred_lines, difference_json, difference_lines, difference_markdown
 from enthesis.output.estates import count_lines, estate_json, skipped_lines
+from enthesis.output.file_errors import file_error_json, file_error_lines
 from enthesis.output.lines import Span, line
-from enthesis.output.mistakes import mistake_json, mistake_lines
 from enthesis.output.progress import reporter
 from enthesis.output.sarif import sarif as log
 from enthesis.output.streams import put_json, put_lines, put_text, remark
@@ -56,7 +56,7 @@ def check(
     ] = None,
     fail_on_gain: Annotated[
         list[str] | None,
-        typer.Option("--fail-on-gain", metavar="VERBS PLACE", help="Exit 1 where anybody gains that."),
+        typer.Option("--fail-on-gain", metavar="VERBS PLACE", help="Exit 1 if any caller gains that."),
     ] = None,
     sarif: Annotated[
         Path | None, typer.Option("--sarif", metavar="FILE", help="Also write SARIF 2.1.0, for code review.")
@@ -71,7 +71,7 @@ def check(
     """Validate the estate: errors with their lines, journeys, invariants and risks.
 
     Needs no live system and no rights. Exit 0 where all is well, 1 where a journey is not as expected, an invariant
-    does not hold, a risk stands or a gain was barred, 2 where the estate has mistakes.
+    does not hold, a risk stands or a gain was barred, 2 where the estate has errors.
 
     With --survey, what a survey says is judged, in place of what the estate describes or alone.
 
@@ -81,9 +81,9 @@ def check(
         put_json(json_schema())
         return
     if output is ReviewFormat.MARKDOWN and compared_with is None:
-        raise InvalidInput("--format markdown goes with --compared-with", code="options-conflict")
+        raise InvalidInput("--format markdown needs --compared-with", code="options-conflict")
     if (fail_on_gain or names) and compared_with is None:
-        raise InvalidInput("--fail-on-gain and --names go with --compared-with", code="options-conflict")
+        raise InvalidInput("--fail-on-gain and --names need --compared-with", code="options-conflict")
     if names is not None and compared_with is not None:
         _twins(estate_folder(estate), compared_with, names, output)
         return
@@ -98,7 +98,7 @@ def check(
         if survey is not None and reading.estate is not None:
             reading = replace(reading, estate=beside(reading.estate, survey))
     if reading.estate is None:
-        _put_mistakes(reading, output, sarif)
+        _put_errors(reading, output, sarif)
         raise typer.Exit(2)
     well = _answer(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
     if not well:
@@ -110,26 +110,26 @@ def _rename(folder: Path, *, quiet: bool) -> None:
     remark(f"Renamed words in {', '.join(changed)}." if changed else "No renamed words.", quiet=quiet)
 
 
-def _put_mistakes(reading: Reading, output: ReviewFormat, sarif: Path | None) -> None:
+def _put_errors(reading: Reading, output: ReviewFormat, sarif: Path | None) -> None:
     if output is ReviewFormat.JSON:
-        mistakes = [mistake_json(mistake) for mistake in reading.mistakes]
+        errors = [file_error_json(error) for error in reading.errors]
         read = {"files": list(reading.files), "skipped": dict(reading.skipped)}
-        put_json({"usable": False, **read, "mistakes": mistakes})
+        put_json({"usable": False, **read, "errors": errors})
     else:
-        put_lines(mistake_lines(reading.mistakes))
+        put_lines(file_error_lines(reading.errors))
     if sarif is not None:
-        write_file(sarif, log(reading.mistakes), foreign=True)
+        write_file(sarif, log(reading.errors), foreign=True)
 
 
 def _twins(folder: Path, named: str, names: str, output: ReviewFormat) -> None:
     """Whether a place here differs from another one there in names only; exit 1 where in more."""
     old, _, new = names.partition("=")
     if not old or not new:
-        raise InvalidInput(f"--names {names}: this is no OLD=NEW", code="option-invalid")
+        raise InvalidInput(f"--names {names}: this is not an OLD=NEW", code="option-invalid")
     here, there = read_estate(folder), other_version(folder, named)
     for one, estate in ((old, there), (new, here)):
         if one not in estate.accounts and one not in estate.identities:
-            raise InvalidInput(f"{one} is no account and no identity there", code="twin-unknown")
+            raise InvalidInput(f"{one} is not an account and no identity there", code="twin-unknown")
     lacking, more = apart_from_names(there, old, here, new)
     if output is ReviewFormat.JSON:
         put_json({"old": old, "new": new, "names_only": not lacking and not more, "lacking": lacking, "more": more})
@@ -210,7 +210,7 @@ def _answer(
                 "files": list(reading.files),
                 "skipped": dict(reading.skipped),
                 **estate_json(estate),
-                "mistakes": [],
+                "errors": [],
                 "journeys": [judged_json(journey) for journey in journeys],
                 "invariants": [decided_json(chains, one) for one in decided],
                 "risks": [risk_json(risk) for risk in (*risks.standing, *risks.accepted)],

@@ -42,12 +42,12 @@ def credential(
     lasting: Annotated[str | None, typer.Option("--for", metavar="DURATION", help="How long it lives.")] = None,
     until: Annotated[str | None, typer.Option("--until", metavar="TIME", help="When it ends.")] = None,
     into: Annotated[
-        Path | None, typer.Option("--into", metavar="FILE", help="Where its value goes: a new file.")
+        Path | None, typer.Option("--into", metavar="FILE", help="Write its value to this new file.")
     ] = None,
     descriptor: Annotated[
         int | None, typer.Option("--descriptor", metavar="N", help="Or a file descriptor that is open for writing.")
     ] = None,
-    anyway: Annotated[bool, typer.Option("--anyway", help="Though there is a keyless way.")] = False,
+    anyway: Annotated[bool, typer.Option("--anyway", help="Create it although a keyless way exists.")] = False,
     at: Annotated[
         str | None, typer.Option("--at", metavar="PROVIDER", help="Where a person's is kept, if at several.")
     ] = None,
@@ -85,9 +85,7 @@ def credential(
         _listed(subject.estate if subject is not None else described, folder, output, table, asked=subject is None)
         return
     if of is None:
-        raise InvalidInput(
-            "nobody is named whose it is", code="argument-missing", remedy="say whose with --of IDENTITY"
-        )
+        raise InvalidInput("it is not said whose it is", code="argument-missing", remedy="say whose with --of IDENTITY")
     if of not in described.identities:
         raise InvalidInput(f"no such identity: {of}", code="identity-unknown", remedy=perhaps(of, described.identities))
     ways = keyless_ways(described, of, now())
@@ -112,7 +110,7 @@ def credential(
 def _wanted(name: str, of: str, form: str, ends: datetime, reason: str) -> WantedKey:
     if form not in FORMS:
         raise InvalidInput(
-            f"{form} is no form of a keyed credential that is made",
+            f"{form} is not a form of a keyed credential that is made",
             code="form-unknown",
             remedy=f"one of {', '.join(FORMS)}",
         )
@@ -125,19 +123,21 @@ def _end(now: datetime, lasting: str | None, until: str | None, bound: timedelta
     if lasting is not None:
         length = duration_from(lasting)
         if length is None:
-            raise InvalidInput(f"{lasting} is no duration", code="duration-invalid", remedy="write it like 12h or 7d")
+            raise InvalidInput(
+                f"{lasting} is not a duration", code="duration-invalid", remedy="write it like 12h or 7d"
+            )
         ends: datetime | None = now + length
     else:
         ends = time_from(until)
     if ends is None:
-        raise InvalidInput(f"{until} is no time", code="time-invalid", remedy="write it like 2026-12-01T00:00:00Z")
+        raise InvalidInput(f"{until} is not a time", code="time-invalid", remedy="write it like 2026-12-01T00:00:00Z")
     if ends <= now:
         raise InvalidInput(f"{time_text(ends)} is in the past, so it would open nothing", code="end-past")
     if ends - now > bound:
         raise InvalidInput(
             f"it would live longer than {duration_text(bound)}, which is the most here",
             code="end-too-late",
-            remedy=f"at the latest --until {time_text(now + bound)}",
+            remedy=f"choose an earlier end: --until {time_text(now + bound)} or before",
         )
     return ends
 
@@ -189,14 +189,14 @@ def _taken_back(keeper: KeepsKeys, wanted: WantedKey, made: Credentialed, where:
         raise InvalidInput(
             f"the value of {made.name} could not be written to {where} ({fault.strerror}), so it is revoked again",
             code="value-not-written",
-            remedy="make it anew, with another place for its value",
+            remedy="create it again, with another file for its value",
         ) from None
 
 
 def _place(into: Path | None, descriptor: int | None) -> TextIO:
     if into is not None and descriptor is not None:
         raise InvalidInput(
-            "--into and --descriptor both say where its value goes", code="options-conflict", remedy="one of them"
+            "--into and --descriptor both name the file for its value", code="options-conflict", remedy="one of them"
         )
     if into is not None and into.suffix in ENDINGS:
         raise InvalidInput(
@@ -218,7 +218,9 @@ def _place(into: Path | None, descriptor: int | None) -> TextIO:
         return os.fdopen(number, "w", encoding="utf-8")
     except FileExistsError:
         raise InvalidInput(
-            f"{into} is there already", code="file-exists", remedy="name a new file; nothing is overwritten"
+            f"{into} is there already",
+            code="file-exists",
+            remedy="name a new file; existing files are never overwritten",
         ) from None
     except OSError as fault:
         raise InvalidInput(
@@ -263,7 +265,7 @@ def _keeper(estate: Estate, connected: Connected, identity: str, at: str | None)
     else:
         there = [name for name in estate.providers_of(boundary_of(identity)) if name in connected.providers]
         if at is None and len(there) != 1:
-            known = ", ".join(there) or "none is spoken to"
+            known = ", ".join(there) or "no connection is configured for it"
             raise InvalidInput(
                 f"{identity} is known at several providers, or at none",
                 code="provider-ambiguous",
@@ -271,7 +273,7 @@ def _keeper(estate: Estate, connected: Connected, identity: str, at: str | None)
             )
         found = connected.providers.get(at or there[0])
     if not isinstance(found, KeepsKeys):
-        raise InvalidInput(f"what keeps {identity} makes no keyed credentials", code="credentials-not-made")
+        raise InvalidInput(f"{identity} cannot have keyed credentials there", code="credentials-not-made")
     return found
 
 
@@ -302,7 +304,7 @@ def _told(of: str, ways: list[KeylessWay], missing: list[str], bound: timedelta,
         put_json({"made": False, "of": of, "keyless_ways": entries, "missing": missing})
         return
     there = [way for way in ways if way.is_there]
-    lines = [line("No key was made: ", f"{of} has a keyless way in." if there else "a keyless way comes first.")]
+    lines = [line("No key was made: ", f"{of} has a keyless way in." if there else "prefer the keyless way.")]
     for way in there:
         lines.append(line("  ", way.says, Span(f"  {way.source}" if way.source else "", "quiet")))
     for way in ways:
@@ -338,7 +340,7 @@ def _put_made(made: Credentialed, into: Path | None, output: Format, *, quiet: b
             lines.append(line(Span("    credentials:", "command")))
             lines.append(line(Span(f"      {Addition('credentials', made.name, _unnamed(made)).line()}", "command")))
         put_lines(lines)
-    remark("It is shown nowhere else, and cannot be had again.", quiet=quiet)
+    remark("It is not shown, and cannot be retrieved later.", quiet=quiet)
 
 
 def _listed(estate: Estate, folder: Path, output: Format, table: Path | None, *, asked: bool) -> None:
@@ -359,7 +361,7 @@ def _listed(estate: Estate, folder: Path, output: Format, table: Path | None, *,
         where = f" at {keyed.at}" if keyed.at else ""
         state = Span("works", "doubt") if keyed.works else Span(keyed.why_not or "not known whether it works", "quiet")
         lines.append(line(f"  {keyed.name}", Span(f"  {keyed.form} of {keyed.of}{where}", "quiet"), "  ", state))
-        made = f"made {keyed.created or 'nobody knows when'}{f' by {keyed.made_by}' if keyed.made_by else ''}"
+        made = f"made {keyed.created or 'at an unknown time'}{f' by {keyed.made_by}' if keyed.made_by else ''}"
         ends = f"until {keyed.expires}" if keyed.expires else "without an end"
         used = f"last used {keyed.last_used}" if keyed.last_used else "never used, as far as is known"
         lines.append(line(f"    {made}, {ends}, {used}"))

@@ -51,7 +51,7 @@ def cutoff(
     ] = None,
     yes: Annotated[bool, typer.Option("--yes", help="Do it; without this it is only shown.")] = False,
     check: Annotated[
-        bool, typer.Option("--check", help="Only look, and try live, whether anything of it still opens.")
+        bool, typer.Option("--check", help="Only check, live, whether any of it still opens anything.")
     ] = False,
     undo: Annotated[
         int | None, typer.Option("--undo", metavar="NUMBER", help="Give back what the cut-off of this number took.")
@@ -107,7 +107,7 @@ def cutoff(
         raise InvalidInput(
             f"you are signed in as {target.name}, and would lose the right to finish",
             code="options-conflict",
-            remedy="let somebody else do it, or enthesis sign-out first",
+            remedy="let another person do it, or enthesis sign-out first",
         )
     plan = planned(described, folder, target, surveys, kept, now(), others=also_others)
     if output is Format.JSON and not yes:

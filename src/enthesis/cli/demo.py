@@ -92,7 +92,7 @@ def _list() -> None:
 def _fresh_folder(into: Path | None) -> Path:
     if into is None:
         return Path(tempfile.mkdtemp(prefix="enthesis-demo-"))
-    return fresh_folder(into, "nothing is overwritten")
+    return fresh_folder(into, "existing files are never overwritten")
 
 
 def _copy_estate(chapter: Chapter, folder: Path) -> None:

@@ -69,7 +69,7 @@ def enact(
     ] = None,
     resume: Annotated[bool, typer.Option("--resume", help="Finish the enactment that was interrupted.")] = False,
     undo: Annotated[
-        bool, typer.Option("--undo", help="Take an enactment back: with --resume the interrupted one, else by number.")
+        bool, typer.Option("--undo", help="Undo an enactment: with --resume the interrupted one, else by its number.")
     ] = False,
     history: Annotated[bool, typer.Option("--history", help="List the enactments of this estate.")] = False,
     show: Annotated[
@@ -78,10 +78,17 @@ def enact(
     because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why, for the history.")] = "",
     wait: Annotated[
         str | None,
-        typer.Option("--wait", metavar="DURATION", help="Wait this long where somebody else enacts; default: refuse."),
+        typer.Option(
+            "--wait",
+            metavar="DURATION",
+            help="Wait up to this long while another enactment is running (default: refuse).",
+        ),
     ] = None,
     at_once: Annotated[
-        int, typer.Option("--at-once", metavar="COUNT", min=1, max=64, help="Steps at once at one account.")
+        int,
+        typer.Option(
+            "--at-once", metavar="COUNT", min=1, max=64, help="Run at most this many steps at once at one account."
+        ),
     ] = 8,
     patience: Annotated[
         str,
@@ -136,7 +143,9 @@ def _refuse_conflicts(file: str | None, *, prune: bool, resume: bool, undo: bool
         )
     if resume and file is not None:
         raise InvalidInput(
-            "--resume goes on with what is in the store", code="options-conflict", remedy="leave the file out"
+            "--resume continues an enactment of the store, so it takes no file",
+            code="options-conflict",
+            remedy="leave the file out",
         )
 
 
@@ -282,9 +291,9 @@ def _go_on(
     person = signed_in(described, folder)
     if enactment.by and enactment.state == "running" and person is None:
         raise RightMissing(
-            f"enactment {enactment.number} acts as {enactment.by}, and nobody is signed in",
+            f"enactment {enactment.number} acts as {enactment.by}, and no person is signed in",
             code="sign-in-needed",
-            remedy="enthesis sign-in; whoever has the rights can go on with it",
+            remedy="enthesis sign-in, as a person with the rights for it",
         )
     surveys, connected = surveyed(described, folder, given, quiet=asked.quiet)
     if not undo:
@@ -343,7 +352,7 @@ def refuse_if_not_allowed(made: Made) -> None:
         raise RightMissing(
             f"nothing was done: {'; '.join(missing[:MOST_MISSING])}",
             code="right-missing",
-            remedy="propose --out FILE, and give it to somebody who may; propose --rights lists what is needed",
+            remedy="propose --out FILE, and give it to a person with the rights; propose --rights lists what is needed",
         )
 
 
@@ -411,7 +420,9 @@ def _ask(proposal: Proposal, asked: EnactOptions) -> None:
     waiting = [danger.name for danger in proposal.dangers if danger.name not in asked.accept]
     if not sys.stdin.isatty():
         if not asked.yes:
-            raise InvalidInput("nobody is here to ask", code="nobody-to-ask", remedy="look at it, then say --yes")
+            raise InvalidInput(
+                "there is no terminal to ask at", code="nobody-to-ask", remedy="look at it, then say --yes"
+            )
         if waiting:
             more = " ".join(f"--accept {name}" for name in waiting)
             raise InvalidInput(

@@ -148,7 +148,7 @@ def _take_in(
     texts = estate_texts(folder)
     after = read_texts(edited(texts, found)).estate if found else described
     if after is None:
-        first = read_texts(edited(texts, found)).mistakes[0]
+        first = read_texts(edited(texts, found)).errors[0]
         raise InvalidInput(f"{received}: this estate would be invalid with it: {first.message}", code="handoff-invalid")
     change = difference(described, after, now().timestamp())
     files = edit_files(folder, found, lambda reading: None) if write and found else []
@@ -180,7 +180,7 @@ def _received_lines(taken: Handoff, found: list[Addition], *, checked: bool) -> 
         ),
     ]
     if not found:
-        return [*lines, line(Span("All of it is in this estate already.", "good"))]
+        return [*lines, line(Span("This estate already contains all of it.", "good"))]
     return [*lines, line(f"This adds {counted(len(found), 'entry', 'entries')} to this estate.")]
 
 

@@ -28,7 +28,7 @@ COMMANDS = {
     ),
     "use": ListedCommand(
         "lab_use:use",
-        "Write plausible use of the estate's identities into the lab's records, as if it had run for long.",
+        "Generate a long record of plausible use in the lab.",
     ),
     "add": ListedCommand("lab_actions:add", "Create resources directly at the lab's clouds, bypassing Enthesis."),
     "remove": ListedCommand(
@@ -55,10 +55,13 @@ COMMANDS = {
     ),
 }
 app = typer.Typer(
-    cls=lazy_group(COMMANDS), help="Start, stop and tune the stand-ins.", no_args_is_help=True, add_completion=False
+    cls=lazy_group(COMMANDS),
+    help="Start, stop and control the stand-in services.",
+    no_args_is_help=True,
+    add_completion=False,
 )
 
 
 @app.callback()
 def about() -> None:
-    """Start, stop and tune the stand-ins."""
+    """Start, stop and control the stand-in services."""

@@ -34,7 +34,8 @@ def add(
         int | None, typer.Option("--count", metavar="N", help="As many of each, named NAME-1 to NAME-N.")
     ] = None,
     tied: Annotated[
-        str | None, typer.Option("--tied", metavar="IDENTITY", help="A managed identity that comes and goes with it.")
+        str | None,
+        typer.Option("--tied", metavar="IDENTITY", help="Also create a managed identity that is tied to it."),
     ] = None,
     quiet: QuietOption = False,
 ) -> None:
@@ -177,7 +178,7 @@ def _next_sign_in(state: Path, directory: str) -> str:
         if found is not None:
             return found
         time.sleep(0.1)
-    raise Unreachable("nobody wants to sign in", code="sign-in-not-waiting", remedy="enthesis sign-in")
+    raise Unreachable("no sign-in is waiting", code="sign-in-not-waiting", remedy="enthesis sign-in")
 
 
 def _become(command: list[str], variable: str, value: str) -> None:

@@ -133,7 +133,7 @@ def clock(
         length = duration_from(forward)
         if length is None:
             raise InvalidInput(
-                f"{forward} is no duration", code="duration-invalid", remedy="write it like 15m, 8h or 30d"
+                f"{forward} is not a duration", code="duration-invalid", remedy="write it like 15m, 8h or 30d"
             )
         seconds = length.total_seconds()
     from enthesis.lab.tuning import clock as move  # noqa: PLC0415  loads the store of the lab

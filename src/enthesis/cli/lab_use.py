@@ -35,7 +35,7 @@ def use(
     estate: EstateOption = None,
     quiet: QuietOption = False,
 ) -> None:
-    """Write plausible use of the estate's identities into the lab's records, as if it had run for long.
+    """Generate a long record of plausible use in the lab.
 
     Some identities work every day, some every few days; some permissions are used once a quarter, and some never.
 

@@ -42,7 +42,9 @@ def lend(
     identity: Annotated[
         str | None,
         typer.Argument(
-            metavar="IDENTITY", autocompletion=completing.identities, help="Whom the program is to be, on its way."
+            metavar="IDENTITY",
+            autocompletion=completing.identities,
+            help="Take on these intermediate identities first; repeat in order.",
         ),
     ] = None,
     command: Annotated[
@@ -63,7 +65,8 @@ def lend(
         typer.Option("--kubeconfig", metavar="FILE", help="The kubeconfig with which to reach the cluster."),
     ] = None,
     context: Annotated[
-        str | None, typer.Option("--context", metavar="NAME", help="A context of it; default: its current one.")
+        str | None,
+        typer.Option("--context", metavar="NAME", help="Use this context of it (default: its current context)."),
     ] = None,
     overwrite: Annotated[
         bool, typer.Option("--overwrite", help="Let --write-kubeconfig take the place of a file that is there.")
@@ -101,7 +104,7 @@ def lend(
     """
     if identity is None:
         raise InvalidInput(
-            "nobody is named to lend", code="argument-missing", remedy="enthesis lend IDENTITY -- COMMAND"
+            "it is not said which identity to lend", code="argument-missing", remedy="enthesis lend IDENTITY -- COMMAND"
         )
     if to_client is not None or write_kubeconfig is not None:
         if write_kubeconfig is not None and not overwrite and os.path.lexists(write_kubeconfig):
@@ -275,7 +278,9 @@ class _Lent(NamedTuple):
     def length(self) -> timedelta:
         length = duration_from(self.life)
         if length is None:
-            raise InvalidInput(f"{self.life} is no duration", code="duration-invalid", remedy="write it like 15m or 1h")
+            raise InvalidInput(
+                f"{self.life} is not a duration", code="duration-invalid", remedy="write it like 15m or 1h"
+            )
         return length
 
 
@@ -318,7 +323,7 @@ def _cluster(
     if len(parts) != 7 or (parts[1], parts[3], parts[5]) != ("cluster", "namespace", "identity"):
         remedy = "expected ACCOUNT/cluster/NAME/namespace/NAME/identity/NAME"
         raise InvalidInput(
-            f"{identity} is no service account of a cluster", code="service-account-invalid", remedy=remedy
+            f"{identity} is not a service account of a cluster", code="service-account-invalid", remedy=remedy
         )
     folder = estate_folder(estate) if estate is not None or find_estate(Path.cwd()) is not None else None
     found = cluster_of("/".join(parts[:3]), "", folder, kubeconfig, context, dict(os.environ))

@@ -14,8 +14,8 @@ from enthesis.cli.lazy import ListedCommand, lazy_group
 from enthesis.cli.renamed import refuse_old_words
 from enthesis.model.errors import EnthesisError, InvalidEstate, NotDecided, StoppedPartWay, Undecided
 from enthesis.model.secrets import redacted
+from enthesis.output.file_errors import file_error_json, file_error_lines
 from enthesis.output.lines import Span, line
-from enthesis.output.mistakes import mistake_json, mistake_lines
 from enthesis.output.streams import begin, is_partial, put_json, put_lines, put_partial
 
 DISK_FAULTS = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EFBIG, errno.EIO)
@@ -106,7 +106,7 @@ COMMANDS = {
         "List the sessions that are open at live systems: whose, from which origin, until when.",
         "Keep clean",
     ),
-    "lab": ListedCommand("lab:app", "Start, stop and tune the stand-ins.", "Lab"),
+    "lab": ListedCommand("lab:app", "Start, stop and control the stand-in services.", "Lab"),
 }
 
 
@@ -140,7 +140,7 @@ def about(
     """Describe the access you intend. Enthesis sets it up, explains every yes and no, and proves both without
     long-lived keys.
 
-    Exit codes: 0 as asked; 1 the answer is no; 2 the request or the estate is mistaken; 3 a live system could not be
+    Exit codes: 0 as asked; 1 the answer is no; 2 the request or the estate is wrong; 3 a live system could not be
     reached or refused us, or not all of it was read, so that the answer may lack something; 4 stopped part-way, run
     again to go on; 70 a fault of Enthesis itself.
     """
@@ -202,17 +202,18 @@ def _put_fault(fault: Exception) -> None:
 
 
 def _put_error(fault: EnthesisError) -> None:
-    mistakes = fault.mistakes if isinstance(fault, InvalidEstate) else ()
+    errors = fault.errors if isinstance(fault, InvalidEstate) else ()
     if _json_wanted():
         error = {"code": fault.code, "message": fault.message, "remedy": fault.remedy}
-        put_json({"error": {**error, "mistakes": [mistake_json(mistake) for mistake in mistakes]}})
+        put_json({"error": {**error, "errors": [file_error_json(error) for error in errors]}})
         return
-    if mistakes:
-        put_lines(mistake_lines(mistakes), to_error=True)
+    if errors:
+        put_lines(file_error_lines(errors), to_error=True)
         return
     put_lines([line(Span("Error:", "bad"), f" {fault.message}.")], to_error=True)
     if fault.remedy:
-        put_lines([line("  ", fault.remedy)], to_error=True)
+        told = "" if fault.remedy.startswith(("expected ", "did you mean ")) else "fix: "
+        put_lines([line("  ", told, fault.remedy)], to_error=True)
 
 
 def _json_wanted() -> bool:

@@ -56,6 +56,6 @@ def named_files(pairs: list[str] | None, option: str) -> dict[str, Path]:
     for pair in pairs or ():
         name, equals, file = pair.partition("=")
         if not name or not equals or not file:
-            raise InvalidInput(f"{option} {pair}: this is no NAME=FILE", code="option-invalid")
+            raise InvalidInput(f"{option} {pair}: this is not a NAME=FILE", code="option-invalid")
         out[name] = Path(file)
     return out

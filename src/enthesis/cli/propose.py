@@ -71,7 +71,7 @@ def propose(
     ] = False,
     fail_on_gain: Annotated[
         list[str] | None,
-        typer.Option("--fail-on-gain", metavar="VERBS PLACE", help="Exit 1 where anybody gains that."),
+        typer.Option("--fail-on-gain", metavar="VERBS PLACE", help="Exit 1 if any caller gains that."),
     ] = None,
     store: StoreOption = None,
 ) -> None:
@@ -136,7 +136,7 @@ def refuse_if_redescribed(proposal: Proposal, file: Path, described: Estate) -> 
     """Goes on where the files of the estate still say what they said when a proposal was made."""
     if proposal.described_by != estate_digest(described):
         raise InvalidInput(
-            f"{file} was made for another state of the estate: its files say something else since",
+            f"{file} was made for another state of the estate: its files have changed since",
             code="proposal-differs",
             remedy="propose --out FILE again, and read it",
         )
@@ -216,7 +216,7 @@ def proposed(
     objections = {name: one.objection for name, one in (*connected.clusters.items(), *connected.providers.items())}
     proposal = compare(described, surveys, prune=prune, objections=objections, now=now())
     if proposal.aside:
-        remark(f"Left aside, since they are not spoken to here: {', '.join(proposal.aside)}.", quiet=quiet)
+        remark(f"Not compared, since no connection is configured for them: {', '.join(proposal.aside)}.", quiet=quiet)
     person = signed_in(described, folder)
     made = Made(described, without_accepted(described, proposal, now()), surveys, connected, person)
     found = drift_since(journal, made)

@@ -42,7 +42,7 @@ def agreed(question: str, *, yes: bool) -> None:
     if yes:
         return
     if not sys.stdin.isatty():
-        raise InvalidInput("nobody is here to ask", code="nobody-to-ask", remedy="look at it, then say --yes")
+        raise InvalidInput("there is no terminal to ask at", code="nobody-to-ask", remedy="look at it, then say --yes")
     typer.confirm(question, abort=True, err=True)
 
 
@@ -76,7 +76,7 @@ def context_from(around: SurroundingOptions) -> Context:
         values[name] = shape.read(Node(text, 1, 1), notes)
         if values[name] is MISSING:
             raise InvalidInput(
-                f"{option}: {notes.mistakes[0].message}", code="option-invalid", remedy=f"expected {shape.expected}"
+                f"{option}: {notes.errors[0].message}", code="option-invalid", remedy=f"expected {shape.expected}"
             )
     if around.reference is not None:
         values["reference"] = around.reference
@@ -89,7 +89,7 @@ def claims_from(claims: list[str] | None) -> dict[str, Any]:
     for pair in claims or ():
         name, equals, value = pair.partition("=")
         if not name or not equals:
-            raise InvalidInput(f"--claim {pair}: this is no NAME=VALUE", code="option-invalid")
+            raise InvalidInput(f"--claim {pair}: this is not a NAME=VALUE", code="option-invalid")
         if name in out:
             before = out[name] if isinstance(out[name], tuple) else (out[name],)
             out[name] = (*before, value)
@@ -119,7 +119,7 @@ def origin_from(estate: Estate, who: str, shows: dict[str, Any], mfa: bool | Non
         return Origin(form, who, shows)
     if shows:
         hint = perhaps(who, estate.issuers, "name an issuer with --from")
-        raise InvalidInput(f"{who} is no issuer, so it shows no claims", code="claims-without-issuer", remedy=hint)
+        raise InvalidInput(f"{who} is not an issuer, so it shows no claims", code="claims-without-issuer", remedy=hint)
     if who in estate.credentials:
         return Origin("credential", who)
     identity = estate.identities.get(who)

@@ -27,10 +27,10 @@ from enthesis.cli.questions import (
 )
 from enthesis.cli.subjects import read_subject
 from enthesis.files.shapes import perhaps
+from enthesis.model.addresses import article
 from enthesis.model.errors import InvalidInput
 from enthesis.output.reach import from_lines, reached_csv, reached_json, to_lines
-from enthesis.output.streams import put_json, put_lines, put_text, remark
-from enthesis.verdicts.attributes import kind_name
+from enthesis.output.streams import put_json, put_lines, put_text
 from enthesis.verdicts.compiling import Compiled, compile_estate
 
 
@@ -64,7 +64,8 @@ def reach(
     ] = 0,
     cross_account: Annotated[bool, typer.Option("--cross-account", help="Only chains that leave an account.")] = False,
     by_change: Annotated[
-        bool, typer.Option("--by-change", help="Also what can be had by first changing access.")
+        bool,
+        typer.Option("--by-change", help="Also count access that a caller could give itself by first changing access."),
     ] = False,
     claim: ClaimOption = None,
     at_time: TimeOption = None,
@@ -111,20 +112,15 @@ def reach(
     elif who is not None:
         put_lines(from_lines(who, found, chains.why))
     else:
-        does = " or ".join(verb) if verb else "do something at"
-        put_lines(to_lines(f"{does} {to}", found, chains.why))
-        if not found:
-            _within(compiled, str(to), quiet=quiet)
+        put_lines(to_lines(verb or [], _place_words(chains.web, str(to)), found, chains.why))
     if not found:
         raise typer.Exit(1)
 
 
-def _within(compiled: Compiled, address: str, *, quiet: bool) -> None:
-    """What is in a place is another matter than the place itself, and often the one that is meant."""
-    kind = kind_name(compiled, address)
-    inner = [name for name, one in compiled.catalogue.kinds.items() if one.leaf and kind in one.within]
-    if inner:
-        remark(f"That is about the {kind} itself. Of what is in it: --to {address}/{inner[0]}/NAME", quiet=quiet)
+def _place_words(web: Web, address: str) -> str:
+    """A place, with the kinds of things in it that are asked about too."""
+    kinds = (web.compiled.kind_names[int(web.target_kind[target])] for target in web.leaves_of(address))
+    return " or ".join([address, *(f"{article(kind)} in it" for kind in dict.fromkeys(kinds))])
 
 
 def _wanted(compiled: Compiled, verbs: list[str] | None) -> Any:
@@ -145,7 +141,7 @@ def _from(chains: Chains, starts: list[ChainStart], wanted: Any, hops: int, *, b
 def _to(chains: Chains, address: str, wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
     compiled = chains.compiled
     must_exist(compiled, address)
-    targets = chains.web.targets_at(address)
+    targets = [*chains.web.targets_at(address), *chains.web.leaves_of(address)]
     found = reaching(chains, targets, wanted, hops=hops)
     if by_change:
         known = {(access.chain.start.form, access.chain.start.whom, access.target, access.verb) for access in found}

@@ -58,7 +58,7 @@ def retire(
         list[str] | None, typer.Argument(metavar="NAME", help="Only these keyed credentials; default: all.")
     ] = None,
     plan: Annotated[
-        bool, typer.Option("--plan", help="Put working keyed credentials on their way: write them down as planned.")
+        bool, typer.Option("--plan", help="Mark working keyed credentials as planned for retirement.")
     ] = False,
     following: Annotated[
         bool, typer.Option("--next", help="Show what the next step of each that is ready does; --yes does it.")
@@ -270,7 +270,9 @@ class _RetireRun:
                             raise Unreachable("no live system was asked", code="lab-not-running")
                         switched(self.described, standing, self.connected, self.sure, disabled=False)
                     done[standing.name] = (
-                        f"back to {BEFORE[standing.stage]}" if standing.stage != PLANNED else "no longer on the way"
+                        f"back to {BEFORE[standing.stage]}"
+                        if standing.stage != PLANNED
+                        else "no longer on its way to keyless"
                     )
                     written += self._edits_back(standing)
                 except EnthesisError as fault:

@@ -58,7 +58,7 @@ def start(
         str | None, typer.Argument(metavar="PATTERN", help="Which; without one they are listed.")
     ] = None,
     folder: Annotated[
-        Path | None, typer.Argument(metavar="FOLDER", help="Where the new estate goes: a fresh folder.")
+        Path | None, typer.Argument(metavar="FOLDER", help="Write the new estate to this new folder.")
     ] = None,
     into: Annotated[
         Path | None, typer.Option("--into", metavar="DIR", help="Add to the estate there instead, comments kept.")
@@ -80,7 +80,7 @@ def start(
     It asks for names and for nothing else. With --into, what is written goes into an estate there is. With --like and
     --for, everything about an account or identity is written again for another environment, which differs in names only
     (`enthesis check --compared-with . --names OLD=NEW` shows that). Nothing is overwritten, and nothing is written that
-    does not read without a mistake.
+    does not read without an error.
 
     Example: enthesis start pipeline-publishes ./site --name project=project/home/site
     """
@@ -102,7 +102,7 @@ def start(
         raise InvalidInput(f"unknown pattern {pattern}", code="pattern-unknown", remedy=f"there are {', '.join(known)}")
     if (folder is None) == (into is None):
         raise InvalidInput(
-            "say where it goes", code="argument-missing", remedy="a fresh FOLDER, or --into an estate there is"
+            "name a folder for it", code="argument-missing", remedy="a fresh FOLDER, or --into an estate there is"
         )
     text = _filled(chosen, _names(chosen, name or [], usual=usual))
     if folder is not None:
@@ -144,7 +144,7 @@ def _names(pattern: Pattern, given: list[str], *, usual: bool) -> dict[str, str]
         if not equals or key not in {ask.key for ask in pattern.asks}:
             keys = ", ".join(ask.key for ask in pattern.asks)
             raise InvalidInput(
-                f"--name {pair}: {pattern.name} asks for no such name",
+                f"--name {pair}: {pattern.name} has no such name",
                 code="pattern-name-unknown",
                 remedy=f"it asks for {keys}",
             )
@@ -153,7 +153,7 @@ def _names(pattern: Pattern, given: list[str], *, usual: bool) -> dict[str, str]
         if ask.key not in said and not usual:
             if not sys.stdin.isatty():
                 raise InvalidInput(
-                    "nobody is here to ask",
+                    "there is no terminal to ask at",
                     code="nobody-to-ask",
                     remedy="--name KEY=NAME for each, or --usual-names for the rest",
                 )
@@ -175,7 +175,7 @@ def _new(folder: Path, text: str, *, quiet: bool) -> None:
     """Writes a new estate, once it is known to be sound."""
     reading = read_texts({HEAD: text})
     if reading.estate is None:
-        raise InvalidEstate(reading.mistakes)
+        raise InvalidEstate(reading.errors)
     around = find_estate(folder.absolute().parent)
     if around is not None:
         raise InvalidInput(
@@ -192,7 +192,7 @@ def _entries(into: Path, text: str) -> Iterable[Addition]:
     """What a pattern adds to an estate; what that has already by the same name it keeps as it is."""
     reading = read_texts({HEAD: text})
     if reading.estate is None:
-        raise InvalidEstate(reading.mistakes)
+        raise InvalidEstate(reading.errors)
     there = read_estate(into)
     for section, entries in plain_estate(reading.estate).items():
         if section == "estate":
@@ -210,11 +210,11 @@ def _entries(into: Path, text: str) -> Iterable[Addition]:
 
 
 def _add(folder: Path, edits: list[Edit], *, quiet: bool) -> None:
-    """Edits an estate's files, if they then read without a mistake."""
+    """Edits an estate's files, if they then read without an error."""
 
     def reads(reading: Reading) -> None:
         if reading.estate is None:
-            raise InvalidEstate(reading.mistakes)
+            raise InvalidEstate(reading.errors)
 
     edit_files(folder, edits, reads)
     said = counts_text(Counter(edit.section for edit in edits if isinstance(edit, Addition)))
@@ -226,7 +226,7 @@ def _twin(into: Path | None, like: str, name: str, *, quiet: bool) -> None:
     estate = read_estate(folder)
     if like not in estate.accounts and like not in estate.identities:
         hint = perhaps(like, [*estate.accounts, *estate.identities])
-        raise InvalidInput(f"{like} is no account and no identity of this estate", code="twin-unknown", remedy=hint)
+        raise InvalidInput(f"{like} is not an account and no identity of this estate", code="twin-unknown", remedy=hint)
     if not NAME.fullmatch(name) or "/" in name:
         raise InvalidInput(
             f"{name!r} cannot be a name", code="name-invalid", remedy="letters, digits, and - . _ within"
@@ -268,5 +268,6 @@ def _warned(estate: Estate, like: str, new: str, *, quiet: bool) -> None:
     shown = [trust for trust in estate.trusts if contains(like, trust.of) and trust.admits.form == "token"]
     for trust in shown:
         remark(
-            f"The same runs of {trust.admits.whom} get in to {new} now: say which are to, at its trust.", quiet=quiet
+            f"The same runs of {trust.admits.whom} are admitted to {new} now; narrow its trust.",
+            quiet=quiet,
         )

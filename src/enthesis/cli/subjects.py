@@ -18,10 +18,10 @@ PARTY = "ENTHESIS_LAB_PARTY"  # set by `enthesis lab as`, heeded only while a la
 
 
 def read_estate(folder: Path) -> Estate:
-    """The estate in a folder; InvalidEstate with all mistakes where it has any."""
+    """The estate in a folder; InvalidEstate with all errors where it has any."""
     reading = read_folder(folder, cache=cache_folder())
     if reading.estate is None:
-        raise InvalidEstate(reading.mistakes)
+        raise InvalidEstate(reading.errors)
     return _as_party(folder, reading.estate)
 
 

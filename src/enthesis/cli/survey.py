@@ -89,7 +89,7 @@ def survey(
     ] = None,
     since: Annotated[
         Path | None,
-        typer.Option("--since", metavar="FILE", help="Of a cluster, read only what changed since this survey of it."),
+        typer.Option("--since", metavar="FILE", help="Read only what changed in a cluster since this survey of it."),
     ] = None,
     survey_file: Annotated[
         Path | None,
@@ -320,9 +320,9 @@ def _read_on(system: Surveys, since: Path) -> Surveys:
         if header.get("enthesis") != "survey" or not records[-1].get("end"):
             raise ValueError(since)
     except (ValueError, TypeError, KeyError, IndexError, AttributeError):
-        raise InvalidInput(f"{since} is no survey", code="survey-invalid") from None
+        raise InvalidInput(f"{since} is not a survey", code="survey-invalid") from None
     if not same:
-        remark(f"{system.name} is read from the beginning: {since} is a survey of something else, or of more.")
+        remark(f"{system.name} is read from the beginning: {since} is a survey of other systems, or of more of them.")
         return system
     return Refreshed(system, records[head:-1], remark)
 
@@ -406,7 +406,7 @@ def _account(address: str) -> str:
     parts = address.split("/")
     if len(parts) != 3 or parts[1] != "cluster" or not all(parts) or address.startswith("@"):
         raise InvalidInput(
-            f"{address} is no cluster", code="cluster-unknown", remedy="name its place: ACCOUNT/cluster/NAME"
+            f"{address} is not a cluster", code="cluster-unknown", remedy="name its place: ACCOUNT/cluster/NAME"
         )
     return parts[0]
 

@@ -82,7 +82,7 @@ def sweep(
     bounds = FindingBounds(length_of("--older-than", older_than), length_of("--unused-for", unused_for))
     if write is not None and (live is not None or ask):
         raise InvalidInput(
-            "--write changes the estate's files, and something else was asked",
+            "--write changes the estate's files, but another source was given",
             code="options-conflict",
             remedy="leave out --survey and --ask",
         )

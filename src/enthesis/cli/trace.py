@@ -57,7 +57,7 @@ def trace(
             "--through",
             metavar="ADDRESS",
             autocompletion=completing.identities,
-            help="An identity to take on, or a resource to run code on, on the way; repeat in order.",
+            help="Intermediate identity to take on, or resource to run code on; repeat in order.",
         ),
     ] = None,
     journey: Annotated[
@@ -92,7 +92,9 @@ def trace(
     if journey is not None:
         if words or who or through or token or claim:
             raise InvalidInput(
-                "--journey is the whole question", code="options-conflict", remedy="only surroundings go with it"
+                "--journey is the whole question",
+                code="options-conflict",
+                remedy="combine --journey only with --time, --network, --reference and the like",
             )
         question = _of_journey(described, journey, around, mfa)
     else:
@@ -159,7 +161,7 @@ def _asked(
         origin = origin_from(estate, who, claims, mfa)
     else:
         raise InvalidInput(
-            "nobody asks",
+            "no caller is given",
             code="argument-missing",
             remedy="name who with --from, a token with --token, or a journey with --journey",
         )
@@ -205,9 +207,7 @@ def write_remedy(folder: Path, estate: Estate, remedy: Remedy, question: Questio
     after = asked(question, remedy.changes)
     if after != question:
         if journey is None:
-            raise InvalidInput(
-                "this remedy asks something else, and changes nothing in the estate", code="remedy-changes-nothing"
-            )
+            raise InvalidInput("this way changes the request, and nothing in the estate", code="remedy-changes-nothing")
         old = estate.journeys[journey]
         new = replace(old, origin=after.origin, through=after.through, attempt=after.attempt)
         wanted = replace(wanted, journeys={**wanted.journeys, journey: new})
@@ -222,7 +222,9 @@ def write_remedy(folder: Path, estate: Estate, remedy: Remedy, question: Questio
     def as_meant(reading: Reading) -> None:
         if reading.estate != wanted:
             raise InvalidInput(
-                "the files would not say what was meant, so nothing is written", code="edit-differs", remedy=BY_HAND
+                "the edited files would not mean what was intended, so nothing was written",
+                code="edit-differs",
+                remedy=BY_HAND,
             )
 
     return edit_files(folder, edits, as_meant, BY_HAND)

@@ -82,7 +82,7 @@ def trim(
     def as_meant(reading: Reading) -> None:
         if reading.estate is None or set(map(_key, reading.estate.grants)) != set(map(_key, found.after.grants)):
             raise InvalidInput(
-                "the files would not say what was meant, so nothing is written",
+                "the edited files would not mean what was intended, so nothing was written",
                 code="edit-differs",
                 remedy=CHANGE_BY_HAND,
             )

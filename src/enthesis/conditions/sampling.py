@@ -111,16 +111,16 @@ def _pinned(  # noqa: PLR0911  one line a reason
         )
         said = "it names the subject"
         if free:
-            said += f"; it ends in the `{free}`, which anybody who can push chooses"
+            said += f"; it ends in the `{free}`, which every person who can push chooses"
         return Equal(value), f"{said}; {changing}: give a second sample" if changing and not several else said
     if changing is not None and not several:
         return None, f"{changing} and may change with every run: a second sample would tell"
     if _words(name) & STARTED_WORDS:
-        return None, "who started the run, or how they call themselves: anybody can choose it"
+        return None, "who started the run, or a name they chose: any person can choose it"
     if _words(name) & TEXT_WORDS:
-        return None, "free text that anybody can choose"
+        return None, "free text that any person can choose"
     if _words(name) & BRANCH_WORDS:
-        return Equal(value), "free text: anybody who can push chooses it, so protect that name at the issuer"
+        return Equal(value), "free text that every person who can push chooses, so protect that name at the issuer"
     if several:
         return Equal(value), f"the same in all {len(values)} samples"
     return Equal(value), "a fixed text, as far as one sample shows"
@@ -132,7 +132,7 @@ def _audience(values: Sequence[Value]) -> tuple[Test | None, str]:
     if not common:
         return None, "the samples were made for different audiences"
     several = f", one of {len(sets[0])}: name the one that is meant" if len(sets[0]) > 1 else ""
-    return Equal(common[0]), f"whom the token was made for{several}"
+    return Equal(common[0]), f"the audience the token was issued for{several}"
 
 
 def _common(values: Sequence[Value]) -> str | None:

@@ -104,7 +104,7 @@ def _element(test: Test, value: Value) -> Truth:
         return value >= test.time if isinstance(value, datetime) else None
     if isinstance(test, LongerThan):
         return value > test.duration if isinstance(value, timedelta) else None
-    raise TypeError(f"{type(test).__name__} is no operator of one element")
+    raise TypeError(f"{type(test).__name__} is not an operator of one element")
 
 
 def _within(test: Within, value: Value) -> Truth:

@@ -60,6 +60,9 @@ Wanted = tuple[Test, Want]
 EVERY_TYPE = frozenset(("text", "number", "truth"))  # of what a claim can hold
 
 
+FREE_WORD = "elsewhere"  # a text for where any will do
+
+
 @dataclass(frozen=True, slots=True)
 class Room:
     """Which values an attribute can have.
@@ -71,7 +74,7 @@ class Room:
     many: bool = False
     absent: bool = True
     typical: tuple[Value, ...] = ()
-    words: tuple[str, ...] = ("elsewhere",)
+    words: tuple[str, ...] = (FREE_WORD,)
 
 
 ROOMS = {
@@ -162,7 +165,7 @@ def _text(wanted: Sequence[Wanted], good: Callable[[str], bool], room: Room) -> 
     return None
 
 
-ORDINARY = "a text that is no address"
+ORDINARY = "a text that is not an address"
 
 
 def _may_be(want: Want) -> int:

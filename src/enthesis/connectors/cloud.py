@@ -266,7 +266,7 @@ class Cloud:
     def _moved(step: Step, answer: HttpAnswer) -> None:
         if answer.status in (409, 412):
             raise MovedAway(
-                f"meanwhile somebody else changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
+                f"meanwhile others changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
             )
 
     def _wire(self, step: Step, ids: Mapping[str, str]) -> dict[str, Any]:
@@ -520,7 +520,7 @@ class Cloud:
             sent = None if method == "DELETE" else content or b""
             return self._tried(session, answer.headers["location"], sent)
         if answer.status == 404 and b":nothing-stored" in answer.content:
-            return Done("allowed, and nothing is stored there")
+            return Done("allowed, and no content is stored there")
         if answer.status == 200:
             return Done("read" if attempt.verb == "read" else "listed" if attempt.verb == "list" else "allowed")
         raise UnexpectedAnswer(

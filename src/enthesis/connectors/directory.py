@@ -52,7 +52,7 @@ class Directory:
                 return got
             pause += SLOWER if got == "slow_down" else 0.0
             wait(pause)
-        raise RightMissing("nobody agreed to the sign-in in time", code="sign-in-not-agreed", remedy="start it again")
+        raise RightMissing("the sign-in was not approved in time", code="sign-in-not-agreed", remedy="start it again")
 
     def _agreed(self, device: str) -> HeldCredential | str:
         """The sign-in, or the word that says to wait."""
@@ -71,7 +71,7 @@ class Directory:
             return str(word)
         if word in ("access_denied", "expired_token", "invalid_grant"):
             raise RightMissing(
-                f"{self.name} did not sign anybody in: {problem_said(answer)}",
+                f"{self.name} did not complete the sign-in: {problem_said(answer)}",
                 code="sign-in-refused",
                 remedy="start it again",
             )

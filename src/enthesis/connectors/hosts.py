@@ -138,6 +138,6 @@ def _refusal(answer: HttpAnswer, who: str) -> Refusal | None:
         steps = json.loads(answer.content).get("refused_at")
     except (ValueError, AttributeError, RecursionError):
         raise UnexpectedAnswer(
-            f"{who} answered {answer.status} with something that is not understood", code="answer-not-understood"
+            f"{who} answered {answer.status} with content that is not understood", code="answer-not-understood"
         ) from None
     return Refusal(tuple(map(str, steps)), problem_said(answer)) if isinstance(steps, list) and steps else None

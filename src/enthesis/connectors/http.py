@@ -87,7 +87,7 @@ def _read(connector: Any) -> Iterator[None]:
     except NOT_UNDERSTOOD as fault:
         who = getattr(connector, "name", None) or getattr(getattr(connector, "client", None), "who", "it")
         raise UnexpectedAnswer(
-            f"{who} answered with something that is not understood", code="answer-not-understood"
+            f"{who} answered with content that is not understood", code="answer-not-understood"
         ) from fault
 
 
@@ -120,11 +120,11 @@ class HttpAnswer:
             value = orjson.loads(self.content)
         except (ValueError, RecursionError):
             raise UnexpectedAnswer(
-                f"{who} answered {self.status} with something that is not JSON", code="answer-not-understood"
+                f"{who} answered {self.status} with content that is not JSON", code="answer-not-understood"
             ) from None
         if not isinstance(value, dict):
             raise UnexpectedAnswer(
-                f"{who} answered {self.status} with something that is not a JSON object", code="answer-not-understood"
+                f"{who} answered {self.status} with content that is not a JSON object", code="answer-not-understood"
             )
         return value
 
@@ -407,7 +407,7 @@ class Client:
             message = f"{self.who} at {self.url} cannot be reached: {_reason(fault)}"
             raise _kind_of(fault)(message, code="unreachable") from None
         except (httpx.InvalidURL, UnicodeError, ValueError):
-            raise Unreachable(f"{self.who} is at {self.url}, which is no address", code="url-invalid") from None
+            raise Unreachable(f"{self.who} is at {self.url}, which is not an address", code="url-invalid") from None
 
     def get_all(self, path: str, *, bearer: Secret) -> Iterator[dict[str, Any]]:
         """The items of a paged collection, following Link `next` on the same service only."""

@@ -242,7 +242,7 @@ class OAuthProvider:
 
     def attempt(self, session: HeldCredential, attempt: Attempt, asked: Surroundings) -> Done | Refusal:
         raise InvalidInput(
-            f"of {self.name} only its token endpoint is known: nothing is attempted there",
+            f"only the token endpoint of {self.name} is known, so requests cannot be tried there",
             code="not-possible-by-token-endpoint",
         )
 
@@ -269,7 +269,7 @@ class OAuthProvider:
 
     def change(self, step: Any, ids: dict[str, str], key: str = "") -> Any:
         raise Unreachable(
-            f"of {self.name} only its token endpoint is known: nothing is changed there",
+            f"only the token endpoint of {self.name} is known, so nothing can be changed there",
             code="not-possible-by-token-endpoint",
         )
 
@@ -338,7 +338,7 @@ def client_entry(content: bytes, name: str) -> Mapping[str, Any]:
     except (ValueError, RecursionError):
         entry = None
     if not isinstance(entry, dict):
-        raise InvalidInput(f"the client for {name} is no JSON object", code="client-file-invalid")
+        raise InvalidInput(f"the client for {name} is not JSON object", code="client-file-invalid")
     return entry
 
 

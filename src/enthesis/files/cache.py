@@ -33,7 +33,7 @@ class TreeCache:
             return None
 
     def put(self, data: bytes, tree: Node) -> None:
-        """Remembers a tree; a folder that cannot be written to is no mistake."""
+        """Remembers a tree; a folder that cannot be written to is not an error."""
         if self.folder is None:
             return
         try:

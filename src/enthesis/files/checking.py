@@ -22,7 +22,7 @@ from enthesis.model.estate import (
     Origin,
     boundary_of,
 )
-from enthesis.model.mistakes import Mistake, Source
+from enthesis.model.file_errors import FileError, Source
 from enthesis.model.words import (
     BEARERS,
     ENDING,
@@ -82,8 +82,8 @@ NAMES = {
 
 def check(
     estate: Estate, records: Mapping[Source, Node], named_at: Named, broken: Mapping[str, set[str]]
-) -> list[Mistake]:
-    """All mistakes that show only when the estate is looked at as a whole.
+) -> list[FileError]:
+    """All errors that show only when the estate is looked at as a whole.
 
     `broken` are the names, by section, of entries that could not be read: they count as defined.
     """
@@ -106,7 +106,7 @@ def check(
         checker.keys,
     ):
         part()
-    return checker.mistakes
+    return checker.errors
 
 
 class _Checker:
@@ -120,7 +120,7 @@ class _Checker:
         self.estate = estate
         self.records = records
         self.named_at = named_at
-        self.mistakes: list[Mistake] = []
+        self.errors: list[FileError] = []
 
         def defined(section: str) -> set[str]:
             return {*getattr(estate, section), *broken.get(section, ())}
@@ -162,14 +162,14 @@ class _Checker:
         return Source(source.file, *inner.keys[name])
 
     def wrong(self, code: str, message: str, source: Source, expected: str = "", close: tuple[str, ...] = ()) -> None:
-        self.mistakes.append(Mistake(code, message, source, expected=expected, nearest=close))
+        self.errors.append(FileError(code, message, source, expected=expected, nearest=close))
 
     def is_known(self, name: str, among: Collection[str]) -> bool:
         """Whether a name is one of those, or may be, since what would say so could not be read."""
         return name in among or name.startswith(tuple(self.without_units))
 
     def known(self, name: str, among: Iterable[str], what: str, source: Source) -> bool:
-        """Whether a name is one of those; a mistake with the nearest ones where it is not."""
+        """Whether a name is one of those; an error with the nearest ones where it is not."""
         names = among if isinstance(among, Mapping | set | frozenset) else set(among)
         if self.is_known(name, names):
             return True
@@ -183,7 +183,7 @@ class _Checker:
         return False
 
     def place(self, address: str, source: Source) -> addresses.Place | None:
-        """The place at an address that is declared, or is a leaf whose parent is; None after a mistake."""
+        """The place at an address that is declared, or is a leaf whose parent is; None after an error."""
         try:
             place = addresses.parse(address, self.estate.catalogue)
         except InvalidAddress as fault:
@@ -199,7 +199,7 @@ class _Checker:
         kind = self.estate.catalogue.kinds.get(place.kind)
         if address in self.declared or (kind is not None and kind.leaf and place.parent in self.declared):
             return place
-        self.wrong("unknown-name", f"nothing defines `{address}`", source, "a declared place", self._nearest(address))
+        self.wrong("unknown-name", f"unknown place `{address}`", source, "a declared place", self._nearest(address))
         return None
 
     def _nearest(self, address: str) -> tuple[str, ...]:
@@ -207,7 +207,7 @@ class _Checker:
 
     def _hint(self, word: str, names: Iterable[str]) -> tuple[str, ...]:
         """What a name could have been meant for; not looked for again and again where all is wrong."""
-        return nearest(word, names) if len(self.mistakes) < MOST_HINTED else ()
+        return nearest(word, names) if len(self.errors) < MOST_HINTED else ()
 
     def new_place(self, address: str, source: Source) -> addresses.Place | None:
         """The place a new declaration makes; what it stands in must be declared too."""
@@ -218,7 +218,7 @@ class _Checker:
             return None
         if place.parent and place.parent not in self.declared:
             close = self._nearest(place.parent)
-            self.wrong("unknown-name", f"nothing defines `{place.parent}`, which this stands in", source, "", close)
+            self.wrong("unknown-name", f"unknown place `{place.parent}`, which contains this", source, "", close)
             return None
         return place
 
@@ -367,7 +367,7 @@ class _Checker:
         catalogue = self.estate.catalogue
         if "run" not in catalogue.verbs_of(place.kind).values():
             able = [name for name in catalogue.kinds if "run" in catalogue.verbs_of(name).values()]
-            message = f"nothing runs on a {place.kind}, so `{place.address}` runs as nobody"
+            message = f"nothing runs on a {place.kind}, so `{place.address}` cannot run as an identity"
             self.wrong("cannot-run", message, source, "one of the kinds " + ", ".join(able))
 
     def _longest_key(self, length: timedelta | None, source: Source) -> None:
@@ -463,7 +463,7 @@ class _Checker:
         for trust in self.estate.trusts:
             at = self.spot(trust.source, "of")
             if trust.of.startswith("@") and trust.of in self.identities_defined:
-                self.wrong("wrong-kind", "nobody takes on a person", at)
+                self.wrong("wrong-kind", "a person cannot be taken on", at)
             self._admission(trust.admits)
             self.conditions(trust.when, trust.source, "when")
 
@@ -496,7 +496,7 @@ class _Checker:
         place = self.place(issuer.cluster, at)
         if place and (place.kind != "cluster" or issuer.kind != "oidc"):
             self.wrong(
-                "wrong-kind", f"`{issuer.cluster}` is no cluster, or its issuer not of kind oidc", at, "a cluster"
+                "wrong-kind", f"`{issuer.cluster}` is not a cluster, or its issuer not of kind oidc", at, "a cluster"
             )
 
     def _signs(self, issuer: Issuer, form: str, source: Source) -> None:
@@ -553,7 +553,9 @@ class _Checker:
                 place = self.place(caller, spot) if isinstance(caller, str) else None
                 if place is not None and place.kind in ("organisation", "unit", "account", "group"):
                     expected = "the address of an identity, person or resource, or {glob: …}"
-                    self.wrong("wrong-kind", f"`{caller}` never calls, so this excepts nobody", spot, expected)
+                    self.wrong(
+                        "wrong-kind", f"`{caller}` is never a caller, so this exception has no effect", spot, expected
+                    )
 
     def further(self) -> None:
         estate = self.estate
@@ -611,7 +613,7 @@ class _Checker:
             return
         if kind and catalogue.running_verb(kind) is None:
             able = [name for name in catalogue.kinds if catalogue.running_verb(name) is not None]
-            message = f"no code is run on {addresses.article(kind)}, so no journey goes on from `{hop.on}`"
+            message = f"no code runs on {addresses.article(kind)}, so a journey cannot continue from `{hop.on}`"
             self.wrong("cannot-run", message, self.spot(hop.source, "on"), "one of the kinds " + ", ".join(able))
 
     def _shown(self, origin: Origin) -> None:
@@ -714,7 +716,7 @@ class _Checker:
             first = counted.setdefault(name, value.source)
             if first is not value.source:
                 expected = "a `name` for each, or one of them"
-                self.wrong("duplicate", f"the same {what} stands at {first} already", value.source, expected)
+                self.wrong("duplicate", f"duplicate {what}: the same is at {first}", value.source, expected)
 
 
 def _values(test: Test) -> Iterator[object]:

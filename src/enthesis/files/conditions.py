@@ -34,10 +34,10 @@ from enthesis.model.conditions import (
     Present,
     Test,
     Within,
-    pattern_mistake,
+    pattern_error,
 )
 from enthesis.model.errors import InvalidAddress
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 
 OPERATORS = ("glob", "not", "within", "before", "after", "longer_than", "present")
 
@@ -64,7 +64,7 @@ class ConditionsShape:
     """A mapping of attributes to tests.
 
     With `free` the attributes are names of claims, whatever the issuer calls them; otherwise they are those
-    of the design's section 3. With `allowing`, `{present: false}` over what the caller supplies is a mistake.
+    of the design's section 3. With `allowing`, `{present: false}` over what the caller supplies is an error.
     """
 
     free: bool = False
@@ -88,7 +88,7 @@ class ConditionsShape:
                 sound = False
                 notes.wrong(
                     "absence-as-permission",
-                    f"{{present: false}} would admit whoever leaves `{attribute}` out",
+                    f"{{present: false}} would admit every caller that leaves `{attribute}` out",
                     item,
                     expected="a test of a value that must be there",
                 )
@@ -166,7 +166,7 @@ class ConditionsShape:
 
     def _operator(self, name: str, node: Node, notes: Notes) -> Any:
         if name == "glob":
-            why = pattern_mistake(node.value) if isinstance(node.value, str) else f"found {described(node.value)}"
+            why = pattern_error(node.value) if isinstance(node.value, str) else f"found {described(node.value)}"
             if why:
                 return notes.wrong("wrong-pattern", why, node, expected="a pattern")
             return Glob(str(node.value))

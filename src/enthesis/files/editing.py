@@ -141,7 +141,7 @@ def _after(text: str, position: int, line: str) -> str:
 def _into_flow(text: str, node: Node | None, name: str, entry: Any) -> str:
     """The text with one more entry before the closing bracket of a flow collection."""
     if not isinstance(node, MappingNode | SequenceNode) or not node.flow_style:
-        raise NotEditable("the file is no mapping of sections")
+        raise NotEditable("the file is not a mapping of sections")
     more = flow_text(entry) if isinstance(node, SequenceNode) else f"{flow_text(name)}: {flow_text(entry)}"
     if _is_json(text):
         more = json.dumps(entry) if isinstance(node, SequenceNode) else f"{json.dumps(name)}: {json.dumps(entry)}"
@@ -160,7 +160,7 @@ def _is_json(text: str) -> bool:
 def _replaced(text: str, edit: Replacement, *, as_json: bool) -> str:
     node = _at(_composed(text), edit.line - 1, edit.column - 1)
     if node is None:
-        raise NotEditable(f"nothing stands at {edit.file}:{edit.line}:{edit.column}")
+        raise NotEditable(f"there is no entry at {edit.file}:{edit.line}:{edit.column}")
     for word in edit.path[:-1]:
         node = _child(node, word)
         if node is None:
@@ -180,7 +180,7 @@ def _replaced(text: str, edit: Replacement, *, as_json: bool) -> str:
         return _into_flow(text, node, str(last), edit.value)
     if isinstance(node, MappingNode):
         return _after(text, _end(node), f"{' ' * node.start_mark.column}{last}: {new}")
-    raise NotEditable(f"{edit.file}:{edit.line} is written in a way that is not edited")
+    raise NotEditable(f"{edit.file}:{edit.line} is written in a form that cannot be edited")
 
 
 def _taken_out(text: str, node: Node, name: str) -> str:
@@ -192,7 +192,7 @@ def _taken_out(text: str, node: Node, name: str) -> str:
     if not node.flow_style:
         start = text.rfind("\n", 0, key.start_mark.index) + 1
         if text[start : key.start_mark.index].strip():
-            raise NotEditable(f"`{name}` shares its line with something that stays")
+            raise NotEditable(f"`{name}` shares its line with an entry that stays")
         end = text.find("\n", _end(value))
         return text[:start] + (text[end + 1 :] if end >= 0 else "")
     if number:
@@ -219,7 +219,7 @@ def _removed(text: str, edit: Removal) -> str:
             return text[: colon + 1] + empty + text[_end(value) :]
         begin = text.rfind("\n", 0, start.start_mark.index) + 1
         if text[begin : start.start_mark.index].strip() not in ("", "-"):
-            raise NotEditable(f"{edit.file}:{edit.line} shares its line with something that stays")
+            raise NotEditable(f"{edit.file}:{edit.line} shares its line with an entry that stays")
         end = text.find("\n", _end(value) - 1 if text[_end(value) - 1] == "\n" else _end(value))
         return text[:begin] + (text[end + 1 :] if end >= 0 else "")
     raise NotEditable(f"no entry starts at {edit.file}:{edit.line}:{edit.column}")

@@ -1,4 +1,4 @@
-"""The one door to files: finds the files of an estate, reads them all and reports every mistake at once."""
+"""The one door to files: finds the files of an estate, reads them all and reports every error at once."""
 
 import os
 import re
@@ -19,7 +19,7 @@ from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, ListOf, Notes, Text, described, nearest
 from enthesis.model.catalogue import Catalogue, catalogue_from
 from enthesis.model.estate import Estate
-from enthesis.model.mistakes import Mistake, Source, masked
+from enthesis.model.file_errors import FileError, Source, masked
 
 ENDINGS = (".yaml", ".json")
 MOST_FOLDERS = 64  # within one another
@@ -30,14 +30,14 @@ DOCUMENTS = {"survey": {"version", "taken", "of"}, "proposal": {"format", "estat
 
 @dataclass(frozen=True, slots=True)
 class Reading:
-    """What reading a folder gave: the estate (None where there are mistakes), the mistakes, the files.
+    """What reading a folder gave: the estate (None where there are errors), the errors, the files.
 
     `named_at` says by section and name where each named entry stands, `records` has what is written at each statement,
     `skipped` the files that were left out, each with why.
     """
 
     estate: Estate | None
-    mistakes: tuple[Mistake, ...]
+    errors: tuple[FileError, ...]
     files: tuple[str, ...]
     named_at: Mapping[tuple[str, str], Source] = field(default_factory=dict)
     records: Mapping[Source, Node] = field(default_factory=dict)
@@ -65,21 +65,21 @@ def plain_value(node: Node) -> Any:
 def read_folder(folder: Path, *, cache: Path | None = None) -> Reading:
     """Reads every `*.yaml` and `*.json` file in a folder and below it, except in hidden folders."""
     contents: dict[str, bytes] = {}
-    mistakes: list[Mistake] = []
+    errors: list[FileError] = []
     for path, fault in _files(folder):
         name = path.relative_to(folder).as_posix()
         data, problem = (b"", fault) if fault else _bytes(path)
         if problem:
-            mistakes.append(Mistake("unreadable-file", problem, Source(name, 0, 0)))
+            errors.append(FileError("unreadable-file", problem, Source(name, 0, 0)))
         else:
             contents[name] = data
-    if HEAD not in contents and not any(mistake.source.file == HEAD for mistake in mistakes):
-        mistakes.append(Mistake("no-estate", f"there is no {HEAD} here", Source(HEAD, 0, 0)))
-    return _read(contents, mistakes, TreeCache(cache))
+    if HEAD not in contents and not any(error.source.file == HEAD for error in errors):
+        errors.append(FileError("no-estate", f"there is no {HEAD} here", Source(HEAD, 0, 0)))
+    return _read(contents, errors, TreeCache(cache))
 
 
 def estate_texts(folder: Path) -> dict[str, str]:
-    """The texts of an estate's files by name, as they stand; of a folder that reads without a mistake."""
+    """The texts of an estate's files by name, as they stand; of a folder that reads without an error."""
     return {
         path.relative_to(folder).as_posix(): path.read_bytes().decode("utf-8")
         for path, fault in _files(folder)
@@ -92,13 +92,13 @@ def read_texts(texts: Mapping[str, str]) -> Reading:
     return _read({name: text.encode() for name, text in texts.items()}, [], TreeCache(None))
 
 
-def _read(contents: dict[str, bytes], mistakes: list[Mistake], remembered: TreeCache) -> Reading:
+def _read(contents: dict[str, bytes], errors: list[FileError], remembered: TreeCache) -> Reading:
     trees: list[tuple[str, Node]] = []
     files: list[str] = []
     skipped: dict[str, str] = {}
     head, in_head = _parse(HEAD, contents[HEAD], remembered) if HEAD in contents else (None, [])
     ignored = _ignored(head)
-    mistakes = [mistake for mistake in mistakes if not ignored(mistake.source.file)]
+    errors = [error for error in errors if not ignored(error.source.file)]
     for name, data in contents.items():
         if name != HEAD and ignored(name):
             skipped[name] = "ignored by estate.yaml"
@@ -110,21 +110,21 @@ def _read(contents: dict[str, bytes], mistakes: list[Mistake], remembered: TreeC
                 skipped[name] = f"a {kind} that Enthesis wrote"
                 continue
             if tree is not None and _is_something_else(tree):
-                found = [Mistake("not-an-estate-file", NOT_OURS, Source(name, 1, 1), expected=advice(name))]
+                found = [FileError("not-an-estate-file", NOT_OURS, Source(name, 1, 1), expected=advice(name))]
                 tree = None
-        mistakes.extend(found)
+        errors.extend(found)
         files.append(name)
         if tree is not None:
             trees.append((name, tree))
-    complete = all(mistake.code in ("duplicate", "not-an-estate-file") for mistake in mistakes)
+    complete = all(error.code in ("duplicate", "not-an-estate-file") for error in errors)
     merged = _Merge(packaged_catalogue(remembered))
     estate = _assemble(merged, trees, complete=complete)
     lines: dict[str, list[str]] = {}
-    located = tuple(_with_line(error, contents, lines) for error in _ordered([*mistakes, *merged.all_mistakes()]))
+    located = tuple(_with_line(error, contents, lines) for error in _ordered([*errors, *merged.all_errors()]))
     return Reading(None if located else estate, located, tuple(files), merged.named_at, merged.records, skipped)
 
 
-NOT_OURS = "this file is no part of an estate: none of its keys is a section"
+NOT_OURS = "this file is not part of an estate: none of its keys is a section"
 
 
 def advice(name: str) -> str:
@@ -199,10 +199,10 @@ def _is_something_else(tree: Node) -> bool:
 
 
 def _assemble(merged: "_Merge", trees: list[tuple[str, Node]], *, complete: bool) -> Estate | None:
-    """The estate that these trees describe together; all mistakes in them are left in what is merged.
+    """The estate that these trees describe together; all errors in them are left in what is merged.
 
     Names are looked up only where every file could be read (`complete`), and those of entries that are at fault
-    themselves count as defined: otherwise one mistake would draw others after it.
+    themselves count as defined: otherwise one error would draw others after it.
     """
     merged.own_verbs = own_verbs(tree for _, tree in trees)
     for name, tree in trees:
@@ -210,7 +210,7 @@ def _assemble(merged: "_Merge", trees: list[tuple[str, Node]], *, complete: bool
     estate = merged.estate(complete=complete)
     if not complete or merged.broken.get("kinds"):
         return None
-    merged.mistakes += check(estate, merged.records, merged.named_at, merged.broken)
+    merged.errors += check(estate, merged.records, merged.named_at, merged.broken)
     return estate
 
 
@@ -219,24 +219,24 @@ class _Merge:
 
     def __init__(self, catalogue: Catalogue) -> None:
         self.catalogue = catalogue
-        self.mistakes: list[Mistake] = []
+        self.errors: list[FileError] = []
         self.records: dict[Source, Node] = {}
         self.named_at: dict[tuple[str, str], Source] = {}
         self.broken: dict[str, set[str]] = {}
         self.values: dict[str, Any] = {name: {} if section.key else [] for name, section in SECTIONS.items()}
         self.name = ""
         self.own_verbs: frozenset[str] = frozenset()
-        self.renamed: list[Mistake] = []
+        self.renamed: list[FileError] = []
 
-    def all_mistakes(self) -> list[Mistake]:
+    def all_errors(self) -> list[FileError]:
         """All that was found, without what follows from old words alone: each of those is told once."""
         spots = {error.source for error in self.renamed}
         missing = {f"{error.expected.partition(';')[0]} is missing" for error in self.renamed}
         others = [
-            mistake
-            for mistake in self.mistakes
-            if mistake.source not in spots
-            and not (mistake.code == "missing-field" and any(mistake.message.startswith(word) for word in missing))
+            error
+            for error in self.errors
+            if error.source not in spots
+            and not (error.code == "missing-field" and any(error.message.startswith(word) for word in missing))
         ]
         return [*self.renamed, *others]
 
@@ -247,8 +247,8 @@ class _Merge:
                 self._section(section, node, tree, notes)
         else:
             notes.wrong("wrong-type", f"found {described(tree.value)}", tree, expected="a mapping of sections")
-        self.renamed += [word.mistake(file) for word in old_words(tree, self.own_verbs)]
-        self.mistakes.extend(notes.mistakes)
+        self.renamed += [word.error(file) for word in old_words(tree, self.own_verbs)]
+        self.errors.extend(notes.errors)
         self.records.update(notes.records)
 
     def _section(self, word: str, node: Node, tree: Node, notes: Notes) -> None:
@@ -288,7 +288,7 @@ class _Merge:
 
     def _ignore(self, node: Node, notes: Notes) -> None:
         if notes.file != HEAD:
-            notes.wrong("wrong-place", f"`ignore` stands in {HEAD} alone", node, expected=f"a list in {HEAD}")
+            notes.wrong("wrong-place", f"`ignore` is allowed only in {HEAD}", node, expected=f"a list in {HEAD}")
             return
         read = ListOf(Text(), or_one=True).read(node, notes)
         if read is not MISSING:
@@ -323,14 +323,14 @@ class _Merge:
             for word, value in self.values.items()
         }
         catalogue = self.catalogue.extended(values["kinds"].values())
-        if not self.name and complete and not self.mistakes:
-            self.mistakes.append(
-                Mistake("missing-field", "no file names the estate", Source(HEAD, 1, 1), expected="estate: NAME")
+        if not self.name and complete and not self.errors:
+            self.errors.append(
+                FileError("missing-field", "no file names the estate", Source(HEAD, 1, 1), expected="estate: NAME")
             )
         return Estate(self.name, catalogue, **values)
 
 
-def _parse(name: str, data: bytes, remembered: TreeCache) -> tuple[Node | None, list[Mistake]]:
+def _parse(name: str, data: bytes, remembered: TreeCache) -> tuple[Node | None, list[FileError]]:
     tree = remembered.get(data)
     if tree is not None:
         return tree, []
@@ -338,13 +338,13 @@ def _parse(name: str, data: bytes, remembered: TreeCache) -> tuple[Node | None, 
         tree, duplicates = parse(data, as_json=name.endswith(".json"))
     except UnreadableFile as fault:
         at = Source(name, fault.line, fault.column)
-        return None, [Mistake("unreadable-file", str(fault), at, expected="" if name == HEAD else advice(name))]
+        return None, [FileError("unreadable-file", str(fault), at, expected="" if name == HEAD else advice(name))]
     if not duplicates and tree is not None:
         remembered.put(data, tree)
     return tree, [
-        Mistake(
+        FileError(
             "duplicate",
-            f"`{key}` stands twice in one mapping: here and on line {first}",
+            f"duplicate key `{key}`: also on line {first}",
             Source(name, line, column),
         )
         for key, line, column, first in duplicates
@@ -397,21 +397,21 @@ def _walk(folder: Path, above: frozenset[tuple[int, int]]) -> Iterator[tuple[Pat
             yield path, "" if stat.S_ISREG(found.st_mode) else "it is not a regular file"
 
 
-def _ordered(mistakes: list[Mistake]) -> list[Mistake]:
-    return sorted(mistakes, key=lambda error: (error.source.file != HEAD, error.source, error.code))
+def _ordered(errors: list[FileError]) -> list[FileError]:
+    return sorted(errors, key=lambda error: (error.source.file != HEAD, error.source, error.code))
 
 
-def _with_line(mistake: Mistake, contents: Mapping[str, bytes], known: dict[str, list[str]]) -> Mistake:
-    """A mistake with the line that it is in, where that can be shown; `known` are the lines of files looked at."""
-    file = mistake.source.file
-    if file not in contents or not mistake.source.line:
-        return mistake
+def _with_line(error: FileError, contents: Mapping[str, bytes], known: dict[str, list[str]]) -> FileError:
+    """An error with the line that it is in, where that can be shown; `known` are the lines of files looked at."""
+    file = error.source.file
+    if file not in contents or not error.source.line:
+        return error
     if file not in known:
         known[file] = contents[file].decode("utf-8-sig", "replace").split("\n")
     lines = known[file]
-    if mistake.source.line > len(lines):
-        return mistake
-    text = lines[mistake.source.line - 1].rstrip("\r")
+    if error.source.line > len(lines):
+        return error
+    text = lines[error.source.line - 1].rstrip("\r")
     text = text if len(text) <= LONGEST_LINE else ""
-    message = masked(mistake.message)  # a file with a secret in it may lie here by mistake
-    return Mistake(mistake.code, message, mistake.source, masked(text), mistake.expected, mistake.nearest)
+    message = masked(error.message)  # a file with a secret in it may lie here by error
+    return FileError(error.code, message, error.source, masked(text), error.expected, error.nearest)

@@ -1,7 +1,7 @@
 """Bytes of a YAML 1.2 or JSON file to a tree of values that know where they stand.
 
 Safe by construction: values are plain text, numbers, booleans and null (the YAML 1.2 core schema, section
-10.3), tags of the application are mistakes, nesting and the expansion of aliases are bounded.
+10.3), tags of the application are errors, nesting and the expansion of aliases are bounded.
 """
 
 import json
@@ -241,9 +241,9 @@ class _Builder:
         line, column = mark.line + 1, mark.column + 1
         name = event.anchor
         if any(frame.anchor == name for frame in self.stack):
-            raise UnreadableFile(f"the alias *{name} stands inside what it names", line, column)
+            raise UnreadableFile(f"the alias *{name} contains itself", line, column)
         if name not in self.anchors:
-            raise UnreadableFile(f"no anchor &{name} stands above this alias", line, column)
+            raise UnreadableFile(f"unknown alias *{name}: no anchor &{name} before it", line, column)
         node, size = self.anchors[name]
         self.expanded += size
         if self.expanded > MAX_EXPANSION:

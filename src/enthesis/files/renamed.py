@@ -7,7 +7,7 @@ from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from enthesis.files.nodes import Node
-from enthesis.model.mistakes import Mistake, Source
+from enthesis.model.file_errors import FileError, Source
 from enthesis.model.words import STEPS as NEW_STEPS
 
 SECTIONS = {"lodged": "pipeline_access"}
@@ -28,10 +28,10 @@ class OldWord:
     new: str
     of_identities: bool = True  # or a word without a kind, which could be a verb of another one
 
-    def mistake(self, file: str) -> Mistake:
+    def error(self, file: str) -> FileError:
         """What is said of it."""
         message = f"`{self.old}` was renamed to `{self.new}`"
-        return Mistake("renamed", message, Source(file, self.line, self.column), expected=f"`{self.new}`; fix: {FIX}")
+        return FileError("renamed", message, Source(file, self.line, self.column), expected=f"`{self.new}`; fix: {FIX}")
 
 
 def old_words(tree: Node, own: Container[str] = ()) -> list[OldWord]:

@@ -75,7 +75,7 @@ def twin(estate: Estate, old: str, new: str) -> Iterator[Addition]:
 
 
 def is_shared(invariant: Mapping[str, Any], address: str) -> bool:
-    """Whether an invariant says who alone may do something at a place that a twin has as well: that then may too."""
+    """Whether an invariant says who alone may do it at a place that a twin has as well: that then may too."""
     only = invariant.get("only")
     return only is not None and not _mentions(only["at"], address) and _mentions(only["by"], address)
 

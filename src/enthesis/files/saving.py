@@ -36,22 +36,22 @@ def edit_files(folder: Path, edits: Sequence[Edit], check: Callable[[Reading], N
 
 
 def must_read(reading: Reading) -> None:
-    """A check for `edit_files`: InvalidInput, which says the first mistake, where the result has one."""
+    """A check for `edit_files`: InvalidInput, which says the first error, where the result has one."""
     if reading.estate is None:
         raise InvalidInput(
-            f"the files would have an error, so nothing is written: {reading.mistakes[0].message}",
+            f"the files would become invalid, so nothing was written: {reading.errors[0].message}",
             code="edit-differs",
             remedy=CHANGE_BY_HAND,
         )
 
 
 def must_be_described(holder: str) -> Callable[[Reading], None]:
-    """A check for `edit_files`: InvalidInput, which says the first mistake, where what is in `holder` gives one."""
+    """A check for `edit_files`: InvalidInput, which says the first error, where what is in `holder` gives one."""
 
     def check(reading: Reading) -> None:
         if reading.estate is None:
             raise InvalidInput(
-                f"what is in {holder} cannot be described, so nothing is written: {reading.mistakes[0].message}",
+                f"what is in {holder} cannot be described, so nothing was written: {reading.errors[0].message}",
                 code="adoption-impossible",
             )
 

@@ -29,7 +29,7 @@ from enthesis.model import estate as m
 from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.catalogue import Kind
 from enthesis.model.errors import InvalidAddress
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.risks import FOUND_BY_SWEEP, RISKS
 from enthesis.model.words import (
     ADMITTED_FORMS,
@@ -536,7 +536,7 @@ SECTIONS: dict[str, Section] = {
                 Field(
                     "owned",
                     FREE_CLAIMS,
-                    says="tests that hold for our callers and for nobody else's, where it is shared",
+                    says="tests that hold for our callers alone, where the issuer is shared",
                 ),
                 Field(
                     "claims",
@@ -761,7 +761,7 @@ SECTIONS: dict[str, Section] = {
                     says="the steps where it must be refused; default: any",
                 ),
                 Field("keyless", Flag(), says="true: its origin must not be a stored secret"),
-                Field("within", Duration(), says="how long any session on the way may live"),
+                Field("within", Duration(), says="the longest lifetime of any session of the journey"),
             ),
             m.Journey,
         ),
@@ -773,7 +773,7 @@ SECTIONS: dict[str, Section] = {
             (
                 Field("name", TEXT, required=True, says="its name"),
                 Field("never", NEVER, says="what no chain may reach"),
-                Field("only", ONLY, says="who alone may do something"),
+                Field("only", ONLY, says="who alone may do it"),
             ),
             _invariant,
             one_of=(("never", "only"),),
@@ -790,7 +790,7 @@ SECTIONS: dict[str, Section] = {
                     required=True,
                     says="the code of a risk that `check` tells, or of a finding of `sweep`",
                 ),
-                Field("of", TEXT, required=True, says="what the risk or finding is about, as it is reported"),
+                Field("of", TEXT, required=True, says="what the risk or finding is about, as reported"),
                 Field("because", TEXT, required=True, says="why that is accepted"),
                 Field("until", Time(), required=True, says="when the acceptance ends"),
             ),
@@ -822,7 +822,7 @@ SECTIONS: dict[str, Section] = {
                     "before",
                     ListOf(Duration(), or_one=True),
                     required=True,
-                    says="how long before such an end `calendar` tells of it, e.g. [90d, 30d, 7d]",
+                    says="how long before such an end `calendar` gives notice, e.g. [90d, 30d, 7d]",
                 ),
             ),
             m.Notice,
@@ -847,7 +847,11 @@ SECTIONS: dict[str, Section] = {
             "a kind",
             (
                 Field("in", ListOf(TEXT), attr="within", says="the kinds that it can be in"),
-                Field("leaf", Flag(), says="true: nothing is in it, and its name may contain strokes; default false"),
+                Field(
+                    "leaf",
+                    Flag(),
+                    says="true: it contains nothing else, and its name may contain slashes; default false",
+                ),
                 Field(
                     "verbs",
                     MapOf(Choice(("look", "read", "write", "run", "manage", "power")), "verb"),
@@ -869,7 +873,7 @@ def schema() -> dict[str, Any]:
         "ignore": {
             "type": "array",
             "items": {"type": "string"},
-            "description": "globs of files in the folder that are no part of the estate; in estate.yaml alone",
+            "description": "globs of files in the folder that are not part of the estate; only in estate.yaml",
         },
     }
     for name, section in SECTIONS.items():

@@ -1,6 +1,6 @@
 """Shapes: what a value in an estate may look like. One description serves reading, writing and the JSON Schema.
 
-Each shape has three faces: `read` (a node to a value, mistakes noted), `plain` (the value back to what
+Each shape has three faces: `read` (a node to a value, errors noted), `plain` (the value back to what
 stands in a file) and `schema` (JSON Schema 2020-12).
 """
 
@@ -18,14 +18,15 @@ from typing import Any, NamedTuple, Protocol
 
 from enthesis.files.nodes import Node, tree_of
 from enthesis.model.addresses import escaped, unescaped
-from enthesis.model.conditions import Glob, Network, pattern_mistake
+from enthesis.model.conditions import Glob, Network, pattern_error
 from enthesis.model.errors import InvalidAddress
-from enthesis.model.mistakes import Mistake, Source
+from enthesis.model.file_errors import FileError, Source
 
 LONGEST_HINTED = 300  # characters of a name that is compared with others
 MOST_COMPARED = 1000  # names
 MOST_REMEMBERED = 10_000  # texts of one field, read once
-MOST_HINTED = 50  # mistakes of a file with a hint at what was meant
+FEW = 8  # names that are listed whole
+MOST_HINTED = 50  # errors of a file with a hint at what was meant
 
 
 class _Missing:
@@ -39,12 +40,12 @@ MISSING: Any = _Missing()
 
 
 class Notes:
-    """Collects the mistakes of one file."""
+    """Collects the errors of one file."""
 
     def __init__(self, file: str) -> None:
         self.file = file
         self.field = ""  # the one being read, for messages
-        self.mistakes: list[Mistake] = []
+        self.errors: list[FileError] = []
         self.records: dict[Source, Node] = {}
 
     def source(self, node: Node) -> Source:
@@ -52,17 +53,17 @@ class Notes:
         return Source(self.file, node.line, node.column)
 
     def wrong(self, code: str, message: str, node: Node, *, expected: str = "", known: Any = ()) -> Any:
-        """Notes a mistake at a node; answers MISSING, so that readers can return it."""
+        """Notes an error at a node; answers MISSING, so that readers can return it."""
         return self.wrong_at(code, message, self.source(node), expected=expected, known=known)
 
     def wrong_at(
         self, code: str, message: str, source: Source, *, expected: str = "", known: Any = (), word: str = ""
     ) -> Any:
         """The same at a source; `known` are the names that `word` could have been meant for."""
-        close = nearest(word, known) if word and len(self.mistakes) < MOST_HINTED else ()
+        close = nearest(word, known) if word and len(self.errors) < MOST_HINTED else ()
         if message.startswith("found ") and self.field:
             message = f"`{self.field}`: {message}"
-        self.mistakes.append(Mistake(code, message, source, expected=expected, nearest=close))
+        self.errors.append(FileError(code, message, source, expected=expected, nearest=close))
         return MISSING
 
 
@@ -78,9 +79,12 @@ def nearest(word: str, known: Any) -> tuple[str, ...]:
 
 
 def perhaps(word: str, known: Iterable[str], otherwise: str = "") -> str:
-    """The remedy for a name that nothing has: the nearest known ones, or else something else."""
-    close = nearest(word, known)
-    return f"perhaps {' or '.join(close)}" if close else otherwise
+    """The fix for an unknown name: the nearest known ones, else `otherwise`, else all where they are few."""
+    names = list(known)
+    close = nearest(word, names)
+    if close:
+        return f"did you mean {' or '.join(close)}?"
+    return otherwise or (f"expected one of {', '.join(names)}" if 0 < len(names) <= FEW else "")
 
 
 def described(value: object) -> str:
@@ -119,7 +123,7 @@ class Shape(Protocol):
 
 @dataclass(frozen=True)
 class Text:
-    """Any text; a number or a boolean is a mistake, since quotes were meant."""
+    """Any text; a number or a boolean is an error, since quotes were meant."""
 
     expected: str = "text"
     verbatim: bool = True
@@ -343,7 +347,7 @@ class NameOrGlob:
         if isinstance(entries, dict):
             if list(entries) != ["glob"] or not isinstance(entries["glob"].value, str):
                 return notes.wrong("wrong-type", "found another mapping", node, expected=self.expected)
-            why = pattern_mistake(entries["glob"].value)
+            why = pattern_error(entries["glob"].value)
             if why:
                 return notes.wrong("wrong-pattern", why, entries["glob"], expected=self.expected)
             return Glob(entries["glob"].value)
@@ -537,7 +541,7 @@ class Record:
         for name, other in self.goes_with.items():
             if name in entries and other not in entries:
                 sound = False
-                notes.wrong("one-of", f"`{name}` goes with `{other}`", node, expected=f"{other}: …")
+                notes.wrong("one-of", f"`{name}` needs `{other}`", node, expected=f"{other}: …")
         if not sound:
             return MISSING
         source = Source(notes.file, node.line, node.column)
@@ -556,7 +560,7 @@ class Record:
         """The value of plain data that stands at one place, as `read` would give it; MISSING where `read` has to look,
         since something is wrong or is written with escapes.
 
-        `more` are attributes by names that are no fields; '' for what is no part of the value. With `escapes` false it
+        `more` are attributes by names that are no fields; '' for what is not part of the value. With `escapes` false it
         is known that no text in it holds any.
         """
         if type(entries) is not dict:

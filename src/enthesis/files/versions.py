@@ -27,7 +27,7 @@ def other_version(folder: Path, named: str) -> Estate:
     else:
         reading = read_texts(_at_revision(folder, named))
     if reading.estate is None:
-        raise InvalidEstate(reading.mistakes)
+        raise InvalidEstate(reading.errors)
     return reading.estate
 
 

@@ -165,7 +165,7 @@ class Administration:
         if wanted is None:
             raise Problem(428, "precondition-required", "say which version with If-Match")
         if wanted not in ("*", found.etag):
-            raise Problem(412, "changed-meanwhile", "the statement is of another version by now")
+            raise Problem(412, "changed-meanwhile", "the statement was changed meanwhile")
         if request.method == "DELETE":
             self.store.remove(found)
             return Response(status_code=204)
@@ -263,7 +263,7 @@ class Administration:
     # -- who may, and what is understood ---------------------------------------------------------------------
 
     def _needed(self, collection: str, holder: str, body: Mapping[str, Any], *, making: bool) -> Needed:
-        """The permissions that a change needs of whoever is no administrator."""
+        """The permissions that a change needs of whoever is not an administrator."""
         boundary = holder.startswith("@")
         if making and collection in ("identities", "groups"):
             return [("configure" if boundary else "create", holder, "")]
@@ -347,7 +347,7 @@ class Administration:
         admits = body["admits"]
         forms = [form for form in ADMITS if form in admits]
         if len(forms) != 1 or set(admits) - {forms[0], "claims"}:
-            raise NotUnderstood(f"a trust that admits {', '.join(sorted(admits)) or 'nobody'}")
+            raise NotUnderstood(f"a trust that admits {', '.join(sorted(admits)) or 'no caller'}")
         if "token" in admits:
             if admits["token"] not in world.inventory["issuers"]:
                 raise NotUnderstood(f"the issuer {admits['token']}")

@@ -134,7 +134,9 @@ class CallerTokens:
         """The identity whose key was shown."""
         identity = self.world().identity(credential["of"])
         if identity is None:
-            raise Problem(401, "invalid-token", "whom the credential was made for is gone", refused_at=["names"])
+            raise Problem(
+                401, "invalid-token", "the identity of this credential no longer exists", refused_at=["names"]
+            )
         address = identity.body["address"]
         self.keyed.used(credential["id"], self.clock.now())
         origin = {

@@ -288,7 +288,7 @@ class CloudServer:
         except Problem as fault:
             raise Wrong("invalid_request", str(fault), tuple(fault.body.get("refused_at", ()))) from None
         if "administers" in claims:
-            raise Wrong("invalid_request", "an administrator's session is nobody elsewhere")
+            raise Wrong("invalid_request", "an administrator's session counts nowhere else")
         kept = {name: value for name, value in claims.items() if name not in ("iss", "aud", "iat", "nbf", "jti", "exp")}
         ends = min(int(claims["exp"]), int(self.clock.now()) + STATEMENT_LIFE)
         about = {name: claims[name] for name in ("iat", "exp", "jti")}
@@ -395,7 +395,7 @@ class CloudServer:
         if its_class == "read":
             found = self.store.content(address)
             if found is None:
-                raise Problem(404, "nothing-stored", "access is allowed, and nothing is stored there")
+                raise Problem(404, "nothing-stored", "access is allowed, and no content is stored there")
             return Response(found, media_type="application/octet-stream")
         if verb == "delete" and declared(world, address):  # a resource, not something stored: a trial only decides
             if "trial" in request.query_params:
@@ -449,7 +449,7 @@ class CloudServer:
         identifier: str = request.path_params["id"]
         found = self.store.trial(identifier)
         if found is None or found[0] != caller.address:
-            raise Problem(404, "not-found", "you have no such trial")
+            raise Problem(404, "not-found", "unknown trial")
         if request.method == "DELETE":
             self.store.end_trial(identifier)
             return Response(status_code=204)

@@ -156,7 +156,7 @@ def stop(state: Path, *, clean: bool = False) -> bool:
     """Stops the lab of a state folder and, with `clean`, removes the folder; whether one was running."""
     pid = holder_of_lock(state)
     if pid is not None and not is_lab(pid, state):
-        raise LabFailed(f"the lock in {state} is held by a process that is no lab of this folder; it is left alone")
+        raise LabFailed(f"the lock in {state} is held by a process that is not a lab of this folder; it is left alone")
     if pid is not None:
         os.kill(pid, signal.SIGTERM)
         deadline = time.monotonic() + STOP_TIMEOUT

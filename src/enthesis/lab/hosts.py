@@ -89,7 +89,7 @@ class HostServer:
         named = [statement.body["address"] for statement in runs_as(world, host)]
         wanted = body.get("identity", named[0] if len(named) == 1 else None)
         if not isinstance(wanted, str):
-            which = f"say as which: {', '.join(named)}" if named else "this host runs as nobody"
+            which = f"say as which: {', '.join(named)}" if named else "this host runs as no identity"
             raise Problem(422 if named else 403, "which-identity", which, refused_at=[] if named else ["target-side"])
         network, reference, narrowing = (body.get(name) for name in ("network", "reference", "narrowing"))
         if not isinstance(network, str | None) or not isinstance(reference, str | None):

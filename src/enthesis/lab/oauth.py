@@ -62,7 +62,7 @@ async def form_of(request: Request, *, several: tuple[str, ...] = ()) -> dict[st
         pairs = [(name, value) for name, value in form.multi_items() if isinstance(value, str) and value]
     for name, count in Counter(name for name, _ in pairs).items():
         if count > 1:
-            raise Wrong("invalid_target" if name in several else "invalid_request", f"{name} stands more than once")
+            raise Wrong("invalid_target" if name in several else "invalid_request", f"{name} is given more than once")
     return dict(pairs)
 
 
@@ -73,7 +73,7 @@ def client_of(request: Request, form: Mapping[str, str]) -> tuple[str, str] | No
     if "client_assertion" in form or "client_assertion_type" in form:
         raise Wrong("invalid_client", "no client is registered here with a key")
     if header and ("client_secret" in form):
-        raise Wrong("invalid_request", "a client shows itself in one way at a time")
+        raise Wrong("invalid_request", "a client must authenticate in exactly one way")
     if not header:
         return (form.get("client_id", ""), form["client_secret"]) if "client_secret" in form else None
     try:
@@ -95,9 +95,9 @@ def not_understood(form: Mapping[str, str], token_type: str, *audiences: str) ->
     if form.get("audience") not in (None, *audiences):
         raise Wrong("invalid_target", "`audience` and what is asked for do not go together")
     if ("actor_token" in form) != ("actor_token_type" in form):
-        raise Wrong("invalid_request", "actor_token and actor_token_type stand together")
+        raise Wrong("invalid_request", "actor_token and actor_token_type must be given together")
     if "actor_token" in form:
-        raise Wrong("invalid_request", "nobody is given a session to act for another: leave out actor_token")
+        raise Wrong("invalid_request", "sessions that act for another caller are not issued: leave out actor_token")
 
 
 def told_of(claims: Mapping[str, Any]) -> dict[str, Any]:

@@ -180,16 +180,16 @@ def _administration_paths() -> dict[str, Any]:
             "get": _operation("what exists already, as far as this session sees it", answers="inventory")
         },
         "/administration/resources": {
-            "post": _operation("lets resources come to be", sends="resources", answers="made", status="201")
+            "post": _operation("creates resources", sends="resources", answers="made", status="201")
         },
         "/administration/resources/{address}": {
             "parameters": [_in_path("address")],
-            "delete": _operation("lets a resource go, and whoever is tied to it", status="204"),
+            "delete": _operation("deletes a resource, and the identities that are tied to it", status="204"),
         },
         "/administration/credentials": {
             "get": _operation("keyed credentials, without any value", pages="keyed-credential"),
             "post": _operation(
-                "makes one; its value is in this answer and nowhere else", sends="credential",
+                "creates one; its value is in this answer alone", sends="credential",
                 answers="keyed-credential", status="201",
             ),
         },
@@ -197,7 +197,7 @@ def _administration_paths() -> dict[str, Any]:
             "parameters": [_in_path("id")],
             "get": _operation("one keyed credential, without its value", answers="keyed-credential"),
             "put": _operation(
-                "disables it, or lets it work again", sends="credential-state", answers="keyed-credential"
+                "disables or enables it", sends="credential-state", answers="keyed-credential"
             ),
             "delete": _operation("it opens nothing from now on", status="204"),
         },
@@ -210,7 +210,7 @@ def _administration_paths() -> dict[str, Any]:
         "/administration/sessions": {
             "get": _operation("the sessions that have not ended, and the sign-ins of people", pages="open-session"),
             "post": _operation(
-                "a session as an identity, for whoever may issue for it", sends="session-as", answers="issued-token"
+                "a session as an identity, for its issuers", sends="session-as", answers="issued-token"
             ),
         },
         "/administration/sessions/{id}": {
@@ -230,7 +230,7 @@ def _token_paths() -> dict[str, Any]:
     about = partial(_operation, sends="about-a-token", media=FORM, faults=OAUTH_ERROR)
     introspecting = about("what a session is (RFC 7662)", answers="introspection")
     introspecting["responses"]["401"] = {
-        "description": "who asks has no session or key", "content": {**PROBLEM["content"], **OAUTH_ERROR["content"]},
+        "description": "the caller has no session or key", "content": {**PROBLEM["content"], **OAUTH_ERROR["content"]},
     }  # fmt: skip
     known = [{"name": "If-None-Match", "in": "header", "schema": TEXT}]
     return {
@@ -249,7 +249,7 @@ def _place_paths() -> dict[str, Any]:
     asked = _surroundings()
     removed = _operation("deletes; with `trial` it is put back when the trial ends", [trial, *asked], status="204")
     removed["responses"]["201"] = _answered("a trial", "trial")
-    removed["responses"]["200"] = _answered("decided, for something declared", "decision")
+    removed["responses"]["200"] = _answered("decided, for a declared resource", "decision")
     written = _operation("writes; with `trial` it is put back when the trial ends", [trial, *asked], media=BYTES)
     written["responses"] = {"201": {"description": "written, or a trial begun"}, "default": PROBLEM}
     read = _operation("reads, or with `list` lists what is stored below", [_query("list", TEXT), *asked])

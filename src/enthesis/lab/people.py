@@ -191,11 +191,11 @@ class DirectoryServer:
             raise Wrong("invalid_grant", "there is no such sign-in of this client, or it is over")
         ends, asked, person, mfa, refused = row
         if ends <= now:
-            raise Wrong("expired_token", "nobody agreed in time")
+            raise Wrong("expired_token", "the sign-in was not approved in time")
         if person is None:
             self.store.connection.execute("UPDATE sign_ins SET asked = ? WHERE device = ?", (now, device))
             too_soon = asked is not None and now - asked < INTERVAL * 0.9
-            raise Wrong("slow_down" if too_soon else "authorization_pending", "nobody has agreed yet")
+            raise Wrong("slow_down" if too_soon else "authorization_pending", "the sign-in is not approved yet")
         with self.store.transaction():
             self.store.connection.execute("DELETE FROM sign_ins WHERE device = ?", (device,))
             self.store.connection.execute("DELETE FROM sign_in_clients WHERE device = ?", (device,))

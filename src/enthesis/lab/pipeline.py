@@ -75,7 +75,7 @@ class PipelineServer:
         if "claims" in body:
             claims = body["claims"]
             if set(body) != {"claims"} or not isinstance(claims, dict):
-                raise Problem(422, "not-understood", "`claims` is a mapping and stands alone")
+                raise Problem(422, "not-understood", "`claims` is a mapping, and the only field")
         else:
             if set(body) - set(RUN_FIELDS) or not all(isinstance(one, str) for one in body.values()):
                 raise Problem(422, "not-understood", f"a run has {', '.join(RUN_FIELDS)}, all texts")

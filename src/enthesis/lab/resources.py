@@ -109,7 +109,7 @@ class Things:
         return JSONResponse(shown, 201, {"Cache-Control": "no-store"})
 
     async def credential(self, request: Request) -> Response:
-        """Shows one; disables it, or lets it work again; or removes it."""
+        """Shows one; disables or enables it; or removes it."""
         world = self.administration.world()
         found = self.keyed.all().get(request.path_params["id"])
         identity = world.identity(found["of"]) if found else None

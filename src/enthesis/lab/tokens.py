@@ -158,7 +158,7 @@ def _object(part: str) -> dict[str, Any]:
     text = _bytes(part).decode()
     value = json.loads(text, object_pairs_hook=_once, parse_constant=_not_a_number, parse_float=_finite)
     if not isinstance(value, dict):
-        raise TokenRefused("a part of the token is no JSON object")
+        raise TokenRefused("a part of the token is not JSON object")
     json.dumps(value, ensure_ascii=False).encode()  # half a character cannot be written
     if _levels(value) > MAX_LEVELS:
         raise TokenRefused("a part of the token is nested too deeply")
@@ -167,12 +167,12 @@ def _object(part: str) -> dict[str, Any]:
 
 def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     if len({name for name, _ in pairs}) < len(pairs):
-        raise TokenRefused("the token names something twice")
+        raise TokenRefused("the token has a name twice")
     return dict(pairs)
 
 
 def _not_a_number(text: str) -> float:
-    raise TokenRefused(f"{text} is no number")
+    raise TokenRefused(f"{text} is not a number")
 
 
 def _finite(text: str) -> float:
@@ -194,7 +194,7 @@ def _plain(claims: Mapping[str, Any]) -> None:
     if not texts or not all(isinstance(text, str) for text in texts):
         raise TokenRefused("the token is for no audience")
     if not all(isinstance(claims.get(name, ""), str) for name in ("sub", "jti")):
-        raise TokenRefused("the token's subject or id is no text")
+        raise TokenRefused("the token's subject or id is not text")
 
 
 def unverified_issuer(token: str) -> str:

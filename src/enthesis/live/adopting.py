@@ -22,7 +22,7 @@ def adopt(
 ) -> Counter[str]:
     """Writes service accounts, roles and grants of a cluster or namespace into the estate; how many, by section.
 
-    The files are read back first, and nothing is written unless they read without a mistake.
+    The files are read back first, and nothing is written unless they read without an error.
     """
     parts = address.split("/")
     cluster = "/".join(parts[:3])
@@ -97,9 +97,9 @@ def _at_something(
     for grant in grants:
         parts = grant["at"].split("/")
         if parts[-2] in ("cluster", "namespace", "secret", "identity") and grant["at"] not in there:
-            say(f"Left out: {grant['to']} is granted something at {grant['at']}, which is not there.")
+            say(f"Left out: {grant['to']} is granted a role at {grant['at']}, which does not exist.")
         elif grant["to"] in listed or (grant["to"].split("/")[1:2] == ["identity"] and grant["to"][0] != "@"):
-            say(f"Left out: {grant['to']} is granted something at {grant['at']}: the cluster does not say who that is.")
+            say(f"Left out: {grant['to']} is granted a role at {grant['at']}: its identity is unknown.")
         else:
             out.append(grant)
     return out

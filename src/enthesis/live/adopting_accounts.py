@@ -1,7 +1,7 @@
-"""Takes over what an account or organisation has at a provider: writes it into the files, and marks it as the estate's.
+"""Takes over what an account or organisation has at a provider: writes it into the files, and marks it as ours.
 
-Marking changes no access. It is a conditional write of the statement as it was read, so that nothing is overwritten
-that somebody changes meanwhile; run again, it marks what was left.
+Marking changes no access. It is a conditional write of the statement as it was read, so nothing is overwritten that
+others change meanwhile; run again, it marks what was left.
 """
 
 from collections import Counter
@@ -42,7 +42,7 @@ def found_at(estate: Estate, surveys: Sequence[Surveyed], holder: str) -> Adopta
     """
     if not any(holder in surveyed.holders for surveyed in surveys):
         raise InvalidInput(
-            f"{holder} is no account or organisation of ours at a provider that is spoken to",
+            f"{holder} is not an account or organisation of ours at a connected provider",
             code="account-unknown",
             remedy="ACCOUNT or @ORGANISATION; of a cluster, ACCOUNT/cluster/NAME",
         )
@@ -55,7 +55,7 @@ def found_at(estate: Estate, surveys: Sequence[Surveyed], holder: str) -> Adopta
         if statement.mark is not None:
             left_out.append(f"{sentence}: the estate {statement.mark} keeps it")
         elif names_what_is_gone(statement.body):
-            left_out.append(f"{sentence}: it names what is gone")
+            left_out.append(f"{sentence}: it names something that no longer exists")
         else:
             candidates.append(statement)
     described = {statement.key for statement in wanted(estate)[0]}

@@ -41,7 +41,7 @@ def approved(estate: Estate, folder: Path, proposal: Proposal, key: Path | None,
     found = _signed(estate, folder, made)
     if found is None and key is not None:
         raise InvalidInput(
-            f"{key} is the key of nobody who approves",
+            f"{key} is not the key of an approver",
             code="approver-unknown",
             remedy="add its public key to `approvers` of the estate, under the person's address",
         )
@@ -62,7 +62,7 @@ def _by_sign_in(estate: Estate, folder: Path, said: Mapping[str, Any], now: date
     person = signed_in(estate, folder, now)
     if person is None:
         raise InvalidInput(
-            "nobody is signed in who could approve this",
+            "no approver is signed in",
             code="sign-in-needed",
             remedy="enthesis sign-in; or give the approver's key with --sign KEY",
         )
@@ -86,7 +86,7 @@ def refuse_if_approvals_lack(estate: Estate, folder: Path, proposal: Proposal) -
         return
     if not proposal.author:
         raise InvalidInput(
-            f"changes at {missing[0].at} want approvals, and nobody was signed in when this was proposed",
+            f"changes at {missing[0].at} need approvals, and no person was signed in when this was proposed",
             code="approval-missing",
             remedy="enthesis sign-in, then propose --out FILE",
         )

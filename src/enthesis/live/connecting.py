@@ -42,7 +42,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             return _without_lab(estate, given)
         remedy = "enthesis lab start; or say how a cluster is reached, with --kubeconfig"
         raise Unreachable(
-            "no lab runs for this estate, and nothing says how anything else is reached",
+            "no lab is running for this estate, and no other connection is configured",
             code="lab-not-running",
             remedy=remedy,
         )
@@ -99,7 +99,7 @@ def sessions_of(state: Path) -> list[Mapping[str, str]]:
         raise Unreachable(
             "the file with the sessions of the lab's administrators cannot be used",
             code="lab-sessions-unusable",
-            remedy="enthesis lab start writes it anew",
+            remedy="enthesis lab start writes it again",
         ) from None
 
 

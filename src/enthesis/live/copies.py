@@ -117,7 +117,7 @@ def _in_content(
     for member, inner in _members(name, content, searched):
         searched.unpacked += len(inner)
         if searched.unpacked > MAX_UNPACKED:
-            searched.unread.append((name, "too much comes out of it"))
+            searched.unread.append((name, "its content is too large"))
             return
         yield from _in_content(f"{name}!{member}" if member else name, inner, known, searched, commit, depth - 1)
 
@@ -167,7 +167,7 @@ def _in_history(repository: Path, known: Fingerprints, searched: Searched) -> It
     """The copies in every version of every file that a repository keeps, each with the first commit that has it."""
     listed = _git(repository, "rev-list", "--all", "--objects")
     if listed is None:
-        searched.unread.append((str(repository), "its history: git is missing, or it is no repository"))
+        searched.unread.append((str(repository), "its history: git is missing, or it is not a repository"))
         return
     named: dict[str, str] = {}
     for line in listed.decode(errors="replace").splitlines():

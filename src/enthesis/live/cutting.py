@@ -81,7 +81,7 @@ def planned(
             after = edited(before, edits)
             reading = read_texts(after)
             if reading.estate is None:
-                raise ValueError(reading.mistakes[0].message)
+                raise ValueError(reading.errors[0].message)
             described = reading.estate
         except ValueError as fault:
             after, by_hand = before, str(fault)

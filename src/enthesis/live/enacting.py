@@ -102,7 +102,7 @@ def enact(
     try:
         if fences is not None and any(fence > fences.get(place, 0) + 1 for place, fence in lease.fences.items()):
             raise Busy(
-                "somebody else has enacted at the same accounts since these were surveyed",
+                "the same accounts were changed by another enactment since they were surveyed",
                 code="enacted-by-another",
                 remedy="run the same again; with --wait 10m that is done by itself",
             )
@@ -222,7 +222,7 @@ class _EnactRun:
                     return (), False
                 elif coming and not self._may_go_on(stage):
                     for kept_step in coming:
-                        self._end(kept_step.position, LEFT, "left, since what comes before it is not done")
+                        self._end(kept_step.position, LEFT, "not done, since an earlier step is not done")
                     continue
                 if not self._stage(coming):
                     return (), False
@@ -474,7 +474,7 @@ def refuse_if_more(now: Proposal, accepted: Proposal) -> None:
     more = [step.sentence for step in now.steps if _written(step) not in known]
     if more:
         raise MovedAway(
-            f"the live side changed while this waited, and something else is to be done now: {'; '.join(more[:5])}",
+            f"the live side changed while this waited, and other changes are needed now: {'; '.join(more[:5])}",
             code="live-side-changed",
             remedy="propose again, and read what is different now",
         )

@@ -28,10 +28,10 @@ MAX_FILE = 65_536  # bytes
 ORDER = ("session", "token", "projected", "host", "certificate", "person")
 BECAUSE = {
     "session": "it was lent for just this program",
-    "token": "a run's own token speaks for that run alone",
-    "projected": "a workload's own token speaks for that workload alone",
-    "host": "a machine's own identity goes before a person's",
-    "certificate": "a workload's own certificate goes before a person's sign-in",
+    "token": "a run's own token stands for that run alone",
+    "projected": "a workload's own token stands for that workload alone",
+    "host": "a machine's own identity is preferred to a person's",
+    "certificate": "a workload's own certificate is preferred to a person's sign-in",
     "person": "nothing that is a workload's own is at hand",
 }
 
@@ -90,7 +90,7 @@ def _token(form: str, where: str, token: bytes, estate: Estate | None, folder: P
     except Refused as why:
         return AtHand(form, where, "", fault=f"it holds no token: {why.why}")
     ends, life = _end(claims, now)
-    subject = str(claims.get("sub", "nobody that it names"))
+    subject = str(claims.get("sub", "no identity that it names"))
     if ends is None or life <= timedelta(0):
         over = f"it ended at {ends:%H:%M:%SZ}" if ends is not None else "it says no end"
         return AtHand(form, where, subject, ends=ends, fault=over)
@@ -138,7 +138,7 @@ def _host(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator
     if estate is not None and known not in estate.resources and pool_of(known) in estate.resources:
         known = pool_of(known)  # members come and go, and an estate describes their pool
     running = ", ".join(about.identities) or "nobody"
-    lacking = "" if about.identities else "it runs as nobody"
+    lacking = "" if about.identities else "it runs as no identity"
     yield AtHand(
         "host",
         where,

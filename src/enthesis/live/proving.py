@@ -300,7 +300,7 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> HeldCre
         directory = connected.directories.get(origin.whom.split("/", 1)[0])
         if directory is None:
             raise InvalidInput(
-                f"nothing is known to speak to for the directory of {origin.whom}", code="system-not-connected"
+                f"no connection is configured for the directory of {origin.whom}", code="system-not-connected"
             )
         return directory.sign_in_as(origin.whom, origin.mfa)
     if origin.form == "credential":
@@ -309,7 +309,7 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> HeldCre
         cluster = cluster_at(journey.origin.whom, connected)
         if cluster is None:
             raise InvalidInput(
-                f"nothing is known to speak to for the cluster of {journey.origin.whom}", code="system-not-connected"
+                f"no connection is configured for the cluster of {journey.origin.whom}", code="system-not-connected"
             )
         return cluster.seat(journey.origin.whom)
     cluster = cluster_at(journey.origin.whom, connected)
@@ -362,7 +362,7 @@ def _hosts_of(estate: Estate, host: str, connected: Connected) -> RunsHosts:
     found = connected.hosts.get(account.provider) if account is not None else None
     if found is None:
         raise InvalidInput(
-            f"nothing is known to speak to for the metadata service of {host}", code="system-not-connected"
+            f"no connection is configured for the metadata service of {host}", code="system-not-connected"
         )
     return found
 
@@ -371,7 +371,7 @@ def token_from(connected: Connected, issuer: str, claims: Claims) -> HeldCredent
     """A token of an issuer that shows these claims. NotIssued where there can be none."""
     found = connected.issuers.get(issuer)
     if found is None:
-        raise InvalidInput(f"nothing is known to speak to for the issuer {issuer}", code="system-not-connected")
+        raise InvalidInput(f"no connection is configured for the issuer {issuer}", code="system-not-connected")
     return found.obtain(claims)
 
 
@@ -391,7 +391,7 @@ def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvi
     found = connected.providers.get(account.provider)
     if found is None:
         raise InvalidInput(
-            f"nothing is known to speak to for the provider {account.provider}", code="system-not-connected"
+            f"no connection is configured for the provider {account.provider}", code="system-not-connected"
         )
     return found
 

@@ -118,9 +118,9 @@ def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
     if not by_name and form != "token":
         return f"nothing here makes {'a SAML assertion' if form == 'assertion' else 'a certificate'} to try it with"
     if not by_name and str(trust.admits.whom) not in connected.issuers:
-        return f"nothing is known to speak to for the issuer {trust.admits.whom}"
+        return f"no connection is configured for the issuer {trust.admits.whom}"
     if estate.system_of(trust.of) not in {*connected.providers, *connected.clusters}:
-        return f"nothing is known to speak to for {estate.system_of(trust.of)}"
+        return f"no connection is configured for {estate.system_of(trust.of)}"
     if estate.administered_by_others(trust.of):
         return f"it is up to the administrators of {account_of(trust.of)} to write it"
     if by_name:
@@ -130,7 +130,7 @@ def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
         if why or admissions.somebody(trust) is not None:
             return why
         later = replace(admissions, just_now=False).somebody(trust) is not None
-        return "nobody is admitted at this time" if later else "no caller can ever meet all of its conditions"
+        return "no caller is admitted at this time" if later else "no caller can ever meet all of its conditions"
     except Undecided:
         return ""
 
@@ -143,7 +143,7 @@ def _of_named(judge: Judge, trust: Trust, instant: datetime, connected: Connecte
         try:
             control = _asked_for_real(estate, meant.what, meant.journey, ALLOWED, connected)
         except EnthesisError as fault:
-            why = f"no caller that it admits can be had here: {fault.message}"
+            why = f"no caller that it admits can be obtained here: {fault.message}"
             continue
         near = callers.near(meant.journey) if control.outcome == ALLOWED else []
         trials, out_of_reach = [control], 0
@@ -153,7 +153,11 @@ def _of_named(judge: Judge, trust: Trust, instant: datetime, connected: Connecte
             except EnthesisError:
                 out_of_reach += 1
         if control.outcome == ALLOWED and len(trials) == 1:
-            why = "none of those near it can be had here" if near else "the estate describes nobody near it"
+            why = (
+                "none of the near-miss callers can be obtained here"
+                if near
+                else "the estate describes no caller near it"
+            )
             return Trials(about, source, (), not_tried=why)
         return Trials(about, source, tuple(trials), out_of_reach)
     return Trials(about, source, (), not_tried=why)
@@ -180,7 +184,7 @@ def untried_trusts(estate: Estate, journeys: Sequence[Journey]) -> Iterator[Tria
     """The trusts that none of these journeys comes by, so that they are not tried with them."""
     for trust in estate.trusts:
         if not is_come_by(estate, trust, list(journeys)):
-            why = "no journey that is expected to be allowed comes by it: write one"
+            why = "no journey that is expected to be allowed uses it: write one"
             yield Trials(trust.name or trust.of, str(trust.source), (), not_tried=why)
 
 
@@ -250,9 +254,9 @@ def _of_trust(
     if caller is None:
         return Trials(about, source, (Trial("who gets in", ALLOWED, UNDECIDED, said="nobody can"),))
     try:
-        control = show("somebody who is meant", caller, ALLOWED)
+        control = show("an intended caller", caller, ALLOWED)
     except NotIssued as fault:
-        return Trials(about, source, (), not_tried=f"no token that it admits can be had here: {fault.message}")
+        return Trials(about, source, (), not_tried=f"no token that it admits can be obtained here: {fault.message}")
     trials, left_out = [control], 0
     for near_miss in near if control.outcome == ALLOWED else ():
         if gets_in(near_miss):
@@ -338,7 +342,7 @@ def _walk(estate: Estate, journey: Journey, connected: Connected) -> list[_Kept]
     return [
         _Kept(journey, what, credential, following, credential.life)
         for what, credential, following in zip(whats, keeping.credentials, followings, strict=False)
-        if credential.form not in SEATS  # where something runs is no credential
+        if credential.form not in SEATS  # where something runs is not a credential
     ]
 
 

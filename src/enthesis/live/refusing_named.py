@@ -44,7 +44,7 @@ class NamedCallers:
     def meant(self) -> list[Named]:
         """Those who get in by this trust, the first of them to be the control."""
         return [
-            Named("somebody who is meant", journey)
+            Named("an intended caller", journey)
             for origin in self._origins()
             if self._is_meant(origin)
             for journey in self._asking(origin)

@@ -36,7 +36,7 @@ def shown_to(provider: Any, shown: HeldCredential, connected: Connected) -> Held
         return _session(name, url, shown, connected)
     if shown.form in ("token", "person") and connected.clock is None and not _is_for(shown, name, url):
         raise InvalidInput(
-            f"the {'sign-in' if shown.form == 'person' else 'token'} is not made for {name}, so it is not sent there",
+            f"the {'sign-in' if shown.form == 'person' else 'token'} was not issued for {name}, so it was not sent",
             code="token-for-another",
             remedy=f"get one whose audience is {url}",
         )
@@ -55,7 +55,7 @@ def _session(name: str, url: str, shown: HeldCredential, connected: Connected) -
     raise InvalidInput(
         f"the session is not one of {name}, so it is not sent there",
         code="session-of-another",
-        remedy="take on an identity there, from something that was made for it",
+        remedy="take on an identity there, with a credential that was made for it",
     )
 
 

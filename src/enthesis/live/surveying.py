@@ -30,7 +30,7 @@ def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Su
     asked |= {name: [account_of(name)] for name in connected.clusters}
     if not asked:
         raise InvalidInput(
-            "nothing is known to speak to for any provider or cluster of this estate", code="system-not-connected"
+            "no connection is configured for any provider or cluster of this estate", code="system-not-connected"
         )
     asked = {name: its_holders for name, its_holders in asked.items() if its_holders}
     reporter.begin("surveying", len(asked))

@@ -67,7 +67,7 @@ def _read_parquet(path: Path, summing: Summing, *, keys: bool) -> None:
             for first, last, count, identity, verb, target, outcome, *origin in zip(*columns, strict=True):
                 summing.add(identity, verb, target, outcome, first, last, count, _key_in(*origin))
     except (pyarrow.ArrowException, OSError) as fault:
-        raise InvalidInput(f"{path} is no Parquet file that can be read: {fault}", code="usage-invalid") from None
+        raise InvalidInput(f"{path} is not a Parquet file that can be read: {fault}", code="usage-invalid") from None
 
 
 def _key_in(origin: Any = None) -> Any:
@@ -145,7 +145,7 @@ def from_audit_logs(logs: Mapping[str, Path], estate: Estate, reporter: Reporter
         account = account_of(address)
         if account not in estate.accounts or address.split("/")[1:2] != ["cluster"]:
             raise InvalidInput(
-                f"{address} is no cluster", code="cluster-unknown", remedy="name its place: ACCOUNT/cluster/NAME"
+                f"{address} is not a cluster", code="cluster-unknown", remedy="name its place: ACCOUNT/cluster/NAME"
             )
         if not path.is_file():
             raise InvalidInput(f"{path} cannot be read: no such file", code="file-unreadable")

@@ -164,4 +164,4 @@ def standing_in(address: str, catalogue: Catalogue) -> Iterator[str]:
 
 def article(word: str) -> str:
     """The word with `a` or `an` before it."""
-    return ("an " if word[0] in "aeiou" else "a ") + word
+    return ("an " if word[0] in "aeio" else "a ") + word  # a unit; no kind begins with another sound of `u`

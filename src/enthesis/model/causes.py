@@ -30,7 +30,7 @@ CAUSES = {
     "claim-invalid": Cause("A claim is not one that the issuer signs, or has the wrong type.", "Correct the claim."),
     "meant-invalid": Cause("The conditions of --meant cannot be read.", "Write them as in an estate."),
     "hop-invalid": Cause(
-        "A hop leads onto something that runs no code.", "Name an identity, host, pool, function or workload."
+        "A hop leads onto a resource that runs no code.", "Name an identity, host, pool, function or workload."
     ),
     # names
     "address-unknown": Cause("No such address in the estate.", "Use one of the near names, or describe it."),
@@ -38,14 +38,12 @@ CAUSES = {
     "issuer-unknown": Cause("No such issuer.", "Use one of the near names, or describe it."),
     "issuer-without-url": Cause("The issuer has no url.", "Add `url` to the issuer."),
     "claims-without-issuer": Cause(
-        "Claims were given for something that is not an issuer.", "Name an issuer with --from."
+        "Claims were given for an origin that is not an issuer.", "Name an issuer with --from."
     ),
     "trust-unknown": Cause("No such trust or identity.", "Use one of the near names."),
     "trust-missing": Cause("The identity has no trust, so it cannot be taken on.", "Add a trust."),
     "journey-unknown": Cause("No such journey.", "Use one of the near names."),
-    "journey-without-hop": Cause(
-        "The journey attempts something before it takes on what it runs as.", "Add `through`."
-    ),
+    "journey-without-hop": Cause("The journey makes an attempt before it takes on an identity.", "Add `through`."),
     "journey-context-not-now": Cause(
         "The journey is about a context that cannot be tried now.", "Use `enthesis check`."
     ),
@@ -56,7 +54,7 @@ CAUSES = {
     "form-unknown": Cause("No such form of credential.", "Use one that the message lists."),
     "card-unknown": Cause("No such address, role, credential or pipeline access.", "Use one of the near names."),
     "twin-unknown": Cause("The original of a twin is not an account or identity.", "Name one of the estate."),
-    "twin-exists": Cause("The estate already has something of this name.", "Choose another name."),
+    "twin-exists": Cause("The estate already has an entry of this name.", "Choose another name."),
     "pattern-unknown": Cause("No such pattern.", "`enthesis start --list` lists them."),
     "pattern-name-unknown": Cause("The pattern has no such name.", "`enthesis start --list` shows its names."),
     "chapter-unknown": Cause("No such chapter.", "`enthesis demo --list` lists them."),
@@ -70,7 +68,7 @@ CAUSES = {
     "samples-differ": Cause("Sample tokens come from different issuers.", "Give samples of one issuer at a time."),
     "pipeline-access-closed": Cause("A pipeline access has no condition, so no run may use it.", "Add `admits`."),
     "provider-ambiguous": Cause("The identity is known at several providers, or at none.", "Add --at."),
-    "credentials-not-made": Cause("What keeps the identity makes no credentials.", "Use a keyless way."),
+    "credentials-not-made": Cause("The system that holds the identity creates no credentials.", "Use a keyless way."),
     # files
     "file-unreadable": Cause("A file cannot be read.", "Check its name and its permissions."),
     "file-unwritable": Cause("A file cannot be written.", "Check the folder, its permissions and the free space."),
@@ -80,7 +78,7 @@ CAUSES = {
     "file-in-estate": Cause(
         "The file would be read as part of an estate.", "Write it elsewhere, or list it under `ignore`."
     ),
-    "file-not-editable": Cause("A file is written in a way that this edit cannot keep.", "Edit it by hand."),
+    "file-not-editable": Cause("A file is written in a form that this edit cannot keep.", "Edit it by hand."),
     "edit-differs": Cause("After the edit the files would not say what was meant.", "Edit them by hand."),
     "folder-not-empty": Cause("The folder is not empty.", "Name a fresh folder."),
     "folder-unusable": Cause("The folder cannot be used.", "Check its permissions."),
@@ -105,11 +103,12 @@ CAUSES = {
     ),
     "file-too-large": Cause("The file is larger than what is read of its kind.", "Name the file that was meant."),
     "lab-sessions-unusable": Cause(
-        "The file with the sessions of the lab's administrators is gone or mangled.", "`enthesis lab start` writes it."
+        "The file with the sessions of the lab's administrators is missing or damaged.",
+        "`enthesis lab start` writes it.",
     ),
     "disk-unusable": Cause("The disk is full, or does not take what is written.", "Make room, and run it again."),
     "value-not-written": Cause(
-        "The value of a new credential could not be written, so it was revoked.", "Make it anew, to another place."
+        "The value of a new credential could not be written, so it was revoked.", "Create it again, in another file."
     ),
     "token-for-another": Cause(
         "A token is not made for the service that it would be shown to.", "Get one with that audience."
@@ -121,7 +120,7 @@ CAUSES = {
         "The proposal in a file is not what the estate and the live side make now.", "Propose again, and read it."
     ),
     "danger-not-accepted": Cause(
-        "What is to be done holds a danger that nobody has accepted.", "Read it, then name the danger with --accept."
+        "The proposal contains a danger that was not accepted.", "Read it, then name the danger with --accept."
     ),
     "danger-unknown": Cause("No danger has the name that is accepted.", "Use a name that `propose` shows."),
     "proposal-of-another-estate": Cause("The proposal was made for another estate.", "Propose for this one."),
@@ -131,18 +130,16 @@ CAUSES = {
     ),
     "client-key-unusable": Cause("A key or token file that another file names cannot be used.", "Correct that file."),
     "kubeconfig-invalid": Cause("The file is not a kubeconfig.", "Name another with --kubeconfig."),
-    "kubeconfig-incomplete": Cause(
-        "The kubeconfig lacks something, or it cannot be used.", "Correct it, or name a context."
-    ),
+    "kubeconfig-incomplete": Cause("The kubeconfig is incomplete or cannot be used.", "Correct it, or name a context."),
     "kubeconfig-not-honoured": Cause(
-        "The kubeconfig says something that is not honoured here.", "Use another context, or leave it out."
+        "The kubeconfig has a key that is not supported here.", "Use another context, or leave it out."
     ),
     "kubeconfig-unchecked": Cause(
         "The kubeconfig says not to check the cluster's certificate.", "Give its authority instead."
     ),
     "kubeconfig-command-failed": Cause("The command that a kubeconfig names gave no credential.", "Run it by itself."),
     "adoption-impossible": Cause("What is in the cluster cannot be described without errors.", "See the message."),
-    "statement-not-held": Cause("The live system has no words for a statement.", "Change it as the message says."),
+    "statement-not-held": Cause("The live system cannot hold such a statement.", "Change it as the message says."),
     # tokens and credentials
     "token-missing": Cause("The file has no signed token.", "Give one of three parts joined by dots (RFC 7515)."),
     "token-unreadable": Cause("The token cannot be read.", "The message says which part is wrong."),
@@ -176,7 +173,9 @@ CAUSES = {
     "lab-failed": Cause("The lab could not be started or stopped.", "The message has the last lines of its log."),
     "lab-service-unknown": Cause("The lab has no such service.", "`enthesis lab status` lists them."),
     "lab-directory-missing": Cause("The lab has no directory of this organisation.", "Describe people in the estate."),
-    "metadata-service-missing": Cause("No metadata service is available here.", "Name a host that runs as something."),
+    "metadata-service-missing": Cause(
+        "No metadata service is available here.", "Name a host that runs as an identity."
+    ),
     "cluster-access-unknown": Cause("Nothing says how the cluster is reached.", "Name a kubeconfig with --kubeconfig."),
     "system-not-connected": Cause(
         "A live system that this needs is not connected.", "Start a lab, or give its url or file."
@@ -193,9 +192,7 @@ CAUSES = {
     "answer-not-understood": Cause(
         "The answer is not in the expected form.", "Check that the url is of such a service."
     ),
-    "answer-incomplete": Cause(
-        "The answer lacks something that it must have.", "Check that the url is of such a service."
-    ),
+    "answer-incomplete": Cause("The answer lacks a required field.", "Check that the url is of such a service."),
     "answer-without-token": Cause("The answer has no token, or not how long it lives.", "Check the server's settings."),
     "answer-too-large": Cause("The answer is larger than is read.", "Ask for less."),
     "answer-leads-elsewhere": Cause(
@@ -226,13 +223,13 @@ CAUSES = {
     # change
     "live-side-changed": Cause("The live side changed after the proposal was made.", "Propose again."),
     "changed-meanwhile": Cause("Another person or program changed a statement meanwhile.", "Propose again."),
-    "gone-meanwhile": Cause("Something that a step needs is gone.", "Propose again."),
-    "name-taken": Cause("Something that is not ours has the name.", "Choose another name, or adopt it."),
+    "gone-meanwhile": Cause("Something that a step needs no longer exists.", "Propose again."),
+    "name-taken": Cause("The name is taken by an object that is not ours.", "Choose another name, or adopt it."),
     "stopped-part-way": Cause(
         "Some steps are done, the rest are not.", "`enthesis enact --resume`, or propose again, as the message says."
     ),
     "enacted-by-another": Cause(
-        "Somebody else enacts at the same account now.", "Give --wait, or run the same again later."
+        "Another enactment is running at the same account.", "Give --wait, or run the same again later."
     ),
     "enactment-unfinished": Cause(
         "An earlier enactment was interrupted.", "`enthesis enact --resume`, with --undo to take it back."
@@ -251,14 +248,14 @@ CAUSES = {
     "approval-missing": Cause(
         "The estate asks for the approval of others for such a change.", "`enthesis propose --approve FILE`."
     ),
-    "approver-unknown": Cause("A key is of nobody who can approve this.", "Add it to `approvers`, or ask another one."),
+    "approver-unknown": Cause("The key is not that of an approver.", "Add it to `approvers`, or ask another one."),
     "handoff-invalid": Cause("A document of another party cannot be taken in.", "Ask them for another one."),
     "signature-invalid": Cause("A document is not signed by the key that was given.", "Check the key, and its source."),
     "key-invalid": Cause(
         "A file holds no Ed25519 key of the kind that is needed.", "`ssh-keygen -t ed25519` makes one."
     ),
     "lab-running": Cause("A lab of the estate runs already.", "`enthesis lab stop`."),
-    "enactment-unknown": Cause("No such enactment, or none to go on with.", "`enthesis enact --history` lists them."),
+    "enactment-unknown": Cause("No such enactment, or none to continue.", "`enthesis enact --history` lists them."),
     # the store
     "store-invalid": Cause("The store cannot be used as one.", "Correct its URL, or move the file away."),
     "store-unreachable": Cause("The database with the store does not answer.", "Check its URL, and that it runs."),
@@ -287,7 +284,7 @@ IN_ESTATE = {
     "wrong-type": Cause("A value has the wrong type.", "Write what was expected; quotes make a text."),
     "wrong-name": Cause("A name has characters that it cannot have.", "Choose another."),
     "wrong-address": Cause("An address is not well formed.", "Write it as the message says."),
-    "wrong-place": Cause("Something stands where its kind cannot.", "Move it to a place that is listed."),
+    "wrong-place": Cause("An entry stands where its kind cannot.", "Move it to a place that is listed."),
     "wrong-kind": Cause("The address is of another kind than is needed here.", "Name one of the expected kind."),
     "wrong-duration": Cause("A duration has the wrong form or is out of bounds.", "Write it like 15m, 8h or 30d."),
     "wrong-time": Cause("A time has the wrong form.", "Write it like 2027-01-31T12:00:00Z."),
@@ -297,7 +294,7 @@ IN_ESTATE = {
     "pattern-in-plain-string": Cause("A plain text looks like a pattern.", "Write {glob: …}, or escape it."),
     "wrong-test": Cause("A test does not fit its attribute.", "Use one that fits."),
     "wrong-attempt": Cause("An attempt has the wrong form.", "Write `verb address`."),
-    "wrong-holder": Cause("Nobody could hold the statement there.", "Name a holder above the place."),
+    "wrong-holder": Cause("No account could hold the statement there.", "Name a holder above the place."),
     "absence-as-permission": Cause("A condition would hold because an attribute is absent.", "Test a value."),
     "contradiction": Cause("Two parts of an entry contradict each other.", "Change one."),
     "claim-not-issued": Cause("The issuer signs no such claim.", "Use one that its `claims` lists."),
@@ -305,6 +302,6 @@ IN_ESTATE = {
     "cannot-run": Cause("Nothing runs as this, or on this.", "Name a host, pool, function, workload or connector."),
     "group-cycle": Cause("Groups contain each other.", "Take one out."),
     "rule-of-everything": Cause("A rule of a group would find everything.", "Add a condition."),
-    "other-organisation": Cause("The entry names something of another organisation.", "Name one of its own."),
+    "other-organisation": Cause("The entry names a place of another organisation.", "Name one of its own."),
 }
 """The errors of an estate's files: each is located, and several are reported at once."""

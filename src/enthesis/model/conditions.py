@@ -96,7 +96,7 @@ Conditions = tuple[tuple[str, Test], ...]
 """Pairs of attribute and test, all of which must hold; in the order written."""
 
 
-def pattern_mistake(pattern: str) -> str:
+def pattern_error(pattern: str) -> str:
     """Why this is not a pattern; '' where it is one."""
     if not pattern:
         return "an empty pattern matches nothing but the empty text"

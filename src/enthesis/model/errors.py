@@ -2,7 +2,7 @@
 
     EnthesisError
     ├── InvalidInput              the request, a file or the estate is invalid   exit 2
-    │   └── InvalidEstate         with every mistake found in it
+    │   └── InvalidEstate         with every error found in it
     ├── LiveFailure               a live system                                  exit 3
     │   ├── Unreachable           did not answer, or not in time
     │   ├── RightMissing          refused us, not the workload
@@ -20,7 +20,7 @@ Every one carries a stable code, a message and, where there is one, a remedy. `m
 from collections.abc import Sequence
 from typing import ClassVar
 
-from enthesis.model.mistakes import Mistake
+from enthesis.model.file_errors import FileError
 from enthesis.model.secrets import redacted
 
 
@@ -42,12 +42,12 @@ class InvalidInput(EnthesisError):
 
 
 class InvalidEstate(InvalidInput):
-    """The estate cannot be used; carries every mistake found in it."""
+    """The estate cannot be used; carries every error found in it."""
 
-    def __init__(self, mistakes: Sequence[Mistake]) -> None:
-        count = len(mistakes)
-        super().__init__(f"the estate has {count} mistake{'s' if count != 1 else ''}", code="estate-invalid")
-        self.mistakes = tuple(mistakes)
+    def __init__(self, errors: Sequence[FileError]) -> None:
+        count = len(errors)
+        super().__init__(f"the estate has {count} error{'s' if count != 1 else ''}", code="estate-invalid")
+        self.errors = tuple(errors)
 
 
 class LiveFailure(EnthesisError):

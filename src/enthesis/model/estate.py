@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from enthesis.model.addresses import account_of, contains, organisation_named
 from enthesis.model.catalogue import Catalogue, Kind
 from enthesis.model.conditions import Conditions, Glob, Network
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 
 Labels = Mapping[str, str]
 KindVerbs = Mapping[str, tuple[str, ...]]

@@ -102,7 +102,7 @@ def _list(values: Any) -> str:
 
 def _named(value: Any) -> str:
     if isinstance(value, Mapping):
-        return f"{value['gone']} (which is gone)" if "gone" in value else f"what is like {value.get('glob')}"
+        return f"{value['gone']} (no longer exists)" if "gone" in value else f"what is like {value.get('glob')}"
     return str(value)
 
 

@@ -76,7 +76,7 @@ def trust_lines(trust: Trust) -> Iterator[Line]:
     for name, test in trust.when:
         yield line(f"  {name.ljust(width)}  ", Span("besides", "quiet"), f" {tested(plain_test(test))}")
     if trust.admits.form in BEARERS:
-        yield line(Span("  whatever else it shows makes no difference", "quiet"))
+        yield line(Span("  other claims are not tested", "quiet"))
 
 
 def told_lines(told: Told) -> Iterator[Line]:

@@ -1,4 +1,4 @@
-"""What `check` found besides mistakes: journeys and invariants, each where it stands."""
+"""What `check` found besides errors: journeys and invariants, each where it stands."""
 
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
@@ -8,11 +8,11 @@ from enthesis.chains.invariants import BROKEN, HOLDS, Decided
 from enthesis.files.shapes import time_text
 from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
-from enthesis.model.mistakes import Mistake, Source, masked
+from enthesis.model.file_errors import FileError, Source, masked
 from enthesis.model.sentences import verb_words
 from enthesis.output.admitting import caller_json, caller_text
+from enthesis.output.file_errors import one_error
 from enthesis.output.lines import Line, Span, counted, line
-from enthesis.output.mistakes import one_mistake
 from enthesis.output.reach import start_words
 from enthesis.output.verdicts import jsonable, values_words
 from enthesis.trusts.risks import Risk, Risks
@@ -62,9 +62,9 @@ def check_lines(
         if not judged.met:
             name = judged.journey.name
             source = named_at.get(("journeys", name), judged.journey.source)
-            mistake = _mistake(texts, "journey-contradicted", source, name, judged.unmet)
+            error = _error(texts, "journey-contradicted", source, name, judged.unmet)
             yield line()
-            yield from one_mistake(mistake)
+            yield from one_error(error)
             request = judged.verdict.first_refused
             if request is not None:
                 yield line("    ", f"enthesis trace --journey {word(name)} tells why")
@@ -82,9 +82,9 @@ def check_lines(
         state = "is violated" if decided.outcome == BROKEN else "is not decided"
         why = [decided.why] if decided.why else []
         code = "invariant-broken" if decided.outcome == BROKEN else "invariant-not-decided"
-        mistake = _mistake(texts, code, decided.invariant.source, f"{decided.invariant.name} {state}", why)
+        error = _error(texts, code, decided.invariant.source, f"{decided.invariant.name} {state}", why)
         yield line()
-        yield from one_mistake(mistake)
+        yield from one_error(error)
         if decided.chain is not None and chains is not None:
             yield from chain_lines(chains, decided.chain)
 
@@ -102,7 +102,7 @@ def risk_lines(texts: Mapping[str, str], found: Risks) -> Iterator[Line]:
     """Every risk that stands, with somebody who gets in by it and what mends it; those accepted, briefly."""
     for risk in found.standing:
         yield line()
-        yield from one_mistake(_mistake(texts, risk.code, risk.source, risk.message, ()))
+        yield from one_error(_error(texts, risk.code, risk.source, risk.message, ()))
         if risk.shown is not None:
             yield line("    ", Span("gets in", "bad"), f"  {caller_text(risk.shown)}")
         yield line("    ", Span("fix:", "good"), f" {risk.remedy}")
@@ -129,10 +129,10 @@ def risk_json(risk: Risk) -> dict[str, Any]:
     }
 
 
-def _mistake(texts: Mapping[str, str], code: str, source: Source, name: str, why: Sequence[str]) -> Mistake:
+def _error(texts: Mapping[str, str], code: str, source: Source, name: str, why: Sequence[str]) -> FileError:
     lines = texts.get(source.file, "").split("\n")
     text = lines[source.line - 1] if 0 < source.line <= len(lines) else ""
-    return Mistake(code, f"{name}: {'; '.join(why)}" if why else name, source, masked(text))
+    return FileError(code, f"{name}: {'; '.join(why)}" if why else name, source, masked(text))
 
 
 def judged_json(judged: Judged) -> dict[str, Any]:

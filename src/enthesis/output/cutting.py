@@ -36,7 +36,7 @@ def plan_lines(plan: Planned, *, quiet: bool) -> Iterator[Line]:
         yield line(f"  {verb.ljust(7)}", step.sentence, Span(f"  {step.holder} at {step.provider}", "quiet"))
     if cut.edits:
         changes = counted(len(cut.edits), "change")
-        yield line(f"  write  {changes} into the estate's files, so that none of it comes back")
+        yield line(f"  write  {changes} into the estate's files, so that the next proposal does not restore it")
     if plan.by_hand:
         yield line(Span("  the files have to be changed by hand: ", "doubt"), plan.by_hand)
     yield from known_lines(cut)

@@ -62,7 +62,7 @@ def first_sentence(found: Difference) -> str:
     """The answer in a sentence."""
     gaining, losing = ({caller_words(gain) for gain in side} for side in (found.gains, found.losses))
     if not gaining and not losing:
-        return "Nobody else gains or loses access." if found.undecided else "Nobody gains or loses access."
+        return "No other caller gains or loses access." if found.undecided else "No caller gains or loses access."
     parts = []
     if gaining:
         parts.append(f"{counted(len(gaining), 'caller')} {'gains' if len(gaining) == 1 else 'gain'} access")

@@ -35,7 +35,7 @@ def _parts(made: Handoff) -> Iterator[tuple[str, tuple[str, ...]]]:
 def handoff_lines(made: Handoff) -> Iterator[Line]:
     """The handoff on a terminal."""
     yield line(Span(handoff_sentence(made), "strong"))
-    yield line(f"  reference {made.reference}{', wanted by ' + made.by if made.by else ''}")
+    yield line(f"  reference {made.reference}{', needed by ' + made.by if made.by else ''}")
     for head, entries in _parts(made):
         if entries:
             yield line(Span(head, "bad" if head.startswith("cannot") else "strong"))

@@ -49,7 +49,11 @@ def from_lines(whom: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     """Everything that somebody can reach, by place."""
     places = len({access.target for access in found})
     yield from _perhaps_more(why)
-    yield line(Span(f"{whom} can reach {counted(places, 'place')}" + (":" if found else "."), "strong"))
+    yield line(
+        Span(
+            f"{whom} can reach {counted(places, 'place') if found else 'no place'}" + (":" if found else "."), "strong"
+        )
+    )
     groups: dict[tuple[str, str, str], list[str]] = {}
     for reached in found:
         groups.setdefault((reached.target, chain_words(reached), conditions(reached.chain)), []).append(
@@ -65,8 +69,11 @@ def from_lines(whom: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
     yield from _rest(len(groups))
 
 
-def to_lines(what: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
-    """Everybody who can reach a place; where whole chains start first, then the identities themselves."""
+def to_lines(verbs: Sequence[str], place: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
+    """Every caller that can reach a place; where whole chains start first, then the identities themselves.
+
+    `verbs` are those that were asked for, all without any; `place` is the place in words.
+    """
     groups: dict[tuple[str, str, str, str, str], list[str]] = {}
     for access in sorted(found, key=lambda access: access.chain.start.keyless is None):
         start = access.chain.start
@@ -74,15 +81,18 @@ def to_lines(what: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
         groups.setdefault(key, []).append(verb_words(access.verb))
     half = {key[0] for key in groups if key[1] == AT_IDENTITY}
     whole = {key[0] for key in groups if key[1] != AT_IDENTITY}
-    said = f"{counted(len(whole), 'origin')} and {counted(len(half), 'identity', 'identities')} can {what}"
+    parts = [counted(len(whole), "origin")] if whole else []
+    parts += [counted(len(half), "identity", "identities")] if half else []
+    does = " or ".join(verbs) if verbs else "do something at" if found else "do anything at"
     yield from _perhaps_more(why)
-    yield line(Span(said + (":" if found else "."), "strong"))
+    said = " and ".join(parts) or "No origin and no identity"
+    yield line(Span(f"{said} can {does} {place}" + (":" if found else "."), "strong"))
     width = min(64, max((len(words) for words, *_ in groups), default=0))
     longest = max((len(keyless) for _, keyless, *_ in groups), default=0)
     one_target = len({reached.target for reached in found}) == 1  # which the first line names
-    for (words, keyless, way, target, hangs), verbs in list(groups.items())[:MOST]:
+    for (words, keyless, way, target, hangs), done in list(groups.items())[:MOST]:
         style = {"keyless": "good", "keyed": "bad"}.get(keyless, "quiet")
-        does = " and ".join(verbs) + ("" if one_target else f" {target}")
+        does = " and ".join(done) + ("" if one_target else f" {target}")
         tail = f"  {way}, then {does}" if way else f"  {does}"
         yield line(f"  {words.ljust(width)}  ", Span(keyless.ljust(longest), style), tail)
         if hangs:
@@ -93,7 +103,7 @@ def to_lines(what: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
 def _perhaps_more(why: str) -> Iterator[Line]:
     """What is said first of an answer that may lack something."""
     if why:
-        yield line(Span(f"There may be more: some chains are not decided, because of {why}.", "doubt"))
+        yield line(Span(f"This answer may be incomplete: some chains are not decided, because of {why}.", "doubt"))
 
 
 def _rest(count: int) -> Iterator[Line]:

@@ -11,7 +11,7 @@ from enthesis import __version__
 from enthesis.chains.invariants import HOLDS, Decided
 from enthesis.cleaning.findings import Finding, Swept
 from enthesis.files.shapes import time_text
-from enthesis.model.mistakes import Mistake, Source
+from enthesis.model.file_errors import FileError, Source
 from enthesis.model.risks import FINDINGS, RISKS
 from enthesis.output.admitting import caller_text
 from enthesis.output.lines import visible
@@ -20,7 +20,7 @@ from enthesis.trusts.risks import Risk, Risks
 from enthesis.verdicts.expectations import Judged
 
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
-MISTAKE, JOURNEY, INVARIANT, UNDECIDED = "mistake", "journey-contradicted", "invariant-broken", "invariant-not-decided"
+FILE_ERROR, JOURNEY, INVARIANT, UNDECIDED = "error", "journey-contradicted", "invariant-broken", "invariant-not-decided"
 FINGERPRINT = "statement/v1"
 OTHER_RULES = {
     JOURNEY: "a journey does not end as it is expected to",
@@ -30,13 +30,13 @@ OTHER_RULES = {
 
 
 def sarif(
-    mistakes: Sequence[Mistake],
+    errors: Sequence[FileError],
     journeys: Sequence[Judged] = (),
     invariants: Sequence[Decided] = (),
     found: Risks | None = None,
 ) -> bytes:
     """The whole log, one run."""
-    results = [_result(mistake.code, "error", mistake.message, mistake.source) for mistake in mistakes]
+    results = [_result(error.code, "error", error.message, error.source) for error in errors]
     for judged in journeys:
         if not judged.met:
             message = f"{judged.journey.name}: {'; '.join(judged.unmet)}"
@@ -48,7 +48,7 @@ def sarif(
             results.append(_result(INVARIANT if broken else UNDECIDED, "error", message, decided.invariant.source))
     if found is not None:
         results += [_risk(risk) for risk in (*found.standing, *found.accepted)]
-    return _log(results, {**{mistake.code: mistake.message for mistake in mistakes}, **OTHER_RULES, **RISKS})
+    return _log(results, {**{error.code: error.message for error in errors}, **OTHER_RULES, **RISKS})
 
 
 def sarif_of_findings(swept: Swept) -> bytes:

@@ -42,7 +42,7 @@ def put_partial(*, to_error: bool = False) -> None:
     if _PARTIAL.missing and not _PARTIAL.told:
         _PARTIAL.told = True
         said = "; ".join(_PARTIAL.missing)
-        put_lines([line(Span("Partial survey, so this answer may lack something. ", "bad"), f"Not read: {said}.")],
+        put_lines([line(Span("Partial survey: this answer may be incomplete. ", "bad"), f"Not read: {said}.")],
                   to_error=to_error)  # fmt: skip
 
 

@@ -48,13 +48,13 @@ def trim_lines(name: str, usage: Usage, found: Trimmed, change: Difference) -> I
             become = "becomes" if before == 1 else "become"
             yield line(f"  {identity}: {counted(before, 'permission')} {become} {after}")
     kept = [f"{to}: {why}" for to, why in found.withheld]
-    yield from _listed("withheld, since something that was used would be refused", kept)
+    yield from _listed("withheld, since a request that was used would be refused", kept)
     rare = [
         f"{identity}: {verb} on {kind} at {place}, last on {datetime.fromtimestamp(at, UTC):%Y-%m-%d}"
         for (identity, (kind, verb), place), at in found.rare.items()
     ]
     yield from _listed("used, and not lately: kept", rare)
-    yield from _listed("left as it is, since nothing was recorded of it", list(found.unused))
+    yield from _listed("left unchanged, since no use of it was recorded", list(found.unused))
     if found.conditional:
         told = counted(found.conditional, "request")
         yield line(Span(f"{told} hang on conditions that the log does not record: taken as they were.", "quiet"))

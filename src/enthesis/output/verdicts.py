@@ -4,6 +4,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
+from enthesis.conditions.values import FREE_WORD
 from enthesis.files.conditions import plain_test
 from enthesis.files.shapes import duration_text, time_text
 from enthesis.model.addresses import account_of, article
@@ -122,7 +123,7 @@ def whose(estate: Estate, request: Request, step: StepOutcome) -> list[str]:
         disabled = any("disabled" in ground.text or "tied" in ground.text for ground in step.grounds)
         if step.name == "names" and disabled:
             return [f"the administrators of {boundary_of(request.target)}"]
-        return ["whoever asks"]
+        return ["the caller"]
     if step.name == "ceilings":
         sources = {ground.source for ground in step.grounds}
         return [
@@ -131,7 +132,7 @@ def whose(estate: Estate, request: Request, step: StepOutcome) -> list[str]:
             if ceiling.source in sources
         ]
     if step.name == "companions":
-        found = ["whoever owns the key"] if step.grounds else []
+        found = ["the owner of the key"] if step.grounds else []
         for inner in step.within:
             for name in inner.refused_at:
                 found += whose(estate, inner, inner.step(name))
@@ -189,7 +190,7 @@ def _step_lines(request: Request) -> Iterator[Line]:
         for ground in step.grounds[len(told) :]:
             yield line(" " * (WIDTH + 4), *_ground(ground))
         if step.nearest:
-            yield line(" " * (WIDTH + 4), "perhaps ", Span(" or ".join(step.nearest), "good"))
+            yield line(" " * (WIDTH + 4), "did you mean ", Span(" or ".join(step.nearest), "good"), "?")
         for miss in step.misses:
             for inner in _miss_lines(miss):
                 yield line(" " * (WIDTH + 4), *inner)
@@ -374,8 +375,12 @@ def remedies_json(remedies: Remedies, also: Sequence[Sequence[str]]) -> dict[str
 
 
 def values_words(values: Mapping[str, object]) -> str:
-    """The values with which a chain can be walked, in words; '' where it hangs on none."""
-    return ", ".join(f"{name.removeprefix('claims.')} {shown(value)}" for name, value in sorted(values.items()))
+    """The values with which a chain can be walked, in words; '' where it depends on none. Others may do as well."""
+    return ", ".join(_value_words(name.removeprefix("claims."), value) for name, value in sorted(values.items()))
+
+
+def _value_words(name: str, value: object) -> str:
+    return f"any other {name}" if value == FREE_WORD else f"{name} {shown(value)}"
 
 
 def jsonable(value: Any) -> Any:

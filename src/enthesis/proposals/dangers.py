@@ -16,11 +16,11 @@ from enthesis.surveys.statements import Surveyed
 
 DANGERS = {
     "outside-gains": "an outside party gains access",
-    "power-gained": "somebody gains the right to change access",
-    "last-administrator": "nobody is left who can change access at an account",
+    "power-gained": "a caller gains the right to change access",
+    "last-administrator": "no administrator is left who can change access at an account",
     "own-access": "the person who enacts this loses the right to change access",
     "ceiling-loosened": "a ceiling is removed or made wider",
-    "protected": "access to something protected changes",
+    "protected": "access to a protected resource changes",
     "many-removed": "many statements are removed at once",
 }
 """Stable names, each with what it means."""
@@ -98,7 +98,7 @@ def _without_administrators(estate: Estate, proposal: Proposal, surveys: Sequenc
     """The accounts where somebody can change access now, and nobody can afterwards."""
     before = live_of(surveys)
     had, have = (set(_administered(as_estate(estate, side))) for side in (before, afterwards(before, proposal.steps)))
-    return [f"nobody is left who can change access at {account}" for account in sorted(had - have)]
+    return [f"no administrator is left who can change access at {account}" for account in sorted(had - have)]
 
 
 def _administered(live: Estate) -> Iterator[str]:

@@ -252,7 +252,7 @@ def _impossible(compiled: Compiled, judged: Sequence[tuple[Journey, list[Request
         abroad = account_of(key) != account_of(request.caller)
         if resource is not None and resource.managed_by == "provider" and abroad:
             whose = account_of(key)
-            why = f"{key} is the provider's own key, which nobody outside {whose} can use"
+            why = f"{key} is the provider's own key, which no caller outside {whose} can use"
             yield f"{why}: {request.target} must be encrypted by a key of {whose}'s own first"
 
 
@@ -350,8 +350,8 @@ def _sound(section: str, entry: dict[str, Any], name: str) -> dict[str, Any]:
     shape, notes = SECTIONS[section], Notes("")
     given = {shape.key: name} if shape.key else {}
     value = shape.record.read(tree_of(entry), notes, **given)
-    if value is MISSING or notes.mistakes:
-        said = notes.mistakes[0].message if notes.mistakes else "it is not understood"
+    if value is MISSING or notes.errors:
+        said = notes.errors[0].message if notes.errors else "it is not understood"
         raise ValueError(f"{name or section}: {said}")
     plain: dict[str, Any] = shape.record.plain(value)
     return plain

@@ -52,7 +52,7 @@ def propose(
         why = object_to(our.collection, our.body, plain_statement("roles", role)["allows"] if role else {})
         if why:
             sentence = statement_sentence(our.collection, our.body)
-            blocked.append(Blocked(sentence, why, f"whoever describes {estate.name}"))
+            blocked.append(Blocked(sentence, why, f"the authors of {estate.name}"))
             why_blocked.add(our.key)
     steps: list[Step] = []
     for our in ours:
@@ -236,15 +236,19 @@ def _blocked(
             if lacking:
                 made_by = account_of(lacking)
                 in_account = lacking != made_by
-                who = f"the administrators of {made_by}" if in_account else f"whoever makes accounts for {made_by}"
+                who = (
+                    f"the administrators of {made_by}"
+                    if in_account
+                    else f"the people who create accounts for {made_by}"
+                )
                 why = f"it needs {lacking}, which does not exist"
         if not why and our.provider in estate.providers:  # a cluster says itself whom it does not know
             why, who = _unknown_there(estate, our)
         if not why and account_of(our.holder) and our.holder not in accounts:
-            why, who = f"the account {our.holder} does not exist", "whoever makes its accounts"
+            why, who = f"the account {our.holder} does not exist", "the people who create its accounts"
         if not why and found is not None and our.key not in there and found.mark != estate.name:
             why = "one of that name exists already, and Enthesis did not make it for this estate"
-            who = f"the administrators of {our.holder}: remove it, or describe it as it is"
+            who = f"the administrators of {our.holder}: remove it, or describe it as it stands"
         if why:
             blocked.append(Blocked(statement_sentence(our.collection, our.body), why, who))
             keys.add(our.key)
@@ -260,7 +264,7 @@ def _unknown_there(estate: Estate, our: Wanted) -> tuple[str, str]:
         account = estate.accounts.get(account_of(str(our.body["at"])))
         if account is not None and account.provider != our.provider:
             why = f"{our.body['at']} is at {account.provider}, and what {our.holder} holds is kept at {our.provider}"
-            return why, f"whoever wrote it: it gives nothing, at {our.source}"
+            return why, f"the authors of the estate: it gives nothing, at {our.source}"
     elif our.collection == "trusts":
         named = [str(our.body["admits"]["group"])] if "group" in our.body["admits"] else []
     elif our.collection == "attachments":
@@ -276,10 +280,10 @@ def _unknown_there(estate: Estate, our: Wanted) -> tuple[str, str]:
                 f"the group {address} is known at {' and '.join(known)} alone, though some of it act at {our.provider}"
             )
             fix = "name them, or a group of an organisation with an account there"
-            return why, f"whoever describes {estate.name}: {fix}"
+            return why, f"the authors of {estate.name}: {fix}"
         at = " and ".join(known) or "no provider"
         does = "nothing there can run as it" if our.collection == "attachments" else f"can do nothing at {our.provider}"
-        return f"{address} is known at {at} alone, and {does}", f"whoever wrote it: at {our.source}"
+        return f"{address} is known at {at} alone, and {does}", f"the authors of the estate: at {our.source}"
     return "", ""
 
 

@@ -9,7 +9,7 @@ from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of
 from enthesis.model.conditions import Glob
 from enthesis.model.estate import Estate, Grant, Group, Role, boundary_of
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.surveys.statements import Key, statement_key
 
 

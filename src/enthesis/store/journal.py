@@ -310,7 +310,7 @@ class Journal:
                 if row is not None and row.owner not in ("", owner) and self._holds(row):
                     words = row.owner.split(" ")
                     raise Busy(
-                        f"somebody else enacts at {place} now: process {words[1]} on {words[0]}",
+                        f"another enactment is running at {place}: process {words[1]} on {words[0]}",
                         code="enacted-by-another",
                         remedy="wait for it with --wait 10m, or run the same again later",
                     )
@@ -358,7 +358,7 @@ class Lease:
             held = {"at": place, "number": fence, "whose": self.owner, "until": ends}
             if connection.execute(_HOLDS, held).rowcount != 1:
                 raise Busy(
-                    f"somebody else enacts at {place} by now, since this was not heard of for too long",
+                    f"another enactment took over at {place}, since this one did not report for too long",
                     code="enacted-by-another",
                     remedy="enthesis propose, and read what is different now",
                 )

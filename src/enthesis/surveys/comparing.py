@@ -134,7 +134,7 @@ def _differs(section: str, was: Mapping[str, Any] | None, is_now: Mapping[str, A
 
 
 def _sentence(section: str, record: Mapping[str, Any], name: str) -> str:
-    """An entry in words; for what is no statement its section and name."""
+    """An entry in words; for what is not a statement its section and name."""
     body = {field: value for field, value in record.items() if field not in ("section", "live")}
     if section in STATEMENTS:
         try:

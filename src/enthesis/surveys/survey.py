@@ -31,7 +31,7 @@ from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.conditions import Glob
 from enthesis.model.errors import InnerError, InvalidAddress, InvalidInput
 from enthesis.model.estate import Attachment, Estate, Grant, Resource, Trust, boundary_of
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.words import STATEMENT_SECTIONS
 
 VERSION = 2  # 1 had words that were renamed since
@@ -46,7 +46,7 @@ MORE = {key: {"section": "", "live": "", **({key: key} if key else {})} for key 
 
 
 class InvalidSurvey(InnerError, ValueError):
-    """A file that is no survey, or a line of one that is not understood; the message says which."""
+    """A file that is not a survey, or a line of one that is not understood; the message says which."""
 
     inner_code = "survey-invalid"
 
@@ -130,7 +130,7 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
     header = _parsed(first, name, 1)
     taken = time_from(header.get("taken"))
     if header.get("enthesis") != "survey" or taken is None:
-        raise InvalidSurvey(f"{name} is no survey: its first line is no header of one")
+        raise InvalidSurvey(f"{name} is not a survey: its first line is not a header of one")
     if header.get("version") != VERSION:
         raise InvalidSurvey(f"{name} is a survey of version {header.get('version')} (expected {VERSION})")
     looked_at = _all_looked_at(header, name)
@@ -176,7 +176,7 @@ def survey_in(path: Path, catalogue: Catalogue) -> Survey:
     except OSError as fault:
         raise InvalidInput(f"{path} cannot be read: {fault.strerror}", code="file-unreadable") from None
     except UnicodeDecodeError:
-        raise InvalidInput(f"{path} is no text", code="file-not-text") from None
+        raise InvalidInput(f"{path} is not text", code="file-not-text") from None
     except InvalidSurvey as fault:
         raise InvalidInput(
             str(fault), code="survey-invalid", remedy="make one with `enthesis survey --out FILE`"
@@ -225,7 +225,7 @@ def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
     except (ValueError, RecursionError):
         value = None
     if not isinstance(value, dict):
-        raise InvalidSurvey(f"line {number} of {name} is no JSON object")
+        raise InvalidSurvey(f"line {number} of {name} is not JSON object")
     return value
 
 
@@ -276,10 +276,10 @@ def _sound(estate: Estate, name: str) -> Estate:
     for listed, source in allowed:
         unknown = next((kind for kind in listed if kind != EVERYTHING and kind not in catalogue.kinds), None)
         if unknown is not None:
-            raise InvalidSurvey(f"line {source.line} of {name}: nothing is of the kind `{unknown}`")
+            raise InvalidSurvey(f"line {source.line} of {name}: there is no kind `{unknown}`")
     for attachment in estate.attachments:
         if isinstance(attachment.what, str) and not is_well_formed(attachment.what, catalogue):
-            raise InvalidSurvey(f"line {attachment.source.line} of {name}: `{attachment.what}` is no address")
+            raise InvalidSurvey(f"line {attachment.source.line} of {name}: `{attachment.what}` is not an address")
     known = estate.identities.keys()
     running = [
         *(resource.runs_as for resource in estate.resources.values()),
@@ -316,12 +316,12 @@ def _entry(record: dict[str, Any], name: str, number: int, into: _Collected, *, 
     if key is not None and type(record.get(key)) is not str:
         raise InvalidSurvey(f"line {number} of {name}: this entry has no {key}")
     value = section.quick(record, into.notes, Source(name, number, 1), more, escapes=escapes)
-    if value is MISSING or into.notes.mistakes:
+    if value is MISSING or into.notes.errors:
         notes, given = Notes(name), {key: record[key]} if key else {}
         rest = {field: item for field, item in record.items() if field not in more}
         value = SECTIONS[word].record.read(tree_of(rest, number), notes, **given)
-        if notes.mistakes:
-            raise InvalidSurvey(f"line {number} of {name}: {notes.mistakes[0].message}")
+        if notes.errors:
+            raise InvalidSurvey(f"line {number} of {name}: {notes.errors[0].message}")
     if key is not None:
         section.named.setdefault(record[key], value)
     else:

@@ -153,7 +153,7 @@ def _object(data: bytes, what: str) -> dict[str, Any]:
 def _pairs(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     found = dict(pairs)
     if len(found) != len(pairs):
-        raise Refused("named-twice", "it names something twice")
+        raise Refused("named-twice", "it has a name twice")
     return found
 
 
@@ -165,7 +165,7 @@ def _number(text: str) -> float:
 
 
 def _no_number(text: str) -> float:
-    raise Refused("no-number", f"it holds {text}, which is no number")
+    raise Refused("no-number", f"it holds {text}, which is not a number")
 
 
 _DECODER = json.JSONDecoder(object_pairs_hook=_pairs, parse_float=_number, parse_constant=_no_number)
@@ -197,7 +197,7 @@ def keys_of(published: Any) -> Keys:
     """The keys in a key set (RFC 7517, section 5); Refused where it is none. What cannot be used is left out."""
     listed = published.get("keys") if isinstance(published, Mapping) else None
     if not isinstance(listed, list) or len(listed) > MAX_KEYS:
-        raise Refused("no-key-set", f"this is no key set of at most {MAX_KEYS} keys (RFC 7517)")
+        raise Refused("no-key-set", f"this is not a key set of at most {MAX_KEYS} keys (RFC 7517)")
     usable: list[Key] = []
     left_out: list[str] = []
     for number, one in enumerate(listed, 1):
@@ -214,7 +214,7 @@ def keys_of(published: Any) -> Keys:
 def _key(entry: Any) -> Key:
     """One public key for signatures, of a size that is safe."""
     if not isinstance(entry, dict):
-        raise Refused("no-key", "it is no JSON object")
+        raise Refused("no-key", "it is not JSON object")
     if "d" in entry or "k" in entry:
         raise Refused("no-key", "it is secret, and a key that is published cannot be")
     operations = entry.get("key_ops", ["verify"])
@@ -224,7 +224,7 @@ def _key(entry: Any) -> Key:
         raise Refused("no-key", f"it is shorter than {MIN_RSA} bits")
     kid = entry.get("kid")
     if kid is not None and not isinstance(kid, str):
-        raise Refused("no-key", "its id is no text")
+        raise Refused("no-key", "its id is not text")
     kinds: dict[str, type[RSAKey] | type[ECKey] | type[OKPKey]] = {"RSA": RSAKey, "EC": ECKey, "OKP": OKPKey}
     try:
         public = kinds[entry["kty"]].import_key({name: value for name, value in entry.items() if name != "alg"})
@@ -235,7 +235,7 @@ def _key(entry: Any) -> Key:
     if isinstance(entry.get("alg"), str):
         algorithms &= {entry["alg"]}
     if not algorithms:
-        raise Refused("no-key", "no algorithm of ours goes with it")
+        raise Refused("no-key", "no supported algorithm fits it")
     return Key(kid, algorithms, public)
 
 
@@ -249,14 +249,14 @@ def check_header(token: Parsed, expected: Expected) -> str:
     if not isinstance(algorithm, str) or algorithm not in _ALGORITHMS:
         raise Refused("algorithm", "its algorithm is none that is taken here")
     if "crit" in header or "b64" in header:
-        raise Refused("critical", "its header asks for something that is not understood here (crit)")
+        raise Refused("critical", "its header requires an extension that is not understood here (crit)")
     for name in KEY_FROM_TOKEN:
         if name in header:
             raise Refused("own-key", f"it brings a key of its own ({name})")
     if "enc" in header or "zip" in header or str(header.get("cty", "")).lower() in ("jwt", "application/jwt"):
         raise Refused("wrapped", "it is packed or encrypted")
     if not isinstance(header.get("kid", ""), str):
-        raise Refused("unknown-key", "its key id is no text")
+        raise Refused("unknown-key", "its key id is not text")
     kind = header.get("typ", "")
     if not isinstance(kind, str) or kind.lower().removeprefix("application/") not in expected.types:
         raise Refused("type", "it is a token of another type (typ)")
@@ -290,7 +290,7 @@ def check_claims(token: Parsed, expected: Expected) -> Mapping[str, Any]:
         raise Refused("issuer", "it names another issuer")
     for name in ("sub", "jti"):
         if name in claims and not isinstance(claims[name], str):
-            raise Refused("no-text", f"its {name} is no text")
+            raise Refused("no-text", f"its {name} is not text")
     audiences = claims.get("aud")
     audiences = [audiences] if isinstance(audiences, str) else audiences
     if not isinstance(audiences, list) or not audiences or not all(isinstance(audience, str) for audience in audiences):
@@ -317,7 +317,7 @@ def _time(claims: Mapping[str, Any], name: str) -> float | None:
         return None
     value = claims[name]
     if isinstance(value, bool) or not isinstance(value, int | float) or not 0 <= value <= LAST_TIME:
-        raise Refused("time", f"its {name} is no time")
+        raise Refused("time", f"its {name} is not a time")
     return float(value)
 
 

@@ -11,16 +11,15 @@ from math import prod
 
 from enthesis.conditions.callers import EVERYBODY, NOBODY, Callers, Rooms, Shown, one_of, one_of_difference
 from enthesis.conditions.truth import Value, passes
-from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Want, solve
+from enthesis.conditions.values import FREE_WORD, ROOMS, TEXT_ROOM, Room, Want, solve
 from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, Not, Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer, Trust
 from enthesis.model.words import BEARERS
-from enthesis.verdicts.attributes import NEVER_SHOWN, claim_room, target_label
+from enthesis.verdicts.attributes import NEVER_SHOWN, claim_room, shown_in_journeys, target_label
 from enthesis.verdicts.compiling import NONE, Barred, Compiled
 
 LOOK_ALIKES = str.maketrans({"a": "а", "e": "е", "o": "о", "i": "і", "p": "р", "c": "с"})  # Cyrillic on purpose
-ELSEWHERE = "elsewhere"
 MAX_ESCAPES = 1_000  # ways past the ceilings over one identity
 FREE_BESIDES = ("time", "network", "reference", "session.age")  # of a request, what its caller or the hour decides
 BESIDES = "when."  # before the name of what is asked of the request and not of the token
@@ -162,19 +161,13 @@ def _left(conditions: Conditions, known: Callable[[str], tuple[bool, Value]]) ->
 
 def rooms_for(estate: Estate, issuer: Issuer) -> Rooms:
     """Which values the claims of an issuer can have; those that journeys show come first."""
-    shown: dict[str, list[Value]] = {}
-    for journey in estate.journeys.values():
-        if journey.origin.form in BEARERS and journey.origin.whom == issuer.name:
-            for name, value in journey.origin.shows.items():
-                if value not in shown.setdefault(name, []) and not isinstance(value, dict):
-                    shown[name].append(value)
-
+    shown = shown_in_journeys(estate, issuer.name)
     strangers = (
         [organisation.name for organisation in estate.organisations.values() if organisation.outside]
         if issuer.shared
         else []
     )
-    words = (*strangers, ELSEWHERE)
+    words = (*strangers, FREE_WORD)
 
     def room(name: str) -> Room:
         if name.startswith(BESIDES):
@@ -267,32 +260,32 @@ def _steps_besides(name: str, test: Test, room: Room) -> Iterator[tuple[str, Val
 
 
 def _steps(name: str, value: Value, *, many: bool) -> Iterator[tuple[str, Value]]:
-    """What one claim can be instead: the mistakes that patterns and comparisons are known for."""
+    """What one claim can be instead: the errors that patterns and comparisons are known for."""
     if value is None:
-        yield f"{name} said after all", ELSEWHERE
+        yield f"{name} said after all", FREE_WORD
         return
     yield f"{name} left out", None
     if isinstance(value, tuple):
-        yield f"{name} of another", (ELSEWHERE,)
-        yield f"{name} with another beside it", (*value, ELSEWHERE)
+        yield f"{name} of another", (FREE_WORD,)
+        yield f"{name} with another beside it", (*value, FREE_WORD)
         return
     if not isinstance(value, str):
-        yield f"{name} of another kind", ELSEWHERE
+        yield f"{name} of another kind", FREE_WORD
         return
-    yield f"another {name}", ELSEWHERE
+    yield f"another {name}", FREE_WORD
     if many:
-        yield f"{name} in a list of two", (value, ELSEWHERE)
+        yield f"{name} in a list of two", (value, FREE_WORD)
     if "/" in value:
         head, tail = value.rsplit("/", 1)
         parts = value.split("/")
-        yield f"{name} with another end", f"{head}/{ELSEWHERE}"
-        yield f"{name} with a longer end", f"{value}-{ELSEWHERE}"
-        yield f"{name} one step further down", f"{value}/{ELSEWHERE}"
-        yield f"{name} with a step between", f"{head}/{ELSEWHERE}/{tail}"
+        yield f"{name} with another end", f"{head}/{FREE_WORD}"
+        yield f"{name} with a longer end", f"{value}-{FREE_WORD}"
+        yield f"{name} one step further down", f"{value}/{FREE_WORD}"
+        yield f"{name} with a step between", f"{head}/{FREE_WORD}/{tail}"
         for at in (number for number in range(1, len(parts) - 1) if parts[number]):
             sibling = [*parts[:at], parts[at] + "-too", *parts[at + 1 :]]
             yield f"{name} of a sibling with the same beginning", "/".join(sibling)
-            other = [*parts[:at], ELSEWHERE, *parts[at + 1 :]]
+            other = [*parts[:at], FREE_WORD, *parts[at + 1 :]]
             yield f"{name} of another {parts[at - 1] or 'place'}", "/".join(other)
     yield f"{name} in capitals", value.upper() if value != value.upper() else value.lower()
     yield f"{name} with a line break after it", value + "\n"

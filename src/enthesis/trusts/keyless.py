@@ -10,7 +10,7 @@ from enthesis.model.addresses import service_account_subject
 from enthesis.model.conditions import literal_pattern
 from enthesis.model.escapes import word
 from enthesis.model.estate import Estate, PipelineAccess
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.sentences import admitted
 
 KEYLESS = ("token", "attached", "certificate", "assertion")

@@ -1,4 +1,4 @@
-"""Risks of an estate: what is written without a mistake, and lets in somebody, or lasts longer, than can be meant.
+"""Risks of an estate: what is written without an error, and lets in somebody, or lasts longer, than can be meant.
 
 Each has a stable code, a place, a witness where somebody gets in, and what would mend it. What is past the bound on
 work is counted, never guessed.
@@ -42,7 +42,7 @@ from enthesis.model.conditions import (
 from enthesis.model.errors import Undecided
 from enthesis.model.escapes import word
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.risks import FOUND_BY_SWEEP, LIVE_RISKS
 from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN
 from enthesis.trusts.admitting import Admissions
@@ -102,7 +102,7 @@ def risks(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Ri
     for issuer in estate.issuers.values():
         if issuer.shared and not issuer.owned:
             remedy = "say which subjects are ours: owned: {sub: {glob: ours/**}}"
-            message = f"{issuer.name} is shared, and it is not said which of its subjects are ours"
+            message = f"{issuer.name} is shared, and the estate does not say which of its subjects are ours"
             found.append(Risk("owned-unsaid", message, issuer.source, (issuer.name,), remedy))
     for trust in estate.trusts:
         step(trust.name or trust.of)
@@ -226,7 +226,7 @@ def placed(found: Risks, records: Mapping[Source, Node]) -> Risks:
 
 
 def _accepting(looking: _RiskSearch, found: Sequence[Risk]) -> Risks:
-    """The risks with what the estate accepts of them; an acceptance that has ended or fits nothing is no help."""
+    """The risks with what the estate accepts of them; an acceptance that has ended or fits nothing is not help."""
     standing: list[Risk] = []
     accepted: list[Risk] = []
     used: set[Accepted] = set()
@@ -273,7 +273,7 @@ def _never_admits(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     ]
     if unissued:
         known = ", ".join(issuer.claims or ()) or "none"
-        message = f"{issuer.name} never issues {' and '.join(unissued)}, so nobody is admitted"
+        message = f"{issuer.name} never issues {' and '.join(unissued)}, so no caller is admitted"
         yield _of(trust, "claim-never-issued", message, f"it issues {known}; correct the name, or the issuer's claims")
     elif _stands(looking, trust.of) and looking.admissions.somebody(trust) is None:
         why = looking.admissions.nobody_because(trust)
@@ -364,9 +364,9 @@ def _only_barred(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     if any(says_who(test) for name, test in trust.admits.conditions if name != "aud"):
         return
     if not any(name != "aud" for name, _ in trust.admits.conditions):
-        message = "says nothing of who is admitted: whoever gets a token of its issuer is"
+        message = "does not say who is admitted, so every token of its issuer is"
     else:
-        message = "says only who is not admitted, so whoever is thought of later is"
+        message = "says only who is not admitted, so every other caller is"
     yield _of(trust, "only-barred", message, "say who is meant, at least their sub", looking.admissions.somebody(trust))
 
 
@@ -436,7 +436,7 @@ def _forks(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
         shown = one_of_both(looking.admissions.callers_of(trust), Callers((((name, Equal(value)),),)), rooms)
         what = _can_change(looking, trust.of, issuer) if shown is not None else None
         if what is not None:
-            message = f"admits {name} {value}, which somebody else's change can start, and can {what}"
+            message = f"admits {name} {value}, which an outsider's change can start, and can {what}"
             yield _of(trust, "fork-admitted", message, f"bar it: {name}: {{not: {value}}}, or pin those meant", shown)
 
 
@@ -482,7 +482,7 @@ def _whole_account(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
         yield _of(trust, "whole-account", message, f"name the one that is meant: admits: {{identity: {meant}}}")
     elif len(taking | journeys) == 1:
         (one,) = taking | journeys
-        message = f"admits every identity of {account}, and only {one} is meant to come"
+        message = f"admits every identity of {account}, and only {one} is intended"
         form = "group" if one in estate.groups else "identity"
         yield _of(trust, "whole-account", message, f"name it: admits: {{{form}: {one}}}")
 
@@ -494,7 +494,9 @@ def _no_reference(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     if looking.estate.is_outside(trust.of):
         return
     if not any(name == "reference" and passes(test, None) is not True for name, test in trust.when):
-        message = f"admits {whom} of another party without an agreed reference: whoever can make it ask, is admitted"
+        message = (
+            f"admits {whom} of another party without an agreed reference: every caller that can make it ask is admitted"
+        )
         yield _of(trust, "no-reference", message, "agree on a text with them: when: {reference: …}")
 
 
@@ -579,7 +581,7 @@ def _contained_by_name(looking: _RiskSearch) -> Iterator[Risk]:
 
 def _inside(inner: Trust, outer: Trust) -> Risk:
     where = outer.name or str(outer.source)
-    message = f"this trust admits nobody that the one at {where} does not"
+    message = f"this trust admits no caller that the one at {where} does not"
     remedy = "take it out, or take the wider one out if this is what is meant"
     return _of(inner, "trust-in-trust", message, remedy, path=("of",))
 

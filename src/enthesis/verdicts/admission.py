@@ -21,7 +21,7 @@ class Lack(Enum):
     SHOWS_NOTHING = auto()  # it admits bearers, and the caller is none
     OTHER_ISSUER = auto()  # what the bearer shows was signed by another issuer, or is of another form
     NOT_NAMED = auto()  # it names others
-    NO_RESOURCE = auto()  # it admits what runs as the identity, and the caller is no resource
+    NO_RESOURCE = auto()  # it admits what runs as the identity, and the caller is not a resource
     DOES_NOT_RUN_AS_IT = auto()
     OTHER_ACCOUNT_RUNS = auto()  # it admits what runs as the identity in its own account
     NO_MATCH = auto()  # it admits what an address or a pattern names

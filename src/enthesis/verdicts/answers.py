@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 from datetime import timedelta
 
 from enthesis.model.conditions import Test
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.words import STEPS
 from enthesis.verdicts.questions import Question, is_keyless
 

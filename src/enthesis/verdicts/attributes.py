@@ -7,7 +7,7 @@ from enthesis.conditions.values import EVERY_TYPE, Room, cells
 from enthesis.model.addresses import account_of, parse, service_account_subject
 from enthesis.model.conditions import Conditions
 from enthesis.model.errors import InvalidAddress
-from enthesis.model.estate import Issuer
+from enthesis.model.estate import Estate, Issuer
 from enthesis.model.words import BEARERS
 from enthesis.verdicts.compiling import NONE, Compiled
 from enthesis.verdicts.questions import Question
@@ -26,6 +26,17 @@ def claim_room(issuer: Issuer, claim: str) -> Room:
     if issuer.claims is not None and claim not in issuer.claims:
         return NEVER_SHOWN
     return Room(EVERY_TYPE, many=(issuer.claims or {}).get(claim) == "list")
+
+
+def shown_in_journeys(estate: Estate, issuer: str) -> dict[str, tuple[Value, ...]]:
+    """By claim, the values that the journeys of an estate show of an issuer: real ones, to be tried before others."""
+    found: dict[str, dict[Value, None]] = {}
+    for journey in estate.journeys.values():
+        if journey.origin.form in BEARERS and journey.origin.whom == issuer:
+            for name, value in journey.origin.shows.items():
+                if not isinstance(value, dict):
+                    found.setdefault(name, {})[value] = None
+    return {name: tuple(values) for name, values in found.items()}
 
 
 class Facts:

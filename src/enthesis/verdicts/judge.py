@@ -11,7 +11,7 @@ from enthesis.model.catalogue import ORGANISATION, RESOURCE
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Hop
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.sentences import admitted_words
 from enthesis.model.words import BEARERS, RUNNING, STEPS
 from enthesis.verdicts.admission import Applicant, Lack, lacks
@@ -254,7 +254,7 @@ class _Chain:
         kind = kind_name(compiled, address) or ""
         verbs = compiled.catalogue.verbs_of(kind)
         if verb not in verbs:
-            text = f"{verb} is no verb of {article(kind)}; those are {', '.join(sorted(verbs))}"
+            text = f"{verb} is not a verb of {article(kind)}; those are {', '.join(sorted(verbs))}"
             yield text, nearest(verb, verbs)
         if onto is not None and not compiled.exists(onto):
             yield f"unknown address {onto}", self._close(onto)

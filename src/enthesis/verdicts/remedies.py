@@ -241,7 +241,7 @@ class _Maker:
         for name in step.nearest:
             corrected = self._corrected(request, name)
             if corrected is not None:
-                yield Change(f"ask for {name}", "whoever asks", "", question=corrected)
+                yield Change(f"ask for {name}", "the caller", "", question=corrected)
 
     def _corrected(self, request: Request, name: str) -> Question | None:
         """The question with the wrong name made right."""
@@ -284,7 +284,7 @@ class _Maker:
                 wider = {**hop.narrowed, kind: (*hop.narrowed.get(kind, ()), request.verb)}
                 through = (*question.through[:at], replace(hop, narrowed=wider), *question.through[at + 1 :])
                 text = f"narrow {hop.identity} less: leave {request.verb} on {article(kind)} in it"
-                yield Change(text, "whoever asks", "", question=replace(question, through=through), width=1)
+                yield Change(text, "the caller", "", question=replace(question, through=through), width=1)
         age = question.context.session_age
         if age is None:
             return
@@ -536,9 +536,7 @@ class _Maker:
             there = self.estate.accounts.get(account_of(identity))
             if there is not None and there.provider == account.provider:
                 through = (*question.through, m.Hop(identity))
-                yield Change(
-                    f"take on {identity} first", "whoever asks", "", question=replace(question, through=through)
-                )
+                yield Change(f"take on {identity} first", "the caller", "", question=replace(question, through=through))
 
     def _by_running_code(self, request: Request) -> Iterator[Made]:
         """The question by way of a resource: code is run there, and goes on as an identity that may do it."""
@@ -560,7 +558,7 @@ class _Maker:
                 return
             through = (*question.through, m.Hop(on=what), m.Hop(fitting[0]))
             text = f"run code on {what} first, and take on {fitting[0]} there"
-            yield Change(text, "whoever asks", "", question=replace(question, through=through))
+            yield Change(text, "the caller", "", question=replace(question, through=through))
 
     # companions
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from enthesis.model.estate import Context, Estate, Hop, Origin, Trust
-from enthesis.model.mistakes import Source
+from enthesis.model.file_errors import Source
 from enthesis.model.words import BEARERS
 from enthesis.verdicts.answers import Request, Verdict
 from enthesis.verdicts.judge import Judge

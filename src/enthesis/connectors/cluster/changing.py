@@ -210,13 +210,13 @@ class AdministeredCluster(LiveCluster):
         there = self._read(found, 200)["metadata"]
         if not _is_ours(there) or (there.get("annotations") or {}).get(MARK) != step.mark:
             raise MovedAway(
-                f"{self.name} has something called {name} that is not ours", code="name-taken", remedy="propose again"
+                f"{self.name} has an object named {name} that is not ours", code="name-taken", remedy="propose again"
             )
         if _holds(found.json(self.name), wanted):  # an earlier try has done it
             return found.json(self.name)
         if step.etag is not None and step.id == there["uid"] and there["resourceVersion"] != step.etag:
             raise MovedAway(
-                f"meanwhile somebody else changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
+                f"meanwhile others changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
             )
         wanted["metadata"]["resourceVersion"] = there["resourceVersion"]
         return self._done(self._asked("PUT", f"{path}/{quote(name)}", self.cluster.token, wanted), 200, step)
@@ -240,7 +240,7 @@ class AdministeredCluster(LiveCluster):
     def _done(self, answer: HttpAnswer, status: int, step: Step) -> dict[str, Any]:
         if answer.status == 409:
             raise MovedAway(
-                f"meanwhile somebody else changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
+                f"meanwhile others changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
             )
         if answer.status in (401, 403):
             raise RightMissing(f"{self.name} refused us: {said_by(answer)}", code="right-missing")

@@ -138,7 +138,7 @@ class Following:
             if _any(verbs, CHANGING):
                 yield Follows("secret", ("write",), name, "changes what is in them")
         if any(resource in found and _any(verbs, CHANGING) for resource in STARTERS):
-            yield Follows("identity", ("run-as",), why="may start something that runs as any identity there")
+            yield Follows("identity", ("run-as",), why="may start a workload that runs as any identity there")
         if any(resource in found and _any(verbs, entering) for resource, entering in ENTERING.items()):
             yield Follows("workload", ("login",), name, "may run commands in what runs there")
             yield Follows("identity", ("run-as",), why="may run commands in what runs there")

@@ -76,7 +76,7 @@ def _parsed(path: Path) -> Mapping[str, Any]:
     except (yaml.YAMLError, RecursionError, ValueError):
         raise InvalidInput(f"{path} is not YAML", code="kubeconfig-invalid") from None
     if not isinstance(read, dict):
-        raise InvalidInput(f"{path} is no kubeconfig", code="kubeconfig-invalid")
+        raise InvalidInput(f"{path} is not a kubeconfig", code="kubeconfig-invalid")
     return read
 
 
@@ -180,7 +180,7 @@ def _proxy(cluster: _Entry) -> str:
     if proxy and urlsplit(proxy).scheme not in ("http", "https"):
         raise InvalidInput(
             f"{cluster.file} has a proxy-url that is neither http nor https", code="kubeconfig-not-honoured",
-            remedy="only such proxies are spoken to",
+            remedy="only http:// and https:// proxies are supported",
         )  # fmt: skip
     return proxy
 

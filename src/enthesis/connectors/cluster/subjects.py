@@ -40,7 +40,7 @@ class Subjects:
                 yield {"finding": "for-anybody", "at": self.cluster, "says": says}
             yield from self._group(name)
         else:
-            yield {"left_out": f"{what}, for {kind} {name!r}", "why": "no such kind of subject is known"}
+            yield {"left_out": f"{what}, for {kind} {name!r}", "why": "unknown kind of subject"}
 
     def _account(self, namespace: str, name: str) -> Iterator[Record]:
         """A service account, also one that is not there (any more)."""

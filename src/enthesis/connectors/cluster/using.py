@@ -212,7 +212,7 @@ class LiveCluster:
         """Namespace and name of a service account; InvalidInput where the address is none."""
         namespace, kind, name = self._place(identity)
         if kind != "identity" or not namespace:
-            raise InvalidInput(f"{identity} is no service account of {self.name}", code="service-account-invalid")
+            raise InvalidInput(f"{identity} is not a service account of {self.name}", code="service-account-invalid")
         return namespace, name
 
     def _reviewed(self, bearer: Secret, wanted: ReviewedRequest) -> bool | Refusal:

@@ -111,7 +111,7 @@ def _grant(cluster: str, body: Body, allows: Mapping[str, Any]) -> None:
 def _identity(cluster: str, body: Body) -> None:
     namespace, kind, name = parts_of(cluster, str(body["address"]))
     if not namespace or kind != "identity" or not OBJECT_NAME.fullmatch(name):
-        raise CannotHold(f"{body['address']} is no name of a service account")
+        raise CannotHold(f"{body['address']} is not a name of a service account")
     for label, value in (body.get("labels") or {}).items():
         if not LABEL_NAME.fullmatch(label) or not LABEL_VALUE.fullmatch(str(value)):
             raise CannotHold(f"a cluster takes no label {label}: {value}")
@@ -146,7 +146,7 @@ def subject_of(cluster: str, to: str) -> dict[str, str]:
     except CannotHold:
         raise CannotHold(f"{to} is unknown to {cluster}: it knows its own service accounts, and people") from None
     if kind != "identity":
-        raise CannotHold(f"{to} is no service account: grant to each identity by itself")
+        raise CannotHold(f"{to} is not a service account: grant to each identity by itself")
     return {"kind": "ServiceAccount", "namespace": namespace, "name": name}
 
 

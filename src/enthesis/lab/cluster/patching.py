@@ -113,7 +113,7 @@ def _at(whole: Any, parts: list[str]) -> Any:
         elif isinstance(whole, list) and part.isdigit() and int(part) < len(whole):
             whole = whole[int(part)]
         else:
-            raise NotApplicable(f"nothing is at /{'/'.join(parts)}")
+            raise NotApplicable(f"there is nothing at /{'/'.join(parts)}")
     return whole
 
 

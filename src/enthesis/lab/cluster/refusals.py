@@ -9,7 +9,7 @@ from enthesis.lab.cluster.kinds import Served
 
 
 class StatusRefusal(Exception):
-    """An answer that is no success, as a Status; `details` are what a client can act on."""
+    """An answer that is not a success, as a Status; `details` are what a client can act on."""
 
     def __init__(self, code: int, reason: str, message: str, details: Mapping[str, Any] | None = None) -> None:
         super().__init__(message)

@@ -29,7 +29,7 @@ MISSING = {"spec.unschedulable": "false", "status.successful": "0"}
 
 
 class InvalidSelector(ValueError):
-    """A selector that is no selector, or is for a field that cannot be selected by."""
+    """A selector that is not a selector, or is for a field that cannot be selected by."""
 
 
 def by_labels(selector: str) -> Chooses:

@@ -528,7 +528,7 @@ def _meta(body: dict[str, Any]) -> dict[str, Any]:
     """What an object says of itself; a place for it where it says nothing."""
     meta = body.setdefault("metadata", {})
     if not isinstance(meta, dict):
-        raise bad("metadata is no object")
+        raise bad("metadata is not an object")
     return meta
 
 

@@ -1,4 +1,4 @@
-"""Where something stands in a file, and what is wrong with it there. A mistake is a value, not an exception."""
+"""Where something stands in a file, and what is wrong with it there. An error is a value, not an exception."""
 
 import re
 from dataclasses import dataclass
@@ -21,7 +21,7 @@ class Source(NamedTuple):
 
 
 @dataclass(frozen=True, slots=True)
-class Mistake:
+class FileError:
     """One thing wrong with an estate.
 
     `code` is stable and meant for machines; `text` is the line itself, empty where there is none.
