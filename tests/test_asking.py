@@ -332,6 +332,6 @@ def test_claims_that_an_issuer_never_issues_are_a_mistake_in_every_question(
     )
     good = ("--claim", "sub=project/tides/x", "--claim", "aud=a", "--claim", "aud=b", "--claim", "teams=a")
     assert enthesis(*words, *good, "--claim", "teams=b", at=saltmarsh).code != 2
-    for bad, says in (("evnt=push", "perhaps event"), ("sub=other", "as one value, not as a list")):
+    for bad, says in (("evnt=push", "did you mean event"), ("sub=other", "as one value, not as a list")):
         ran = enthesis(*words, *good, "--claim", bad, at=saltmarsh)
         assert ran.code == 2 and says in ran.err, ran.err

@@ -214,7 +214,7 @@ def test_no_secret_is_printed_or_left_in_a_file(enthesis: Program, fresh_lab: La
 def test_wrong_requests(enthesis: Program, enacted_lab: Lab, tmp_path: Path) -> None:
     folder = enacted_lab.folder
     ran = enthesis("prove", "publish-from-man", at=folder)
-    assert ran.code == 2 and "perhaps publish-from-main" in ran.err
+    assert ran.code == 2 and "did you mean publish-from-main" in ran.err
     (tmp_path / "not.json").write_text("{", encoding="utf-8")
     assert enthesis("enact", str(tmp_path / "not.json"), at=folder).code == 2
     assert enthesis("enact", str(tmp_path / "missing.json"), at=folder).code == 2

@@ -34,7 +34,7 @@ CASES = [tuple(one.split(">>>\n")) for one in CORPUS.split("===\n")]
 
 def line_of(error: FileError) -> str:
     expected = f" (expected {error.expected})" if error.expected else ""
-    near = f" perhaps {', '.join(error.nearest)}" if error.nearest else ""
+    near = f" did you mean {', '.join(error.nearest)}" if error.nearest else ""
     return f"{error.source.line}:{error.source.column} {error.code}: {error.message}{expected}{near}"
 
 

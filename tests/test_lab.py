@@ -317,6 +317,6 @@ def test_without_a_lab_it_is_said(enthesis: Program, saltmarsh: Path, words: tup
 
 def test_wrong_requests_to_the_lab_command(enthesis: Program, enacted_lab: Lab) -> None:
     ran = enthesis("lab", "rotate", "forgee", at=enacted_lab.folder)
-    assert (ran.code, "perhaps forge" in ran.err) == (2, True)
+    assert (ran.code, "did you mean forge" in ran.err) == (2, True)
     ran = enthesis("lab", "clock", "--forward", "soon", at=enacted_lab.folder)
     assert (ran.code, "no duration" in ran.err) == (2, True)

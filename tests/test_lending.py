@@ -547,7 +547,7 @@ def test_a_key_goes_to_a_descriptor_and_to_no_other_place(
 
 def test_a_key_is_for_an_identity_that_the_estate_knows(enthesis: Program, saltmarsh: Path) -> None:
     for words, says in (
-        (("x", "--of", "bulletin/identity/page-writr"), f"perhaps {WRITER}"),
+        (("x", "--of", "bulletin/identity/page-writr"), f"did you mean {WRITER}"),
         (("x", "--of", MAREN), f"no such identity: {MAREN}"),
         (("x",), "say whose with --of"),
         (("--revoke",), "`enthesis credential` lists what there is"),

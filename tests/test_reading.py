@@ -58,9 +58,9 @@ def test_all_mistakes_are_reported_in_one_run_with_line_and_caret(enthesis: Prog
     lines = ran.out.splitlines()
     at = next(i for i, text in enumerate(lines) if 'left: {in: "@works/one"' in text)
     assert lines[at + 1].index("^") == lines[at].index("nort}")
-    assert "perhaps north" in ran.out
+    assert "did you mean north" in ran.out
     assert "more/grants.yaml:2:" in ran.out
-    assert "perhaps object" in ran.out
+    assert "did you mean object" in ran.out
 
 
 @pytest.mark.parametrize(
