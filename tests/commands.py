@@ -27,6 +27,7 @@ TRIED: dict[str, tuple[str, ...]] = {
     "calendar": (),
     "cutoff": ("gauges/identity/calibrator",),
     "sessions": (),
+    "help": ("trusts",),
     "lab start": (),
     "lab stop": ("--estate", "{new}"),
     "lab status": (),

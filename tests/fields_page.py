@@ -1,57 +1,13 @@
 """Writes docs/reference.md from the description of an estate's sections: `python -m tests.fields_page`."""
 
-from collections.abc import Iterator
 from pathlib import Path
 
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import Field, Record
+from enthesis.output.reference import SAYS, rows
 
 PAGE = Path(__file__).parent.parent / "docs" / "reference.md"
-SAYS = {
-    "organisations": ("the parties: your organisation and those you work with", "saltmarsh: {units: [field]}"),
-    "providers": ("the clouds", "lowland: {style: two-sided}"),
-    "accounts": ("the accounts, each at a provider", 'gauges: {in: "@saltmarsh/field", provider: lowland}'),
-    "issuers": ("who signs statements about callers", "forge: {kind: oidc, url: https://forge.saltmarsh.example}"),
-    "resources": ("what exists already", "gauges/bucket/raw-levels: {labels: {tier: raw}}"),
-    "identities": ("what workloads and people are known as", "gauges/identity/collector: {kind: instance-role}"),
-    "groups": ("groups of identities", "gauges/group/northern: {where: {labels: {coast: north}}}"),
-    "roles": ("named permissions", "page-writing: {allows: {object: [read, write]}}"),
-    "trusts": (
-        "who may take on an identity",
-        "{of: build/identity/publisher, admits: {token: forge, claims: {sub: project/tides/bulletin}}}",
-    ),
-    "grants": ("who has which role where", "{to: build/identity/publisher, role: page-writing, at: bulletin}"),
-    "ceilings": ("what no grant overrides", "{name: no-deletes, over: targets, at: gauges, bars: {object: delete}}"),
-    "attachments": ("what runs as which identity", "{what: gauges/host/bench, runs_as: gauges/identity/collector}"),
-    "credentials": (
-        "keyed credentials, never a value",
-        "tape: {of: gauges/identity/archiver, form: access-key, expires: 2027-01-31T00:00:00Z}",
-    ),
-    "pipeline_access": (
-        "what a pipeline service keeps for its runs",
-        "archive-way: {at: forge, of: gauges/identity/archiver, admits: {sub: project/tides/archive/branch/main}}",
-    ),
-    "journeys": (
-        "what must be allowed, and what must be refused",
-        "publish: {from: {token: forge, claims: {sub: x}}, through: [build/identity/publisher], expect: allowed}",
-    ),
-    "invariants": (
-        "what must hold for every chain",
-        "{name: forks, never: {from: {token: forge, claims: {event: fork-merge}}, can: write, at: bulletin}}",
-    ),
-    "accepted": (
-        "risks and findings that are accepted for a while",
-        "{risk: any-audience, of: build/identity/publisher, because: moving, until: 2027-05-31T00:00:00Z}",
-    ),
-    "approvals": ("changes that need a second person", "{at: gauges, by: 2, of: gauges/group/leads}"),
-    "approvers": ("the keys with which people approve", '"@saltmarsh/identity/ines": {key: ssh-ed25519 AAAA…}'),
-    "notice": ("how long before an end `calendar` reports it", "credential: {before: [90d, 30d, 7d]}"),
-    "retiring": ("keyed credentials on their way to keyless", "tape: {stage: planned}"),
-    "kinds": ("further kinds of resources", "gauge: {in: [account], verbs: {calibrate: manage}}"),
-}
-"""What each section is for, and one entry of it."""
 HEAD = """\
 # Reference of an estate's files
 
@@ -88,20 +44,6 @@ def page() -> str:
         verbs = ", ".join(f"{verb} ({its})" for verb, its in kind.verbs.items())
         parts.append(f"| `{kind.name}` | {', '.join(kind.within)} | {verbs} |\n")
     return "".join(parts)
-
-
-def rows(record: Record, above: str = "") -> Iterator[tuple[str, str, str]]:
-    """Every field of a record and of those in it: its path, its value and its meaning."""
-    for field in record.fields:
-        path = f"{above}{field.name}"
-        yield f"**`{path}`**" if field.required else f"`{path}`", _value(field), field.says.replace("|", "\\|")
-        if isinstance(field.shape, Record):
-            yield from rows(field.shape, f"{path}.")
-
-
-def _value(field: Field) -> str:
-    said = field.shape.expected.replace("|", "\\|").replace("`", "")
-    return "a mapping" if said.startswith("a mapping (") else said
 
 
 if __name__ == "__main__":

@@ -8,7 +8,10 @@ from pathlib import Path
 
 import pytest
 
-from .commands import COMMANDS
+from enthesis.cli.examples import EXAMPLES
+from enthesis.cli.lazy import loaded
+
+from .commands import COMMANDS, LISTED
 from .conftest import Lab, Program
 
 ROOT = Path(__file__).parent.parent
@@ -21,9 +24,21 @@ def test_every_command_has_help_with_an_example_and_a_page(enthesis: Program, tm
     ran = enthesis(*command.split(), "--help", at=tmp_path)
     assert ran.code == 0
     if command != "lab":
-        assert f"Example: enthesis {command}" in re.sub(r"\s+", " ", ran.out)
+        shown = EXAMPLES[command]
+        assert 2 <= len(shown) <= 3
+        assert [f"   enthesis {words}" in ran.out.splitlines() for words in shown] == [True] * len(shown)
     page = ROOT / "docs" / "commands" / f"{command.partition(' ')[0]}.md"
     assert f"enthesis {command}" in page.read_text(encoding="utf-8")
+
+
+@pytest.mark.parametrize("command", EXAMPLES)
+def test_the_examples_of_help_are_understood(command: str) -> None:
+    name = command.rpartition(" ")[2]
+    found = loaded(name, LISTED[command])
+    for words in EXAMPLES[command]:
+        given = shlex.split(words)
+        assert given[: len(command.split())] == command.split()
+        found.make_context(name, given[len(command.split()) :])  # refuses options and arguments that there are not
 
 
 def test_the_first_help_page_names_every_command(enthesis: Program, tmp_path: Path) -> None:

@@ -4,8 +4,9 @@ import pytest
 
 from enthesis.files.folder import read_texts
 from enthesis.files.sections import SECTIONS
+from enthesis.output.reference import SAYS, rows
 
-from .fields_page import PAGE, SAYS, page, rows
+from .fields_page import PAGE, page
 
 
 def test_the_page_is_what_the_description_says() -> None:

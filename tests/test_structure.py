@@ -22,7 +22,7 @@ NONE: tuple[str, ...] = ()
 LIVE = ("httpx",)
 TOKENS = ("cryptography", "httpx", "joserfc")
 NEEDS: dict[str, tuple[str, ...]] = {
-    **dict.fromkeys(("demo", "start"), NONE),
+    **dict.fromkeys(("demo", "start", "help"), NONE),
     **dict.fromkeys(
         ("lab", *(f"lab {one}" for one in ("start", "stop", "status", "clock", "rotate", "fault", "join"))), NONE
     ),

@@ -158,10 +158,17 @@ class Web:
         return [int(one) for one in here if int(one) >= self.places and int(self.target_place[one]) == chain[0]][:1]
 
     def leaves_of(self, address: str) -> list[int]:
-        """The targets that stand for any leaf, of each kind, that a declared place can hold: an object of a bucket."""
-        number = self.compiled.find(address)
-        inside = np.flatnonzero(self.target_place[self.places :] == number) + self.places
-        return [int(target) for target in inside] if number != NONE else []
+        """The targets that a declared place holds as leaves: any object of a bucket first, then those known."""
+        compiled, place = self.compiled, self.compiled.find(address)
+        if place == NONE:
+            return []
+        inner = [
+            compiled.kind_number[name]
+            for name, kind in compiled.catalogue.kinds.items()
+            if kind.leaf and compiled.kind_names[int(compiled.kind[place])] in kind.within
+        ]
+        found = np.flatnonzero(self.targets_in(place) & np.isin(self.target_kind, inner))
+        return sorted(map(int, found), key=lambda target: (target < self.places, target))
 
     # -- nodes ----------------------------------------------------------------------------------------------------
 

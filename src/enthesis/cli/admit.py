@@ -72,8 +72,6 @@ def admit(
     Needs no rights, and no live system but for the keys that --token is checked with. Exit 1 where the token is not
     admitted, or more gets in than was meant; 3 where a token's claims are as wanted and its signature could not be
     checked.
-
-    Example: enthesis admit build/identity/publisher
     """
     if from_token or token is not None:
         # only tokens need the libraries that these load

@@ -43,10 +43,6 @@ def calendar(
 
     Looks at the estate's files; with --survey at a survey, with --ask at the live systems (needs the right to read
     there). How long before an end it is told can be written in the estate (`notice`); by default 90, 30 and 7 days.
-
-    Example: enthesis calendar --within 30d
-
-    Example: enthesis calendar --ics ends.ics
     """
     length = length_of("--within", within) if within is not None else None
     subject = read_asked(estate, live, ask=ask, quiet=quiet)

@@ -33,8 +33,6 @@ def card(
     """Show one identity, resource, group or role on a page.
 
     Needs no live system and no rights.
-
-    Example: enthesis card bulletin/identity/page-writer
     """
     del quiet
     _, described, survey = read_subject(estate, live)

@@ -15,7 +15,7 @@ from enthesis.chains.web import Web
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat, SurveyOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate, read_live
-from enthesis.files.finding import cache_folder, estate_folder, find_estate
+from enthesis.files.finding import cache_folder, estate_folder, find_estate, within_repository
 from enthesis.files.folder import Reading, estate_texts, read_folder
 from enthesis.files.renaming import apart_from_names
 from enthesis.files.saving import rename_old_words, write_file
@@ -74,8 +74,6 @@ def check(
     does not hold, a risk stands or a gain was barred, 2 where the estate has errors.
 
     With --survey, what a survey says is judged, in place of what the estate describes or alone.
-
-    Example: enthesis check --estate ./saltmarsh
     """
     if schema:
         put_json(json_schema())
@@ -98,7 +96,7 @@ def check(
         if survey is not None and reading.estate is not None:
             reading = replace(reading, estate=beside(reading.estate, survey))
     if reading.estate is None:
-        _put_errors(reading, output, sarif)
+        _put_errors(folder, reading, output, sarif)
         raise typer.Exit(2)
     well = _answer(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
     if not well:
@@ -110,7 +108,7 @@ def _rename(folder: Path, *, quiet: bool) -> None:
     remark(f"Renamed words in {', '.join(changed)}." if changed else "No renamed words.", quiet=quiet)
 
 
-def _put_errors(reading: Reading, output: ReviewFormat, sarif: Path | None) -> None:
+def _put_errors(folder: Path, reading: Reading, output: ReviewFormat, sarif: Path | None) -> None:
     if output is ReviewFormat.JSON:
         errors = [file_error_json(error) for error in reading.errors]
         read = {"files": list(reading.files), "skipped": dict(reading.skipped)}
@@ -118,7 +116,7 @@ def _put_errors(reading: Reading, output: ReviewFormat, sarif: Path | None) -> N
     else:
         put_lines(file_error_lines(reading.errors))
     if sarif is not None:
-        write_file(sarif, log(reading.errors), foreign=True)
+        write_file(sarif, log(reading.errors, inside=within_repository(folder)), foreign=True)
 
 
 def _twins(folder: Path, named: str, names: str, output: ReviewFormat) -> None:
@@ -200,7 +198,7 @@ def _answer(
     unsure = bool(barred) and found is not None and bool(found.undecided)
     well = judged.well and not gained and not unsure
     if sarif is not None:
-        write_file(sarif, log((), journeys, decided, risks), foreign=True)
+        write_file(sarif, log((), journeys, decided, risks, inside=within_repository(folder)), foreign=True)
     if output is ReviewFormat.MARKDOWN and found is not None:
         put_text("\n".join(difference_markdown(found)) + "\n")
     elif output is ReviewFormat.JSON:

@@ -68,8 +68,6 @@ def credential(
     None is made without a name, a reason, an end (30 days at the most, less where the estate says so) and a place for
     its value, which is written there once and shown nowhere. Needs `issue` on the identity. Exit 1 where none was made,
     since something is missing or a keyless way is there.
-
-    Example: enthesis credential tape --of gauges/identity/archiver --because "the tape robot" --for 7d --into tape.key
     """
     folder = estate_folder(estate)
     described = read_estate(folder)

@@ -77,10 +77,6 @@ def cutoff(
     history, and the files are changed too, so that the next proposal gives nothing back.
 
     Needs the right to change access, and `issue` for keys and sessions. Approvals are not waited for.
-
-    Example: enthesis cutoff @saltmarsh/identity/maren
-
-    Example: enthesis cutoff gauges/host/bench --yes --because "stolen"
     """
     folder = estate_folder(estate)
     described = read_estate(folder)

@@ -18,12 +18,13 @@ import typer
 from enthesis.cli.chapters import CHAPTERS, Chapter, Edit
 from enthesis.cli.forking import fork, import_everything
 from enthesis.cli.interrupts import held, on_interrupt
+from enthesis.cli.options import Format, FormatOption, QuietOption
 from enthesis.files.saving import fresh_folder
 from enthesis.lab.control import stop
 from enthesis.lab.running import state_folder
 from enthesis.model.errors import InvalidInput
 from enthesis.output.lines import Span, line
-from enthesis.output.streams import put_lines, remark
+from enthesis.output.streams import put_json, put_lines, remark
 
 USUAL = "publishing"  # the chapter that is told unless another is named
 PATIENCE = 60.0  # seconds that an interrupted command has to end by itself
@@ -40,22 +41,53 @@ def demo(
         Path | None, typer.Option("--into", metavar="DIR", help="Copy the estate here, and leave it.")
     ] = None,
     keep: Annotated[bool, typer.Option("--keep", help="Leave the lab running, for exploring.")] = False,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
 ) -> None:
     """Run the worked example: a pipeline publishes without a stored key, and the wrong branch is refused.
 
     Needs no rights and no network but loopback. It copies an estate to a fresh folder, starts the lab, runs the real
     commands one after another, and stops the lab again. There is a chapter for each way a workload gets its identity.
-
-    Example: enthesis demo --into ./saltmarsh --keep
     """
     if listed:
-        _list()
+        if output is Format.JSON:
+            put_json({"chapters": [{"name": name, "title": one.title} for name, one in CHAPTERS.items()]})
+        else:
+            _list()
         return
     told = CHAPTERS.get(chapter)
     if told is None:
         raise InvalidInput(
             f"there is no chapter {chapter}", code="chapter-unknown", remedy=f"there are {', '.join(CHAPTERS)}"
         )
+    with _muted(quiet or output is Format.JSON):
+        code, folder = _told(told, chapter, into, keep=keep)
+    if output is Format.JSON:
+        there = str(folder) if folder is not None and folder.exists() else None
+        put_json({"chapter": chapter, "went_well": not code, "folder": there})
+    raise typer.Exit(code)
+
+
+@contextmanager
+def _muted(wanted: bool) -> Iterator[None]:
+    """Without what this process and those that it starts write to standard output."""
+    if not wanted:
+        yield
+        return
+    sys.stdout.flush()
+    kept = os.dup(1)
+    try:
+        with Path(os.devnull).open("wb") as nowhere:
+            os.dup2(nowhere.fileno(), 1)
+        yield
+    finally:
+        sys.stdout.flush()
+        os.dup2(kept, 1)
+        os.close(kept)
+
+
+def _told(told: Chapter, chapter: str, into: Path | None, *, keep: bool) -> tuple[int, Path | None]:
+    """Tells a chapter to its end: the exit code, and the folder it ran in."""
     folder = None
     code = 0
     kept = False
@@ -79,7 +111,7 @@ def demo(
         _invite(folder)
     elif not code:
         put_lines(_closing(told, chapter, into))
-    raise typer.Exit(code)
+    return code, folder
 
 
 def _list() -> None:

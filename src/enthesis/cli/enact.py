@@ -101,12 +101,6 @@ def enact(
     Needs, for each account that changes, the right to change access in it. A proposal from a file is worked out
     again, and refused where the estate and the live side do not make the same one now. Every step is written to the
     store before it is sent, so that an interrupted enactment can be finished or undone.
-
-    Example: enthesis enact proposal.json
-
-    Example: enthesis enact --resume
-
-    Example: enthesis enact --undo 3
     """
     folder = estate_folder(estate)
     described = read_estate(folder)

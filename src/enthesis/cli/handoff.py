@@ -59,10 +59,6 @@ def handoff(
 
     Speaks to nothing. The document says what is asked, why, exactly which statements, what is not asked, and how to
     check it; it can be used without Enthesis.
-
-    Example: enthesis handoff @harbourline --by 2027-02-01 --out for-harbourline.json
-
-    Example: enthesis handoff --received from-saltmarsh.json --write
     """
     folder = estate_folder(estate)
     described = read_estate(folder)

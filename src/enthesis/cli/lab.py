@@ -2,6 +2,7 @@
 
 import typer
 
+from enthesis.cli.examples import EXAMPLES
 from enthesis.cli.lazy import ListedCommand, lazy_group
 
 COMMANDS = {
@@ -55,7 +56,7 @@ COMMANDS = {
     ),
 }
 app = typer.Typer(
-    cls=lazy_group(COMMANDS),
+    cls=lazy_group(COMMANDS, {name: EXAMPLES[f"lab {name}"] for name in COMMANDS}),
     help="Start, stop and control the stand-in services.",
     no_args_is_help=True,
     add_completion=False,

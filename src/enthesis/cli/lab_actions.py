@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 import typer
 
-from enthesis.cli.options import EstateOption, QuietOption
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
 from enthesis.cli.questions import claims_from
 from enthesis.cli.subjects import PARTY, read_estate, running_lab
 from enthesis.connectors.http import Client
@@ -22,7 +22,7 @@ from enthesis.live.variables import METADATA, TOKEN, VARIABLES
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.secrets import Secret
 from enthesis.output.lines import counted
-from enthesis.output.streams import remark
+from enthesis.output.streams import put_done
 
 PATIENCE = 20  # seconds that a sign-in is waited for
 
@@ -37,12 +37,10 @@ def add(
         str | None,
         typer.Option("--tied", metavar="IDENTITY", help="Also create a managed identity that is tied to it."),
     ] = None,
+    output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
-    """Create resources directly at the lab's clouds, bypassing Enthesis.
-
-    Example: enthesis lab add gauges/pool/collectors/host/c --count 3
-    """
+    """Create resources directly at the lab's clouds, bypassing Enthesis."""
     if count is not None and count < 1:
         raise InvalidInput("--count is at least 1", code="option-invalid")
     named = [f"{address}-{n}" for address in addresses for n in range(1, count + 1)] if count else addresses
@@ -59,37 +57,35 @@ def add(
             answer = client.ask("POST", "/administration/resources", bearer=session, body={"resources": wanted})
             client.expect(answer, 201)
     with_it = f", and {tied} with it" if tied else ""
-    remark(f"{counted(len(named), 'resource')} {'are' if len(named) > 1 else 'is'} there now{with_it}.", quiet=quiet)
+    said = f"{counted(len(named), 'resource')} created{with_it}."
+    put_done(said, as_json=output is Format.JSON, quiet=quiet, created=named)
 
 
 def remove(
     addresses: Annotated[list[str], typer.Argument(metavar="ADDRESS...", help="Resources.")],
     estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
-    """Delete resources at the lab's clouds, with identities tied to them; grants stay behind.
-
-    Example: enthesis lab remove gauges/pool/collectors/host/c-1
-    """
+    """Delete resources at the lab's clouds, with identities tied to them; grants stay behind."""
     clouds = _administrators(estate)
     for address in addresses:
         client, session = clouds(address.split("/", maxsplit=1)[0])
         with client:
             answer = client.ask("DELETE", f"/administration/resources/{quote(address)}", bearer=session)
             client.expect(answer, 204)
-    have = "has" if len(addresses) == 1 else "have"
-    remark(f"{counted(len(addresses), 'resource')} {have} gone.", quiet=quiet)
+    said = f"{counted(len(addresses), 'resource')} deleted."
+    put_done(said, as_json=output is Format.JSON, quiet=quiet, deleted=addresses)
 
 
 def on(
     host: Annotated[str, typer.Argument(metavar="HOST", help="A host, pool, function or connector.")],
     command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="What runs there.")],
     estate: EstateOption = None,
+    _output: FormatOption = Format.TEXT,
+    _quiet: QuietOption = False,
 ) -> None:
-    """Run a program as if on a host of the lab, with that host's metadata service.
-
-    Example: enthesis lab on gauges/host/collector-1 -- enthesis whoami
-    """
+    """Run a program as if on a host of the lab, with that host's metadata service."""
     folder = estate_folder(estate)
     account = read_estate(folder).accounts.get(host.split("/", maxsplit=1)[0])
     name = f"{account.provider}/hosts" if account is not None else ""
@@ -107,11 +103,10 @@ def run(
         list[str] | None, typer.Option("--claim", metavar="NAME=VALUE", help="A claim of the run's token.")
     ] = None,
     estate: EstateOption = None,
+    _output: FormatOption = Format.TEXT,
+    _quiet: QuietOption = False,
 ) -> None:
-    """Run a program as if in a run of the lab's pipeline service, with the run's token.
-
-    Example: enthesis lab run forge --claim sub=project/tides/x/branch/main --claim aud=lowland -- enthesis whoami
-    """
+    """Run a program as if in a run of the lab's pipeline service, with the run's token."""
     folder = estate_folder(estate)
     running_lab(estate)
     found = connect(read_estate(folder), folder).issuers.get(issuer)
@@ -125,11 +120,10 @@ def as_party(
     party: Annotated[str, typer.Argument(metavar="ORGANISATION", help="A party of the lab, or an account of one.")],
     command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="What is run for it.")],
     estate: EstateOption = None,
+    _output: FormatOption = Format.TEXT,
+    _quiet: QuietOption = False,
 ) -> None:
-    """Run a command as another party of the lab, with that party's administrators' sessions.
-
-    Example: enthesis lab as harbourline -- enthesis enact
-    """
+    """Run a command as another party of the lab, with that party's administrators' sessions."""
     described = read_estate(estate_folder(estate))
     running_lab(estate)
     name = party.removeprefix("@")
@@ -150,12 +144,10 @@ def agree(
     mfa: Annotated[bool, typer.Option("--mfa", help="With a second factor.")] = False,
     refuse: Annotated[bool, typer.Option("--refuse", help="Refuse instead.")] = False,
     estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
-    """Agree to a sign-in at the lab's directory, as a person does on its page.
-
-    Example: enthesis lab agree BCDF-GHJK --as @saltmarsh/identity/maren --mfa
-    """
+    """Agree to a sign-in at the lab's directory, as a person does on its page."""
     name = person.split("/", maxsplit=1)[0]
     found = running_lab(estate)
     url = found.url_of(name)
@@ -166,7 +158,8 @@ def agree(
     with Client(name, url, authority=found.authority) as client:
         word = Secret(owners_word(sessions_of(found.state)))
         client.expect(client.ask("POST", "/agree", form=form, headers={OWNER: word.reveal()}), 200)
-    remark(f"{person} {'refused' if refuse else 'agreed'}.", quiet=quiet)
+    said = f"{person} {'refused' if refuse else 'agreed'}."
+    put_done(said, as_json=output is Format.JSON, quiet=quiet, person=person, agreed=not refuse)
 
 
 def _next_sign_in(state: Path, directory: str) -> str:

@@ -21,7 +21,7 @@ from enthesis.lab.running import JOINED, PLACE_OF_WORK, Running, own_state, runn
 from enthesis.model.errors import InvalidInput, LiveFailure, Unreachable
 from enthesis.model.estate import Estate
 from enthesis.output.lines import Span, line
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.streams import put_done, put_json, put_lines, remark
 
 
 def start(
@@ -32,13 +32,12 @@ def start(
         bool,
         typer.Option("--allow-twins", help="Let a holder have two statements with the same key, as some clouds do."),
     ] = False,
+    quiet: QuietOption = False,
 ) -> None:
     """Start the lab of an estate; returns when it is ready.
 
     It is furnished with what exists already: organisations, accounts, resources and people. Run again, it renews
     the administrators' one-hour sessions, and furnishes anew what has changed.
-
-    Example: enthesis lab start
     """
     folder = estate_folder(estate)
     described = read_estate(folder)
@@ -50,18 +49,16 @@ def start(
     except LabFailed as fault:
         raise LiveFailure(str(fault), code="lab-failed") from None
     if found is not None:
-        _put_status(found, output)
+        _put_status(found, output, quiet=quiet)
 
 
 def stop(
     estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
     clean: Annotated[bool, typer.Option("--clean", help="Also remove its state.")] = False,
 ) -> None:
-    """Stop the lab of an estate; its state stays unless --clean is given.
-
-    Example: enthesis lab stop --clean
-    """
+    """Stop the lab of an estate; its state stays unless --clean is given."""
     state = _own(estate_folder(estate))
     try:
         was_running = stop_lab(state, clean=clean)
@@ -70,19 +67,19 @@ def stop(
     if clean:
         _remove_place_of_work(state)
     removed = " Its state is removed." if clean else ""
-    remark(("The lab is stopped." if was_running else "No lab was running.") + removed, quiet=quiet)
+    said = ("The lab is stopped." if was_running else "No lab was running.") + removed
+    put_done(said, as_json=output is Format.JSON, quiet=quiet, was_running=was_running, removed=clean)
 
 
 def join(
     other: Annotated[Path, typer.Argument(metavar="DIR", help="The folder of the estate whose lab runs.")],
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
 ) -> None:
     """Speak to the lab of another estate, as two parties with a folder each do.
 
     What exists by this estate is furnished there. Neither reads the other's files. `lab start` of an own lab ends it.
-
-    Example: enthesis lab join ../saltmarsh
     """
     folder, host = estate_folder(estate), estate_folder(other)
     if folder == host:
@@ -95,7 +92,7 @@ def join(
     if found is None:
         raise Unreachable(f"no lab runs in {host}", code="lab-not-running", remedy="enthesis lab start, there")
     (folder / PLACE_OF_WORK / JOINED).write_text(f"{own_state(host)}\n", encoding="utf-8")
-    _put_status(found, output)
+    _put_status(found, output, quiet=quiet)
 
 
 def _own(folder: Path) -> Path:
@@ -104,30 +101,25 @@ def _own(folder: Path) -> Path:
     return own_state(folder)
 
 
-def status(estate: EstateOption = None, output: FormatOption = Format.TEXT) -> None:
-    """Say whether a lab runs, and at which addresses; exit 1 if none does.
-
-    Example: enthesis lab status --format json
-    """
+def status(estate: EstateOption = None, output: FormatOption = Format.TEXT, quiet: QuietOption = False) -> None:
+    """Say whether a lab runs, and at which addresses; exit 1 if none does."""
     found = running(state_folder(estate_folder(estate)))
     if found is None:
         if output is Format.JSON:
             put_json({"running": False, "services": []})
         else:
-            remark("No lab runs for this estate.")
+            remark("No lab runs for this estate.", quiet=quiet)
         raise typer.Exit(1)
-    _put_status(found, output)
+    _put_status(found, output, quiet=quiet)
 
 
 def clock(
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     forward: Annotated[str | None, typer.Option("--forward", metavar="DURATION", help="How far, e.g. 20m.")] = None,
+    quiet: QuietOption = False,
 ) -> None:
-    """Show how far the lab's clock is ahead, or move it forward to try expiry without waiting.
-
-    Example: enthesis lab clock --forward 20m
-    """
+    """Show how far the lab's clock is ahead, or move it forward to try expiry without waiting."""
     seconds = 0.0
     if forward is not None:
         length = duration_from(forward)
@@ -141,19 +133,17 @@ def clock(
     ahead = move(running_lab(estate).state, seconds)
     if output is Format.JSON:
         put_json({"ahead_seconds": ahead})
-    else:
+    elif not quiet:
         put_lines([line(f"The lab's clock is {duration_text(timedelta(seconds=ahead))} ahead.")])
 
 
 def rotate(
     issuer: Annotated[str, typer.Argument(help="The name of a service in the estate.")],
     estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
-    """Give a service of the lab new signing keys; tokens signed with the old ones stay valid.
-
-    Example: enthesis lab rotate forge
-    """
+    """Give a service of the lab new signing keys; tokens signed with the old ones stay valid."""
     found = running_lab(estate)
     names = [service["name"] for service in found.services]
     if issuer not in names:
@@ -162,7 +152,7 @@ def rotate(
     from enthesis.lab.tuning import rotate as new_keys  # noqa: PLC0415  loads the libraries of tokens
 
     new_keys(found.state, issuer)
-    remark(f"{issuer} signs with new keys.", quiet=quiet)
+    put_done(f"{issuer} signs with new keys.", as_json=output is Format.JSON, quiet=quiet, issuer=issuer)
 
 
 def _remove_place_of_work(state: Path) -> None:
@@ -172,10 +162,12 @@ def _remove_place_of_work(state: Path) -> None:
         place.rmdir()
 
 
-def _put_status(found: Running, output: Format) -> None:
+def _put_status(found: Running, output: Format, *, quiet: bool) -> None:
     if output is Format.JSON:
         services = [dict(service) for service in found.services]
         put_json({"running": True, "estate": found.estate, "authority": str(found.authority), "services": services})
+        return
+    if quiet:
         return
     lines = [line("The lab of ", found.estate, " is ", Span("running", "good"), ".")]
     width = max((len(service["name"]) for service in found.services), default=0)

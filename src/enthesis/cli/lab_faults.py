@@ -69,10 +69,6 @@ def fault(
     """Make the lab's services late, slow, limited or failing, as real ones are at times; or end that.
 
     Without an option it shows which faults are set. Setting some for the same WHERE and --route replaces those.
-
-    Example: enthesis lab fault gauges --lag 2s --fail 30 --seed 7
-
-    Example: enthesis lab fault --clear
     """
     from enthesis.lab.faults import BY_DEFAULT, KINDS, Fault  # noqa: PLC0415  loads the store of the lab
     from enthesis.lab.tuning import faults  # noqa: PLC0415

@@ -12,7 +12,7 @@ from enthesis.chains.chains import Chains
 from enthesis.chains.reach import reachable
 from enthesis.chains.web import Web
 from enthesis.cleaning.findings import LEADING_ON
-from enthesis.cli.options import EstateOption, QuietOption
+from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate, running_lab
 from enthesis.files.finding import estate_folder
@@ -20,7 +20,7 @@ from enthesis.files.shapes import time_text
 from enthesis.lab.running import state_folder
 from enthesis.model.estate import Estate
 from enthesis.output.lines import counted
-from enthesis.output.streams import remark
+from enthesis.output.streams import put_done
 from enthesis.verdicts.compiling import compile_estate
 
 ANY = "…"  # what stands for any leaf in an address that is reached
@@ -33,13 +33,12 @@ def use(
     ] = 400,
     seed: Annotated[int, typer.Option("--seed", metavar="NUMBER", help="What is left to chance is drawn from it.")] = 0,
     estate: EstateOption = None,
+    output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Generate a long record of plausible use in the lab.
 
     Some identities work every day, some every few days; some permissions are used once a quarter, and some never.
-
-    Example: enthesis lab use --days 400 --seed 7
     """
     from enthesis.lab.tuning import record_use  # noqa: PLC0415  loads the store of the lab
 
@@ -51,7 +50,8 @@ def use(
     for row in rows:
         by_provider.setdefault(str(row["at"]), []).append(row)
     record_use(state_folder(folder), by_provider)
-    remark(f"{counted(len(rows), 'request')} of {counted(days, 'day')} recorded.", quiet=quiet)
+    said = f"{counted(len(rows), 'request')} of {counted(days, 'day')} recorded."
+    put_done(said, as_json=output is Format.JSON, quiet=quiet, requests=len(rows), days=days)
 
 
 def _rows(estate: Estate, days: int, rng: Random, until: datetime) -> Iterator[dict[str, Any]]:

@@ -1,7 +1,7 @@
 """Groups of commands that know the name, the help and the panel of each, and import one only when it runs."""
 
 import gc
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import partial
 from importlib import import_module
 from inspect import cleandoc
@@ -30,6 +30,13 @@ class Command(TyperCommand):
     def __init__(self, *args: Any, **settings: Any) -> None:
         super().__init__(*args, **settings)
         self.help = _in_paragraphs(self.help)
+        self.examples: tuple[str, ...] = ()
+
+    def format_help(self, ctx: Any, formatter: Any) -> None:
+        """The help, with the examples below it."""
+        super().format_help(ctx, formatter)
+        if self.examples:
+            typer.echo("\n".join([" Examples:", *(f"   enthesis {words}" for words in self.examples), ""]))
 
     def get_params(self, ctx: Any) -> Any:
         """The parameters, shown without the names of their types."""
@@ -57,8 +64,8 @@ def _choices(type_of: Any, ctx: Any) -> str | None:
     return said.strip("<>") if said is not None and "|" in said else None
 
 
-def lazy_group(table: Mapping[str, ListedCommand]) -> type[TyperGroup]:
-    """A class of groups with the commands of a table."""
+def lazy_group(table: Mapping[str, ListedCommand], examples: Mapping[str, Sequence[str]]) -> type[TyperGroup]:
+    """A class of groups with the commands of a table; `examples` are command lines for the help of each."""
 
     class CommandGroup(TyperGroup):
         def __init__(self, **settings: Any) -> None:
@@ -72,13 +79,13 @@ def lazy_group(table: Mapping[str, ListedCommand]) -> type[TyperGroup]:
 
         def resolve_command(self, ctx: Any, args: list[str]) -> Any:
             name, found, rest = super().resolve_command(ctx, args)
-            return name, found and loaded(str(name), table[str(name)]), rest
+            return name, found and loaded(str(name), table[str(name)], examples.get(str(name), ())), rest
 
     return CommandGroup
 
 
-def loaded(name: str, listed: ListedCommand) -> TyperCommand | TyperGroup:
-    """A command, imported."""
+def loaded(name: str, listed: ListedCommand, examples: Sequence[str] = ()) -> TyperCommand | TyperGroup:
+    """A command, imported, with its examples below its help."""
     module, _, attribute = listed.place.partition(":")
     found = getattr(import_module(f"enthesis.cli.{module}"), attribute)
     gc.freeze()  # the collector, off while imports ran, need not look through what they made
@@ -91,4 +98,6 @@ def loaded(name: str, listed: ListedCommand) -> TyperCommand | TyperGroup:
         found = alone
     made = typer.main.get_command(found)
     made.name = name
+    if isinstance(made, Command):
+        made.examples = tuple(examples)
     return made  # type: ignore[return-value]  # Typer makes no other

@@ -12,7 +12,7 @@ from typing import Annotated, NamedTuple
 import typer
 
 from enthesis.cli import completing
-from enthesis.cli.options import QuietOption, named_files
+from enthesis.cli.options import Format, FormatOption, QuietOption, named_files
 from enthesis.cli.subjects import read_estate, workload_identity
 from enthesis.connectors.cluster.lending import ASKED_BY, VERSIONS, answer_to_client, lent_kubeconfig, version_asked
 from enthesis.connectors.cluster.using import LiveCluster
@@ -28,7 +28,7 @@ from enthesis.live.running import Lent, run_with_endpoint, run_with_variable
 from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.escapes import word
 from enthesis.model.estate import Context, Estate, Origin
-from enthesis.output.streams import put_text, remark
+from enthesis.output.streams import put_done, put_text, remark
 from enthesis.ports import Connected, HeldCredential, Refusal
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
@@ -44,7 +44,7 @@ def lend(
         typer.Argument(
             metavar="IDENTITY",
             autocompletion=completing.identities,
-            help="Take on these intermediate identities first; repeat in order.",
+            help="The identity that the program runs as.",
         ),
     ] = None,
     command: Annotated[
@@ -88,6 +88,7 @@ def lend(
     estate: Annotated[
         Path | None, typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward.")
     ] = None,
+    output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Run a program as an identity with a short-lived credential, nothing on disk.
@@ -99,8 +100,6 @@ def lend(
 
     For a service account of a cluster, --write-kubeconfig writes one whose user asks here for a fresh token
     each time; that needs the right to request its tokens.
-
-    Example: enthesis lend build/identity/publisher -- ./publish.sh
     """
     if identity is None:
         raise InvalidInput(
@@ -117,7 +116,9 @@ def lend(
         if to_client is not None:
             _to_client(lent, to_client)
         elif write_kubeconfig is not None:
-            _to_clients(lent, write_kubeconfig, client_version, quiet=quiet)
+            _to_clients(lent, write_kubeconfig, client_version)
+            said = f"{write_kubeconfig} lends {identity}, for {life} at a time."
+            put_done(said, as_json=output is Format.JSON, quiet=quiet, file=str(write_kubeconfig), identity=identity)
         return
     if not command:
         raise InvalidInput(
@@ -296,7 +297,7 @@ def _to_client(lent: _Lent, version: str) -> None:
     put_text(answer_to_client(asked, *cluster.token_for(lent.identity, lent.length)))
 
 
-def _to_clients(lent: _Lent, file: Path, version: str, *, quiet: bool) -> None:
+def _to_clients(lent: _Lent, file: Path, version: str) -> None:
     """Writes the kubeconfig."""
     if version not in VERSIONS:
         raise InvalidInput(
@@ -312,7 +313,6 @@ def _to_clients(lent: _Lent, file: Path, version: str, *, quiet: bool) -> None:
         words += [option, str(value)] if value is not None else []
     write_file(file, lent_kubeconfig(cluster, lent.identity, words, version).encode(), foreign=True)
     file.chmod(0o600)
-    remark(f"{file} lends {lent.identity}, for {lent.life} at a time.", quiet=quiet)
 
 
 def _cluster(

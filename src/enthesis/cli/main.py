@@ -10,6 +10,7 @@ from typing import Annotated
 import typer
 
 from enthesis import __version__
+from enthesis.cli.examples import EXAMPLES
 from enthesis.cli.lazy import ListedCommand, lazy_group
 from enthesis.cli.renamed import refuse_old_words
 from enthesis.model.errors import EnthesisError, InvalidEstate, NotDecided, StoppedPartWay, Undecided
@@ -106,6 +107,11 @@ COMMANDS = {
         "List the sessions that are open at live systems: whose, from which origin, until when.",
         "Keep clean",
     ),
+    "help": ListedCommand(
+        "help:explain",
+        "Explain a command, a section of the files, a kind, a verb, the code of an error or risk, or an idea.",
+        "Begin",
+    ),
     "lab": ListedCommand("lab:app", "Start, stop and control the stand-in services.", "Lab"),
 }
 
@@ -116,7 +122,7 @@ ABOUT = (
 )
 app = typer.Typer(
     name="enthesis",
-    cls=lazy_group(COMMANDS),
+    cls=lazy_group(COMMANDS, EXAMPLES),
     help=ABOUT,
     no_args_is_help=True,
     add_completion=True,

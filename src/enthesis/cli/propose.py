@@ -79,8 +79,6 @@ def propose(
 
     Needs, for each of our accounts, the right to read its statements about access. Changes nothing. Only what
     Enthesis made for this estate would ever be altered or removed.
-
-    Example: enthesis propose --out proposal.json
     """
     folder = estate_folder(estate)
     described = read_estate(folder)

@@ -104,8 +104,6 @@ def prove(
     With --near-misses, --expiry or --replay, what must be refused is tried instead, each with a control that must not;
     trusts that could not be tried are named, and exit 1 too without --allow-untried.
     Where the estate has a store, the results are kept there; `survey --kept` lists them.
-
-    Example: enthesis prove publish-from-main
     """
     if near_misses + expiry + replay > 1:
         raise InvalidInput(

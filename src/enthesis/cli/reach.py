@@ -81,8 +81,6 @@ def reach(
 
     What is not said (networks, claims …) is free: a chain counts if there are values with which it can be walked,
     and they are told. Needs no live system and no rights. Exit 1 where nothing is reached.
-
-    Example: enthesis reach --to bulletin/bucket/public-pages/object/today.html --verb write
     """
     if (who is None) == (to is None):
         raise InvalidInput("say --from WHO or --to ADDRESS", code="argument-missing", remedy="one of them, not both")

@@ -88,10 +88,6 @@ def retire(
     proved is never disabled. --back undoes the last step, as long as the key was not deleted.
 
     Needs the right to read; `issue` on the identity to disable and delete. Exit 1 where a step is shown and not done.
-
-    Example: enthesis retire --plan --yes
-
-    Example: enthesis retire --next --idle 30d --yes
     """
     if sum((plan, following, back)) > 1:
         raise InvalidInput(

@@ -27,8 +27,6 @@ def sessions(
     """List the sessions that are open at live systems: whose, from which origin, until when.
 
     Needs an administrators' session for each account. `enthesis cutoff SESSION --yes` ends one.
-
-    Example: enthesis sessions gauges/identity/calibrator
     """
     folder = estate_folder(estate)
     described = read_estate(folder)

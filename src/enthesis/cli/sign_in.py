@@ -1,19 +1,23 @@
 """`enthesis sign-in`: signs a person in, so that `lend` can use their access."""
 
-from enthesis.cli.options import EstateOption, OrganisationOption, QuietOption
+from enthesis.cli.options import EstateOption, Format, FormatOption, OrganisationOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
+from enthesis.files.shapes import time_text
 from enthesis.live.device_sign_in import sign_in_person
-from enthesis.output.streams import remark
+from enthesis.output.streams import put_done, remark
 
 
-def sign_in(estate: EstateOption = None, organisation: OrganisationOption = None, quiet: QuietOption = False) -> None:
+def sign_in(
+    estate: EstateOption = None,
+    organisation: OrganisationOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
     """Sign in as a person at the organisation's directory; kept for at most eight hours.
 
     Shows a code and a page; agree there, on any device. The sign-in is kept in one file of the user's runtime folder,
     readable by the user only, and `enthesis sign-out` ends it.
-
-    Example: enthesis sign-in --organisation saltmarsh
     """
     folder = estate_folder(estate)
 
@@ -21,4 +25,5 @@ def sign_in(estate: EstateOption = None, organisation: OrganisationOption = None
         remark(f"Agree at {page} if the code there is {code}.")
 
     made = sign_in_person(read_estate(folder), folder, organisation, show)
-    remark(f"Signed in as {made.person} until {made.ends:%H:%M:%SZ}; `enthesis sign-out` ends it.", quiet=quiet)
+    said = f"Signed in as {made.person} until {made.ends:%H:%M:%SZ}; `enthesis sign-out` ends it."
+    put_done(said, as_json=output is Format.JSON, quiet=quiet, person=made.person, ends=time_text(made.ends))

@@ -1,38 +1,43 @@
 """`enthesis sign-out`: ends sign-ins, at their directories and on this machine."""
 
-from enthesis.cli.options import EstateOption, OrganisationOption, QuietOption
+from enthesis.cli.options import EstateOption, Format, FormatOption, OrganisationOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.live.device_sign_in import end_sign_in
 from enthesis.live.kept_sign_in import kept
 from enthesis.model.errors import LiveFailure
-from enthesis.output.streams import remark
+from enthesis.output.streams import put_done
 
 
-def sign_out(estate: EstateOption = None, organisation: OrganisationOption = None, quiet: QuietOption = False) -> None:
+def sign_out(
+    estate: EstateOption = None,
+    organisation: OrganisationOption = None,
+    output: FormatOption = Format.TEXT,
+    quiet: QuietOption = False,
+) -> None:
     """End the sign-in of a person, at the directory and on this machine.
 
     What could not be ended at the directory is removed here all the same, and said (exit 3).
-
-    Example: enthesis sign-out
     """
     found = [
         sign_in
         for sign_in in kept()
         if organisation in (None, sign_in.organisation, sign_in.organisation.removeprefix("@"))
     ]
-    if not found:
-        remark("No sign-in is kept here.", quiet=quiet)
     failed: list[str] = []
+    ended: list[str] = []
     for sign_in in found:
         try:
             folder = estate_folder(estate)
             name = end_sign_in(read_estate(folder), folder, sign_in)
-            remark(f"Signed out {sign_in.person} at {name}.", quiet=quiet)
+            ended.append(f"{sign_in.person} at {name}")
         except LiveFailure as fault:
             failed.append(f"{sign_in.person} at {sign_in.organisation}: {fault.message}")
         finally:
             sign_in.path.unlink(missing_ok=True)
+    said = f"Signed out {', '.join(ended)}." if ended else "No sign-in is kept here."
+    if ended or not failed:
+        put_done(said, as_json=output is Format.JSON, quiet=quiet, signed_out=ended)
     if failed:
         remedy = "a sign-in ends by itself within eight hours"
         raise LiveFailure(

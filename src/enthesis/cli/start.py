@@ -11,7 +11,7 @@ from typing import Annotated
 
 import typer
 
-from enthesis.cli.options import QuietOption
+from enthesis.cli.options import Format, FormatOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.editing import Addition, Edit, Replacement
 from enthesis.files.finding import HEAD, estate_folder, find_estate
@@ -27,7 +27,7 @@ from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
 from enthesis.output.estates import counts_text
 from enthesis.output.lines import Span, line
-from enthesis.output.streams import put_lines, remark
+from enthesis.output.streams import put_json, put_lines, remark
 
 HEADS = ("organisations", "providers", "accounts", "issuers", "resources", "roles")  # may be there already
 PLACEHOLDER = re.compile(r"<(\w+)>")
@@ -73,6 +73,7 @@ def start(
         str | None, typer.Option("--for", metavar="NAME", help="What the twin of --like is called.")
     ] = None,
     usual: Annotated[bool, typer.Option("--usual-names", help="Ask nothing; take the usual names.")] = False,
+    output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Create a small estate from a pattern, or add a twin of an account or identity.
@@ -81,8 +82,6 @@ def start(
     --for, everything about an account or identity is written again for another environment, which differs in names only
     (`enthesis check --compared-with . --names OLD=NEW` shows that). Nothing is overwritten, and nothing is written that
     does not read without an error.
-
-    Example: enthesis start pipeline-publishes ./site --name project=project/home/site
     """
     if (like is None) != (twin is None):
         raise InvalidInput(
@@ -91,11 +90,16 @@ def start(
     if like is not None and twin is not None:
         if pattern is not None:
             raise InvalidInput("a twin is made of what is there, and no pattern is needed", code="options-conflict")
-        _twin(into, like, twin, quiet=quiet)
+        _twin(into, like, twin, quiet=quiet or output is Format.JSON)
+        if output is Format.JSON:
+            put_json({"written": str(estate_folder(into)), "twin": twin})
         return
     known = {pattern.name: pattern for pattern in patterns()}
     if pattern is None:
-        _list(known.values())
+        if output is Format.JSON:
+            put_json({"patterns": [{"name": one.name, "title": one.title} for one in known.values()]})
+        else:
+            _list(known.values())
         return
     chosen = known.get(pattern)
     if chosen is None:
@@ -106,9 +110,11 @@ def start(
         )
     text = _filled(chosen, _names(chosen, name or [], usual=usual))
     if folder is not None:
-        _new(folder, text, quiet=quiet)
+        _new(folder, text, quiet=quiet or output is Format.JSON)
     elif into is not None:
-        _add(into, list(_entries(into, text)), quiet=quiet)
+        _add(into, list(_entries(into, text)), quiet=quiet or output is Format.JSON)
+    if output is Format.JSON:
+        put_json({"written": str(folder or into), "pattern": pattern})
 
 
 def patterns() -> list[Pattern]:

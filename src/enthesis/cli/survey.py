@@ -124,12 +124,6 @@ def survey(
     With --adopt, what a cluster has that the estate does not describe is written into its files instead, so that it
     is described as it is; the cluster is not changed by that. What an account or organisation has at a provider is also
     marked there as this estate's, which needs the right to change it.
-
-    Example: enthesis survey --cluster surge/cluster/grid --out live.jsonl
-
-    Example: enthesis survey --cluster surge/cluster/grid --since live.jsonl --out live.jsonl
-
-    Example: enthesis survey --compared-with last-week.jsonl
     """
     if kept:
         _put_kept(estate, store, output)

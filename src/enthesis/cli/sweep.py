@@ -13,6 +13,7 @@ from enthesis.cli.options import AskOption, EstateOption, Format, FormatOption, 
 from enthesis.cli.questions import length_of, now
 from enthesis.cli.subjects import Subject, read_asked
 from enthesis.cli.sweep_copies import put_copies
+from enthesis.files.finding import within_repository
 from enthesis.files.saving import CHANGE_BY_HAND, edit_files, must_read, write_file
 from enthesis.files.shapes import perhaps
 from enthesis.live.usage_logs import read_usage
@@ -71,12 +72,6 @@ def sweep(
 
     With --in it looks for copies of the credentials that these know, by fingerprint, in files, archives and git
     repositories. No value is shown.
-
-    Example: enthesis sweep
-
-    Example: enthesis sweep --ask --fail-on high
-
-    Example: enthesis sweep --in ../pages
     """
     _refuse_unknown(code or [], fail_on or [])
     bounds = FindingBounds(length_of("--older-than", older_than), length_of("--unused-for", unused_for))
@@ -98,7 +93,9 @@ def sweep(
     if table is not None:
         write_file(table, sweep_csv(found).encode())
     if sarif is not None:
-        write_file(sarif, sarif_of_findings(found))
+        write_file(
+            sarif, sarif_of_findings(found, within_repository(subject.folder) if subject.folder is not None else "")
+        )
     if output is Format.JSON:
         put_json(sweep_json(subject.estate.name, looked_at, found))
     else:

@@ -84,8 +84,6 @@ def trace(
     """Explain why a request is allowed or refused, and how to change that.
 
     Needs no live system and no rights. Exit 0 allowed, 1 refused, 2 where a name is unknown.
-
-    Example: enthesis trace write bulletin/bucket/public-pages/object/a.html --from bulletin/identity/page-writer
     """
     folder, described, _ = read_subject(estate, live)
     around = SurroundingOptions(at_time, network, reference, session_age)

@@ -46,10 +46,6 @@ def trim(
     Looks at the estate's files and the log alone. What journeys need is kept, whatever the log says, and so is what was
     used once. Everything that was used is judged again on the narrower estate; a change by which it would be refused is
     withheld. Grants to those of whom the log has nothing stay. Exit 1 where there is something to trim.
-
-    Example: enthesis trim --usage usage.jsonl
-
-    Example: enthesis trim --usage usage.parquet --window 180d --write
     """
     if not usage:
         raise InvalidInput(

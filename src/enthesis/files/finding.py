@@ -83,3 +83,11 @@ def _us() -> set[int]:
 def cache_folder() -> Path:
     """Where parsed files are remembered; safe to delete."""
     return user_cache_path("enthesis") / "reading"
+
+
+def within_repository(folder: Path) -> str:
+    """Where a folder is in the git repository around it, as `part/of/it/`; '' at its top, or where there is none."""
+    whole = folder.resolve()
+    top = next((above for above in (whole, *whole.parents) if (above / ".git").exists()), whole)
+    inside = whole.relative_to(top).as_posix()
+    return "" if inside == "." else f"{inside}/"

@@ -886,6 +886,7 @@ def schema() -> dict[str, Any]:
             properties[name] = {"type": "array", "items": entry}
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "$id": "urn:enthesis:estate",
         "title": "A file of an Enthesis estate",
         "type": "object",
         "properties": properties,

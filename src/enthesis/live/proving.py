@@ -3,6 +3,7 @@
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
+from time import monotonic
 from typing import Any, Protocol
 
 from enthesis.files.shapes import duration_text
@@ -67,6 +68,7 @@ class Proof:
     unmet: tuple[str, ...]
     source: str
     others: tuple[str, ...] = ()
+    took: float = 0.0  # seconds
 
     @property
     def met(self) -> bool:
@@ -139,7 +141,9 @@ def prove(
     try:
         for journey in listed:
             reporter.step(journey.name)
-            proofs.append(_prove(estate, journey, connected, instant))
+            began = monotonic()
+            proof = _prove(estate, journey, connected, instant)
+            proofs.append(replace(proof, took=monotonic() - began))
     finally:
         reporter.end()
     return tuple(proofs)

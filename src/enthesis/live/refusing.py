@@ -6,8 +6,9 @@ Every proof has a control that must succeed first, so that a refusal is one of a
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
-from functools import partial
-from typing import Any
+from functools import partial, wraps
+from time import monotonic
+from typing import Any, ParamSpec
 
 from enthesis.conditions.truth import Value
 from enthesis.files.shapes import duration_text
@@ -49,6 +50,7 @@ class Trial:
     said: str = ""
     shows: Mapping[str, Value] | None = None
     wanted_at: tuple[str, ...] = ()
+    took: float = 0.0  # seconds
 
     @property
     def unmet(self) -> str:
@@ -163,6 +165,21 @@ def _of_named(judge: Judge, trust: Trust, instant: datetime, connected: Connecte
     return Trials(about, source, (), not_tried=why)
 
 
+_Given = ParamSpec("_Given")
+
+
+def _timed(trying: Callable[_Given, Trial]) -> Callable[_Given, Trial]:
+    """What tries something, with how long that took."""
+
+    @wraps(trying)
+    def timed(*given: _Given.args, **more: _Given.kwargs) -> Trial:
+        began = monotonic()
+        return replace(trying(*given, **more), took=monotonic() - began)
+
+    return timed
+
+
+@_timed
 def _asked_for_real(estate: Estate, what: str, journey: Journey, expected: str, connected: Connected) -> Trial:
     """Walks a short journey; what came of its last step. EnthesisError where its caller cannot be had."""
     wanted = ("target-side",) if expected == REFUSED else ()
@@ -221,6 +238,7 @@ def _used(access: PipelineAccess, what: str, shown: Mapping[str, Value], expecte
     return _tried_for_real(use, what, shown, expected)
 
 
+@_timed
 def _tried_for_real(
     trying: Callable[[], Done | HeldCredential | Refusal], what: str, shown: Mapping[str, Value], expected: str
 ) -> Trial:
@@ -346,6 +364,7 @@ def _walk(estate: Estate, journey: Journey, connected: Connected) -> list[_Kept]
     ]
 
 
+@_timed
 def _try(estate: Estate, kept: _Kept, connected: Connected, what: str, expected: str, wanted: tuple[str, ...]) -> Trial:
     """Does again, with a credential that was kept, what it could do when it was new."""
     asked = asked_of(kept.journey.context)

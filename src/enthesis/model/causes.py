@@ -57,6 +57,7 @@ CAUSES = {
     "twin-exists": Cause("The estate already has an entry of this name.", "Choose another name."),
     "pattern-unknown": Cause("No such pattern.", "`enthesis start --list` lists them."),
     "pattern-name-unknown": Cause("The pattern has no such name.", "`enthesis start --list` shows its names."),
+    "topic-unknown": Cause("`help` knows nothing of this word.", "`enthesis help` lists the topics."),
     "chapter-unknown": Cause("No such chapter.", "`enthesis demo --list` lists them."),
     "remedy-unknown": Cause("No remedy has this number.", "Run `trace` again and count."),
     "remedy-changes-nothing": Cause("The remedy changes the question, not the estate.", "Ask as it says."),

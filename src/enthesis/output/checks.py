@@ -37,12 +37,11 @@ def check_sentence(
         wrong.append(counted(len(found.standing), "risk"))
     if found.undecided:
         wrong.append(f"{counted(found.undecided, 'question')} about risks past the bound on work")
-    if len(journeys) > unmet:
-        as_expected = len(journeys) - unmet
-        right.append(f"{as_expected} of {counted(len(journeys), 'journey')} as expected")
-    if len(invariants) > broken + open_ones:
-        holding = len(invariants) - broken - open_ones
-        right.append(f"{holding} of {counted(len(invariants), 'invariant')} {'holds' if holding == 1 else 'hold'}")
+    if journeys and not unmet:
+        right.append(f"{len(journeys)} of {counted(len(journeys), 'journey')} as expected")
+    if invariants and not broken + open_ones:
+        count = len(invariants)
+        right.append(f"{count} of {counted(count, 'invariant')} {'holds' if count == 1 else 'hold'}")
     if found.accepted:
         right.append(f"{counted(len(found.accepted), 'risk')} accepted")
     right.append(f"{counted(files, 'file')} valid")
@@ -67,7 +66,7 @@ def check_lines(
             yield from one_error(error)
             request = judged.verdict.first_refused
             if request is not None:
-                yield line("    ", f"enthesis trace --journey {word(name)} tells why")
+                yield line("    ", f"fix: enthesis trace --journey {word(name)} shows why, and ways to allow it")
         elif judged.unseen_live:
             first = judged.verdict.first_refused
             steps, at = ", ".join(judged.unseen_live), attempt_words(first) if first is not None else ""

@@ -135,6 +135,7 @@ class Case:
     undecided: bool
     seen: str
     waiting: str = ""
+    took: float = 0.0  # seconds
 
 
 def proof_cases(proofs: Iterable[Proof]) -> list[Case]:
@@ -146,6 +147,7 @@ def proof_cases(proofs: Iterable[Proof]) -> list[Case]:
             proof.outcome == UNDECIDED,
             "\n".join(visible(f"{seen.what}: {seen.outcome}, {seen.said}") for seen in proof.evidence),
             f"waiting for {' and '.join(proof.others)}" if proof.others else "",
+            proof.took,
         )
         for proof in proofs
     ]
@@ -159,6 +161,7 @@ def trial_cases(every: Iterable[Trials]) -> list[Case]:
             trial.unmet,
             trial.outcome == UNDECIDED,
             visible(trial.said),
+            took=trial.took,
         )
         for trials in every
         for trial in trials.trials
@@ -173,12 +176,15 @@ def junit_xml(estate: str, cases: Sequence[Case]) -> bytes:
     numbers = {"tests": len(cases), "failures": failures, "errors": errors, "skipped": skipped}
     counts = {name: str(number) for name, number in numbers.items()}
     suites = Element("testsuites", counts)
+    counts["time"] = f"{sum(case.took for case in cases):.3f}"
     suite = SubElement(suites, "testsuite", {"name": visible(estate), **counts})
     for case in cases:
-        element = SubElement(suite, "testcase", {"classname": visible(estate), "name": visible(case.name)})
+        about = {"classname": visible(estate), "name": visible(case.name), "time": f"{case.took:.3f}"}
+        element = SubElement(suite, "testcase", about)
         if case.unmet:
             kind = "error" if case.undecided else "failure"
-            SubElement(element, kind, {"message": visible(case.unmet)}).text = case.seen
+            of_kind = "not-tried" if case.undecided else "not-as-expected"
+            SubElement(element, kind, {"message": visible(case.unmet), "type": of_kind}).text = case.seen
         elif case.waiting:
             SubElement(element, "skipped", {"message": visible(case.waiting)}).text = case.seen
     body: bytes = tostring(suites, encoding="utf-8", xml_declaration=True)

@@ -34,6 +34,8 @@ def sarif(
     journeys: Sequence[Judged] = (),
     invariants: Sequence[Decided] = (),
     found: Risks | None = None,
+    *,
+    inside: str = "",
 ) -> bytes:
     """The whole log, one run."""
     results = [_result(error.code, "error", error.message, error.source) for error in errors]
@@ -48,16 +50,22 @@ def sarif(
             results.append(_result(INVARIANT if broken else UNDECIDED, "error", message, decided.invariant.source))
     if found is not None:
         results += [_risk(risk) for risk in (*found.standing, *found.accepted)]
-    return _log(results, {**{error.code: error.message for error in errors}, **OTHER_RULES, **RISKS})
+    return _log(results, {**{error.code: error.message for error in errors}, **OTHER_RULES, **RISKS}, inside)
 
 
-def sarif_of_findings(swept: Swept) -> bytes:
+def sarif_of_findings(swept: Swept, inside: str) -> bytes:
     """What a sweep found, as a log of one run. A finding on the live side alone has its place as a logical location."""
-    return _log([_finding(finding) for finding in (*swept.standing, *swept.accepted)], FINDINGS)
+    return _log([_finding(finding) for finding in (*swept.standing, *swept.accepted)], FINDINGS, inside)
 
 
-def _log(results: list[dict[str, Any]], rules: Mapping[str, str]) -> bytes:
+def _log(results: list[dict[str, Any]], rules: Mapping[str, str], inside: str) -> bytes:
+    """A log; `inside` is where the estate is in its repository, since viewers read paths from the repository's root."""
     _tell_apart(results)
+    for result in results:
+        for location in result["locations"]:
+            if "physicalLocation" in location:
+                place = location["physicalLocation"]["artifactLocation"]
+                place["uri"] = quote(os.fsencode(inside)) + place["uri"]
     used = sorted({result["ruleId"] for result in results})
     for result in results:
         result["ruleIndex"] = used.index(result["ruleId"])

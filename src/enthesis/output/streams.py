@@ -72,6 +72,14 @@ def put_text(text: str) -> None:
     sys.stdout.flush()
 
 
+def put_done(text: str, *, as_json: bool, quiet: bool, **more: Any) -> None:
+    """What a command did, where that is all its answer: a remark, or JSON with the facts in `more`."""
+    if as_json:
+        put_json({"says": text, **more})
+    else:
+        remark(text, quiet=quiet)
+
+
 def remark(text: str, *, quiet: bool = False) -> None:
     """One line beside the answer, on standard error."""
     if not quiet:
