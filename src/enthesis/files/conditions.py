@@ -199,7 +199,9 @@ _FAMILY_SCHEMA = {"pattern": "^(" + "|".join(re.escape(name) for name in ATTRIBU
 TEST_SCHEMA: dict[str, Any] = {
     "description": "a plain value, a list of tests of which one must hold, or operators that must all hold",
     "anyOf": [
-        {"type": ["string", "number", "boolean"]},
+        {"type": "string"},
+        {"type": "number"},
+        {"type": "boolean"},
         {"type": "array", "minItems": 1, "items": {"$ref": "#/$defs/test"}},
         {
             "type": "object",

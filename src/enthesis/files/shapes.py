@@ -301,7 +301,7 @@ class Time:
         return time_text(value)
 
     def schema(self) -> dict[str, Any]:
-        return {"type": "string", "format": "date-time"}
+        return {"type": "string", "pattern": f"^{TIME.pattern}$"}  # not `format`, which validators may not know
 
 
 def time_from(text: Any) -> datetime | None:
@@ -641,7 +641,7 @@ class Record:
         required = [field.name for field in self.fields if field.required]
         if required:
             out["required"] = required
-        choices = [[{"required": [name]} for name in names] for names in self.one_of]
+        choices = [[{"properties": {name: True}, "required": [name]} for name in names] for names in self.one_of]
         if len(choices) == 1:
             out["oneOf"] = choices[0]
         elif choices:
