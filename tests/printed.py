@@ -23,7 +23,10 @@ BLOCK = re.compile(
 FILE = re.compile(r"# ([\w.-]+\.ya?ml)\n")
 OF_A_SHELL = re.compile(r"[|<>;&$`*(]|^\w+=")
 SAID_NO = (0, 1)  # exit codes of an answer
-CHANGING = re.compile(r"127\.0\.0\.1|\d{2}:\d{2}:\d{2}|\d{4}-\d{2}-\d{2}T|/tmp/|handoff-|sha-256")  # in outputs
+CHANGING = re.compile(  # in outputs
+    r"127\.0\.0\.1|\d{2}:\d{2}:\d{2}|\d{4}-\d{2}-\d{2}(T| at the latest)|/tmp/|handoff-|sha-256|\d[hm]\d+[ms]\b"
+    r"|\b1[78]\d{8}\b|[0-9a-f]{8}-[0-9a-f]{4}-"
+)
 
 Run = Callable[[str, Path], tuple[int, str]]
 """Runs one command line in a folder: its exit code and all that it said."""

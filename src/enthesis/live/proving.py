@@ -27,6 +27,8 @@ from enthesis.ports import (
     TakesKeys,
     TakesOn,
 )
+from enthesis.verdicts.attributes import audiences_for, service_account_subjects
+from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.expectations import Seen, expectation_unmet
 from enthesis.verdicts.questions import is_keyless, question_of
 from enthesis.verdicts.waiting import waiting_for
@@ -241,7 +243,33 @@ def _hopped(
         taking: TakesOn = _hosts_of(estate, journey.origin.whom, connected)
     else:
         taking = provider_of(estate, hop.identity, connected)
+    if credential.form == "workload" and estate.system_of(hop.identity) in estate.providers:
+        return _by_service_account(estate, journey.origin.whom, hop, connected, asked)
     return take_on(taking, credential, hop.identity, hop.narrowed, asked, connected)
+
+
+def _by_service_account(
+    estate: Estate, workload: str, hop: Hop, connected: Connected, asked: Surroundings
+) -> HeldCredential | Refusal:
+    """What a workload gets at a cloud with the tokens that its cluster gives it for the service accounts it runs as.
+
+    It asks for whatever audience a trust of the identity wants; the first token that is admitted counts.
+    """
+    compiled, provider = compile_estate(estate), provider_of(estate, hop.identity, connected)
+    name = estate.issuer_of_workload(workload) or ""
+    issuer, subjects = connected.issuers.get(name), service_account_subjects(compiled, workload)
+    if issuer is None or not subjects:
+        return Refusal(("target-side",), f"{workload} has no token of a service account to show")
+    trusts = [trust for trust in estate.trusts if trust.of == hop.identity and trust.admits.whom == name]
+    wanted = [audience for trust in trusts for audience in audiences_for((*trust.admits.conditions, *trust.when))]
+    refusal: HeldCredential | Refusal = Refusal(("target-side",), f"no trust of {hop.identity} admits {workload}")
+    for subject in subjects:
+        for audience in dict.fromkeys((*wanted, estate.system_of(hop.identity))):
+            shown = issuer.obtain({"sub": subject, "aud": str(audience)})
+            refusal = take_on(provider, shown, hop.identity, hop.narrowed, asked, connected)
+            if not isinstance(refusal, Refusal):
+                return refusal
+    return refusal
 
 
 def _run_on(

@@ -21,6 +21,8 @@ def retiring_sentence(name: str, found: Sequence[Standing], others: Sequence[str
         more = f"; {counted(len(others), 'keyed credential')} could be: --plan" if others else ""
         return f"{name}: no keyed credential is on its way to keyless{more}."
     stages = Counter(standing.stage for standing in found)
+    if not any(stages[stage] for stage in RETIRING):
+        return f"{name}: {counted(len(found), 'keyed credential')} not on the way to keyless yet."
     said = ", ".join(f"{stages[stage]} {stage}" for stage in RETIRING if stages[stage])
     ready = sum(standing.ready for standing in found)
     waiting = sum(bool(standing.does) and not standing.ready for standing in found)
