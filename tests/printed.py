@@ -75,6 +75,9 @@ def run_page(text: str, folder: Path, run: Run) -> None:
             (folder / named[1]).write_text(block.text.partition("\n")[2], encoding="utf-8")
         elif block.kind == "sh":
             for line in commands(block.text):
+                if line.startswith("cd "):
+                    folder = folder / line.removeprefix("cd ")
+                    continue
                 code, said = run(line, folder)
                 assert code in SAID_NO, f"line {block.line}: {line}: exit {code}: {said}"
         else:

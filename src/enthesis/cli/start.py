@@ -182,7 +182,7 @@ def _new(folder: Path, text: str, *, quiet: bool) -> None:
     reading = read_texts({HEAD: text})
     if reading.estate is None:
         raise InvalidEstate(reading.errors)
-    around = find_estate(folder.absolute().parent)
+    around = find_estate(folder.resolve().parent)
     if around is not None:
         raise InvalidInput(
             f"{folder} would become a part of the estate in {around}",

@@ -24,7 +24,11 @@ from enthesis.model.file_errors import FileError, Source, masked
 ENDINGS = (".yaml", ".json")
 MOST_FOLDERS = 64  # within one another
 LONGEST_LINE = 2000  # characters; of a longer line, which a file on one line is, nothing is shown
-DOCUMENTS = {"survey": {"version", "taken", "of"}, "proposal": {"format", "estate", "steps"}}
+DOCUMENTS = {
+    "survey": {"version", "taken", "of"},
+    "proposal": {"format", "estate", "steps"},
+    "handoff": {"format", "reference", "estate", "asked"},
+}
 """The documents that we write ourselves, with what each has at least."""
 
 
