@@ -40,10 +40,11 @@ def admit(
         ),
     ] = None,
     token: Annotated[
-        str | None, typer.Option("--token", metavar="FILE|-", help="Would this token be admitted?")
+        str | None, typer.Option("--token", metavar="FILE|-", help="Check whether this token is admitted.")
     ] = None,
     keys: Annotated[
-        Path | None, typer.Option("--keys", metavar="FILE", help="Check --token with this key set, not the issuer's.")
+        Path | None,
+        typer.Option("--keys", metavar="FILE", help="Check --token with this key set instead of the issuer's."),
     ] = None,
     offline: Annotated[bool, typer.Option("--offline", help="Do not ask the issuer for its keys.")] = False,
     from_token: Annotated[
@@ -56,7 +57,7 @@ def admit(
         ),
     ] = None,
     meant: Annotated[
-        str | None, typer.Option("--meant", metavar="CONDITIONS", help="Compare with the claims that were meant.")
+        str | None, typer.Option("--meant", metavar="CONDITIONS", help="Compare with these intended claims.")
     ] = None,
     compared_with: Annotated[
         str | None,

@@ -22,7 +22,9 @@ from enthesis.output.streams import put_json, put_lines, remark
 def calendar(
     within: Annotated[
         str | None,
-        typer.Option("--within", metavar="DURATION", help="Only what ends this soon; exit 1 if anything does."),
+        typer.Option(
+            "--within", metavar="DURATION", help="Only list what ends within this time; exit 1 if anything does."
+        ),
     ] = None,
     notice: Annotated[
         bool,
@@ -31,7 +33,7 @@ def calendar(
     ics: Annotated[
         Path | None, typer.Option("--ics", metavar="FILE", help="Also write an iCalendar file, with alarms.")
     ] = None,
-    table: Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Also write a table as CSV.")] = None,
+    table: Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Also write the findings as CSV.")] = None,
     estate: EstateOption = None,
     live: SurveyOption = None,
     ask: AskOption = False,

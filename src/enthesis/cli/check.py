@@ -43,16 +43,18 @@ WORTH_A_BAR = 20  # journeys and invariants; fewer are judged before a bar is dr
 def check(
     estate: EstateOption = None,
     live: SurveyOption = None,
-    output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
+    output: Annotated[ReviewFormat, typer.Option("--format", help="The format of the answer.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
     schema: Annotated[bool, typer.Option("--schema", help="Print the JSON Schema of an estate's files.")] = False,
     compared_with: Annotated[
         str | None,
-        typer.Option("--compared-with", metavar="FOLDER|REVISION", help="Who gains and loses what since then."),
+        typer.Option(
+            "--compared-with", metavar="FOLDER|REVISION", help="Show who gains and loses what since this version."
+        ),
     ] = None,
     names: Annotated[
         str | None,
-        typer.Option("--names", metavar="OLD=NEW", help="Whether NEW here differs from OLD there in names only."),
+        typer.Option("--names", metavar="OLD=NEW", help="Check that NEW here differs from OLD there in names only."),
     ] = None,
     fail_on_gain: Annotated[
         list[str] | None,
@@ -65,7 +67,11 @@ def check(
         bool, typer.Option("--rename-old", help="First rewrite renamed words in the estate's files.")
     ] = False,
     by_change: Annotated[
-        bool, typer.Option("--by-change", help="Invariants count what chains get by first changing access.")
+        bool,
+        typer.Option(
+            "--by-change",
+            help="In invariants, also count access that a caller could give itself by first changing access.",
+        ),
     ] = False,
 ) -> None:
     """Validate the estate: errors with their lines, journeys, invariants and risks.

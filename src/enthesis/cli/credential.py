@@ -35,26 +35,32 @@ FORMS = ("access-key", "client-secret", "static-token")
 
 
 def credential(
-    name: Annotated[str | None, typer.Argument(metavar="NAME", help="What it is called.")] = None,
-    of: Annotated[str | None, typer.Option("--of", metavar="IDENTITY", help="Whose it is.")] = None,
+    name: Annotated[str | None, typer.Argument(metavar="NAME", help="The name of the keyed credential.")] = None,
+    of: Annotated[str | None, typer.Option("--of", metavar="IDENTITY", help="The identity that it belongs to.")] = None,
     form: Annotated[str, typer.Option("--form", help=f"One of {', '.join(FORMS)}.")] = "access-key",
-    because: Annotated[str | None, typer.Option("--because", metavar="TEXT", help="Why it must be.")] = None,
-    lasting: Annotated[str | None, typer.Option("--for", metavar="DURATION", help="How long it lives.")] = None,
-    until: Annotated[str | None, typer.Option("--until", metavar="TIME", help="When it ends.")] = None,
+    because: Annotated[
+        str | None, typer.Option("--because", metavar="TEXT", help="The reason why it is needed.")
+    ] = None,
+    lasting: Annotated[str | None, typer.Option("--for", metavar="DURATION", help="Its lifetime, e.g. 7d.")] = None,
+    until: Annotated[
+        str | None, typer.Option("--until", metavar="TIME", help="Its end, e.g. 2027-01-31T12:00:00Z.")
+    ] = None,
     into: Annotated[
         Path | None, typer.Option("--into", metavar="FILE", help="Write its value to this new file.")
     ] = None,
     descriptor: Annotated[
-        int | None, typer.Option("--descriptor", metavar="N", help="Or a file descriptor that is open for writing.")
+        int | None,
+        typer.Option("--descriptor", metavar="N", help="Write its value to this open file descriptor instead."),
     ] = None,
     anyway: Annotated[bool, typer.Option("--anyway", help="Create it although a keyless way exists.")] = False,
     at: Annotated[
-        str | None, typer.Option("--at", metavar="PROVIDER", help="Where a person's is kept, if at several.")
+        str | None,
+        typer.Option(
+            "--at", metavar="PROVIDER", help="The provider that keeps a person's credential, if several could."
+        ),
     ] = None,
-    revoke: Annotated[bool, typer.Option("--revoke", help="It opens nothing from now on.")] = False,
-    table: Annotated[
-        Path | None, typer.Option("--csv", metavar="FILE", help="Also write the list as a table, as CSV.")
-    ] = None,
+    revoke: Annotated[bool, typer.Option("--revoke", help="Revoke it: from now on it opens nothing.")] = False,
+    table: Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Also write the list as CSV.")] = None,
     survey: SurveyOption = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,

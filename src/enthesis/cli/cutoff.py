@@ -54,15 +54,17 @@ def cutoff(
         bool, typer.Option("--check", help="Only check, live, whether any of it still opens anything.")
     ] = False,
     undo: Annotated[
-        int | None, typer.Option("--undo", metavar="NUMBER", help="Give back what the cut-off of this number took.")
+        int | None, typer.Option("--undo", metavar="NUMBER", help="Undo the cut-off with this number.")
     ] = None,
     also_others: Annotated[
         bool, typer.Option("--also-others", help="Also remove statements that this estate did not make.")
     ] = False,
-    because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why, for the history.")] = "",
+    because: Annotated[str, typer.Option("--because", metavar="TEXT", help="The reason, kept in the history.")] = "",
     patience: Annotated[
         str,
-        typer.Option("--patience", metavar="DURATION", help="Wait this long for what is slow, and repeat what fails."),
+        typer.Option(
+            "--patience", metavar="DURATION", help="Wait for slow systems, and retry failures, for up to this long."
+        ),
     ] = "2m",
     kubeconfig: KubeconfigOption = None,
     estate: EstateOption = None,

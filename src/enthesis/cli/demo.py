@@ -35,12 +35,12 @@ class _Failed(Exception):
 
 
 def demo(
-    chapter: Annotated[str, typer.Option("--chapter", metavar="NAME", help="Which story.")] = USUAL,
-    listed: Annotated[bool, typer.Option("--list", help="Say which stories there are.")] = False,
+    chapter: Annotated[str, typer.Option("--chapter", metavar="NAME", help="The chapter to run (see --list).")] = USUAL,
+    listed: Annotated[bool, typer.Option("--list", help="List the chapters.")] = False,
     into: Annotated[
-        Path | None, typer.Option("--into", metavar="DIR", help="Copy the estate here, and leave it.")
+        Path | None, typer.Option("--into", metavar="DIR", help="Copy the estate to DIR, and keep it.")
     ] = None,
-    keep: Annotated[bool, typer.Option("--keep", help="Leave the lab running, for exploring.")] = False,
+    keep: Annotated[bool, typer.Option("--keep", help="Keep the lab running, to explore it.")] = False,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:

@@ -65,9 +65,9 @@ def enact(
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask; dangers need --accept.")] = False,
     prune: Annotated[bool, typer.Option("--prune", help="Also remove what the estate no longer describes.")] = False,
     accept: Annotated[
-        list[str] | None, typer.Option("--accept", metavar="DANGER", help="A danger that `propose` names; repeat it.")
+        list[str] | None, typer.Option("--accept", metavar="DANGER", help="Accept this danger, which `propose` names.")
     ] = None,
-    resume: Annotated[bool, typer.Option("--resume", help="Finish the enactment that was interrupted.")] = False,
+    resume: Annotated[bool, typer.Option("--resume", help="Continue the interrupted enactment.")] = False,
     undo: Annotated[
         bool, typer.Option("--undo", help="Undo an enactment: with --resume the interrupted one, else by its number.")
     ] = False,
@@ -75,7 +75,7 @@ def enact(
     show: Annotated[
         int | None, typer.Option("--show", metavar="NUMBER", help="Show one enactment: who, when, what and why.")
     ] = None,
-    because: Annotated[str, typer.Option("--because", metavar="TEXT", help="Why, for the history.")] = "",
+    because: Annotated[str, typer.Option("--because", metavar="TEXT", help="The reason, kept in the history.")] = "",
     wait: Annotated[
         str | None,
         typer.Option(
@@ -92,7 +92,9 @@ def enact(
     ] = 8,
     patience: Annotated[
         str,
-        typer.Option("--patience", metavar="DURATION", help="Wait this long for what is slow, and repeat what fails."),
+        typer.Option(
+            "--patience", metavar="DURATION", help="Wait for slow systems, and retry failures, for up to this long."
+        ),
     ] = "2m",
     store: StoreOption = None,
 ) -> None:

@@ -31,27 +31,30 @@ MAX_DOCUMENT = 4 * 1024 * 1024  # bytes
 def handoff(
     party: Annotated[
         str | None,
-        typer.Argument(metavar="PARTY", help="An @organisation or an account of others; default: the only one."),
+        typer.Argument(metavar="PARTY", help="An @organisation or an account of others (default: the only one)."),
     ] = None,
-    by: Annotated[str | None, typer.Option("--by", metavar="DATE", help="When it is wanted, e.g. 2027-02-01.")] = None,
+    by: Annotated[
+        str | None, typer.Option("--by", metavar="DATE", help="The day by which it is needed, e.g. 2027-02-01.")
+    ] = None,
     out: Annotated[
-        Path | None, typer.Option("--out", metavar="FILE", help="Write the document there, as JSON.")
+        Path | None, typer.Option("--out", metavar="FILE", help="Write the document to FILE as JSON.")
     ] = None,
     sign: Annotated[
         Path | None, typer.Option("--sign", metavar="KEY", help="Sign what --out writes with this Ed25519 key.")
     ] = None,
     received: Annotated[
         Path | None,
-        typer.Option("--received", metavar="FILE", help="Show what another party's document would do."),
+        typer.Option("--received", metavar="FILE", help="Show what another party's document would do here."),
     ] = None,
     key: Annotated[
-        Path | None, typer.Option("--key", metavar="FILE", help="With --received: their public key.")
+        Path | None,
+        typer.Option("--key", metavar="FILE", help="With --received: verify the document with this public key."),
     ] = None,
     write: Annotated[
         bool, typer.Option("--write", help="With --received: write what it asks for into this estate's files.")
     ] = False,
     estate: EstateOption = None,
-    output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
+    output: Annotated[ReviewFormat, typer.Option("--format", help="The format of the answer.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
     store: StoreOption = None,
 ) -> None:

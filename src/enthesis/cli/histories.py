@@ -19,7 +19,7 @@ StoreOption = Annotated[
         metavar="URL",
         envvar="ENTHESIS_STORE",
         show_envvar=True,
-        help="A PostgreSQL database with the history, shared by a team; default: a file of this estate.",
+        help="The PostgreSQL database with the history of a team (default: a file of this estate).",
     ),
 ]
 

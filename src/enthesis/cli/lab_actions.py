@@ -28,10 +28,12 @@ PATIENCE = 20  # seconds that a sign-in is waited for
 
 
 def add(
-    addresses: Annotated[list[str], typer.Argument(metavar="ADDRESS...", help="Resources, as members of a pool.")],
+    addresses: Annotated[
+        list[str], typer.Argument(metavar="ADDRESS...", help="The resources to create, e.g. members of a pool.")
+    ],
     estate: EstateOption = None,
     count: Annotated[
-        int | None, typer.Option("--count", metavar="N", help="As many of each, named NAME-1 to NAME-N.")
+        int | None, typer.Option("--count", metavar="N", help="Create N of each, named NAME-1 to NAME-N.")
     ] = None,
     tied: Annotated[
         str | None,
@@ -62,7 +64,7 @@ def add(
 
 
 def remove(
-    addresses: Annotated[list[str], typer.Argument(metavar="ADDRESS...", help="Resources.")],
+    addresses: Annotated[list[str], typer.Argument(metavar="ADDRESS...", help="The resources to delete.")],
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
@@ -80,7 +82,9 @@ def remove(
 
 def on(
     host: Annotated[str, typer.Argument(metavar="HOST", help="A host, pool, function or connector.")],
-    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="What runs there.")],
+    command: Annotated[
+        list[str], typer.Argument(metavar="-- COMMAND...", help="The program to run, with its arguments.")
+    ],
     estate: EstateOption = None,
     _output: FormatOption = Format.TEXT,
     _quiet: QuietOption = False,
@@ -98,9 +102,12 @@ def on(
 
 def run(
     issuer: Annotated[str, typer.Argument(metavar="ISSUER", help="A pipeline service of the estate.")],
-    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="What runs there.")],
+    command: Annotated[
+        list[str], typer.Argument(metavar="-- COMMAND...", help="The program to run, with its arguments.")
+    ],
     claim: Annotated[
-        list[str] | None, typer.Option("--claim", metavar="NAME=VALUE", help="A claim of the run's token.")
+        list[str] | None,
+        typer.Option("--claim", metavar="NAME=VALUE", help="A claim of the run's token, e.g. event=push."),
     ] = None,
     estate: EstateOption = None,
     _output: FormatOption = Format.TEXT,
@@ -118,7 +125,7 @@ def run(
 
 def as_party(
     party: Annotated[str, typer.Argument(metavar="ORGANISATION", help="A party of the lab, or an account of one.")],
-    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="What is run for it.")],
+    command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="The command to run.")],
     estate: EstateOption = None,
     _output: FormatOption = Format.TEXT,
     _quiet: QuietOption = False,
@@ -136,13 +143,13 @@ def as_party(
 
 
 def agree(
-    person: Annotated[str, typer.Option("--as", metavar="PERSON", help="Who agrees.")],
+    person: Annotated[str, typer.Option("--as", metavar="PERSON", help="The person who agrees.")],
     code: Annotated[
         str | None,
-        typer.Argument(metavar="CODE", help="The code that a sign-in shows; default: the next one that is asked for."),
+        typer.Argument(metavar="CODE", help="The code that the sign-in shows (default: that of the next sign-in)."),
     ] = None,
-    mfa: Annotated[bool, typer.Option("--mfa", help="With a second factor.")] = False,
-    refuse: Annotated[bool, typer.Option("--refuse", help="Refuse instead.")] = False,
+    mfa: Annotated[bool, typer.Option("--mfa", help="Use a second factor.")] = False,
+    refuse: Annotated[bool, typer.Option("--refuse", help="Refuse the sign-in instead.")] = False,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,

@@ -27,7 +27,7 @@ from enthesis.output.streams import put_done, put_json, put_lines, remark
 def start(
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
-    foreground: Annotated[bool, typer.Option("--foreground", help="Stay, until interrupted.")] = False,
+    foreground: Annotated[bool, typer.Option("--foreground", help="Stay in the foreground until interrupted.")] = False,
     allow_twins: Annotated[
         bool,
         typer.Option("--allow-twins", help="Let a holder have two statements with the same key, as some clouds do."),
@@ -56,7 +56,7 @@ def stop(
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
-    clean: Annotated[bool, typer.Option("--clean", help="Also remove its state.")] = False,
+    clean: Annotated[bool, typer.Option("--clean", help="Also delete its state.")] = False,
 ) -> None:
     """Stop the lab of an estate; its state stays unless --clean is given."""
     state = _own(estate_folder(estate))
@@ -72,7 +72,7 @@ def stop(
 
 
 def join(
-    other: Annotated[Path, typer.Argument(metavar="DIR", help="The folder of the estate whose lab runs.")],
+    other: Annotated[Path, typer.Argument(metavar="DIR", help="The folder of the estate whose lab is running.")],
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
@@ -116,7 +116,9 @@ def status(estate: EstateOption = None, output: FormatOption = Format.TEXT, quie
 def clock(
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
-    forward: Annotated[str | None, typer.Option("--forward", metavar="DURATION", help="How far, e.g. 20m.")] = None,
+    forward: Annotated[
+        str | None, typer.Option("--forward", metavar="DURATION", help="Move the clock forward by this much, e.g. 20m.")
+    ] = None,
     quiet: QuietOption = False,
 ) -> None:
     """Show how far the lab's clock is ahead, or move it forward to try expiry without waiting."""

@@ -23,24 +23,26 @@ SECONDS = {"ms": 0.001, "s": 1.0, "m": 60.0}
 def fault(
     where: Annotated[
         str | None,
-        typer.Argument(metavar="WHERE", help="A service, an account or an @organisation; default: everywhere."),
+        typer.Argument(metavar="WHERE", help="A service, an account or an @organisation (default: everywhere)."),
     ] = None,
     route: Annotated[
         str,
-        typer.Option("--route", metavar="GLOB", help="Only such requests, e.g. '/token' or 'POST /admin*'."),
+        typer.Option("--route", metavar="GLOB", help="Only affect these requests, e.g. '/token' or 'POST /admin*'."),
     ] = "*",
     lag: Annotated[
-        str | None, typer.Option("--lag", metavar="LENGTH", help="Show a change in reads only after up to this long.")
+        str | None, typer.Option("--lag", metavar="LENGTH", help="Delay the visibility of changes by up to this long.")
     ] = None,
     enforcement_lag: Annotated[
         str | None,
-        typer.Option("--enforcement-lag", metavar="LENGTH", help="Enforce a change only after up to this long."),
+        typer.Option(
+            "--enforcement-lag", metavar="LENGTH", help="Delay the enforcement of changes by up to this long."
+        ),
     ] = None,
     slow: Annotated[
-        str | None, typer.Option("--slow", metavar="LENGTH", help="Wait this long before every answer, e.g. 20ms.")
+        str | None, typer.Option("--slow", metavar="LENGTH", help="Delay every answer by this long, e.g. 20ms.")
     ] = None,
     fail: Annotated[
-        int, typer.Option("--fail", metavar="PERCENT", min=0, max=99, help="Let this share of the requests fail.")
+        int, typer.Option("--fail", metavar="PERCENT", min=0, max=99, help="Let this percentage of requests fail.")
     ] = 0,
     kind: Annotated[
         list[str] | None,
@@ -52,15 +54,18 @@ def fault(
         ),
     ] = None,
     limit: Annotated[
-        int, typer.Option("--limit", metavar="COUNT", min=0, help="Take this many requests a second, refuse the rest.")
+        int,
+        typer.Option(
+            "--limit", metavar="COUNT", min=0, help="Accept this many requests a second, and refuse the rest."
+        ),
     ] = 0,
     page_size: Annotated[
         int, typer.Option("--page-size", metavar="COUNT", min=0, help="Show lists in pages of this many.")
     ] = 0,
     shifting: Annotated[
-        bool, typer.Option("--shifting", help="Let pages shift while they are read, as when others write.")
+        bool, typer.Option("--shifting", help="Let pages shift while they are read, as happens when others write.")
     ] = False,
-    seed: Annotated[int, typer.Option("--seed", metavar="NUMBER", help="What is left to chance is drawn from it.")] = 0,
+    seed: Annotated[int, typer.Option("--seed", metavar="NUMBER", help="The seed of everything random.")] = 0,
     clear: Annotated[bool, typer.Option("--clear", help="End the faults of WHERE, or all of them.")] = False,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,

@@ -29,9 +29,10 @@ RARELY = 91  # days between two uses of what a quarterly job does
 
 def use(
     days: Annotated[
-        int, typer.Option("--days", metavar="COUNT", min=1, max=4000, help="So many days, up to now.")
+        int,
+        typer.Option("--days", metavar="COUNT", min=1, max=4000, help="Generate use for this many days, up to now."),
     ] = 400,
-    seed: Annotated[int, typer.Option("--seed", metavar="NUMBER", help="What is left to chance is drawn from it.")] = 0,
+    seed: Annotated[int, typer.Option("--seed", metavar="NUMBER", help="The seed of everything random.")] = 0,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,

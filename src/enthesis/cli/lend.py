@@ -51,14 +51,14 @@ def lend(
         list[str] | None, typer.Argument(metavar="-- COMMAND", help="The program, with its arguments.")
     ] = None,
     endpoint: Annotated[
-        bool, typer.Option("--endpoint", help="Lend at a loopback endpoint that renews, for long runs.")
+        bool, typer.Option("--endpoint", help="Lend at a loopback endpoint that renews the session, for long runs.")
     ] = False,
     write_kubeconfig: Annotated[
         Path | None,
         typer.Option("--write-kubeconfig", metavar="FILE", help="Write a kubeconfig that asks here for tokens."),
     ] = None,
     life: Annotated[
-        str, typer.Option("--life", metavar="DURATION", help="How long each token of a cluster lives.")
+        str, typer.Option("--life", metavar="DURATION", help="The lifetime of each token of a cluster.")
     ] = USUAL_LIFE,
     kubeconfig: Annotated[
         Path | None,
@@ -69,7 +69,7 @@ def lend(
         typer.Option("--context", metavar="NAME", help="Use this context of it (default: its current context)."),
     ] = None,
     overwrite: Annotated[
-        bool, typer.Option("--overwrite", help="Let --write-kubeconfig take the place of a file that is there.")
+        bool, typer.Option("--overwrite", help="Let --write-kubeconfig overwrite an existing file.")
     ] = False,
     client_version: Annotated[
         str,
@@ -79,14 +79,19 @@ def lend(
     ] = VERSIONS[0],
     client: Annotated[
         list[str] | None,
-        typer.Option("--client", metavar="PROVIDER=FILE", help="A registered client that asks that provider."),
+        typer.Option(
+            "--client", metavar="PROVIDER=FILE", help="A file with a client that is registered at this provider."
+        ),
     ] = None,
     to_client: Annotated[
         str | None,
         typer.Option("--to-client", metavar="VERSION", hidden=True, help="Answer a client of a lent kubeconfig."),
     ] = None,
     estate: Annotated[
-        Path | None, typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward.")
+        Path | None,
+        typer.Option(
+            "--estate", metavar="DIR", help="The estate's folder (default: the nearest one upward with an estate.yaml)."
+        ),
     ] = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,

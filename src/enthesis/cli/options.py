@@ -26,22 +26,29 @@ class ReviewFormat(StrEnum):
 
 EstateOption = Annotated[
     Path | None,
-    typer.Option("--estate", metavar="DIR", help="The estate's folder; default: the nearest upward with estate.yaml."),
+    typer.Option(
+        "--estate", metavar="DIR", help="The estate's folder (default: the nearest one upward with an estate.yaml)."
+    ),
 ]
 AskOption = Annotated[bool, typer.Option("--ask", help="Read the live systems now, and use what they have.")]
 SurveyOption = Annotated[
     Path | None,
-    typer.Option("--survey", metavar="FILE", help="Ask a survey, in place of an estate or beside one."),
+    typer.Option("--survey", metavar="FILE", help="Ask this survey, instead of an estate or together with one."),
 ]
 KubeconfigOption = Annotated[
     Path | None,
-    typer.Option("--kubeconfig", metavar="FILE", help="How the estate's clusters are reached where no lab runs."),
+    typer.Option(
+        "--kubeconfig", metavar="FILE", help="The kubeconfig for the estate's clusters, where no lab is running."
+    ),
 ]
 ContextOption = Annotated[
-    str | None, typer.Option("--context", metavar="NAME", help="A context of the kubeconfig; default: its current one.")
+    str | None,
+    typer.Option(
+        "--context", metavar="NAME", help="Use this context of the kubeconfig (default: its current context)."
+    ),
 ]
-FormatOption = Annotated[Format, typer.Option("--format", help="How the answer is put out.")]
-QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="No progress, no remarks, no details.")]
+FormatOption = Annotated[Format, typer.Option("--format", help="The format of the answer.")]
+QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="Show only the answer: no progress, no remarks.")]
 OrganisationOption = Annotated[
     str | None,
     typer.Option(

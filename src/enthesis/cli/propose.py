@@ -44,19 +44,25 @@ def propose(
     estate: EstateOption = None,
     kubeconfig: KubeconfigOption = None,
     context: ContextOption = None,
-    output: Annotated[ReviewFormat, typer.Option("--format", help="How the answer is put out.")] = ReviewFormat.TEXT,
+    output: Annotated[ReviewFormat, typer.Option("--format", help="The format of the answer.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
-    out: Annotated[Path | None, typer.Option("--out", metavar="FILE", help="Also write the proposal, as JSON.")] = None,
+    out: Annotated[
+        Path | None, typer.Option("--out", metavar="FILE", help="Write the proposal to FILE as JSON.")
+    ] = None,
     manifests: Annotated[
         Path | None,
-        typer.Option("--manifests", metavar="DIR", help="Only write what clusters need, as YAML; asks nothing live."),
+        typer.Option(
+            "--manifests",
+            metavar="DIR",
+            help="Write the manifests of clusters to DIR as YAML, and nothing else; no live system is asked.",
+        ),
     ] = None,
     prune: Annotated[bool, typer.Option("--prune", help="Also remove what the estate no longer describes.")] = False,
     expect_none: Annotated[
         bool,
         typer.Option(
             "--expect-none",
-            help="Exit 1 unless the live side is as described, and no statement of others opens anything.",
+            help="Exit 1 unless everything is in place and no statement of others opens access.",
         ),
     ] = False,
     approve: Annotated[
@@ -67,7 +73,7 @@ def propose(
         Path | None, typer.Option("--sign", metavar="KEY", help="With --approve: sign with the approver's Ed25519 key.")
     ] = None,
     rights: Annotated[
-        bool, typer.Option("--rights", help="Only list the least rights of our own that survey and enact need.")
+        bool, typer.Option("--rights", help="Only list the rights that `survey` and `enact` need themselves.")
     ] = False,
     fail_on_gain: Annotated[
         list[str] | None,

@@ -58,35 +58,44 @@ def prove(
         typer.Argument(
             metavar="NAME",
             autocompletion=completing.journeys,
-            help="Only these journeys, or trusts and identities; default: all.",
+            help="Only these journeys, or trusts and identities (default: all).",
         ),
     ] = None,
     near_misses: Annotated[
-        bool, typer.Option("--near-misses", help="Show that callers near those of each trust are refused.")
+        bool,
+        typer.Option("--near-misses", help="Check that callers that differ slightly from an admitted one are refused."),
     ] = False,
     expiry: Annotated[
-        bool, typer.Option("--expiry", help="Move the lab's clock, and show that what has ended opens nothing.")
+        bool, typer.Option("--expiry", help="Move the lab's clock, and check that expired credentials open nothing.")
     ] = False,
     replay: Annotated[
-        bool, typer.Option("--replay", help="Show that credentials are refused where they were not made for.")
+        bool, typer.Option("--replay", help="Check that credentials are refused where they were not issued for.")
     ] = False,
     allow_waiting: Annotated[
-        bool, typer.Option("--allow-waiting", help="Exit 0 though some journeys wait for others to write their half.")
+        bool, typer.Option("--allow-waiting", help="Exit 0 even if some journeys wait for others to write their half.")
     ] = False,
     allow_untried: Annotated[
-        bool, typer.Option("--allow-untried", help="Exit 0 though some trusts could not be tried for what is refused.")
+        bool, typer.Option("--allow-untried", help="Exit 0 even if some trusts could not be tried.")
     ] = False,
     token: Annotated[
         list[str] | None,
-        typer.Option("--token", metavar="ISSUER=FILE", help="A token at hand; without a lab, it is shown for real."),
+        typer.Option(
+            "--token",
+            metavar="ISSUER=FILE",
+            help="Use this token of an issuer; without a lab it is shown to the real system.",
+        ),
     ] = None,
     client: Annotated[
         list[str] | None,
-        typer.Option("--client", metavar="NAME=FILE", help="A registered client, of an issuer or asking a provider."),
+        typer.Option("--client", metavar="NAME=FILE", help="A file with a registered client of an issuer or provider."),
     ] = None,
     credential: Annotated[
         list[str] | None,
-        typer.Option("--credential", metavar="NAME=FILE", help="The value of a keyed credential, for its journeys."),
+        typer.Option(
+            "--credential",
+            metavar="NAME=FILE",
+            help="A file with the value of this keyed credential, for its journeys.",
+        ),
     ] = None,
     kubeconfig: KubeconfigOption = None,
     context: ContextOption = None,

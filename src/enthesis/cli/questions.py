@@ -15,15 +15,22 @@ from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Context, Estate, Origin
 from enthesis.model.words import FORM_OF_ISSUER
 
-FROM_HELP = "Who asks: an identity, person, host, workload, credential or issuer."
+FROM_HELP = "The caller: an identity, person, host, workload, credential or issuer."
 
-TimeOption = Annotated[str | None, typer.Option("--at-time", metavar="TIME", help="Judge at this time; default: now.")]
-NetworkOption = Annotated[str | None, typer.Option("--network", metavar="ADDRESS", help="Where the caller is.")]
-ReferenceOption = Annotated[str | None, typer.Option("--reference", metavar="TEXT", help="The agreed reference.")]
-MfaOption = Annotated[bool | None, typer.Option("--mfa/--no-mfa", help="Whether the person signed in with more.")]
-AgeOption = Annotated[str | None, typer.Option("--session-age", metavar="DURATION", help="How old the sessions are.")]
+TimeOption = Annotated[str | None, typer.Option("--at-time", metavar="TIME", help="Judge at this time (default: now).")]
+NetworkOption = Annotated[
+    str | None, typer.Option("--network", metavar="ADDRESS", help="The network address of the caller.")
+]
+ReferenceOption = Annotated[
+    str | None, typer.Option("--reference", metavar="TEXT", help="The reference that both parties agreed on.")
+]
+MfaOption = Annotated[bool | None, typer.Option("--mfa/--no-mfa", help="Whether the person used a second factor.")]
+AgeOption = Annotated[str | None, typer.Option("--session-age", metavar="DURATION", help="The age of the sessions.")]
 ClaimOption = Annotated[
-    list[str] | None, typer.Option("--claim", metavar="NAME=VALUE", help="A claim that is shown; twice for a list.")
+    list[str] | None,
+    typer.Option(
+        "--claim", metavar="NAME=VALUE", help="A claim of the token, e.g. event=push; give it twice for a list."
+    ),
 ]
 
 

@@ -35,7 +35,7 @@ from enthesis.verdicts.compiling import Compiled, compile_estate
 
 
 class ReachFormat(StrEnum):
-    """How the answer is put out."""
+    """The format of the answer."""
 
     TEXT = "text"
     JSON = "json"
@@ -49,20 +49,27 @@ def reach(
             "--from",
             metavar="WHO",
             autocompletion=completing.callers,
-            help="An identity, person, group, resource, credential or issuer.",
+            help="Show what this caller can reach: an identity, person, group, resource, credential or issuer.",
         ),
     ] = None,
     to: Annotated[
         str | None,
-        typer.Option("--to", metavar="ADDRESS", autocompletion=completing.places, help="The place that is reached."),
+        typer.Option(
+            "--to",
+            metavar="ADDRESS",
+            autocompletion=completing.places,
+            help="Show every caller that can reach this place.",
+        ),
     ] = None,
     verb: Annotated[
-        list[str] | None, typer.Option("--verb", metavar="VERB", help="Only these verbs; default: all.")
+        list[str] | None, typer.Option("--verb", metavar="VERB", help="Only these verbs (default: all).")
     ] = None,
     hops: Annotated[
-        int, typer.Option("--hops", metavar="COUNT", min=0, help="No further than so many hops; 0: any number.")
+        int, typer.Option("--hops", metavar="COUNT", min=0, help="Follow at most this many hops; 0 for any number.")
     ] = 0,
-    cross_account: Annotated[bool, typer.Option("--cross-account", help="Only chains that leave an account.")] = False,
+    cross_account: Annotated[
+        bool, typer.Option("--cross-account", help="Only show chains that cross an account boundary.")
+    ] = False,
     by_change: Annotated[
         bool,
         typer.Option("--by-change", help="Also count access that a caller could give itself by first changing access."),
@@ -74,7 +81,7 @@ def reach(
     mfa: MfaOption = None,
     estate: EstateOption = None,
     live: SurveyOption = None,
-    output: Annotated[ReachFormat, typer.Option("--format", help="How the answer is put out.")] = ReachFormat.TEXT,
+    output: Annotated[ReachFormat, typer.Option("--format", help="The format of the answer.")] = ReachFormat.TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """List what a caller can reach (--from), or who can reach a place (--to).

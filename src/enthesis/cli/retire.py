@@ -55,25 +55,25 @@ BEFORE = {after: before for before, after in FOLLOWING.items()}
 
 def retire(
     name: Annotated[
-        list[str] | None, typer.Argument(metavar="NAME", help="Only these keyed credentials; default: all.")
+        list[str] | None, typer.Argument(metavar="NAME", help="Only these keyed credentials (default: all).")
     ] = None,
     plan: Annotated[
         bool, typer.Option("--plan", help="Mark working keyed credentials as planned for retirement.")
     ] = False,
     following: Annotated[
-        bool, typer.Option("--next", help="Show what the next step of each that is ready does; --yes does it.")
+        bool, typer.Option("--next", help="Show what the next stage does, for all that are ready; --yes does it.")
     ] = False,
-    back: Annotated[bool, typer.Option("--back", help="Show what one step back does; --yes does it.")] = False,
+    back: Annotated[bool, typer.Option("--back", help="Show what undoing one stage does; --yes undoes it.")] = False,
     yes: Annotated[bool, typer.Option("--yes", help="Do it; without this it is only shown.")] = False,
     idle: Annotated[
-        str, typer.Option("--idle", metavar="DURATION", help="Disable a key that was not used for this long.")
+        str, typer.Option("--idle", metavar="DURATION", help="Disable keys that were not used for this long.")
     ] = "14d",
     keep: Annotated[
-        str, typer.Option("--keep", metavar="DURATION", help="Delete a key that was disabled for this long.")
+        str, typer.Option("--keep", metavar="DURATION", help="Delete keys that were disabled for this long.")
     ] = "30d",
     usage: Annotated[
         list[Path] | None,
-        typer.Option("--usage", metavar="FILE", help="A log of recorded use: what each key did; repeat it."),
+        typer.Option("--usage", metavar="FILE", help="A log of recorded use, which says what each key did."),
     ] = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,

@@ -18,7 +18,7 @@ from enthesis.proposals.credentials import OpenSession
 def sessions(
     who: Annotated[
         list[str] | None,
-        typer.Argument(metavar="WHO", help="Only of these identities, or that began at these; default: all."),
+        typer.Argument(metavar="WHO", help="Only sessions of these identities, or that began at them (default: all)."),
     ] = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,

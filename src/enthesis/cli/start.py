@@ -55,24 +55,25 @@ class Pattern:
 
 def start(
     pattern: Annotated[
-        str | None, typer.Argument(metavar="PATTERN", help="Which; without one they are listed.")
+        str | None, typer.Argument(metavar="PATTERN", help="The pattern; without one, the patterns are listed.")
     ] = None,
     folder: Annotated[
         Path | None, typer.Argument(metavar="FOLDER", help="Write the new estate to this new folder.")
     ] = None,
     into: Annotated[
-        Path | None, typer.Option("--into", metavar="DIR", help="Add to the estate there instead, comments kept.")
+        Path | None, typer.Option("--into", metavar="DIR", help="Add to the estate in DIR; comments are kept.")
     ] = None,
     name: Annotated[
-        list[str] | None, typer.Option("--name", metavar="KEY=NAME", help="A name that would be asked for.")
+        list[str] | None,
+        typer.Option("--name", metavar="KEY=NAME", help="Answer one of the pattern's questions, e.g. bucket=pages."),
     ] = None,
     like: Annotated[
-        str | None, typer.Option("--like", metavar="ADDRESS", help="An account or identity to make a twin of.")
+        str | None, typer.Option("--like", metavar="ADDRESS", help="Create a twin of this account or identity.")
     ] = None,
     twin: Annotated[
-        str | None, typer.Option("--for", metavar="NAME", help="What the twin of --like is called.")
+        str | None, typer.Option("--for", metavar="NAME", help="The name of the twin that --like creates.")
     ] = None,
-    usual: Annotated[bool, typer.Option("--usual-names", help="Ask nothing; take the usual names.")] = False,
+    usual: Annotated[bool, typer.Option("--usual-names", help="Do not ask; use the default names.")] = False,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
 ) -> None:

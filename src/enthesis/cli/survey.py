@@ -55,25 +55,33 @@ class ClusterOptions:
 def survey(
     cluster: Annotated[
         list[str] | None,
-        typer.Option("--cluster", metavar="ADDRESS", help="A cluster by its place: ACCOUNT/cluster/NAME."),
+        typer.Option("--cluster", metavar="ADDRESS", help="Survey this cluster, e.g. surge/cluster/grid."),
     ] = None,
     further: Annotated[
         list[str] | None,
-        typer.Option("--with", metavar="NAME=ADDRESS", help="A connector that is installed beside this program."),
+        typer.Option("--with", metavar="NAME=ADDRESS", help="Survey this place with an installed connector."),
     ] = None,
     namespace: Annotated[
         list[str] | None,
-        typer.Option("--namespace", metavar="NAME", help="Of a cluster, only this namespace: fewer rights are needed."),
+        typer.Option(
+            "--namespace", metavar="NAME", help="Only read this namespace of a cluster; this needs fewer rights."
+        ),
     ] = None,
     issuer: Annotated[
         list[str] | None,
-        typer.Option("--issuer", metavar="NAME|URL", help="The published keys of an issuer, by name or https url."),
+        typer.Option("--issuer", metavar="NAME|URL", help="Also read the published keys of this issuer."),
     ] = None,
     kubeconfig: Annotated[
-        Path | None, typer.Option("--kubeconfig", metavar="FILE", help="How to reach it; default: as kubeconfigs go.")
+        Path | None,
+        typer.Option(
+            "--kubeconfig", metavar="FILE", help="The kubeconfig to use (default: KUBECONFIG, or ~/.kube/config)."
+        ),
     ] = None,
     context: Annotated[
-        str | None, typer.Option("--context", metavar="NAME", help="A context of the kubeconfig; default: its current.")
+        str | None,
+        typer.Option(
+            "--context", metavar="NAME", help="Use this context of the kubeconfig (default: its current context)."
+        ),
     ] = None,
     adopt: Annotated[
         str | None,
@@ -84,7 +92,7 @@ def survey(
     compared_with: Annotated[
         str | None,
         typer.Option(
-            "--compared-with", metavar="FILE|DIGEST", help="Say what changed since this survey, and write none."
+            "--compared-with", metavar="FILE|DIGEST", help="Show what changed since this survey; write no file."
         ),
     ] = None,
     since: Annotated[
@@ -93,23 +101,25 @@ def survey(
     ] = None,
     survey_file: Annotated[
         Path | None,
-        typer.Option("--survey", metavar="FILE", help="With --compared-with: the later survey; default: ask now."),
+        typer.Option("--survey", metavar="FILE", help="With --compared-with: the later survey (default: survey now)."),
     ] = None,
     expect_none: Annotated[
-        bool, typer.Option("--expect-none", help="With --compared-with: exit 1 where anything changed.")
+        bool, typer.Option("--expect-none", help="With --compared-with: exit 1 if anything changed.")
     ] = False,
     output: FormatOption = Format.TEXT,
     out: Annotated[
-        Path | None, typer.Option("--out", metavar="FILE", help="Where to write; default: standard output.")
+        Path | None, typer.Option("--out", metavar="FILE", help="Write the survey to FILE (default: standard output).")
     ] = None,
     estate: EstateOption = None,
     usage: Annotated[
         Path | None,
-        typer.Option("--usage", metavar="FILE", help="Write what was recorded of use, as JSON Lines or *.parquet."),
+        typer.Option("--usage", metavar="FILE", help="Write recorded use to FILE as JSON Lines or *.parquet."),
     ] = None,
     audit_log: Annotated[
         list[str] | None,
-        typer.Option("--audit-log", metavar="ADDRESS=FILE", help="With --usage: of a cluster, its audit log instead."),
+        typer.Option(
+            "--audit-log", metavar="ADDRESS=FILE", help="With --usage: read a cluster's use from its audit log."
+        ),
     ] = None,
     kept: Annotated[bool, typer.Option("--kept", help="List the surveys and proofs in the store.")] = False,
     store: StoreOption = None,

@@ -29,35 +29,37 @@ from enthesis.verdicts.compiling import compile_estate
 
 def sweep(
     code: Annotated[
-        list[str] | None, typer.Argument(metavar="CODE", help="Only findings of these codes; default: all.")
+        list[str] | None, typer.Argument(metavar="CODE", help="Only findings of these codes (default: all).")
     ] = None,
     estate: EstateOption = None,
     live: SurveyOption = None,
     ask: AskOption = False,
     older_than: Annotated[
-        str, typer.Option("--older-than", metavar="DURATION", help="Tell keyed credentials older than this.")
+        str, typer.Option("--older-than", metavar="DURATION", help="Report keyed credentials older than this.")
     ] = "90d",
     unused_for: Annotated[
-        str, typer.Option("--unused-for", metavar="DURATION", help="Tell keyed credentials unused for this long.")
+        str, typer.Option("--unused-for", metavar="DURATION", help="Report keyed credentials unused for this long.")
     ] = "90d",
     usage: Annotated[
         list[Path] | None,
-        typer.Option("--usage", metavar="FILE", help="A log of recorded use, JSON Lines or *.parquet; repeat it."),
+        typer.Option("--usage", metavar="FILE", help="A log of recorded use: JSON Lines or *.parquet."),
     ] = None,
     inside: Annotated[
         list[Path] | None,
         typer.Option(
-            "--in", metavar="PATH", help="Look there for copies of known credentials instead, in git's history too."
+            "--in",
+            metavar="PATH",
+            help="Search these files, archives and git histories for copies of known credentials instead.",
         ),
     ] = None,
     write: Annotated[
-        int | None, typer.Option("--write", metavar="N", help="Put fix N into the estate's files.")
+        int | None, typer.Option("--write", metavar="N", help="Write fix N into the estate's files.")
     ] = None,
     fail_on: Annotated[
         list[str] | None,
-        typer.Option("--fail-on", metavar="CODE|SEVERITY", help="Exit 1 only for these; default: for any finding."),
+        typer.Option("--fail-on", metavar="CODE|SEVERITY", help="Exit 1 only for these findings (default: for any)."),
     ] = None,
-    table: Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Also write a table as CSV.")] = None,
+    table: Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Also write the findings as CSV.")] = None,
     sarif: Annotated[
         Path | None, typer.Option("--sarif", metavar="FILE", help="Also write the findings as SARIF, for code review.")
     ] = None,

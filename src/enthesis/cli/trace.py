@@ -44,9 +44,7 @@ from enthesis.verdicts.remedies import SMALL, Remedy, applied, asked, remedies_f
 def trace(
     words: Annotated[
         list[str] | None,
-        typer.Argument(
-            metavar="VERB TARGET", help="What is attempted: `write ADDRESS`, `attach IDENTITY to RESOURCE`."
-        ),
+        typer.Argument(metavar="VERB TARGET", help="The attempt: `write ADDRESS`, or `attach IDENTITY to RESOURCE`."),
     ] = None,
     who: Annotated[
         str | None, typer.Option("--from", metavar="WHO", autocompletion=completing.callers, help=FROM_HELP)
@@ -63,10 +61,10 @@ def trace(
     journey: Annotated[
         str | None,
         typer.Option(
-            "--journey", metavar="NAME", autocompletion=completing.journeys, help="Ask what this journey asks."
+            "--journey", metavar="NAME", autocompletion=completing.journeys, help="Explain the request of this journey."
         ),
     ] = None,
-    token: Annotated[str | None, typer.Option("--token", metavar="FILE|-", help="A token to start from.")] = None,
+    token: Annotated[str | None, typer.Option("--token", metavar="FILE|-", help="Start from this token.")] = None,
     claim: ClaimOption = None,
     at_time: TimeOption = None,
     network: NetworkOption = None,
@@ -74,7 +72,7 @@ def trace(
     mfa: MfaOption = None,
     session_age: AgeOption = None,
     write: Annotated[
-        int | None, typer.Option("--write", metavar="N", help="Put remedy N into the estate's files.")
+        int | None, typer.Option("--write", metavar="N", help="Write way N into the estate's files.")
     ] = None,
     estate: EstateOption = None,
     live: SurveyOption = None,

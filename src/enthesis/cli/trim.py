@@ -25,16 +25,27 @@ from enthesis.output.trimming import trim_json, trim_lines
 def trim(
     usage: Annotated[
         list[Path] | None,
-        typer.Option("--usage", metavar="FILE", help="A log of recorded use, JSON Lines or *.parquet; repeat it."),
+        typer.Option("--usage", metavar="FILE", help="A log of recorded use: JSON Lines or *.parquet."),
     ] = None,
     window: Annotated[
-        str, typer.Option("--window", metavar="DURATION", help="What was used before, and not since, is told apart.")
+        str,
+        typer.Option(
+            "--window",
+            metavar="DURATION",
+            help="The time in which use counts; permissions used only before it are listed separately.",
+        ),
     ] = "90d",
     roles: Annotated[
-        int, typer.Option("--roles", metavar="COUNT", min=0, max=50, help="New roles at most, of each account.")
+        int,
+        typer.Option(
+            "--roles", metavar="COUNT", min=0, max=50, help="Create at most this many new roles in each account."
+        ),
     ] = 5,
     seconds: Annotated[
-        int, typer.Option("--seconds", metavar="COUNT", min=1, help="Look for the best this long at each account.")
+        int,
+        typer.Option(
+            "--seconds", metavar="COUNT", min=1, help="Search for the best result for this long, at each account."
+        ),
     ] = 20,
     write: Annotated[bool, typer.Option("--write", help="Write the narrower roles and grants into the files.")] = False,
     estate: EstateOption = None,

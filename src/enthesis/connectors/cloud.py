@@ -463,7 +463,7 @@ class Cloud:
 
     @understood
     def revoke_credential(self, holder: str, identifier: str) -> None:
-        """It opens nothing from now on."""
+        """Revoke it: from now on it opens nothing."""
         path = f"/administration/credentials/{quote(identifier)}"
         self.client.expect(self.client.ask("DELETE", path, bearer=self._session(holder)), 204)
 
