@@ -240,7 +240,7 @@ def test_what_differs_between_samples_is_not_pinned_and_what_does_not_is() -> No
     }  # fmt: skip
     assert sample.why["project"] == "the same in all 2 samples"
     assert sample.why["event"] == "it differs between the samples"
-    assert "anybody who can push" in sample.why["branch"]
+    assert "every person who can push" in sample.why["branch"]
     assert "sub" not in dict(sample_of([RUN, {**RUN, "sub": "elsewhere"}]).tightest)
 
 

@@ -61,7 +61,7 @@ def test_what_wants_an_approval_is_enacted_with_one_and_not_otherwise(enthesis: 
         assert run("enact", "--yes", "--accept", "power-gained").code == 0  # by the administrators, before all this
         (folder / "estate.yaml").write_text(ESTATE)
         unknown = run("enact", "--yes")
-        assert unknown.code == 2 and "nobody was signed in" in unknown.err
+        assert unknown.code == 2 and "no person was signed in" in unknown.err
         other = threading.Thread(target=lambda: enthesis("lab", "agree", "--as", people["ann"], at=folder))
         other.start()
         assert run("sign-in").code == 0
@@ -71,7 +71,7 @@ def test_what_wants_an_approval_is_enacted_with_one_and_not_otherwise(enthesis: 
         assert "(such as @works/identity/bob)" in missing.err  # and not the author
 
         assert run("propose", "--out", "p.json").code == 0
-        for name, says in (("ann", "cannot approve it"), ("nobody", "the key of nobody who approves")):
+        for name, says in (("ann", "cannot approve it"), ("nobody", "not the key of an approver")):
             ran = run("propose", "--approve", "p.json", "--sign", str(key[name]))
             assert ran.code == 2 and says in ran.err, ran.err
         assert run("propose", "--approve", "p.json", "--sign", str(key["cyd"])).code == 0  # who is none of the leads
@@ -99,7 +99,7 @@ def test_what_wants_an_approval_is_enacted_with_one_and_not_otherwise(enthesis: 
         assert again.code == 3 and "lacks the right `configure` at left/identity/a" in again.err  # ann made it, no more
         assert run("sign-out").code == 0
         again = run("enact", "--undo", "2", "--yes")
-        assert again.code == 2 and "want approvals, and nobody was signed in" in again.err
+        assert again.code == 2 and "need approvals, and no person was signed in" in again.err
     finally:
         enthesis("lab", "stop", "--clean", at=folder)
 

@@ -81,7 +81,7 @@ def test_a_ceiling_is_never_hidden_behind_a_smaller_remedy(enthesis: Program, sa
         (("write", ANSWER, "--from", "forge", "--through", "bulid/identity/publisher"), "build/identity/publisher"),
     ],
 )
-def test_a_request_that_is_mistaken_says_which_word_and_what_is_known(
+def test_a_request_that_is_wrong_says_which_word_and_what_is_known(
     enthesis: Program, saltmarsh: Path, words: tuple[str, ...], says: str
 ) -> None:
     ran = enthesis("trace", *words, at=saltmarsh)
@@ -268,7 +268,7 @@ def test_reach_says_who_by_which_chain_and_whether_it_starts_keyless(enthesis: P
     assert {one["target"] for one in one_hop} == {"build/identity/publisher", "bulletin/identity/page-writer"}
     fork = enthesis("reach", "--from", "forge", "--claim", "event=fork-merge", at=saltmarsh)
     assert fork.code == 1
-    assert fork.out.startswith("forge can reach 0 places.")
+    assert fork.out.startswith("forge can reach no place.")
     assert enthesis("reach", "--to", "gauges/bucket/raw-levels", "--verb", "delete", at=saltmarsh).code == 1
     assert enthesis("reach", "--from", "forg", at=saltmarsh).code == 2
     assert enthesis("reach", "--to", ANSWER, "--verb", "wirte", at=saltmarsh).code == 2
@@ -321,7 +321,7 @@ def test_check_compares_with_a_revision_and_a_folder_and_bars_gains(enthesis: Pr
 @pytest.mark.parametrize(
     "words", [("trace", "take-on", "build/identity/publisher", "--from", "forge"), ("reach", "--from", "forge")]
 )
-def test_claims_that_an_issuer_never_issues_are_a_mistake_in_every_question(
+def test_claims_that_an_issuer_never_issues_are_a_error_in_every_question(
     enthesis: Program, saltmarsh: Path, words: tuple[str, ...]
 ) -> None:
     edit(

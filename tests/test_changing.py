@@ -152,7 +152,7 @@ def test_what_others_made_is_never_touched() -> None:
     ("less", "who"),
     [
         ({"resources": frozenset()}, "the administrators of left"),
-        ({"accounts": frozenset({"right"})}, "whoever makes accounts for left"),
+        ({"accounts": frozenset({"right"})}, "the people who create accounts for left"),
     ],
 )
 def test_what_must_exist_and_does_not_blocks_what_needs_it(less: Any, who: str) -> None:
@@ -239,7 +239,7 @@ def test_what_names_an_identity_of_another_provider_is_resolved_by_its_id() -> N
     ("less", "why", "who"),
     [
         ({"resources": frozenset()}, "it needs left/bucket/b, which does not exist", "the administrators of left"),
-        ({"accounts": frozenset()}, "it needs left, which does not exist", "whoever makes accounts for left"),
+        ({"accounts": frozenset()}, "it needs left, which does not exist", "the people who create accounts for left"),
     ],
 )
 def test_what_is_missing_is_said_with_who_makes_it(less: dict[str, Any], why: str, who: str) -> None:

@@ -297,8 +297,8 @@ def test_a_cluster_set_up_by_hand_is_taken_over_without_changing_it(enthesis: Pr
     before = [api.http.get(one).json()["items"] for one in everything]
     ran = enthesis("survey", "--adopt", TILES, at=folder)
     assert ran.code == 0, ran.err
-    assert "no-such, which is not there" in ran.err
-    assert "surge/group/on-call is granted" in ran.err and "does not say who that is" in ran.err
+    assert "no-such, which does not exist" in ran.err
+    assert "surge/group/on-call is granted" in ran.err and "its identity is unknown" in ran.err
     text = (folder / "estate.yaml").read_text()
     assert text.startswith(HAND.split("  surge/cluster/grid: {}\n", 1)[0])
     assert "# by hand, and to stay\n" in text and "sweeping" in text and "nowcast" not in text

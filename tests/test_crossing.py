@@ -105,7 +105,7 @@ def test_a_mistyped_account_looks_like_nothing_but_a_mistyped_account(enthesis: 
     asked = [word.replace("gauges/identity", "guages/identity") for word in ASKED]
     ran = enthesis(*asked, "--format", "json", at=folder)
     assert ran.code == 2
-    assert ran.json["says"] == "Refused at names: unknown identity guages/identity/reader; up to whoever asks."
+    assert ran.json["says"] == "Refused at names: unknown identity guages/identity/reader; up to the caller."
     steps = {step["step"]: step for step in ran.json["requests"][0]["steps"]}
     assert steps["names"]["nearest"] == ["gauges/identity/reader"]
     assert {steps[name]["outcome"] for name in steps if name != "names"} == {"unknown"}

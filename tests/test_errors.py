@@ -22,7 +22,7 @@ from .test_file_errors import CORPUS
 
 SOURCES = Path(enthesis.__file__).parent
 RAISED = {name for name, one in vars(errors).items() if isinstance(one, type) and issubclass(one, errors.EnthesisError)}
-LOCATED = ("wrong", "wrong_at", "Mistake")
+LOCATED = ("wrong", "wrong_at", "FileError")
 
 
 def calls() -> Iterator[tuple[Path, ast.Call, str]]:
@@ -57,7 +57,7 @@ def _inner() -> list[type[errors.InnerError]]:
     ]  # fmt: skip
 
 
-def test_every_code_of_a_mistake_in_an_estate_is_in_the_table() -> None:
+def test_every_code_of_a_error_in_an_estate_is_in_the_table() -> None:
     found = {
         call.args[0].value
         for path, call, name in calls()

@@ -39,7 +39,7 @@ def line_of(error: FileError) -> str:
 
 
 @pytest.mark.parametrize(("text", "said"), CASES, ids=[str(number) for number in range(len(CASES))])
-def test_each_mistake_is_told_where_it_is_with_what_was_expected(text: str, said: str) -> None:
+def test_each_error_is_told_where_it_is_with_what_was_expected(text: str, said: str) -> None:
     found = read_texts({"estate.yaml": HEAD, "more.yaml": text}).errors
     assert {one.source.file for one in found} <= {"more.yaml"}
     assert [line_of(one) for one in found] == ([] if said == "nothing\n" else said.splitlines())

@@ -98,7 +98,7 @@ def test_what_a_tied_identity_leaves_and_a_new_one_does_not_inherit(enthesis: Pr
         assert "its own, and gone with it" in enthesis("card", function, at=folder).out
         assert enthesis("lab", "remove", function, at=folder).code == 0
         said = enthesis("propose", "--format", "json", at=folder).json
-        assert [one for one in said["dangling"] if own in one and "which is gone" in one and "--prune" in one]
+        assert [one for one in said["dangling"] if own in one and "no longer exists" in one and "--prune" in one]
         survey = folder.parent / "seen.jsonl"
         enthesis("survey", "--out", str(survey), at=folder)
         lines = [json.loads(one) for one in survey.read_text().splitlines()]

@@ -239,7 +239,7 @@ def test_what_names_the_gone_is_told_with_who_takes_it_away() -> None:
     fine = ("attachments", {"what": "left/host/h", "runs_as": "left/identity/a"}, None)
     told = dangling(surveyed(ours, others, fine))
     assert len(told) == 2
-    assert "left/identity/was (which is gone)" in told[0] and "`enact --prune` for the estate small" in told[0]
+    assert "left/identity/was (no longer exists)" in told[0] and "`enact --prune` for the estate small" in told[0]
     assert told[1].endswith("up to the administrators of left: take it away")
     assert len(dangling(surveyed(ours, others), but_of="small")) == 1
     assert without_gone(others[1])["runs_as"] == ["left/identity/a"]

@@ -94,7 +94,7 @@ def documented(address: object) -> Answering:
         ({"well": lambda request: httpx.Response(200, content=b"[]")}, "not a JSON object"),
         ({"well": lambda request: httpx.Response(200, content=b"[" * 100_000)}, "not JSON"),
         ({"keys": lambda request: httpx.Response(200, content=b" " * (module.MAX_DOCUMENT + 1))}, "more than"),
-        ({"keys": lambda request: httpx.Response(200, json={"keys": "none"})}, "no key set"),
+        ({"keys": lambda request: httpx.Response(200, json={"keys": "none"})}, "not a key set"),
         ({"keys": sent_to("http://forge.example/keys")}, "sends us on to an address that is not followed"),
         ({"keys": sent_to("http://127.0.0.1/keys")}, "sends us on to an address that is not followed"),
         ({"keys": sent_to("https://localhost/keys")}, "sends us on to an address that is not followed"),
@@ -129,7 +129,7 @@ def test_keys_from_a_file(tmp_path: Path) -> None:
     place = tmp_path / "keys.json"
     place.write_text(json.dumps({"keys": [key("one")]}))
     assert keys_in_file(place).named("one")
-    for content, says in (("{", "no JSON"), ("{}", "no key set"), (" " * 600_000, "longer than")):
+    for content, says in (("{", "no JSON"), ("{}", "not a key set"), (" " * 600_000, "longer than")):
         place.write_text(content)
         with pytest.raises(UnexpectedAnswer, match=says):
             keys_in_file(place)

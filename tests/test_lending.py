@@ -447,7 +447,7 @@ def test_a_sign_in_that_is_refused_forgotten_or_without_a_second_factor(
     enthesis: Program, lab: Lab, runtime: Path
 ) -> None:
     refused = sign_in(enthesis, lab, runtime, "--refuse")
-    assert refused.code == 3 and "did not sign anybody in" in refused.err
+    assert refused.code == 3 and "did not complete the sign-in" in refused.err
     assert not list(runtime.rglob("*.json"))
     assert sign_in(enthesis, lab, runtime, "--quiet").code == 0
     where = {"XDG_RUNTIME_DIR": str(runtime)}
@@ -484,9 +484,9 @@ def test_no_key_without_a_reason_an_end_and_a_place_and_the_keyless_way_first(
     for words, says in (
         (("--for", "40d"), "30d"),
         (("--until", "2020-01-01T00:00:00Z"), "in the past"),
-        (("--for", "soon"), "no duration"),
+        (("--for", "soon"), "not a duration"),
         (("--for", "1d", "--until", "2026-12-01T00:00:00Z"), "one of them"),
-        (("--for", "1d", "--form", "password"), "no form"),
+        (("--for", "1d", "--form", "password"), "not a form"),
     ):
         ran = enthesis(*there, *words, "--anyway", at=lab.folder)
         assert ran.code == 2 and says in ran.err, (words, ran.err)

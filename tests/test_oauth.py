@@ -223,4 +223,4 @@ journeys:
     for wrong in (("--token", "forge"), ("--token", "nobody=token"), ("--client", "forge=none.json")):
         assert enthesis("prove", *wrong, at=folder, **more).code == 2
     ran = enthesis("prove", at=folder)
-    assert ran.code == 3 and "nothing says how anything else is reached" in ran.err
+    assert ran.code == 3 and "no other connection is configured" in ran.err

@@ -46,7 +46,7 @@ trusts: [{of: left/identity/runner, admits: {token: forge, claims: {sub: main, a
     assert ran.out.startswith("tiny: 1 file valid.")
 
 
-def test_all_mistakes_are_reported_in_one_run_with_line_and_caret(enthesis: Program, tmp_path: Path) -> None:
+def test_all_errors_are_reported_in_one_run_with_line_and_caret(enthesis: Program, tmp_path: Path) -> None:
     files = {
         "estate.yaml": HEAD.replace("provider: north}\n  right", "provider: nort}\n  right"),
         "more/grants.yaml": "roles:\n  reading: {allows: {objekt: [read]}}\n",
@@ -92,13 +92,13 @@ def test_all_mistakes_are_reported_in_one_run_with_line_and_caret(enthesis: Prog
         ("ceilings: [{name: c, over: callers, at: '@work', bars: {'*': '*'}}]", "unknown-name", 7, 41),
     ],
 )
-def test_each_mistake_says_where(text: str, code: str, line: int, column: int) -> None:
+def test_each_error_says_where(text: str, code: str, line: int, column: int) -> None:
     found = errors_of(text)
     assert (code, line, column) in [(one.code, one.source.line, one.source.column) for one in found], found
     assert all(one.text for one in found)
 
 
-def test_a_wrong_entry_hides_no_other_mistake_and_draws_none_after_it() -> None:
+def test_a_wrong_entry_hides_no_other_error_and_draws_none_after_it() -> None:
     text = """\
 issuers: {forge: {kind: odic}}
 identities: {left/identity/a: {kind: service-account, owner: 7}}
@@ -123,7 +123,7 @@ def test_a_name_defined_twice_names_both_lines() -> None:
     assert [one.message for one in found] == ["`north` is defined twice under `providers`: here and at estate.yaml:3"]
     assert str(found[0].source) == "more.yaml:2"
     twice = the_error("roles:\n  a: {allows: {object: [read]}}\n  a: {allows: {object: [write]}}\n")
-    assert twice.message == "`a` stands twice in one mapping: here and on line 8"
+    assert twice.message == "duplicate key `a`: also on line 8"
     assert twice.source.line == 9
 
 
@@ -187,7 +187,7 @@ BOMB = "a: &a [x, x, x, x, x, x, x, x, x, x]\n" + "".join(
         (b"estate: [", "estate.yaml:2:1"),
         (b"estate: \xff\xfe", "estate.yaml:1:9"),
         (b"estate: a\n\tb: c", "estate.yaml:2"),
-        (b"estate: &a [*a]", "stands inside what it names"),
+        (b"estate: &a [*a]", "contains itself"),
         (b"estate: *b", "no anchor"),
         (BOMB.encode(), "aliases expand"),
         (b"[" * 5000, "nested deeper"),

@@ -90,7 +90,7 @@ EACH: list[tuple[str, str, str]] = [
     ("long-session", trust(GOOD, ", session: 8h"), "no journey needs more than 1h"),
     ("trust-in-trust", trust(GOOD, ", name: one").replace("]\n", ", ")
      + trust("sub: {glob: 'ours/web/branch/*'}, aud: lowland", ", name: two").removeprefix("trusts: ["),
-     "admits nobody that the one at two does not"),
+     "admits no caller that the one at two does not"),
     ("whole-account", "trusts: [{of: left/identity/a, admits: {account: right}}]\n"
      "grants: [{to: right/identity/r, role: taking, at: left/identity/a, held_by: right}]\n", "only right/identity/r"),
     ("whole-account", "trusts: [{of: left/identity/a, admits: {account: away}, when: {reference: x}}]\n",

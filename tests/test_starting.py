@@ -209,7 +209,7 @@ def test_a_twin_of_an_identity_stands_beside_it(enthesis: Program, tmp_path: Pat
         (("person-logs-in", "x", "--usual-names", "--name", "host=a b"), "cannot be a name"),
         (("person-logs-in", "full", "--usual-names"), "not empty"),
         (("person-logs-in", "full/within", "--usual-names"), "would become a part of the estate"),
-        (("--like", "nobody", "--for", "x", "--into", "full"), "no account and no identity"),
+        (("--like", "nobody", "--for", "x", "--into", "full"), "neither an account nor an identity"),
         (("--like", "field"), "--for what its twin is called"),
         (("--like", "field", "--for", "field", "--into", "full"), "already"),
     ],

@@ -68,7 +68,7 @@ def test_records_in_any_order_are_judged_like_the_estate_itself(seed: int) -> No
         ({"section": "trusts", "of": "a", "admits": {"identity": "b"}, "session": "soon"}, "the text 'soon'"),
         ({"section": "grants", "to": "a", "role": "r", "at": "a", "until": "soon"}, "the text 'soon'"),
         ({"section": "roles", "name": "r"}, "`allows` is missing"),
-        (["grants"], "no JSON object"),
+        (["grants"], "not a JSON object"),
     ],
 )
 @pytest.mark.attack("mangled files and answers")

@@ -113,7 +113,7 @@ class Summing:
     def add_row(self, row: Any) -> None:
         """One row of JSON; what is none is counted."""
         if not isinstance(row, Mapping):
-            self.ignore("the line is not JSON object")
+            self.ignore("the line is not a JSON object")
             return
         if row.get("enthesis") == "usage":
             return  # the header

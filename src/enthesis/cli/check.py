@@ -133,7 +133,7 @@ def _twins(folder: Path, named: str, names: str, output: ReviewFormat) -> None:
     here, there = read_estate(folder), other_version(folder, named)
     for one, estate in ((old, there), (new, here)):
         if one not in estate.accounts and one not in estate.identities:
-            raise InvalidInput(f"{one} is not an account and no identity there", code="twin-unknown")
+            raise InvalidInput(f"{one} is neither an account nor an identity there", code="twin-unknown")
     lacking, more = apart_from_names(there, old, here, new)
     if output is ReviewFormat.JSON:
         put_json({"old": old, "new": new, "names_only": not lacking and not more, "lacking": lacking, "more": more})

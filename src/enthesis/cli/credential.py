@@ -114,7 +114,7 @@ def credential(
 def _wanted(name: str, of: str, form: str, ends: datetime, reason: str) -> WantedKey:
     if form not in FORMS:
         raise InvalidInput(
-            f"{form} is not a form of a keyed credential that is made",
+            f"{form} is not a form of keyed credential that can be created",
             code="form-unknown",
             remedy=f"one of {', '.join(FORMS)}",
         )

@@ -58,12 +58,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "credential tape --of gauges/identity/archiver --because 'the tape robot' --for 7d --into tape.key",
         "credential tape --of gauges/identity/archiver --revoke",
     ),
-    "sweep": (
-        "sweep",
-        "sweep --ask --fail-on high",
-        "sweep --usage usage.jsonl --csv findings.csv",
-        "sweep --in ../pages",
-    ),
+    "sweep": ("sweep --ask --fail-on high", "sweep --usage usage.jsonl --csv findings.csv", "sweep --in ../pages"),
     "trim": ("trim --usage usage.jsonl", "trim --usage usage.parquet --window 180d --write"),
     "retire": ("retire", "retire --plan --yes", "retire --next --idle 30d --yes"),
     "calendar": ("calendar", "calendar --within 30d", "calendar --ics ends.ics"),

@@ -233,7 +233,9 @@ def _twin(into: Path | None, like: str, name: str, *, quiet: bool) -> None:
     estate = read_estate(folder)
     if like not in estate.accounts and like not in estate.identities:
         hint = perhaps(like, [*estate.accounts, *estate.identities])
-        raise InvalidInput(f"{like} is not an account and no identity of this estate", code="twin-unknown", remedy=hint)
+        raise InvalidInput(
+            f"{like} is neither an account nor an identity of this estate", code="twin-unknown", remedy=hint
+        )
     if not NAME.fullmatch(name) or "/" in name:
         raise InvalidInput(
             f"{name!r} cannot be a name", code="name-invalid", remedy="letters, digits, and - . _ within"

@@ -338,7 +338,7 @@ def client_entry(content: bytes, name: str) -> Mapping[str, Any]:
     except (ValueError, RecursionError):
         entry = None
     if not isinstance(entry, dict):
-        raise InvalidInput(f"the client for {name} is not JSON object", code="client-file-invalid")
+        raise InvalidInput(f"the client for {name} is not a JSON object", code="client-file-invalid")
     return entry
 
 

@@ -158,7 +158,7 @@ def _object(part: str) -> dict[str, Any]:
     text = _bytes(part).decode()
     value = json.loads(text, object_pairs_hook=_once, parse_constant=_not_a_number, parse_float=_finite)
     if not isinstance(value, dict):
-        raise TokenRefused("a part of the token is not JSON object")
+        raise TokenRefused("a part of the token is not a JSON object")
     json.dumps(value, ensure_ascii=False).encode()  # half a character cannot be written
     if _levels(value) > MAX_LEVELS:
         raise TokenRefused("a part of the token is nested too deeply")

@@ -159,7 +159,7 @@ def _server(keeper: Keeper) -> ThreadingHTTPServer:
                 body = json.loads(self.rfile.read(min(int(length), MAX_BODY)) or b"{}")
                 wanted = body.get("identity", keeper.identity)
             except (ValueError, AttributeError, RecursionError):
-                self._answer(400, {"detail": "the body is not JSON object"})
+                self._answer(400, {"detail": "the body is not a JSON object"})
                 return
             if wanted != keeper.identity:
                 self._answer(403, {"detail": f"only {keeper.identity} is lent here", "refused_at": ["target-side"]})

@@ -225,7 +225,7 @@ def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
     except (ValueError, RecursionError):
         value = None
     if not isinstance(value, dict):
-        raise InvalidSurvey(f"line {number} of {name} is not JSON object")
+        raise InvalidSurvey(f"line {number} of {name} is not a JSON object")
     return value
 
 

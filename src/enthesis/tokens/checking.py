@@ -214,7 +214,7 @@ def keys_of(published: Any) -> Keys:
 def _key(entry: Any) -> Key:
     """One public key for signatures, of a size that is safe."""
     if not isinstance(entry, dict):
-        raise Refused("no-key", "it is not JSON object")
+        raise Refused("no-key", "it is not a JSON object")
     if "d" in entry or "k" in entry:
         raise Refused("no-key", "it is secret, and a key that is published cannot be")
     operations = entry.get("key_ops", ["verify"])
