@@ -1,8 +1,9 @@
 """One page on an identity, resource, group or role: what it is, who comes to it, and what it comes to."""
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 
@@ -25,16 +26,18 @@ THINGS = ("run-as", "attach", "issue", "change-trust")  # what is done to an ide
 
 @dataclass(frozen=True, slots=True)
 class Item:
-    """One thing that a card says, with where it stands."""
+    """One thing that a card says, with where it stands. `facts` is the same as data, in the words of the files."""
 
     text: str
     source: Source | None = None
+    facts: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
 class CardPart:
-    """A heading with what stands under it; `none` is said where nothing does."""
+    """A heading with what stands under it; `none` is said where nothing does. `key` is its name for programs."""
 
+    key: str
     head: str
     items: tuple[Item, ...]
     none: str = ""
@@ -53,10 +56,10 @@ def card(web: Web, name: str, now: datetime, dangling: Iterable[str] = ()) -> Ca
     """The card of a place, role, credential or way in; None where the estate has none of that name. `dangling` are what
     a survey found to name what is gone."""
     made = _Cards(web, now).card(name)
-    told = tuple(Item(text) for text in dangling if name in text)
+    told = tuple(Item(text, facts={"says": text}) for text in dangling if name in text)
     if made is None or not told:
         return made
-    return replace(made, parts=(*made.parts, CardPart("left dangling on the live side", told)))
+    return replace(made, parts=(*made.parts, CardPart("dangling", "left dangling on the live side", told)))
 
 
 class _Cards:
@@ -88,8 +91,8 @@ class _Cards:
         ended = credential.expires is not None and credential.expires <= self.now
         state = "disabled" if credential.disabled else "expired" if ended else "works, as far as the files say"
         about = [
-            Item(f"of {credential.of}", credential.source),
-            Item(state),
+            Item(f"of {credential.of}", credential.source, plain_statement("credentials", credential)),
+            Item(state, facts={"state": state}),
             Item(
                 f"created {time_text(credential.created)}" if credential.created else "when it was created is not known"
             ),
@@ -107,29 +110,41 @@ class _Cards:
             *([Item(f"fingerprint {credential.fingerprint}")] if credential.fingerprint else []),
             *([Item(f"works only{self._when(credential.when)[1:]}")] if credential.when else []),
         ]
-        access = [Item(f"{two.name}, at {two.at}", two.source) for two in self.estate.pipeline_access.values()
-                  if two.credential == credential.name]  # fmt: skip
-        journeys = [Item(f"the journey {journey.name}, expected {journey.expect}", journey.source)
-                    for journey in self.estate.journeys.values()
-                    if (journey.origin.form, journey.origin.whom) == ("credential", credential.name)]  # fmt: skip
+        access = [
+            Item(f"{access.name}, at {access.at}", access.source, {"name": access.name, "at": access.at})
+            for access in self.estate.pipeline_access.values()
+            if access.credential == credential.name
+        ]
+        journeys = [
+            _journey(journey)
+            for journey in self.estate.journeys.values()
+            if (journey.origin.form, journey.origin.whom) == ("credential", credential.name)
+        ]
         parts = (
-            CardPart("what it is", tuple(about)),
-            CardPart("stored for pipelines", tuple(access)),
-            CardPart("journeys that start with it", tuple(journeys)),
+            CardPart("about", "what it is", tuple(about)),
+            CardPart("pipeline_access", "stored for pipelines", tuple(access)),
+            CardPart("journeys", "journeys that start with it", tuple(journeys)),
         )
         return Card(credential.name, f"{article(credential.form)} of {credential.of}", parts)
 
     def _pipeline_access(self, access: m.PipelineAccess) -> Card:
         shown = [f"{name} {tested(plain_test(test))}" for name, test in access.admits]
         about = [
-            Item(f"leads to {access.of}, for runs of {access.at}", access.source),
+            Item(
+                f"leads to {access.of}, for runs of {access.at}",
+                access.source,
+                plain_statement("pipeline_access", access),
+            ),
             Item(f"by the credential {access.credential}" if access.credential else "by the run's own token"),
         ]
-        who = tuple(Item(text, access.source) for text in shown)
+        who = tuple(Item(text, access.source, {"test": text}) for text in shown)
         return Card(
             access.name,
             f"a way into {access.of} that {access.at} keeps",
-            (CardPart("what it is", tuple(about)), CardPart("which runs may use it", who, "none: it has no condition")),
+            (
+                CardPart("about", "what it is", tuple(about)),
+                CardPart("admits", "which runs may use it", who, "none: it has no condition"),
+            ),
         )
 
     # -- identities -----------------------------------------------------------------------------------------------
@@ -139,23 +154,27 @@ class _Cards:
         what = article(identity.kind)
         what += f", {identity.purpose}" if identity.purpose else ""
         parts = [
-            CardPart("what it is", tuple(self._about(identity))),
-            CardPart("who can take it on", tuple(self._trusts(identity.address)), "no caller: it has no trust"),
+            CardPart("about", "what it is", tuple(self._about(identity))),
             CardPart(
+                "taken_on_by", "who can take it on", tuple(self._trusts(identity.address)), "no caller: it has no trust"
+            ),
+            CardPart(
+                "managed_by",
                 "who may run workloads as it, attach it, issue credentials for it or change it",
                 (*self._on(number, THINGS), *self._groups_on(identity.address, THINGS)),
                 "no caller may run workloads as it, attach it or issue credentials for it",
             ),
-            CardPart("what it may do", tuple(self._grants(number)), "nothing: it holds no grant"),
-            CardPart("identities that it can take on", tuple(self._onward(number))),
-            CardPart("what runs as it", tuple(self._running(number))),
-            CardPart("its stored credentials", tuple(self._credentials(identity.address)), "none known"),
-            CardPart("referenced by", tuple(self._spoken_of(identity.address))),
+            CardPart("grants", "what it may do", tuple(self._grants(number)), "nothing: it holds no grant"),
+            CardPart("takes_on", "identities that it can take on", tuple(self._onward(number))),
+            CardPart("runs_as_it", "what runs as it", tuple(self._running(number))),
+            CardPart("credentials", "its stored credentials", tuple(self._credentials(identity.address)), "none known"),
+            CardPart("referenced_by", "referenced by", tuple(self._spoken_of(identity.address))),
         ]
         return Card(identity.address, what, tuple(parts))
 
     def _about(self, identity: m.Identity) -> Iterator[Item]:
-        yield Item(f"owner {identity.owner or 'not said'}", identity.source)
+        facts = {"address": identity.address, **plain_statement("identities", identity)}
+        yield Item(f"owner {identity.owner or 'not said'}", identity.source, facts)
         if identity.purpose is None:
             yield Item("purpose not said")
         if identity.disabled:
@@ -169,7 +188,7 @@ class _Cards:
             for number in self.compiled.groups_of(self.compiled.find(identity.address))
         ]
         if groups:
-            yield Item(f"in {', '.join(groups)}")
+            yield Item(f"in {', '.join(groups)}", facts={"groups": groups})
 
     @staticmethod
     def _labels(labels: Mapping[str, str]) -> Iterator[Item]:
@@ -182,13 +201,14 @@ class _Cards:
                 continue
             whom = admitted(plain_statement("trusts", trust)["admits"])
             when = self._when(trust.when)
-            yield Item(f"{whom}, for {duration_text(trust.session)}{when}{self._lasting(trust)}", trust.source)
+            text = f"{whom}, for {duration_text(trust.session)}{when}{self._lasting(trust)}"
+            yield Item(text, trust.source, {"trust": plain_statement("trusts", trust)})
         number = self.compiled.find(address)
         edges = self.web.backward.edges(np.array([number]))
         edges = edges[self.web.edge_permission[edges] == self.compiled.take_on]
         names = sorted({self.web.node(int(one)).name for one in once(self.web.edge_from[edges]).tolist()})
         if names:
-            yield Item(f"so today: {_listed(names)}")
+            yield Item(f"so today: {_listed(names)}", facts={"today": names})
 
     def _lasting(self, one: m.Trust | m.Grant) -> str:
         """Until when a statement is, whether that has come, and why it is there."""
@@ -212,18 +232,24 @@ class _Cards:
             allowed = {verb for kind, verb in self.estate.permissions_of(grant.role) if kind == "identity"}
             through = [verb for verb in verbs if verb in allowed]
             if grant.to in self.estate.groups and grant.at in above and through:
-                yield Item(f"through the group {grant.to}: {', '.join(through)}", grant.source)
+                said = f"through the group {grant.to}: {', '.join(through)}"
+                yield Item(said, grant.source, {"group": grant.to, "verbs": through})
 
     def _by_caller(self, rows: Rows) -> Iterator[Item]:
         found: dict[str, list[str]] = {}
+        facts: dict[str, list[dict[str, Any]]] = {}
         columns = (rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), rows.state.tolist())
         for who, permission, target, state in zip(*columns, strict=True):
             kind, verb = self.compiled.permission_pairs[permission]
             verb += f" on {article(kind)} in it" if target >= self.web.places else ""
             verb += " (on a condition)" if state == LOOK else ""
-            found.setdefault(self.web.node(who).name, []).append(verb)
+            name = self.web.node(who).name
+            found.setdefault(name, []).append(verb)
+            fact = {"verb": self.compiled.permission_pairs[permission][1], "kind": kind, "on_condition": state == LOOK}
+            if fact not in facts.setdefault(name, []):
+                facts[name].append(fact)
         for name, verbs in sorted(found.items()):
-            yield Item(f"{name}: {', '.join(dict.fromkeys(verbs))}")
+            yield Item(f"{name}: {', '.join(dict.fromkeys(verbs))}", facts={"caller": name, "may": facts[name]})
 
     def _grants(self, number: int) -> Iterator[Item]:
         principals = {self.compiled.places.names[index] for index in (number, *self.compiled.groups_of(number))}
@@ -235,7 +261,12 @@ class _Cards:
             held = f", held by {self.estate.holder_of(grant)}"
             half = self._half(number, grant)
             more = f"{held}{through}{self._when(grant.when)}{self._lasting(grant)}"
-            yield Item(f"{half}{grant.role} at {grant.at}: {allowed}{more}", grant.source)
+            facts = {
+                "grant": {**plain_statement("grants", grant), "held_by": self.estate.holder_of(grant)},
+                "allows": plain_statement("roles", self.estate.roles[grant.role])["allows"],
+                "half": bool(half),
+            }
+            yield Item(f"{half}{grant.role} at {grant.at}: {allowed}{more}", grant.source, facts)
 
     def _half(self, number: int, grant: m.Grant) -> str:
         """What is said of a grant that gives an identity nothing by itself; '' where it gives something."""
@@ -260,18 +291,24 @@ class _Cards:
         for edge in edges.tolist():
             verb = self.compiled.permission_pairs[int(self.web.edge_permission[edge])][1]
             state = " (on a condition)" if self.web.edge_state[edge] == LOOK else ""
-            yield Item(f"{verb_words(verb)} {self.web.target_name(int(self.web.edge_target[edge]))}{state}")
+            target = self.web.target_name(int(self.web.edge_target[edge]))
+            facts = {"verb": verb, "target": target, "on_condition": bool(state)}
+            yield Item(f"{verb_words(verb)} {target}{state}", facts=facts)
 
     def _running(self, number: int) -> Iterator[Item]:
         for place, identities in self.compiled.runs_as.items():
             if number in identities:
                 name = self.compiled.places.names[place]
                 known = self.estate.resources.get(name)
-                yield Item(name, known.source if known else None)
+                yield Item(name, known.source if known else None, {"resource": name})
         name = self.compiled.places.names[number]
         for attachment in self.estate.attachments:
             if isinstance(attachment.what, Glob) and name in attachment.runs_as:
-                yield Item(f"whatever is like {attachment.what.pattern}", attachment.source)
+                yield Item(
+                    f"everything that matches {attachment.what.pattern}",
+                    attachment.source,
+                    {"glob": attachment.what.pattern},
+                )
 
     def _credentials(self, address: str) -> Iterator[Item]:
         for credential in self.estate.credentials.values():
@@ -281,18 +318,26 @@ class _Cards:
             used = f", last used {time_text(credential.last_used)}" if credential.last_used else ""
             state = ", disabled" if credential.disabled else ""
             held = f", held in {', '.join(credential.held_in)}" if credential.held_in else ""
-            yield Item(f"{credential.name}, {credential.form}: {lapses}{used}{held}{state}", credential.source)
+            text = f"{credential.name}, {credential.form}: {lapses}{used}{held}{state}"
+            facts = {"credential": credential.name, **plain_statement("credentials", credential)}
+            yield Item(text, credential.source, facts)
             alike = [
                 other.name for other in self.estate.credentials.values()
                 if other.name != credential.name and other.fingerprint == credential.fingerprint is not None
             ]  # fmt: skip
             if alike:
                 yield Item(
-                    f"the same value as {', '.join(alike)}, by its fingerprint: revoke them together", credential.source
+                    f"the same value as {', '.join(alike)}, by its fingerprint: revoke them together",
+                    credential.source,
+                    {"credential": credential.name, "same_value_as": alike},
                 )
         for access in self.estate.pipeline_access.values():
             if access.of == address:
-                yield Item(f"pipeline access {access.name} at {access.at}", access.source)
+                yield Item(
+                    f"pipeline access {access.name} at {access.at}",
+                    access.source,
+                    {"pipeline_access": access.name, "at": access.at},
+                )
 
     def _spoken_of(self, address: str) -> Iterator[Item]:
         for journey in self.estate.journeys.values():
@@ -302,32 +347,45 @@ class _Cards:
             if journey.origin.form == "credential" and credential is not None:
                 names.add(credential.of)
             if address in names or target == address or target.startswith(address + "/"):
-                yield Item(f"the journey {journey.name}, expected {journey.expect}", journey.source)
+                yield Item(
+                    f"the journey {journey.name}, expected {journey.expect}",
+                    journey.source,
+                    {"journey": journey.name, "expect": journey.expect},
+                )
         for invariant in self.estate.invariants:
             claimed = invariant.claimed
             whom = (*claimed.by, *(claimed.start.whom if claimed.start else ()))
             said = any(name == address if isinstance(name, str) else matcher(name.pattern)(address) for name in whom)
             if said or address == claimed.at or address.startswith(claimed.at + "/"):
-                yield Item(f"the invariant {invariant.name}", invariant.source)
+                yield Item(f"the invariant {invariant.name}", invariant.source, {"invariant": invariant.name})
 
     # -- groups, roles, places ------------------------------------------------------------------------------------
 
     def _group(self, group: m.Group) -> Card:
         number = self.compiled.find(group.address)
         parts = [
-            CardPart("who is in it", tuple(self._members(group)), "nobody"),
-            CardPart("who would be in it if its rule were one level wider", tuple(self._wider(group))),
-            CardPart("what it gives", tuple(self._grants_to(group.address)), "nothing: a group alone gives nothing"),
+            CardPart("members", "who is in it", tuple(self._members(group)), "nobody"),
             CardPart(
+                "members_if_wider", "who would be in it if its rule were one level wider", tuple(self._wider(group))
+            ),
+            CardPart(
+                "grants", "what it gives", tuple(self._grants_to(group.address)), "nothing: a group alone gives nothing"
+            ),
+            CardPart(
+                "admitted_by",
                 "who admits it",
                 tuple(
-                    Item(f"{trust.of}, for {duration_text(trust.session)}{self._lasting(trust)}", trust.source)
+                    Item(
+                        f"{trust.of}, for {duration_text(trust.session)}{self._lasting(trust)}",
+                        trust.source,
+                        {"trust": plain_statement("trusts", trust)},
+                    )
                     for trust in self.estate.trusts
                     if (trust.admits.form, trust.admits.whom) == ("group", group.address)
                 ),
             ),
-            CardPart("who may change its members", tuple(self._on(number, ("change-members",)))),
-            CardPart("referenced by", tuple(self._spoken_of(group.address))),
+            CardPart("changed_by", "who may change its members", tuple(self._on(number, ("change-members",)))),
+            CardPart("referenced_by", "referenced by", tuple(self._spoken_of(group.address))),
         ]
         return Card(group.address, "a group", tuple(parts))
 
@@ -342,7 +400,7 @@ class _Cards:
                     if member in self.estate.groups and number in self.compiled.members[self.compiled.find(member)]
                 ]  # fmt: skip
                 why = f"through {inner[0]}" if inner else f"found by the rule {_rule(group.where)}"
-            yield Item(f"{name}: {why}", group.source)
+            yield Item(f"{name}: {why}", group.source, {"member": name, "why": why})
 
     def _wider(self, group: m.Group) -> Iterator[Item]:
         """For each thing that the rule asks: whom it would find without that, or in the place above."""
@@ -353,28 +411,38 @@ class _Cards:
         for what, wider in _one_level_wider(rule, group.address):
             found = set(self.compiled.found_by(wider, group.address).tolist()) - inside
             names = sorted(self.compiled.places.names[one] for one in found)
-            yield Item(f"{what}: {_listed(names) if names else 'nobody else'}", group.source)
+            said = f"{what}: {_listed(names) if names else 'no other'}"
+            yield Item(said, group.source, {"rule": what, "further": names})
 
     def _grants_to(self, address: str) -> Iterator[Item]:
         for grant in self.estate.grants:
             if grant.to == address:
-                yield Item(f"{grant.role} at {grant.at}{self._when(grant.when)}{self._lasting(grant)}", grant.source)
+                text = f"{grant.role} at {grant.at}{self._when(grant.when)}{self._lasting(grant)}"
+                yield Item(text, grant.source, {"grant": plain_statement("grants", grant)})
 
     def _role(self, role: m.Role) -> Card:
+        allows = plain_statement("roles", role)["allows"]
         parts = [
-            CardPart("what it allows", (Item(permissions(plain_statement("roles", role)["allows"]), role.source),)),
-            CardPart("what it includes", tuple(Item(name) for name in role.includes)),
+            CardPart("allows", "what it allows", (Item(permissions(allows), role.source, {"allows": allows}),)),
+            CardPart("includes", "what it includes", tuple(Item(name, facts={"role": name}) for name in role.includes)),
             CardPart(
+                "included_in",
                 "included in",
-                tuple(Item(one.name, one.source) for one in self.estate.roles.values() if role.name in one.includes),
+                tuple(
+                    Item(one.name, one.source, {"role": one.name})
+                    for one in self.estate.roles.values()
+                    if role.name in one.includes
+                ),
             ),
             CardPart(
+                "bound",
                 "who has it, and where",
                 tuple(
                     Item(
                         f"{grant.to} at {grant.at}, held by {self.estate.holder_of(grant)}{self._when(grant.when)}"
                         f"{self._lasting(grant)}",
                         grant.source,
+                        {"grant": {**plain_statement("grants", grant), "held_by": self.estate.holder_of(grant)}},
                     )
                     for grant in self.estate.grants
                     if grant.role == role.name
@@ -393,10 +461,10 @@ class _Cards:
             inside = self.web.rows_at(target, wanted)
             rows = inside.where(self.web.target_place[inside.target] == target)
         parts = [
-            CardPart("what it is", tuple(self._about_place(name, target))),
-            CardPart("who may do what here directly", tuple(self._by_caller(rows)), "nobody"),
-            CardPart("ceilings over it", tuple(self._ceilings(goal.chain))),
-            CardPart("referenced by", tuple(self._spoken_of(name))),
+            CardPart("about", "what it is", tuple(self._about_place(name, target))),
+            CardPart("callers", "who may do what here directly", tuple(self._by_caller(rows)), "nobody"),
+            CardPart("ceilings", "ceilings over it", tuple(self._ceilings(goal.chain))),
+            CardPart("referenced_by", "referenced by", tuple(self._spoken_of(name))),
         ]
         return Card(name, article(goal.kind), tuple(parts))
 
@@ -407,15 +475,19 @@ class _Cards:
         own = compiled.labels_at(chain[0])
         above = {label: value for place in reversed(chain) for label, value in compiled.labels_at(place).items()}
         outer = " in ".join(compiled.places.names[place] for place in chain[1:])
-        yield Item(f"in {outer}" if outer else "at the top", resource.source if resource else None)
+        facts = {"address": name, "in": [compiled.places.names[place] for place in chain[1:]],
+                 **(plain_statement("resources", resource) if resource else {})}  # fmt: skip
+        yield Item(f"in {outer}" if outer else "at the top", resource.source if resource else None, facts)
         yield from self._labels(own)
         inherited = {label: value for label, value in above.items() if label not in own}
         if inherited:
-            yield Item("labels from above " + ", ".join(f"{label} {value}" for label, value in inherited.items()))
+            said = "labels from above " + ", ".join(f"{label} {value}" for label, value in inherited.items())
+            yield Item(said, facts={"labels_from_above": inherited})
         key = next((compiled.key_above[place] for place in chain if place in compiled.key_above), NONE)
         if key != NONE:
             managed = ", managed by the provider" if key in compiled.key_by_provider else ""
-            yield Item(f"encrypted by {compiled.places.names[key]}{managed}")
+            facts = {"encrypted_by": compiled.places.names[key], "managed_by_provider": bool(managed)}
+            yield Item(f"encrypted by {compiled.places.names[key]}{managed}", facts=facts)
         yield from self._of_kind(name, resource)
         yield from self._runs_as(name)
         if resource is not None and resource.protected:
@@ -429,10 +501,12 @@ class _Cards:
             who = "the provider: no caller of another account can use it" if by_provider else "its account"
             yield Item(f"managed by {who}")
             encrypted = [address for address, one in self.estate.resources.items() if one.encrypted_by == name]
-            yield Item(f"encrypts {_listed(encrypted)}" if encrypted else "encrypts nothing that is described")
+            said = f"encrypts {_listed(encrypted)}" if encrypted else "encrypts nothing that is described"
+            yield Item(said, facts={"encrypts": encrypted})
         if kind in SHARED_LOGINS:
-            said = resource.shared_login if resource is not None else None
-            yield Item(f"shared login {said}" if said else "whether its shared login is on is not said")
+            login = resource.shared_login if resource is not None else None
+            told = f"shared login {login}" if login else "whether its shared login is on is not said"
+            yield Item(told, facts={"shared_login": login})
 
     def _runs_as(self, name: str) -> Iterator[Item]:
         """As whom it acts: an identity of its own, and those that it shares; and of the others why it cannot."""
@@ -449,7 +523,8 @@ class _Cards:
             through = f"through {pool}" if address in of_pool else ""
             cannot = "" if address in acting else f"cannot act as it: {self._why_not(name, address)}"
             said = ", ".join(name for name in (own, shared, through, cannot) if name)
-            yield Item(f"runs as {address}{f': {said}' if said else ''}", identity.source)
+            facts = {"runs_as": address, "own": bool(own), "shared_with": others, "acts": address in acting}
+            yield Item(f"runs as {address}{f': {said}' if said else ''}", identity.source, facts)
         able = [name for name in found if name in acting]
         if len(able) > 1:
             yield Item(f"so it acts as one of {len(able)}, and says each time as which")
@@ -480,7 +555,13 @@ class _Cards:
                 ceiling = barred.ceiling
                 if ceiling.over == "targets":
                     what = ceiling_words(plain_statement("ceilings", ceiling))
-                    yield Item(f"{ceiling.name} at {ceiling.at} {what}{self._when(ceiling.when)}", ceiling.source)
+                    said = f"{ceiling.name} at {ceiling.at} {what}{self._when(ceiling.when)}"
+                    yield Item(said, ceiling.source, {"ceiling": plain_statement("ceilings", ceiling)})
+
+
+def _journey(journey: m.Journey) -> Item:
+    facts = {"journey": journey.name, "expect": journey.expect}
+    return Item(f"the journey {journey.name}, expected {journey.expect}", journey.source, facts)
 
 
 def _listed(names: list[str], most: int = 8) -> str:

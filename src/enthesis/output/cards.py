@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 from typing import Any
 
-from enthesis.chains.cards import Card
+from enthesis.chains.cards import Card, Item
 from enthesis.output.lines import Line, Span, line
 
 MOST = 12  # items under one heading in text; JSON has them all
@@ -26,18 +26,14 @@ def card_lines(card: Card) -> Iterator[Line]:
 
 
 def card_json(card: Card) -> dict[str, Any]:
-    """The page for a program."""
+    """The card as data: the facts of each part by its key, each with where it stands. What a text only explains is left
+    out, since the facts hold it."""
     return {
         "name": card.name,
-        "what": card.what,
-        "parts": [
-            {
-                "head": part.head,
-                "items": [
-                    {"text": item.text, "source": str(item.source) if item.source and item.source.line else None}
-                    for item in part.items
-                ],
-            }
-            for part in card.parts
-        ],
+        "is": card.what,
+        **{part.key: [_fact_json(item) for item in part.items if item.facts] for part in card.parts},
     }
+
+
+def _fact_json(item: Item) -> dict[str, Any]:
+    return {**item.facts, **({"source": str(item.source)} if item.source and item.source.line else {})}
