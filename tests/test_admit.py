@@ -74,7 +74,7 @@ def test_the_engine_admits_every_witness_and_no_near_miss(claims: dict[str, str]
         attempt = Attempt("take-on", "left/identity/a")
         return judge.judge(Question(origin, (), attempt, Context(), NOW)).allowed
 
-    caller = admissions.somebody(trust)
+    caller = admissions.example(trust)
     assert caller is not None and admitted(caller)
     near = near_misses(admissions, trust, caller)
     assert near
@@ -91,7 +91,7 @@ def test_every_witness_is_admitted_and_where_there_is_none_nobody_is(worlds: int
         for trust in estate.trusts:
             if trust.admits.form not in BEARERS:
                 continue
-            caller, issuer = admissions.somebody(trust), str(trust.admits.whom)
+            caller, issuer = admissions.example(trust), str(trust.admits.whom)
             alone = replace(estate, trusts=(trust,), attachments=(), credentials={}, grants=())
             chains = Chains(Web(compile_estate(alone), NOW.timestamp()))
             taking = np.array([pair == ("identity", "take-on") for pair in chains.compiled.permission_pairs], bool)

@@ -169,7 +169,7 @@ def admits(estate: Estate, trust: Trust, *, time: datetime | None = None) -> Map
     if str(trust.admits.whom) not in estate.issuers:
         raise InvalidInput("this trust admits by name, so no claims are shown", code="question-invalid")
     try:
-        return Admissions(compile_estate(estate), time or _now()).somebody(trust)
+        return Admissions(compile_estate(estate), time or _now()).example(trust)
     except Undecided as bound:
         raise NotDecided(f"not decided, because of {bound}", code="not-decided") from None
 
@@ -185,7 +185,7 @@ def compare(before: Estate, after: Estate, *, time: datetime | None = None) -> C
 
 
 def _now() -> datetime:
-    return datetime.now(UTC)  # noqa: TID251  whoever wants another time passes it in
+    return datetime.now(UTC)  # noqa: TID251  a caller that wants another time passes it in
 
 
 def _sound(reading: Any) -> Estate:

@@ -166,7 +166,7 @@ class HeldKey:
 
 @dataclass(frozen=True, slots=True)
 class WantedKey:
-    """A keyed credential that somebody asked for by name, with why and until when."""
+    """A keyed credential that a person asked for by name, with why and until when."""
 
     name: str
     of: str

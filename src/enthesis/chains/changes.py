@@ -1,7 +1,7 @@
 """What can be had by first changing access: the powers that a chain gathers, and what they lead on to.
 
-A fixed point: whoever is come to, what they have the power to change, and what that opens. Powers only ever add, so
-the order does not matter. Conditions are taken one by one here; `certain` counts only what hangs on none.
+A fixed point: identities that are reached, what they have the power to change, and what that opens. Powers only ever
+add, so the order does not matter. Conditions are taken one by one here; `certain` counts only what hangs on none.
 """
 
 from collections.abc import Collection, Iterable, Sequence

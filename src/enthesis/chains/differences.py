@@ -1,6 +1,6 @@
 """Who gains and who loses what between two estates, through which chain. Exact over everything that either can ask.
 
-Only those whose access can differ are looked at: whoever has a changed statement, and whoever comes to them. What
+Only those whose access can differ are looked at: those with a changed statement, and those that reach them. What
 hangs on conditions is compared as such: values are looked for that meet what is taken now and not what was before.
 """
 
@@ -35,7 +35,7 @@ MAX_WALKED = 2_000  # callers whose chains are compared because they hang on con
 
 @dataclass(frozen=True, slots=True)
 class Gain:
-    """Somebody can do something on one side only. `values` tells which conditions, where only those differ.
+    """A caller can do something on one side only. `values` tells which conditions, where only those differ.
 
     `chain` are the steps by which, on the side that has it; empty where they were not looked for.
     """
@@ -711,7 +711,7 @@ def _gain_by(chains: Chains, chain: Chain) -> Gain:
 
 
 def _with_chain(chains: Chains, row: tuple[int, int, int]) -> Gain | None:
-    """What somebody gains, with a shortest chain; None where no chain can be walked after all."""
+    """What a caller gains, with a shortest chain; None where no chain can be walked after all."""
     web = chains.web
     who, permission, target = row
     wanted = np.zeros(len(web.compiled.permission_pairs), bool)

@@ -79,14 +79,14 @@ def _never(chains: Chains, claimed: Claimed) -> Chain | None:
 
 
 def _only(chains: Chains, claimed: Claimed) -> Chain | None:
-    """A shortest chain in which somebody else, an identity or a person, ends so: directly, or by taking on and being
+    """A shortest chain in which another caller, an identity or a person, ends so: directly, or by taking on and being
     led on."""
     web = chains.web
     rows, taken = ends_at(web, claimed)
     reaching = _can_come(web, rows, taken)
     others = _others(web, claimed.by)
     plain = np.flatnonzero((rows.state == YES) & (others & ~web.is_to_come)[rows.who])
-    if len(plain):  # somebody else may directly, whatever else holds
+    if len(plain):  # another caller may directly, whatever else holds
         end = (int(rows.who[plain[0]]), int(rows.permission[plain[0]]), int(rows.target[plain[0]]))
         start = chains.from_place(end[0])
         if start.person == NONE:

@@ -1,4 +1,4 @@
-"""What somebody can reach, and who can reach a place: answers with the shortest chain for each."""
+"""What a caller can reach, and who can reach a place: answers with the shortest chain for each."""
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass

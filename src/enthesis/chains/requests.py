@@ -36,7 +36,7 @@ NOTHING = timedelta(0)
 
 @dataclass(frozen=True, slots=True)
 class CallerNode:
-    """Somebody or something that can ask: `place` is NONE for the bearer of what an issuer signs.
+    """A caller that can ask: `place` is NONE for the bearer of what an issuer signs.
 
     `form` is identity, resource, or a bearer's form.
     """

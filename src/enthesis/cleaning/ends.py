@@ -15,7 +15,7 @@ USUAL_NOTICE = (timedelta(days=90), timedelta(days=30), timedelta(days=7))
 
 @dataclass(frozen=True, slots=True)
 class End:
-    """One end. `told` is how long before it somebody is told, the longest first; `names` are what it is about."""
+    """One end. `told` is how long before it a caller is told, the longest first; `names` are what it is about."""
 
     kind: str
     what: str

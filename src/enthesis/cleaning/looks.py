@@ -287,7 +287,7 @@ def _written(
     of: str,
     more: Iterable[Fix] = (),
 ) -> Finding:
-    """A finding about a statement that does nothing; taking it out takes nothing from anybody."""
+    """A finding about a statement that does nothing; taking it out takes nothing from any caller."""
     one = sweeping.estate.identities.get(of)
     fixes = (*more, Fix("take it out; `enact --prune` removes it", sweeping.removal(source)))
     owner = (one.owner or "") if one is not None else ""
@@ -318,7 +318,7 @@ def _without_effect(sweeping: Sweeping) -> Iterator[Finding]:
 
 
 def _why_no_effect(sweeping: Sweeping, grant: Grant, halves: Halves) -> tuple[str, tuple[Fix, ...]]:
-    """Why a grant gives nothing to anybody, and what would give it effect; '' where it may give something."""
+    """Why a grant gives nothing to any caller, and what would give it effect; '' where it may give something."""
     estate = sweeping.estate
     group = estate.groups.get(grant.to)
     if group is not None:

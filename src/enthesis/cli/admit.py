@@ -190,8 +190,8 @@ def _first_sentence(what: str, answers: list[Told]) -> str:
         return f"{what} admits {said if wider or narrower else 'just'} {than}."
     more = sum(len([near_miss for near_miss in answer.near if near_miss.admitted]) for answer in answers)
     also = f"; {counted(more, 'near-miss', 'near-misses')} {'is' if more == 1 else 'are'} admitted too" if more else ""
-    whoever = "callers that it admits" if len(answers) == 1 else "callers that one of them admits"
-    return f"{what}: {counted(len(answers), 'trust')}; {whoever} can take on {of}{also}."
+    admitted = "callers that it admits" if len(answers) == 1 else "callers that one of them admits"
+    return f"{what}: {counted(len(answers), 'trust')}; {admitted} can take on {of}{also}."
 
 
 def _other(folder: Any, named: str | None) -> Estate | None:

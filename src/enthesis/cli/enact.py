@@ -259,7 +259,7 @@ def _afresh(
     def work(how: "How") -> "Enacted":
         nonlocal tried, fences
         now_made = made
-        if tried:  # somebody else has enacted meanwhile: what is left is worked out again
+        if tried:  # another person has enacted meanwhile: what is left is worked out again
             fences = journal.fences()
             now_made = proposed(described, folder, given, journal, prune=goes, quiet=True)
             refuse_if_more(now_made.proposal, made.proposal)

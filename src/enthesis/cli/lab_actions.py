@@ -170,7 +170,7 @@ def agree(
 
 
 def _next_sign_in(state: Path, directory: str) -> str:
-    """Waits for somebody to want to sign in."""
+    """Waits for a person to want to sign in."""
     from enthesis.lab.tuning import waiting_sign_in  # noqa: PLC0415  loads the store of the lab
 
     for _ in range(PATIENCE * 10):

@@ -173,7 +173,7 @@ def run() -> None:
         _put_error(fault)
         sys.exit(fault.exit_code)
     except BrokenPipeError:
-        sys.stderr.close()  # whoever read our output has gone
+        sys.stderr.close()  # the reader of our output went away
         sys.exit(GONE)
     except Exception as fault:
         full = _of_the_disk(fault)

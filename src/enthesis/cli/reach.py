@@ -1,4 +1,4 @@
-"""`enthesis reach`: everything that somebody can reach, and everybody who can reach a place."""
+"""`enthesis reach`: everything that a caller can reach, and everybody who can reach a place."""
 
 from enum import StrEnum
 from typing import Annotated, Any

@@ -40,18 +40,18 @@ NOBODY = Callers(())
 
 
 def one_of(callers: Callers, rooms: Rooms) -> Shown | None:
-    """Somebody in the set; None where it is empty."""
+    """A caller in the set; None where it is empty."""
     return one_of_difference(callers, NOBODY, rooms)
 
 
 def one_of_both(callers: Callers, other: Callers, rooms: Rooms) -> Shown | None:
-    """Somebody in both sets; None where they do not overlap."""
+    """A caller in both sets; None where they do not overlap."""
     both = tuple((*mine, *theirs) for mine in callers.alternatives for theirs in other.alternatives)
     return one_of(Callers(both), rooms)
 
 
 def one_of_difference(callers: Callers, other: Callers, rooms: Rooms) -> Shown | None:
-    """Somebody in the first set and not in the other; None where the other contains the first."""
+    """A caller in the first set and not in the other; None where the other contains the first."""
     search = _CallerSearch(rooms)
     for conditions in callers.alternatives:
         found = search.run(conditions, other.alternatives)

@@ -18,7 +18,7 @@ DEEP = "**"
 
 @dataclass(frozen=True, slots=True)
 class Overlap:
-    """Two sets, by their numbers, and somebody in both; None where that was too much work to find out."""
+    """Two sets, by their numbers, and a caller in both; None where that was too much work to find out."""
 
     one: int
     other: int

@@ -1,7 +1,7 @@
 """What sample tokens of a pipeline tell: the tightest trust that will go on working, and each claim a notch wider.
 
 What changes from run to run is found by its shape (numbers, hashes, times, random ids) and, where several samples are
-given, by comparing them. No list of any service's claim names is used: of a claim that anybody can choose only plain
+given, by comparing them. No list of any service's claim names is used: of a claim that any caller can choose only plain
 words tell (a branch, who started a run), and it is said.
 """
 

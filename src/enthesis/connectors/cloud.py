@@ -611,7 +611,7 @@ def _name_of(reference: Any, names: Mapping[str, str]) -> Any:
         return names[identifier]
     if "id" in reference and account_of(str(reference.get("address", ""))):
         return {"id": identifier, "address": reference["address"]}
-    return {"gone": reference.get("gone") or reference.get("address") or "somebody"}
+    return {"gone": reference.get("gone") or reference.get("address") or "an identity"}
 
 
 def _reference(name: Any, ids: Mapping[str, str]) -> dict[str, str]:

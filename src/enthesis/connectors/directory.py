@@ -18,7 +18,7 @@ ACCESS = "urn:ietf:params:oauth:token-type:access_token"
 STATEMENT = "urn:ietf:params:oauth:token-type:jwt"
 APPROVAL = "enthesis-approval"  # the audience of an approval, and the type of its details
 CLIENT = "enthesis"
-LONGEST = 1800.0  # seconds that somebody is waited for, whatever the directory says
+LONGEST = 1800.0  # seconds that a person is waited for, whatever the directory says
 SLOWER = 5.0  # seconds that `slow_down` adds between questions (RFC 8628, section 3.5)
 MFA = {True: "yes", False: "no", None: "unsaid"}
 
@@ -36,7 +36,7 @@ class Directory:
 
     @understood
     def sign_in(self, tell: Tell, wait: Callable[[float], None] = time.sleep) -> HeldCredential:
-        """RFC 8628, section 3: asks until somebody has agreed. RightMissing where they refused or were too slow."""
+        """RFC 8628, section 3: asks until a person has agreed. RightMissing where they refused or were too slow."""
         answer = self._ask("device_authorization_endpoint", {"client_id": CLIENT})
         said = self.client.expect(answer, 200).json(self.client.who)
         device, code, page = (said.get(name) for name in ("device_code", "user_code", "verification_uri"))
@@ -133,7 +133,7 @@ class LabDirectory(Directory):
 
     @understood
     def sign_in_as(self, person: str, mfa: bool | None) -> HeldCredential:
-        """The sign-in of a person, by the same grant; on the lab's page somebody agrees as that person."""
+        """The sign-in of a person, by the same grant; on the lab's page a person agrees as that person."""
 
         def agree(code: str, page: str) -> None:
             form = {"code": code, "person": person, "mfa": MFA[mfa], "agreed": "yes"}

@@ -278,7 +278,7 @@ class OAuthProvider:
 
 
 class GivenToken:
-    """An issuer whose token somebody has at hand, in a pipeline say; it shows what it shows."""
+    """An issuer whose token a person has at hand, in a pipeline say; it shows what it shows."""
 
     def __init__(self, name: str, token: Secret) -> None:
         self.name = name

@@ -363,7 +363,7 @@ class _Checker:
                 self.identity(identity, self.spot(resource.source, "runs_as", position))
 
     def _runs(self, place: addresses.Place, source: Source) -> None:
-        """Only what code runs on can run as somebody."""
+        """Only what code runs on can run as a person."""
         catalogue = self.estate.catalogue
         if "run" not in catalogue.verbs_of(place.kind).values():
             able = [name for name in catalogue.kinds if "run" in catalogue.verbs_of(name).values()]

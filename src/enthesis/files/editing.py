@@ -1,6 +1,6 @@
 """Edits an estate's files as text: adds an entry or replaces one value, and leaves every other character as it is.
 
-The place is found from the parser's own marks, the new text is one flow-style line, and whoever asks reads the result
+The place is found from the parser's own marks, the new text is one flow-style line, and the caller reads the result
 back before it is written.
 """
 

@@ -43,7 +43,7 @@ def estate_folder(given: Path | None) -> Path:
 
 def ours(folder: Path) -> Path:
     """The folder of an estate, if nobody else could have put it, or what is in its place of work, there; InvalidInput
-    where somebody could: commands speak to what an estate names, with what is at hand."""
+    where a person could: commands speak to what an estate names, with what is at hand."""
     place = folder / PLACE_OF_WORK
     for path in (folder, folder / HEAD, place, *place.glob("*"), *(place / "lab").glob("*")):
         try:

@@ -11,7 +11,7 @@ from enthesis.model.estate import Estate
 
 PATIENCE = 60  # seconds that git has for one answer
 GIT = ("git", "-c", "core.fsmonitor=false", "-c", "core.hooksPath=/dev/null", "-c", "log.showSignature=false")
-"""git as it is run in a repository that somebody else may have made: its settings start no program."""
+"""git as it is run in a repository that another person may have made: its settings start no program."""
 
 
 def git_environment() -> dict[str, str]:

@@ -182,7 +182,7 @@ async def _until_told(servers: list[_Server], sockets: list[socket.socket], read
 
 
 def _locked(lock: int) -> bool:
-    """Takes the lock; tried for a moment, since whoever asks whether a lab runs holds it for an instant."""
+    """Takes the lock; tried for a moment, since the caller whether a lab runs holds it for an instant."""
     for _ in range(50):
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)

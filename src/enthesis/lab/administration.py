@@ -29,8 +29,8 @@ Needed = list[tuple[str, str, str]]
 class Administration:
     """The handlers for one cloud.
 
-    `session` checks a bearer token and answers the boundary that it administers, or whoever else asks; for those `may`
-    raises a refusal where a permission is missing. So whoever may make an identity need not be who may bind it.
+    `session` checks a bearer token and answers the boundary that it administers, or any other caller; for those `may`
+    raises a refusal where a permission is missing. So callers that may make an identity need not be who may bind it.
     """
 
     def __init__(
@@ -48,7 +48,7 @@ class Administration:
         self.may = may
 
     def needs(self, request: Request, needed: Needed, holder: str) -> None:
-        """Goes on for the administrators of a holder, and for whoever has all these permissions."""
+        """Goes on for the administrators of a holder, and for callers with all these permissions."""
         who = self.session(request)
         if isinstance(who, str):
             if not self.is_below(who, holder):
@@ -220,7 +220,7 @@ class Administration:
         return JSONResponse({"accounts": accounts, "resources": resources, "people": people})
 
     async def ids(self, request: Request) -> Response:
-        """The ids of identities and groups of anybody, for an administrator who knows their addresses."""
+        """The ids of identities and groups of any holder, for an administrator who knows their addresses."""
         if not isinstance(self.session(request), str):
             raise Problem(403, "not-an-administrator", "this session administers nothing")
         wanted, world = set(request.query_params.getlist("address")), self.world()
@@ -263,7 +263,7 @@ class Administration:
     # -- who may, and what is understood ---------------------------------------------------------------------
 
     def _needed(self, collection: str, holder: str, body: Mapping[str, Any], *, making: bool) -> Needed:
-        """The permissions that a change needs of whoever is not an administrator."""
+        """The permissions that a change needs of a caller that is not an administrator."""
         boundary = holder.startswith("@")
         if making and collection in ("identities", "groups"):
             return [("configure" if boundary else "create", holder, "")]
@@ -279,7 +279,7 @@ class Administration:
             of = self.world().identity(at)
             at = of.body["address"] if of else ""
         if field == "at" and not self._is_holders(holder, at):
-            at = holder  # at somebody else's place it is written by who may change the access of its holder
+            at = holder  # at another person's place it is written by who may change the access of its holder
         return [(verb, at, "")]
 
     def _is_holders(self, holder: str, at: str) -> bool:

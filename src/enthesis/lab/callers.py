@@ -34,7 +34,7 @@ class CallerTokens:
         return self.signer.issuer
 
     def administrator(self, token: str) -> str | LabCaller:
-        """The boundary that a session administers, or whoever else asks and needs the permissions for each thing."""
+        """The boundary that a session administers, or any other caller and needs the permissions for each thing."""
         if unverified_issuer(token) == self.url:
             holder = self.own_session(token).get("administers")
             if isinstance(holder, str):
@@ -57,7 +57,7 @@ class CallerTokens:
 
     def _stated(self, signer: Signer, token: str) -> dict[str, Any]:
         """What another cloud states for this one, with the times of the session that it is about; TokenRefused where it
-        is for somebody else: a session itself is for its own cloud alone."""
+        is for another caller: a session itself is for its own cloud alone."""
         try:
             claims = signer.verify(token, typ="JWT")
         except TokenExpired:
@@ -99,7 +99,7 @@ class CallerTokens:
         return next((signer for signer in self.signers.values() if signer.issuer == issuer), None)
 
     def _person(self, token: str, issuer: str) -> LabCaller | None:
-        """Somebody who signed in at the directory of an organisation; None where the token is none of a directory's.
+        """A caller who signed in at the directory of an organisation; None where the token is none of a directory's.
 
         TokenRefused becomes a problem here; a sign-in that was ended refuses as an ended session does.
         """

@@ -57,7 +57,7 @@ EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 TOKEN_TYPES = (ACCESS_TOKEN, "urn:ietf:params:oauth:token-type:id_token", JWT)
 STATEMENT_LIFE = 120  # seconds; of what one cloud states for another
 NARROWING = "narrowing"  # the type of an authorization detail (RFC 9396)
-RUNNING_LIFE = 3600  # seconds that somebody who has come to run code on a resource can show that
+RUNNING_LIFE = 3600  # seconds that a person who has come to run code on a resource can show that
 KEYED_LIFE = 3600  # seconds; of a session that a key gives
 
 
@@ -249,7 +249,7 @@ class CloudServer:
         return Response(status_code=200)
 
     async def _introspect(self, request: Request) -> Response:
-        """RFC 7662, section 2, for whoever has a session or a key here: what a session is, while it has not ended."""
+        """RFC 7662, section 2, for callers with a session or a key here: what a session is, while it has not ended."""
         form = await self._shown(request)
         if client_of(request, form) is None:
             self.callers.administrator(_bearer(request))
@@ -409,7 +409,7 @@ class CloudServer:
         return JSONResponse({"decided": "allowed", "verb": verb, "place": address})
 
     def _runs(self, caller: LabCaller, verb: str, address: str) -> Response:
-        """What a resource shows for somebody who runs code on it: it is who asks from then on, by its own sessions;
+        """What a resource shows for a person who runs code on it: it is who asks from then on, by its own sessions;
         who began the chain is carried on."""
         claims: dict[str, Any] = {
             "aud": self.url, "sub": address, "runs_on": address, "client_id": address, "origin": dict(caller.origin),

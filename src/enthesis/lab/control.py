@@ -1,4 +1,4 @@
-"""Starts, stops and tunes a lab from outside its process. Whoever may read the lab's folder administers the lab."""
+"""Starts, stops and tunes a lab from outside its process. People who can read its folder administer it."""
 
 import json
 import os
@@ -20,7 +20,7 @@ PASSED_ON = (
     "PATH", "HOME", "LANG", "LC_ALL", "LC_CTYPE", "TZ", "TMPDIR", "PYTHONPATH", "PYTHONPYCACHEPREFIX",
     "PYTHONDONTWRITEBYTECODE", "ENTHESIS_LAB_REMEMBERS_INTO",
 )  # fmt: skip
-"""Of the environment, what a lab is given: nothing that somebody has at hand for other work."""
+"""Of the environment, what a lab is given: nothing that a person has at hand for other work."""
 JOINING = ("organisations", "providers", "accounts", "issuers", "resources", "people", "pipeline_access")
 INTERRUPTS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
@@ -109,7 +109,7 @@ def _launch(state: Path) -> None:
 def _spawn(state: Path, log: Any, *, own_session: bool) -> tuple[subprocess.Popen[bytes], int]:
     """Starts the process of a lab, and answers it with the pipe on which it says that it is ready.
 
-    Interrupts are held back from here on, and the caller lets them through again: one that came before somebody waits
+    Interrupts are held back from here on, and the caller lets them through again: one that came before a person waits
     for the lab would leave it running with nobody who knows of it. The lab itself holds them until it can end quietly.
     """
     reading, writing = os.pipe()

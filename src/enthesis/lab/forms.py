@@ -1,5 +1,5 @@
 """The form that a statement must have before anything looks at what it means: a wrong one is refused, and so never
-breaks a later decision about somebody else."""
+breaks a later decision about another person."""
 
 from collections.abc import Callable, Mapping
 from datetime import UTC, datetime, timedelta
@@ -50,7 +50,7 @@ def flag(value: Any) -> bool:
 
 
 def reference(value: Any) -> bool:
-    """Somebody by id."""
+    """A person by id."""
     return isinstance(value, dict) and len(value) == 1 and all(map(text, (*value, *value.values())))
 
 

@@ -21,7 +21,7 @@ LOOPBACK = ("127.0.0.1", "localhost", "::1")
 def owners_word(store: Store) -> str:
     """What only the owner of a lab knows, since it stands in a file that nobody else may read; made when first asked.
 
-    Whoever shows it plays the lab's people, runs and hosts: on a machine that is shared, the loopback address is
+    A caller that shows it plays the lab's people, runs and hosts: on a machine that is shared, the loopback address is
     everybody's.
     """
     found = store.setting("owner")
@@ -32,7 +32,7 @@ def owners_word(store: Store) -> str:
 
 
 def owner_only(store: Store, shown: str) -> None:
-    """Goes on for the lab's owner; a Problem for anybody else."""
+    """Goes on for the lab's owner; a Problem for any other caller."""
     if not hmac.compare_digest(shown.encode(), owners_word(store).encode()):
         detail = f"only the lab's owner plays its people, runs and hosts: {OWNER} as it stands in administrators.json"
         raise Problem(401, "not-the-owner", detail)

@@ -1,7 +1,7 @@
 """A stand-in directory: people sign in by the device grant (RFC 8628), can end their sign-in (RFC 7009), and have the
 directory state that they approve something (RFC 8693).
 
-The lab keeps no passwords. Whoever may reach its page says who they are; that a person is asked at all, on another
+The lab keeps no passwords. A caller that reaches its page says who it is; that a person is asked at all, on another
 screen than the one that wants in, is what is stood in for.
 """
 
@@ -258,7 +258,7 @@ class DirectoryServer:
         return Response(status_code=200)
 
     async def _introspect(self, request: Request) -> Response:
-        """RFC 7662, section 2, for whoever is signed in here: what a sign-in is, while it stands."""
+        """RFC 7662, section 2, for people who are signed in here: what a sign-in is, while it stands."""
         form = await _shown(request)
         scheme, _, shown = request.headers.get("authorization", "").partition(" ")
         if scheme.lower() != "bearer" or self._sign_in({"token": shown.strip()}) is None:

@@ -50,7 +50,7 @@ class Records:
         self.add([said])
 
     def note_sign_in(self, person: str, mfa: bool | None, now: float, *, refused: bool) -> None:
-        """A sign-in at the directory of an organisation that somebody agreed to, or refused."""
+        """A sign-in at the directory of an organisation that a person agreed to, or refused."""
         row = {
             "time": _time(now), "caller": person, "identity": person, "verb": "enter", "target": self.cloud,
             "outcome": "refused" if refused else "allowed", "at": self.cloud,

@@ -1,4 +1,4 @@
-"""Remembers every secret that the lab makes, for whoever asks for that: a test that looks for them everywhere else."""
+"""Remembers every secret that the lab makes, for a test that looks for them everywhere else."""
 
 import os
 

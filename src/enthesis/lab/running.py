@@ -70,7 +70,7 @@ def _is_entry(value: object) -> bool:
 
 
 def owners_word(listed: Sequence[Mapping[str, str]]) -> str:
-    """What shows that somebody is the lab's owner, who plays its people, runs and hosts; '' where it is not known."""
+    """What shows that a person is the lab's owner, who plays its people, runs and hosts; '' where it is not known."""
     return next((entry[OWNER] for entry in listed if OWNER in entry), "")
 
 
@@ -103,7 +103,7 @@ def holder_of_lock(state: Path) -> int | None:
 
 
 def is_lab(pid: int, state: Path) -> bool:
-    """Whether a process is the lab of a state folder and ours: what a lock file says, anybody may have written."""
+    """Whether a process is the lab of a state folder and ours: what a lock file says, any user may have written."""
     try:
         found = Path(f"/proc/{pid}")
         if found.stat().st_uid != os.geteuid():

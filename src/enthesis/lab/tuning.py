@@ -1,4 +1,4 @@
-"""Tunes a lab through its state: administrators' sessions, its clock, its keys, sign-ins that wait for somebody."""
+"""Tunes a lab through its state: administrators' sessions, its clock, its keys, sign-ins that wait for a person."""
 
 import json
 import os
@@ -79,7 +79,7 @@ def clock(state: Path, forward: float = 0) -> float:
 
 
 def waiting_sign_in(state: Path, directory: str) -> str | None:
-    """The code of a sign-in that waits at a directory for somebody to agree; None where none does."""
+    """The code of a sign-in that waits at a directory for a person to agree; None where none does."""
     store = Store(state / "lab.db")
     try:
         row = store.connection.execute(

@@ -30,7 +30,7 @@ Signed = tuple[str, Mapping[str, Any]]
 
 
 def approved(estate: Estate, folder: Path, proposal: Proposal, key: Path | None, now: datetime) -> tuple[Proposal, str]:
-    """Adds an approval to a proposal, signed with a key or by the directory where somebody is signed in; returns the
+    """Adds an approval to a proposal, signed with a key or by the directory where a person is signed in; returns the
     proposal with the approver's address.
 
     Raises InvalidInput if the key belongs to no approver, if nobody is signed in, or if the author approves;
@@ -125,7 +125,7 @@ def _signed(estate: Estate, folder: Path, approval: str) -> Signed | None:
 
 
 def _stated(estate: Estate, folder: Path, approval: str) -> Signed | None:
-    """The same of what a directory of ours states about somebody who is signed in there."""
+    """The same of what a directory of ours states about a person who is signed in there."""
     try:
         taken = parsed(approval.encode())
     except Refused:

@@ -105,7 +105,7 @@ def sessions_of(state: Path) -> list[Mapping[str, str]]:
 
 @dataclass(frozen=True)
 class Given:
-    """What somebody has at hand: for issuers and providers, files of tokens and of registered clients by their name;
+    """What a person has at hand: for issuers and providers, files of tokens and of registered clients by their name;
     for clusters, a kubeconfig; keyed credentials by name.
 
     An estate of several clusters wants a context of each cluster's own name in it.

@@ -93,7 +93,7 @@ def enact(
     why: Why, how: How | None = None, fences: Mapping[str, int] | None = None,
 ) -> Enacted:  # fmt: skip
     """Carries out a proposal that was made from these surveys. `fences` are those of before the surveys: Busy where
-    somebody has enacted at the same accounts since, or does so now.
+    a person has enacted at the same accounts since, or does so now.
     """
     _refuse_if_rights_lack(proposal.steps, connected)
     if not proposal.steps:
@@ -405,7 +405,7 @@ def _place(step: Step) -> str:
 def undoing(enactment: Enactment, kept: Sequence[KeptStep], surveys: Sequence[Surveyed]) -> Proposal:
     """The proposal that takes an enactment back: each of its steps that was done, the other way round.
 
-    MovedAway where a statement is not as the enactment left it: somebody has changed it since. Keyed credentials that
+    MovedAway where a statement is not as the enactment left it: a person has changed it since. Keyed credentials that
     were revoked and sessions that were ended stay so.
     """
     done = [each for each in kept if each.state == DONE and each.step.collection not in NOT_UNDONE]

@@ -80,9 +80,9 @@ def keep(organisation: str, directory: str, credential: HeldCredential, ahead: t
 
     It ends by the directory's clock, which is `ahead` of ours."""
     try:
-        person = str(parsed(credential.secret.reveal().encode()).unverified_claims.get("sub", "somebody"))
+        person = str(parsed(credential.secret.reveal().encode()).unverified_claims.get("sub", "an unknown person"))
     except Refused:
-        person = "somebody"
+        person = "an unknown person"
     now = (datetime.now(UTC) + ahead).replace(microsecond=0)
     ends = now + min(credential.life, LONGEST)
     path = made_ready() / f"{organisation.removeprefix('@')}.json"

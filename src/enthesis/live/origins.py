@@ -83,7 +83,7 @@ def _from_file(form: str, path: Path, estate: Estate | None, folder: Path | None
 
 
 def _token(form: str, where: str, token: bytes, estate: Estate | None, folder: Path | None, now: datetime) -> AtHand:
-    """A token as it says that it is; whoever it is shown to checks it."""
+    """A token as it says that it is; the service it is shown to checks it."""
     token = token.strip()
     try:
         claims = parsed(token).unverified_claims

@@ -93,7 +93,7 @@ class Trials:
 def near_miss_trials(
     estate: Estate, trusts: Sequence[Trust], connected: Connected, instant: datetime, reporter: Reporter
 ) -> Iterator[Trials]:
-    """For every trust: somebody that gets in, and everybody near that must not, or why none can be tried."""
+    """For every trust: a caller that gets in, and everybody near that must not, or why none can be tried."""
     admissions = Admissions(compile_estate(estate), instant, just_now=True)
     judge = Judge(admissions.compiled)
     reporter.begin("near-misses", len(trusts))
@@ -129,16 +129,16 @@ def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
         return "it has ended" if trust.until is not None and trust.until <= admissions.instant else ""
     try:
         why = admissions.nobody_because(trust)
-        if why or admissions.somebody(trust) is not None:
+        if why or admissions.example(trust) is not None:
             return why
-        later = replace(admissions, just_now=False).somebody(trust) is not None
+        later = replace(admissions, just_now=False).example(trust) is not None
         return "no caller is admitted at this time" if later else "no caller can ever meet all of its conditions"
     except Undecided:
         return ""
 
 
 def _of_named(judge: Judge, trust: Trust, instant: datetime, connected: Connected) -> Trials:
-    """Somebody whom a trust admits by name, and those near that are somebody else or ask otherwise."""
+    """A caller whom a trust admits by name, and those near that are another caller or ask otherwise."""
     estate, about, source = judge.compiled.estate, trust.name or trust.of, str(trust.source)
     callers, why = NamedCallers(judge, trust, instant), "no caller that it admits is known here"
     for meant in callers.meant():
@@ -265,7 +265,7 @@ def _of_trust(
     """`gets_in`: by this trust or another one of the same identity; `show` tries a caller for real."""
     about, source = trust.name or trust.of, str(trust.source)
     try:
-        caller = admissions.somebody(trust)
+        caller = admissions.example(trust)
         near = near_misses(admissions, trust, caller) if caller is not None else []
     except Undecided as bound:
         return Trials(about, source, (Trial("who gets in", ALLOWED, UNDECIDED, said=str(bound)),))
@@ -494,7 +494,7 @@ def _elsewhere(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Tr
 
 
 def _other_audience(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Trial]:
-    """The same token, made for somebody else."""
+    """The same token, made for another caller."""
     yield _try(estate, kept, connected, f"{kept.what} for its own audience", ALLOWED, ())
     claims = {**kept.journey.origin.shows, "aud": OTHER_AUDIENCE}
     what = f"{kept.what} for {OTHER_AUDIENCE}"

@@ -10,7 +10,7 @@
     │       └── NotIssued         an issuer signs no such statement
     ├── NotDecided                it would be too much work                      exit 1
     ├── MovedAway                 the live side is not what was proposed for     exit 1
-    │   └── Busy                  somebody else changes it now
+    │   └── Busy                  another person changes it now
     ├── StoppedPartWay            resumable                                      exit 4
     └── InnerError                raised in one part and handled by the part that called it
 
@@ -85,7 +85,7 @@ class MovedAway(EnthesisError):
 
 
 class Busy(MovedAway):
-    """Somebody else enacts there now."""
+    """Another person enacts there now."""
 
 
 class StoppedPartWay(EnthesisError):

@@ -11,7 +11,7 @@ _IN_BYTES = re.compile(
 
 
 def word(text: str) -> str:
-    """A text as one word of a command that somebody copies: whatever is in it does nothing in a shell."""
+    """A text as one word of a command that a person copies: whatever is in it does nothing in a shell."""
     return shlex.quote(text)
 
 

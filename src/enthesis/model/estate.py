@@ -367,7 +367,7 @@ class Approval:
 
 @dataclass(frozen=True, slots=True)
 class Notice:
-    """How long before an end of a kind, its name, somebody is told of it."""
+    """How long before an end of a kind, its name, a person is told of it."""
 
     name: str
     before: tuple[timedelta, ...]

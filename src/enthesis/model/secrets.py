@@ -1,4 +1,4 @@
-"""Secrets in hand: a value masks itself, and no text that leaves the program shows one, whoever repeats it."""
+"""Secrets in hand: a value masks itself, and no text that leaves the program shows one, whatever repeats it."""
 
 import json
 from urllib.parse import quote

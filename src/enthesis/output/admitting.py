@@ -80,7 +80,7 @@ def trust_lines(trust: Trust) -> Iterator[Line]:
 
 
 def told_lines(told: Told) -> Iterator[Line]:
-    """Somebody that gets in, those near it, whoever gets in too first; and comparisons."""
+    """A caller that gets in, those near it, those that are admitted too first; and comparisons."""
     if told.trust.admits.form not in BEARERS:
         return
     if told.undecided:

@@ -43,5 +43,5 @@ class Bar:
 
 
 def reporter(*, quiet: bool) -> Silent | Bar:
-    """A bar where somebody looks on, silence elsewhere."""
+    """A bar where a person looks on, silence elsewhere."""
     return Bar() if sys.stderr.isatty() and not quiet else Silent()

@@ -46,7 +46,7 @@ def conditions(chain: Chain) -> str:
 
 
 def from_lines(whom: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
-    """Everything that somebody can reach, by place."""
+    """Everything that a caller can reach, by place."""
     places = len({access.target for access in found})
     yield from _perhaps_more(why)
     yield line(

@@ -292,7 +292,7 @@ def remedy_lines(remedies: Remedies, also: Sequence[Sequence[str]]) -> Iterator[
 
 
 def _whom(change: Change) -> str:
-    return change.whose if change.whose.startswith("whoever") else f"the administrators of {change.whose}"
+    return change.whose if change.whose.startswith("the ") else f"the administrators of {change.whose}"
 
 
 # -- the same for a program -----------------------------------------------------------------------------------------

@@ -1,4 +1,4 @@
-"""What in a proposal needs somebody to accept it by name: `--yes` alone is no such acceptance."""
+"""What in a proposal needs a person to accept it by name: `--yes` alone is no such acceptance."""
 
 from collections.abc import Iterator, Mapping, Sequence
 
@@ -95,14 +95,14 @@ def _is_outside(estate: Estate, gain: Gain) -> bool:
 
 
 def _without_administrators(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed]) -> list[str]:
-    """The accounts where somebody can change access now, and nobody can afterwards."""
+    """The accounts where a person can change access now, and nobody can afterwards."""
     before = live_of(surveys)
     had, have = (set(_administered(as_estate(estate, side))) for side in (before, afterwards(before, proposal.steps)))
     return [f"no administrator is left who can change access at {account}" for account in sorted(had - have)]
 
 
 def _administered(live: Estate) -> Iterator[str]:
-    """The accounts at which a grant lets somebody who is there change access."""
+    """The accounts at which a grant lets a person who is there change access."""
     there = {*live.identities, *live.groups}
     for grant in live.grants:
         changes = ("account", "change-access") in live.permissions_of(grant.role)

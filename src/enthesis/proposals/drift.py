@@ -40,10 +40,10 @@ def drift(
     for key, left in known.items():
         found = live.get(key)
         if found is not None and found.etag != left.etag:
-            by = found.changed_by or "somebody"
+            by = found.changed_by or "an unknown person"
             changed.append(f"{statement_sentence(found.collection, found.body)} ({found.holder}): changed by {by}")
         elif found is None and (key[0], left.step.holder.split("/", 1)[0]) in looked_at:
-            by = who_removed(left.step, key[1]) or "somebody"
+            by = who_removed(left.step, key[1]) or "an unknown person"
             sentence = statement_sentence(left.step.collection, left.step.body or {})
             gone.append(f"{sentence} ({left.step.holder}): removed by {by}")
     return Drift(tuple(changed), tuple(gone))

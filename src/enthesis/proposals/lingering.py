@@ -31,7 +31,7 @@ def dangling(surveys: Sequence[Surveyed], but_of: str | None = None) -> tuple[st
 
 
 def living_on(steps: Sequence[Step], surveys: Sequence[Surveyed]) -> Iterator[tuple[str, str]]:
-    """Identities that somebody cannot take on any more after these steps, and how long a session as each may live on.
+    """Identities that a person cannot take on any more after these steps, and how long a session as each may live on.
 
     A session lasts to its end though the trust that gave it has gone; what it may do is judged anew each time.
     """

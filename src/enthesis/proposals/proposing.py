@@ -258,7 +258,7 @@ def _blocked(
 
 
 def _unknown_there(estate: Estate, our: Wanted) -> tuple[str, str]:
-    """Why a provider cannot hold a statement that names somebody whom it does not know; and who can change that."""
+    """Why a provider cannot hold a statement that names a person whom it does not know; and who can change that."""
     if our.collection == "grants":
         named = [str(our.body["to"])]
         account = estate.accounts.get(account_of(str(our.body["at"])))

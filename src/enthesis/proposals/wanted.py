@@ -191,7 +191,7 @@ def _grants(estate: Estate) -> Iterator[Wanted]:
 
 
 def _providers_of_grant(estate: Estate, grant: Grant) -> tuple[str, ...]:
-    """Where a grant is kept: at the system of what it is at; one at a boundary wherever its identity, or somebody in
+    """Where a grant is kept: at the system of what it is at; one at a boundary wherever its identity, or a person in
     its group, can use it. A holder's statements are kept at its own providers alone."""
     at = estate.system_of(grant.at)
     held_at = estate.providers_of(estate.holder_of(grant))

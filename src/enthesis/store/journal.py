@@ -284,20 +284,20 @@ class Journal:
     # -- leases ------------------------------------------------------------------------------------------------
 
     def fences(self) -> dict[str, int]:
-        """The fencing numbers by now: one that is more than one higher at the next lease says that somebody has enacted
-        there meanwhile. Where somebody does just now, that counts as later."""
+        """The fencing numbers by now: one that is more than one higher at the next lease says that a person has enacted
+        there meanwhile. Where a person does just now, that counts as later."""
         with self._reading() as connection:
             rows = connection.execute(select(leases)).all()
         return {row.place: row.fence - (row.owner not in ("", _me()) and self._holds(row)) for row in rows}
 
     def is_under_way(self, number: int) -> bool:
-        """Whether somebody carries out an enactment now: one that is running and held by nobody was interrupted."""
+        """Whether a person carries out an enactment now: one that is running and held by nobody was interrupted."""
         with self._reading() as connection:
             rows = connection.execute(select(leases).where(leases.c.enactment == number)).all()
         return any(row.owner != "" and self._holds(row) for row in rows)
 
     def lease(self, places: Sequence[str], number: int | None) -> "Lease":
-        """The right to be the only one who enacts at some places; Busy where somebody else has it.
+        """The right to be the only one who enacts at some places; Busy where another person has it.
 
         Its fencing number grows with every holder, so that one who comes back late is told from the present one.
         """
@@ -324,7 +324,7 @@ class Journal:
         return Lease(self, owner, fences)
 
     def _holds(self, row: Row[Any]) -> bool:
-        """Whether whoever took a lease has it still: until it ends, or its process on this machine has ended."""
+        """Whether the holder of a lease has it still: until it ends, or its process on this machine has ended."""
         here, _, process = row.owner.partition(" ")
         if here == socket.gethostname() and process and not _runs(process):
             return False
@@ -352,7 +352,7 @@ class Lease:
             connection.execute(update(leases).where(held).values(enactment=number))
 
     def renew(self, connection: Connection) -> None:
-        """Goes on holding it; Busy where somebody else has taken it meanwhile."""
+        """Goes on holding it; Busy where another person has taken it meanwhile."""
         ends = (self.journal.now() + LEASE).timestamp()
         for place, fence in self.fences.items():
             held = {"at": place, "number": fence, "whose": self.owner, "until": ends}
@@ -374,7 +374,7 @@ class Lease:
 class Writer:
     """Writes down steps as they are sent and ended, from many threads, several in one transaction.
 
-    A call returns when what it says is on disk. Each transaction renews the lease, so that nothing is sent by somebody
+    A call returns when what it says is on disk. Each transaction renews the lease, so that nothing is sent by a person
     who has lost it.
     """
 
@@ -399,7 +399,7 @@ class Writer:
         written = threading.Event()
         with self._guard:
             self._queue.append((values, written))
-        with self._turn:  # whoever gets here first writes for all who wait
+        with self._turn:  # the first to get here writes for all who wait
             if not written.is_set():
                 self._flush()
         if self._fault is not None:

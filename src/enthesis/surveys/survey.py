@@ -236,7 +236,7 @@ def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> N
     elif "finding" in record:
         into.findings.append(Said(str(record["finding"]), f"{record.get('at', '')}: {record.get('says', '')}"))
     elif isinstance(record.get("read_up_to"), dict):
-        pass  # for whoever reads on from there
+        pass  # for readers that continue from there
     elif isinstance(record.get("keys_of"), str):
         into.keys[record["keys_of"]] = record.get("published")
     else:

@@ -1,4 +1,4 @@
-"""What a trust lets in, as the exact set of callers: somebody in it, near-misses derived from it, and comparisons."""
+"""What a trust lets in, as the exact set of callers: a caller in it, near-misses derived from it, and comparisons."""
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -27,7 +27,7 @@ BESIDES = "when."  # before the name of what is asked of the request and not of 
 
 @dataclass(frozen=True, slots=True)
 class Near:
-    """A caller one step away from somebody that gets in; `what` says which step."""
+    """A caller one step away from a caller that gets in; `what` says which step."""
 
     what: str
     shown: Mapping[str, Value]
@@ -134,7 +134,7 @@ class Admissions:
         """Which values the claims of a trust's issuer can have; those that journeys show come first."""
         return rooms_for(self.estate, self.estate.issuers[str(trust.admits.whom)])
 
-    def somebody(self, trust: Trust) -> Shown | None:
+    def example(self, trust: Trust) -> Shown | None:
         """A caller that a trust admits, as like a real one as the estate's names allow; None where it admits nobody."""
         return one_of(self.callers_of(trust), self.rooms(trust))
 
@@ -334,7 +334,7 @@ def held_against(
 
 @dataclass(frozen=True, slots=True)
 class TrustComparison:
-    """A trust against another set of callers: somebody it admits beyond, and somebody it leaves out."""
+    """A trust against another set of callers: a caller it admits beyond, and a caller it leaves out."""
 
     than: str
     more: Shown | None
@@ -358,7 +358,7 @@ def told(admissions: Admissions, trust: Trust, versions: Sequence[tuple[str, Cal
     if trust.admits.form not in BEARERS:
         return Told(trust)
     try:
-        caller = admissions.somebody(trust)
+        caller = admissions.example(trust)
         near = near_misses(admissions, trust, caller) if caller is not None else []
         compared = [
             TrustComparison(than, admissions.beyond(trust, one), admissions.left_out(trust, one))

@@ -1,6 +1,6 @@
-"""Risks of an estate: what is written without an error, and lets in somebody, or lasts longer, than can be meant.
+"""Risks of an estate: what is written without an error, and lets in a caller, or lasts longer, than can be meant.
 
-Each has a stable code, a place, a witness where somebody gets in, and what would mend it. What is past the bound on
+Each has a stable code, a place, a witness where a caller gets in, and what would mend it. What is past the bound on
 work is counted, never guessed.
 """
 
@@ -56,7 +56,7 @@ CHANGING = ("write", "run", "manage", "power")  # classes of verbs
 
 @dataclass(frozen=True, slots=True)
 class Risk:
-    """One risk. `names` are what it is about, for accepting it; `shown` is somebody who gets in by it.
+    """One risk. `names` are what it is about, for accepting it; `shown` is a caller who gets in by it.
 
     `path` leads from the statement to the part of it that is dangerous.
     """
@@ -275,7 +275,7 @@ def _never_admits(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
         known = ", ".join(issuer.claims or ()) or "none"
         message = f"{issuer.name} never issues {' and '.join(unissued)}, so no caller is admitted"
         yield _of(trust, "claim-never-issued", message, f"it issues {known}; correct the name, or the issuer's claims")
-    elif _stands(looking, trust.of) and looking.admissions.somebody(trust) is None:
+    elif _stands(looking, trust.of) and looking.admissions.example(trust) is None:
         why = looking.admissions.nobody_because(trust)
         message = f"no caller is ever admitted: {why}" if why else "no caller can ever meet all of its conditions"
         fix = "lift the ceiling, or remove the trust" if why else "correct the conditions, or remove the trust"
@@ -367,7 +367,7 @@ def _only_barred(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
         message = "does not say who is admitted, so every token of its issuer is"
     else:
         message = "says only who is not admitted, so every other caller is"
-    yield _of(trust, "only-barred", message, "say who is meant, at least their sub", looking.admissions.somebody(trust))
+    yield _of(trust, "only-barred", message, "say who is meant, at least their sub", looking.admissions.example(trust))
 
 
 def says_who(test: Test) -> bool:
@@ -382,7 +382,7 @@ def says_who(test: Test) -> bool:
 
 
 def _fork_like(estate: Estate) -> Mapping[str, set[tuple[str, str]]]:
-    """By issuer, the claims and values of runs that somebody else's change can start, as far as the estate shows."""
+    """By issuer, the claims and values of runs that another caller's change can start, as far as the estate shows."""
     found: dict[str, set[tuple[str, str]]] = {name: set() for name in estate.issuers}
 
     listed = {name: (*OUTSIDE_RUNS, *one.outside_runs) for name, one in estate.issuers.items()}
@@ -441,7 +441,7 @@ def _forks(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
 
 
 def _can_change(looking: _RiskSearch, identity: str, issuer: str) -> str | None:
-    """Something that an identity can change, directly or by taking on, where somebody whom an issuer speaks for has
+    """Something that an identity can change, directly or by taking on, where a caller whom an issuer speaks for has
     taken it on; None where it can only look and read."""
     chains, compiled = looking.chains, looking.chains.compiled
     catalogue = looking.estate.catalogue

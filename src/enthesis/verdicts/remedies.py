@@ -328,7 +328,7 @@ class _Maker:
             yield from self._wider_trusts(step)
             yield from self._new_trusts(request)
             return
-        if step.grounds:  # a key that its provider manages: no grant opens it to anybody else
+        if step.grounds:  # a key that its provider manages: no grant opens it to any other caller
             self.unmendable += [ground.text for ground in step.grounds]
             return
         if self._is_resource(request.caller):

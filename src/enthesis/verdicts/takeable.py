@@ -60,7 +60,7 @@ def refused_by(judge: Judge, origin: Origin, identity: str, context: Context, no
 
 
 def _candidates(estate: Estate, origin: Origin, last: str) -> list[str]:
-    """Identities of which a trust might admit whoever is here: the origin, or the identity last taken on."""
+    """Identities of which a trust might admit the present caller: the origin, or the identity last taken on."""
     return list(dict.fromkeys(trust.of for trust in estate.trusts if _might_admit(trust, origin, last)))
 
 

@@ -24,7 +24,7 @@ class Subjects:
     authenticated: dict[str, None] = field(default_factory=dict)  # callers that have proved who they are
     everybody: str = ""  # the group of those, if something is for it
     users: dict[str, str] = field(default_factory=dict)  # addresses of users that something is bound to, by name
-    posed_groups: set[str] = field(default_factory=set)  # names of groups that somebody may act for
+    posed_groups: set[str] = field(default_factory=set)  # names of groups that a caller may act for
     acting_for: set[str] = field(default_factory=set)  # those that something is bound to
 
     def of(self, subject: Mapping[str, Any], namespace: str, what: str) -> Iterator[Record]:
@@ -61,7 +61,7 @@ class Subjects:
         return self._once(address, "person" if address.startswith("@") else "service-account")
 
     def _group(self, name: str) -> Iterator[Record]:
-        """A group: by rule where the cluster itself says who is in it; else with somebody who stands for whoever those
+        """A group: by rule where the cluster itself says who is in it; else with a caller who stands for those
         who sign people in put there."""
         address = f"{self.account}/group/{word_of(name)}"
         if address in self.made:
@@ -91,7 +91,7 @@ class Subjects:
         yield {"to": address}
 
     def masters_there(self, *, acted_for: bool) -> Iterator[Record]:
-        """The group that may do everything; `acted_for`: somebody may act for it."""
+        """The group that may do everything; `acted_for`: a caller may act for it."""
         stands, records = self._anybody(f"of {MASTERS}")
         members = [stands]
         yield from records
@@ -103,11 +103,11 @@ class Subjects:
         yield {"section": "groups", "address": f"{self.account}/group/{MASTERS}", "members": members}
 
     def acting(self, which: str) -> tuple[str, list[Record]]:
-        """An identity that stands for whoever acts as a user or for a group, with its records if it is new."""
+        """An identity that stands for callers that act as a user or for a group, with its records if it is new."""
         return self._once(f"{self.account}/identity/{ANYBODY} acting {which}", "service-account")
 
     def _anybody(self, which: str) -> tuple[str, list[Record]]:
-        """A person who stands for those whom only whoever signs people in knows."""
+        """A person who stands for those whom only the sign-in service knows."""
         return self._once(f"@{self.organisation}/identity/{ANYBODY} {which}", "person")
 
     def _once(self, address: str, kind: str) -> tuple[str, list[Record]]:
@@ -123,7 +123,7 @@ class Subjects:
         return address, records
 
     def everybody_there(self) -> Iterator[Record]:
-        """The group of everybody who is authenticated, whoever that is: named anywhere, or not."""
+        """The group of everybody who is authenticated, named or not: named anywhere, or not."""
         if not self.everybody:
             return
         _, records = self._anybody("else")

@@ -166,8 +166,8 @@ class ClusterReading:
     known: dict[str, tuple[tuple[Follows, ...], ClusterPowers]] = field(default_factory=dict)  # by role
     refused: list[Record] = field(default_factory=list)
     subjects: Subjects = field(init=False)
-    posing: bool = False  # whether anybody may act as a user
-    given: dict[str, list[Record]] = field(default_factory=dict)  # grants to people, where somebody may act as users
+    posing: bool = False  # whether any caller may act as a user
+    given: dict[str, list[Record]] = field(default_factory=dict)  # grants to people, where a caller may act as users
 
     def __post_init__(self) -> None:
         self.subjects = Subjects(self.cluster.address, self.cluster.account, self.cluster.organisation)
@@ -178,7 +178,7 @@ class ClusterReading:
         return self.cluster.address.rsplit("/", 1)[1] + ":"
 
     def records(self) -> Iterator[Record]:
-        """Everything; last, up to where it was read, for whoever reads on from there."""
+        """Everything; last, up to where it was read, for readers that continue from there."""
         self.discover()
         yield from self._things()
         yield from self.access()
@@ -468,13 +468,13 @@ class ClusterReading:
             yield from self._posing(to, powers)
 
     def _noted(self, to: str, record: Record) -> Record:
-        """A record that gives somebody something; what people have is kept, where somebody may act as users."""
+        """A record that gives a caller something; what people have is kept, where a caller may act as users."""
         if self.posing and to.startswith("@") and record["section"] == "grants":
             self.given.setdefault(to, []).append(record)
         return record
 
     def _posing(self, to: str, powers: ClusterPowers) -> Iterator[Record]:
-        """Identities that somebody may act as, by the names of users and groups: each has what is bound to them."""
+        """Identities that a caller may act as, by the names of users and groups: each has what is bound to them."""
         grant = _following_grant(to)
         for name, address in self.subjects.users.items():
             if ANY in powers.users or name in powers.users:

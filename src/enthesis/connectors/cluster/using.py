@@ -1,7 +1,7 @@
 """A cluster in use: tokens of its service accounts, for their workloads or another audience, and attempts with them.
 
-Tokens are only ever requested ones (TokenRequest), with an audience and a short life. Whoever asks for one needs the
-right to create `serviceaccounts/token`; an attempt needs none of ours.
+Tokens are only ever requested ones (TokenRequest), with an audience and a short life. A caller that asks for one needs
+the right to create `serviceaccounts/token`; an attempt needs none of ours.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
@@ -83,7 +83,7 @@ class LiveCluster:
     def take_on(
         self, shown: HeldCredential, identity: str, narrowed: KindVerbs | None, asked: Surroundings
     ) -> HeldCredential | Refusal:
-        """A token of a service account: bound to a workload that runs as it, or as somebody who may request it."""
+        """A token of a service account: bound to a workload that runs as it, or as a caller who may request it."""
         if narrowed is not None:
             raise InvalidInput(
                 f"{self.name} cannot narrow the tokens of its service accounts", code="narrowing-not-known"

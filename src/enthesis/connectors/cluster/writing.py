@@ -52,7 +52,7 @@ def rules_for(allows: Mapping[str, Any]) -> list[Rule]:
 
 
 def allows_now(rules: Iterable[Mapping[str, Any]]) -> dict[str, list[str]]:
-    """What rules allow of what a role of ours can say; for a role that somebody changed by hand."""
+    """What rules allow of what a role of ours can say; for a role that a caller changed by hand."""
     out: dict[str, list[str]] = {}
     for kind, words in {**{kind: {} for kind in OWN_KINDS.values()}, **IN_REQUESTS}.items():
         plain = {word: (resource, requests) for resource, own in OWN_KINDS.items() if own == kind

@@ -1,4 +1,4 @@
-"""The reviews of a stand-in cluster: may somebody do something, what may I do, whose token is this."""
+"""The reviews of a stand-in cluster: may a caller do something, what may I do, whose token is this."""
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
