@@ -1,9 +1,9 @@
 """What follows from what rules allow, as a caller who knows clusters reads them; in the estate's words.
 
-Reading a list of secrets is reading them. Callers that may start a workload in a namespace, or run a command in one there,
-have every identity of that namespace; callers that may request a token or impersonate have that identity. Bindings may be
-made by those who may bind, and roles widened by those who may escalate: both change access. So do certificates that
-one approves oneself, and webhooks that the cluster asks about every change.
+Reading a list of secrets is reading them. Callers that may start a workload in a namespace, or run a command in one,
+have every identity of that namespace; callers that may request a token or impersonate have that identity. Bindings
+may be made by those who may bind, and roles widened by those who may escalate: both change access. So do
+certificates that one approves oneself, and webhooks that the cluster asks about every change.
 (Kubernetes documentation, "Role Based Access Control Good Practices" and "User impersonation".)
 """
 
