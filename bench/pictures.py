@@ -45,6 +45,15 @@ credentials:
 grants:
   - {to: build/identity/publisher, role: page-writing, at: bulletin, held_by: bulletin, until: "2026-10-01T00:00:00Z"}
 """
+MORE = """\
+identities:
+  build/identity/tester: {kind: service-account, owner: web-team, purpose: tries pages out}
+trusts:
+  - {of: build/identity/tester, admits: {token: forge, claims: {sub: project/tides/tests/branch/main, aud: lowland}}}
+grants:
+  - {to: build/identity/tester, role: page-writing, at: bulletin/bucket/public-pages, held_by: bulletin}
+  - {to: build/identity/tester, role: page-writing, at: bulletin/bucket/public-pages, held_by: build}
+"""
 PICTURES: Mapping[str, Sequence[str]] = {
     "demo": ("enthesis demo",),
     "propose": ("enthesis propose",),
@@ -55,6 +64,27 @@ PICTURES: Mapping[str, Sequence[str]] = {
     "trace": ("enthesis trace --journey publish-from-a-side-branch",),
     "prove": ("!enthesis enact --yes", "enthesis prove --quiet", "enthesis prove --near-misses --quiet"),
     "risks": ("enthesis check",),
+    "check": ("enthesis check",),
+    "invariant": ("enthesis check",),
+    "admit": ("enthesis admit build/identity/publisher",),
+    "card": ("enthesis card build/identity/publisher", "enthesis card page-writing"),
+    "reach": (
+        "enthesis reach --to bulletin/bucket/public-pages", "enthesis reach --from forge",
+        "enthesis reach --to bulletin/bucket/public-pages --verb delete",
+    ),
+    "lab": (
+        "enthesis lab status", "enthesis lab clock --forward 20m",
+        "enthesis lab fault gauges --lag 2s --fail 30 --seed 7",
+    ),
+    "start": (
+        "enthesis start", "enthesis start pipeline-publishes ../site --usual-names", "enthesis check --estate ../site",
+        "enthesis help trusts",
+    ),
+    "whoami": (
+        "!enthesis enact --yes", "enthesis whoami",
+        "enthesis lab run forge --claim sub=project/tides/bulletin/branch/main --claim aud=lowland "
+        "--claim event=push -- enthesis whoami",
+    ),
     "lend": ("enthesis demo --chapter lending",),
     "sweep": ("enthesis sweep", "enthesis calendar --within 90d"),
     "cutoff": (
@@ -71,6 +101,13 @@ PICTURES: Mapping[str, Sequence[str]] = {
 """What each picture shows; a command behind `!` is run and not shown."""
 
 
+def _edited(path: Path, before: str, after: str) -> None:
+    text = path.read_text(encoding="utf-8")
+    if before not in text:
+        raise ValueError(f"{path.name} does not say {before}")
+    path.write_text(text.replace(before, after, 1), encoding="utf-8")
+
+
 def estate(folder: Path, name: str) -> None:
     """The estate that a picture is of."""
     data = resources.files("enthesis").joinpath("data", "nowcast" if name == "survey" else "saltmarsh")
@@ -83,6 +120,11 @@ def estate(folder: Path, name: str) -> None:
         (folder / one.name).write_bytes(one.read_bytes())
     if name == "sweep":
         (folder / "keys.yaml").write_text(KEYS, encoding="utf-8")
+    if name == "check":
+        _edited(folder / "estate.yaml", "provider: lowland}", "provider: lowlnd}")
+        _edited(folder / "publishing.yaml", "to: build/identity/publisher", "to: build/identity/publishr")
+    if name == "invariant":
+        (folder / "more.yaml").write_text(MORE, encoding="utf-8")
     if name == "risks":
         file, before, after = WIDE
         text = (folder / file).read_text(encoding="utf-8")
@@ -141,10 +183,13 @@ def main() -> None:
     wanted = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     wanted.add_argument("names", nargs="*", choices=[*PICTURES, []], metavar="NAME")
     for name in wanted.parse_args().names or PICTURES:
-        folder = Path(tempfile.mkdtemp(prefix="enthesis-picture-"))
+        around = Path(tempfile.mkdtemp(prefix="enthesis-picture-"))
+        folder = around / "saltmarsh"
+        folder.mkdir()
         estate(folder, name)
         program = str(Path(sys.executable).parent / "enthesis")
-        subprocess.run([program, "lab", "start"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+        if name != "check":  # which is of an estate that no lab can be of
+            subprocess.run([program, "lab", "start"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
         try:
             text = ""
             for line in PICTURES[name]:
@@ -153,8 +198,9 @@ def main() -> None:
             drawn(text, OUT / f"{name}.png")
             print(OUT / f"{name}.png")
         finally:
-            subprocess.run([program, "lab", "stop", "--clean"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-            shutil.rmtree(folder)
+            if name != "check":
+                subprocess.run([program, "lab", "stop", "--clean"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+            shutil.rmtree(around)
 
 
 if __name__ == "__main__":

@@ -239,7 +239,7 @@ def test_pipeline_access_is_told_held_against_a_token_and_tried(enthesis: Progra
     told = enthesis("admit", "archive-way", "--format", "json", at=folder)
     near = {one["what"]: one["admitted"] for one in told.json["trusts"][0]["near"]}
     assert near["another organisation of forge"] is False and near["sub of another archive"] is True
-    assert "Without any key the same runs get in by: - {of: gauges/identity/archiver" in told.err
+    assert "Without any key the same runs are admitted by: - {of: gauges/identity/archiver" in told.err
     card = enthesis("card", "gauges/identity/archiver", at=folder).out
     assert "the same value as copy, by its fingerprint: revoke them together" in card
     token = tmp_path / "token"

@@ -71,7 +71,7 @@ def admit(
     """Show whom a trust admits, claim by claim, with examples of who is in and who is not.
 
     Needs no rights, and no live system but for the keys that --token is checked with. Exit 1 where the token is not
-    admitted, or more gets in than was meant; 3 where a token's claims are as wanted and its signature could not be
+    admitted, or more callers are admitted than intended; 3 where a token's claims are as wanted and its signature could not be
     checked.
     """
     if from_token or token is not None:
@@ -163,7 +163,7 @@ def _keyless(estate: Estate, access: PipelineAccess, *, quiet: bool) -> None:
         for trust in estate.trusts
     )
     if access.credential is not None or not has:
-        remark(f"Without any key the same runs get in by: {Addition('trusts', '', entry).line()}", quiet=quiet)
+        remark(f"Without any key the same runs are admitted by: {Addition('trusts', '', entry).line()}", quiet=quiet)
 
 
 def chosen(estate: Estate, what: str) -> list[Trust]:

@@ -268,9 +268,9 @@ def _of_trust(
         caller = admissions.example(trust)
         near = near_misses(admissions, trust, caller) if caller is not None else []
     except Undecided as bound:
-        return Trials(about, source, (Trial("who gets in", ALLOWED, UNDECIDED, said=str(bound)),))
+        return Trials(about, source, (Trial("who is admitted", ALLOWED, UNDECIDED, said=str(bound)),))
     if caller is None:
-        return Trials(about, source, (Trial("who gets in", ALLOWED, UNDECIDED, said="nobody can"),))
+        return Trials(about, source, (Trial("who is admitted", ALLOWED, UNDECIDED, said="nobody can"),))
     try:
         control = show("an intended caller", caller, ALLOWED)
     except NotIssued as fault:

@@ -13,7 +13,7 @@ from enthesis.model.estate import Trust
 from enthesis.model.sentences import admitted, tested
 from enthesis.model.words import BEARERS
 from enthesis.output.lines import Line, Span, counted, line
-from enthesis.output.verdicts import jsonable, shown
+from enthesis.output.verdicts import jsonable, shown, value_words
 from enthesis.trusts.admitting import BESIDES, Held, Near, Told, TrustComparison, is_pinned
 
 MOST = 6  # near callers that get in too, in text
@@ -39,7 +39,7 @@ def sample_lines(sample: Sample) -> Iterator[Line]:
         yield line(Span("one notch wider, each on its own", "strong"))
     for name, test, lets in sample.wider:
         written = f"{name}: {flow_text(plain_test(test))}" if test is not None else f"without {name}"
-        yield line("  ", Span(written, "command"), "  lets in ", lets)
+        yield line("  ", Span(written, "command"), "  admits ", lets)
 
 
 def sample_yaml(sample: Sample) -> list[str]:
@@ -55,9 +55,11 @@ def sample_yaml(sample: Sample) -> list[str]:
 
 def caller_text(caller: Mapping[str, Value]) -> str:
     """What a caller shows, on one line; what its request says besides comes last."""
-    said = [(name, shown(value)) for name, value in caller.items() if value is not None]
-    claims = [f"{name} {value}" for name, value in said if not name.startswith(BESIDES)]
-    besides = [f"with {name.removeprefix(BESIDES)} {value}" for name, value in said if name.startswith(BESIDES)]
+    said = [(name, value) for name, value in caller.items() if value is not None]
+    claims = [value_words(name, value) for name, value in said if not name.startswith(BESIDES)]
+    besides = [
+        f"with {value_words(name.removeprefix(BESIDES), value)}" for name, value in said if name.startswith(BESIDES)
+    ]
     return ", ".join((*claims, *besides)) or "nothing"
 
 
@@ -89,7 +91,7 @@ def told_lines(told: Told) -> Iterator[Line]:
     if told.caller is None:
         yield line("  ", Span(f"admits nobody: {told.nobody}", "bad"))
     else:
-        yield line("  ", Span("gets in  ", "good"), caller_text(told.caller))
+        yield line("  ", Span("admitted  ", "good"), caller_text(told.caller))
         yield from _near_lines(told.near)
     for compared in told.compared:
         yield from _compared_lines(compared)
@@ -99,7 +101,7 @@ def _near_lines(near: Sequence[Near]) -> Iterator[Line]:
     also = [near_miss for near_miss in near if near_miss.admitted]
     for near_miss in also[:MOST]:
         yield line(
-            "  ", Span("gets in too: ", "bad"), near_miss.what, Span(f"  ({caller_text(near_miss.shown)})", "quiet")
+            "  ", Span("also admitted: ", "bad"), near_miss.what, Span(f"  ({caller_text(near_miss.shown)})", "quiet")
         )
     if len(also) > MOST:
         yield line(Span(f"  … and {len(also) - MOST} more: --format json has them all", "quiet"))

@@ -103,7 +103,7 @@ def risk_lines(texts: Mapping[str, str], found: Risks) -> Iterator[Line]:
         yield line()
         yield from one_error(_error(texts, risk.code, risk.source, risk.message, ()))
         if risk.shown is not None:
-            yield line("    ", Span("gets in", "bad"), f"  {caller_text(risk.shown)}")
+            yield line("    ", Span("admitted", "bad"), f"  {caller_text(risk.shown)}")
         yield line("    ", Span("fix:", "good"), f" {risk.remedy}")
     if found.accepted:
         yield line()

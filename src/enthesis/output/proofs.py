@@ -14,7 +14,8 @@ from enthesis.output.lines import Line, Span, counted, line, visible
 
 def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
     """The proofs as text; what was seen is told where an expectation is unmet."""
-    yield line(Span(first_sentence(proofs), "strong"))
+    failed = any(not proof.met and proof.outcome != WAITING for proof in proofs)
+    yield line(Span(first_sentence(proofs), "bad" if failed else "strong"))
     width = max((len(proof.journey) for proof in proofs), default=0)
     for proof in proofs:
         yield _one(proof, width)
@@ -76,7 +77,8 @@ def trials_sentence(what: tuple[str, str], every: Sequence[Trials]) -> str:
 
 def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Line]:
     """Trials as text: a line for each thing they are about, and more of those that ended otherwise."""
-    yield line(Span(trials_sentence(what, every), "strong"))
+    failed = any(trials.unmet for trials in every)
+    yield line(Span(trials_sentence(what, every), "bad" if failed else "strong"))
     width = max((len(trials.about) for trials in every), default=0)
     for trials in every:
         if trials.not_tried:

@@ -126,7 +126,7 @@ def _finding(finding: Finding) -> dict[str, Any]:
 def _risk_parts(risk: Risk) -> Iterator[str]:
     yield risk.message
     if risk.shown is not None:
-        yield f"gets in: {caller_text(risk.shown)}"
+        yield f"admitted: {caller_text(risk.shown)}"
     yield risk.remedy
 
 

@@ -376,10 +376,14 @@ def remedies_json(remedies: Remedies, also: Sequence[Sequence[str]]) -> dict[str
 
 def values_words(values: Mapping[str, object]) -> str:
     """The values with which a chain can be walked, in words; '' where it depends on none. Others may do as well."""
-    return ", ".join(_value_words(name.removeprefix("claims."), value) for name, value in sorted(values.items()))
+    return ", ".join(value_words(name.removeprefix("claims."), value) for name, value in sorted(values.items()))
 
 
-def _value_words(name: str, value: object) -> str:
+def value_words(name: str, value: object) -> str:
+    """An attribute with its value; a value that stands for any other is said to be free."""
+    if isinstance(value, tuple) and FREE_WORD in value:
+        rest = " and ".join(shown(one) for one in value if one != FREE_WORD)
+        return f"{name} {rest} and any other"
     return f"any other {name}" if value == FREE_WORD else f"{name} {shown(value)}"
 
 
