@@ -71,8 +71,8 @@ def admit(
     """Show whom a trust admits, claim by claim, with examples of who is in and who is not.
 
     Needs no rights, and no live system but for the keys that --token is checked with. Exit 1 where the token is not
-    admitted, or more callers are admitted than intended; 3 where a token's claims are as wanted and its signature could not be
-    checked.
+    admitted, or more callers are admitted than intended; 3 where a token's claims are as wanted and its signature
+    could not be checked.
     """
     if from_token or token is not None:
         # only tokens need the libraries that these load
