@@ -128,7 +128,7 @@ def test_admit_tells_claim_by_claim_and_who_is_near(enthesis: Program, saltmarsh
     ran = enthesis("admit", PUBLISHER, at=saltmarsh)
     assert ran.code == 0
     assert "  event  open    not fork-merge" in ran.out
-    assert f"gets in  sub {MAIN}, aud lowland, event push" in ran.out
+    assert f"admitted  sub {MAIN}, aud lowland, event push" in ran.out
     assert "also admitted: another event" in ran.out
     assert "sub of a sibling with the same beginning" in ran.out
     said = enthesis("admit", PUBLISHER, "--format", "json", at=saltmarsh).json

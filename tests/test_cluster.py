@@ -467,7 +467,7 @@ def test_clouds_are_surveyed_too(enthesis: Program, enacted_lab: object, tmp_pat
         (lambda lines: ["{}\n"], "not a header"),
         (lambda lines: [], "not a JSON object"),
         (lambda lines: [lines[0].replace('"version":2', '"version":9')], "version 9"),
-        (lambda lines: [*lines[:3], "{nonsense\n"], "ine 4 of live.jsonl is not JSON object"),
+        (lambda lines: [*lines[:3], "{nonsense\n"], "ine 4 of live.jsonl is not a JSON object"),
         (lambda lines: [*lines[:3], "{}\n"], "ine 4 of live.jsonl says nothing"),
         (lambda lines: [*lines[:3], '{"section":"secrets"}\n'], "no section `secrets`"),
         (lambda lines: [*lines[:3], '{"section":"grants","to":"a"}\n'], "ine 4 of live.jsonl"),

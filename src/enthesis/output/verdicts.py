@@ -376,7 +376,8 @@ def remedies_json(remedies: Remedies, also: Sequence[Sequence[str]]) -> dict[str
 
 def values_words(values: Mapping[str, object]) -> str:
     """The values with which a chain can be walked, in words; '' where it depends on none. Others may do as well."""
-    return ", ".join(value_words(name.removeprefix("claims."), value) for name, value in sorted(values.items()))
+    ordered = sorted(values.items(), key=lambda item: (item[1] == FREE_WORD, item[0]))
+    return ", ".join(value_words(name.removeprefix("claims."), value) for name, value in ordered)
 
 
 def value_words(name: str, value: object) -> str:

@@ -183,9 +183,8 @@ def as_estate(described: Estate, live: Live) -> Estate:
         replace(attachment, runs_as=tuple(name for name in attachment.runs_as if name in known))
         for attachment in lists["attachments"]
     )
-    # of the journeys only what their origins show is left: real values for those that are told
-    journeys = {name: replace(one, through=(), attempt=None) for name, one in described.journeys.items()}
-    return replace(described, resources=resources, journeys=journeys, invariants=(), **lists)
+    # without journeys, whose values would be told before those of outsiders that gain as much (dangers look at these)
+    return replace(described, resources=resources, journeys={}, invariants=(), **lists)
 
 
 def _of_known_kinds(catalogue: Catalogue, role: Role) -> Role:
