@@ -185,7 +185,9 @@ def main() -> None:
     print(f"{len(texts)} records, of which {made.shape.grants} grants and {made.shape.trusts} trusts")
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     parsing = min(timed(lambda: only_parsed(texts))[0] for _ in range(2))
+    first = timed(lambda: compiled_lines(texts))[0]  # each is the shorter of two, so that other work counts in neither
     compiling, (compiled, web) = timed(lambda: compiled_lines(texts))
+    compiling = min(first, compiling)
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     ratio = compiling / parsing
     print(f"compiled from a survey's lines, parsing counted in: {ratio:.2f} times json.loads (at most 5 wanted)")

@@ -13,9 +13,9 @@ from datetime import UTC, datetime, timedelta
 from difflib import get_close_matches
 from functools import cached_property, lru_cache
 from ipaddress import ip_network
-from operator import itemgetter
-from typing import Any, NamedTuple, Protocol
+from typing import Any, Protocol
 
+from enthesis.files.building import Builder, builder
 from enthesis.files.nodes import Node, tree_of
 from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.conditions import Glob, Network, pattern_error
@@ -426,18 +426,8 @@ class MapOf:
 
 ESCAPES = re.compile(r"[*?\\]").search  # an escape in a text, or what would need one
 NOTHING_MORE: Mapping[str, str] = {}
-TEXTS = {str}
 QuickReader = Callable[[Any, Notes, Source], Any]
 """Reads plain data that stands at one place; MISSING where it is not what is expected."""
-
-
-class Plan(NamedTuple):
-    """How entries of certain names are read at once: an attribute for each ('': it is left out), the entries that are
-    texts as they stand, and what reads the others."""
-
-    attributes: tuple[str, ...]
-    texts_of: Callable[[Mapping[str, Any]], tuple[Any, ...]] | None = None
-    readers: tuple[tuple[str, QuickReader], ...] = ()
 
 
 def quick_reader(shape: Shape) -> QuickReader | None:
@@ -566,28 +556,17 @@ class Record:
         if type(entries) is not dict:
             return MISSING
         names = tuple(entries)
-        plan = self._plans.get(names)
-        if plan is None:
-            plan = self._plans[names] = self._planned(entries, more)
-        attributes, texts_of, readers = plan
-        if texts_of is not None:
-            texts = texts_of(entries)
-            if set(map(type, texts)) != TEXTS or "" in texts or (escapes and any(map(ESCAPES, texts))):
-                return MISSING
-        values = dict(zip(attributes, entries.values(), strict=True))
-        values.pop("", None)
-        for attribute, read in readers:
-            values[attribute] = read(values[attribute], notes, source)
-            if values[attribute] is MISSING:
-                return MISSING
-        return self.make(**values, source=source) if values else MISSING
+        if names not in self._plans:
+            self._plans[names] = self._planned(entries, more)
+        build = self._plans[names]
+        return MISSING if build is None else build(entries, notes, source, escapes)
 
     @cached_property
-    def _plans(self) -> dict[tuple[str, ...], Plan]:
-        """What `quick` does with entries of these names; without attributes where no record has just these."""
+    def _plans(self) -> dict[tuple[str, ...], Builder | None]:
+        """What makes a value of entries of these names; None where no record has just these."""
         return {}
 
-    def _planned(self, entries: Mapping[str, Any], more: Mapping[str, str]) -> Plan:
+    def _planned(self, entries: Mapping[str, Any], more: Mapping[str, str]) -> Builder | None:
         known, there = self.by_name, entries.keys() - more.keys()
         sound = (
             there <= known.keys()
@@ -596,15 +575,10 @@ class Record:
             and all(other in there for name, other in self.goes_with.items() if name in there)
         )
         if not sound:
-            return Plan(("",) * len(entries))
-        attributes = tuple(known[name].attribute if name in known else more[name] for name in entries)
-        readers = {name: quick_reader(known[name].shape) for name in entries if name in known}
-        texts = [name for name in entries if (readers[name] is None if name in readers else more[name])]
-        return Plan(
-            attributes,
-            itemgetter(*texts, texts[0]) if texts else None,  # one more, so that it always gives a tuple
-            tuple((known[name].attribute, read) for name, read in readers.items() if read is not None),
-        )
+            return None
+        parts = [(name, known[name].attribute, quick_reader(known[name].shape)) for name in entries if name in known]
+        parts += [(name, more[name], None) for name in entries if name not in known and more[name]]
+        return builder(self.make, parts, MISSING, ESCAPES)
 
     def _unknown(self, name: str, node: Node, notes: Notes, known: Mapping[str, Field]) -> None:
         line, column = node.keys[name] if node.keys else (node.line, node.column)

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 
 from enthesis.model.conditions import Conditions, Glob
-from enthesis.model.estate import Estate
+from enthesis.model.estate import Estate, boundary_of
 
 
 @dataclass(slots=True)
@@ -77,25 +77,24 @@ def tables_of(estate: Estate) -> Tables:
 
 
 def _statements(tables: Tables, estate: Estate) -> None:
-    for number, trust in enumerate(estate.trusts):
-        tables.trust_of.append(trust.of)
-        tables.trust_form.append(trust.admits.form)
-        tables.trust_whom.append(trust.admits.whom)
-        tables.trust_session.append(trust.session.total_seconds())
-        _sparse(tables.trust_shown, number, trust.admits.conditions)
-        _sparse(tables.trust_when, number, trust.when)
-        if trust.until is not None:
-            tables.trust_until[number] = trust.until.timestamp()
-    for number, grant in enumerate(estate.grants):
-        tables.grant_to.append(grant.to)
-        tables.grant_role.append(grant.role)
-        tables.grant_at.append(grant.at)
-        tables.grant_holder.append(estate.holder_of(grant))
-        _sparse(tables.grant_when, number, grant.when)
-        if grant.until is not None:
-            tables.grant_until[number] = grant.until.timestamp()
-
-
-def _sparse(column: dict[int, Conditions], number: int, conditions: Conditions) -> None:
-    if conditions:
-        column[number] = conditions
+    """The columns of trusts and grants, each in one go: estates have a million of them."""
+    trusts, grants = estate.trusts, estate.grants
+    tables.trust_of += [trust.of for trust in trusts]
+    tables.trust_form += [trust.admits.form for trust in trusts]
+    tables.trust_whom += [trust.admits.whom for trust in trusts]
+    tables.trust_session += [trust.session.total_seconds() for trust in trusts]
+    tables.trust_shown |= {
+        number: trust.admits.conditions for number, trust in enumerate(trusts) if trust.admits.conditions
+    }
+    tables.trust_when |= {number: trust.when for number, trust in enumerate(trusts) if trust.when}
+    tables.trust_until |= {
+        number: trust.until.timestamp() for number, trust in enumerate(trusts) if trust.until is not None
+    }
+    tables.grant_to += [grant.to for grant in grants]
+    tables.grant_role += [grant.role for grant in grants]
+    tables.grant_at += [grant.at for grant in grants]
+    tables.grant_holder += [grant.held_by or boundary_of(grant.at) for grant in grants]
+    tables.grant_when |= {number: grant.when for number, grant in enumerate(grants) if grant.when}
+    tables.grant_until |= {
+        number: grant.until.timestamp() for number, grant in enumerate(grants) if grant.until is not None
+    }
