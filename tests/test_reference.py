@@ -12,6 +12,7 @@ from enthesis.cli.main import FAULT, GONE, PARTIAL
 from enthesis.files.folder import read_texts
 from enthesis.files.sections import SECTIONS
 from enthesis.model.errors import EnthesisError
+from enthesis.model.risks import FINDINGS, RISKS
 from enthesis.output.reference import SAYS, rows
 
 from .commands import LISTED
@@ -100,3 +101,10 @@ def test_every_command_and_option_is_explained() -> None:
             if not getattr(param, "hidden", False) and not getattr(param, "help", None):
                 silent.append(f"{command} {param.opts[0]}")
     assert silent == []
+
+
+def test_every_code_of_a_risk_or_finding_is_explained() -> None:
+    docs = Path(__file__).parent.parent / "docs"
+    risks, sweep = ((docs / page).read_text(encoding="utf-8") for page in ("concepts/risks.md", "commands/sweep.md"))
+    assert {code for code in RISKS if f"`{code}`" not in risks} == set()
+    assert {code for code in FINDINGS if f"`{code}`" not in sweep + risks} == set()

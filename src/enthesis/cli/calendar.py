@@ -44,7 +44,8 @@ def calendar(
     """List what ends or must be looked at again: credentials, grants, trusts, accepted risks, handoffs.
 
     Looks at the estate's files; with --survey at a survey, with --ask at the live systems (needs the right to read
-    there). How long before an end it is told can be written in the estate (`notice`); by default 90, 30 and 7 days.
+    there). The estate can say how long
+    before an end to give notice (`notice`; default: 90, 30 and 7 days).
     """
     length = length_of("--within", within) if within is not None else None
     subject = read_asked(estate, live, ask=ask, quiet=quiet)

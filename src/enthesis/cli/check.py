@@ -76,10 +76,10 @@ def check(
 ) -> None:
     """Validate the estate: errors with their lines, journeys, invariants and risks.
 
-    Needs no live system and no rights. Exit 0 where all is well, 1 where a journey is not as expected, an invariant
-    does not hold, a risk stands or a gain was barred, 2 where the estate has errors.
+    Needs no live system and no rights. Exit 0 if everything is as expected; 1 if a journey is not, an invariant is
+    violated, a risk is open or a gain was barred; 2 if the estate has errors.
 
-    With --survey, what a survey says is judged, in place of what the estate describes or alone.
+    With --survey, it judges what a survey found instead of what the estate describes.
     """
     if schema:
         put_json(json_schema())

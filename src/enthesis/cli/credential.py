@@ -71,9 +71,9 @@ def credential(
     Without a name all are listed: those of the files, and where a live system is reached, those it keeps, with who made
     them, why, when they end and were last used, and whether they work. With --survey, those of a survey.
 
-    None is made without a name, a reason, an end (30 days at the most, less where the estate says so) and a place for
-    its value, which is written there once and shown nowhere. Needs `issue` on the identity. Exit 1 where none was made,
-    since something is missing or a keyless way is there.
+    Creating one needs a name, a reason, an end (at most 30 days, or less if the estate says so) and a file for its
+    value, which is written there once and never shown. Needs `issue` on the identity. Exit 1 if none was created, because
+    something is missing or a keyless way exists.
     """
     folder = estate_folder(estate)
     described = read_estate(folder)

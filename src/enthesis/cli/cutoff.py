@@ -75,8 +75,8 @@ def cutoff(
     """Withdraw access now: of an identity, a person, a host, a keyed credential or a session.
 
     Without --yes it only shows what would be withdrawn, what access that takes, which journeys fail, and what may have
-    been copied; exit 1 where there is something to withdraw. What closes most is done first, every step is in the
-    history, and the files are changed too, so that the next proposal gives nothing back.
+    been copied; exit 1 where there is something to withdraw. What ends most access is done first, every step is in the
+    history, and the files are changed too, so that the next proposal restores nothing.
 
     Needs the right to change access, and `issue` for keys and sessions. Approvals are not waited for.
     """

@@ -60,8 +60,8 @@ def handoff(
 ) -> None:
     """Write down what another party must do for a crossing, or take in what they ask of us.
 
-    Speaks to nothing. The document says what is asked, why, exactly which statements, what is not asked, and how to
-    check it; it can be used without Enthesis.
+    Contacts no live system. The document says what is asked, why, exactly which statements, what is not asked, and how
+    to check it; it can be used without Enthesis.
     """
     folder = estate_folder(estate)
     described = read_estate(folder)

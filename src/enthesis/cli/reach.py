@@ -86,8 +86,8 @@ def reach(
 ) -> None:
     """List what a caller can reach (--from), or who can reach a place (--to).
 
-    What is not said (networks, claims …) is free: a chain counts if there are values with which it can be walked,
-    and they are told. Needs no live system and no rights. Exit 1 where nothing is reached.
+    Claims, networks and the like that are not given are free: a chain counts if some values allow it, and they are
+    shown. Needs no live system and no rights. Exit 1 if nothing is reached.
     """
     if (who is None) == (to is None):
         raise InvalidInput("say --from WHO or --to ADDRESS", code="argument-missing", remedy="one of them, not both")

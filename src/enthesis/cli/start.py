@@ -79,10 +79,10 @@ def start(
 ) -> None:
     """Create a small estate from a pattern, or add a twin of an account or identity.
 
-    It asks for names and for nothing else. With --into, what is written goes into an estate there is. With --like and
+    It asks for names and for nothing else. With --into, it adds to an existing estate. With --like and
     --for, everything about an account or identity is written again for another environment, which differs in names only
-    (`enthesis check --compared-with . --names OLD=NEW` shows that). Nothing is overwritten, and nothing is written that
-    does not read without an error.
+    (`enthesis check --compared-with . --names OLD=NEW` shows that). Existing files are never overwritten,
+    and only valid entries are written.
     """
     if (like is None) != (twin is None):
         raise InvalidInput(

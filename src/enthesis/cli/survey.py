@@ -131,8 +131,8 @@ def survey(
     Needs the right to read: of a cluster, to list what is in it (of secrets, their names); of clouds, their
     statements; of an issuer, none. Changes nothing. Exit 3 where something could not be read; the file says what.
 
-    With --adopt, what a cluster has that the estate does not describe is written into its files instead, so that it
-    is described as it is; the cluster is not changed by that. What an account or organisation has at a provider is also
+    With --adopt, what a cluster has and the estate does not describe is written into the estate's files instead; the
+    cluster is not changed. What an account or organisation has at a provider is also
     marked there as this estate's, which needs the right to change it.
     """
     if kept:

@@ -33,8 +33,8 @@ def whoami(estate: EstateOption = None, output: FormatOption = Format.TEXT, quie
     """Show which origins are available here and which identities they can take on.
 
     Looks into the environment (a run's token, the address of a metadata service), at the token file of a workload in a
-    cluster, at a workload certificate and at a sign-in. Needs no rights, and obtains nothing. Exit 1 where nothing that
-    can be used is at hand.
+    cluster, at a workload certificate and at a sign-in. Needs no rights, and obtains nothing. Exit 1 if
+    nothing usable is available.
     """
     folder, described = estate_here(estate)
     clock = clock_for(described, folder)
