@@ -72,8 +72,8 @@ def credential(
     them, why, when they end and were last used, and whether they work. With --survey, those of a survey.
 
     Creating one needs a name, a reason, an end (at most 30 days, or less if the estate says so) and a file for its
-    value, which is written there once and never shown. Needs `issue` on the identity. Exit 1 if none was created, because
-    something is missing or a keyless way exists.
+    value, which is written there once and never shown. Needs `issue` on the identity. Exit 1 if none was created,
+    because something is missing or a keyless way exists.
     """
     folder = estate_folder(estate)
     described = read_estate(folder)

@@ -99,9 +99,9 @@ def lend(
     """Run a program as an identity with a short-lived credential, nothing on disk.
 
     The credential comes from the best keyless origin that is available (`enthesis whoami` shows them), by the fewest
-    hops that the estate's trusts allow. The program finds it in the variable ENTHESIS_SESSION, or with --endpoint at the
-    address in ENTHESIS_METADATA_URL, which works as a host's metadata service does and renews it. Signals and
-    the exit code are passed through. Exit 1 if no available origin can take the identity on.
+    hops that the estate's trusts allow. The program finds it in the variable ENTHESIS_SESSION, or with --endpoint at
+    the address in ENTHESIS_METADATA_URL, which works as a host's metadata service does and renews it. Signals and the
+    exit code are passed through. Exit 1 if no available origin can take the identity on.
 
     For a service account of a cluster, --write-kubeconfig writes one whose user asks here for a fresh token
     each time; that needs the right to request its tokens.
