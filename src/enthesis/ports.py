@@ -82,8 +82,8 @@ class Surroundings:
 
 @dataclass(frozen=True, slots=True)
 class Changed:
-    """What a live system made of a step: the statement's id and version (None where it is gone), and whether the change
-    shows and is enforced already."""
+    """What a live system made of a step: the statement's id and version (None where it no longer exists), and
+    whether the change shows and is enforced already."""
 
     id: str | None
     etag: str | None

@@ -1,4 +1,4 @@
-"""One page on an identity, resource, group or role: what it is, who comes to it, and what it comes to."""
+"""One page on an identity, resource, group or role: what it is, who can reach it, and what it can reach."""
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
@@ -54,7 +54,7 @@ class Card:
 
 def card(web: Web, name: str, now: datetime, dangling: Iterable[str] = ()) -> Card | None:
     """The card of a place, role, credential or way in; None where the estate has none of that name. `dangling` are what
-    a survey found to name what is gone."""
+    a survey found to refers to what no longer exists."""
     made = _Cards(web, now).card(name)
     told = tuple(Item(text, facts={"says": text}) for text in dangling if name in text)
     if made is None or not told:

@@ -1,6 +1,6 @@
 """Chains through the web: where they can start, and which of them can really be walked, with values that do it.
 
-A search carries what a chain takes (its requirement) along with the node it has come to, nearest first. A label is
+A search carries what a chain takes (its requirement) along with the node it has reached, nearest first. A label is
 dropped where another at the same node takes no more; a chain counts only while values are found for all that it takes.
 """
 
@@ -66,7 +66,7 @@ class Chain:
 
 @dataclass(frozen=True, slots=True)
 class Label:
-    """A node that a chain has come to, with all that it takes. `known` is what it carries on besides the start's: where
+    """A node that a chain has reach, with all that it takes. `known` is what it carries on besides the start's: where
     it went on as something else, what that is known by."""
 
     node: int
@@ -234,7 +234,7 @@ class Chains:
     def labels(
         self, starts: Iterable[ChainStart], *, inside: Bools | None = None, passing: Bools | None = None, hops: int = 0
     ) -> Iterator[Label]:
-        """Every node that a chain comes to, nearest first, with what it takes. Nodes not `inside` are left out.
+        """Every node that a chain reaches, nearest first, with what it takes. Nodes not `inside` are left out.
 
         With `passing`, a label says whether its chain has come by one of those nodes.
         """

@@ -43,7 +43,7 @@ POWERS = (
 
 @dataclass(frozen=True, slots=True)
 class Gathered:
-    """The nodes come to, each with the sentence of the step that led there, and the powers gathered on the way."""
+    """The nodes reached, each with the sentence of the step that led there, and the powers gathered on the way."""
 
     nodes: dict[int, tuple[int, str]]
     powers: Powers
@@ -80,7 +80,7 @@ class Changes:
         return out
 
     def gather(self, seeds: Iterable[int]) -> Gathered:
-        """Everything that chains from these nodes come to, changing access as they can. Raises Undecided."""
+        """Everything that chains from these nodes reached, changing access as they can. Raises Undecided."""
         nodes = dict.fromkeys(seeds, (NONE, ""))
         powers = NO_POWERS
         self.asked = 0
@@ -104,7 +104,7 @@ class Changes:
         return requirement == ALWAYS if self.certain else requirement is not None
 
     def _walk(self, nodes: dict[int, tuple[int, str]], requests: Requests) -> None:
-        """Adds every node that the known ones come to: along the web, and along what the powers open."""
+        """Adds every node that the known ones reach: along the web, and along what the powers open."""
         web, compiled = self.web, self.compiled
         waiting = list(nodes)
         use, take_on = compiled.permission["identity", "run-as"], compiled.take_on
@@ -173,7 +173,7 @@ def reachable_by_change(
 def reaching_by_change(
     chains: Chains, targets: Sequence[int], wanted: Bools, known: Collection[tuple[str, str, str, str]]
 ) -> list[Reached]:
-    """Who can come to these targets only by first changing access, and what each can do there.
+    """Who can reach these targets only by first changing access, and what each can do there.
 
     `known` are (form, name, target, verb) of what can be had as things are.
     """
@@ -198,7 +198,7 @@ def _by_change(
     ends: Sequence[tuple[int, int]],
     had: Collection[tuple[str, str]],
 ) -> Iterable[tuple[tuple[str, str], Reached]]:
-    """The ends that a start comes to by changing access, but those that are had already."""
+    """The ends that a start reaches by changing access, but those that are had already."""
     web, compiled = chains.web, chains.compiled
     try:
         gathered = changes.gather([start.node])

@@ -190,7 +190,7 @@ class _Side:
         return Rows(rows.who[order], rows.permission[order], rows.target[order], rows.state[order])
 
     def callers(self) -> Ints:
-        """Everybody who comes to a changed node, and the node itself: identities, people, resources, bearers."""
+        """Everybody who reaches a changed node, and the node itself: identities, people, resources, bearers."""
         web, compiled = self.web, self.web.compiled
         if not len(self.nodes):
             return self.nodes
@@ -211,7 +211,7 @@ class _Side:
         self.rows = self._direct(self.asked, twin)
         self.possible = _codes(self.web, pairs, self.rows)
         who, node = _pairs(self.web, callers, certain=True)
-        # what a person comes to in another organisation hangs on being let enter it
+        # what a person reaches in another organisation hangs on being let enter it
         people = np.flatnonzero(self.web.compiled.is_person)
         alone = ~among(who, people) | (who == node)
         sure = self.rows.where((self.rows.state == YES) & ~self._entering(self.rows))
@@ -396,7 +396,7 @@ class Compared:
     def ways(
         self, chains: Chains, side: _Side, start: ChainStart, ends: set[tuple[int, int]] | None
     ) -> "dict[tuple[int, int], list[RequestWay]]":
-        """By permission and target, the ways for a start to come to it; one that takes more than another is left
+        """By permission and target, the ways for a start to reach it; one that takes more than another is left
         out."""
         web = chains.web
         near = web.closure([start.node]).reached
@@ -480,7 +480,7 @@ class Compared:
 
 @dataclass(frozen=True, slots=True)
 class RequestWay:
-    """A way to come to a request: what it takes (`clauses` is the same as a set), and the chain."""
+    """A way to reach a request: what it takes (`clauses` is the same as a set), and the chain."""
 
     takes: Requirement
     clauses: frozenset[object]
@@ -649,7 +649,7 @@ def _direct(web: Web, nodes: Ints) -> Rows:
 
 
 def _pairs(web: Web, callers: Ints, *, certain: bool) -> tuple[Ints, Ints]:
-    """Every caller with every node that it comes to, itself included."""
+    """Every caller with every node that it reaches, itself included."""
     who, node = callers, callers
     seen = once(who * web.nodes + node)
     while len(who):
@@ -668,7 +668,7 @@ def _pairs(web: Web, callers: Ints, *, certain: bool) -> tuple[Ints, Ints]:
 
 
 def _codes(web: Web, pairs: tuple[Ints, Ints], rows: Rows) -> Ints:
-    """Everything that callers can do by the rows of the nodes that they come to, as sorted codes."""
+    """Everything that callers can do by the rows of the nodes that they reach, as sorted codes."""
     who, node = pairs
     order = np.argsort(rows.who, kind="stable")
     rows = Rows(rows.who[order], rows.permission[order], rows.target[order], rows.state[order])

@@ -151,7 +151,7 @@ def ends_at(web: Web, claimed: Claimed) -> tuple[Rows, Bools]:
 
 
 def _can_come(web: Web, rows: Rows, taken: Bools) -> Bools:
-    """The nodes from which some end could be come to."""
+    """The nodes from which some end could be reached."""
     takers = web.edge_from[taken[web.edge_to] & (web.edge_permission == web.compiled.take_on)]
     return web.closure([*once(rows.who).tolist(), *once(takers).tolist()], backward=True).reached
 
@@ -172,7 +172,7 @@ def _first(
 
 
 def _starts(chains: Chains, claimed: Claimed) -> Iterable[ChainStart]:
-    """The starts that an invariant's `from` speaks of."""
+    """The starts that an invariant's `from` refers to."""
     start, estate = claimed.start, chains.compiled.estate
     if start is None:
         return
@@ -228,7 +228,7 @@ def _matching(web: Web, whom: Sequence[str | Glob]) -> Bools:
 
 
 def _anybody(chains: Chains, reaching: Bools) -> Iterable[ChainStart]:
-    """Every origin, and every identity itself, from which something is come to."""
+    """Every origin, and every identity itself, from which something is reached."""
     yield from (start for start in chains.origins() if reaching[start.node])
     workloads = _somebody(chains.web) & reaching
     workloads[: chains.web.places] &= ~chains.compiled.is_person
@@ -237,7 +237,7 @@ def _anybody(chains: Chains, reaching: Bools) -> Iterable[ChainStart]:
 
 
 def claimed_starts(chains: Chains, claimed: Claimed, *, never: bool) -> Iterable[tuple[ChainStart, Bools | None]]:
-    """Where chains that could break a claim start, and what they must come by, whatever they can come to."""
+    """Where chains that could break a claim start, and what they must come by, whatever they can reach."""
     web = chains.web
     everywhere = np.ones(web.nodes, bool)
     if not never:

@@ -26,7 +26,7 @@ class Reached:
 
 @dataclass(frozen=True, slots=True)
 class Coming:
-    """Who can come to some direct rows: those by whom it needs nothing more, and those by whom it could be."""
+    """Who can reach some direct rows: those by whom it needs nothing more, and those by whom it could be."""
 
     rows: Rows
     certain: Closure
@@ -41,7 +41,7 @@ def coming_to(web: Web, rows: Rows) -> Coming:
 
 
 def reachable(chains: Chains, starts: Sequence[ChainStart], wanted: Bools, *, hops: int = 0) -> list[Reached]:
-    """Everything wanted (by permission) that these starts can come to, with a shortest chain each."""
+    """Everything wanted (by permission) that these starts can reach, with a shortest chain each."""
     web, compiled = chains.web, chains.compiled
     near = web.closure((start.node for start in starts), hops=hops).reached
     people = np.flatnonzero(near[: web.places] & compiled.is_identity)
@@ -69,7 +69,7 @@ def reachable(chains: Chains, starts: Sequence[ChainStart], wanted: Bools, *, ho
 
 
 def reaching(chains: Chains, targets: Sequence[int], wanted: Bools, *, hops: int = 0) -> list[Reached]:
-    """Everybody who can come to one of these targets: origins and identities, a shortest chain for each verb."""
+    """Everybody who can reach one of these targets: origins and identities, a shortest chain for each verb."""
     web, compiled = chains.web, chains.compiled
     out: dict[tuple[str, str, int], Reached] = {}
     for target in targets:

@@ -126,7 +126,7 @@ class Requests:
         return joined((tied, entering, ceilings, sides, *self._companions(node, permission, goal, asking)))
 
     def _entering(self, verb: str, goal: Goal, asking: Asking) -> Requirement | None:
-        """What it takes of the person behind a chain to come to something of another organisation."""
+        """What it takes of the person behind a chain to reach something of another organisation."""
         organisation = self.compiled.places.organisation
         there = organisation[goal.chain[0]]
         if asking.person == NONE or verb == "enter" or there in (NONE, organisation[asking.person]):

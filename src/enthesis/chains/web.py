@@ -103,7 +103,7 @@ class Web:
                 name[len(place)] = f"{compiled.places.names[parent]}/{word}/{ANY}"
                 place.append(parent)
                 kind.append(leaf)
-            for prefix in np.flatnonzero(compiled.kind == leaf).tolist():  # a leaf's name may go on below another's
+            for prefix in np.flatnonzero(compiled.kind == leaf).tolist():  # a leaf's name may continue below another's
                 name[len(place)] = f"{compiled.places.names[prefix]}/{ANY}"
                 place.append(prefix)
                 kind.append(leaf)
@@ -282,7 +282,7 @@ class Web:
         return np.where(self.conditional[grants], LOOK, YES).astype(np.int8)
 
     def _expanded(self, who: Ints, grants: Ints, wanted: Bools, low: int, high: int) -> Rows:
-        """Pairs of identity and grant as requests, each once, with what the owner's side comes to."""
+        """Pairs of identity and grant as requests, each once, with what the owner's side amounts to."""
         compiled = self.compiled
         reach, role = compiled.grant_reach[grants], compiled.grant_role[grants]
         start = np.maximum(compiled.first[reach], low)
@@ -320,7 +320,7 @@ class Web:
         return Rows(who, permission, target, state)
 
     def decided(self, rows: Rows) -> Rows:
-        """The rows with the state that all steps come to; those that are never allowed left out."""
+        """The rows with the state that all steps amount to; those that are never allowed left out."""
         state = self.states(rows.who, rows.permission, rows.target, owner=rows.state)
         return Rows(rows.who, rows.permission, rows.target, state).where(state > NO)
 
@@ -329,7 +329,7 @@ class Web:
     def states(
         self, who: Ints, permission: Ints, target: Ints, *, depth: int = 0, owner: States | None = None
     ) -> States:
-        """YES, NO or LOOK for each request of an identity. `owner` is what the owner's side comes to, where known."""
+        """YES, NO or LOOK for each request of an identity. `owner` is what the owner's side amounts to, where known."""
         compiled = self.compiled
         place = self.target_place[target]
         state = np.full(len(who), YES, np.int8)
@@ -431,7 +431,7 @@ class Web:
                 self._also(state, rows, who[rows], further, there, depth)
 
     def _also(self, state: States, rows: Ints, who: Ints, permission: Ints, target: Ints, depth: int) -> None:
-        """Lowers states by what their companions come to; equal companions are decided once."""
+        """Lowers states by what their companions amount to; equal companions are decided once."""
         code = (who * len(self.compiled.permission_pairs) + permission) * len(self.target_place) + target
         order = np.argsort(code)
         new = np.ones(len(code), bool)

@@ -274,7 +274,7 @@ def starts_of(chains: Chains, target: Withdrawn) -> list[ChainStart]:
 
 
 def reached(chains: Chains, target: Withdrawn) -> list[Reached]:
-    """Everything that a target can come to. Nothing, once its access is withdrawn."""
+    """Everything that a target can reach. Nothing, once its access is withdrawn."""
     wanted = np.ones(len(chains.compiled.permission_pairs), bool)
     return reachable(chains, starts_of(chains, target), wanted)
 

@@ -194,7 +194,7 @@ def _starts(chains: Chains, name: str) -> list[ChainStart]:
 
 
 def _opens(chains: Chains, starts: Sequence[ChainStart], most: int) -> Opens:
-    """What starts can come to, and the worst of it; where that is very much, what needs no condition to be met."""
+    """What starts can reach, and the worst of it; where that is very much, what needs no condition to be met."""
     web, compiled = chains.web, chains.compiled
     every = np.ones(len(compiled.permission_pairs), bool)
     nodes = [start.node for start in starts]

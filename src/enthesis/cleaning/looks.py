@@ -505,7 +505,7 @@ def of_risks(sweeping: Sweeping, found: Sequence[Risk]) -> Iterator[Finding]:
 
 
 def of_survey(sweeping: Sweeping, said: Sequence[Said]) -> Iterator[Finding]:
-    """What connectors found while they read: stored tokens, statements that name what is gone."""
+    """What connectors found while they read: stored tokens, statements that refer to what no longer exists."""
     for one in said:
         at, _, message = one.why.partition(": ")
         through = (at,) if at in sweeping.estate.identities else ()

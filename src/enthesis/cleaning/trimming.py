@@ -119,7 +119,7 @@ class _Index:
         return tuple(place for place in self.places if _reaches(self.estate, boundary, place))
 
     def cost(self, bundle: Bundle, permission: Permission, place: str) -> int:
-        """How many units beyond need a permission comes to that a bundle has at a place."""
+        """How many units beyond need a permission amounts to that a bundle has at a place."""
         where = [name for name in self.inside(place) if self.applies(permission[0], name)]
         return sum((who, permission, name) not in self.units for name in where for who in bundle.who)
 
@@ -375,7 +375,7 @@ def _question(estate: Estate, need: Need, now: datetime) -> Question:
 
 
 def _count(index: _Index, estate: Estate, identity: str) -> int:
-    """How many permissions at declared places the grants of an identity come to."""
+    """How many permissions at declared places the grants of an identity amount to."""
     found: set[tuple[Permission, str]] = set()
     for grant in estate.grants:
         if identity not in index.members(grant.to):

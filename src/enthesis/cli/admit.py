@@ -1,4 +1,4 @@
-"""`enthesis admit`: what a trust lets in."""
+"""`enthesis admit`: what a trust admits."""
 
 from pathlib import Path
 from typing import Annotated, Any
@@ -124,7 +124,7 @@ def _told(
     other: Estate | None,
     output: Format,
 ) -> bool:
-    """What trusts let in, and against what was meant or was before; whether no more gets in than was meant."""
+    """What trusts admit, and against what was meant or was before; whether no more is admitted than was meant."""
     instant = now()
     admissions = Admissions(compile_estate(estate), instant)
     former = Admissions(compile_estate(other), instant) if other is not None else None

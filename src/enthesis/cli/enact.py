@@ -1,4 +1,4 @@
-"""`enthesis enact`: carries a proposal out, goes on with one that was interrupted, or takes one back."""
+"""`enthesis enact`: carries a proposal out, continues with one that was interrupted, or takes one back."""
 
 import sys
 from collections.abc import Callable, Sequence
@@ -411,7 +411,7 @@ def _read(file: Path, described: Estate, *, prune: bool) -> Proposal:
 
 
 def _ask(proposal: Proposal, asked: EnactOptions) -> None:
-    """Shows what will be done, and goes on once that and each danger in it is accepted."""
+    """Shows what will be done, and continues once that and each danger in it is accepted."""
     put_lines(danger_lines(proposal.dangers) if asked.yes else proposal_lines(proposal), to_error=True)
     waiting = [danger.name for danger in proposal.dangers if danger.name not in asked.accept]
     if not sys.stdin.isatty():

@@ -182,7 +182,7 @@ def _to_program(
 
 @dataclass(frozen=True)
 class _LendOptions:
-    """An origin at hand that comes to an identity, and the hops from it."""
+    """An origin at hand that can take on an identity, and the hops from it."""
 
     origin: AtHand
     hops: tuple[str, ...]
@@ -206,7 +206,7 @@ class _Ways:
         return connect(self.estate, self.folder, Given(clients=self.clients, at_hand=True))
 
     def best(self, now: datetime) -> _LendOptions | None:
-        """The first origin that comes to the identity; None where none does."""
+        """The first origin that reaches the identity; None where none does."""
         for one, origin in self._usable(now):
             if one.form == "session" and one.who == self.identity:
                 return _LendOptions(one, ())
@@ -216,7 +216,7 @@ class _Ways:
         return None
 
     def why_none(self, now: datetime) -> Iterator[str]:
-        """Why no origin at hand comes to the identity, and where to look next."""
+        """Why no origin at hand reaches the identity, and where to look next."""
         usable = self._usable(now)
         for one, origin in usable:
             verdict = refused_by(self.judge, origin, self.identity, Context(), now)

@@ -148,7 +148,7 @@ def about(
 
     Exit codes: 0 as asked; 1 the answer is no; 2 the request or the estate is wrong; 3 a live system could not be
     reached or refused us, or not all of it was read, so that the answer may lack something; 4 stopped part-way, run
-    again to go on; 70 a fault of Enthesis itself.
+    again to continue; 70 a fault of Enthesis itself.
     """
 
 

@@ -58,7 +58,7 @@ OrganisationOption = Annotated[
 
 
 def named_files(pairs: list[str] | None, option: str) -> dict[str, Path]:
-    """`NAME=FILE` pairs; InvalidInput where one is none."""
+    """`NAME=FILE` pairs; InvalidInput where one is not one."""
     out: dict[str, Path] = {}
     for pair in pairs or ():
         name, equals, file = pair.partition("=")

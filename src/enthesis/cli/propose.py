@@ -137,7 +137,7 @@ def _approve(described: Estate, folder: Path, file: Path | None, key: Path | Non
 
 
 def refuse_if_redescribed(proposal: Proposal, file: Path, described: Estate) -> None:
-    """Goes on where the files of the estate still say what they said when a proposal was made."""
+    """Continues where the files of the estate still say what they said when a proposal was made."""
     if proposal.described_by != estate_digest(described):
         raise InvalidInput(
             f"{file} was made for another state of the estate: its files have changed since",
@@ -182,7 +182,7 @@ def _put_rights(made: "Made", output: ReviewFormat) -> None:
 
 @dataclass(frozen=True)
 class Made:
-    """A proposal with what it was made from: the estate, the surveys behind it, what was spoken to, who has signed in;
+    """A proposal with what it was made from: the estate, the surveys behind it, what was contacted, who has signed in;
     and the change."""
 
     described: Estate

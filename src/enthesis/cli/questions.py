@@ -45,7 +45,7 @@ class SurroundingOptions:
 
 
 def agreed(question: str, *, yes: bool) -> None:
-    """Goes on where `--yes` was said, or the person at the terminal agrees; InvalidInput where nobody is there."""
+    """Continues where `--yes` was said, or the person at the terminal agrees; InvalidInput where nobody is there."""
     if yes:
         return
     if not sys.stdin.isatty():

@@ -273,7 +273,7 @@ def twin_name(like: str, name: str) -> str:
 
 
 def _warned(estate: Estate, like: str, new: str, *, quiet: bool) -> None:
-    """The same tokens get in to both, unless a person says what tells the environments apart."""
+    """The same tokens are admitted to both, unless a person says what tells the environments apart."""
     shown = [trust for trust in estate.trusts if contains(like, trust.of) and trust.admits.form == "token"]
     for trust in shown:
         remark(

@@ -74,7 +74,7 @@ def read_asked(estate: Path | None, live: Path | None, *, ask: bool, quiet: bool
 
 
 def read_live(path: Path) -> Survey:
-    """A survey from its file; InvalidInput where it is none. What it lacks is said in the answer's first line."""
+    """A survey from its file; InvalidInput where it is not one. What it lacks is said in the answer's first line."""
     survey = survey_in(path, packaged_catalogue(TreeCache(cache_folder())))
     say_partial(survey)
     return survey

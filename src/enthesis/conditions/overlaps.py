@@ -27,7 +27,7 @@ class Overlap:
 
 @dataclass(slots=True)
 class _Node:
-    """A place in the tree: what goes on from here, and which entries end here or leave the rest open."""
+    """A place in the tree: what continues from here, and which entries end here or leave the rest open."""
 
     plain: dict[str, "_Node"] = field(default_factory=dict)
     open: dict[str, "_Node"] = field(default_factory=dict)

@@ -1,4 +1,4 @@
-"""What sample tokens of a pipeline tell: the tightest trust that will go on working, and each claim a notch wider.
+"""What sample tokens of a pipeline tell: the tightest trust that will continue working, and each claim a notch wider.
 
 What changes from run to run is found by its shape (numbers, hashes, times, random ids) and, where several samples are
 given, by comparing them. No list of any service's claim names is used: of a claim that any caller can choose only plain

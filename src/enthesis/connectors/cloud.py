@@ -603,7 +603,7 @@ def _from(asked: Surroundings) -> dict[str, str]:
 
 
 def _name_of(reference: Any, names: Mapping[str, str]) -> Any:
-    """The address behind an id; what is gone is said to be gone, with the address it had."""
+    """The address behind an id; what no longer exists is said to be gone, with the address it had."""
     if isinstance(reference, str):
         return names.get(reference, {"gone": "a group"})
     identifier = reference.get("id") or reference.get("identity") or reference.get("group")

@@ -95,7 +95,7 @@ DATED_TO = timedelta(seconds=2)  # a date is cut off to the second, and an answe
 
 
 def is_safe(url: str) -> bool:
-    """Whether an address is spoken to over TLS, or stays on this machine."""
+    """Whether an address is contacted over TLS, or stays on this machine."""
     try:
         parts = urlsplit(url)
         return parts.hostname is not None and (

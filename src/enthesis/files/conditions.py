@@ -102,7 +102,7 @@ class ConditionsShape:
         return tuple(out) if sound else MISSING
 
     def quick(self, value: Any, notes: Notes, source: Source) -> Any:
-        """The conditions in plain data that stand at one place; MISSING where it is none. Texts under free names need
+        """The conditions in plain data that stand at one place; MISSING where it has none. Texts under free names need
         no further look."""
         texts = self.free and type(value) is dict and all(type(item) is str for item in value.values())
         if texts and not any(map(ESCAPES, value.values())):

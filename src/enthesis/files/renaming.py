@@ -23,7 +23,7 @@ PLAIN = ("labels", "claims", "attributes", "subject", "owner", "purpose", "envir
 
 
 def about(estate: Estate, address: str) -> dict[tuple[str, str], Any]:
-    """The entries that are about a place: what is in it, who comes to it, what is expected of it. No keyed credentials.
+    """The entries that are about a place: what is in it, who reaches it, what is expected of it. No keyed credentials.
 
     Keys are section and name; a list's entries are known by what they say.
     """

@@ -48,7 +48,7 @@ class Administration:
         self.may = may
 
     def needs(self, request: Request, needed: Needed, holder: str) -> None:
-        """Goes on for the administrators of a holder, and for callers with all these permissions."""
+        """Continues for the administrators of a holder, and for callers with all these permissions."""
         who = self.session(request)
         if isinstance(who, str):
             if not self.is_below(who, holder):

@@ -42,7 +42,7 @@ class CallerTokens:
         return self.of_session(token)
 
     def own_session(self, token: str) -> dict[str, Any]:
-        """The claims of a session of this cloud itself; a Problem where the token is none."""
+        """The claims of a session of this cloud itself; a Problem where the token is not one."""
         try:
             claims = self.signer.verify(token, typ=SESSION_TYPE)
         except TokenRefused as fault:
@@ -126,7 +126,7 @@ class CallerTokens:
         )
 
     def _static(self, token: str, issuer: str) -> LabCaller | None:
-        """The bearer of a static token, which names no issuer; None where it is none of ours."""
+        """The bearer of a static token, which names no issuer; None where it is not one of ours."""
         found = self.keyed.shown(self.name, token) if not issuer else None
         return self.by_key(found) if found is not None and found["form"] == "static-token" else None
 

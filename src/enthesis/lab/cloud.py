@@ -296,7 +296,7 @@ class CloudServer:
         return self._answered(self.signer.sign(stated, typ="JWT"), ends - self.clock.now(), JWT)
 
     def _key(self, client: tuple[str, str]) -> dict[str, Any]:
-        """The key that a client shows, whatever it asks for with it. Wrong where it is none of this cloud's."""
+        """The key that a client shows, whatever it asks for with it. Wrong where it is not one of this cloud's."""
         found = self.keyed.shown(self.name, client[1])
         if found is None or found["id"] != client[0] or found["form"] == "static-token":
             raise Wrong("invalid_client", "no such key", ("names",))

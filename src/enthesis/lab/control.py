@@ -103,7 +103,7 @@ def _launch(state: Path) -> None:
         process.terminate()
         process.wait(STOP_TIMEOUT)
         raise
-    process.returncode = 0  # it goes on by itself; nothing waits for it here
+    process.returncode = 0  # it continues by itself; nothing waits for it here
 
 
 def _spawn(state: Path, log: Any, *, own_session: bool) -> tuple[subprocess.Popen[bytes], int]:

@@ -271,7 +271,7 @@ def found_by(world: World, caller: LabCaller, rule: Mapping[str, Any], holder: s
 
 
 def attributes(world: World, caller: LabCaller, target: str, around: LabSurroundings) -> dict[str, Any]:
-    """Everything a condition can speak of; what is absent is left out."""
+    """Everything a condition can refer to; what is absent is left out."""
     out: dict[str, Any] = {
         "time": datetime.fromtimestamp(around.now, UTC),
         "network": around.network,

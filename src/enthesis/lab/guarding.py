@@ -32,7 +32,7 @@ def owners_word(store: Store) -> str:
 
 
 def owner_only(store: Store, shown: str) -> None:
-    """Goes on for the lab's owner; a Problem for any other caller."""
+    """Continues for the lab's owner; a Problem for any other caller."""
     if not hmac.compare_digest(shown.encode(), owners_word(store).encode()):
         detail = f"only the lab's owner plays its people, runs and hosts: {OWNER} as it stands in administrators.json"
         raise Problem(401, "not-the-owner", detail)

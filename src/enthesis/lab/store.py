@@ -246,7 +246,7 @@ class Store:
         return row is not None
 
     def any_waits(self) -> bool:
-        """Whether a change of anything does not show or is not enforced yet; what has come to show is forgotten."""
+        """Whether a change of anything does not show or is not enforced yet; what shows by now is forgotten."""
         now = time.time()
         rows = self.connection.execute("SELECT max(shows, acts) FROM pending").fetchall()
         if rows and all(ends <= now for (ends,) in rows):

@@ -111,7 +111,7 @@ def _once(grants: Iterable[Record]) -> list[Record]:
 
 
 def _kinds(kinds: list[Record], roles: list[Record]) -> list[Record]:
-    """The kinds and verbs that roles speak of, and no others."""
+    """The kinds and verbs that roles refer to, and no others."""
     verbs: dict[str, set[str]] = {}
     for role in roles:
         for kind, listed in role["allows"].items():

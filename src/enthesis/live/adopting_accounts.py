@@ -38,7 +38,7 @@ class Adoptable:
 def found_at(estate: Estate, surveys: Sequence[Surveyed], holder: str) -> Adoptable:
     """What nobody's estate describes of an account or organisation: all that carries no mark.
 
-    InvalidInput where the holder is none of ours, or is not at a provider that was surveyed.
+    InvalidInput where the holder is not one of ours, or is not at a provider that was surveyed.
     """
     if not any(holder in surveyed.holders for surveyed in surveys):
         raise InvalidInput(

@@ -80,7 +80,7 @@ def approved_by(estate: Estate, folder: Path, proposal: Proposal) -> list[str]:
 
 
 def refuse_if_approvals_lack(estate: Estate, folder: Path, proposal: Proposal) -> None:
-    """Goes on where every approval that the estate asks for is there; InvalidInput otherwise."""
+    """Continues where every approval that the estate asks for is there; InvalidInput otherwise."""
     missing = lacking(estate, proposal, approved_by(estate, folder, proposal))
     if not missing:
         return

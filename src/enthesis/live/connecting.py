@@ -92,7 +92,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
 
 
 def sessions_of(state: Path) -> list[Mapping[str, str]]:
-    """The sessions of the lab's administrators; Unreachable where their file is gone or is none."""
+    """The sessions of the lab's administrators; Unreachable where their file is missing or is none."""
     try:
         return administrators(state)
     except (OSError, ValueError, RecursionError):
@@ -137,7 +137,7 @@ def _key(path: Path) -> HeldKey:
 
 
 def _without_lab(estate: Estate, given: Given) -> Connected:
-    """Servers as their urls say, spoken to by open standards alone."""
+    """Servers as their urls say, contacted by open standards alone."""
     from enthesis.connectors.oauth import (  # noqa: PLC0415  loads the libraries of tokens
         GivenToken,
         OAuthClient,

@@ -1,4 +1,4 @@
-"""Carries the steps of a proposal out: each written down first, several at once, stage after stage; and goes on later.
+"""Carries the steps of a proposal out: each written down first, several at once, stage after stage; or continues.
 
 What an answer that was lost had done is found out by asking again under the same key, never assumed.
 """
@@ -118,7 +118,7 @@ def resume(
     enactment: Enactment, surveys: Sequence[Surveyed], connected: Connected, journal: Journal, reporter: Reporter, *,
     how: How | None = None, only_sent: bool = False,
 ) -> Enacted:  # fmt: skip
-    """Goes on with an enactment that was interrupted; `only_sent`: finds out what the steps did that were sent, and
+    """Continues with an enactment that was interrupted; `only_sent`: finds out what the steps did that were sent, and
     does no other."""
     kept = journal.steps(enactment.number)
     lease = journal.lease([_place(each.step) for each in kept], enactment.number)
@@ -320,7 +320,7 @@ class _EnactRun:
         self.writer.ended(kept_step.position, DONE, outcome={"id": changed.id, "etag": changed.etag})
 
     def _stop_at(self, fault: Unreachable) -> None:
-        """Stops where a system cannot be reached at all; what others do goes on."""
+        """Stops where a system cannot be reached at all; what others do continues."""
         if fault.code in ("not-https", "url-invalid"):
             self._stop.set()
 
@@ -452,7 +452,7 @@ def _inverse(each: KeptStep, identifier: str) -> Step:
 
 
 def refuse_if_different(read: Proposal, made: Proposal, surveys: Sequence[Surveyed]) -> tuple[str, ...]:
-    """Goes on where what a file has still to do is what the estate and the live side make now: what was reviewed is
+    """Continues where what a file has still to do is what the estate and the live side make now: what was reviewed is
     what they make, and no step was put in by hand; answers with the sentences of what is done already. MovedAway where
     the live side changed, InvalidInput where the file or the estate did."""
     _refuse_if_moved(read, surveys)
@@ -469,7 +469,7 @@ def refuse_if_different(read: Proposal, made: Proposal, surveys: Sequence[Survey
 
 
 def refuse_if_more(now: Proposal, accepted: Proposal) -> None:
-    """Goes on where nothing is to be done now but what was accepted; MovedAway otherwise."""
+    """Continues where nothing is to be done now but what was accepted; MovedAway otherwise."""
     known = {_written(step) for step in accepted.steps}
     more = [step.sentence for step in now.steps if _written(step) not in known]
     if more:

@@ -93,7 +93,7 @@ class Trials:
 def near_miss_trials(
     estate: Estate, trusts: Sequence[Trust], connected: Connected, instant: datetime, reporter: Reporter
 ) -> Iterator[Trials]:
-    """For every trust: a caller that gets in, and everybody near that must not, or why none can be tried."""
+    """For every trust: a caller that is admitted, and everybody near that must not, or why none can be tried."""
     admissions = Admissions(compile_estate(estate), instant, just_now=True)
     judge = Judge(admissions.compiled)
     reporter.begin("near-misses", len(trusts))

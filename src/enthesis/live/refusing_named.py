@@ -42,7 +42,7 @@ class NamedCallers:
         return self.judge.compiled.estate
 
     def meant(self) -> list[Named]:
-        """Those who get in by this trust, the first of them to be the control."""
+        """Those who are admitted by this trust, the first of them to be the control."""
         return [
             Named("an intended caller", journey)
             for origin in self._origins()

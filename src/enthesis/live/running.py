@@ -59,7 +59,7 @@ def run_with_variable(command: Sequence[str], lent: Lent) -> NoReturn:
 
 
 def become(command: Sequence[str], environment: Mapping[str, str]) -> NoReturn:
-    """Goes on as another program; InvalidInput where there is none."""
+    """Becomes another program; InvalidInput where there is none."""
     sys.stdout.flush()
     sys.stderr.flush()
     try:

@@ -27,8 +27,8 @@ COLUMNS = ("time", "caller", "identity", "verb", "target", "outcome", "at", "ori
 
 
 def read_usage(paths: Iterable[Path], estate: Estate, now: datetime, *, keys: bool = False) -> Usage:
-    """Logs summed up for an estate; with `keys` what each keyed credential did, too. InvalidInput where a file is none,
-    or a library for it is missing."""
+    """Logs summed up for an estate; with `keys` what each keyed credential did, too. InvalidInput where a file is not
+    one, or a library for it is missing."""
     summing = Summing(estate, now)
     for path in paths:
         if not path.is_file():
@@ -135,7 +135,7 @@ def collected(estate: Estate, connected: Connected, reporter: Reporter) -> Itera
 
 
 def from_audit_logs(logs: Mapping[str, Path], estate: Estate, reporter: Reporter) -> Iterator[dict[str, Any]]:
-    """The rows for audit logs of clusters, by the place of each. InvalidInput for a place that is none."""
+    """The rows for audit logs of clusters, by the place of each. InvalidInput for a place that is not one."""
     from enthesis.connectors.cluster.auditing import usage_rows  # noqa: PLC0415  only this needs clusters
     from enthesis.connectors.cluster.surveying import Cluster  # noqa: PLC0415
     from enthesis.connectors.http import Client  # noqa: PLC0415

@@ -276,7 +276,7 @@ class Origin:
 
 @dataclass(frozen=True, slots=True)
 class Hop:
-    """Taking on an identity, perhaps narrowed to some permissions; or running code `on` a resource, which goes on as
+    """Taking on an identity, perhaps narrowed to some permissions; or running code `on` a resource, which continues as
     what it runs as (`identity` is '' then)."""
 
     identity: str = ""
@@ -325,7 +325,7 @@ class Journey:
 
 @dataclass(frozen=True, slots=True)
 class Start:
-    """The callers an invariant speaks of: an origin with claims left free, or addresses and patterns."""
+    """The callers an invariant refers to: an origin with claims left free, or addresses and patterns."""
 
     form: str
     whom: tuple[str | Glob, ...] = ()

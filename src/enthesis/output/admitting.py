@@ -1,4 +1,4 @@
-"""What a trust lets in, in words."""
+"""Whom a trust admits, in words."""
 
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
@@ -16,11 +16,11 @@ from enthesis.output.lines import Line, Span, counted, line
 from enthesis.output.verdicts import jsonable, shown, value_words
 from enthesis.trusts.admitting import BESIDES, Held, Near, Told, TrustComparison, is_pinned
 
-MOST = 6  # near callers that get in too, in text
+MOST = 6  # near callers that are admitted too, in text
 
 
 def sample_lines(sample: Sample) -> Iterator[Line]:
-    """What a sample token pins, the tightest sensible trust, and what each notch wider would let in."""
+    """What a sample token pins, the tightest sensible trust, and what each notch wider would admit."""
     of = f", from {sample.samples} samples" if sample.samples > 1 else ""
     yield line(Span(f"The tightest sensible trust pins {counted(len(sample.tightest), 'claim')}{of}.", "strong"))
     if "sub" not in dict(sample.tightest):
@@ -82,7 +82,7 @@ def trust_lines(trust: Trust) -> Iterator[Line]:
 
 
 def told_lines(told: Told) -> Iterator[Line]:
-    """A caller that gets in, those near it, those that are admitted too first; and comparisons."""
+    """A caller that is admitted, those near it, those that are admitted too first; and comparisons."""
     if told.trust.admits.form not in BEARERS:
         return
     if told.undecided:

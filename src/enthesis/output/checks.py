@@ -98,7 +98,7 @@ def chain_lines(chains: Chains, chain: Chain) -> Iterator[Line]:
 
 
 def risk_lines(texts: Mapping[str, str], found: Risks) -> Iterator[Line]:
-    """Every risk that stands, with a caller who gets in by it and what mends it; those accepted, briefly."""
+    """Every risk that stands, with a caller who is admitted by it and what fixes it; those accepted, briefly."""
     for risk in found.standing:
         yield line()
         yield from one_error(_error(texts, risk.code, risk.source, risk.message, ()))

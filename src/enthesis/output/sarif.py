@@ -1,4 +1,4 @@
-"""What `check` found, as SARIF 2.1.0 for code review: each with its place, its fingerprint and what mends it."""
+"""What `check` found, as SARIF 2.1.0 for code review: each with its place, its fingerprint and what fixes it."""
 
 import hashlib
 import json

@@ -45,7 +45,7 @@ TOLD = 4  # remedies that are told in text, and looked at for what else they all
 
 
 def first_sentence(estate: Estate, verdict: Verdict) -> str:
-    """The cause in one sentence, and who can mend it."""
+    """The cause in one sentence, and who can fix it."""
     request = verdict.first_refused
     if request is None:
         return f"Allowed: {chain_words(verdict)}."
@@ -118,7 +118,7 @@ def _but_for(step: StepOutcome) -> str:
 
 
 def whose(estate: Estate, request: Request, step: StepOutcome) -> list[str]:
-    """Who can mend a step that refuses."""
+    """Who can fix a step that refuses."""
     if step.name in ("names", "provider", "session"):
         disabled = any("disabled" in ground.text or "tied" in ground.text for ground in step.grounds)
         if step.name == "names" and disabled:

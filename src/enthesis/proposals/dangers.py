@@ -75,7 +75,7 @@ def _protected(estate: Estate, step: Step) -> bool:
 
 
 def _outside(estate: Estate, change: Difference) -> list[str]:
-    """Whom from outside the gains let in, and to what."""
+    """Which outsiders gain access, and to what."""
     found: list[str] = []
     for gain in change.gains:
         if _is_outside(estate, gain):

@@ -174,7 +174,7 @@ def as_estate(described: Estate, live: Live) -> Estate:
     lists: dict[str, Any] = {
         name: tuple(value) if isinstance(value, list) else value for name, value in sections.items()
     }
-    # a cluster's roles may speak of kinds that the estate knows nothing of; what they do is the same on both sides
+    # a cluster's roles may refer to kinds that the estate knows nothing of; what they do is the same on both sides
     lists["roles"] = {name: _of_known_kinds(described.catalogue, one) for name, one in lists["roles"].items()}
     known = {*lists["identities"], *lists["groups"]}
     lists["grants"] = tuple(grant for grant in lists["grants"] if grant.to in known and grant.role in lists["roles"])
@@ -193,7 +193,7 @@ def _of_known_kinds(catalogue: Catalogue, role: Role) -> Role:
 
 
 def _read(collection: str, body: Mapping[str, Any]) -> Any:
-    """The statement as the model has it; None for one that names what is gone, and so gives nothing."""
+    """The statement as the model has it; None for one that refers to what no longer exists, and so gives nothing."""
     section = SECTIONS[collection]
     key = section.key or ""
     tree = tree_of({name: value for name, value in body.items() if name != key})

@@ -346,7 +346,7 @@ def additions(estate: Estate, taken: Handoff) -> list[Addition]:
 
 
 def _sound(section: str, entry: dict[str, Any], name: str) -> dict[str, Any]:
-    """An entry as the estate would write it; ValueError where it is none."""
+    """An entry as the estate would write it; ValueError where it is not one."""
     shape, notes = SECTIONS[section], Notes("")
     given = {shape.key: name} if shape.key else {}
     value = shape.record.read(tree_of(entry), notes, **given)
@@ -366,7 +366,7 @@ def _is_there(estate: Estate, section: str, name: str, body: Mapping[str, Any]) 
 
 
 def end_of(text: str | None) -> str:
-    """A date by which something is wanted, as the document has it; ValueError where it is none."""
+    """A date by which something is wanted, as the document has it; ValueError where it is not one."""
     if text is None:
         return ""
     if time_from(text) is None and time_from(f"{text}T00:00:00Z") is None:

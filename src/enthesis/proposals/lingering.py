@@ -1,4 +1,4 @@
-"""What outlives a change: statements that name what is gone, and sessions that are out already when trust goes."""
+"""What outlives a change: statements that name what no longer exists, and sessions that are already out."""
 
 from collections.abc import Iterator, Sequence
 from datetime import timedelta
@@ -13,7 +13,7 @@ USUAL = duration_text(DEFAULT_SESSION)
 
 
 def dangling(surveys: Sequence[Surveyed], but_of: str | None = None) -> tuple[str, ...]:
-    """Statements that name an identity, group or role that is gone, each with what to do about it.
+    """Statements that name an identity, group or role that no longer exists, each with what to do about it.
 
     Ids are never used again, so a new identity of the same name inherits nothing of them. `but_of`: not those that
     this estate made, since they are taken away.
@@ -51,7 +51,7 @@ def living_on(steps: Sequence[Step], surveys: Sequence[Surveyed]) -> Iterator[tu
             before, after = listed(step.before.get("runs_as")), listed((step.body or {}).get("runs_as"))
             told |= {name: sessions[name] for name in before if name not in after and name in sessions}
     removed = {str((step.before or {}).get("address")) for step in steps if step.body is None}
-    # who is gone can do nothing at once
+    # what no longer exists can do nothing at once
     yield from ((name, life) for name, life in told.items() if name not in removed)
 
 

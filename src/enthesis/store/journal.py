@@ -352,7 +352,7 @@ class Lease:
             connection.execute(update(leases).where(held).values(enactment=number))
 
     def renew(self, connection: Connection) -> None:
-        """Goes on holding it; Busy where another person has taken it meanwhile."""
+        """Continues holding it; Busy where another person has taken it meanwhile."""
         ends = (self.journal.now() + LEASE).timestamp()
         for place, fence in self.fences.items():
             held = {"at": place, "number": fence, "whose": self.owner, "until": ends}

@@ -47,7 +47,7 @@ class _Read:
 
 
 def compare(before: Iterable[bytes], after: Iterable[bytes], names: tuple[str, str]) -> SurveyComparison:
-    """Compares the lines of two surveys; InvalidSurvey where one of them is none, or was changed since.
+    """Compares the lines of two surveys; InvalidSurvey where one of them is not a survey, or was changed since.
 
     Called with a million lines each: takes about as long as hashing them.
     """

@@ -20,7 +20,7 @@ Key = tuple[str, str, str, str]
 class LiveObject:
     """One statement on the live side. Its id is never reused; `etag` changes with every change.
 
-    `body` is in the estate's words: addresses and names, no ids. What an id names that is gone is written
+    `body` is in the estate's words: addresses and names, no ids. What an id names that no longer exists is written
     `gone: ADDRESS`, so that it is never taken for a new identity of the same name. What is there `by_itself` came with
     something else, and is nobody's statement. `changed_by` is who wrote it last, and when, where the system says.
     """
@@ -121,7 +121,7 @@ def names_what_is_gone(value: Any) -> bool:
 
 
 def without_gone(body: Body) -> Body:
-    """A statement without those of its members, or of the identities that something runs as, that are gone."""
+    """A statement without those of its members, or of the identities that something runs as, that no longer exist."""
     kept = dict(body)
     for field_name in ("members", "runs_as"):
         if isinstance(body.get(field_name), list):
@@ -155,7 +155,7 @@ def across(surveys: Sequence[Surveyed]) -> tuple[Surveyed, ...]:
     """The surveys with what one provider knows of another's identities resolved.
 
     A trust may admit an identity of another provider, which this one knows by id and address only. Where that
-    address has another id by now, the identity it was made for is gone.
+    address has another id by now, the identity it was made for no longer exists.
     """
     ids = merged_ids(surveys)
 

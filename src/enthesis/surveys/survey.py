@@ -254,7 +254,7 @@ def _end(record: dict[str, Any], name: str, number: int, digest: str, into: _Col
 
 
 def _sound(estate: Estate, name: str) -> Estate:
-    """The estate in a survey if what is there has addresses and roles speak of kinds; InvalidSurvey where not.
+    """The estate in a survey if what is there has addresses and roles refer to kinds; InvalidSurvey where not.
 
     Names that nothing has are left: they refuse as such. Nothing runs as an identity that is not there.
     """

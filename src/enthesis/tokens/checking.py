@@ -133,7 +133,7 @@ TO_URL = bytes.maketrans(b"+/", b"-_")
 
 
 def _object(data: bytes, what: str) -> dict[str, Any]:
-    """A JSON object: no name twice, no number that is none, nothing deeper than can be meant, no half characters."""
+    """A JSON object: no name twice, no number that is not one, nothing deeper than can be meant, no half characters."""
     try:
         text = data.decode()
         value = _DECODER.decode(text)
@@ -194,7 +194,7 @@ def _is_whole(value: Any) -> bool:
 
 
 def keys_of(published: Any) -> Keys:
-    """The keys in a key set (RFC 7517, section 5); Refused where it is none. What cannot be used is left out."""
+    """The keys in a key set (RFC 7517, section 5); Refused where it is not one. What cannot be used is left out."""
     listed = published.get("keys") if isinstance(published, Mapping) else None
     if not isinstance(listed, list) or len(listed) > MAX_KEYS:
         raise Refused("no-key-set", f"this is not a key set of at most {MAX_KEYS} keys (RFC 7517)")

@@ -1,4 +1,4 @@
-"""What a trust lets in, as the exact set of callers: a caller in it, near-misses derived from it, and comparisons."""
+"""Whom a trust admits, as the exact set of callers: a caller in it, near-misses derived from it, and comparisons."""
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -27,7 +27,7 @@ BESIDES = "when."  # before the name of what is asked of the request and not of 
 
 @dataclass(frozen=True, slots=True)
 class Near:
-    """A caller one step away from a caller that gets in; `what` says which step."""
+    """A caller one step away from a caller that is admitted; `what` says which step."""
 
     what: str
     shown: Mapping[str, Value]
@@ -195,7 +195,7 @@ def is_pinned(test: Test) -> bool:
 
 
 def near_misses(admissions: Admissions, trust: Trust, shown: Mapping[str, Value]) -> list[Near]:
-    """Callers one step away from one that gets in, each with whether it gets in too.
+    """Callers one step away from one that is admitted, each with whether it is admitted too.
 
     Derived from the trust alone, and from which subjects of a shared issuer are ours.
     """
@@ -354,7 +354,7 @@ class Told:
 
 
 def told(admissions: Admissions, trust: Trust, versions: Sequence[tuple[str, Callers]]) -> Told:
-    """Who gets in, who is near, and how that compares with other sets."""
+    """Who is admitted, who is near, and how that compares with other sets."""
     if trust.admits.form not in BEARERS:
         return Told(trust)
     try:

@@ -1,6 +1,6 @@
-"""Risks of an estate: what is written without an error, and lets in a caller, or lasts longer, than can be meant.
+"""Risks of an estate: what is written without an error, and admits a caller, or lasts longer, than can be meant.
 
-Each has a stable code, a place, a witness where a caller gets in, and what would mend it. What is past the bound on
+Each has a stable code, a place, a witness where a caller is admitted, and what would fix it. What is past the bound on
 work is counted, never guessed.
 """
 
@@ -56,7 +56,7 @@ CHANGING = ("write", "run", "manage", "power")  # classes of verbs
 
 @dataclass(frozen=True, slots=True)
 class Risk:
-    """One risk. `names` are what it is about, for accepting it; `shown` is a caller who gets in by it.
+    """One risk. `names` are what it is about, for accepting it; `shown` is a caller who is admitted by it.
 
     `path` leads from the statement to the part of it that is dangerous.
     """

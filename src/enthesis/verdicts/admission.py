@@ -18,7 +18,7 @@ from enthesis.verdicts.compiling import Compiled
 class Lack(Enum):
     """Why a trust does not admit a caller, whatever its conditions say."""
 
-    SHOWS_NOTHING = auto()  # it admits bearers, and the caller is none
+    SHOWS_NOTHING = auto()  # it admits bearers, and the caller is not one
     OTHER_ISSUER = auto()  # what the bearer shows was signed by another issuer, or is of another form
     NOT_NAMED = auto()  # it names others
     NO_RESOURCE = auto()  # it admits what runs as the identity, and the caller is not a resource

@@ -1,4 +1,4 @@
-"""The attributes that conditions speak of, each looked up when a condition first asks for it."""
+"""The attributes that conditions refer to, each looked up when a condition first asks for it."""
 
 from datetime import timedelta
 

@@ -50,7 +50,7 @@ NOBODY = ToCome({}, (), ())
 
 
 def members_to_come(tables: Tables) -> ToCome:
-    """Everything that may come to an estate and that its statements would reach."""
+    """Everything that may be added to an estate and that its statements would reach."""
     estate = tables.estate
     identities = {f"{name}/identity/{ANY}": ("", "") for name in estate.accounts if estate.administered_by_others(name)}
     for group in estate.groups.values():

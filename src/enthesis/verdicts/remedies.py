@@ -1,7 +1,7 @@
 """What would turn a refusal: every minimal set of changes up to a bound, each judged again before it is offered.
 
 The search starts from the refusal, asks for each first failing step which single changes speak to it, applies them to
-a copy of the estate, and goes on until the verdict turns. A set that has a smaller one inside it is dropped.
+a copy of the estate, and continues until the verdict turns. A set that has a smaller one inside it is dropped.
 """
 
 from collections.abc import Iterable, Iterator, Sequence
@@ -39,7 +39,7 @@ class Change:
     """One change of the estate, or of the question where `section` is ''.
 
     A new entry has `name` ('' in lists) and `value`; a changed one also `old`, and `path` with `plain`, the new value
-    at that path. `whose` are the administrators who have to make it; `width` is how much it lets in, for ordering.
+    at that path. `whose` are the administrators who have to make it; `width` is how much it admits, for ordering.
     """
 
     sentence: str
@@ -539,7 +539,7 @@ class _Maker:
                 yield Change(f"take on {identity} first", "the caller", "", question=replace(question, through=through))
 
     def _by_running_code(self, request: Request) -> Iterator[Made]:
-        """The question by way of a resource: code is run there, and goes on as an identity that may do it."""
+        """The question by way of a resource: code is run there, and continues as an identity that may do it."""
         if request.is_hop or not request.caller or self._is_resource(request.caller):
             return
         wanted, question = (self._kind(request.target), request.verb), self.question

@@ -1,4 +1,4 @@
-"""Which identities an origin can take on, and by which hops it comes to one."""
+"""Which identities an origin can take on, and by which hops it reaches one."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -35,7 +35,7 @@ def can_take_on(estate: Estate, judge: Judge, origin: Origin, context: Context, 
 def way_onto(
     estate: Estate, judge: Judge, origin: Origin, identity: str, context: Context, now: datetime
 ) -> tuple[str, ...] | None:
-    """The fewest hops by which an origin comes to an identity, at most four; None where there is no such way."""
+    """The fewest hops by which an origin can take on an identity, at most four; None where there is no such way."""
     seen: set[str] = set()
     paths: list[tuple[str, ...]] = [()]
     for _ in range(LONGEST):

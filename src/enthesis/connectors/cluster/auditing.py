@@ -27,7 +27,7 @@ SUBRESOURCES = {("pods", "exec"): ("pods", "login"), ("serviceaccounts", "token"
 
 
 def usage_rows(events: Iterable[Any], cluster: Cluster) -> Iterator[Record]:
-    """The rows for events; one that is none, or not the last of its request, leads to nothing."""
+    """The rows for events; one that is not one, or not the last of its request, leads to nothing."""
     for event in events:
         row = _row(event, cluster) if isinstance(event, Mapping) else None
         if row is not None:

@@ -222,7 +222,7 @@ class AdministeredCluster(LiveCluster):
         return self._done(self._asked("PUT", f"{path}/{quote(name)}", self.cluster.token, wanted), 200, step)
 
     def _remove(self, step: Step, allows: Mapping[str, Any]) -> None:
-        """Removes what a statement is, the binding first; what is gone already is well."""
+        """Removes what a statement is, the binding first; what no longer exists needs no step."""
         body = step.before or {}
         for path, wanted in reversed(list(objects_for(self.name, step.collection, body, step.mark, allows))):
             name = quote(wanted["metadata"]["name"])

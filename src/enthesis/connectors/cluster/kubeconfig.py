@@ -245,7 +245,7 @@ def _from_command(user: _Entry, cluster: _Entry, context: str, tls: ssl.SSLConte
     }  # fmt: skip
     found = Configuration()
     said = _Said()
-    logging.getLogger().addHandler(said)  # it logs what it meets, with what the command says, and goes on
+    logging.getLogger().addHandler(said)  # it logs what it meets, with what the command says, and continues
     try:
         with tempfile.TemporaryDirectory() as folder:
             try:
@@ -255,7 +255,7 @@ def _from_command(user: _Entry, cluster: _Entry, context: str, tls: ssl.SSLConte
                 if found.cert_file and found.key_file:
                     tls.load_cert_chain(found.cert_file, found.key_file)
             finally:
-                getattr(kube_config, "_temp_files", {}).clear()  # it would name files that are gone
+                getattr(kube_config, "_temp_files", {}).clear()  # it would name files that no longer exist
     except Exception as fault:  # whatever that library meets
         said.lines.append(str(fault))
     finally:
@@ -294,7 +294,7 @@ class _Said(logging.Handler):
 
 def _certificate(user: _Entry, folder: Path, tls: ssl.SSLContext) -> bool:
     """Whether there is a client certificate, which is put into the TLS context; a key inside a kubeconfig passes
-    through a file that is gone at once."""
+    through a file that no longer exists at once."""
     files: list[str] = []
     for name in ("client-certificate", "client-key"):
         data, file = user.said.get(f"{name}-data"), user.said.get(name)

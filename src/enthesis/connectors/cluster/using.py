@@ -209,7 +209,7 @@ class LiveCluster:
         return parts[1], parts[2], "/".join(parts[3:])
 
     def account(self, identity: str) -> tuple[str, str]:
-        """Namespace and name of a service account; InvalidInput where the address is none."""
+        """Namespace and name of a service account; InvalidInput where the address is not one."""
         namespace, kind, name = self._place(identity)
         if kind != "identity" or not namespace:
             raise InvalidInput(f"{identity} is not a service account of {self.name}", code="service-account-invalid")

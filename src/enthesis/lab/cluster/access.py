@@ -64,7 +64,7 @@ class Policy:
         return ""
 
     def rules_of(self, binding: Object) -> list[Rule]:
-        """The rules of the role that a binding names; none where it is gone."""
+        """The rules of the role that a binding names; none where it no longer exists."""
         reference = binding["roleRef"]
         if reference["kind"] == "ClusterRole":
             return self.cluster_rules(reference["name"])

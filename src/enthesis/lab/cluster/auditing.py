@@ -48,7 +48,7 @@ class Audit:
         self.store.connection.execute("INSERT INTO usage (cloud, record) VALUES (?, ?)", row)
 
     def after(self, number: int) -> dict[str, Any]:
-        """The events behind a number, and the number to go on from; None where there are no more."""
+        """The events behind a number, and the number to continue from; None where there are no more."""
         query = "SELECT number, record FROM usage WHERE cloud = ? AND number > ? ORDER BY number LIMIT ?"
         rows = self.store.connection.execute(query, (self.cluster, number, PAGE)).fetchall()
         more = rows[-1][0] if len(rows) == PAGE else None

@@ -137,7 +137,7 @@ class Objects:
     def listed(
         self, served: Served, namespace: str | None = None, after: int = 0, limit: int = -1
     ) -> tuple[list[dict[str, Any]], int | None]:
-        """Objects in the order they were made, and the number to go on after; None where there are no more."""
+        """Objects in the order they were made, and the number to continue after; None where there are no more."""
         rows = self.store.connection.execute(
             "SELECT body, version, number FROM objects WHERE cluster = ? AND api = ? AND plural = ?"
             " AND (? IS NULL OR namespace = ?) AND number > ? ORDER BY number LIMIT ?",

@@ -15,7 +15,7 @@ DIRECTIVE = "$patch"
 
 
 class NotApplicable(ValueError):
-    """A patch that is none, or that does not fit the object."""
+    """A patch that is not one, or that does not fit the object."""
 
 
 def merged(found: Any, patch: Any) -> Any:
