@@ -90,10 +90,12 @@ def _errors(kind: type[EnthesisError]) -> Iterator[type[EnthesisError]]:
         yield from _errors(inner)
 
 
+@pytest.mark.usefixtures("environment")  # so with the pinned versions alone: earlier ones word the help otherwise
 def test_the_page_of_commands_is_what_the_program_says() -> None:
     assert COMMANDS_PAGE.read_text(encoding="utf-8") == commands_page(), "write it again: python -m tests.commands_page"
 
 
+@pytest.mark.usefixtures("environment")
 def test_every_command_and_option_is_explained() -> None:
     silent = []
     for command, listed in LISTED.items():

@@ -102,7 +102,8 @@ def check_sentence(target: Withdrawn, found: Checked) -> str:
     if found.opens:
         return f"Not shut: {target_words(target)} still has {counted(len(found.opens), 'permission')}."
     if found.session:
-        return f"{target_words(target).capitalize()} is {'still open' if found.kept else 'over'}."
+        words = target_words(target)
+        return f"{words[0].upper()}{words[1:]} is {'still open' if found.kept else 'over'}."
     tried = f"; {counted(len(found.tried), 'attempt')} made live, all refused" if found.tried else ""
     if not found.shut:
         return f"Not known: {target_words(target)} reaches nothing, but not every attempt could be made."
