@@ -98,7 +98,7 @@ def test_what_was_made_by_hand_is_described_as_it_is_and_marked(enthesis: Progra
     hand.unmark("piers")
     before = hand.all("dunes")
     asked = enthesis("survey", "--adopt", "piers", at=folder)
-    assert asked.code == 2 and "there is no terminal to ask at" in asked.err and hand.all("dunes") == before
+    assert asked.code == 2 and "no terminal is attached for the question" in asked.err and hand.all("dunes") == before
     assert (folder / "estate.yaml").read_text() == SKELETON
     for holder in ("piers", "dunes"):  # whom a statement names is described first
         ran = enthesis("survey", "--adopt", holder, "--yes", at=folder)

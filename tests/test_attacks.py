@@ -103,7 +103,7 @@ def test_a_proposal_that_was_edited_is_not_carried_out(
         assert len(left["steps"]) == 1, edit
     (proposed / "p.json").write_text(good)
     refused = enthesis("enact", "p.json", at=proposed)
-    assert refused.code == 2 and "there is no terminal to ask at" in refused.err.lower()
+    assert refused.code == 2 and "no terminal is attached for the question" in refused.err.lower()
     assert enthesis("enact", "p.json", "--yes", at=proposed).code == 0
     assert enthesis("enact", "p.json", "--yes", at=proposed).code == 0  # nothing is left of it
     assert enthesis("propose", "--expect-none", at=proposed).code == 0

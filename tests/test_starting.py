@@ -204,7 +204,7 @@ def test_a_twin_of_an_identity_stands_beside_it(enthesis: Program, tmp_path: Pat
     [
         (("no-such", "x"), "unknown pattern no-such"),
         (("person-logs-in",), "name a folder for it"),
-        (("person-logs-in", "x"), "there is no terminal to ask at"),
+        (("person-logs-in", "x"), "no terminal is attached for the question"),
         (("person-logs-in", "x", "--usual-names", "--name", "hat=1"), "has no such name"),
         (("person-logs-in", "x", "--usual-names", "--name", "host=a b"), "cannot be a name"),
         (("person-logs-in", "full", "--usual-names"), "not empty"),

@@ -241,8 +241,8 @@ class Requests:
         """What it takes that a node is in a group that it can be in: nothing, but of a member to come."""
         if node.place not in self.compiled.to_come or group in self.powers.groups:
             return [()]
-        found = (self._holding(pair, node, goal, asking) for pair in self.compiled.joining(node.place, group))
-        return [pair for pair in found if pair is not None]
+        found = (self._holding(tests, node, goal, asking) for tests in self.compiled.joining(node.place, group))
+        return [alternative for alternative in found if alternative is not None]
 
     def _grants(
         self, side: str, node: CallerNode, permission: int, goal: Goal, asking: Asking
@@ -301,8 +301,9 @@ class Requests:
         whole: list[Alternative | None] = []
         if goal.chain[0] in self.powers.identities and not node.bearer:
             alone.append(())
+        applicant = Applicant(node.form, node.name, node.place, self.principals(node)[1:], node.name)
         for number in self.compiled.trusts_of(goal.chain[0]):
-            if not self.admits(number, node, goal):
+            if not self._admits(number, applicant, goal):
                 continue
             account = self.compiled.tables.trust_form[number] == "account"
             (whole if account else alone).extend(self._admitting(number, node, goal, asking))
@@ -311,7 +312,7 @@ class Requests:
             return joined((any_of((*alone, *whole)), side))
         if side is None or not whole:
             return any_of(alone)
-        let = [(*pair, *more) for pair in whole if pair is not None for more in (side[0] if side else ((),))]
+        let = [(*trusted, *more) for trusted in whole if trusted is not None for more in (side[0] if side else ((),))]
         return any_of((*alone, *let))
 
     def _admitting(self, number: int, node: CallerNode, goal: Goal, asking: Asking) -> Iterator[Alternative | None]:
@@ -325,7 +326,9 @@ class Requests:
         form, whom = tables.trust_form[number], tables.trust_whom[number]
         if form in BEARERS and node.form == "resource":
             for claims in self._service_account_claims((*shown, *when), node):
-                yield _all([self._showing(pair, node, goal, asking, claims) for pair in (_claimed(shown), when)], ends)
+                yield _all(
+                    [self._showing(tests, node, goal, asking, claims) for tests in (_claimed(shown), when)], ends
+                )
             return
         joins: list[Alternative] = [()]
         if form == "group":
@@ -348,11 +351,10 @@ class Requests:
 
         return holding(conditions, get, lambda name: self._free(node, goal, name, asking))
 
-    def admits(self, number: int, node: CallerNode, goal: Goal) -> bool:
-        """Whether a trust admits a node, its conditions left aside."""
+    def _admits(self, number: int, applicant: Applicant, goal: Goal) -> bool:
+        """Whether a trust admits a caller, its conditions left aside."""
         if self.compiled.trust_until[number] <= self.now:
             return False
-        applicant = Applicant(node.form, node.name, node.place, self.principals(node)[1:], node.name)
         return next(lacks(self.compiled, number, applicant, goal.chain[0], goal.address), None) is None
 
     def _companions(

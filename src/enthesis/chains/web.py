@@ -413,19 +413,19 @@ class Web:
 
     def _companions(self, state: States, who: Ints, permission: Ints, target: Ints, depth: int) -> None:
         compiled = self.compiled
-        for companion in compiled.catalogue.companions:
-            asked = np.flatnonzero(self._asks_also(companion)[permission] & (state > NO))
-            if companion.on == NEAREST_KEY and compiled.key_above:
+        for companion, goes_with in self._at_places:
+            asked = np.flatnonzero(goes_with[permission] & (state > NO))
+            if not len(asked):
+                continue
+            if companion.on == NEAREST_KEY:
                 key = self.nearest_key[self.target_place[target[asked]]]
                 rows, there, kind = asked[key != NONE], key[key != NONE], "key"
-            elif companion.on == IDENTITIES:
+            else:
                 pairs = [(row, identity) for row in asked.tolist() for identity in self._runs(int(target[row]))]
                 rows, there = (
                     (np.array(column, np.int64) for column in zip(*pairs, strict=True)) if pairs else (asked[:0],) * 2
                 )
                 kind = "identity"
-            else:
-                continue
             if len(rows):
                 further = np.full(len(rows), compiled.permission[kind, companion.also], np.int64)
                 self._also(state, rows, who[rows], further, there, depth)
@@ -448,9 +448,16 @@ class Web:
             return self.compiled.runs_as.get(place, ())
         return self.compiled.runs(self.target_name(target)) if self.compiled.running_patterns else ()
 
-    def _asks_also(self, companion: Companion) -> Bools:
-        """By permission, whether a companion goes with it."""
-        return np.array([companion in listed for listed in self.compiled.companions], bool)
+    @cached_property
+    def _at_places(self) -> list[tuple[Companion, Bools]]:
+        """The companions that are asked at places of the estate's own, each with whether it goes with a permission."""
+        compiled = self.compiled
+        on = (NEAREST_KEY, IDENTITIES) if compiled.key_above else (IDENTITIES,)
+        return [
+            (companion, np.array([companion in listed for listed in compiled.companions], bool))
+            for companion in compiled.catalogue.companions
+            if companion.on in on
+        ]
 
     @cached_property
     def _uses_key(self) -> Bools:

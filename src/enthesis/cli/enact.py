@@ -417,7 +417,7 @@ def _ask(proposal: Proposal, asked: EnactOptions) -> None:
     if not sys.stdin.isatty():
         if not asked.yes:
             raise InvalidInput(
-                "there is no terminal to ask at", code="nobody-to-ask", remedy="look at it, then say --yes"
+                "no terminal is attached for the question", code="nobody-to-ask", remedy="review it, then add --yes"
             )
         if waiting:
             more = " ".join(f"--accept {name}" for name in waiting)

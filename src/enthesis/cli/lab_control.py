@@ -149,7 +149,7 @@ def rotate(
     found = running_lab(estate)
     names = [service["name"] for service in found.services]
     if issuer not in names:
-        hint = perhaps(issuer, names, f"perhaps {' or '.join(names)}")
+        hint = perhaps(issuer, names, f"expected one of {', '.join(names)}")
         raise InvalidInput(f"the lab has no service called {issuer}", code="lab-service-unknown", remedy=hint)
     from enthesis.lab.tuning import rotate as new_keys  # noqa: PLC0415  loads the libraries of tokens
 

@@ -45,11 +45,13 @@ class SurroundingOptions:
 
 
 def agreed(question: str, *, yes: bool) -> None:
-    """Continues where `--yes` was said, or the person at the terminal agrees; InvalidInput where nobody is there."""
+    """Continues where `--yes` was said, or the person at the terminal agrees; InvalidInput without a terminal."""
     if yes:
         return
     if not sys.stdin.isatty():
-        raise InvalidInput("there is no terminal to ask at", code="nobody-to-ask", remedy="look at it, then say --yes")
+        raise InvalidInput(
+            "no terminal is attached for the question", code="nobody-to-ask", remedy="review it, then add --yes"
+        )
     typer.confirm(question, abort=True, err=True)
 
 

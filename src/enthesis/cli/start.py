@@ -160,7 +160,7 @@ def _names(pattern: Pattern, given: list[str], *, usual: bool) -> dict[str, str]
         if ask.key not in said and not usual:
             if not sys.stdin.isatty():
                 raise InvalidInput(
-                    "there is no terminal to ask at",
+                    "no terminal is attached for the question",
                     code="nobody-to-ask",
                     remedy="--name KEY=NAME for each, or --usual-names for the rest",
                 )

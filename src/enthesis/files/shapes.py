@@ -550,7 +550,7 @@ class Record:
         """The value of plain data that stands at one place, as `read` would give it; MISSING where `read` has to look,
         since something is wrong or is written with escapes.
 
-        `more` are attributes by names that are no fields; '' for what is not part of the value. With `escapes` false it
+        `more` are attributes by further names; '' for what is not part of the value. With `escapes` false it
         is known that no text in it holds any.
         """
         if type(entries) is not dict:

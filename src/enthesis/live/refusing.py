@@ -408,7 +408,7 @@ def expiry_trials(
     if clock is None:
         raise InvalidInput("their time cannot be moved", code="time-not-movable", remedy="expiry is proved at a lab")
     walked = list(_walked(estate, journeys, connected))
-    groups = _ending_together(trial for _, kept, _ in walked for trial in kept)
+    groups = _ending_together(kept for _, ended, _ in walked for kept in ended)
     reporter.begin("ends", len(groups))
     moved = timedelta(0)
     try:
@@ -416,30 +416,30 @@ def expiry_trials(
             first, last = group[0].ends, group[-1].ends
             reporter.step(duration_text(last))
             moved = _move(clock, moved, first - BEFORE)
-            for trial in group:
-                trial.trials.append(_try(estate, trial, connected, f"{trial.what} just before its end", ALLOWED, ()))
+            for kept in group:
+                kept.trials.append(_try(estate, kept, connected, f"{kept.what} just before its end", ALLOWED, ()))
             moved = _move(clock, moved, last + JUST)
-            for trial in group:
-                name = f"{trial.what}, {duration_text(trial.ends)} old"
-                trial.trials.append(_try(estate, trial, connected, name, REFUSED, ("session",)))
+            for kept in group:
+                name = f"{kept.what}, {duration_text(kept.ends)} old"
+                kept.trials.append(_try(estate, kept, connected, name, REFUSED, ("session",)))
     finally:
         reporter.end()
     return [
         Trials(
-            journey.name, str(journey.source), tuple([fault] if fault else [t for trial in kept for t in trial.trials])
+            journey.name, str(journey.source), tuple([fault] if fault else [t for kept in ended for t in kept.trials])
         )
-        for journey, kept, fault in walked
+        for journey, ended, fault in walked
     ]
 
 
 def _ending_together(every: Iterable[_Kept]) -> list[list[_Kept]]:
     """The credentials by when they end, those that end within moments of one another together."""
     groups: list[list[_Kept]] = []
-    for trial in sorted(every, key=lambda kept: kept.ends):
-        if groups and trial.ends - groups[-1][0].ends < BEFORE / 2:
-            groups[-1].append(trial)
+    for kept in sorted(every, key=lambda kept: kept.ends):
+        if groups and kept.ends - groups[-1][0].ends < BEFORE / 2:
+            groups[-1].append(kept)
         else:
-            groups.append([trial])
+            groups.append([kept])
     return groups
 
 
