@@ -88,7 +88,7 @@ def interrupted(enthesis: Program, folder: Path) -> None:
     """Leaves an enactment unfinished: no role of one account is made, whatever is tried."""
     words = ("--route", "POST /administration/roles", "--fail", "99", "--kind", "error")
     assert enthesis("lab", "fault", "build", *words, at=folder).code == 0
-    ran = enthesis("enact", "--yes", "--format", "json", "--patience", "1s", at=folder)
+    ran = enthesis("enact", "--yes", "--format", "json", "--patience", "8s", at=folder)
     assert ran.code == 4, ran.out + ran.err
     assert enthesis("lab", "fault", "--clear", at=folder).code == 0
 
