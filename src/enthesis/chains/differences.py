@@ -30,6 +30,7 @@ from enthesis.verdicts.remedies import Remedy, applied, asked
 MAX_TRIPLES = 40_000_000  # of caller, permission and target that one side is compared by
 MAX_CHAINS = 400  # chains that are told
 MAX_TRIED = 2_000  # values that are tried for one difference
+EVERYTHING = None  # what can be done otherwise, where a person may enter an organisation anew
 MAX_WALKED = 2_000  # callers whose chains are compared because they hang on conditions; the others are not decided
 
 
@@ -133,6 +134,8 @@ class _Side:
         self.grants = np.zeros(0, np.int64)
         self.edges = np.zeros(0, np.int64)
         self.nodes = np.zeros(0, np.int64)
+        self.regranted = np.zeros(0, np.int64)  # those of the nodes that may have other grants than on the other side
+        self.retrusted = np.zeros(0, np.int64)  # identities with trusts that the other side has not
         self.possible = self.certain = self.asked = self.callers_looked_at = np.zeros(0, np.int64)
         self.rows = Rows(self.nodes, self.nodes, self.nodes, np.zeros(0, np.int8))
 
@@ -142,12 +145,15 @@ class _Side:
         self.grants = grants
         if everybody:
             self.nodes, self.edges = np.arange(web.nodes), np.arange(len(web.edge_from))
+            self.regranted = self.nodes
             return
         holders, _ = web.grants_held(self.grants)
         moved = list(self._regrouped(other))
-        self.edges = np.flatnonzero(self._fresh_edges(other, compiled.trust_of[np.array(trusts, np.int64)]))
+        self.retrusted = once(compiled.trust_of[np.array(trusts, np.int64)])
+        self.edges = np.flatnonzero(self._fresh_edges(other, self.retrusted))
         unknown = np.array(sorted(self.unknown()), np.int64)
-        self.nodes = once(np.concatenate([holders, np.array(moved, np.int64), web.edge_from[self.edges], unknown]))
+        self.regranted = once(np.concatenate([holders, np.array(moved, np.int64), unknown]))
+        self.nodes = once(np.concatenate([self.regranted, web.edge_from[self.edges]]))
 
     def unknown(self) -> set[int]:
         """The identities and issuers that the other side has not."""
@@ -171,7 +177,7 @@ class _Side:
         source, goal = self.to_node[web.edge_from], self.to_node[web.edge_to]
         mine = _edge_code(other, source, goal, web.edge_sort, web.edge_state)
         fresh: Bools = (source == NONE) | (goal == NONE) | ~np.isin(mine, twin)
-        behind = among(web.edge_to, np.sort(retrusted)) & (web.edge_permission == web.compiled.take_on)
+        behind = among(web.edge_to, retrusted) & (web.edge_permission == web.compiled.take_on)
         fresh |= behind & (web.edge_state == LOOK)
         return fresh
 
@@ -316,6 +322,7 @@ class Compared:
         self.mine, self.theirs = chains_from_now_on(here.web), chains_from_now_on(there.web)
         self.missed: list[str] = []
         self._tried = 0
+        self._opened: dict[bytes, set[tuple[int, int]] | None] = {}  # by changed nodes that a caller reaches
 
     def gains(self, rows: Rows) -> Iterator[Gain]:
         """Those of the rows that can be had here with values with which they cannot be had there."""
@@ -337,30 +344,49 @@ class Compared:
         """Those of the ends that can be otherwise here: by a changed request itself, or behind a changed hop."""
         web = self.here.web
         near = web.closure([who]).reached
-        rows = [row for node, found in self._changed_rows.items() if near[node] for row in found]
+        nodes = self._changed_nodes[near[self._changed_nodes]]
+        found = self._opened.get(nodes.tobytes())
+        if found is None:
+            found = self._opened[nodes.tobytes()] = self._opened_by(nodes)
+        return ends if found is EVERYTHING else ends & found
+
+    def _opened_by(self, nodes: Ints) -> "set[tuple[int, int]] | None":
+        """What changed nodes can do otherwise, themselves or behind a changed hop; EVERYTHING where that is anything."""
+        web = self.here.web
+        rows = [row for node in nodes.tolist() for row in self._changed_rows[node]]
         enter = web.compiled.permission["organisation", "enter"]
         if any(row[1] == enter for row in rows):
-            return ends  # a person who is let enter an organisation is met again at every request there
-        edges = web.forward.edges(np.array(sorted({row[0] for row in rows}), np.int64)).tolist()
-        leading = {
-            (int(web.edge_permission[edge]), int(web.edge_target[edge])): int(web.edge_to[edge]) for edge in edges
-        }
-        heads = {leading[row[1], row[2]] for row in rows if (row[1], row[2]) in leading}
-        behind = self.here.direct(np.flatnonzero(web.closure(heads).reached)) if heads else None
+            return EVERYTHING  # a person who is let enter an organisation is met again at every request there
         out = {(row[1], row[2]) for row in rows}
-        if behind is not None:
+        edges = web.forward.edges(nodes)
+        code = _code(web, web.edge_from[edges], web.edge_permission[edges], web.edge_target[edges])
+        changed = np.array(rows, np.int64).reshape(-1, 3).T
+        heads = web.edge_to[edges[among(code, np.sort(_code(web, *changed)))]]
+        if len(heads):
+            behind = self.here.direct(np.flatnonzero(web.closure(heads.tolist()).reached))
             out.update(zip(behind.permission.tolist(), behind.target.tolist(), strict=True))
-        return ends & out
+        return out
+
+    @cached_property
+    def _changed_nodes(self) -> Ints:
+        return np.array([node for node, rows in self._changed_rows.items() if rows], np.int64)
 
     @cached_property
     def _changed_rows(self) -> dict[int, list[tuple[int, int, int]]]:
         """By changed node, what it can do directly here and not, or not so, on the other side."""
+        here, there = self.here, self.there
         out: dict[int, list[tuple[int, int, int]]] = {}
-        for node in self.here.nodes.tolist():
-            twin = int(self.here.to_node[node])
-            theirs = self.there.direct(np.array([twin], np.int64)) if twin != NONE else None
-            mine = self.here.direct(np.array([node], np.int64))
-            out[node] = _changed_among(self.here, self.there, mine, theirs)
+        twins = there.to_node[there.retrusted]
+        retrusted = np.union1d(here.retrusted, twins[twins != NONE])
+        for node in here.nodes.tolist():
+            twin = int(here.to_node[node])
+            theirs = there.direct(np.array([twin], np.int64)) if twin != NONE else None
+            mine = here.direct(np.array([node], np.int64))
+            if not (among(np.array([node]), here.regranted)[0] or among(np.array([twin]), there.regranted)[0]):
+                # grants as before: only taking on what has other trusts can take something else
+                taken = mine.permission == here.web.compiled.take_on
+                mine = mine.where(taken & among(here.web.target_place[mine.target], retrusted))
+            out[node] = _changed_among(here, there, mine, theirs)
         return out
 
     def gains_of_credentials(self) -> Iterator[Gain]:

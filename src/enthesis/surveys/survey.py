@@ -23,6 +23,8 @@ from operator import attrgetter
 from pathlib import Path
 from typing import Any, NamedTuple, TextIO
 
+import orjson
+
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import ESCAPES, MISSING, Notes, time_from
@@ -39,7 +41,7 @@ ASKED_NOW = "the live side"  # the name of a survey that was taken for one quest
 MAX_LINE = 4 * 1024 * 1024  # characters
 DIGESTED = 500  # lines at once
 SOURCE = tuple.__new__  # the quickest way to one
-DECODE = json.JSONDecoder().raw_decode  # json.loads, but for what it allows before and after the value
+PARSE = orjson.loads
 
 
 MORE = {key: {"section": "", "live": "", **({key: key} if key else {})} for key in (None, "name", "address")}
@@ -219,11 +221,15 @@ def _all_looked_at(header: dict[str, Any], name: str) -> tuple[LookedAt, ...]:
 
 
 def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
-    try:
-        value, end = DECODE(line) if len(line) <= MAX_LINE else (None, 0)
-        if end != len(line):
-            value = None
-    except (ValueError, RecursionError):
+    if len(line) <= MAX_LINE:
+        try:
+            value: Any = PARSE(line)
+        except ValueError:  # also what is JSON and not text: a half of a surrogate pair
+            try:
+                value = json.loads(line)
+            except (ValueError, RecursionError):
+                value = None
+    else:
         value = None
     if not isinstance(value, dict):
         raise InvalidSurvey(f"line {number} of {name} is not a JSON object")
