@@ -138,6 +138,7 @@ class _Side:
         self.retrusted = np.zeros(0, np.int64)  # identities with trusts that the other side has not
         self.possible = self.certain = self.asked = self.callers_looked_at = np.zeros(0, np.int64)
         self.rows = Rows(self.nodes, self.nodes, self.nodes, np.zeros(0, np.int8))
+        self._reached = self.nodes, self.nodes  # callers with the changed nodes that each reaches, sorted by caller
 
     def changed(self, other: Web, *, everybody: bool, grants: Ints, trusts: Sequence[int]) -> None:
         """Finds what of this side is not on the other: grants, edges, and the nodes that have any."""
@@ -214,6 +215,8 @@ class _Side:
         self.callers_looked_at = callers
         pairs = _pairs(self.web, callers, certain=False)
         self.asked = once(pairs[1])
+        changed = among(pairs[1], self.nodes)
+        self._reached = pairs[0][changed], pairs[1][changed]
         self.rows = self._direct(self.asked, twin)
         self.possible = _codes(self.web, pairs, self.rows)
         who, node = _pairs(self.web, callers, certain=True)
@@ -222,6 +225,12 @@ class _Side:
         alone = ~among(who, people) | (who == node)
         sure = self.rows.where((self.rows.state == YES) & ~self._entering(self.rows))
         self.certain = _codes(self.web, (who[alone], node[alone]), sure)
+
+    def changed_reached_by(self, caller: int) -> Ints:
+        """The changed nodes that one of the callers reaches, sorted; itself where it is one."""
+        who, node = self._reached
+        low, high = np.searchsorted(who, (caller, caller + 1))
+        return node[low:high]
 
     def _direct(self, nodes: Ints, twin: "_Side | None") -> Rows:
         if twin is None:
@@ -342,16 +351,15 @@ class Compared:
 
     def _touched(self, who: int, ends: set[tuple[int, int]]) -> set[tuple[int, int]]:
         """Those of the ends that can be otherwise here: by a changed request itself, or behind a changed hop."""
-        web = self.here.web
-        near = web.closure([who]).reached
-        nodes = self._changed_nodes[near[self._changed_nodes]]
+        nodes = self.here.changed_reached_by(who)
+        nodes = nodes[among(nodes, self._changed_nodes)]
         found = self._opened.get(nodes.tobytes())
         if found is None:
             found = self._opened[nodes.tobytes()] = self._opened_by(nodes)
         return ends if found is EVERYTHING else ends & found
 
     def _opened_by(self, nodes: Ints) -> "set[tuple[int, int]] | None":
-        """What changed nodes can do otherwise, themselves or behind a changed hop; EVERYTHING where that is anything."""
+        """What changed nodes can do otherwise, themselves or behind a changed hop; EVERYTHING where that may be all."""
         web = self.here.web
         rows = [row for node in nodes.tolist() for row in self._changed_rows[node]]
         enter = web.compiled.permission["organisation", "enter"]
@@ -369,24 +377,24 @@ class Compared:
 
     @cached_property
     def _changed_nodes(self) -> Ints:
-        return np.array([node for node, rows in self._changed_rows.items() if rows], np.int64)
+        return np.array(sorted(self._changed_rows), np.int64)
 
     @cached_property
     def _changed_rows(self) -> dict[int, list[tuple[int, int, int]]]:
-        """By changed node, what it can do directly here and not, or not so, on the other side."""
+        """By changed node, what it can do directly here and not, or not so, on the other side; only those that can."""
         here, there = self.here, self.there
-        out: dict[int, list[tuple[int, int, int]]] = {}
         twins = there.to_node[there.retrusted]
         retrusted = np.union1d(here.retrusted, twins[twins != NONE])
-        for node in here.nodes.tolist():
-            twin = int(here.to_node[node])
-            theirs = there.direct(np.array([twin], np.int64)) if twin != NONE else None
-            mine = here.direct(np.array([node], np.int64))
-            if not (among(np.array([node]), here.regranted)[0] or among(np.array([twin]), there.regranted)[0]):
-                # grants as before: only taking on what has other trusts can take something else
-                taken = mine.permission == here.web.compiled.take_on
-                mine = mine.where(taken & among(here.web.target_place[mine.target], retrusted))
-            out[node] = _changed_among(here, there, mine, theirs)
+        nodes = here.to_node[here.nodes]
+        regranted = among(here.nodes, here.regranted) | among(nodes, there.regranted)
+        mine = here.direct(here.nodes)
+        # who has its grants as before takes on otherwise only what has other trusts
+        takes_on = mine.permission == here.web.compiled.take_on
+        otherwise = takes_on & among(here.web.target_place[mine.target], retrusted)
+        mine = mine.where(among(mine.who, here.nodes[regranted]) | otherwise)
+        out: dict[int, list[tuple[int, int, int]]] = {}
+        for row in _changed_among(here, there, mine, there.direct(np.sort(nodes[nodes != NONE]))):
+            out.setdefault(row[0], []).append(row)
         return out
 
     def gains_of_credentials(self) -> Iterator[Gain]:
@@ -537,21 +545,33 @@ def _requirement(side: _Side, row: tuple[int, int, int], state: int) -> frozense
     )
 
 
-def _changed_among(here: _Side, there: _Side, mine: Rows, theirs: Rows | None) -> list[tuple[int, int, int]]:
+def _changed_among(here: _Side, there: _Side, mine: Rows, theirs: Rows) -> list[tuple[int, int, int]]:
     """Those of the rows here that take something else on the other side, or are not there at all."""
-    known = dict(zip(triples(theirs), theirs.state.tolist(), strict=True)) if theirs is not None else {}
+    twins = Rows(here.to_node[mine.who], here.to_permission[mine.permission], here.to_target[mine.target], mine.state)
+    states = _states_among(there.web, twins, theirs)
+    same = (mine.state == YES) & (states == YES)
+    if here.web.ages:  # then taking on takes more as a hop, whatever it takes as the last request
+        same &= mine.permission != here.web.compiled.take_on
+    mine, twins, states = mine.where(~same), twins.where(~same), states[~same]
+    listed = zip(triples(mine), triples(twins), mine.state.tolist(), states.tolist(), strict=True)
     return [
-        row for row, state in zip(triples(mine), mine.state.tolist(), strict=True)
-        if _requirement(here, row, state) != _twin_requirement(here, there, row, known)
+        row for row, twin, state, theirs_is in listed
+        if _requirement(here, row, state) != (_requirement(there, twin, theirs_is) if theirs_is != NONE else None)
     ]  # fmt: skip
 
 
-def _twin_requirement(
-    here: _Side, there: _Side, row: tuple[int, int, int], known: Mapping[tuple[int, int, int], int]
-) -> frozenset[object] | None:
-    """What the same request takes on the other side; None where it is never allowed there."""
-    twin = (int(here.to_node[row[0]]), int(here.to_permission[row[1]]), int(here.to_target[row[2]]))
-    return _requirement(there, twin, known[twin]) if twin in known else None
+def _states_among(web: Web, rows: Rows, known: Rows) -> Ints:
+    """The state of each row among the known ones, NONE where it is not among them or names what the web has not."""
+    named = (rows.who != NONE) & (rows.permission != NONE) & (rows.target != NONE)
+    codes = _code(web, known.who, known.permission, known.target)
+    order = np.argsort(codes, kind="stable")
+    found = np.full(len(rows.who), NONE, np.int64)
+    wanted = _code(web, rows.who[named], rows.permission[named], rows.target[named])
+    at = np.minimum(np.searchsorted(codes[order], wanted), max(len(codes) - 1, 0))
+    if len(codes):
+        hit = codes[order[at]] == wanted
+        found[np.flatnonzero(named)[hit]] = known.state[order[at[hit]]]
+    return found
 
 
 def _with_twins(callers: Ints, other: _Side, theirs: Ints) -> Ints:
