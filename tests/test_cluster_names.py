@@ -10,13 +10,13 @@ from typing import Any
 
 import httpx
 
-from enthesis.connectors.cluster.paths import name_of, word_of
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Client, Connection
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.live.surveying import Writing, head_of
 from enthesis.model.estate import Attempt, Context, Origin
+from enthesis.model.foreign_names import name_of, word_of
 from enthesis.surveys.survey import Survey, read_survey
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge

@@ -21,9 +21,11 @@ __all__ = [
     "HeldCredential",
     "HeldKey",
     "Issues",
+    "IssuesCertificates",
     "KeepsKeys",
     "KeepsPipelineAccess",
     "LiveClusterPorts",
+    "LiveDatabase",
     "LiveObject",
     "LiveProvider",
     "MovableClock",
@@ -41,6 +43,7 @@ __all__ = [
     "Surroundings",
     "Surveyed",
     "Surveys",
+    "TakesCertificates",
     "TakesKeys",
     "TakesOn",
     "WantedKey",
@@ -322,6 +325,28 @@ class TakesKeys(Protocol):
         ...
 
 
+@runtime_checkable
+class TakesCertificates(Protocol):
+    """The attempt port of a system that takes certificates alone; `issuer` is the authority in the estate."""
+
+    issuer: str
+
+
+@runtime_checkable
+class IssuesCertificates(Protocol):
+    """The obtain port of an authority that issues a certificate to whom a token is about that was made for it."""
+
+    url: str
+
+    def for_token(self, token: HeldCredential) -> HeldCredential | Refusal:
+        """A certificate for whom a token is about, or the refusal."""
+        ...
+
+
+class LiveDatabase(Administered, Attempts, TakesCertificates, Protocol):
+    """A database with a server of its own: changed by its administrators, and where logins open things."""
+
+
 class LiveProvider(Administered, TakesOn, TakesKeys, Attempts, Protocol):
     """A provider with all of its ports."""
 
@@ -358,7 +383,8 @@ class Reporter(Protocol):
 class Connected:
     """The live systems of an estate by name; `spoke_to` says in words what they are (a lab, say).
 
-    `clock` is None where their time cannot be moved. `clusters` are by address: what lies in one is not its provider's.
+    `clock` is None where their time cannot be moved. `clusters` and `databases` are by address: what lies in one is not
+    its provider's.
     `hosts` are by provider, `directories` by organisation (with its '@'), `keys` are keyed credentials at hand by name.
     """
 
@@ -367,6 +393,12 @@ class Connected:
     spoke_to: str
     clock: MovableClock | None = None
     clusters: Mapping[str, LiveClusterPorts] = field(default_factory=dict)
+    databases: Mapping[str, LiveDatabase] = field(default_factory=dict)
     hosts: Mapping[str, RunsHosts] = field(default_factory=dict)
     directories: Mapping[str, SignsIn] = field(default_factory=dict)
     keys: Mapping[str, HeldKey] = field(default_factory=dict)
+
+    @property
+    def administered(self) -> Mapping[str, Administered]:
+        """Everything that keeps statements, by the name that they have it under."""
+        return {**self.providers, **self.clusters, **self.databases}

@@ -10,7 +10,16 @@ import typer
 
 from enthesis.cli.histories import StoreOption, journal_at, signed_in
 from enthesis.cli.interrupts import on_interrupt
-from enthesis.cli.options import ContextOption, EstateOption, Format, FormatOption, KubeconfigOption, QuietOption
+from enthesis.cli.options import (
+    ContextOption,
+    DatabaseOption,
+    EstateOption,
+    Format,
+    FormatOption,
+    KubeconfigOption,
+    QuietOption,
+    named_files,
+)
 from enthesis.cli.propose import Made, proposed, read_proposal, refuse_if_redescribed, surveyed, with_effects
 from enthesis.cli.questions import length_of, now
 from enthesis.cli.subjects import read_estate
@@ -58,6 +67,7 @@ def enact(
         ),
     ] = None,
     kubeconfig: KubeconfigOption = None,
+    database: DatabaseOption = None,
     context: ContextOption = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
@@ -117,7 +127,8 @@ def enact(
         _refuse_unknown(asked.accept)
         person = signed_in(described, folder)
         acting = person.secret if person is not None else None
-        given = Given(kubeconfig=kubeconfig, context=context, patience=longest, acting=acting)
+        databases = named_files(database, "--database")
+        given = Given(kubeconfig=kubeconfig, context=context, databases=databases, patience=longest, acting=acting)
         if resume or undo:
             one = _chosen(journal, described, file, resume=resume)
             _go_on(journal, one, described, folder, given, asked, undo=undo)

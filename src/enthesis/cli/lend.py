@@ -25,6 +25,7 @@ from enthesis.live.connecting import Given, cluster_of, connect
 from enthesis.live.lending import NotLent, lent
 from enthesis.live.origins import AtHand, at_hand
 from enthesis.live.running import Lent, run_with_endpoint, run_with_variable
+from enthesis.live.showing import certificate_for
 from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.escapes import word
 from enthesis.model.estate import Context, Estate, Origin
@@ -53,6 +54,14 @@ def lend(
     endpoint: Annotated[
         bool, typer.Option("--endpoint", help="Lend at a loopback endpoint that renews the session, for long runs.")
     ] = False,
+    database: Annotated[
+        str | None,
+        typer.Option(
+            "--for",
+            metavar="ADDRESS",
+            help="Also log in at this database: the program finds it in the variables that PostgreSQL's clients read.",
+        ),
+    ] = None,
     write_kubeconfig: Annotated[
         Path | None,
         typer.Option("--write-kubeconfig", metavar="FILE", help="Write a kubeconfig that asks here for tokens."),
@@ -132,14 +141,27 @@ def lend(
             remedy=f"enthesis lend {word(identity)} -- COMMAND, or --write-kubeconfig FILE",
         )
     clients = named_files(client, "--client")
-    _to_program(identity, command, estate, clients, endpoint=endpoint, quiet=quiet)
+    if database is not None and endpoint:
+        raise InvalidInput(
+            "--endpoint renews a session, and a login at a database has a certificate that is not renewed",
+            code="options-conflict",
+            remedy="leave out --endpoint",
+        )
+    _to_program(identity, command, estate, clients, database=database, endpoint=endpoint, quiet=quiet)
 
 
 # -- to a program ------------------------------------------------------------------------------------------------
 
 
 def _to_program(
-    identity: str, command: list[str], estate: Path | None, clients: Mapping[str, Path], *, endpoint: bool, quiet: bool
+    identity: str,
+    command: list[str],
+    estate: Path | None,
+    clients: Mapping[str, Path],
+    *,
+    database: str | None,
+    endpoint: bool,
+    quiet: bool,
 ) -> None:
     folder = estate_folder(estate)
     described = read_estate(folder)
@@ -158,7 +180,8 @@ def _to_program(
     if not isinstance(got, HeldCredential):
         remark(got)
         raise typer.Exit(1)
-    lent = Lent(identity, got, *_provider(described, folder, identity), now=clock.now)
+    more = _login(described, folder, database, got, ways.connected) if database is not None else {}
+    lent = Lent(identity, got, *_provider(described, folder, identity), now=clock.now, more=more)
     until = now + got.life
     how = "renewed while it runs" if endpoint else f"until {until:%H:%M:%SZ}"
     over = f", through {' and '.join(best.hops[:-1])}" if len(best.hops) > 1 else ""
@@ -255,6 +278,28 @@ class _Ways:
         if isinstance(got, NotLent):
             return f"{got.identity} was refused at {', '.join(got.refusal.steps)}: {got.refusal.said}."
         return got
+
+
+def _login(
+    estate: Estate, folder: Path, address: str, session: HeldCredential, connected: Connected
+) -> Mapping[str, str]:
+    """The variables with which a program logs in at a database; exit 1 where its authority refuses the certificate."""
+    # a library that is installed on demand
+    from enthesis.connectors.postgresql.lending import variables  # noqa: PLC0415
+
+    found = estate.resources.get(address)
+    if found is None or found.url is None or found.certificates is None:
+        raise InvalidInput(
+            f"{address} is not a database with a server of its own",
+            code="database-unknown",
+            remedy=f"add it to `resources`: {address}: {{url: postgresql://HOST/NAME, certificates: ISSUER}}",
+        )
+    got = certificate_for(found.certificates, session, connected)
+    if isinstance(got, Refusal):
+        remark(f"No certificate of {found.certificates}: refused at {', '.join(got.steps)}: {got.said}.")
+        raise typer.Exit(1)
+    lab = running(state_folder(folder))
+    return variables(lab.url_of(address) or found.url if lab else found.url, got, str(lab.authority) if lab else "")
 
 
 def _provider(estate: Estate, folder: Path, identity: str) -> tuple[str, str]:

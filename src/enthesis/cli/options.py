@@ -47,6 +47,14 @@ ContextOption = Annotated[
         "--context", metavar="NAME", help="Use this context of the kubeconfig (default: its current context)."
     ),
 ]
+DatabaseOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--database",
+        metavar="ADDRESS=FILE",
+        help="A file with the connection string of a database's administrators; not needed at a lab.",
+    ),
+]
 FormatOption = Annotated[Format, typer.Option("--format", help="The format of the answer.")]
 QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="Show only the answer: no progress, no remarks.")]
 OrganisationOption = Annotated[

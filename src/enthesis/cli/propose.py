@@ -10,7 +10,15 @@ import typer
 
 from enthesis.chains.differences import Difference
 from enthesis.cli.histories import StoreOption, journal_if_any, signed_in
-from enthesis.cli.options import ContextOption, EstateOption, KubeconfigOption, QuietOption, ReviewFormat
+from enthesis.cli.options import (
+    ContextOption,
+    DatabaseOption,
+    EstateOption,
+    KubeconfigOption,
+    QuietOption,
+    ReviewFormat,
+    named_files,
+)
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
@@ -26,7 +34,7 @@ from enthesis.output.lines import counted, json_text, markdown_text
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import proposal_lines, proposal_markdown, rights_lines
 from enthesis.output.streams import put_json, put_lines, put_text, remark
-from enthesis.ports import Administered, Connected, Right, SaysWhoRemoved
+from enthesis.ports import Connected, Right, SaysWhoRemoved
 from enthesis.proposals.dangers import dangers
 from enthesis.proposals.drift import Drift, drift
 from enthesis.proposals.effects import access_change, between, in_stages, openings, without_accepted
@@ -43,6 +51,7 @@ if TYPE_CHECKING:
 def propose(
     estate: EstateOption = None,
     kubeconfig: KubeconfigOption = None,
+    database: DatabaseOption = None,
     context: ContextOption = None,
     output: Annotated[ReviewFormat, typer.Option("--format", help="The format of the answer.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
@@ -97,7 +106,7 @@ def propose(
         return
     journal = journal_if_any(folder, store)
     try:
-        given = Given(kubeconfig=kubeconfig, context=context)
+        given = Given(kubeconfig=kubeconfig, context=context, databases=named_files(database, "--database"))
         made = proposed(described, folder, given, journal, prune=prune, quiet=quiet)
     finally:
         if journal is not None:
@@ -163,7 +172,7 @@ def read_proposal(file: Path, described: Estate) -> Proposal:
 def _put_rights(made: "Made", output: ReviewFormat) -> None:
     """The rights that the survey needed, and the steps will."""
     connected = made.connected
-    systems: dict[str, Administered] = {**connected.providers, **connected.clusters}
+    systems = connected.administered
     found: dict[str, list[Right]] = {}
     for surveyed_system in made.surveys:
         name = surveyed_system.provider
@@ -217,7 +226,7 @@ def proposed(
     """The proposal for the estate in a folder, with what it does to access, and what others changed since its journal
     says that it was enacted."""
     surveys, connected = surveyed(described, folder, given, quiet=quiet)
-    objections = {name: one.objection for name, one in (*connected.clusters.items(), *connected.providers.items())}
+    objections = {name: one.objection for name, one in connected.administered.items()}
     proposal = compare(described, surveys, prune=prune, objections=objections, now=now())
     if proposal.aside:
         remark(f"Not compared, since no connection is configured for them: {', '.join(proposal.aside)}.", quiet=quiet)

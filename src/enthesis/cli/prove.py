@@ -10,6 +10,7 @@ from enthesis.cli.admit import chosen
 from enthesis.cli.histories import StoreOption, keep_if_any
 from enthesis.cli.options import (
     ContextOption,
+    DatabaseOption,
     EstateOption,
     Format,
     FormatOption,
@@ -98,6 +99,7 @@ def prove(
         ),
     ] = None,
     kubeconfig: KubeconfigOption = None,
+    database: DatabaseOption = None,
     context: ContextOption = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
@@ -121,7 +123,8 @@ def prove(
     folder = estate_folder(estate)
     described = read_estate(folder)
     keys = named_files(credential, "--credential")
-    given = Given(named_files(token, "--token"), named_files(client, "--client"), kubeconfig, context, keys)
+    databases = named_files(database, "--database")
+    given = Given(named_files(token, "--token"), named_files(client, "--client"), kubeconfig, context, keys, databases)
     connected = connect(described, folder, given)
     progress = reporter(quiet=quiet)
     taken = now()

@@ -13,7 +13,7 @@ import orjson
 import typer
 
 from enthesis.cli.histories import StoreOption, journal_if_any, keep_if_any, signed_in
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, named_files
+from enthesis.cli.options import DatabaseOption, EstateOption, Format, FormatOption, QuietOption, named_files
 from enthesis.cli.questions import agreed, now
 from enthesis.cli.subjects import read_estate
 from enthesis.connectors.cluster.refreshing import Refreshed
@@ -23,7 +23,7 @@ from enthesis.files.saving import fresh_file
 from enthesis.live.adopting import adopt as take_over
 from enthesis.live.adopting_accounts import found_at, mark, write
 from enthesis.live.asking import surveyed_clouds, without_what_has_gone
-from enthesis.live.connecting import Given, cluster_of, clusters_of_lab, connect
+from enthesis.live.connecting import Given, cluster_of, clusters_of_lab, connect, database_access, databases_of_lab
 from enthesis.live.surveying import Writing, head_of
 from enthesis.live.surveying import survey as survey_clouds
 from enthesis.model.errors import InvalidInput, StoppedPartWay
@@ -71,6 +71,7 @@ def survey(
         list[str] | None,
         typer.Option("--issuer", metavar="NAME|URL", help="Also read the published keys of this issuer."),
     ] = None,
+    database: DatabaseOption = None,
     kubeconfig: Annotated[
         Path | None,
         typer.Option(
@@ -156,11 +157,15 @@ def survey(
         remark(f"Adopted from {adopt}: {counts_text(adopted) or 'nothing that was not described'}.", quiet=quiet)
         return
     by_name = any("://" not in name for name in issuer or ())
-    described, folder = _estate(estate, needed=by_name or not (cluster or issuer or further))
+    files = named_files(database, "--database")
+    described, folder = _estate(estate, needed=by_name or not (cluster or issuer or further or files))
     systems: list[Surveys] = [_issuer(name, described, folder) for name in issuer or ()]
     systems += [_installed(name) for name in further or ()]
     head: list[Record] = list(head_of(described)) if described is not None else []
-    if cluster or not (issuer or further):
+    for address in files:
+        head += _head_of_account(address, "database", described)
+    systems += [_database(address, file) for address, file in files.items()]
+    if cluster or not (issuer or further or files):
         reached = ClusterOptions(kubeconfig, context, tuple(namespace or ()))
         found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
         systems, head = [*systems, *found], [*without_what_has_gone(head, found), *more]
@@ -185,7 +190,7 @@ def _adopt_account(described: Estate, folder: Path, holder: str, *, yes: bool, q
     """Takes over what an account or organisation has at its provider, once that is agreed to."""
     person = signed_in(described, folder)
     connected = connect(described, folder, Given(acting=person.secret if person is not None else None))
-    surveys = survey_clouds(described, replace(connected, clusters={}), reporter(quiet=quiet))
+    surveys = survey_clouds(described, replace(connected, clusters={}, databases={}), reporter(quiet=quiet))
     found = found_at(described, surveys, holder)
     put_lines(adoption_lines(found), to_error=True)
     if not found.candidates:
@@ -357,10 +362,10 @@ def _systems(
     if not clusters and estate is not None and folder is not None:
         systems += surveyed_clouds(estate, folder, reporter(quiet=quiet))
         clusters = clusters_of_lab(estate, folder)
+        systems += databases_of_lab(estate, folder)
     for address in clusters:
-        account = _account(address)
-        if estate is None or account not in estate.accounts:
-            head += _invented(account)
+        head += _head_of_account(address, "cluster", estate)
+        account = address.split("/", 1)[0]
         organisation = estate.organisation_of(account) if estate is not None and account in estate.accounts else "here"
         found = cluster_of(address, organisation, folder, reached.kubeconfig, reached.context, dict(os.environ))
         found.only = reached.namespaces
@@ -406,13 +411,22 @@ def _issuer(named: str, estate: Estate | None, folder: Path | None) -> Surveys:
     return IssuerKeys(named, url, time.monotonic, authority=addresses[url])
 
 
-def _account(address: str) -> str:
+def _database(address: str, file: Path) -> Surveys:
+    """A database that is reached by the connection string in a file."""
+    # a library that is installed on demand
+    from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415
+
+    return Database(address, f"postgresql://{address}", database_access(file))
+
+
+def _head_of_account(address: str, kind: str, estate: Estate | None) -> list[Record]:
+    """What stands above a system that no estate describes; InvalidInput where the address is not one of that kind."""
     parts = address.split("/")
-    if len(parts) != 3 or parts[1] != "cluster" or not all(parts) or address.startswith("@"):
+    if len(parts) != 3 or parts[1] != kind or not all(parts) or address.startswith("@"):
         raise InvalidInput(
-            f"{address} is not a cluster", code="cluster-unknown", remedy="name its place: ACCOUNT/cluster/NAME"
+            f"{address} is not a {kind}", code=f"{kind}-unknown", remedy=f"name its place: ACCOUNT/{kind}/NAME"
         )
-    return parts[0]
+    return _invented(parts[0]) if estate is None or parts[0] not in estate.accounts else []
 
 
 def _invented(account: str) -> list[Record]:

@@ -3,6 +3,7 @@
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from datetime import timedelta
 from typing import Any
+from urllib.parse import urlsplit
 
 from enthesis.files.nodes import Node
 from enthesis.files.shapes import MOST_HINTED, nearest
@@ -20,6 +21,7 @@ from enthesis.model.estate import (
     Issuer,
     KindVerbs,
     Origin,
+    Resource,
     boundary_of,
 )
 from enthesis.model.file_errors import FileError, Source
@@ -36,6 +38,19 @@ from enthesis.model.words import (
 Named = Mapping[tuple[str, str], Source]
 MOST_STEPS = 12  # of a cycle that are told
 SHARED_LOGINS = ("registry", "database")  # kinds that can have a login which people share
+OWN_SERVERS = {"database": "postgresql"}  # kinds that can have a server of their own, and how its url begins
+
+
+def is_server_url(url: str, scheme: str) -> bool:
+    """Whether a url is one of a server and a name at it, with nothing secret in it."""
+    try:
+        parts = urlsplit(url)
+        port = parts.port or 1
+    except ValueError:
+        return False
+    named = parts.path.count("/") == 1 and len(parts.path) > 1
+    plain = not (parts.username or parts.password or parts.query or parts.fragment)
+    return parts.scheme == scheme and bool(parts.hostname) and port > 0 and named and plain
 
 
 def spot(records: Mapping[Source, Node], source: Source, *path: str | int) -> Source:
@@ -357,10 +372,27 @@ class _Checker:
             if place and resource.shared_login is not None and place.kind not in SHARED_LOGINS:
                 message = f"`{address}` is a {place.kind}, which has no login that people share"
                 self.wrong("wrong-kind", message, self.spot(resource.source, "shared_login"), "a registry or database")
+            if place and resource.url is not None:
+                self._own_server(place, resource)
             if place and resource.runs_as:
                 self._runs(place, self.spot(resource.source, "runs_as"))
             for position, identity in enumerate(resource.runs_as):
                 self.identity(identity, self.spot(resource.source, "runs_as", position))
+
+    def _own_server(self, place: addresses.Place, resource: Resource) -> None:
+        """A server of its own: where it is reached, and whose certificates it takes."""
+        scheme = OWN_SERVERS.get(place.kind)
+        at = self.spot(resource.source, "url")
+        if scheme is None:
+            message = f"`{place.address}` is {addresses.article(place.kind)}, whose provider keeps its access"
+            self.wrong("wrong-kind", message, at, "one of the kinds " + ", ".join(OWN_SERVERS))
+        elif not is_server_url(resource.url or "", scheme):
+            self.wrong("wrong-url", f"found {resource.url!r}", at, f"{scheme}://HOST[:PORT]/NAME, without a password")
+        issuer = self.estate.issuers.get(resource.certificates or "")
+        of = self.spot(resource.source, "certificates")
+        self.known(resource.certificates or "", self.issuers, "issuer", of)
+        if issuer is not None and issuer.kind != "x509":
+            self._signs(issuer, "certificate", of)
 
     def _runs(self, place: addresses.Place, source: Source) -> None:
         """Only what code runs on can run as a person."""

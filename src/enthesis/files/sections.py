@@ -572,8 +572,13 @@ SECTIONS: dict[str, Section] = {
                 Field(
                     "shared_login", Choice(("on", "off")), says="of a registry or database: a login that people share"
                 ),
+                Field(
+                    "url", TEXT, says="of a database: where its own server is reached, postgresql://HOST[:PORT]/NAME"
+                ),
+                Field("certificates", NAME, says="of a database: the x509 issuer whose certificates its server takes"),
             ),
             m.Resource,
+            goes_with={"url": "certificates", "certificates": "url"},
         ),
         "address",
         addressed=True,

@@ -18,6 +18,7 @@ from collections.abc import Iterator
 from email.utils import formatdate
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import uvicorn
 from starlette.applications import Starlette
@@ -25,6 +26,8 @@ from starlette.applications import Starlette
 from enthesis.lab.authority import make_certificates
 from enthesis.lab.cloud import CloudServer
 from enthesis.lab.cluster.serving import ClusterServer
+from enthesis.lab.databases import FOLDERS, DatabaseServer, NotInstalled, furnish, own_servers
+from enthesis.lab.enrolling import EnrolmentServer, authority_pem
 from enthesis.lab.faults import Faults, faulty
 from enthesis.lab.guarding import guarded, owners_word
 from enthesis.lab.hosts import HostServer
@@ -84,6 +87,7 @@ def _services(inventory: dict[str, Any]) -> dict[str, str]:
         for name, issuer in inventory["issuers"].items()
         if issuer["kind"] == "oidc" and "cluster" not in issuer
     }
+    found |= {name: "authority" for name, issuer in inventory["issuers"].items() if issuer["kind"] == "x509"}
     found |= {address: "cluster" for address in inventory["resources"] if _is_cluster(address)}
     found |= {f"{name}/hosts": "hosts" for name in inventory["providers"]}
     found |= {address.split("/")[0]: "directory" for address in inventory["people"]}
@@ -111,7 +115,7 @@ async def _serve(state: Path, ready: int | None) -> None:
         name: f"http{'' if kinds[name] == 'hosts' else 's'}://{HOST}:{listening.getsockname()[1]}"
         for name, listening in sockets.items()
     }
-    for name in (text for text in sockets if kinds[text] != "hosts"):
+    for name in (text for text in sockets if kinds[text] not in ("hosts", "authority")):
         signers[name] = Signer(store, clock, name)
         signers[name].ensure_keys()
         signers[name].issuer = urls[name]
@@ -120,8 +124,15 @@ async def _serve(state: Path, ready: int | None) -> None:
     faults = Faults(store)
     store.lags = faults.lags
     clouds = {name: CloudServer(name, inventory, store, clock, signers, faults) for name in inventory["providers"]}
+    authorities = {
+        name: EnrolmentServer(name, inventory, store, clock, urls[name], signers)
+        for name, kind in kinds.items() if kind == "authority"
+    }  # fmt: skip
+    for cloud in clouds.values():
+        cloud.vouches_for = tuple(authority.url for authority in authorities.values())
     for name, kind in kinds.items():
-        app = _app(name, kind, inventory, store, clock, signers, clouds)
+        enrolling = authorities.get(name)
+        app = enrolling.app() if enrolling else _app(name, kind, inventory, store, clock, signers, clouds)
         safe = kind != "hosts"  # a link-local service has no certificate
         config = uvicorn.Config(
             _dated(guarded(faulty(app, name, faults)), clock),
@@ -136,13 +147,50 @@ async def _serve(state: Path, ready: int | None) -> None:
             timeout_graceful_shutdown=3,
         )
         servers.append(_Server(config))
+    databases = _databases(state, inventory, store, clock, (chain, key))
     listed = [{"name": name, "kind": kinds[name], "url": urls[name]} for name in kinds]
+    listed += [
+        {"name": server.address, "kind": "database", "url": f"postgresql://{HOST}:{server.port}/{quote(server.database)}",
+         "access": server.access}
+        for server in databases
+    ]  # fmt: skip
     described = {"estate": inventory["estate"], "authority": str(authority), "services": listed}
     beside = state / "services.json.new"
     beside.write_text(json.dumps(described), encoding="utf-8")
     beside.replace(state / "services.json")
-    await _until_told(servers, list(sockets.values()), ready)
+    try:
+        await _until_told(servers, list(sockets.values()), ready)
+    finally:
+        for server in databases:
+            server.stop()
     store.close()
+
+
+def _databases(
+    state: Path, inventory: dict[str, Any], store: Store, clock: Clock, certificate: tuple[Path, Path]
+) -> list[DatabaseServer]:
+    """The servers of databases, started; none where PostgreSQL is not installed, which the log says."""
+    kept: dict[str, dict[str, Any]] = store.setting("databases", {})
+    started: list[DatabaseServer] = []
+    for address, one in own_servers(inventory).items():
+        known = kept.get(address, {})
+        folder = Path(known["folder"]) if known else None
+        server = DatabaseServer(address, one["url"], inventory["estate"], folder)
+        (state / FOLDERS).write_text(
+            json.dumps({**{name: entry["folder"] for name, entry in kept.items()}, address: str(server.folder)})
+        )
+        kept[address] = {"folder": str(server.folder)}
+        try:
+            server.start(*certificate, authority_pem(store, one["certificates"], clock), known.get("port"))
+            furnish(server, inventory["resources"])
+        except (NotInstalled, RuntimeError, ImportError) as fault:
+            sys.stderr.write(f"{address} does not run: {fault}\n")
+            server.stop()
+            continue
+        kept[address]["port"] = server.port
+        started.append(server)
+    store.set_setting("databases", kept)
+    return started
 
 
 def _app(

@@ -25,7 +25,7 @@ def make_certificates(folder: Path) -> tuple[Path, Path, Path]:
     root = (
         _builder(name, name, root_key.public_key(), now, AUTHORITY_LIFE)
         .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
-        .add_extension(_key_usage(signs_certificates=True), critical=True)
+        .add_extension(key_usage(signs_certificates=True), critical=True)
         .add_extension(x509.SubjectKeyIdentifier.from_public_key(root_key.public_key()), critical=False)
         .sign(root_key, hashes.SHA256())
     )
@@ -35,7 +35,7 @@ def make_certificates(folder: Path) -> tuple[Path, Path, Path]:
     leaf = (
         _builder(leaf_name, name, leaf_key.public_key(), now, LEAF_LIFE)
         .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
-        .add_extension(_key_usage(signs_certificates=False), critical=True)
+        .add_extension(key_usage(signs_certificates=False), critical=True)
         .add_extension(x509.SubjectAlternativeName(alternatives), critical=False)
         .add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
         .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(root_key.public_key()), critical=False)
@@ -67,7 +67,8 @@ def _builder(
     )
 
 
-def _key_usage(*, signs_certificates: bool) -> x509.KeyUsage:
+def key_usage(*, signs_certificates: bool) -> x509.KeyUsage:
+    """What a key is for: to sign certificates, or to prove who a server or client is."""
     return x509.KeyUsage(
         digital_signature=not signs_certificates,
         content_commitment=False,

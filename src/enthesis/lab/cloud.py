@@ -83,6 +83,7 @@ class CloudServer:
         self.keyed = self.callers.keyed
         self.sessions = Sessions(name, store, clock)
         self.records = Records(name, store)
+        self.vouches_for: tuple[str, ...] = ()  # urls of authorities that issue certificates to whom it states
         self.administration = Administration(
             store, self.world, self._administrator, self._may, partial(faults.page, name)
         )
@@ -281,8 +282,8 @@ class CloudServer:
         """RFC 8693, section 2.1, with `audience`: what this cloud states for another about who has a session, for a
         moment. The session itself stays here."""
         others = [one.issuer for name, one in self.signers.items() if name in self.inventory["providers"]]
-        if audience not in others or audience == self.url:
-            raise Wrong("invalid_target", "`audience` names no other cloud that is known here")
+        if audience not in (*others, *self.vouches_for) or audience == self.url:
+            raise Wrong("invalid_target", "`audience` names no other cloud or authority that is known here")
         try:
             claims = self.callers.own_session(session)
         except Problem as fault:

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
+from enthesis.lab.databases import remove_folders
 from enthesis.lab.running import JOINED, Running, holder_of_lock, is_lab, joined, running
 
 START_TIMEOUT = 120.0  # seconds; it is waited for, or for its end, whichever comes first
@@ -167,6 +168,7 @@ def stop(state: Path, *, clean: bool = False) -> bool:
             time.sleep(0.02)
     (state / "administrators.json").unlink(missing_ok=True)
     if clean and state.exists():
+        remove_folders(state)
         shutil.rmtree(state)
     return pid is not None
 

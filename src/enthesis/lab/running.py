@@ -82,7 +82,8 @@ def running(state: Path) -> Running | None:
     try:
         described = json.loads((state / "services.json").read_text(encoding="utf-8"))
         services = tuple(
-            {name: str(service[name]) for name in ("name", "kind", "url")} for service in described["services"]
+            {name: str(service[name]) for name in ("name", "kind", "url", "access") if name in service}
+            for service in described["services"]
         )
         return Running(state, str(described["estate"]), pid, Path(described["authority"]), services)
     except (OSError, ValueError, KeyError, TypeError, RecursionError):

@@ -27,7 +27,7 @@ def renew_sessions(state: Path, found: Running) -> Path:
     sessions: list[dict[str, Any]] = [{OWNER: owners_word(store)}]
     try:
         for service in found.services:
-            if service["kind"] in ("pipeline", "directory", "hosts"):
+            if service["kind"] not in ("cloud", "cluster"):
                 continue
             signer = Signer(store, clock, service["name"])
             signer.issuer = service["url"]

@@ -5,7 +5,7 @@ from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
-from enthesis.live.connecting import cluster_of, clusters_of_lab, connect
+from enthesis.live.connecting import cluster_of, clusters_of_lab, connect, databases_of_lab
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of, survey
 from enthesis.model.estate import Estate
 from enthesis.ports import KeepsKeys, Record, Reporter, Surveys
@@ -17,7 +17,7 @@ def surveyed_clouds(estate: Estate, folder: Path, reporter: Reporter) -> list[Su
     connected = connect(estate, folder)
     urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.providers.items()}
     found = []
-    for one in survey(estate, replace(connected, clusters={}), reporter):
+    for one in survey(estate, replace(connected, clusters={}, databases={}), reporter):
         provider = connected.providers[one.provider]
         keys = provider.keys(one.holders) if isinstance(provider, KeepsKeys) else None
         found.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys))
@@ -39,7 +39,7 @@ def survey_now(estate: Estate, folder: Path, now: datetime, reporter: Reporter) 
         cluster_of(address, estate.organisation_of(address), folder, None, None, {})
         for address in clusters_of_lab(estate, folder)
     ]
-    systems: list[Surveys] = [*clouds, *clusters]
+    systems: list[Surveys] = [*clouds, *clusters, *databases_of_lab(estate, folder)]
     writing = Writing(estate.name, now, systems)
     lines = writing.lines(without_what_has_gone(list(head_of(estate)), systems), reporter)
     return read_survey((line.decode() for line in lines), ASKED_NOW, estate.catalogue)

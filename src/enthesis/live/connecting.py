@@ -15,6 +15,7 @@ from enthesis.connectors.cluster.changing import AdministeredCluster
 from enthesis.connectors.cluster.kubeconfig import from_inside, from_kubeconfigs
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.directory import LabDirectory
+from enthesis.connectors.enrolling import CertificateAuthority
 from enthesis.connectors.hosts import Hosts
 from enthesis.connectors.http import MAX_SECONDS, Client, Connection
 from enthesis.connectors.pipeline import Pipeline
@@ -24,7 +25,17 @@ from enthesis.lab.running import OWNER, administrators, owners_word, running, st
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Exchange
 from enthesis.model.secrets import Secret
-from enthesis.ports import Connected, HeldKey, Issues, LiveClusterPorts, LiveProvider, RunsHosts, SignsIn
+from enthesis.ports import (
+    Connected,
+    HeldKey,
+    Issues,
+    LiveClusterPorts,
+    LiveDatabase,
+    LiveProvider,
+    RunsHosts,
+    SignsIn,
+    Surveys,
+)
 
 LAB = "the lab of this estate"
 MAX_GIVEN = 65_536  # bytes of a file with a token or a client
@@ -38,7 +49,9 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     state = state_folder(folder)
     lab = running(state)
     if lab is None:
-        if given is not None and (given.tokens or given.clients or given.kubeconfig or given.at_hand):
+        if given is not None and (
+            given.tokens or given.clients or given.kubeconfig or given.databases or given.at_hand
+        ):
             return _without_lab(estate, given)
         remedy = "enthesis lab start; or say how a cluster is reached, with --kubeconfig"
         raise Unreachable(
@@ -67,7 +80,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     issuers: dict[str, Issues] = {}
     hosts: dict[str, RunsHosts] = {}
     directories: dict[str, SignsIn] = {}
-    for service in lab.services:
+    for service in (one for one in lab.services if one["kind"] != "database"):
         name = service["name"]
         bound = given.patience if given is not None and given.patience else MAX_SECONDS
         acting = given.acting if given is not None else None
@@ -78,6 +91,8 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             issuers[name] = Pipeline(name, client, {OWNER: owner.reveal()})
         elif service["kind"] == "hosts":
             hosts[name.removesuffix("/hosts")] = Hosts(client, f"/{quote(owner.reveal())}")
+        elif service["kind"] == "authority" and name in estate.issuers:
+            issuers[name] = CertificateAuthority(name, client, {OWNER: owner.reveal()})
         elif service["kind"] == "directory":
             directories[name] = LabDirectory(name, client, {OWNER: owner.reveal()})
     clusters: dict[str, LiveClusterPorts] = {}
@@ -88,7 +103,13 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
     keys = {name: _key(path) for name, path in given.keys.items()} if given is not None else {}
     every = {**issuers, **of_clusters}
-    return Connected(providers, every, LAB, _LabClock(state), clusters, hosts, directories, keys)
+    accesses = {service["name"]: Secret(service["access"]) for service in lab.services if service["kind"] == "database"}
+    urls = {service["name"]: service["url"] for service in lab.services}
+    databases = _databases(estate, accesses, urls, str(lab.authority))
+    return Connected(
+        providers, every, LAB, _LabClock(state), clusters, hosts=hosts, directories=directories, keys=keys,
+        databases=databases,
+    )  # fmt: skip
 
 
 def sessions_of(state: Path) -> list[Mapping[str, str]]:
@@ -106,7 +127,7 @@ def sessions_of(state: Path) -> list[Mapping[str, str]]:
 @dataclass(frozen=True)
 class Given:
     """What a person has at hand: for issuers and providers, files of tokens and of registered clients by their name;
-    for clusters, a kubeconfig; keyed credentials by name.
+    for clusters, a kubeconfig; for databases, files of connection strings by address; keyed credentials by name.
 
     An estate of several clusters wants a context of each cluster's own name in it.
     """
@@ -116,6 +137,7 @@ class Given:
     kubeconfig: Path | None = None
     context: str | None = None
     keys: Mapping[str, Path] = field(default_factory=dict)
+    databases: Mapping[str, Path] = field(default_factory=dict)
     at_hand: bool = False  # whether something else is shown, that need not be obtained
     patience: float = 0.0  # seconds for one answer, with all repetitions; 0 is the usual bound
     acting: Secret | None = None  # the sign-in of the person as whom providers are changed
@@ -173,7 +195,44 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
             providers[name] = OAuthProvider(name, server, one.exchange or Exchange(), asks)
     clusters = _by_kubeconfig(estate, given)
     of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
-    return Connected(providers, {**of_clusters, **issuers}, "the servers of this estate", clusters=clusters)
+    accesses = {name: database_access(path) for name, path in given.databases.items()}
+    databases = _databases(estate, accesses, {}, "")
+    every = {**of_clusters, **issuers}
+    return Connected(providers, every, "the servers of this estate", clusters=clusters, databases=databases)
+
+
+def database_access(file: Path) -> Secret:
+    """The connection string in a file; InvalidInput where it holds none."""
+    from enthesis.connectors.postgresql.asking import conninfo  # noqa: PLC0415  a library that is installed on demand
+
+    text = read_file(file, MAX_GIVEN).decode(errors="replace").strip()
+    conninfo(text, str(file))
+    return Secret(text)
+
+
+def _databases(
+    estate: Estate, accesses: Mapping[str, Secret], urls: Mapping[str, str], trusts: str
+) -> dict[str, LiveDatabase]:
+    """The databases of ours with servers of their own that something says how to reach, by address."""
+    if not accesses:
+        return {}
+    # a library that is installed on demand
+    from enthesis.connectors.postgresql.changing import AdministeredDatabase  # noqa: PLC0415
+    from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415
+
+    out: dict[str, LiveDatabase] = {}
+    for address, access in accesses.items():
+        found = estate.resources.get(address)
+        if found is None or found.url is None or found.certificates is None:
+            raise InvalidInput(
+                f"the estate has no database {address} with a url",
+                code="database-unknown",
+                remedy=f"add it to `resources`: {address}: {{url: postgresql://HOST/NAME, certificates: ISSUER}}",
+            )
+        if not estate.administered_by_others(address):
+            database = Database(address, urls.get(address, found.url), access)
+            out[address] = AdministeredDatabase(database, found.certificates, estate.name, trusts)
+    return out
 
 
 def _by_kubeconfig(estate: Estate, given: Given) -> dict[str, LiveClusterPorts]:
@@ -199,6 +258,19 @@ def clusters_of_lab(estate: Estate, folder: Path) -> list[str]:
     lab = running(state_folder(folder))
     listed = [service["name"] for service in (lab.services if lab else ()) if service["kind"] == "cluster"]
     return [name for name in listed if not estate.administered_by_others(name)]
+
+
+def databases_of_lab(estate: Estate, folder: Path) -> list[Surveys]:
+    """The databases of ours that a lab of the estate runs, as surveys read them."""
+    from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415  a library installed on demand
+
+    lab = running(state_folder(folder))
+    found = [service for service in (lab.services if lab else ()) if service["kind"] == "database"]
+    return [
+        Database(one["name"], one["url"], Secret(one["access"]))
+        for one in found
+        if not estate.administered_by_others(one["name"])
+    ]
 
 
 def cluster_of(

@@ -386,7 +386,7 @@ IN_FORCE = Changed(None, None, in_force=True)
 
 def _port(connected: Connected, step: Step) -> Administered:
     """The live system that a step is for."""
-    found = connected.providers.get(step.provider) or connected.clusters.get(step.provider)
+    found = connected.administered.get(step.provider)
     if found is None:
         raise InvalidInput(
             f"unknown provider in the proposal: {step.provider} (expected one of the estate)", code="proposal-invalid"

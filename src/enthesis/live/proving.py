@@ -17,6 +17,7 @@ from enthesis.ports import (
     Done,
     HeldCredential,
     LiveClusterPorts,
+    LiveDatabase,
     LiveProvider,
     Refusal,
     Reporter,
@@ -227,8 +228,7 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
             f"{journey.origin.whom} has nothing to show before it takes on what it runs as: say `through`",
             code="journey-without-hop",
         )
-    provider = provider_of(estate, journey.attempt.target, connected)
-    outcome = tried(provider, credential, journey.attempt, asked, connected)
+    outcome = tried(estate, credential, journey.attempt, asked, connected)
     seeing.ended(f"{journey.attempt.verb} {journey.attempt.target}", outcome)
     return outcome if isinstance(outcome, Refusal) else None
 
@@ -293,7 +293,7 @@ def _run_on(
 
 
 def tried(
-    provider: LiveProvider | LiveClusterPorts,
+    estate: Estate,
     credential: HeldCredential,
     attempt: Attempt,
     asked: Surroundings,
@@ -302,8 +302,10 @@ def tried(
 ) -> Done | Refusal:
     """An attempt with a credential; taking on is let go of at once."""
     if attempt.verb != "take-on":
-        fitting = shown_to(provider, credential, connected)
-        return fitting if isinstance(fitting, Refusal) else provider.attempt(fitting, attempt, asked)
+        system = _database_at(estate, attempt.target, connected) or provider_of(estate, attempt.target, connected)
+        fitting = shown_to(system, credential, connected)
+        return fitting if isinstance(fitting, Refusal) else system.attempt(fitting, attempt, asked)
+    provider = provider_of(estate, attempt.target, connected)
     taken = take_on(provider, credential, attempt.target, narrowed, asked, connected)
     return taken if isinstance(taken, Refusal) else Done("a session was got, and let go")
 
@@ -410,6 +412,20 @@ def token_from(connected: Connected, issuer: str, claims: Claims) -> HeldCredent
 def cluster_at(address: str, connected: Connected) -> LiveClusterPorts | None:
     """The cluster that a place is in, if one is known to speak to."""
     return next((one for name, one in connected.clusters.items() if contains(name, address)), None)
+
+
+def _database_at(estate: Estate, address: str, connected: Connected) -> LiveDatabase | None:
+    """The database with a server of its own that a place is in; None where it is in none."""
+    system = estate.system_of(address) if account_of(address) in estate.accounts else ""
+    if "/database/" not in system:
+        return None
+    if system not in connected.databases:
+        raise InvalidInput(
+            f"no connection is configured for the database {system}",
+            code="system-not-connected",
+            remedy=f"name a file with its connection string: --database {word(system)}=FILE",
+        )
+    return connected.databases[system]
 
 
 def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvider | LiveClusterPorts:

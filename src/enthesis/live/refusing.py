@@ -121,7 +121,7 @@ def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
         return f"nothing here makes {'a SAML assertion' if form == 'assertion' else 'a certificate'} to try it with"
     if not by_name and str(trust.admits.whom) not in connected.issuers:
         return f"no connection is configured for the issuer {trust.admits.whom}"
-    if estate.system_of(trust.of) not in {*connected.providers, *connected.clusters}:
+    if estate.system_of(trust.of) not in connected.administered:
         return f"no connection is configured for {estate.system_of(trust.of)}"
     if estate.administered_by_others(trust.of):
         return f"it is up to the administrators of {account_of(trust.of)} to write it"
@@ -372,8 +372,7 @@ def _try(estate: Estate, kept: _Kept, connected: Connected, what: str, expected:
     attempt = following if isinstance(following, Attempt) else _as_attempt(estate, following)
     narrowed = None if isinstance(following, Attempt) else following.narrowed
     try:
-        provider = provider_of(estate, attempt.target, connected)
-        done = tried(provider, kept.credential, attempt, asked, connected, narrowed)
+        done = tried(estate, kept.credential, attempt, asked, connected, narrowed)
     except EnthesisError as fault:
         return Trial(what, expected, UNDECIDED, said=fault.message, wanted_at=wanted)
     if isinstance(done, Refusal):

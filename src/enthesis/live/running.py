@@ -12,7 +12,7 @@ import subprocess
 import sys
 import threading
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any, NoReturn
@@ -38,6 +38,7 @@ class Lent:
     credential: HeldCredential
     provider_url: str = ""
     authority: str = ""
+    more: Mapping[str, str] = field(default_factory=dict)  # variables with which it logs in elsewhere too
     now: Clock = lambda: datetime.now(UTC)  # by the clock of the system that the credential is for
 
     def environment(self) -> dict[str, str]:
@@ -48,7 +49,7 @@ class Lent:
             more["ENTHESIS_PROVIDER_URL"] = self.provider_url
         if self.authority:
             more["ENTHESIS_AUTHORITY_FILE"] = self.authority
-        return {**kept, **more}
+        return {**kept, **more, **self.more}
 
 
 def run_with_variable(command: Sequence[str], lent: Lent) -> NoReturn:

@@ -5,7 +5,16 @@ from typing import Any
 
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import KindVerbs
-from enthesis.ports import Connected, HeldCredential, Refusal, StatesWhoCalls, Surroundings, TakesOn
+from enthesis.ports import (
+    Connected,
+    HeldCredential,
+    IssuesCertificates,
+    Refusal,
+    StatesWhoCalls,
+    Surroundings,
+    TakesCertificates,
+    TakesOn,
+)
 
 SESSIONS = ("session", "resource")
 
@@ -29,6 +38,8 @@ def shown_to(provider: Any, shown: HeldCredential, connected: Connected) -> Held
     A session of another one stays with that one, which makes a short statement about it for this provider (RFC 8693,
     with `audience`). A token goes where it was made for, but at a lab, whose wrong audiences are tried too.
     """
+    if isinstance(provider, TakesCertificates):
+        return certificate_for(provider.issuer, shown, connected)
     name, url = getattr(provider, "name", ""), getattr(provider, "url", "")
     if not url or name not in connected.providers:
         return shown
@@ -57,6 +68,23 @@ def _session(name: str, url: str, shown: HeldCredential, connected: Connected) -
         code="session-of-another",
         remedy="take on an identity there, with a credential that was made for it",
     )
+
+
+def certificate_for(issuer: str, shown: HeldCredential, connected: Connected) -> HeldCredential | Refusal:
+    """What a session gets from an authority: its provider states for that who calls, and the session stays there."""
+    if shown.form == "certificate":
+        return shown
+    authority = connected.issuers.get(issuer)
+    if not isinstance(authority, IssuesCertificates):
+        raise InvalidInput(f"no connection is configured for the authority {issuer}", code="system-not-connected")
+    stated = _session("", authority.url, shown, connected) if shown.form in SESSIONS else None
+    if stated is None:
+        raise InvalidInput(
+            f"a {shown.form} gets no certificate of {issuer}",
+            code="proof-impossible",
+            remedy="take on an identity first: name it in `through`",
+        )
+    return stated if isinstance(stated, Refusal) else authority.for_token(stated)
 
 
 def _claims(shown: HeldCredential) -> dict[str, Any]:

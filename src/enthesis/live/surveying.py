@@ -15,7 +15,7 @@ from enthesis.model.errors import InvalidInput
 from enthesis.model.escapes import json_line
 from enthesis.model.estate import Estate
 from enthesis.model.secrets import holds_secret, redacted
-from enthesis.ports import Administered, Connected, Credentialed, Record, Reporter, Surveys
+from enthesis.ports import Connected, Credentialed, Record, Reporter, Surveys
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.statements import Surveyed, across, records_of
 from enthesis.surveys.survey import VERSION
@@ -25,9 +25,9 @@ AT_ONCE = 8  # live systems
 
 def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Surveyed, ...]:
     """What our accounts have at each provider. Needs the right to read the statements of each."""
-    systems: dict[str, Administered] = {**connected.providers, **connected.clusters}
+    systems = connected.administered
     asked = {name: holders(estate, name) for name in estate.providers if name in systems}
-    asked |= {name: [account_of(name)] for name in connected.clusters}
+    asked |= {name: [account_of(name)] for name in (*connected.clusters, *connected.databases)}
     if not asked:
         raise InvalidInput(
             "no connection is configured for any provider or cluster of this estate", code="system-not-connected"

@@ -178,6 +178,14 @@ CAUSES = {
         "No metadata service is available here.", "Name a host that runs as an identity."
     ),
     "cluster-access-unknown": Cause("Nothing says how the cluster is reached.", "Name a kubeconfig with --kubeconfig."),
+    "database-access-invalid": Cause(
+        "A file for --database does not hold a connection string.", "Write one line, as psql takes it."
+    ),
+    "database-unknown": Cause("No such database with a url in the estate.", "Add it to `resources`."),
+    "database-unreachable": Cause(
+        "A database did not answer, or did not let us in.", "Check its connection string and that the server runs."
+    ),
+    "server-too-old": Cause("The server is of a version that is not understood.", "Use PostgreSQL 12 or later."),
     "system-not-connected": Cause(
         "A live system that this needs is not connected.", "Start a lab, or give its url or file."
     ),

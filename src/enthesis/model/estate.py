@@ -19,6 +19,8 @@ DEFAULT_SESSION = timedelta(hours=1)
 LONGEST_KEY = timedelta(days=30)
 WORKLOAD_KINDS = ("service-account", "instance-role", "managed-identity", "cluster-service-account")
 IDENTITY_KINDS = (*WORKLOAD_KINDS, "person")
+OWN_SYSTEMS = ("cluster", "database")
+"""Kinds that can keep the statements about what is in them themselves, beside the account's provider."""
 
 
 def _source() -> Source:
@@ -110,7 +112,8 @@ class Issuer:
 @dataclass(frozen=True, slots=True)
 class Resource:
     """What exists already. `shared_login`: whether a registry or database still has a login that people share (on, off
-    or None, unsaid)."""
+    or None, unsaid). `url` is where a server of its own is reached that keeps its own access, and `certificates` the
+    issuer whose certificates that server takes."""
 
     address: str
     labels: Labels = field(default_factory=dict)
@@ -119,6 +122,8 @@ class Resource:
     runs_as: tuple[str, ...] = ()
     protected: bool = False
     shared_login: str | None = None
+    url: str | None = None
+    certificates: str | None = None
     source: Source = _source()
 
 
@@ -453,11 +458,12 @@ class Estate:
         return tuple("/".join(parts[:count]) for count in range(len(parts), 0, -1))
 
     def system_of(self, address: str) -> str:
-        """What keeps the statements about a place in an account: the cluster that it is in, or else the provider."""
+        """What keeps the statements about a place in an account: the cluster that it is in, or the database with a
+        server of its own, or else the provider."""
         parts = address.split("/", 3)
-        cluster = "/".join(parts[:3])
-        if len(parts) > 2 and parts[1] == "cluster" and cluster in self.resources:
-            return cluster
+        found = self.resources.get("/".join(parts[:3])) if len(parts) > 2 and parts[1] in OWN_SYSTEMS else None
+        if found is not None and (parts[1] == "cluster" or found.url is not None):
+            return found.address
         account = self.accounts.get(account_of(address))
         return account.provider if account is not None else ""
 

@@ -193,8 +193,10 @@ def _grants(estate: Estate) -> Iterator[Wanted]:
 def _providers_of_grant(estate: Estate, grant: Grant) -> tuple[str, ...]:
     """Where a grant is kept: at the system of what it is at; one at a boundary wherever its identity, or a person in
     its group, can use it. A holder's statements are kept at its own providers alone."""
-    at = estate.system_of(grant.at)
-    held_at = estate.providers_of(estate.holder_of(grant))
+    holder, at = estate.holder_of(grant), estate.system_of(grant.at)
+    held_at = estate.providers_of(holder)
+    if "/database/" in at and holder in estate.accounts and holder != account_of(at):
+        return held_at  # a database keeps who is let in; that they are let out is kept where they are from
     if at and (at in held_at or at not in estate.providers):
         return (at,)
     usable = tuple(name for name in held_at if name in usable_at(estate, grant.to))

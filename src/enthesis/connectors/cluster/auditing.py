@@ -7,10 +7,11 @@ counts, and the decision stands in an annotation.
 from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
-from enthesis.connectors.cluster.paths import exact_place, word_of
+from enthesis.connectors.cluster.paths import exact_place
 from enthesis.connectors.cluster.resources import kind_of, verb_of
 from enthesis.connectors.cluster.subjects import user_address
 from enthesis.connectors.cluster.surveying import Cluster
+from enthesis.model.foreign_names import word_of
 from enthesis.ports import Record
 
 DECISION, REASON = "authorization.k8s.io/decision", "authorization.k8s.io/reason"

@@ -4,30 +4,10 @@ A path of the interface itself, `/healthz/etcd`, is `api-path/healthz/etcd=`: th
 what begins with it, so that a rule for `/healthz/*` is for the place `api-path/healthz` and not for `/healthz`.
 """
 
-import re
-from urllib.parse import unquote
+from enthesis.model.foreign_names import word_of
 
 PATH = "api-path"
 END = "="
-NO_NAME = "%"
-PLAIN = re.compile(r"[A-Za-z0-9:_-][A-Za-z0-9:._-]*")
-UNSAFE = frozenset("/%*?\\=@")  # characters of a name that would mean something in an address
-
-
-def word_of(name: str) -> str:
-    """A name as one segment of an address, percent-encoded (RFC 3986, section 2.1); a lone `%` is an empty name."""
-    if PLAIN.fullmatch(name):  # as nearly every name is
-        return name
-    if name in ("", ".", ".."):
-        return "".join(map(_percent, name)) or NO_NAME
-    return "".join(
-        _percent(text) if text in UNSAFE or text.isspace() or not text.isprintable() else text for text in name
-    )
-
-
-def name_of(word: str) -> str:
-    """The name that a segment stands for: the inverse of `word_of`."""
-    return "" if word == NO_NAME else unquote(word, errors="surrogatepass")
 
 
 def path_places(url: str) -> list[str]:
@@ -55,7 +35,3 @@ def inexact(url: str) -> bool:
 
 def _place(path: str) -> str:
     return "/".join(["", PATH, *map(word_of, path.removeprefix("/").split("/"))])
-
-
-def _percent(char: str) -> str:
-    return "".join(f"%{byte:02X}" for byte in char.encode(errors="surrogatepass"))

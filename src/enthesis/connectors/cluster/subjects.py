@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from enthesis.connectors.cluster.paths import word_of
+from enthesis.model.foreign_names import word_of
 from enthesis.ports import Record
 
 ACCOUNTS, OF_NAMESPACE = "system:serviceaccounts", "system:serviceaccounts:"

@@ -11,11 +11,12 @@ from typing import Any
 from urllib.parse import quote, urlencode
 
 from enthesis.connectors.cluster.following import ANY, ClusterPowers, Following, Follows
-from enthesis.connectors.cluster.paths import PATH, inexact, path_places, word_of
+from enthesis.connectors.cluster.paths import PATH, inexact, path_places
 from enthesis.connectors.cluster.resources import RBAC, Resources
 from enthesis.connectors.cluster.subjects import MASTERS, Subjects, account_address
 from enthesis.connectors.http import Client, HttpAnswer, problem_said, told, understood
 from enthesis.model.errors import RightMissing, UnexpectedAnswer
+from enthesis.model.foreign_names import word_of
 from enthesis.model.secrets import Secret
 from enthesis.ports import Record
 

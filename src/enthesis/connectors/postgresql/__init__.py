@@ -1,0 +1,1 @@
+"""A database with a server of its own, PostgreSQL 12 or later: surveyed, changed, and used with certificates."""

@@ -1,0 +1,358 @@
+"""Reads a database into the estate's words: its roles, who is in which, and who may do what at which table.
+
+A role is an identity, and a group of all that have what it has: itself, and the roles in it that inherit. Needs the
+right to read the catalogue, which every login has; whose password works is told to superusers alone.
+"""
+
+from collections import defaultdict
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from enthesis.connectors.postgresql.asking import Session, connected
+from enthesis.connectors.postgresql.words import (
+    FURTHER,
+    LOGINS,
+    OWNING,
+    VERBS,
+    WRITE,
+    WRITING,
+    group_address,
+    identity_address,
+    statement_in,
+    with_writing,
+)
+from enthesis.files.shapes import time_text
+from enthesis.model.errors import RightMissing
+from enthesis.model.foreign_names import word_of
+from enthesis.model.secrets import Secret
+from enthesis.ports import Record
+
+PUBLIC = 0  # the number of everybody in access lists
+ROLES = """
+  select r.oid, r.rolname, r.rolcanlogin, r.rolinherit, r.rolsuper, r.rolcreaterole,
+         nullif(r.rolvaliduntil, 'infinity'),
+         shobj_description(r.oid, 'pg_authid')
+  from pg_roles r order by r.rolname"""
+MEMBERS = """
+  select m.roleid, m.member, r.rolinherit, true from pg_auth_members m join pg_roles r on r.oid = m.member"""
+MEMBERS_FROM_16 = "select roleid, member, inherit_option, set_option from pg_auth_members"
+DATABASE = """
+  select d.datname, d.datdba, a.grantee, a.privilege_type, a.is_grantable
+  from pg_database d left join lateral aclexplode(coalesce(d.datacl, acldefault('d', d.datdba))) a on true
+  where d.datname = current_database()"""
+SCHEMAS = """
+  select n.nspname, n.nspowner, a.grantee, a.privilege_type, a.is_grantable
+  from pg_namespace n left join lateral aclexplode(coalesce(n.nspacl, acldefault('n', n.nspowner))) a on true
+  where n.nspname !~ '^pg_' and n.nspname <> 'information_schema' order by n.nspname"""
+TABLES = """
+  select n.nspname, c.relname, c.relowner, a.grantee, a.privilege_type, a.is_grantable
+  from pg_class c join pg_namespace n on n.oid = c.relnamespace
+  left join lateral aclexplode(coalesce(c.relacl, acldefault('r', c.relowner))) a on true
+  where c.relkind in ('r', 'v', 'm', 'f', 'p') and n.nspname !~ '^pg_' and n.nspname <> 'information_schema'
+  order by n.nspname, c.relname"""
+COLUMNS = """
+  select distinct n.nspname, c.relname from pg_attribute t join pg_class c on c.oid = t.attrelid
+  join pg_namespace n on n.oid = c.relnamespace
+  where t.attacl is not null and n.nspname !~ '^pg_' and n.nspname <> 'information_schema' order by 1, 2"""
+ROW_RULES = """
+  select n.nspname, c.relname from pg_class c join pg_namespace n on n.oid = c.relnamespace
+  where c.relrowsecurity order by 1, 2"""
+OTHERS = """
+  select count(*) from pg_class c join pg_namespace n on n.oid = c.relnamespace
+  where c.relkind = 'S' and n.nspname !~ '^pg_' and n.nspname <> 'information_schema'"""
+PASSWORDS = "select rolname from pg_authid where rolpassword is not null and rolcanlogin"
+LETTING_IN = "select line_number, type, database, user_name, auth_method from pg_hba_file_rules where error is null"
+BY_PASSWORD = ("password", "md5", "scram-sha-256")
+NO_PROOF = "trust"
+READERS, WRITERS, OWNERS = "pg_read_all_data", "pg_write_all_data", "pg_database_owner"
+
+
+@dataclass(frozen=True, slots=True)
+class DatabaseRole:
+    """A role of the server."""
+
+    oid: int
+    name: str
+    login: bool
+    inherits: bool
+    superuser: bool
+    makes_roles: bool
+    valid_until: Any
+    comment: str | None
+
+
+class Database:
+    """One database. `address` is its place in the estate, `access` how its administrators connect."""
+
+    what = "database"
+
+    def __init__(self, address: str, url: str, access: Secret) -> None:
+        self.name = self.address = address
+        self.url = url
+        self.access = access
+
+    def records(self, step: Callable[[str], None]) -> Iterator[Record]:
+        """Everything: roles as identities and groups, privileges as grants, what was left out, and findings."""
+        with connected(self.address, self.access) as session:
+            yield from DatabaseReading(self.address, session, step).records()
+
+
+@dataclass
+class DatabaseReading:
+    """One pass over a database."""
+
+    address: str
+    session: Session
+    step: Callable[[str], None]
+    roles: dict[int, DatabaseRole] = field(default_factory=dict)
+    inherited: dict[int, set[int]] = field(default_factory=lambda: defaultdict(set))  # by role, who has what it has
+    settable: dict[int, set[int]] = field(default_factory=lambda: defaultdict(set))  # by role, who may become it
+    owner: int = 0
+    somebody: set[int] = field(default_factory=set)
+    allowed: dict[str, Record] = field(default_factory=dict)  # roles of the estate's kind, by name
+    places: list[str] = field(default_factory=list)
+    refused: list[Record] = field(default_factory=list)
+
+    def records(self) -> Iterator[Record]:
+        """Everything, roles first."""
+        yield {"section": "resources", "address": self.address}
+        for kind, verbs in FURTHER.items():
+            yield {"section": "kinds", "name": kind, "verbs": dict(verbs)}
+        self._read_roles()
+        yield from self._identities()
+        grants = [*self._database(), *self._schemas(), *self._tables(), *self._powers()]
+        yield from ({"section": "resources", "address": place} for place in self.places)
+        yield from self.allowed.values()
+        yield from grants
+        yield from self._doors()
+        yield from self._not_said()
+        yield from self.refused
+
+    # -- who ---------------------------------------------------------------------------------------------------
+
+    def _read_roles(self) -> None:
+        self.step("roles")
+        self.roles = {row[0]: DatabaseRole(*row) for row in self.session.rows(ROLES)}
+        self.owner = next(iter(self.session.rows(DATABASE)))[1]
+        for role, member, inherits, sets in self.session.rows(
+            MEMBERS if self.session.version < 16 else MEMBERS_FROM_16
+        ):
+            if role in self.roles and member in self.roles:
+                if inherits:
+                    self.inherited[role].add(member)
+                if sets:
+                    self.settable[role].add(member)
+        owners = next((role.oid for role in self.roles.values() if role.name == OWNERS), None)
+        if owners is not None and self.owner in self.roles:
+            self.inherited[owners].add(self.owner)  # implied, and in no list
+        self.somebody = {role.oid for role in self.roles.values() if role.login}
+        waiting = True
+        while waiting:
+            more = {oid for oid, members in self.settable.items() if members & self.somebody} - self.somebody
+            waiting = bool(more)
+            self.somebody |= more
+        self.somebody -= {role.oid for role in self.roles.values() if not role.login and _is_ours(role)}
+
+    def identity(self, oid: int) -> str:
+        """The identity that a role is."""
+        role = self.roles[oid]
+        found = statement_in(role.comment)
+        body = found[1] if found is not None else {}
+        return str(body["address"]) if "address" in body else identity_address(self.address, role.name)
+
+    def holder(self, oid: int) -> str:
+        """Who has what is given to a role: everybody, a group where others inherit it, else the role itself; '' where
+        nobody has."""
+        if oid == PUBLIC:
+            return group_address(self.address, "public")
+        return self._member(oid) if self.inherited.get(oid) or self._is_somebody(self.roles[oid]) else ""
+
+    def _identities(self) -> Iterator[Record]:
+        for role in filter(self._is_somebody, self.roles.values()):
+            live = {"live": {"id": str(role.oid), "version": str(role.oid)}}
+            yield {"section": "identities", "address": self.identity(role.oid), "kind": "service-account", **live}
+            if not role.login:
+                yield {
+                    "section": "ceilings", "name": f"{self._prefix}no-login {role.name}", "over": "callers",
+                    "at": self.identity(role.oid), "bars": {"database": ["login"]}, "live": {},
+                }  # fmt: skip
+            for member in sorted(self.settable.get(role.oid, set()) & self.somebody):
+                admits = {"identity": self.identity(member)}
+                yield {"section": "trusts", "of": self.identity(role.oid), "admits": admits, "live": {}}
+        for oid in (oid for oid in self.roles if self.inherited.get(oid)):
+            own = [self.identity(oid)] if self._is_somebody(self.roles[oid]) else []
+            members = [*own, *(self._member(member) for member in sorted(self.inherited[oid]))]
+            yield self._group(group_address(self.address, self.roles[oid].name), members)
+        somebody = [self.identity(oid) for oid, role in self.roles.items() if self._is_somebody(role)]
+        yield self._group(group_address(self.address, "public"), somebody)
+
+    def _is_somebody(self, role: DatabaseRole) -> bool:
+        """Whether anybody can act as a role: by a login, or as another that may become it. What we make for grants
+        gives its members nothing that they have not."""
+        return role.oid in self.somebody
+
+    def _member(self, oid: int) -> str:
+        return group_address(self.address, self.roles[oid].name) if self.inherited.get(oid) else self.identity(oid)
+
+    @staticmethod
+    def _group(address: str, members: list[str]) -> Record:
+        return {"section": "groups", "address": address, "members": members, "live": {}}
+
+    # -- what they may -----------------------------------------------------------------------------------------
+
+    @property
+    def _prefix(self) -> str:
+        return self.address.rsplit("/", 1)[1] + ":"
+
+    def _granted(self, to: str, kind_verbs: Mapping[str, Iterable[str]], at: str, called: str = "") -> Iterator[Record]:
+        """A grant, with the role that it binds made where there is none yet; nothing where nobody has it."""
+        if not to:
+            return
+        allows = {kind: list(dict.fromkeys(verbs)) for kind, verbs in kind_verbs.items()}
+        plain = "; ".join(f"{kind} {'+'.join(sorted(verbs))}" for kind, verbs in sorted(allows.items()))
+        name = self._prefix + (called or plain)
+        self.allowed.setdefault(name, {"section": "roles", "name": name, "allows": allows, "live": {}})
+        account = self.address.split("/", 1)[0]
+        yield {"section": "grants", "to": to, "role": name, "at": at, "held_by": account, "live": {}}
+
+    def _listed(
+        self, kind: str, at: str, owner: int, entries: Iterable[tuple[int | None, str, bool]], below: Mapping[str, Any]
+    ) -> Iterator[Record]:
+        """The grants that an access list is, and what its owner may."""
+        by_grantee: dict[int, dict[str, None]] = {}
+        for grantee, privilege, passed_on in entries:
+            if grantee is None or (grantee != PUBLIC and grantee not in self.roles):
+                continue
+            verb = VERBS[kind].get(privilege)
+            if verb is None:
+                self._left_out(f"{privilege} on {at}", "an estate has no word for it")
+                continue
+            known = by_grantee.setdefault(grantee, {})
+            known |= dict.fromkeys((verb, "change-access") if passed_on else (verb,))
+        for grantee, found in by_grantee.items():
+            if found:
+                verbs = with_writing(found) if kind == "table" else list(found)
+                yield from self._granted(self.holder(grantee), {kind: verbs}, at)
+        if kind == "table":
+            yield from self._writing_in_parts(by_grantee, at)
+        if owner in self.roles:
+            yield from self._granted(self.holder(owner), {kind: OWNING, **below}, at, f"owner of a {kind}")
+
+    def _writing_in_parts(self, by_grantee: Mapping[int, Mapping[str, None]], at: str) -> Iterator[Record]:
+        """`write` for those who have each of its parts from another grantee."""
+        parts = {oid: set(verbs) & set(WRITING) for oid, verbs in by_grantee.items()}
+        partial = {oid: found for oid, found in parts.items() if found and len(found) < len(WRITING)}
+        if len(partial) < 2 or len(set().union(*partial.values())) < len(WRITING):
+            return
+        having = {oid: self._having(oid) for oid in partial}
+        for role in filter(self._is_somebody, self.roles.values()):
+            found = set().union(*(verbs for oid, verbs in partial.items() if role.oid in having[oid]))
+            if len(found) == len(WRITING):
+                yield from self._granted(self.identity(role.oid), {"table": [WRITE]}, at)
+
+    def _having(self, oid: int) -> set[int]:
+        """Who has what a role has: itself and all that inherit it, however far."""
+        if oid == PUBLIC:
+            return set(self.roles)
+        found, waiting = {oid}, [oid]
+        while waiting:
+            for member in self.inherited.get(waiting.pop(), ()):
+                if member not in found:
+                    found.add(member)
+                    waiting.append(member)
+        return found
+
+    def _database(self) -> Iterator[Record]:
+        rows = self.session.rows(DATABASE)
+        entries = [(grantee, str(privilege), bool(passed)) for _, _, grantee, privilege, passed in rows]
+        yield from self._listed("database", self.address, self.owner, entries, {})
+
+    def _schemas(self) -> Iterator[Record]:
+        self.step("schemas")
+        found: dict[tuple[str, int], list[tuple[int | None, str, bool]]] = {}
+        for name, owner, grantee, privilege, passed in self.session.rows(SCHEMAS):
+            found.setdefault((name, owner), []).append((grantee, str(privilege), bool(passed)))
+        for (name, owner), entries in found.items():
+            at = f"{self.address}/schema/{word_of(name)}"
+            self.places.append(at)
+            yield from self._listed("schema", at, owner, entries, {"table": ["delete"]})
+
+    def _tables(self) -> Iterator[Record]:
+        self.step("tables")
+        found: dict[tuple[str, str, int], list[tuple[int | None, str, bool]]] = {}
+        for schema, name, owner, grantee, privilege, passed in self.session.rows(TABLES):
+            found.setdefault((schema, name, owner), []).append((grantee, str(privilege), bool(passed)))
+        for (schema, name, owner), entries in found.items():
+            at = f"{self.address}/schema/{word_of(schema)}/table/{word_of(name)}"
+            self.places.append(at)
+            yield from self._listed("table", at, owner, entries, {})
+
+    def _powers(self) -> Iterator[Record]:
+        """What is given by no access list: to superusers, to those who make roles, and to the server's own roles."""
+        whole = {"schema": ["describe"], "table": ["read"]}
+        writing = {"schema": ["describe"], "table": [*WRITING, WRITE]}
+        for role in self.roles.values():
+            if role.superuser:
+                everything = {kind: [*with_writing(verbs.values()), *OWNING] for kind, verbs in VERBS.items()}
+                yield from self._granted(self.identity(role.oid), everything, self.address, "superuser")
+            elif role.name in (READERS, WRITERS):
+                what = whole if role.name == READERS else writing
+                yield from self._granted(self.holder(role.oid), what, self.address, role.name)
+            if role.superuser or role.makes_roles:
+                for other in filter(self._is_somebody, self.roles.values()):
+                    if other.oid == role.oid or (other.superuser and not role.superuser):
+                        continue
+                    at = self.identity(other.oid)
+                    yield from self._granted(self.identity(role.oid), {"identity": ["change-trust"]}, at, "makes roles")
+
+    # -- how they get in, and what is not said -----------------------------------------------------------------
+
+    def _doors(self) -> Iterator[Record]:
+        """Passwords that work, and lines that let callers in without any proof."""
+        self.step("how logins are let in")
+        try:
+            lines = self.session.rows(LETTING_IN)
+            with_password = {row[0] for row in self.session.rows(PASSWORDS)}
+        except RightMissing as fault:
+            self.session.connection.rollback()
+            self.refused.append({"left_out": "passwords, and how logins are let in", "why": fault.message})
+            return
+        name = self.address.rsplit("/", 1)[1]
+        mine = [row for row in lines if row[2] and {"all", name, self.session.connection.info.dbname} & set(row[2])]
+        for number, kind, _, users, method in mine:
+            if method == NO_PROOF:
+                says = f"line {number} of its host-based access lets {', '.join(users)} in without any proof ({kind})"
+                yield {"finding": "login-without-proof", "at": self.address, "says": says}
+        if not any(method in BY_PASSWORD for *_, method in mine):
+            return
+        for role in self.roles.values():
+            if role.name in with_password:
+                at = self.identity(role.oid)
+                ends = {"expires": time_text(role.valid_until)} if role.valid_until is not None else {}
+                entry = {"name": f"{self._prefix}{role.name}", "of": at, "form": "password"}
+                yield {"section": "credentials", **entry, **ends}
+                says = "a password of this role still works: log in with short-lived certificates"
+                yield {"finding": "password-works", "at": at, "says": says}
+
+    def _not_said(self) -> Iterator[Record]:
+        for schema, name in self.session.rows(COLUMNS):
+            self._left_out(
+                f"columns of {self._table(schema, name)} that are granted by themselves", "too fine", whole=False
+            )
+        for schema, name in self.session.rows(ROW_RULES):
+            yield {"left_out": f"rules for rows of {self._table(schema, name)}", "why": "they narrow what is allowed"}
+        count = self.session.rows(OTHERS)[0][0]
+        if count:
+            yield {"left_out": f"access to {count} sequences", "why": "an estate has no kind for them"}
+
+    def _table(self, schema: str, name: str) -> str:
+        return f"{self.address}/schema/{word_of(schema)}/table/{word_of(name)}"
+
+    def _left_out(self, what: str, why: str, *, whole: bool = True) -> None:
+        self.refused.append({"left_out": what, "why": why, **({} if whole else {"incomplete": True})})
+
+
+def _is_ours(role: DatabaseRole) -> bool:
+    """Whether we made a role."""
+    return role.name == LOGINS or statement_in(role.comment) is not None

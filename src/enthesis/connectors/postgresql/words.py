@@ -1,0 +1,82 @@
+"""What the privileges of a database are called in an estate, and how its roles become identities and groups."""
+
+import json
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from enthesis.model.foreign_names import word_of
+
+READ, WRITE = "read", "write"
+VERBS: Mapping[str, Mapping[str, str]] = {
+    "database": {"CONNECT": "login", "CREATE": "create-schema", "TEMPORARY": "create-scratch"},
+    "schema": {"USAGE": "describe", "CREATE": "create"},
+    "table": {
+        "SELECT": READ, "INSERT": "insert", "UPDATE": "update", "DELETE": "remove-rows", "TRUNCATE": "truncate",
+        "REFERENCES": "reference", "TRIGGER": "add-trigger", "MAINTAIN": "maintain",
+    },
+}  # fmt: skip
+"""By kind, the verb of each privilege. The catalogue's `write` on a table is three of them together."""
+WRITING = ("insert", "update", "remove-rows")
+FURTHER: Mapping[str, Mapping[str, str]] = {
+    "database": {"create-schema": "manage", "create-scratch": "manage"},
+    "table": {
+        "insert": "write", "update": "write", "remove-rows": "write", "truncate": "write", "reference": "look",
+        "add-trigger": "manage", "maintain": "manage",
+    },
+}  # fmt: skip
+"""The verbs that the catalogue does not have, with their classes."""
+OWNING = ("change-access", "configure", "delete")
+PRIVILEGES = {kind: {verb: privilege for privilege, verb in verbs.items()} for kind, verbs in VERBS.items()}
+MARK, STATEMENT = "enthesis", "statement"
+
+
+def statement_in(comment: str | None) -> tuple[str, Mapping[str, Any]] | None:
+    """The estate and the statement that the comment of a role of ours says it is for; None for any other role."""
+    try:
+        said = json.loads(comment or "")
+    except (ValueError, RecursionError):
+        return None
+    mark, body = (said.get(MARK), said.get(STATEMENT)) if isinstance(said, dict) else (None, None)
+    return (mark, body) if isinstance(mark, str) and isinstance(body, dict) else None
+
+
+def comment_for(mark: str, body: Mapping[str, object]) -> str:
+    """What the comment of a role of ours says."""
+    return json.dumps({MARK: mark, STATEMENT: body}, sort_keys=True, separators=(",", ":"))
+
+
+def identity_address(database: str, role: str) -> str:
+    """The identity that a role of the server is; its name is kept, whatever it holds."""
+    return _address(database, "identity", role)
+
+
+def group_address(database: str, role: str) -> str:
+    """The group of all who have what a role has."""
+    return _address(database, "group", role)
+
+
+def _address(database: str, kind: str, role: str) -> str:
+    account, _, name = database.split("/", 2)
+    return f"{account}/{kind}/{name}:{word_of(role)}"
+
+
+def with_writing(verbs: Iterable[str]) -> list[str]:
+    """Verbs on a table, `write` among them where all that it stands for are."""
+    found = list(verbs)
+    return [*found, WRITE] if set(WRITING) <= set(found) else found
+
+
+LOGINS = "enthesis logins"  # the role of all identities that log in by certificate
+LONGEST_ID = 64  # characters of a common name (RFC 5280, appendix A)
+LONGEST_ROLE = 63  # bytes of a name
+MAP = "enthesis"  # of names in certificates to roles
+
+
+def lines_for(database: str, domain: str) -> tuple[str, str]:
+    """The lines that let workloads of a trust domain in, and nobody else: one of host-based access, one of the map of
+    user names, which makes the path of a SPIFFE id the role."""
+    return f"hostssl {_quoted(database)} +{_quoted(LOGINS)} all cert map={MAP}", f"{MAP} /^spiffe://{domain}/(.+)$ \\1"
+
+
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'

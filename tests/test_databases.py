@@ -1,0 +1,125 @@
+"""A real PostgreSQL: surveyed, compared with its own answers, changed, and used with certificates."""
+
+import json
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from random import Random
+from typing import Any
+
+import psycopg
+import pytest
+from psycopg import sql
+
+from enthesis.connectors.postgresql.surveying import Database
+from enthesis.connectors.postgresql.words import VERBS, identity_address
+from enthesis.files.cache import TreeCache
+from enthesis.files.folder import packaged_catalogue
+from enthesis.model.estate import Attempt, Context, Origin
+from enthesis.model.foreign_names import word_of
+from enthesis.model.secrets import Secret
+from enthesis.surveys.survey import VERSION, Survey, read_survey
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import Question
+
+from .databases import postgresql
+
+ADDRESS = "here/database/readings"
+NOW = datetime(2026, 11, 27, tzinfo=UTC)
+AWKWARD = ("plain", 'Quo"ted', "semi;drop table x", "per%cent", "a/b", "line\nbreak", "Ünïcode", "at@sign")
+HEAD = (
+    {"section": "organisations", "name": "works"},
+    {"section": "providers", "name": "here", "style": "one-sided"},
+    {"section": "accounts", "name": "here", "in": "@works", "provider": "here"},
+)
+
+
+@pytest.fixture(scope="module")
+def server() -> Iterator[str]:
+    with postgresql() as url:
+        yield url
+
+
+def surveyed(url: str) -> Survey:
+    """What a survey of a database reads, as every command reads it."""
+    records = list(Database(ADDRESS, url, Secret(url)).records(lambda what: None))
+    header = {"enthesis": "survey", "version": VERSION, "taken": NOW.isoformat(), "of": []}
+    lines = [json.dumps(one) for one in (header, *HEAD, *records, {"end": True, "complete": True})]
+    return read_survey(lines, "database", packaged_catalogue(TreeCache(None)))
+
+
+def furnished(url: str, rng: Random) -> tuple[list[str], list[tuple[str, str]]]:
+    """Random roles, memberships, schemas, tables, owners and privileges; the roles that log in, and the tables."""
+    roles = [f"{name} {rng.randrange(10**6)}" for name in (*AWKWARD, *AWKWARD)]
+    tables: list[tuple[str, str]] = []
+    with psycopg.connect(url, autocommit=True) as connection:
+
+        def run(text: str, *names: str) -> None:
+            connection.execute(sql.SQL(text).format(*map(sql.Identifier, names)))
+
+        for number, role in enumerate(roles):
+            options = f"{'LOGIN' if number % 3 else 'NOLOGIN'} {'NOINHERIT' if rng.random() < 0.3 else 'INHERIT'}"
+            run(f"create role {{}} {options} {'SUPERUSER' if number == 5 else ''}", role)
+        for high in range(1, len(roles)):  # of an earlier one, so that there is no circle
+            for _ in range(rng.randrange(3)):
+                run("grant {} to {}", roles[rng.randrange(high)], roles[high])
+        run("grant pg_read_all_data to {}", roles[1])
+        run("grant pg_write_all_data to {}", roles[7])
+        for schema in (f"one {rng.randrange(99)}", 'tw"o'):
+            run("drop schema if exists {} cascade", schema)
+            run("create schema {}", schema)
+            for name in ("a", 'b"; --', "c/d"):
+                run("create table {}.{} (id int)", schema, name)
+                tables.append((schema, name))
+        for schema, name in tables:
+            if rng.random() < 0.6:
+                run("alter table {}.{} owner to {}", schema, name, rng.choice(roles))
+            for _ in range(rng.randrange(3, 9)):
+                rights = ", ".join(rng.sample(("SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES"), 2))
+                if rng.random() < 0.25:
+                    run(f"grant {rights} on {{}}.{{}} to public", schema, name)
+                else:
+                    run(f"grant {rights} on {{}}.{{}} to {{}}", schema, name, rng.choice(roles))
+            if rng.random() < 0.2:  # an owner can take its own privileges away
+                owner = connection.execute(
+                    "select tableowner from pg_tables where (schemaname, tablename) = (%s, %s)", (schema, name)
+                ).fetchone()
+                assert owner is not None
+                run("revoke UPDATE on {}.{} from {}", schema, name, owner[0])
+        query = "select rolname from pg_roles where rolname = any (%s) and rolcanlogin order by rolname"
+        logins = connection.execute(query, [roles]).fetchall()
+    return [row[0] for row in logins], tables
+
+
+def asked(judge: Judge, role: str, verb: str, target: str) -> bool:
+    origin = Origin("identity", identity_address(ADDRESS, role))
+    return judge.judge(Question(origin, (), Attempt(verb, target), Context(), NOW)).allowed
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_a_survey_answers_as_the_server_does(server: str, seed: int) -> None:
+    rng = Random(seed)
+    roles, tables = furnished(server, rng)
+    judge = Judge(compile_estate(surveyed(server).estate))
+    counts = {True: 0, False: 0}
+    with psycopg.connect(server) as connection:
+
+        def server_says(function: str, *parameters: Any) -> bool:
+            found = connection.execute(f"select {function}({', '.join(['%s'] * len(parameters))})", parameters)
+            return bool((found.fetchone() or (None,))[0])
+
+        for _ in range(300):
+            role, (schema, name) = rng.choice(roles), rng.choice(tables)
+            privilege = rng.choice(["SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE", "REFERENCES", "TRIGGER"])
+            table = sql.Identifier(schema, name).as_string(connection)
+            target = f"{ADDRESS}/schema/{word_of(schema)}/table/{word_of(name)}"
+            said = server_says("has_table_privilege", role, table, privilege)
+            assert asked(judge, role, VERBS["table"][privilege], target) is said, (role, privilege, table)
+            counts[said] += 1
+            writes = all(server_says("has_table_privilege", role, table, one) for one in ("INSERT", "UPDATE", "DELETE"))
+            assert asked(judge, role, "write", target) is writes, (role, table)
+            used = server_says("has_schema_privilege", role, schema, "USAGE")
+            assert asked(judge, role, "describe", f"{ADDRESS}/schema/{word_of(schema)}") is used
+            login = server_says("has_database_privilege", role, connection.info.dbname, "CONNECT")
+            assert asked(judge, role, "login", ADDRESS) is login
+    assert counts[True] >= 120, counts
