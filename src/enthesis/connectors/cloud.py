@@ -3,6 +3,7 @@
 import base64
 import hashlib
 import json
+import uuid
 from collections import ChainMap
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -43,6 +44,7 @@ TYPES = {
     "session": "urn:ietf:params:oauth:token-type:access_token",
     "person": "urn:ietf:params:oauth:token-type:access_token",
     "resource": "urn:ietf:params:oauth:token-type:access_token",
+    "certificate": "urn:ietf:params:oauth:token-type:jwt",
 }
 MARKS = ("id", "holder", "mark", "etag", "runs_as_gone", "in_force", "changed_by", "changed_at")
 AT_ONCE = 8  # requests of one survey
@@ -315,8 +317,8 @@ class Cloud:
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
         """Why a cloud of this kind cannot hold a statement; '' where it can."""
         del allows
-        if collection == "trusts" and {"assertion", "certificate"} & set(body["admits"]):
-            return f"{self.name} takes tokens, and neither SAML assertions nor certificates"
+        if collection == "trusts" and "assertion" in body["admits"]:
+            return f"{self.name} takes tokens and certificates, and no SAML assertions"
         if collection == "ceilings" and str(body["at"]).startswith("@") and "/identity/" in str(body["at"]):
             return f"{self.name} keeps no ceiling at a person: people are their organisation's"
         return ""
@@ -330,7 +332,7 @@ class Cloud:
         """RFC 8693, section 2.1. Needs no right of ours: the workload's own credential is shown."""
         form = {
             "grant_type": EXCHANGE,
-            "subject_token": shown.secret.reveal(),
+            "subject_token": self._shown(shown).reveal(),
             "subject_token_type": TYPES[shown.form],
             "requested_token_type": TYPES["session"],
             "resource": f"{self.client.url}/places/{identity}",
@@ -340,6 +342,17 @@ class Cloud:
             form["authorization_details"] = json.dumps([{"type": "narrowing", "kinds": kinds}])
         answer = self.client.ask("POST", "/token", form=form, headers=_from(asked))
         return self._given(answer)
+
+    def _shown(self, held: HeldCredential) -> Secret:
+        """What is sent of a credential: of a certificate a short statement, signed with its key, which stays here."""
+        if held.form != "certificate":
+            return held.secret
+        # loads the libraries of tokens
+        from enthesis.tokens.stating import stated  # noqa: PLC0415
+
+        self.client.ask("GET", "/jwks")  # its answer is dated, by the clock that the statement is judged by
+        now = datetime.now(UTC) + (self.client.ahead or timedelta(0))
+        return Secret(stated(held.secret.reveal(), self.url, now.timestamp(), str(uuid.uuid4())))
 
     @property
     def url(self) -> str:

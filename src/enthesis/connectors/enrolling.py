@@ -2,7 +2,8 @@
 
 import base64
 import binascii
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
+from math import ceil
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
@@ -34,7 +35,7 @@ class CertificateAuthority:
         """A certificate with the subject in `claims`. NotIssued where the authority issues none of that name."""
         subject = claims.get("subject")
         names = [subject] if isinstance(subject, str) else list(subject) if isinstance(subject, tuple) else []
-        if not names or not all(isinstance(name, str) and "://" in name for name in names):
+        if not names or not all(isinstance(name, str) and name.isascii() and "://" in name for name in names):
             raise NotIssued(f"{self.name} issues certificates for names that are URIs", code="not-issued")
         got = self._enrolled([str(name) for name in names], None)
         if isinstance(got, Refusal):
@@ -61,7 +62,8 @@ class CertificateAuthority:
         if answer.status == 422 and b":not-issued" in answer.content:
             raise NotIssued(f"{self.name} does not issue this: {problem_said(answer)}", code="not-issued")
         issued = self._read(self.client.expect(answer, 200))
-        return _held(key, issued)
+        ends = issued.not_valid_after_utc - datetime.now(UTC) - (self.client.ahead or timedelta(0))
+        return HeldCredential(_bundle(key, issued), "certificate", timedelta(seconds=ceil(ends.total_seconds())))
 
     def _read(self, answer: HttpAnswer) -> x509.Certificate:
         """The certificate in an answer that holds certificates alone."""
@@ -74,8 +76,8 @@ class CertificateAuthority:
         return found[0]
 
 
-def _held(key: ec.EllipticCurvePrivateKey, issued: x509.Certificate) -> HeldCredential:
-    """Key and certificate, in memory alone."""
+def _bundle(key: ec.EllipticCurvePrivateKey, issued: x509.Certificate) -> Secret:
+    """Key and certificate together (PEM), in memory alone."""
     if issued.public_key() != key.public_key():
         raise UnexpectedAnswer(
             "the certificate is for another key than the one it was asked for", code="answer-contradicts"
@@ -83,9 +85,7 @@ def _held(key: ec.EllipticCurvePrivateKey, issued: x509.Certificate) -> HeldCred
     private = key.private_bytes(
         serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
     )
-    pem = (private + issued.public_bytes(serialization.Encoding.PEM)).decode()
-    life: timedelta = issued.not_valid_after_utc - issued.not_valid_before_utc
-    return HeldCredential(Secret(pem), "certificate", life)
+    return Secret((private + issued.public_bytes(serialization.Encoding.PEM)).decode())
 
 
 def _steps(answer: HttpAnswer) -> tuple[str, ...]:

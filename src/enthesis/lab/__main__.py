@@ -33,6 +33,7 @@ from enthesis.lab.guarding import guarded, owners_word
 from enthesis.lab.hosts import HostServer
 from enthesis.lab.people import DirectoryServer
 from enthesis.lab.pipeline import PipelineServer
+from enthesis.lab.shown_certificates import ShownCertificates
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
 
@@ -130,6 +131,8 @@ async def _serve(state: Path, ready: int | None) -> None:
     }  # fmt: skip
     for cloud in clouds.values():
         cloud.vouches_for = tuple(authority.url for authority in authorities.values())
+        known = {name: authority.certificate for name, authority in authorities.items()}
+        cloud.callers.certificates = ShownCertificates(clock, known, cloud.url)
     for name, kind in kinds.items():
         enrolling = authorities.get(name)
         app = enrolling.app() if enrolling else _app(name, kind, inventory, store, clock, signers, clouds)

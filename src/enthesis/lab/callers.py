@@ -8,6 +8,7 @@ from enthesis.lab.deciding import LabCaller, World, organisation_of
 from enthesis.lab.keyed import Keyed
 from enthesis.lab.people import is_revoked, mfa_of
 from enthesis.lab.problems import Problem
+from enthesis.lab.shown_certificates import ShownCertificates, header_of
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused, unverified_issuer
 
@@ -27,6 +28,7 @@ class CallerTokens:
         self.signer = signers[name]
         self.keyed = Keyed(store)
         self.world = world
+        self.certificates: ShownCertificates | None = None  # of the authorities of the lab, once they run
 
     @property
     def url(self) -> str:
@@ -173,7 +175,13 @@ class CallerTokens:
         )
 
     def of_subject(self, token: str) -> LabCaller:
-        """Who shows this token: a bearer, a person, or a session of any cloud of the lab."""
+        """Who shows this token: a bearer of it or of a certificate, a person, or a session of any cloud of the lab."""
+        if self.certificates is not None and "x5c" in header_of(token):
+            named, subject = self.certificates.claims_in(token)
+            return LabCaller(
+                "bearer", claims=subject, issuer=named, origin={"kind": "certificate", "issuer": named},
+                actor={"sub": str(subject["subject"])},
+            )  # fmt: skip
         issuer = unverified_issuer(token)
         known = self._person(token, issuer) or self._static(token, issuer)
         if known is not None:

@@ -463,6 +463,10 @@ def _admits(
             and caller.issuer == admits["token"]
             and all_hold(admits.get("claims", {}), named) is True
         )
+    elif "certificate" in admits:
+        tests = {"subject": admits["subject"]} if "subject" in admits else {}
+        named = {"subject": around_it.get("claims.subject")}
+        hit = caller.form == "bearer" and caller.issuer == admits["certificate"] and all_hold(tests, named) is True
     elif "identity" in admits:
         hit = caller.form == "identity" and caller.id == admits["identity"]["id"]
     elif "person" in admits:

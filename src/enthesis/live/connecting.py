@@ -15,7 +15,6 @@ from enthesis.connectors.cluster.changing import AdministeredCluster
 from enthesis.connectors.cluster.kubeconfig import from_inside, from_kubeconfigs
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.directory import LabDirectory
-from enthesis.connectors.enrolling import CertificateAuthority
 from enthesis.connectors.hosts import Hosts
 from enthesis.connectors.http import MAX_SECONDS, Client, Connection
 from enthesis.connectors.pipeline import Pipeline
@@ -92,6 +91,8 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
         elif service["kind"] == "hosts":
             hosts[name.removesuffix("/hosts")] = Hosts(client, f"/{quote(owner.reveal())}")
         elif service["kind"] == "authority" and name in estate.issuers:
+            from enthesis.connectors.enrolling import CertificateAuthority  # noqa: PLC0415  loads cryptography
+
             issuers[name] = CertificateAuthority(name, client, {OWNER: owner.reveal()})
         elif service["kind"] == "directory":
             directories[name] = LabDirectory(name, client, {OWNER: owner.reveal()})

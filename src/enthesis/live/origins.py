@@ -1,6 +1,7 @@
 """What is at hand here to start a journey with: in the environment, in files, on this host; and which is used."""
 
 import os
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -9,6 +10,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from cryptography import x509
+from cryptography.hazmat.primitives import serialization
 
 from enthesis.connectors.cluster.kubeconfig import INSIDE
 from enthesis.connectors.hosts import MAX_ANSWER, MAX_SECONDS, TIMEOUT, HostService
@@ -25,6 +27,7 @@ from enthesis.ports import HeldCredential
 from enthesis.tokens.checking import Refused, parsed
 
 MAX_FILE = 65_536  # bytes
+KEY = re.compile(r"-----BEGIN [A-Z ]*PRIVATE KEY-----.+?-----END [A-Z ]*PRIVATE KEY-----", re.DOTALL)
 ORDER = ("session", "token", "projected", "host", "certificate", "person")
 BECAUSE = {
     "session": "it was lent for just this program",
@@ -168,7 +171,8 @@ def _certificate(estate: Estate | None, folder: Path | None, now: datetime) -> I
     where = f"the file {path}"
     try:
         with Path(path).open("rb") as file:
-            read = x509.load_pem_x509_certificate(file.read(MAX_FILE))
+            content = file.read(MAX_FILE)
+        read = x509.load_pem_x509_certificate(content)
         names = read.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
         subjects = tuple(names.get_values_for_type(x509.UniformResourceIdentifier))
     except OSError as fault:
@@ -178,11 +182,14 @@ def _certificate(estate: Estate | None, folder: Path | None, now: datetime) -> I
         yield AtHand("certificate", where, "", fault="it holds no workload certificate with a URI as its name")
         return
     ends = read.not_valid_after_utc
+    keys = KEY.findall(content.decode(errors="replace"))  # where the file has its key too, it can be shown
+    whole = Secret(f"{keys[0]}\n{read.public_bytes(serialization.Encoding.PEM).decode()}") if keys else None
+    held = HeldCredential(whole, "certificate", ends - now) if whole is not None else None
     issuers = [issuer.name for issuer in estate.issuers.values() if issuer.kind == "x509"] if estate is not None else []
     origin = Origin("certificate", issuers[0], {"subject": subjects}) if len(issuers) == 1 else None
     unknown = "" if origin is not None else "which authority of the estate signed it is not known"
     over = f"it ended at {ends:%Y-%m-%d %H:%M:%SZ}" if ends <= now else unknown
-    yield AtHand("certificate", where, ", ".join(subjects), origin, ends=ends, fault=over)
+    yield AtHand("certificate", where, ", ".join(subjects), origin, held, ends=ends, fault=over)
 
 
 def _people(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator[AtHand]:

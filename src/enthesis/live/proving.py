@@ -206,7 +206,7 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
     """Origin, hops, attempt; answers the first refusal."""
     asked = asked_of(journey.context)
     credential = _obtained(estate, journey, connected)
-    origin = f"{ORIGINS.get(journey.origin.form, 'a token from')} {journey.origin.whom}"
+    origin = f"{ORIGINS.get(journey.origin.form, f'a {journey.origin.form} from')} {journey.origin.whom}"
     if isinstance(credential, Refusal):
         seeing.ended(origin, credential)
         return credential
@@ -351,7 +351,7 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> HeldCre
         return replace(cluster.token_for(journey.origin.whom, HALF_WAY)[0], form="session")
     if journey.origin.form == "identity":
         return _session_as(estate, journey.origin.whom, connected)
-    if journey.origin.form != "token":
+    if journey.origin.form not in ("token", "certificate"):
         raise InvalidInput(
             f"nothing here obtains a credential for an origin of form {journey.origin.form}",
             code="system-not-connected",

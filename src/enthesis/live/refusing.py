@@ -117,8 +117,8 @@ def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
     """Why no near-miss of a trust can be tried here; '' where they can."""
     form, estate = trust.admits.form, admissions.estate
     by_name = is_by_name(trust)
-    if not by_name and form != "token":
-        return f"nothing here makes {'a SAML assertion' if form == 'assertion' else 'a certificate'} to try it with"
+    if not by_name and form == "assertion":
+        return "nothing here makes a SAML assertion to try it with"
     if not by_name and str(trust.admits.whom) not in connected.issuers:
         return f"no connection is configured for the issuer {trust.admits.whom}"
     if estate.system_of(trust.of) not in connected.administered:
@@ -292,7 +292,7 @@ def _is_let_in(near: Near) -> bool:
 
 def _admitted(judge: Judge, trust: Trust, instant: datetime, near: Near) -> bool:
     claims, asked = _split(near.shown)
-    origin = Origin("token", str(trust.admits.whom), claims)
+    origin = Origin(trust.admits.form, str(trust.admits.whom), claims)
     context = Context(network=asked.get("network"), reference=asked.get("reference"))
     return judge.judge(Question(origin, (), Attempt("take-on", trust.of), context, instant)).allowed
 
@@ -354,7 +354,7 @@ def _walk(estate: Estate, journey: Journey, connected: Connected) -> list[_Kept]
     """Walks an allowed journey and keeps its credentials with what each was for; InvalidInput where it is refused."""
     keeping = _Keeping()
     walk(estate, journey, connected, keeping)
-    first = "the session as" if journey.origin.form == "identity" else "the token of"
+    first = {"identity": "the session as", "certificate": "the certificate of"}.get(journey.origin.form, "the token of")
     whats = [f"{first} {journey.origin.whom}", *(f"the session as {hop.identity or hop.on}" for hop in journey.through)]
     followings: list[Hop | Attempt] = [*journey.through, *([journey.attempt] if journey.attempt else [])]
     return [
@@ -460,6 +460,8 @@ def replay_trials(
             for trial in kept:
                 if trial.credential.form == "token":
                     trials += _other_audience(estate, trial, connected)
+                elif trial.credential.form == "certificate":  # it is shown by its key alone, and never handed over
+                    trials.append(_try(estate, trial, connected, f"{trial.what} for what it is for", ALLOWED, ()))
                 else:
                     trials += _elsewhere(estate, trial, connected)
             yield Trials(journey.name, str(journey.source), tuple(trials))

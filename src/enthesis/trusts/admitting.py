@@ -202,6 +202,11 @@ def near_misses(admissions: Admissions, trust: Trust, shown: Mapping[str, Value]
     estate = admissions.estate
     issuer = estate.issuers[str(trust.admits.whom)]
     callers, rooms = admissions.callers_of(trust), admissions.rooms(trust)
+    # a certificate's subject is a list even where it is one name, and is varied as that name
+    shown = {
+        name: value[0] if isinstance(value, tuple) and len(value) == 1 and not rooms(name).many else value
+        for name, value in shown.items()
+    }
     out: list[Near] = []
     known: list[Mapping[str, Value]] = [shown]
 
@@ -218,7 +223,8 @@ def near_misses(admissions: Admissions, trust: Trust, shown: Mapping[str, Value]
         if name.startswith(BESIDES):
             steps = _steps_besides(name, test, rooms(name))
         else:
-            steps = _steps(name, shown.get(name), many=rooms(name).many)
+            said = claim_room(issuer, name)  # what an issuer always says cannot be left out
+            steps = _steps(name, shown.get(name), many=rooms(name).many, always=not said.absent)
         for what, value in list(steps)[: 2 if isinstance(test, Not) else None]:  # one other says all of what is barred
             add(what, {name: value})
     return out
@@ -259,12 +265,13 @@ def _steps_besides(name: str, test: Test, room: Room) -> Iterator[tuple[str, Val
         yield f"another {said}", found.value
 
 
-def _steps(name: str, value: Value, *, many: bool) -> Iterator[tuple[str, Value]]:
+def _steps(name: str, value: Value, *, many: bool, always: bool) -> Iterator[tuple[str, Value]]:
     """What one claim can be instead: the errors that patterns and comparisons are known for."""
     if value is None:
         yield f"{name} said after all", FREE_WORD
         return
-    yield f"{name} left out", None
+    if not always:
+        yield f"{name} left out", None
     if isinstance(value, tuple):
         yield f"{name} of another", (FREE_WORD,)
         yield f"{name} with another beside it", (*value, FREE_WORD)

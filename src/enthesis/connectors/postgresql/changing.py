@@ -40,6 +40,7 @@ OURS = "select oid, rolname, rolcanlogin, shobj_description(oid, 'pg_authid') fr
 IN_IT = "select roleid, member from pg_auth_members"
 ENTERING: Mapping[str, str] = {"database": "CONNECT", "schema": "USAGE"}
 """What everybody needs of what a thing is in."""
+ONE_AT_A_TIME = 7_365_468_313  # the number of the lock under which roles are changed
 OWNED = """
   select count(*) from pg_shdepend d join pg_roles r on r.oid = d.refobjid where d.deptype = 'o' and r.rolname = %s"""
 LINES = """
@@ -160,6 +161,7 @@ class AdministeredDatabase(UsedDatabase):
         """Carries one step out in one transaction. What is there as it is wanted is left, so that no key is needed."""
         del key
         with connected(self.name, self.database.access) as session:
+            session.rows("select pg_advisory_xact_lock(%s)", [ONE_AT_A_TIME])  # steps of one stage are done at once
             if step.collection == "roles":
                 made = self._change_role(session, step)
             else:

@@ -3,6 +3,7 @@
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import unquote
 
@@ -22,6 +23,7 @@ ENDED = ("certificate expired", "certificate is not yet valid")
 NOT_LET_IN = (
     "certificate authentication failed", "no pg_hba.conf entry", "permission denied for database", "rejects connection",
     "is not permitted to log in", "unknown ca", "certificate revoked", "bad certificate", "certificate unknown",
+    "alert decrypt error",
 )  # fmt: skip
 """What a server says of a login that it refuses as access."""
 UNKNOWN = ("does not exist",)
@@ -90,7 +92,8 @@ class UsedDatabase:
             if refusal is None:
                 message = f"{self.name} did not answer: {said_by(fault)}"
                 raise Unreachable(message, code="database-unreachable") from None
-            yield refusal
+            # a server says of some certificates only that they are bad
+            yield refusal if _in_time(session) else Refusal(("session",), "the certificate is not valid now")
             return
         finally:
             os.close(held)
@@ -164,6 +167,12 @@ def _refusal(said: str) -> Refusal | None:
     if any(word in said for word in NOT_LET_IN):
         return Refusal(("target-side",), text)
     return Refusal(("names",), text) if any(word in said for word in UNKNOWN) else None
+
+
+def _in_time(session: HeldCredential) -> bool:
+    """Whether a certificate is valid by this machine's clock."""
+    issued = x509.load_pem_x509_certificate(session.secret.reveal().encode())
+    return issued.not_valid_before_utc <= datetime.now(UTC) < issued.not_valid_after_utc
 
 
 def role_in(session: HeldCredential) -> str:

@@ -1,0 +1,253 @@
+"""The door of a database, end to end at a lab: a token becomes a cloud identity, that a login at a real PostgreSQL."""
+
+import json
+import shutil
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import psycopg
+import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
+from psycopg import sql
+
+from enthesis.connectors.postgresql.surveying import Database
+from enthesis.connectors.postgresql.using import UsedDatabase
+from enthesis.lab.store import Store
+from enthesis.model.estate import Attempt
+from enthesis.model.secrets import Secret
+from enthesis.ports import HeldCredential, Refusal, Surroundings
+
+from .conftest import SALTMARSH, Lab, Program, start_lab
+from .databases import postgresql
+
+LEVELS = "gauges/database/levels"
+READINGS = f"{LEVELS}/schema/tide/table/readings"
+READER = "gauges/identity/level-reader"
+RUN = (
+    "lab",
+    "run",
+    "forge",
+    "--claim",
+    "sub=project/tides/levels/branch/main",
+    "--claim",
+    "aud=lowland",
+    "--claim",
+    "event=push",
+    "--",
+)
+
+
+@pytest.fixture(scope="module")
+def door(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    folder = tmp_path_factory.mktemp("door") / "levels"
+    shutil.copytree(SALTMARSH.parent / "levels", folder)
+    try:
+        lab = start_lab(enthesis, folder)
+        assert enthesis("enact", "--yes", at=folder).code == 0
+        yield lab
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+def access(lab: Lab) -> str:
+    listed = json.loads((lab.state / "services.json").read_text())["services"]
+    return str(next(one["access"] for one in listed if one["name"] == LEVELS))
+
+
+def query(lab: Lab, text: str, *names: str, values: tuple[str, ...] = ()) -> list[tuple[object, ...]]:
+    with psycopg.connect(access(lab), autocommit=True) as connection:
+        found = connection.execute(sql.SQL(text).format(*map(sql.Identifier, names)), values or None)
+        return found.fetchall() if found.description else []
+
+
+def certificate(lab: Lab, name: str, begins: timedelta, ends: timedelta, *, forged: bool = False) -> HeldCredential:
+    """A certificate of the lab's authority, or of one that only has its name, for any time."""
+    store = Store(lab.state / "lab.db")
+    private, public = store.setting("authority papers")
+    store.close()
+    issuer = x509.load_pem_x509_certificate(public.encode()).subject
+    own = serialization.load_pem_private_key(private.encode(), None)
+    signer = ec.generate_private_key(ec.SECP256R1()) if forged else own
+    assert isinstance(signer, ec.EllipticCurvePrivateKey)
+    key, now = ec.generate_private_key(ec.SECP256R1()), datetime.now(UTC)
+    made = (
+        x509.CertificateBuilder()
+        .subject_name(x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)]))
+        .issuer_name(issuer)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now + begins)
+        .not_valid_after(now + ends)
+        .add_extension(x509.SubjectAlternativeName([x509.UniformResourceIdentifier(name)]), critical=False)
+        .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
+        .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(signer.public_key()), critical=False)
+        .add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.CLIENT_AUTH]), critical=False)
+        .sign(signer, hashes.SHA256())
+    )
+    pem = key.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    ) + made.public_bytes(serialization.Encoding.PEM)
+    return HeldCredential(Secret(pem.decode()), "certificate", ends)
+
+
+def tried(lab: Lab, held: HeldCredential, verb: str, target: str) -> str:
+    url = lab.services[LEVELS]
+    used = UsedDatabase(Database(LEVELS, url, Secret("")), "papers", lab.authority)
+    got = used.attempt(held, Attempt(verb, target), Surroundings())
+    return " ".join(got.steps) if isinstance(got, Refusal) else "allowed"
+
+
+def test_every_journey_ends_at_the_real_server_as_expected(enthesis: Program, door: Lab) -> None:
+    ran = enthesis("prove", "--format", "json", at=door.folder)
+    assert ran.code == 0, ran.out + ran.err
+    outcomes = {one["journey"]: (one["outcome"], one["refused_at"], one["keyless"]) for one in ran.json["journeys"]}
+    assert outcomes["levels-are-read"] == ("allowed", [], True)
+    assert outcomes["levels-are-not-written-by-readers"] == ("refused", ["target-side"], True)
+    assert outcomes["a-fork-gets-no-login"][0] == "refused"
+    log = query(door, "select count(*) from pg_stat_ssl where ssl and pid <> pg_backend_pid()")
+    assert log == [(0,)]  # nothing is left open
+
+
+def test_what_is_in_place_is_in_place(enthesis: Program, door: Lab) -> None:
+    ran = enthesis("propose", "--expect-none", at=door.folder)
+    assert ran.code == 0 and "changed by others" not in ran.out, ran.out
+    assert query(door, "select rolpassword from pg_authid where rolname = 'gauges/identity/level-reader'") == [(None,)]
+
+
+def test_certificates_that_have_ended_or_are_early_or_forged_open_nothing(door: Lab) -> None:
+    name, minute = f"spiffe://saltmarsh/{READER}", timedelta(minutes=1)
+    assert tried(door, certificate(door, name, -minute, minute), "read", READINGS) == "allowed"
+    assert tried(door, certificate(door, name, -2 * minute, -minute), "read", READINGS) == "session"
+    assert tried(door, certificate(door, name, minute, 2 * minute), "read", READINGS) == "session"
+    assert tried(door, certificate(door, name, -minute, minute, forged=True), "read", READINGS) == "target-side"
+    other = f"spiffe://elsewhere/{READER}"
+    assert tried(door, certificate(door, other, -minute, minute), "login", LEVELS) == "target-side"
+    nobody = "spiffe://saltmarsh/gauges/identity/nobody"
+    assert tried(door, certificate(door, nobody, -minute, minute), "login", LEVELS) == "target-side"
+    superuser = "spiffe://saltmarsh/postgres"  # a role that is there, and not in the group that logs in so
+    assert tried(door, certificate(door, superuser, -minute, minute), "login", LEVELS) == "target-side"
+
+
+def test_a_login_is_lent_to_a_client_that_nobody_here_wrote(enthesis: Program, door: Lab) -> None:
+    lend = (*RUN, "enthesis", "lend", READER, "--for", LEVELS, "--", "psql", "-X", "-Atc")
+    ran = enthesis(*lend, "select current_user, count(*) >= 0 from tide.readings", at=door.folder)
+    assert ran.code == 0 and ran.out.strip() == f"{READER}|t", ran.err
+    refused = enthesis(*lend, "delete from tide.readings", at=door.folder)
+    assert refused.code == 1 and "permission denied for table readings" in refused.err
+    held = [path for path in door.folder.rglob("*") if path.is_file() and b"PRIVATE KEY" in path.read_bytes()]
+    assert {path.name for path in held} <= {"service.key", "lab.db", "lab.db-wal"}
+
+
+def test_what_was_changed_by_hand_is_seen_and_put_back(enthesis: Program, door: Lab) -> None:
+    (given,) = query(
+        door, "select r.rolname from pg_roles r where r.rolname like 'grant %level-reading' order by 1 limit 1"
+    )
+    query(door, "grant delete on tide.readings to {}", str(given[0]))
+    ran = enthesis("propose", "--format", "json", at=door.folder)
+    assert [step["collection"] for step in ran.json["steps"]] == ["grants"], ran.out
+    assert enthesis("enact", "--yes", at=door.folder).code == 0
+    left = "select has_table_privilege(%s, 'tide.readings', 'DELETE')"
+    assert query(door, left, values=(str(given[0]),)) == [(False,)]
+
+
+def test_a_survey_and_the_questions_that_are_asked_of_it(enthesis: Program, door: Lab, tmp_path: Path) -> None:
+    file = tmp_path / "live.jsonl"
+    assert enthesis("survey", "--out", str(file), at=door.folder).code == 0
+    asked = ("trace", "--survey", str(file), "--from", READER)
+    assert enthesis(*asked, "read", READINGS, at=door.folder).code == 0
+    assert enthesis(*asked, "write", READINGS, at=door.folder).code == 1
+    shown = enthesis("card", "--survey", str(file), READER, at=door.folder).out
+    assert "through gauges/group/levels:public" in shown and "read on table" in shown
+
+
+def test_withdrawn_access_opens_nothing_at_once(enthesis: Program, door: Lab) -> None:
+    described = (door.folder / "databases.yaml").read_text()
+    line = next(line for line in described.splitlines() if f"to: {READER}" in line)
+    (door.folder / "databases.yaml").write_text(described.replace(line + "\n", ""))
+    try:
+        assert enthesis("enact", "--prune", "--yes", at=door.folder).code == 0
+        ran = enthesis("prove", "levels-are-read", "--format", "json", at=door.folder)
+        assert ran.code == 1 and ran.json["journeys"][0]["outcome"] == "refused", ran.out
+        assert query(door, "select 1 from pg_roles where rolname = %s", values=(READER,)) == []
+    finally:
+        (door.folder / "databases.yaml").write_text(described)
+        assert enthesis("enact", "--yes", at=door.folder).code == 0
+
+
+def test_a_name_that_is_taken_is_left_alone(enthesis: Program, door: Lab) -> None:
+    described = (door.folder / "databases.yaml").read_text()
+    taken = "gauges/identity/level-auditor"
+    query(door, "create role {} login password 'not-ours'", taken)
+    more = f"  {taken}: {{kind: service-account, owner: field-team, purpose: audits}}\n"
+    text = described.replace("identities:\n", "identities:\n" + more).replace(
+        "grants:\n", f"grants:\n  - {{to: {taken}, role: level-reading, at: {LEVELS}}}\n"
+    )
+    (door.folder / "databases.yaml").write_text(text)
+    try:
+        ran = enthesis("enact", "--yes", at=door.folder)
+        assert ran.code == 4 and "has a role named gauges/identity/level-auditor that is not ours" in ran.out + ran.err
+        kept = "select rolcanlogin, rolpassword is null from pg_authid where rolname = %s"
+        assert query(door, kept, values=(taken,)) == [(True, False)]
+    finally:
+        (door.folder / "databases.yaml").write_text(described)
+        query(door, "drop role {}", taken)
+        assert enthesis("enact", "--prune", "--yes", at=door.folder).code == 0
+
+
+@pytest.mark.parametrize(
+    ("entry", "why"),
+    [
+        (
+            f"{{to: {READER}, role: level-writing, at: {LEVELS}, until: 2030-01-01T00:00:00Z}}",
+            "no conditions and no end",
+        ),
+        (f"{{to: {READER}, role: key-using, at: {LEVELS}}}", "gives no decrypt on a key"),
+        (f'{{to: "@saltmarsh/identity/ines", role: level-reading, at: {LEVELS}}}', "is a person"),
+        (f"{{to: gauges/identity/{'long-' * 8}name, role: level-reading, at: {LEVELS}}}", "more than 64 characters"),
+    ],
+)
+def test_what_a_database_cannot_hold_is_said_before_anything_is_done(
+    enthesis: Program, door: Lab, entry: str, why: str
+) -> None:
+    described = (door.folder / "databases.yaml").read_text()
+    more = f"  gauges/identity/{'long-' * 8}name: {{kind: service-account, owner: field-team, purpose: is long}}\n"
+    text = described.replace("identities:\n", "identities:\n" + more).replace("grants:\n", f"grants:\n  - {entry}\n")
+    text = text.replace("roles:\n", "roles:\n  key-using: {allows: {key: [decrypt]}}\n")
+    if "@saltmarsh/identity/ines" in entry:
+        text = text.replace("identities:\n", 'identities:\n  "@saltmarsh/identity/ines": {kind: person}\n', 1)
+    (door.folder / "databases.yaml").write_text(text)
+    try:
+        ran = enthesis("propose", "--format", "json", at=door.folder)
+        assert any(why in one["why"] for one in ran.json["blocked"]), ran.json["blocked"]
+    finally:
+        (door.folder / "databases.yaml").write_text(described)
+
+
+def test_a_server_that_others_set_up_is_surveyed_without_an_estate(enthesis: Program, tmp_path: Path) -> None:
+    with postgresql() as url:
+        with psycopg.connect(url, autocommit=True) as connection:
+            connection.execute("create role app login password 'made-up'")
+            connection.execute("create table public.orders (id int, price int)")
+            connection.execute("grant select (id) on public.orders to app")
+            connection.execute("create role plain login")
+        (tmp_path / "access").write_text(url + "\n")
+        survey = ("survey", "--database", f"shop/database/orders={tmp_path / 'access'}", "--out")
+        ran = enthesis(*survey, str(tmp_path / "live.jsonl"), at=tmp_path)
+        assert ran.code == 3 and "Partial survey" in ran.err and "columns of" in ran.err, ran.err
+        assert "lets all in without any proof" in ran.err  # the tests' server asks for none
+        ask = ("trace", "--survey", str(tmp_path / "live.jsonl"), "--from", "shop/identity/orders:app")
+        traced = enthesis(*ask, "read", "shop/database/orders/schema/public/table/orders", at=tmp_path)
+        assert traced.code == 3 and "Refused" in traced.out and "artial" in traced.out.splitlines()[0]
+        (tmp_path / "access").write_text(url.replace("postgres@", "plain@"))
+        ran = enthesis(*survey, str(tmp_path / "plain.jsonl"), at=tmp_path)
+        assert "passwords, and how logins are let in" in ran.err
+    gone = enthesis(*survey, str(tmp_path / "gone.jsonl"), at=tmp_path)
+    assert gone.code == 3 and "shop/database/orders let us not in" in gone.err
+    (tmp_path / "access").write_text("what=ever = x")
+    wrong = enthesis(*survey, str(tmp_path / "gone.jsonl"), at=tmp_path)
+    assert wrong.code == 2 and "not a connection string" in wrong.err
+    assert not (tmp_path / "gone.jsonl").exists()
