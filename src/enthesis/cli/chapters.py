@@ -38,6 +38,7 @@ class Chapter:
     estate: str = "saltmarsh"
     files: tuple[str, ...] | None = None  # None: all of them
     lab: bool = True
+    server: str = ""  # a real server that it is about
 
 
 SWEEPER = "surge/cluster/grid/namespace/nowcast/identity/sweeper"
@@ -148,6 +149,34 @@ CHAPTERS = {
                   ("card", "gauges/identity/calibrator")),
         ),
         files=("estate.yaml", "people.yaml"),
+    ),
+    "database": Chapter(
+        "workloads log in at a real PostgreSQL with certificates, no password",
+        "Levels are kept in a database with a server of its own. A pipeline reads them; collectors add to them.",
+        (
+            Scene("Roles, grants and trusts for the database stand beside those for the cloud.", ("check",)),
+            Scene("Nobody can log in yet.", ("prove", "--quiet"), 1),
+            Scene("Make the roles at the server, with their privileges, and none with a password.", ENACT.command),
+            Scene(
+                "A run exchanges its token for a session as a cloud identity, and that for a certificate that lives "
+                "ten minutes, with which it logs in. A collector begins with a certificate of its own.",
+                ("prove",),
+            ),
+            Scene("Certificates that differ slightly are refused too.", ("prove", "--near-misses", "--quiet")),
+            Scene(
+                "Any client logs in, with the key in memory alone.",
+                ("lab", "run", "forge", "--claim", "sub=project/tides/levels/branch/main", "--claim", "aud=lowland",
+                 "--claim", "event=push", "--", "enthesis", "lend", "gauges/identity/level-reader", "--for",
+                 "gauges/database/levels", "--", "psql", "-Atc", "select current_user"),
+            ),
+            Scene("What the server itself has, read into a file.", ("survey", "--out", "live.jsonl")),
+            Scene(
+                "Who can read one table, whatever they have it by.",
+                ("reach", "--survey", "live.jsonl", "--to", "gauges/database/levels/schema/tide/table/readings"),
+            ),
+        ),
+        estate="levels",
+        server="PostgreSQL",
     ),
     "groups": Chapter(
         "a group whose members are found by a rule",

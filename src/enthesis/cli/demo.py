@@ -9,7 +9,7 @@ import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from importlib import resources
+from importlib import import_module, resources
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -22,7 +22,7 @@ from enthesis.cli.options import Format, FormatOption, QuietOption
 from enthesis.files.saving import fresh_folder
 from enthesis.lab.control import stop
 from enthesis.lab.running import state_folder
-from enthesis.model.errors import InvalidInput
+from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.output.lines import Span, line
 from enthesis.output.streams import put_json, put_lines, remark
 
@@ -60,12 +60,29 @@ def demo(
         raise InvalidInput(
             f"there is no chapter {chapter}", code="chapter-unknown", remedy=f"there are {', '.join(CHAPTERS)}"
         )
+    if told.server:
+        _installed(told.server)
     with _muted(quiet or output is Format.JSON):
         code, folder = _told(told, chapter, into, keep=keep)
     if output is Format.JSON:
         there = str(folder) if folder is not None and folder.exists() else None
         put_json({"chapter": chapter, "went_well": not code, "folder": there})
     raise typer.Exit(code)
+
+
+def _installed(server: str) -> None:
+    """Unreachable where a real server that a chapter is about is not installed."""
+    from enthesis.lab.databases import NotInstalled, programs  # noqa: PLC0415  only such chapters need it
+
+    try:
+        programs()
+        import_module("psycopg")
+    except (NotInstalled, ImportError):
+        raise Unreachable(
+            f"this chapter uses a real {server}, which is not installed",
+            code="server-not-installed",
+            remedy="apt-get install postgresql; pip install 'enthesis[postgresql]'",
+        ) from None
 
 
 @contextmanager

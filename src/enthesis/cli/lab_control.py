@@ -17,6 +17,7 @@ from enthesis.lab.control import LabFailed
 from enthesis.lab.control import join as join_lab
 from enthesis.lab.control import start as start_lab
 from enthesis.lab.control import stop as stop_lab
+from enthesis.lab.databases import own_servers
 from enthesis.lab.running import JOINED, PLACE_OF_WORK, Running, own_state, running, state_folder
 from enthesis.model.errors import InvalidInput, LiveFailure, Unreachable
 from enthesis.model.estate import Estate
@@ -49,6 +50,8 @@ def start(
     except LabFailed as fault:
         raise LiveFailure(str(fault), code="lab-failed") from None
     if found is not None:
+        for address in sorted(own_servers(inventory(described)).keys() - {one["name"] for one in found.services}):
+            remark(f"{address} does not run here: apt-get install postgresql, and pip install 'enthesis[postgresql]'.")
         _put_status(found, output, quiet=quiet)
 
 

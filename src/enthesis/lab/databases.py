@@ -35,7 +35,7 @@ def programs() -> Path:
     if found:
         return found[0]
     if on_path is None:
-        raise NotInstalled("PostgreSQL is not installed: apt-get install postgresql")
+        raise NotInstalled("PostgreSQL is not installed (apt-get install postgresql)")
     return Path(on_path).parent
 
 
@@ -60,7 +60,7 @@ class DatabaseServer:
         self.address = address
         self.database = unquote(urlsplit(url).path.lstrip("/"))
         self.estate = estate
-        self.folder = folder or Path(tempfile.mkdtemp(prefix=PREFIX))
+        self.folder = folder or Path(tempfile.mkdtemp(prefix=PREFIX, dir=_place()))
         self.port = 0
         self._process: subprocess.Popen[bytes] | None = None
 
@@ -174,6 +174,11 @@ def furnish(server: DatabaseServer, places: Mapping[str, Any]) -> None:
                 connection.execute(sql.SQL(make).format(*names))
 
 
+def _place() -> str:
+    """Where their folders are: a server of another user reaches it, and the path of a socket there is short."""
+    return "/tmp" if os.access("/tmp", os.W_OK | os.X_OK) else tempfile.gettempdir()  # noqa: S108  a fresh folder in it
+
+
 def _free_port(wanted: int | None) -> int:
     for port in (wanted or 0, 0):
         with socket.socket() as free:
@@ -198,5 +203,5 @@ def remove_folders(state: Path) -> None:
     except (OSError, ValueError):
         return
     for folder in map(Path, folders.values()):
-        if folder.name.startswith(PREFIX) and folder.parent == Path(tempfile.gettempdir()):
+        if folder.name.startswith(PREFIX) and folder.parent == Path(_place()):
             shutil.rmtree(folder, ignore_errors=True)

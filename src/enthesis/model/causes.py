@@ -185,6 +185,9 @@ CAUSES = {
     "database-unreachable": Cause(
         "A database did not answer, or did not let us in.", "Check its connection string and that the server runs."
     ),
+    "server-not-installed": Cause(
+        "A real server that this needs is not installed.", "Install the package that the message names."
+    ),
     "server-too-old": Cause("The server is of a version that is not understood.", "Use PostgreSQL 12 or later."),
     "system-not-connected": Cause(
         "A live system that this needs is not connected.", "Start a lab, or give its url or file."
