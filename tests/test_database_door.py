@@ -164,7 +164,16 @@ def test_a_survey_and_the_questions_that_are_asked_of_it(enthesis: Program, door
     assert "through gauges/group/levels:public" in shown and "read on table" in shown
 
 
-def test_withdrawn_access_opens_nothing_at_once(enthesis: Program, door: Lab) -> None:
+def test_withdrawn_access_opens_nothing_at_once_and_ends_open_sessions(enthesis: Program, door: Lab) -> None:
+    held = certificate(door, f"spiffe://saltmarsh/{READER}", timedelta(minutes=-1), timedelta(minutes=1))
+    file = door.folder.parent / "held.pem"
+    file.write_text(held.secret.reveal())
+    file.chmod(0o600)
+    open_session = psycopg.connect(
+        door.services[LEVELS], user=READER, sslmode="verify-full", sslrootcert=door.authority, sslcert=str(file),
+        sslkey=str(file), autocommit=True,
+    )  # fmt: skip
+    open_session.execute("select * from tide.readings")
     described = (door.folder / "databases.yaml").read_text()
     line = next(line for line in described.splitlines() if f"to: {READER}" in line)
     (door.folder / "databases.yaml").write_text(described.replace(line + "\n", ""))
@@ -173,7 +182,10 @@ def test_withdrawn_access_opens_nothing_at_once(enthesis: Program, door: Lab) ->
         ran = enthesis("prove", "levels-are-read", "--format", "json", at=door.folder)
         assert ran.code == 1 and ran.json["journeys"][0]["outcome"] == "refused", ran.out
         assert query(door, "select 1 from pg_roles where rolname = %s", values=(READER,)) == []
+        with pytest.raises(psycopg.OperationalError):
+            open_session.execute("select 1")
     finally:
+        open_session.close()
         (door.folder / "databases.yaml").write_text(described)
         assert enthesis("enact", "--yes", at=door.folder).code == 0
 
@@ -225,6 +237,45 @@ def test_what_a_database_cannot_hold_is_said_before_anything_is_done(
         assert any(why in one["why"] for one in ran.json["blocked"]), ran.json["blocked"]
     finally:
         (door.folder / "databases.yaml").write_text(described)
+
+
+def test_cut_off_means_at_the_server_too(enthesis: Program, tmp_path: Path) -> None:
+    folder = tmp_path / "levels"
+    shutil.copytree(SALTMARSH.parent / "levels", folder)
+    try:
+        lab = start_lab(enthesis, folder)
+        assert enthesis("enact", "--yes", at=folder).code == 0
+        assert enthesis("cutoff", READER, "--yes", at=folder).code == 0
+        assert enthesis("cutoff", "--check", READER, at=folder).code == 0
+        assert query(lab, "select 1 from pg_roles where rolname = %s", values=(READER,)) == []
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+def test_names_that_mean_something_to_a_server_are_only_names(enthesis: Program, tmp_path: Path) -> None:
+    folder = tmp_path / "levels"
+    shutil.copytree(SALTMARSH.parent / "levels", folder)
+    odd = """tide"; drop schema tide cascade; --"""
+    for name in ("estate.yaml", "databases.yaml"):
+        text = (folder / name).read_text().replace("schema/tide/table/readings", f"schema/tide/table/{odd}")
+        lines = [
+            line.replace(f"{LEVELS}/schema/tide/table/{odd}", f"'{LEVELS}/schema/tide/table/{odd}'")
+            if ": {}" in line or "at:" in line
+            else line.replace("attempt: ", "attempt: '") + "'"
+            if "attempt: " in line and odd in line
+            else line
+            for line in text.splitlines()
+        ]
+        (folder / name).write_text("\n".join(lines) + "\n")
+    try:
+        lab = start_lab(enthesis, folder)
+        ran = enthesis("enact", "--yes", at=folder)
+        assert ran.code == 0, ran.out + ran.err
+        assert query(lab, "select count(*) from {}.{}", "tide", odd) == [(0,)]
+        proved = enthesis("prove", "--format", "json", at=folder)
+        assert proved.code == 0, proved.out
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
 
 
 def test_a_server_that_others_set_up_is_surveyed_without_an_estate(enthesis: Program, tmp_path: Path) -> None:

@@ -43,6 +43,10 @@ ENTERING: Mapping[str, str] = {"database": "CONNECT", "schema": "USAGE"}
 ONE_AT_A_TIME = 7_365_468_313  # the number of the lock under which roles are changed
 OWNED = """
   select count(*) from pg_shdepend d join pg_roles r on r.oid = d.refobjid where d.deptype = 'o' and r.rolname = %s"""
+ENDING = """
+  select pg_terminate_backend(a.pid) from pg_stat_activity a, pg_roles me
+  where a.usename = %s and me.rolname = current_user and (me.rolsuper or pg_has_role('pg_signal_backend', 'USAGE'))"""
+"""Ends the sessions of a login that is removed: they would go on without it. Only where we may."""
 LINES = """
   select 1 from pg_hba_file_rules
   where error is null and type = 'hostssl' and user_name = %s and auth_method = 'cert' and %s = any (options)"""
@@ -250,6 +254,7 @@ class AdministeredDatabase(UsedDatabase):
         found = session.rows("select shobj_description(oid, 'pg_authid') from pg_roles where rolname = %s", [name])
         if not found or (statement_in(found[0][0]) or ("", {}))[0] != mark:
             return
+        session.rows(ENDING, [name])
         if session.rows(OWNED, [name])[0][0]:
             raise MovedAway(
                 f"{self.name}: the role {name} owns something by now", code="changed-meanwhile",
