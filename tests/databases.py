@@ -13,22 +13,15 @@ from pathlib import Path
 
 import psycopg
 
-PLACES = ("/usr/lib/postgresql", "/opt/postgresql", "/usr/local/pgsql")
+from enthesis.lab.databases import programs
+
 OWNER = "postgres"
-
-
-def programs() -> Path | None:
-    """Where `initdb` and `postgres` are; None where they are not installed."""
-    found = [path.parent for place in PLACES for path in sorted(Path(place).glob("**/bin/initdb"), reverse=True)]
-    on_path = shutil.which("initdb")
-    return found[0] if found else Path(on_path).parent if on_path else None
 
 
 @contextmanager
 def postgresql() -> Iterator[str]:
     """The URL of an empty database at a server that runs for as long as this does."""
     bin_folder = programs()
-    assert bin_folder is not None, "PostgreSQL is not installed: apt-get install postgresql"
     folder = Path(tempfile.mkdtemp(prefix="pg-", dir="/tmp"))
     as_owner = _as_owner(folder)
     data = folder / "data"

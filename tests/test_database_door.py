@@ -16,6 +16,7 @@ from psycopg import sql
 
 from enthesis.connectors.postgresql.surveying import Database
 from enthesis.connectors.postgresql.using import UsedDatabase
+from enthesis.lab.databases import programs
 from enthesis.lab.store import Store
 from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret
@@ -43,6 +44,7 @@ RUN = (
 
 @pytest.fixture(scope="module")
 def door(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    programs()  # says what to install where it is not
     folder = tmp_path_factory.mktemp("door") / "levels"
     shutil.copytree(SALTMARSH.parent / "levels", folder)
     try:

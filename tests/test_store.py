@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from enthesis.lab.databases import NotInstalled, programs
 from enthesis.model.errors import Busy, InvalidInput
 from enthesis.proposals.steps import MAKE, Proposal, Step
 from enthesis.store.journal import DONE, FINISHED, SENT, WAITING, Journal, journal_of
@@ -19,7 +20,7 @@ from enthesis.store.opening import FORM, SCRIPTS
 from enthesis.store.tables import metadata
 
 from .conftest import Program, start_lab, write_estate
-from .databases import postgresql, programs
+from .databases import postgresql
 from .interrupted import version
 
 STEP = Step(MAKE, "north", "identities", "left", "the service-account left/identity/a", "x", {"address": "a"})
@@ -28,8 +29,12 @@ PROPOSAL = Proposal("x", (STEP, STEP))
 
 @pytest.fixture(scope="module")
 def database() -> Iterator[str]:
-    if programs() is None and "TESTS_NEED_POSTGRESQL" not in os.environ:
-        pytest.skip("PostgreSQL is not installed: apt-get install postgresql")
+    try:
+        programs()
+    except NotInstalled as why:
+        if "TESTS_NEED_POSTGRESQL" in os.environ:
+            raise
+        pytest.skip(str(why))
     with postgresql() as url:
         yield url
 

@@ -14,6 +14,7 @@ from enthesis.surveys.statements import LiveObject, Surveyed
 __all__ = [
     "Administered",
     "Attempts",
+    "CertifiesLogins",
     "Changed",
     "Connected",
     "Credentialed",
@@ -28,6 +29,7 @@ __all__ = [
     "LiveDatabase",
     "LiveObject",
     "LiveProvider",
+    "LogsIn",
     "MovableClock",
     "OpenSession",
     "Record",
@@ -343,6 +345,23 @@ class IssuesCertificates(Protocol):
         ...
 
 
+@runtime_checkable
+class CertifiesLogins(Protocol):
+    """The obtain port of a provider that certifies the key of a caller for a login at one host."""
+
+    def login_certificate(self, session: HeldCredential, host: str, public: str, asked: Surroundings) -> str | Refusal:
+        """A certificate for a public key, as OpenSSH writes both, or the refusal."""
+        ...
+
+
+class LogsIn(Protocol):
+    """The attempt port of a host that is logged in at for real."""
+
+    def log_in(self, provider: CertifiesLogins, session: HeldCredential, asked: Surroundings) -> Done | Refusal:
+        """Logs in with a certificate that the session is given, and out again."""
+        ...
+
+
 class LiveDatabase(Administered, Attempts, TakesCertificates, Protocol):
     """A database with a server of its own: changed by its administrators, and where logins open things."""
 
@@ -394,6 +413,7 @@ class Connected:
     clock: MovableClock | None = None
     clusters: Mapping[str, LiveClusterPorts] = field(default_factory=dict)
     databases: Mapping[str, LiveDatabase] = field(default_factory=dict)
+    logins: Mapping[str, LogsIn] = field(default_factory=dict)  # by host
     hosts: Mapping[str, RunsHosts] = field(default_factory=dict)
     directories: Mapping[str, SignsIn] = field(default_factory=dict)
     keys: Mapping[str, HeldKey] = field(default_factory=dict)

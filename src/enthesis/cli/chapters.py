@@ -150,6 +150,29 @@ CHAPTERS = {
         ),
         files=("estate.yaml", "people.yaml"),
     ),
+    "host": Chapter(
+        "people log in at a real OpenSSH server with certificates, no key that stays",
+        "Collectors are repaired over SSH. No key for that is kept anywhere, and no prompt asks about a fingerprint.",
+        (
+            Scene("Who may log in where is granted like anything else.", ("check",)),
+            ENACT,
+            Scene(
+                "Ines logs in for real, and then acts as what the host runs as. Refused: no second factor, no right to "
+                "run as the identity of the host, and another network.",
+                ("prove",),
+            ),
+            Scene("Ines signs in, as on a laptop.", ("sign-in", "--quiet"),
+                  beside=("lab", "agree", "--as", "@saltmarsh/identity/ines", "--mfa")),
+            Scene(
+                "Any client of OpenSSH logs in, with a key that is made for this login and forgotten after it.",
+                ("lend", "@saltmarsh/identity/ines", "--for", "gauges/host/collector-1", "--", "ssh", "collector-1",
+                 "echo repaired"),
+            ),
+            Scene("The sign-in ends.", ("sign-out",)),
+        ),
+        estate="hosts",
+        server="OpenSSH",
+    ),
     "database": Chapter(
         "workloads log in at a real PostgreSQL with certificates, no password",
         "Levels are kept in a database with a server of its own. A pipeline reads them; collectors add to them.",

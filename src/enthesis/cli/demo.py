@@ -27,6 +27,10 @@ from enthesis.output.lines import Span, line
 from enthesis.output.streams import put_json, put_lines, remark
 
 USUAL = "publishing"  # the chapter that is told unless another is named
+INSTALLS = {
+    "OpenSSH": "apt-get install openssh-server openssh-client",
+    "PostgreSQL": "apt-get install postgresql; pip install 'enthesis[postgresql]'",
+}
 PATIENCE = 60.0  # seconds that an interrupted command has to end by itself
 
 
@@ -72,16 +76,21 @@ def demo(
 
 def _installed(server: str) -> None:
     """Unreachable where a real server that a chapter is about is not installed."""
-    from enthesis.lab.databases import NotInstalled, programs  # noqa: PLC0415  only such chapters need it
+    # only such chapters need these
+    from enthesis.lab.databases import NotInstalled, programs  # noqa: PLC0415
+    from enthesis.lab.logins import program  # noqa: PLC0415
 
     try:
-        programs()
-        import_module("psycopg")
+        if server == "OpenSSH":
+            program()
+        else:
+            programs()
+            import_module("psycopg")
     except (NotInstalled, ImportError):
         raise Unreachable(
             f"this chapter uses a real {server}, which is not installed",
             code="server-not-installed",
-            remedy="apt-get install postgresql; pip install 'enthesis[postgresql]'",
+            remedy=INSTALLS[server],
         ) from None
 
 

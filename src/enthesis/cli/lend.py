@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
-from typing import Annotated, NamedTuple
+from typing import Annotated, NamedTuple, NoReturn
 
 import typer
 
@@ -16,6 +16,7 @@ from enthesis.cli.options import Format, FormatOption, QuietOption, named_files
 from enthesis.cli.subjects import read_estate, workload_identity
 from enthesis.connectors.cluster.lending import ASKED_BY, VERSIONS, answer_to_client, lent_kubeconfig, version_asked
 from enthesis.connectors.cluster.using import LiveCluster
+from enthesis.connectors.openssh import LoginHost
 from enthesis.files.finding import estate_folder, find_estate
 from enthesis.files.saving import write_file
 from enthesis.files.shapes import duration_from, duration_text
@@ -24,13 +25,14 @@ from enthesis.live.clocks import clock_for
 from enthesis.live.connecting import Given, cluster_of, connect
 from enthesis.live.lending import NotLent, lent
 from enthesis.live.origins import AtHand, at_hand
-from enthesis.live.running import Lent, run_with_endpoint, run_with_variable
-from enthesis.live.showing import certificate_for
+from enthesis.live.proving import provider_of
+from enthesis.live.running import Lent, run_beside, run_with_endpoint, run_with_variable
+from enthesis.live.showing import certificate_for, shown_to
 from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.escapes import word
 from enthesis.model.estate import Context, Estate, Origin
 from enthesis.output.streams import put_done, put_text, remark
-from enthesis.ports import Connected, HeldCredential, Refusal
+from enthesis.ports import CertifiesLogins, Connected, HeldCredential, Refusal, Surroundings
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.takeable import refused_by, way_onto
@@ -54,12 +56,13 @@ def lend(
     endpoint: Annotated[
         bool, typer.Option("--endpoint", help="Lend at a loopback endpoint that renews the session, for long runs.")
     ] = False,
-    database: Annotated[
+    onto: Annotated[
         str | None,
         typer.Option(
             "--for",
             metavar="ADDRESS",
-            help="Also log in at this database: the program finds it in the variables that PostgreSQL's clients read.",
+            help="Log in at this database (the program finds it in the variables that PostgreSQL's clients read), or "
+            "at this host (the program is ssh, scp or sftp).",
         ),
     ] = None,
     write_kubeconfig: Annotated[
@@ -141,13 +144,15 @@ def lend(
             remedy=f"enthesis lend {word(identity)} -- COMMAND, or --write-kubeconfig FILE",
         )
     clients = named_files(client, "--client")
-    if database is not None and endpoint:
+    if onto is not None and endpoint:
         raise InvalidInput(
-            "--endpoint renews a session, and a login at a database has a certificate that is not renewed",
+            "--endpoint renews a session, and a login has a certificate that is not renewed",
             code="options-conflict",
             remedy="leave out --endpoint",
         )
-    _to_program(identity, command, estate, clients, database=database, endpoint=endpoint, quiet=quiet)
+    if onto is not None and "/host/" in onto:
+        _to_host(identity, command, estate, onto, quiet=quiet)
+    _to_program(identity, command, estate, clients, database=onto, endpoint=endpoint, quiet=quiet)
 
 
 # -- to a program ------------------------------------------------------------------------------------------------
@@ -201,6 +206,52 @@ def _to_program(
         return renewed
 
     raise typer.Exit(run_with_endpoint(command, lent, again))
+
+
+def _to_host(identity: str, command: list[str], estate: Path | None, host: str, *, quiet: bool) -> NoReturn:
+    """Runs a client of OpenSSH that logs in at a host as an identity or person, and exits as it does."""
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    ways = _Ways(described, folder, identity)
+    at = ways.connected.logins.get(host)
+    if not isinstance(at, LoginHost):
+        raise InvalidInput(
+            f"{host} is not a host that is logged in at here",
+            code="host-unknown",
+            remedy=f"add it to `resources`: {host}: {{url: ssh://HOST/USER, certificates: ISSUER}}",
+        )
+    at.command(command, ())  # whether it is a client at all
+    clock = clock_for(described, folder, "" if identity.startswith("@") else identity)
+    session = _session_for(ways, identity, clock.now())
+    provider = provider_of(described, host, ways.connected)
+    fitting = shown_to(provider, session, ways.connected)
+    if isinstance(fitting, Refusal) or not isinstance(provider, CertifiesLogins):
+        raise InvalidInput(f"nothing known certifies logins at {host}", code="system-not-connected")
+    with at.ready(provider, fitting, Surroundings()) as options:
+        if isinstance(options, Refusal):
+            remark(f"No certificate for {host}: refused at {', '.join(options.steps)}.")
+            raise typer.Exit(1)
+        remark(f"{command[0]} logs in at {host} as {identity}, with a certificate for minutes.", quiet=quiet)
+        code = run_beside(at.command(command, options))
+    raise typer.Exit(code)
+
+
+def _session_for(ways: "_Ways", identity: str, now: datetime) -> HeldCredential:
+    """A person's sign-in, or a session as an identity by the best way; exit 1 where there is none."""
+    if identity.startswith("@"):
+        found = (one for one in at_hand(ways.estate, ways.folder, now) if one.form == "person" and not one.fault)
+        mine = next((one.credential for one in found if one.who == identity and one.credential is not None), None)
+        if mine is None:
+            remark(f"{identity} has not signed in here: `enthesis sign-in` first.")
+            raise typer.Exit(1)
+        return mine
+    best = ways.best(now)
+    got = ways.walked(best) if best is not None else None
+    if not isinstance(got, HeldCredential):
+        for reason in [got] if isinstance(got, str) else ways.why_none(now):
+            remark(reason)
+        raise typer.Exit(1)
+    return got
 
 
 @dataclass(frozen=True)

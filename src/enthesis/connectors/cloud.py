@@ -373,6 +373,20 @@ class Cloud:
         return got if isinstance(got, Refusal) else replace(got, form="token")
 
     @understood
+    def login_certificate(self, session: HeldCredential, host: str, public: str, asked: Surroundings) -> str | Refusal:
+        """A certificate for a login at a host: for a session of this cloud, or a person's sign-in."""
+        path = f"/logins/{quote(host, safe='/@')}"
+        headers = _from(asked)
+        answer = self.client.ask("POST", path, bearer=session.secret, headers=headers, body={"public_key": public})
+        refusal = self._refusal(answer)
+        if refusal is not None:
+            return refusal
+        found = self.client.expect(answer, 200).json(self.client.who).get("certificate")
+        if not isinstance(found, str):
+            raise UnexpectedAnswer(f"{self.name} answered without a certificate", code="answer-incomplete")
+        return found
+
+    @understood
     def session_as(self, identity: str) -> HeldCredential:
         """A session that begins at an identity, with no origin behind it. Needs `issue` on it."""
         bearer = self._session(account_of(identity))

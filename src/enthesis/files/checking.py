@@ -38,7 +38,12 @@ from enthesis.model.words import (
 Named = Mapping[tuple[str, str], Source]
 MOST_STEPS = 12  # of a cycle that are told
 SHARED_LOGINS = ("registry", "database")  # kinds that can have a login which people share
-OWN_SERVERS = {"database": "postgresql"}  # kinds that can have a server of their own, and how its url begins
+OWN_SERVERS = {
+    "database": "postgresql",
+    "host": "ssh",
+}  # kinds that can have a server of their own, and how its url begins
+
+CERTIFICATES = {"database": "x509", "host": "ssh"}  # the kind of issuer whose certificates each takes
 
 
 def is_server_url(url: str, scheme: str) -> bool:
@@ -391,8 +396,10 @@ class _Checker:
         issuer = self.estate.issuers.get(resource.certificates or "")
         of = self.spot(resource.source, "certificates")
         self.known(resource.certificates or "", self.issuers, "issuer", of)
-        if issuer is not None and issuer.kind != "x509":
-            self._signs(issuer, "certificate", of)
+        kind = CERTIFICATES.get(place.kind, "")
+        if issuer is not None and kind and issuer.kind != kind:
+            message = f"`{issuer.name}` is an issuer of kind {issuer.kind}"
+            self.wrong("wrong-kind", message, of, f"an issuer of kind {kind}")
 
     def _runs(self, place: addresses.Place, source: Source) -> None:
         """Only what code runs on can run as a person."""

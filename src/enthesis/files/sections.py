@@ -573,9 +573,15 @@ SECTIONS: dict[str, Section] = {
                     "shared_login", Choice(("on", "off")), says="of a registry or database: a login that people share"
                 ),
                 Field(
-                    "url", TEXT, says="of a database: where its own server is reached, postgresql://HOST[:PORT]/NAME"
+                    "url",
+                    TEXT,
+                    says="where its own server is reached: postgresql://HOST[:PORT]/NAME, or of a host ssh://HOST[:PORT]/USER",
                 ),
-                Field("certificates", NAME, says="of a database: the x509 issuer whose certificates its server takes"),
+                Field(
+                    "certificates",
+                    NAME,
+                    says="the issuer whose certificates that server takes: x509 for a database, ssh for a host",
+                ),
             ),
             m.Resource,
             goes_with={"url": "certificates", "certificates": "url"},

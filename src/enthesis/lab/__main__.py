@@ -14,7 +14,7 @@ import signal
 import socket
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from email.utils import formatdate
 from pathlib import Path
 from typing import Any
@@ -31,9 +31,11 @@ from enthesis.lab.enrolling import EnrolmentServer, authority_pem
 from enthesis.lab.faults import Faults, faulty
 from enthesis.lab.guarding import guarded, owners_word
 from enthesis.lab.hosts import HostServer
+from enthesis.lab.logins import LoginServer, own_logins
 from enthesis.lab.people import DirectoryServer
 from enthesis.lab.pipeline import PipelineServer
 from enthesis.lab.shown_certificates import ShownCertificates
+from enthesis.lab.ssh_authority import SshAuthority
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
 
@@ -129,10 +131,15 @@ async def _serve(state: Path, ready: int | None) -> None:
         name: EnrolmentServer(name, inventory, store, clock, urls[name], signers)
         for name, kind in kinds.items() if kind == "authority"
     }  # fmt: skip
+    ssh_authorities = {
+        name: SshAuthority(store, clock, name)
+        for name, issuer in inventory["issuers"].items() if issuer["kind"] == "ssh"
+    }  # fmt: skip
     for cloud in clouds.values():
         cloud.vouches_for = tuple(authority.url for authority in authorities.values())
         known = {name: authority.certificate for name, authority in authorities.items()}
         cloud.callers.certificates = ShownCertificates(clock, known, cloud.url)
+        cloud.ssh_authorities = ssh_authorities
     for name, kind in kinds.items():
         enrolling = authorities.get(name)
         app = enrolling.app() if enrolling else _app(name, kind, inventory, store, clock, signers, clouds)
@@ -151,11 +158,17 @@ async def _serve(state: Path, ready: int | None) -> None:
         )
         servers.append(_Server(config))
     databases = _databases(state, inventory, store, clock, (chain, key))
+    logins = _logins(inventory, store, ssh_authorities)
     listed = [{"name": name, "kind": kinds[name], "url": urls[name]} for name in kinds]
     listed += [
         {"name": server.address, "kind": "database", "url": f"postgresql://{HOST}:{server.port}/{quote(server.database)}",
          "access": server.access}
         for server in databases
+    ]  # fmt: skip
+    listed += [
+        {"name": server.address, "kind": "login", "url": f"ssh://{HOST}:{server.port}/{quote(server.user)}",
+         "access": str(server.folder)}
+        for server in logins
     ]  # fmt: skip
     described = {"estate": inventory["estate"], "authority": str(authority), "services": listed}
     beside = state / "services.json.new"
@@ -164,9 +177,29 @@ async def _serve(state: Path, ready: int | None) -> None:
     try:
         await _until_told(servers, list(sockets.values()), ready)
     finally:
-        for server in databases:
-            server.stop()
+        for database in databases:
+            database.stop()
+        for login in logins:
+            login.stop()
     store.close()
+
+
+def _logins(inventory: dict[str, Any], store: Store, authorities: Mapping[str, SshAuthority]) -> list[LoginServer]:
+    """The servers of hosts, started; none where OpenSSH's is not installed, which the log says."""
+    ports: dict[str, int] = store.setting("logins", {})
+    started: list[LoginServer] = []
+    for address, one in own_logins(inventory).items():
+        server = LoginServer(address, authorities[one["certificates"]])
+        try:
+            server.start(ports.get(address))
+        except (NotInstalled, RuntimeError) as fault:
+            sys.stderr.write(f"{address} does not run: {fault}\n")
+            server.stop()
+            continue
+        ports[address] = server.port
+        started.append(server)
+    store.set_setting("logins", ports)
+    return started
 
 
 def _databases(

@@ -49,6 +49,7 @@ from enthesis.lab.problems import HANDLERS, Problem, refused
 from enthesis.lab.recording import RecordHandlers, Records
 from enthesis.lab.resources import Things, remove_resource
 from enthesis.lab.sessions import SessionHandlers, Sessions
+from enthesis.lab.ssh_authority import SshAuthority
 from enthesis.lab.store import Statement, Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused
 
@@ -83,6 +84,7 @@ class CloudServer:
         self.keyed = self.callers.keyed
         self.sessions = Sessions(name, store, clock)
         self.records = Records(name, store)
+        self.ssh_authorities: Mapping[str, SshAuthority] = {}  # by name, once they run
         self.vouches_for: tuple[str, ...] = ()  # urls of authorities that issue certificates to whom it states
         self.administration = Administration(
             store, self.world, self._administrator, self._may, partial(faults.page, name)
@@ -136,6 +138,7 @@ class CloudServer:
             Route("/administration/{collection}", administration.collection, methods=["GET", "POST"]),
             Route("/administration/{collection}/{id}", administration.item, methods=["GET", "PUT", "DELETE"]),
             Route("/places/{address:path}", self._place, methods=["GET", "PUT", "DELETE", "POST"]),
+            Route("/logins/{address:path}", self._login, methods=["POST"]),
             Route("/trials/{id}", self._trial, methods=["GET", "DELETE"]),
         ]
         return Starlette(routes=routes, exception_handlers={**HANDLERS, Wrong: as_oauth_error})
@@ -408,6 +411,30 @@ class CloudServer:
         if its_class == "write" or verb == "delete":
             return await self._store(request, caller, address, removing=verb == "delete")
         return JSONResponse({"decided": "allowed", "verb": verb, "place": address})
+
+    async def _login(self, request: Request) -> Response:
+        """A certificate for a login at a host, for whom that is allowed now: `{"public_key": …}`, an Ed25519 key as
+        OpenSSH writes it. It is for this host alone, from the network that is asked from, for five minutes."""
+        address: str = request.path_params["address"]
+        body = await json_body(request)
+        caller = self.callers.of_session(_bearer(request))
+        around = self._around(request)
+        outcome = decide(self.world(), caller, "login", address, around)
+        self.records.note(caller, "login", address, outcome, around)
+        if not outcome.allowed:
+            raise refused(outcome.refused_at)
+        issuer = self.inventory["resources"].get(address, {}).get("certificates")
+        authority = self.ssh_authorities.get(str(issuer))
+        if authority is None:
+            raise Problem(404, "not-found", "this host has no authority for logins")
+        try:
+            ends = caller.ends if caller.ends is not None else math.inf
+            certificate, life = authority.for_login(
+                str(body.get("public_key")), caller.address, address, around.network, ends
+            )
+        except ValueError as fault:
+            raise Problem(422, "not-understood", f"`public_key` is not understood: {fault}") from None
+        return JSONResponse({"certificate": certificate, "expires_in": int(life)}, headers=NO_STORE)
 
     def _runs(self, caller: LabCaller, verb: str, address: str) -> Response:
         """What a resource shows for a person who runs code on it: it is who asks from then on, by its own sessions;

@@ -80,7 +80,7 @@ class DatabaseServer:
         me = pwd.getpwuid(os.geteuid()).pw_name
         self._write(data / "pg_hba.conf", f"local all {OWNER} peer map=administrator\n{access}\n".encode())
         self._write(data / "pg_ident.conf", f"administrator {_quoted(me)} {OWNER}\n{mapped}\n".encode())
-        self.port = _free_port(port)
+        self.port = free_port(port)
         settings = {
             "port": self.port, "listen_addresses": "127.0.0.1", "unix_socket_directories": self.folder, "fsync": "off",
             "ssl": "on", "ssl_cert_file": "server.crt", "ssl_key_file": "server.key", "ssl_ca_file": "clients.pem",
@@ -179,7 +179,8 @@ def _place() -> str:
     return "/tmp" if os.access("/tmp", os.W_OK | os.X_OK) else tempfile.gettempdir()  # noqa: S108  a fresh folder in it
 
 
-def _free_port(wanted: int | None) -> int:
+def free_port(wanted: int | None) -> int:
+    """A loopback port that is free: the one it had before, where that still is."""
     for port in (wanted or 0, 0):
         with socket.socket() as free:
             try:

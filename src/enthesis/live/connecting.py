@@ -17,10 +17,11 @@ from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.directory import LabDirectory
 from enthesis.connectors.hosts import Hosts
 from enthesis.connectors.http import MAX_SECONDS, Client, Connection
+from enthesis.connectors.openssh import LoginHost
 from enthesis.connectors.pipeline import Pipeline
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_from
-from enthesis.lab.running import OWNER, administrators, owners_word, running, state_folder
+from enthesis.lab.running import OWNER, Running, administrators, owners_word, running, state_folder
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Exchange
 from enthesis.model.secrets import Secret
@@ -31,6 +32,7 @@ from enthesis.ports import (
     LiveClusterPorts,
     LiveDatabase,
     LiveProvider,
+    LogsIn,
     RunsHosts,
     SignsIn,
     Surveys,
@@ -79,7 +81,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     issuers: dict[str, Issues] = {}
     hosts: dict[str, RunsHosts] = {}
     directories: dict[str, SignsIn] = {}
-    for service in (one for one in lab.services if one["kind"] != "database"):
+    for service in (one for one in lab.services if one["kind"] not in ("database", "login")):
         name = service["name"]
         bound = given.patience if given is not None and given.patience else MAX_SECONDS
         acting = given.acting if given is not None else None
@@ -109,7 +111,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     databases = _databases(estate, accesses, urls, str(lab.authority))
     return Connected(
         providers, every, LAB, _LabClock(state), clusters, hosts=hosts, directories=directories, keys=keys,
-        databases=databases,
+        databases=databases, logins=_logins(lab),
     )  # fmt: skip
 
 
@@ -209,6 +211,12 @@ def database_access(file: Path) -> Secret:
     text = read_file(file, MAX_GIVEN).decode(errors="replace").strip()
     conninfo(text, str(file))
     return Secret(text)
+
+
+def _logins(lab: Running) -> dict[str, LogsIn]:
+    """The hosts of a lab that are logged in at, by address."""
+    found = [(one["name"], one["url"], Path(one["access"])) for one in lab.services if one["kind"] == "login"]
+    return {name: LoginHost(name, url, place / "known_hosts", place / "sshd.log") for name, url, place in found}
 
 
 def _databases(

@@ -13,6 +13,7 @@ from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
 from enthesis.ports import (
+    CertifiesLogins,
     Connected,
     Done,
     HeldCredential,
@@ -289,7 +290,20 @@ def _run_on(
     fitting = shown_to(provider, credential, connected)
     if isinstance(fitting, Refusal):
         return fitting
+    if resource in connected.logins:
+        done = _logged_in(resource, provider, fitting, asked, connected)
+        if isinstance(done, Refusal):
+            return done
     return provider.run_on(fitting, resource, estate.catalogue.running_verb(kind) or "login", asked)
+
+
+def _logged_in(
+    host: str, provider: object, session: HeldCredential, asked: Surroundings, connected: Connected
+) -> Done | Refusal:
+    """A login at a host's own server, with a certificate of its provider."""
+    if not isinstance(provider, CertifiesLogins):
+        raise InvalidInput(f"nothing known certifies logins at {host}", code="system-not-connected")
+    return connected.logins[host].log_in(provider, session, asked)
 
 
 def tried(
@@ -304,7 +318,11 @@ def tried(
     if attempt.verb != "take-on":
         system = _database_at(estate, attempt.target, connected) or provider_of(estate, attempt.target, connected)
         fitting = shown_to(system, credential, connected)
-        return fitting if isinstance(fitting, Refusal) else system.attempt(fitting, attempt, asked)
+        if isinstance(fitting, Refusal):
+            return fitting
+        if attempt.verb == "login" and attempt.target in connected.logins:
+            return _logged_in(attempt.target, system, fitting, asked, connected)
+        return system.attempt(fitting, attempt, asked)
     provider = provider_of(estate, attempt.target, connected)
     taken = take_on(provider, credential, attempt.target, narrowed, asked, connected)
     return taken if isinstance(taken, Refusal) else Done("a session was got, and let go")

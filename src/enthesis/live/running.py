@@ -82,6 +82,12 @@ def run_with_endpoint(command: Sequence[str], lent: Lent, obtain: Obtain) -> int
         server.server_close()
 
 
+def run_beside(command: Sequence[str]) -> int:
+    """Runs a program and waits for it, signals passed on to it; its exit code. InvalidInput where there is none."""
+    kept = {name: value for name, value in os.environ.items() if name not in SECRETS and name != METADATA}
+    return _run(command, kept)
+
+
 def _run(command: Sequence[str], environment: Mapping[str, str]) -> int:
     try:
         process = subprocess.Popen(list(command), env=dict(environment))  # noqa: S603  the user's own program

@@ -181,6 +181,7 @@ CAUSES = {
     "database-access-invalid": Cause(
         "A file for --database does not hold a connection string.", "Write one line, as psql takes it."
     ),
+    "host-unknown": Cause("No such host with a url that is connected.", "Add its url to `resources`, and start a lab."),
     "database-unknown": Cause("No such database with a url in the estate.", "Add it to `resources`."),
     "database-unreachable": Cause(
         "A database did not answer, or did not let us in.", "Check its connection string and that the server runs."

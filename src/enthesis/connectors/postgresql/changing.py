@@ -236,7 +236,7 @@ class AdministeredDatabase(UsedDatabase):
                 session.rows(query)
 
     def _leave(self, session: Session, name: str, to: str, mark: str) -> None:
-        """Takes an identity out of a grant, and away what nobody is left in."""
+        """Takes an identity out of a grant, and removes the grant's role where it was the last."""
         known = {row[0] for row in session.rows("select rolname from pg_roles where rolname in (%s, %s)", [name, to])}
         if known >= {name, to}:
             session.rows(sql.SQL("revoke {} from {}").format(sql.Identifier(name), sql.Identifier(to)))

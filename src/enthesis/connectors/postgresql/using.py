@@ -138,14 +138,14 @@ def _column(connection: "psycopg.Connection[Any]", table: Sequence[str]) -> sql.
     """A column that can be written."""
     found = connection.execute(COLUMN, list(table)).fetchone()
     if found is None:
-        raise psycopg.errors.UndefinedTable(f"there is no table {'.'.join(table)} with a column that can be written")
+        raise psycopg.errors.UndefinedTable(f"{'.'.join(table)} does not exist, or has no column that can be written")
     return sql.Identifier(str(found[0]))
 
 
 def _schema_used(connection: "psycopg.Connection[Any]", schema: Sequence[str]) -> None:
     found = connection.execute(USABLE, list(schema)).fetchone()
     if found is None:
-        raise psycopg.errors.InvalidSchemaName(f"there is no schema {schema[0]}")
+        raise psycopg.errors.InvalidSchemaName(f"the schema {schema[0]} does not exist")
     if not found[0]:
         raise psycopg.errors.InsufficientPrivilege(f"permission denied for schema {schema[0]}")
 

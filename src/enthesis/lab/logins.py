@@ -1,0 +1,110 @@
+"""Real OpenSSH servers for the hosts of an estate that have addresses of their own, where it is installed.
+
+Each takes certificates of its authority alone, for the principal that is the host's own address in the estate, and lets
+their bearers in as the user that the lab runs as.
+"""
+
+import os
+import pwd
+import shutil
+import subprocess
+import tempfile
+import time
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives.asymmetric import ed25519
+
+from enthesis.lab.databases import NotInstalled, free_port
+from enthesis.lab.ssh_authority import SshAuthority
+
+PLACES = ("/usr/sbin/sshd", "/usr/local/sbin/sshd", "/opt/sbin/sshd")
+HOST = "127.0.0.1"
+READY = 15.0  # seconds
+
+
+def program() -> str:
+    """Where `sshd` is, by its whole path as it wants to be called; NotInstalled where it is not found."""
+    found = next((place for place in PLACES if Path(place).exists()), None) or shutil.which("sshd")
+    if found is None:
+        raise NotInstalled("OpenSSH's server is not installed (apt-get install openssh-server)")
+    return found
+
+
+class LoginServer:
+    """The server of one host."""
+
+    def __init__(self, address: str, authority: SshAuthority) -> None:
+        self.address = address
+        self.authority = authority
+        self.user = pwd.getpwuid(os.geteuid()).pw_name
+        self.folder = Path(tempfile.mkdtemp(prefix="enthesis-ssh-"))
+        self.port = 0
+        self._process: subprocess.Popen[bytes] | None = None
+
+    @property
+    def log(self) -> Path:
+        """What it says of logins."""
+        return self.folder / "sshd.log"
+
+    @property
+    def known(self) -> Path:
+        """The line by which clients know it: whatever its authority vouches for."""
+        return self.folder / "known_hosts"
+
+    def start(self, port: int | None) -> None:
+        """Starts it; RuntimeError where it does not come up, or is not installed."""
+        sshd, key = program(), ed25519.Ed25519PrivateKey.generate()
+        private = key.private_bytes(
+            serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption()
+        )
+        self.port = free_port(port)
+        self._write("host", private)
+        self._write("host-cert.pub", self.authority.for_host(key.public_key(), self.address, HOST).encode())
+        self._write("authority.pub", f"{self.authority.public}\n".encode())
+        self._write("known_hosts", f"@cert-authority * {self.authority.public}\n".encode())
+        (self.folder / "principals").mkdir(mode=0o700, exist_ok=True)
+        self._write(f"principals/{self.user}", f"{self.address}\n".encode())
+        self._write("revoked", b"")
+        settings = {
+            "Port": self.port, "ListenAddress": HOST, "HostKey": self.folder / "host",
+            "HostCertificate": self.folder / "host-cert.pub", "PidFile": "none", "LogLevel": "VERBOSE", "UsePAM": "no",
+            "StrictModes": "no", "PasswordAuthentication": "no", "KbdInteractiveAuthentication": "no",
+            "AuthorizedKeysFile": "none", "TrustedUserCAKeys": self.folder / "authority.pub",
+            "AuthorizedPrincipalsFile": f"{self.folder}/principals/%u", "RevokedKeys": self.folder / "revoked",
+        }  # fmt: skip
+        self._write("sshd_config", "".join(f"{name} {value}\n" for name, value in settings.items()).encode())
+        if os.geteuid() == 0:
+            Path("/run/sshd").mkdir(mode=0o755, exist_ok=True)
+        ends = ["setpriv", "--pdeathsig=TERM"] if shutil.which("setpriv") else []
+        command = [*ends, sshd, "-D", "-f", str(self.folder / "sshd_config"), "-E", str(self.log)]
+        self._process = subprocess.Popen(  # noqa: S603  our own configuration
+            command, cwd="/", stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
+        deadline = time.monotonic() + READY
+        while time.monotonic() < deadline and self._process.poll() is None:
+            if self.log.exists() and "Server listening" in self.log.read_text(errors="replace"):
+                return
+            time.sleep(0.01)
+        raise RuntimeError(f"the server of {self.address} did not start")
+
+    def stop(self) -> None:
+        """Ends it, and removes what it was started with."""
+        if self._process is not None:
+            self._process.terminate()
+            self._process.wait(READY)
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+    def _write(self, name: str, content: bytes) -> None:
+        place = self.folder / name
+        place.unlink(missing_ok=True)
+        descriptor = os.open(place, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        with os.fdopen(descriptor, "wb") as file:
+            file.write(content)
+
+
+def own_logins(inventory: Mapping[str, Any]) -> dict[str, Mapping[str, Any]]:
+    """The hosts of an inventory that have addresses of their own, by address."""
+    return {address: one for address, one in inventory["resources"].items() if "/host/" in address and one.get("url")}

@@ -1,0 +1,76 @@
+"""A stand-in SSH certificate authority: user certificates for minutes and one host, and host certificates."""
+
+import secrets
+from datetime import UTC, datetime, timedelta
+from ipaddress import ip_address
+
+from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives.asymmetric import ed25519
+from cryptography.hazmat.primitives.serialization import SSHCertificateBuilder, SSHCertificateType
+
+from enthesis.lab.store import Store
+from enthesis.lab.tokens import Clock
+
+LIFE = timedelta(minutes=5)
+HOST_LIFE = timedelta(days=30)
+EARLIER = timedelta(seconds=30)  # for clocks that are behind
+LOOPBACK = "127.0.0.0/8"  # where all callers of a lab really are
+
+
+class SshAuthority:
+    """One authority; its key stands where the lab's keys are."""
+
+    def __init__(self, store: Store, clock: Clock, name: str) -> None:
+        self.clock = clock
+        self.name = name
+        kept = store.setting(f"ssh authority {name}")
+        if not isinstance(kept, str):
+            made = ed25519.Ed25519PrivateKey.generate()
+            kept = made.private_bytes(
+                serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption()
+            ).decode()
+            store.set_setting(f"ssh authority {name}", kept)
+        key = serialization.load_ssh_private_key(kept.encode(), None)
+        if not isinstance(key, ed25519.Ed25519PrivateKey):
+            raise TypeError(name)
+        self.key = key
+
+    @property
+    def public(self) -> str:
+        """Its public key, as OpenSSH writes it."""
+        encoded = self.key.public_key().public_bytes(serialization.Encoding.OpenSSH, serialization.PublicFormat.OpenSSH)
+        return encoded.decode()
+
+    def for_login(self, public: str, who: str, host: str, network: str | None, ends: float) -> tuple[str, float]:
+        """A certificate for one host, from one network where that is known, until an end (seconds since 1970) or for
+        five minutes; with it, how many seconds it lives. ValueError where the key is none that is understood."""
+        key = serialization.load_ssh_public_key(public.encode())
+        if not isinstance(key, ed25519.Ed25519PublicKey):
+            raise ValueError("the key is an Ed25519 one")
+        now = self.clock.now()
+        last = min(now + LIFE.total_seconds(), ends)
+        made = self._builder(key, SSHCertificateType.USER, f"{who} at {host}", host).valid_before(int(last))
+        made = made.add_extension(b"permit-pty", b"")
+        if network is not None:
+            made = made.add_critical_option(b"source-address", f"{ip_address(network)},{LOOPBACK}".encode())
+        return made.sign(self.key).public_bytes().decode(), last - now
+
+    def for_host(self, public: ed25519.Ed25519PublicKey, host: str, address: str) -> str:
+        """The certificate with which a host proves itself under an address."""
+        ends = datetime.now(UTC) + HOST_LIFE
+        made = self._builder(public, SSHCertificateType.HOST, host, address).valid_before(int(ends.timestamp()))
+        return made.sign(self.key).public_bytes().decode()
+
+    def _builder(
+        self, key: ed25519.Ed25519PublicKey, kind: SSHCertificateType, about: str, principal: str
+    ) -> SSHCertificateBuilder:
+        begins = min(datetime.fromtimestamp(self.clock.now(), UTC), datetime.now(UTC)) - EARLIER
+        return (
+            SSHCertificateBuilder()
+            .public_key(key)
+            .serial(secrets.randbits(63))
+            .type(kind)
+            .key_id(about.encode())
+            .valid_principals([principal.encode()])
+            .valid_after(int(begins.timestamp()))
+        )

@@ -1,0 +1,224 @@
+"""The door of a host, end to end at a lab: people log in at a real OpenSSH server with certificates for minutes."""
+
+import json
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from random import Random
+from typing import Any
+
+import pytest
+from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives.asymmetric import ed25519
+from cryptography.hazmat.primitives.serialization import SSHCertificateBuilder, SSHCertificateType
+
+from enthesis.connectors.openssh import LoginHost
+from enthesis.connectors.ssh_keys import fresh_key
+from enthesis.files.folder import read_folder
+from enthesis.lab.logins import program
+from enthesis.lab.store import Store
+from enthesis.ports import Refusal
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import question_of
+
+from .conftest import SALTMARSH, Lab, Program, start_lab, write_estate
+
+ONE, TWO = "gauges/host/collector-1", "gauges/host/collector-2"
+OMAR = "@saltmarsh/identity/omar"
+MINUTE = timedelta(minutes=1)
+
+
+@pytest.fixture(scope="module")
+def gate(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
+    program()  # says what to install where it is not
+    folder = tmp_path_factory.mktemp("gate") / "hosts"
+    shutil.copytree(SALTMARSH.parent / "hosts", folder)
+    try:
+        lab = start_lab(enthesis, folder)
+        assert enthesis("enact", "--yes", at=folder).code == 0
+        yield lab
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+def place_of(lab: Lab, host: str) -> Path:
+    listed = json.loads((lab.state / "services.json").read_text())["services"]
+    return Path(next(one["access"] for one in listed if one["name"] == host))
+
+
+def login(lab: Lab, host: str) -> LoginHost:
+    place = place_of(lab, host)
+    return LoginHost(host, lab.services[host], place / "known_hosts", place / "sshd.log")
+
+
+def certificate(
+    lab: Lab, public: str, principal: str, begins: timedelta, ends: timedelta, *, forged: bool = False, **options: str
+) -> tuple[str, int]:
+    """A certificate of the lab's authority, or of another one, for any host and time; with its serial number."""
+    store = Store(lab.state / "lab.db")
+    own = serialization.load_ssh_private_key(store.setting("ssh authority gate").encode(), None)
+    store.close()
+    assert isinstance(own, ed25519.Ed25519PrivateKey)
+    key = serialization.load_ssh_public_key(public.encode())
+    assert isinstance(key, ed25519.Ed25519PublicKey)
+    now, serial = datetime.now(UTC), Random(principal + str(ends)).randrange(2**40)
+    made = SSHCertificateBuilder().public_key(key).type(SSHCertificateType.USER).key_id(b"test").serial(serial)
+    made = made.valid_principals([principal.encode()])
+    made = made.valid_after(int((now + begins).timestamp())).valid_before(int((now + ends).timestamp()))
+    for name, value in options.items():
+        made = made.add_critical_option(name.replace("_", "-").encode(), value.encode())
+    return made.sign(ed25519.Ed25519PrivateKey.generate() if forged else own).public_bytes().decode(), serial
+
+
+def tried(lab: Lab, host: str, principal: str, begins: timedelta, ends: timedelta, **more: Any) -> str:
+    private, public = fresh_key()
+    made, _ = certificate(lab, public, principal, begins, ends, **more)
+    at = login(lab, host)
+    with at.files(private, made) as options:
+        got = at.tried(options)
+    return f"{' '.join(got.steps)}: {got.said}" if isinstance(got, Refusal) else "allowed"
+
+
+def test_every_journey_ends_at_the_real_server_as_expected(enthesis: Program, gate: Lab) -> None:
+    ran = enthesis("prove", "--format", "json", at=gate.folder)
+    assert ran.code == 0, ran.out + ran.err
+    (acting,) = (one for one in ran.json["journeys"] if one["journey"].startswith("ines-logs-in"))
+    assert acting["outcome"] == "allowed" and acting["keyless"]
+    log = (place_of(gate, ONE) / "sshd.log").read_text()
+    assert 'Accepted certificate ID "@saltmarsh/identity/ines at gauges/host/collector-1"' in log
+    assert enthesis("propose", "--expect-none", at=gate.folder).code == 0
+
+
+def test_a_refusal_says_why_in_plain_words(gate: Lab) -> None:
+    assert tried(gate, ONE, ONE, -MINUTE, MINUTE) == "allowed"
+    assert tried(gate, TWO, ONE, -MINUTE, MINUTE) == "target-side: the certificate is for another host"
+    assert tried(gate, ONE, ONE, -2 * MINUTE, -MINUTE) == "session: the certificate has ended"
+    assert tried(gate, ONE, ONE, MINUTE, 2 * MINUTE) == "session: the certificate is not valid yet"
+    elsewhere = tried(gate, ONE, ONE, -MINUTE, MINUTE, source_address="192.0.2.1")
+    assert elsewhere == "target-side: the certificate is for another network"
+    forged = tried(gate, ONE, ONE, -MINUTE, MINUTE, forged=True)
+    assert forged.startswith("target-side: the host does not take certificates of this authority")
+    unknown = tried(gate, ONE, ONE, -MINUTE, MINUTE, made_up="x")
+    assert unknown.startswith("target-side: the host does not understand a condition")
+
+
+def test_a_revoked_certificate_opens_nothing_at_once(gate: Lab) -> None:
+    private, public = fresh_key()
+    made, serial = certificate(gate, public, ONE, -MINUTE, 3 * MINUTE)
+    at, place = login(gate, ONE), place_of(gate, ONE)
+    with at.files(private, made) as options:
+        assert not isinstance(at.tried(options), Refusal)
+        (place / "list").write_text(f"serial: {serial}\n")
+        files = [str(place / name) for name in ("revoked", "authority.pub", "list")]
+        revoke = ["ssh-keygen", "-k", "-f", files[0], "-s", *files[1:]]
+        subprocess.run(revoke, check=True, capture_output=True)
+        try:
+            assert at.tried(options) == Refusal(("target-side",), "the certificate was revoked")
+        finally:
+            (place / "revoked").write_bytes(b"")
+
+
+def test_a_host_that_does_not_prove_itself_is_not_logged_in_at(gate: Lab, tmp_path: Path) -> None:
+    private, public = fresh_key()
+    made, _ = certificate(gate, public, ONE, -MINUTE, MINUTE)
+    (tmp_path / "known").write_text(f"@cert-authority * {fresh_key()[1]}\n")
+    at = LoginHost(ONE, gate.services[ONE], tmp_path / "known")
+    with at.files(private, made) as options, pytest.raises(Exception, match="cannot be logged in at"):
+        at.tried(options)
+
+
+def test_a_login_is_lent_to_the_client_and_nothing_is_left(enthesis: Program, gate: Lab, tmp_path: Path) -> None:
+    runtime = tmp_path / "runtime"
+    runtime.mkdir(mode=0o700)
+    mine = {"XDG_RUNTIME_DIR": str(runtime), "TMPDIR": str(tmp_path)}
+    lend = ("lend", OMAR, "--for")
+    nobody = enthesis(*lend, TWO, "--", "ssh", "collector-2", "true", at=gate.folder, **mine)
+    assert nobody.code == 1 and "has not signed in here" in nobody.err
+    with subprocess.Popen(
+        [sys.executable, "-m", "enthesis", "lab", "agree", "--as", OMAR, "--mfa"], cwd=gate.folder,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    ) as agreeing:  # fmt: skip
+        assert enthesis("sign-in", at=gate.folder, **mine).code == 0
+        agreeing.wait()
+    described = (gate.folder / "estate.yaml").read_text()
+    opened = described.replace(", when: {network: {within: 10.1.0.0/16}}", "")
+    (gate.folder / "estate.yaml").write_text(opened)
+    try:
+        assert enthesis("enact", "--yes", at=gate.folder).code == 0
+        ran = enthesis(*lend, TWO, "--", "ssh", "collector-2", "echo in; exit 7", at=gate.folder, **mine)
+        assert ran.code == 7 and ran.out == "in\n", ran.err
+    finally:
+        (gate.folder / "estate.yaml").write_text(described)
+        assert enthesis("enact", "--yes", at=gate.folder).code == 0
+    refused = enthesis(*lend, ONE, "--", "ssh", "collector-1", "true", at=gate.folder, **mine)
+    assert refused.code == 1 and "refused at companions" in refused.err
+    other = enthesis(*lend, TWO, "--", "cat", "x", at=gate.folder, **mine)
+    assert other.code == 2 and "cat does not log in at a host" in other.err
+    assert [path for path in tmp_path.iterdir() if path.name.startswith("enthesis-login")] == []
+
+
+def questions(rng: Random) -> dict[str, Any]:
+    """An estate of hosts and people with grants at random, and fifty logins."""
+    people = [f"@works/identity/p{number}" for number in range(4)]
+    hosts = [f"site/host/h{number}" for number in range(3)]
+    entry = {"url": "ssh://made-up.example/ops", "certificates": "gate"}
+    networks = ["10.1.0.0/16", "10.2.0.0/16", "192.0.2.0/24"]
+    grants: list[dict[str, Any]] = []
+    for person in people:
+        for host in hosts:
+            if rng.random() < 0.75:
+                more: dict[str, Any] = {}
+                if rng.random() < 0.4:
+                    more["when"] = {"network": {"within": rng.choice(networks)}}
+                if rng.random() < 0.3:
+                    more["until"] = rng.choice(["2020-01-01T00:00:00Z", "2040-01-01T00:00:00Z"])
+                grants.append({"to": person, "role": "enter", "at": rng.choice([host, "site"]), **more})
+        if rng.random() < 0.6:
+            grants.append({"to": person, "role": "act", "at": "site/identity/tool"})
+    unique = {(one["to"], one["role"], one["at"]): one for one in grants}
+    journeys = {
+        f"j{number}": {
+            "from": {"person": rng.choice(people), "mfa": True}, "attempt": f"login {rng.choice(hosts)}",
+            "context": {"network": rng.choice(["10.1.9.9", "10.1.0.1", "10.2.3.4", "192.0.2.8", "198.51.100.1"])},
+            "expect": "allowed",
+        }
+        for number in range(50)
+    }  # fmt: skip
+    return {
+        "estate": "works", "organisations": {"works": {}}, "providers": {"north": {"style": "one-sided"}},
+        "accounts": {"site": {"in": "@works", "provider": "north"}}, "issuers": {"gate": {"kind": "ssh"}},
+        "resources": {**dict.fromkeys(hosts, entry), hosts[0]: {**entry, "runs_as": "site/identity/tool"}},
+        "identities": {
+            **{person: {"kind": "person"} for person in people},
+            "site/identity/tool": {"kind": "instance-role", "owner": "x", "purpose": "y"},
+        },
+        "roles": {"enter": {"allows": {"host": ["login"]}}, "act": {"allows": {"identity": ["run-as"]}}},
+        "grants": list(unique.values()), "journeys": journeys,
+    }  # fmt: skip
+
+
+def test_fifty_logins_end_at_real_servers_as_the_engine_says(enthesis: Program, tmp_path: Path) -> None:
+    folder = write_estate(tmp_path / "works", {"estate.yaml": json.dumps(questions(Random(7)))})
+    try:
+        start_lab(enthesis, folder)
+        enacted = enthesis("enact", "--yes", at=folder)
+        assert enacted.code == 0, enacted.err
+        proved = {one["journey"]: one for one in enthesis("prove", "--format", "json", at=folder).json["journeys"]}
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+    estate = read_folder(folder).estate
+    assert estate is not None
+    judge, allowed = Judge(compile_estate(estate)), 0
+    for name, journey in estate.journeys.items():
+        verdict = judge.judge(question_of(journey, datetime.now(UTC)))
+        live = proved[name]
+        assert live["outcome"] == ("allowed" if verdict.allowed else "refused"), (name, live["evidence"])
+        if verdict.first_refused is not None:
+            assert live["refused_at"] == list(verdict.first_refused.refused_at), (name, live["evidence"])
+        allowed += verdict.allowed
+    assert 20 <= allowed <= 40
