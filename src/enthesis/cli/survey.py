@@ -423,9 +423,10 @@ def _head_of_account(address: str, kind: str, estate: Estate | None) -> list[Rec
     """What stands above a system that no estate describes; InvalidInput where the address is not one of that kind."""
     parts = address.split("/")
     if len(parts) != 3 or parts[1] != kind or not all(parts) or address.startswith("@"):
-        raise InvalidInput(
-            f"{address} is not a {kind}", code=f"{kind}-unknown", remedy=f"name its place: ACCOUNT/{kind}/NAME"
-        )
+        message, remedy = f"{address} is not a {kind}", f"name its place: ACCOUNT/{kind}/NAME"
+        if kind == "cluster":
+            raise InvalidInput(message, code="cluster-unknown", remedy=remedy)
+        raise InvalidInput(message, code="database-unknown", remedy=remedy)
     return _invented(parts[0]) if estate is None or parts[0] not in estate.accounts else []
 
 
