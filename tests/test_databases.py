@@ -3,6 +3,7 @@
 import json
 from collections.abc import Iterator
 from datetime import UTC, datetime
+from pathlib import Path
 from random import Random
 from typing import Any
 
@@ -14,6 +15,10 @@ from enthesis.connectors.postgresql.surveying import Database
 from enthesis.connectors.postgresql.words import VERBS, identity_address
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue
+from enthesis.lab.enrolling import EnrolmentServer
+from enthesis.lab.problems import Problem
+from enthesis.lab.store import Store
+from enthesis.lab.tokens import Clock
 from enthesis.model.estate import Attempt, Context, Origin
 from enthesis.model.foreign_names import word_of
 from enthesis.model.secrets import Secret
@@ -123,3 +128,35 @@ def test_a_survey_answers_as_the_server_does(server: str, seed: int) -> None:
             login = server_says("has_database_privilege", role, connection.info.dbname, "CONNECT")
             assert asked(judge, role, "login", ADDRESS) is login
     assert counts[True] >= 120, counts
+
+
+def test_a_comment_on_a_role_makes_it_no_other(server: str) -> None:
+    said = {"enthesis": "works", "statement": {"address": "here/identity/innocent"}}
+    grant = {"enthesis": "works", "statement": {"role": "x", "at": ADDRESS}}
+    with psycopg.connect(server, autocommit=True) as connection:
+        connection.execute("create role evil login superuser")
+        connection.execute("create role hidden nologin")
+        connection.execute("create role member login noinherit")
+        connection.execute("grant hidden to member")
+        for name, body in (("evil", said), ("hidden", grant), ("member", {"enthesis": 3, "statement": []})):
+            text = sql.Literal(json.dumps(body))
+            connection.execute(sql.SQL("comment on role {} is {}").format(sql.Identifier(name), text))
+    estate = surveyed(server).estate
+    assert "here/identity/innocent" not in estate.identities
+    assert {identity_address(ADDRESS, name) for name in ("evil", "hidden", "member")} <= set(estate.identities)
+    judge = Judge(compile_estate(estate))
+    assert asked(judge, "evil", "read", f"{ADDRESS}/schema/public/table/any") is False  # it does not exist
+    assert asked(judge, "evil", "change-access", ADDRESS)
+
+
+def test_an_issuer_of_the_name_of_an_account_gets_no_certificate_of_that(tmp_path: Path) -> None:
+    store = Store(tmp_path / "lab.db")
+    try:
+        inventory = {"estate": "works", "resources": {}, "providers": {"north": {}}, "accounts": {"gauges": {}}}
+        server = EnrolmentServer("papers", inventory, store, Clock(store), "https://papers", {})
+        assert server._name_of("forge", "project/x") == "spiffe://works/forge/project/x"
+        assert server._name_of("north", "gauges/identity/reader") == "spiffe://works/gauges/identity/reader"
+        with pytest.raises(Problem):
+            server._name_of("gauges", "identity/reader")
+    finally:
+        store.close()

@@ -125,6 +125,9 @@ class EnrolmentServer:
     def _name_of(self, service: str, subject: str) -> str:
         """The SPIFFE id of what a token of a service is about."""
         resources, providers = self.inventory["resources"], self.inventory["providers"]
+        if service not in providers and service in self.inventory["accounts"]:
+            detail = f"{service} is an account too: what its tokens name could be taken for what is in that"
+            raise Problem(403, "refused", detail, refused_at=["names"])
         if service in resources and subject.startswith(SERVICE_ACCOUNT):
             namespace, _, account = subject.removeprefix(SERVICE_ACCOUNT).partition(":")
             path = f"{service}/namespace/{namespace}/identity/{account}"

@@ -14,6 +14,7 @@ from typing import Any
 
 from psycopg import sql
 
+from enthesis.connectors.http import understood
 from enthesis.connectors.postgresql.asking import Rows, Session, connected, server_of
 from enthesis.connectors.postgresql.surveying import DATABASE, SCHEMAS, TABLES, Database
 from enthesis.connectors.postgresql.using import UsedDatabase
@@ -25,8 +26,10 @@ from enthesis.connectors.postgresql.words import (
     WRITE,
     WRITING,
     comment_for,
+    grant_name,
     lines_for,
-    statement_in,
+    our_statement,
+    role_name,
 )
 from enthesis.model.errors import InnerError, MovedAway, RightMissing
 from enthesis.model.foreign_names import name_of, word_of
@@ -68,6 +71,7 @@ class AdministeredDatabase(UsedDatabase):
 
     # -- as it is now ----------------------------------------------------------------------------------------
 
+    @understood
     def survey(self, holders: Sequence[str], others: Sequence[str] = ()) -> Surveyed:
         """What we made; and which schemas and tables there are."""
         del others
@@ -95,7 +99,10 @@ class AdministeredDatabase(UsedDatabase):
                 continue
             role = allows.get((mark, str(body["role"])), {})
             has = now.privileges.get(oid, set())
-            as_wanted = has == self._wanted(str(body["at"]), role, now)
+            try:
+                as_wanted = has == self._wanted(str(body["at"]), role, now)
+            except NotHeld:
+                as_wanted = False
             for member in now.members.get(oid, ()):
                 to = now.ours.get(member, ("", {}))[1].get("address")
                 if to is not None:
@@ -161,6 +168,7 @@ class AdministeredDatabase(UsedDatabase):
 
     # -- changed ---------------------------------------------------------------------------------------------
 
+    @understood
     def change(self, step: Step, ids: dict[str, str], key: str = "") -> Changed:
         """Carries one step out in one transaction. What is there as it is wanted is left, so that no key is needed."""
         del key
@@ -217,7 +225,7 @@ class AdministeredDatabase(UsedDatabase):
         if not found:
             options = "login inherit" if login else "nologin"
             session.rows(sql.SQL(f"create role {{}} {options} password null").format(sql.Identifier(name)))
-        elif body is not None and (statement_in(found[0][2]) or ("", {}))[0] != mark:
+        elif body is not None and (our_statement(name, found[0][2]) or ("", {}))[0] != mark:
             raise MovedAway(
                 f"{self.name} has a role named {name} that is not ours", code="name-taken", remedy="propose again"
             )
@@ -252,7 +260,7 @@ class AdministeredDatabase(UsedDatabase):
 
     def _drop(self, session: Session, name: str, mark: str) -> None:
         found = session.rows("select shobj_description(oid, 'pg_authid') from pg_roles where rolname = %s", [name])
-        if not found or (statement_in(found[0][0]) or ("", {}))[0] != mark:
+        if not found or (our_statement(name, found[0][0]) or ("", {}))[0] != mark:
             return
         session.rows(ENDING, [name])
         if session.rows(OWNED, [name])[0][0]:
@@ -302,7 +310,7 @@ class _Now:
     def __init__(self, session: Session) -> None:
         rows = session.rows(OURS)
         self.names = {row[0]: str(row[1]) for row in rows}
-        found = {row[0]: statement_in(row[3]) for row in rows}
+        found = {row[0]: our_statement(str(row[1]), row[3]) for row in rows}
         self.ours = {oid: statement for oid, statement in found.items() if statement is not None}
         self.members: dict[int, list[int]] = {}
         for role, member in session.rows(IN_IT):
@@ -331,20 +339,6 @@ def privileges_of(kind: str, verbs: str | Iterable[str]) -> Iterator[str]:
         else:
             known = ", ".join(f"{of} {one}" for of, its in PRIVILEGES.items() for one in its)
             raise NotHeld(f"a database gives no {verb} on a {kind} (it gives {known}, and table write)")
-
-
-def role_name(mark: str, name: str) -> str:
-    """The name of the server's role that says what a role of the estate allows."""
-    return f"role {_short(mark, name)} {name}"[: LONGEST_ROLE // 2]
-
-
-def grant_name(mark: str, role: str, at: str) -> str:
-    """The name of the server's role that has the privileges of a role at one place."""
-    return f"grant {_short(mark, role, at)} {role}"[: LONGEST_ROLE // 2]
-
-
-def _short(*parts: str) -> str:
-    return hashlib.sha256("\0".join(parts).encode()).hexdigest()[:10]
 
 
 def _etag(value: object) -> str:

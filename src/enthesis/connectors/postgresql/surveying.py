@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from enthesis.connectors.http import understood
 from enthesis.connectors.postgresql.asking import Session, connected
 from enthesis.connectors.postgresql.words import (
     FURTHER,
@@ -19,7 +20,7 @@ from enthesis.connectors.postgresql.words import (
     WRITING,
     group_address,
     identity_address,
-    statement_in,
+    our_statement,
     with_writing,
 )
 from enthesis.files.shapes import time_text
@@ -92,6 +93,7 @@ class Database:
         self.url = url
         self.access = access
 
+    @understood
     def records(self, step: Callable[[str], None]) -> Iterator[Record]:
         """Everything: roles as identities and groups, privileges as grants, what was left out, and findings."""
         with connected(self.address, self.access) as session:
@@ -157,7 +159,7 @@ class DatabaseReading:
     def identity(self, oid: int) -> str:
         """The identity that a role is."""
         role = self.roles[oid]
-        found = statement_in(role.comment)
+        found = our_statement(role.name, role.comment)
         body = found[1] if found is not None else {}
         return str(body["address"]) if "address" in body else identity_address(self.address, role.name)
 
@@ -355,4 +357,4 @@ class DatabaseReading:
 
 def _is_ours(role: DatabaseRole) -> bool:
     """Whether we made a role."""
-    return role.name == LOGINS or statement_in(role.comment) is not None
+    return role.name == LOGINS or our_statement(role.name, role.comment) is not None

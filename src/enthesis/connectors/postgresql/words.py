@@ -1,5 +1,6 @@
 """What the privileges of a database are called in an estate, and how its roles become identities and groups."""
 
+import hashlib
 import json
 from collections.abc import Iterable, Mapping
 from typing import Any
@@ -38,6 +39,20 @@ def statement_in(comment: str | None) -> tuple[str, Mapping[str, Any]] | None:
         return None
     mark, body = (said.get(MARK), said.get(STATEMENT)) if isinstance(said, dict) else (None, None)
     return (mark, body) if isinstance(mark, str) and isinstance(body, dict) else None
+
+
+def our_statement(name: str, comment: str | None) -> tuple[str, Mapping[str, Any]] | None:
+    """The same, for a role that has the name which we give to one for this statement: a comment alone can be written on
+    any role."""
+    found = statement_in(comment)
+    if found is None:
+        return None
+    mark, body = found
+    names = [body.get("address")]
+    names += [role_name(mark, body["name"])] if isinstance(body.get("name"), str) else []
+    if isinstance(body.get("role"), str) and isinstance(body.get("at"), str):
+        names.append(grant_name(mark, body["role"], body["at"]))
+    return found if name in names else None
 
 
 def comment_for(mark: str, body: Mapping[str, object]) -> str:
@@ -80,3 +95,17 @@ def lines_for(database: str, domain: str) -> tuple[str, str]:
 
 def _quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
+
+
+def role_name(mark: str, name: str) -> str:
+    """The name of the server's role that says what a role of the estate allows."""
+    return f"role {_short(mark, name)} {name}"[: LONGEST_ROLE // 2]
+
+
+def grant_name(mark: str, role: str, at: str) -> str:
+    """The name of the server's role that has the privileges of a role at one place."""
+    return f"grant {_short(mark, role, at)} {role}"[: LONGEST_ROLE // 2]
+
+
+def _short(*parts: str) -> str:
+    return hashlib.sha256("\0".join(parts).encode()).hexdigest()[:10]
