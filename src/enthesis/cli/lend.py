@@ -22,7 +22,7 @@ from enthesis.files.saving import write_file
 from enthesis.files.shapes import duration_from, duration_text
 from enthesis.lab.running import running, state_folder
 from enthesis.live.clocks import clock_for
-from enthesis.live.connecting import Given, cluster_of, connect
+from enthesis.live.connecting import Given, cluster_of, connect, own_database
 from enthesis.live.lending import NotLent, lent
 from enthesis.live.origins import AtHand, at_hand
 from enthesis.live.proving import provider_of
@@ -335,22 +335,16 @@ def _login(
     estate: Estate, folder: Path, address: str, session: HeldCredential, connected: Connected
 ) -> Mapping[str, str]:
     """The variables with which a program logs in at a database; exit 1 where its authority refuses the certificate."""
-    # a library that is installed on demand
-    from enthesis.connectors.postgresql.lending import variables  # noqa: PLC0415
-
-    found = estate.resources.get(address)
-    if found is None or found.url is None or found.certificates is None:
-        raise InvalidInput(
-            f"{address} is not a database with a server of its own",
-            code="database-unknown",
-            remedy=f"add it to `resources`: {address}: {{url: postgresql://HOST/NAME, certificates: ISSUER}}",
-        )
-    got = certificate_for(found.certificates, session, connected)
+    url, issuer = own_database(estate, address)
+    got = certificate_for(issuer, session, connected)
     if isinstance(got, Refusal):
-        remark(f"No certificate of {found.certificates}: refused at {', '.join(got.steps)}: {got.said}.")
+        remark(f"No certificate of {issuer}: refused at {', '.join(got.steps)}: {got.said}.")
         raise typer.Exit(1)
     lab = running(state_folder(folder))
-    return variables(lab.url_of(address) or found.url if lab else found.url, got, str(lab.authority) if lab else "")
+    # a library that is installed on demand, and that a connection has needed by now
+    from enthesis.connectors.postgresql.lending import variables  # noqa: PLC0415
+
+    return variables(lab.url_of(address) or url if lab else url, got, str(lab.authority) if lab else "")
 
 
 def _provider(estate: Estate, folder: Path, identity: str) -> tuple[str, str]:

@@ -23,7 +23,7 @@ from enthesis.files.saving import fresh_file
 from enthesis.live.adopting import adopt as take_over
 from enthesis.live.adopting_accounts import found_at, mark, write
 from enthesis.live.asking import surveyed_clouds, without_what_has_gone
-from enthesis.live.connecting import Given, cluster_of, clusters_of_lab, connect, database_access, databases_of_lab
+from enthesis.live.connecting import Given, cluster_of, clusters_of_lab, connect, database_at, databases_of_lab
 from enthesis.live.surveying import Writing, head_of
 from enthesis.live.surveying import survey as survey_clouds
 from enthesis.model.errors import InvalidInput, StoppedPartWay
@@ -164,7 +164,7 @@ def survey(
     head: list[Record] = list(head_of(described)) if described is not None else []
     for address in files:
         head += _head_of_account(address, "database", described)
-    systems += [_database(address, file) for address, file in files.items()]
+    systems += [database_at(address, file) for address, file in files.items()]
     if cluster or not (issuer or further or files):
         reached = ClusterOptions(kubeconfig, context, tuple(namespace or ()))
         found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
@@ -409,14 +409,6 @@ def _issuer(named: str, estate: Estate | None, folder: Path | None) -> Surveys:
         )
     url = list(addresses)[-1]  # while a lab runs, the lab's stands in
     return IssuerKeys(named, url, time.monotonic, authority=addresses[url])
-
-
-def _database(address: str, file: Path) -> Surveys:
-    """A database that is reached by the connection string in a file."""
-    # a library that is installed on demand
-    from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415
-
-    return Database(address, f"postgresql://{address}", database_access(file))
 
 
 def _head_of_account(address: str, kind: str, estate: Estate | None) -> list[Record]:

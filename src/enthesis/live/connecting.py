@@ -3,7 +3,8 @@
 import base64
 import json
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from functools import partial
@@ -206,8 +207,8 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
 
 def database_access(file: Path) -> Secret:
     """The connection string in a file; InvalidInput where it holds none."""
-    from enthesis.connectors.postgresql.asking import conninfo  # noqa: PLC0415  a library that is installed on demand
-
+    with _library_there():
+        from enthesis.connectors.postgresql.asking import conninfo  # noqa: PLC0415  a library installed on demand
     text = read_file(file, MAX_GIVEN).decode(errors="replace").strip()
     conninfo(text, str(file))
     return Secret(text)
@@ -225,22 +226,15 @@ def _databases(
     """The databases of ours with servers of their own that something says how to reach, by address."""
     if not accesses:
         return {}
-    # a library that is installed on demand
-    from enthesis.connectors.postgresql.changing import AdministeredDatabase  # noqa: PLC0415
-    from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415
-
+    with _library_there():  # it is installed on demand
+        from enthesis.connectors.postgresql.changing import AdministeredDatabase  # noqa: PLC0415
+        from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415
     out: dict[str, LiveDatabase] = {}
     for address, access in accesses.items():
-        found = estate.resources.get(address)
-        if found is None or found.url is None or found.certificates is None:
-            raise InvalidInput(
-                f"the estate has no database {address} with a url",
-                code="database-unknown",
-                remedy=f"add it to `resources`: {address}: {{url: postgresql://HOST/NAME, certificates: ISSUER}}",
-            )
+        url, certificates = own_database(estate, address)
         if not estate.administered_by_others(address):
-            database = Database(address, urls.get(address, found.url), access)
-            out[address] = AdministeredDatabase(database, found.certificates, estate.name, trusts)
+            database = Database(address, urls.get(address, url), access)
+            out[address] = AdministeredDatabase(database, certificates, estate.name, trusts)
     return out
 
 
@@ -271,15 +265,47 @@ def clusters_of_lab(estate: Estate, folder: Path) -> list[str]:
 
 def databases_of_lab(estate: Estate, folder: Path) -> list[Surveys]:
     """The databases of ours that a lab of the estate runs, as surveys read them."""
-    from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415  a library installed on demand
-
     lab = running(state_folder(folder))
-    found = [service for service in (lab.services if lab else ()) if service["kind"] == "database"]
-    return [
-        Database(one["name"], one["url"], Secret(one["access"]))
-        for one in found
-        if not estate.administered_by_others(one["name"])
-    ]
+    services = [service for service in (lab.services if lab else ()) if service["kind"] == "database"]
+    ours = [service for service in services if not estate.administered_by_others(service["name"])]
+    if not ours:
+        return []
+    with _library_there():
+        from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415  a library installed on demand
+    return [Database(one["name"], one["url"], Secret(one["access"])) for one in ours]
+
+
+def database_at(address: str, file: Path) -> Surveys:
+    """A database that is reached by the connection string in a file."""
+    access = database_access(file)
+    with _library_there():
+        from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415  a library installed on demand
+    return Database(address, f"postgresql://{address}", access)
+
+
+def own_database(estate: Estate, address: str) -> tuple[str, str]:
+    """Where the server of a database is, and whose certificates it takes; InvalidInput where the estate has no such."""
+    found = estate.resources.get(address)
+    if found is None or found.url is None or found.certificates is None:
+        raise InvalidInput(
+            f"the estate has no database {address} with a url",
+            code="database-unknown",
+            remedy=f"add it to `resources`: {address}: {{url: postgresql://HOST/NAME, certificates: ISSUER}}",
+        )
+    return found.url, found.certificates
+
+
+@contextmanager
+def _library_there() -> Iterator[None]:
+    """InvalidInput where the library for databases is not installed."""
+    try:
+        yield
+    except ImportError:
+        raise InvalidInput(
+            "the library for PostgreSQL is not installed",
+            code="library-missing",
+            remedy="pip install 'enthesis[postgresql]'",
+        ) from None
 
 
 def cluster_of(

@@ -186,6 +186,7 @@ CAUSES = {
     "database-unreachable": Cause(
         "A database did not answer, or did not let us in.", "Check its connection string and that the server runs."
     ),
+    "platform-not-known": Cause("This works on Linux alone.", "Run it on Linux, or in a container."),
     "server-not-installed": Cause(
         "A real server that this needs is not installed.", "Install the package that the message names."
     ),

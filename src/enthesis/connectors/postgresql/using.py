@@ -185,6 +185,10 @@ def role_in(session: HeldCredential) -> str:
 
 def in_memory(pem: str, *, inherited: bool = False) -> int:
     """The descriptor of a file in memory with a certificate and its key, which libraries want as files."""
+    if not hasattr(os, "memfd_create"):
+        raise InvalidInput(
+            "files in memory are known on Linux alone", code="platform-not-known", remedy="run it on Linux"
+        )
     descriptor = os.memfd_create("certificate", 0 if inherited else os.MFD_CLOEXEC)
     os.fchmod(descriptor, 0o600)
     os.write(descriptor, pem.encode())
