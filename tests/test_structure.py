@@ -188,3 +188,10 @@ def test_every_module_can_be_imported() -> None:
     """With the lowest versions that are declared, too."""
     for name in modules():
         importlib.import_module(name)
+
+
+def test_the_worked_example_needs_no_library_that_is_installed_on_demand() -> None:
+    without = "import sys; sys.modules.update(dict.fromkeys(['psycopg', 'pyarrow']))"
+    program = f"{without}; from enthesis.cli.forking import import_everything; import_everything()"
+    ran = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False)
+    assert ran.returncode == 0, ran.stderr

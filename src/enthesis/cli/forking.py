@@ -29,10 +29,16 @@ def modules() -> list[str]:
     return [name for name in found if not name.endswith("__main__")]
 
 
+ON_DEMAND = "enthesis.connectors.postgresql."  # needs a library that is installed for it
+
+
 def import_everything() -> None:
     """Imports all of this program, so that no command that is forked later has to; takes a second or two."""
     for name in modules():
-        if name not in FOR_OTHERS:
+        if name.startswith(ON_DEMAND):
+            with suppress(ModuleNotFoundError):
+                importlib.import_module(name)
+        elif name not in FOR_OTHERS:
             importlib.import_module(name)
     for name in LAZY:
         with suppress(ImportError):
