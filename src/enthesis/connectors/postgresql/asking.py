@@ -50,7 +50,7 @@ def connected(who: str, access: Secret) -> Iterator["Session"]:
             options=f"-c statement_timeout={PATIENCE} -c search_path=pg_catalog",
         )
     except psycopg.OperationalError as fault:
-        raise Unreachable(f"{who} let us not in: {said_by(fault)}", code="database-unreachable") from None
+        raise Unreachable(f"{who} did not let us in: {said_by(fault)}", code="database-unreachable") from None
     with connection:
         if connection.info.server_version < OLDEST * 10_000:
             version = connection.info.server_version // 10_000
