@@ -86,6 +86,7 @@ PICTURES: Mapping[str, Sequence[str]] = {
         "--claim event=push -- enthesis whoami",
     ),
     "lend": ("enthesis demo --chapter lending",),
+    "database": ("enthesis demo --chapter database",),
     "sweep": ("enthesis sweep", "enthesis calendar --within 90d"),
     "cutoff": (
         "!enthesis enact --yes", "enthesis cutoff build/identity/publisher",
