@@ -197,6 +197,19 @@ def start_lab(enthesis: Program, folder: Path, *more: str) -> Lab:
 
 
 @contextmanager
+def packaged_lab(enthesis: Program, folder: Path, name: str) -> Iterator[Lab]:
+    """A running lab of a packaged estate, copied into a new folder and enacted."""
+    shutil.copytree(SALTMARSH.parent / name, folder)
+    try:
+        lab = start_lab(enthesis, folder)
+        enacted = enthesis("enact", "--yes", at=folder)
+        assert enacted.code == 0, enacted.err
+        yield lab
+    finally:
+        enthesis("lab", "stop", "--clean", at=folder)
+
+
+@contextmanager
 def lab_of(enthesis: Program, folder: Path) -> Iterator[Lab]:
     """A lab of the estate in a folder, with that enacted; stopped and cleaned up afterwards."""
     try:

@@ -22,7 +22,7 @@ from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret
 from enthesis.ports import HeldCredential, Refusal, Surroundings
 
-from .conftest import SALTMARSH, Lab, Program, start_lab
+from .conftest import SALTMARSH, Lab, Program, packaged_lab, start_lab
 from .databases import postgresql
 
 LEVELS = "gauges/database/levels"
@@ -45,14 +45,8 @@ RUN = (
 @pytest.fixture(scope="module")
 def door(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     programs()  # says what to install where it is not
-    folder = tmp_path_factory.mktemp("door") / "levels"
-    shutil.copytree(SALTMARSH.parent / "levels", folder)
-    try:
-        lab = start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+    with packaged_lab(enthesis, tmp_path_factory.mktemp("door") / "levels", "levels") as lab:
         yield lab
-    finally:
-        enthesis("lab", "stop", "--clean", at=folder)
 
 
 def access(lab: Lab) -> str:
@@ -243,15 +237,10 @@ def test_what_a_database_cannot_hold_is_said_before_anything_is_done(
 
 def test_cut_off_means_at_the_server_too(enthesis: Program, tmp_path: Path) -> None:
     folder = tmp_path / "levels"
-    shutil.copytree(SALTMARSH.parent / "levels", folder)
-    try:
-        lab = start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+    with packaged_lab(enthesis, folder, "levels") as lab:
         assert enthesis("cutoff", READER, "--yes", at=folder).code == 0
         assert enthesis("cutoff", "--check", READER, at=folder).code == 0
         assert query(lab, "select 1 from pg_roles where rolname = %s", values=(READER,)) == []
-    finally:
-        enthesis("lab", "stop", "--clean", at=folder)
 
 
 def test_names_that_mean_something_to_a_server_are_only_names(enthesis: Program, tmp_path: Path) -> None:

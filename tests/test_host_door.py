@@ -1,7 +1,6 @@
 """The door of a host, end to end at a lab: people log in at a real OpenSSH server with certificates for minutes."""
 
 import json
-import shutil
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -25,7 +24,7 @@ from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import question_of
 
-from .conftest import SALTMARSH, Lab, Program, start_lab, write_estate
+from .conftest import Lab, Program, packaged_lab, start_lab, write_estate
 
 ONE, TWO = "gauges/host/collector-1", "gauges/host/collector-2"
 OMAR = "@saltmarsh/identity/omar"
@@ -35,14 +34,8 @@ MINUTE = timedelta(minutes=1)
 @pytest.fixture(scope="module")
 def gate(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lab]:
     program()  # says what to install where it is not
-    folder = tmp_path_factory.mktemp("gate") / "hosts"
-    shutil.copytree(SALTMARSH.parent / "hosts", folder)
-    try:
-        lab = start_lab(enthesis, folder)
-        assert enthesis("enact", "--yes", at=folder).code == 0
+    with packaged_lab(enthesis, tmp_path_factory.mktemp("gate") / "hosts", "hosts") as lab:
         yield lab
-    finally:
-        enthesis("lab", "stop", "--clean", at=folder)
 
 
 def place_of(lab: Lab, host: str) -> Path:

@@ -384,7 +384,7 @@ class Compared:
         """By changed node, what it can do directly here and not, or not so, on the other side; only those that can."""
         here, there = self.here, self.there
         twins = there.to_node[there.retrusted]
-        retrusted = np.union1d(here.retrusted, twins[twins != NONE])
+        retrusted = once(np.concatenate([here.retrusted, twins[twins != NONE]]))
         nodes = here.to_node[here.nodes]
         regranted = among(here.nodes, here.regranted) | among(nodes, there.regranted)
         mine = here.direct(here.nodes)

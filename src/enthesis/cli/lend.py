@@ -176,15 +176,7 @@ def _to_program(
     now = clock.now()
     if clock.said():
         remark(clock.said(), quiet=quiet)
-    best = ways.best(now)
-    if best is None:
-        for reason in ways.why_none(now):
-            remark(reason)
-        raise typer.Exit(1)
-    got = ways.walked(best)
-    if not isinstance(got, HeldCredential):
-        remark(got)
-        raise typer.Exit(1)
+    best, got = _by_best_way(ways, now)
     more = _login(described, folder, database, got, ways.connected) if database is not None else {}
     lent = Lent(identity, got, *_provider(described, folder, identity), now=clock.now, more=more)
     until = now + got.life
@@ -245,13 +237,21 @@ def _session_for(ways: "_Ways", identity: str, now: datetime) -> HeldCredential:
             remark(f"{identity} has not signed in here: `enthesis sign-in` first.")
             raise typer.Exit(1)
         return mine
+    return _by_best_way(ways, now)[1]
+
+
+def _by_best_way(ways: "_Ways", now: datetime) -> "tuple[_LendOptions, HeldCredential]":
+    """The best way to an identity, and a session by it; exit 1 where there is none."""
     best = ways.best(now)
-    got = ways.walked(best) if best is not None else None
-    if not isinstance(got, HeldCredential):
-        for reason in [got] if isinstance(got, str) else ways.why_none(now):
+    if best is None:
+        for reason in ways.why_none(now):
             remark(reason)
         raise typer.Exit(1)
-    return got
+    got = ways.walked(best)
+    if not isinstance(got, HeldCredential):
+        remark(got)
+        raise typer.Exit(1)
+    return best, got
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,6 @@ from enthesis.model.secrets import Secret
 from enthesis.ports import HeldCredential, Refusal
 
 ENROL = "/.well-known/est/simpleenroll"
-AUTHORITIES = "/.well-known/est/cacerts"
 REQUEST = "application/pkcs10"
 
 

@@ -110,7 +110,7 @@ class DatabaseServer:
 
     def _as_owner(self) -> list[str]:
         """The words before a command: as a user that the server runs as, and ended when the lab is."""
-        ends = ["setpriv", "--pdeathsig=TERM"] if shutil.which("setpriv") else []
+        ends = ending_with_us()
         if os.geteuid() != 0:
             return ends
         user = pwd.getpwnam(OWNER)
@@ -119,13 +119,7 @@ class DatabaseServer:
 
     def _write(self, place: Path, content: bytes) -> None:
         """A file that the server alone reads."""
-        place.unlink(missing_ok=True)
-        descriptor = os.open(place, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-        with os.fdopen(descriptor, "wb") as file:
-            file.write(content)
-            if os.geteuid() == 0:
-                user = pwd.getpwnam(OWNER)
-                os.fchown(file.fileno(), user.pw_uid, user.pw_gid)
+        write_closed(place, content, pwd.getpwnam(OWNER) if os.geteuid() == 0 else None)
 
     def _run(self, command: list[str]) -> None:
         done = subprocess.run(command, cwd="/", capture_output=True, text=True, check=False)  # noqa: S603
@@ -177,6 +171,21 @@ def furnish(server: DatabaseServer, places: Mapping[str, Any]) -> None:
 def _place() -> str:
     """Where their folders are: a server of another user reaches it, and the path of a socket there is short."""
     return "/tmp" if os.access("/tmp", os.W_OK | os.X_OK) else tempfile.gettempdir()  # noqa: S108  a fresh folder in it
+
+
+def ending_with_us() -> list[str]:
+    """The words before a command that end its process when this one ends, where that is known."""
+    return ["setpriv", "--pdeathsig=TERM"] if shutil.which("setpriv") else []
+
+
+def write_closed(place: Path, content: bytes, owner: pwd.struct_passwd | None = None) -> None:
+    """Writes a file anew that its owner alone reads: us, or another user."""
+    place.unlink(missing_ok=True)
+    descriptor = os.open(place, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    with os.fdopen(descriptor, "wb") as file:
+        file.write(content)
+        if owner is not None:
+            os.fchown(file.fileno(), owner.pw_uid, owner.pw_gid)
 
 
 def free_port(wanted: int | None) -> int:

@@ -17,7 +17,7 @@ from typing import Any
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ed25519
 
-from enthesis.lab.databases import NotInstalled, free_port
+from enthesis.lab.databases import NotInstalled, ending_with_us, free_port, write_closed
 from enthesis.lab.ssh_authority import SshAuthority
 
 PLACES = ("/usr/sbin/sshd", "/usr/local/sbin/sshd", "/opt/sbin/sshd")
@@ -49,11 +49,6 @@ class LoginServer:
         """What it says of logins."""
         return self.folder / "sshd.log"
 
-    @property
-    def known(self) -> Path:
-        """The line by which clients know it: whatever its authority vouches for."""
-        return self.folder / "known_hosts"
-
     def start(self, port: int | None) -> None:
         """Starts it; RuntimeError where it does not come up, or is not installed."""
         sshd, key = program(), ed25519.Ed25519PrivateKey.generate()
@@ -78,8 +73,7 @@ class LoginServer:
         self._write("sshd_config", "".join(f"{name} {value}\n" for name, value in settings.items()).encode())
         if os.geteuid() == 0:
             Path("/run/sshd").mkdir(mode=0o755, exist_ok=True)
-        ends = ["setpriv", "--pdeathsig=TERM"] if shutil.which("setpriv") else []
-        command = [*ends, sshd, "-D", "-f", str(self.folder / "sshd_config"), "-E", str(self.log)]
+        command = [*ending_with_us(), sshd, "-D", "-f", str(self.folder / "sshd_config"), "-E", str(self.log)]
         self._process = subprocess.Popen(  # noqa: S603  our own configuration
             command, cwd="/", stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )
@@ -98,11 +92,7 @@ class LoginServer:
         shutil.rmtree(self.folder, ignore_errors=True)
 
     def _write(self, name: str, content: bytes) -> None:
-        place = self.folder / name
-        place.unlink(missing_ok=True)
-        descriptor = os.open(place, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-        with os.fdopen(descriptor, "wb") as file:
-            file.write(content)
+        write_closed(self.folder / name, content)
 
 
 def own_logins(inventory: Mapping[str, Any]) -> dict[str, Mapping[str, Any]]:

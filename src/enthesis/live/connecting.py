@@ -208,9 +208,9 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
 def database_access(file: Path) -> Secret:
     """The connection string in a file; InvalidInput where it holds none."""
     with _library_there():
-        from enthesis.connectors.postgresql.asking import conninfo  # noqa: PLC0415  a library installed on demand
+        from enthesis.connectors.postgresql.asking import must_be_conninfo  # noqa: PLC0415  a library installed on demand
     text = read_file(file, MAX_GIVEN).decode(errors="replace").strip()
-    conninfo(text, str(file))
+    must_be_conninfo(text, str(file))
     return Secret(text)
 
 

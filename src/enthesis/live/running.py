@@ -43,13 +43,12 @@ class Lent:
 
     def environment(self) -> dict[str, str]:
         """The program's environment: ours, without the credentials that we came by."""
-        kept = {name: value for name, value in os.environ.items() if name not in SECRETS and name != METADATA}
         more = {"ENTHESIS_IDENTITY": self.identity}
         if self.provider_url:
             more["ENTHESIS_PROVIDER_URL"] = self.provider_url
         if self.authority:
             more["ENTHESIS_AUTHORITY_FILE"] = self.authority
-        return {**kept, **more, **self.more}
+        return {**_without_credentials(), **more, **self.more}
 
 
 def run_with_variable(command: Sequence[str], lent: Lent) -> NoReturn:
@@ -84,8 +83,12 @@ def run_with_endpoint(command: Sequence[str], lent: Lent, obtain: Obtain) -> int
 
 def run_beside(command: Sequence[str]) -> int:
     """Runs a program and waits for it, signals passed on to it; its exit code. InvalidInput where there is none."""
-    kept = {name: value for name, value in os.environ.items() if name not in SECRETS and name != METADATA}
-    return _run(command, kept)
+    return _run(command, _without_credentials())
+
+
+def _without_credentials() -> dict[str, str]:
+    """Our environment, without the credentials that we came by."""
+    return {name: value for name, value in os.environ.items() if name not in SECRETS and name != METADATA}
 
 
 def _run(command: Sequence[str], environment: Mapping[str, str]) -> int:

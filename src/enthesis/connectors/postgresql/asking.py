@@ -17,10 +17,10 @@ PATIENCE = 60_000  # milliseconds of one statement
 Rows = Sequence[tuple[Any, ...]]
 
 
-def conninfo(text: str, where: str) -> dict[str, Any]:
-    """A connection string (libpq's, a URI or words) as its parts; InvalidInput where it is none."""
+def must_be_conninfo(text: str, where: str) -> None:
+    """InvalidInput where a text is not a connection string (libpq's, a URI or words)."""
     try:
-        return dict(conninfo_to_dict(text.strip()))
+        conninfo_to_dict(text)
     except psycopg.ProgrammingError:
         raise InvalidInput(
             f"{where} is not a connection string (expected postgresql://USER@HOST:PORT/NAME)",

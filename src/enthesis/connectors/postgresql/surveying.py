@@ -31,7 +31,7 @@ from enthesis.ports import Record
 
 PUBLIC = 0  # the number of everybody in access lists
 ROLES = """
-  select r.oid, r.rolname, r.rolcanlogin, r.rolinherit, r.rolsuper, r.rolcreaterole,
+  select r.oid, r.rolname, r.rolcanlogin, r.rolsuper, r.rolcreaterole,
          nullif(r.rolvaliduntil, 'infinity'),
          shobj_description(r.oid, 'pg_authid')
   from pg_roles r order by r.rolname"""
@@ -76,7 +76,6 @@ class DatabaseRole:
     oid: int
     name: str
     login: bool
-    inherits: bool
     superuser: bool
     makes_roles: bool
     valid_until: Any
@@ -286,7 +285,7 @@ class DatabaseReading:
         for schema, name, owner, grantee, privilege, passed in self.session.rows(TABLES):
             found.setdefault((schema, name, owner), []).append((grantee, str(privilege), bool(passed)))
         for (schema, name, owner), entries in found.items():
-            at = f"{self.address}/schema/{word_of(schema)}/table/{word_of(name)}"
+            at = self._table(schema, name)
             self.places.append(at)
             yield from self._listed("table", at, owner, entries, {})
 

@@ -31,28 +31,23 @@ PRIVILEGES = {kind: {verb: privilege for privilege, verb in verbs.items()} for k
 MARK, STATEMENT = "enthesis", "statement"
 
 
-def statement_in(comment: str | None) -> tuple[str, Mapping[str, Any]] | None:
-    """The estate and the statement that the comment of a role of ours says it is for; None for any other role."""
+def our_statement(name: str, comment: str | None) -> tuple[str, Mapping[str, Any]] | None:
+    """The estate and the statement that the comment of a role of ours says it is for; None for any other role.
+
+    A comment can be written on any role: it counts for one that has the name which we give to one for this statement.
+    """
     try:
         said = json.loads(comment or "")
     except (ValueError, RecursionError):
         return None
     mark, body = (said.get(MARK), said.get(STATEMENT)) if isinstance(said, dict) else (None, None)
-    return (mark, body) if isinstance(mark, str) and isinstance(body, dict) else None
-
-
-def our_statement(name: str, comment: str | None) -> tuple[str, Mapping[str, Any]] | None:
-    """The same, for a role that has the name which we give to one for this statement: a comment alone can be written on
-    any role."""
-    found = statement_in(comment)
-    if found is None:
+    if not isinstance(mark, str) or not isinstance(body, dict):
         return None
-    mark, body = found
     names = [body.get("address")]
     names += [role_name(mark, body["name"])] if isinstance(body.get("name"), str) else []
     if isinstance(body.get("role"), str) and isinstance(body.get("at"), str):
         names.append(grant_name(mark, body["role"], body["at"]))
-    return found if name in names else None
+    return (mark, body) if name in names else None
 
 
 def comment_for(mark: str, body: Mapping[str, object]) -> str:
