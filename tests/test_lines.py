@@ -1,7 +1,7 @@
 """Lines: folding on a terminal, and nothing that a terminal acts on."""
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from enthesis.output.lines import Span, json_text, line, rendered, visible
@@ -17,6 +17,7 @@ def test_nothing_that_a_terminal_acts_on_gets_through(text: str) -> None:
 
 
 @given(st.lists(st.text("ab  ", min_size=1, max_size=30), min_size=1), st.integers(10, 60))
+@example(["  ", "  ", "  ", "a", "aa", "aa"], 10)  # indented past half of the width
 def test_folding_keeps_every_word_and_the_width(words: list[str], width: int) -> None:
     spans = [Span(word, style) for word, style in zip(words, ["", "good"] * len(words), strict=False)]
     plain = rendered([spans], colour=False)

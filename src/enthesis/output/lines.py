@@ -54,9 +54,11 @@ def _folded(one: Line, width: int) -> list[Line]:
     """A line as several, none wider than asked where there is a space to fold at."""
     spans = [Span(visible(span.text), span.style) for span in one]
     text = "".join(span.text for span in spans).rstrip()
-    indent = min(len(text) - len(text.lstrip()) + 2, width // 2)
+    own = len(text) - len(text.lstrip())
+    indent = min(own + 2, width // 2)
     out: list[Line] = []
-    start, room = 0, width
+    # what is too wide begins no further in than what is folded below it may
+    start, room = max(0, own - width // 2) if len(text) > width else 0, width
     while len(text) - start > room:
         end = text.rfind(" ", start + 1, start + room + 1)
         if end < 0 or not text[start:end].strip():
