@@ -248,11 +248,7 @@ class World:
                 {"person": rng.choice(self.people)},
             ]
             if self.live:
-                choices = [
-                    one
-                    for one in choices
-                    if not {"assertion", "certificate"} & one.keys() and one.get("token") != "grid"
-                ]
+                choices = [one for one in choices if "certificate" not in one and one.get("token") != "grid"]
             admits = rng.choice(choices)
             session = rng.choice(SESSIONS)
             out.append({"name": f"t{number}", "of": of, "admits": admits, "session": session,
@@ -507,7 +503,11 @@ class World:
     def origin(self) -> tuple[dict[str, Any], str]:
         rng = self.rng
         forms = ["token", "token", "assertion", "certificate", "host", "person", "credential", "identity", "identity"]
-        form = rng.choice(["token", "token", "host", "person", "identity"] if self.live else [*forms, "workload"])
+        form = rng.choice(
+            ["token", "token", "assertion", "certificate", "host", "person", "identity"]
+            if self.live
+            else [*forms, "workload"]
+        )
         if form == "token":
             claims = {
                 "sub": rng.choice([*SUBJECTS, "tides/main"]),
@@ -523,7 +523,8 @@ class World:
                 claims.pop("sub")
             return {"token": "forge" if self.live or rng.random() < 0.97 else "forgery", "claims": claims}, ""
         if form == "assertion":
-            return {"assertion": "kiln", "attributes": {"team": rng.choice(["red", "blue"])}}, ""
+            audience = {"aud": "north"} if self.live else {}
+            return {"assertion": "kiln", "attributes": {"team": rng.choice(["red", "blue"]), **audience}}, ""
         if form == "certificate":
             return {"certificate": "seal", "subject": rng.choice(["spiffe://one/a", "spiffe://two/a"])}, ""
         if form == "host":

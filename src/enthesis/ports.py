@@ -22,6 +22,7 @@ __all__ = [
     "HeldCredential",
     "HeldKey",
     "Issues",
+    "IssuesAssertions",
     "IssuesCertificates",
     "KeepsKeys",
     "KeepsPipelineAccess",
@@ -45,6 +46,7 @@ __all__ = [
     "Surroundings",
     "Surveyed",
     "Surveys",
+    "TakesAssertions",
     "TakesCertificates",
     "TakesKeys",
     "TakesOn",
@@ -298,6 +300,28 @@ class Issues(Protocol):
 
     def obtain(self, claims: Claims) -> HeldCredential:
         """A token that shows these claims."""
+        ...
+
+
+@runtime_checkable
+class IssuesAssertions(Protocol):
+    """The obtain port of an issuer whose assertions are made for one recipient each."""
+
+    def obtain_for(self, claims: Claims, recipient: str) -> HeldCredential:
+        """An assertion for the url of a recipient that shows these attributes."""
+        ...
+
+
+@runtime_checkable
+class TakesAssertions(Protocol):
+    """The obtain port of a provider that takes assertions."""
+
+    name: str
+    url: str
+
+    @property
+    def recipient(self) -> str:
+        """The url that an assertion must be made for, to be taken here."""
         ...
 
 

@@ -120,7 +120,7 @@ def _told(told: Chapter, chapter: str, into: Path | None, *, keep: bool) -> tupl
     try:
         with held():
             folder = _fresh_folder(into)
-        on_interrupt("the lab is stopped" + ("" if into else ", and its folder removed"))
+            on_interrupt("the lab is stopped" + ("" if into else ", and its folder removed"))
         _copy_estate(told, folder)
         put_lines(_opening(told, folder))
         import_everything()

@@ -43,7 +43,7 @@ COMMANDS = {
     ),
     "run": ListedCommand(
         "lab_actions:run",
-        "Run a program as if in a run of the lab's pipeline service, with the run's token.",
+        "Run a program as if in a run of the lab's pipeline service, with the run's token or assertion.",
         passes_on=True,
     ),
     "as": ListedCommand(

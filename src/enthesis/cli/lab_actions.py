@@ -18,11 +18,12 @@ from enthesis.files.shapes import perhaps
 from enthesis.lab.running import OWNER, owners_word
 from enthesis.live.connecting import connect, sessions_of
 from enthesis.live.running import become
-from enthesis.live.variables import METADATA, TOKEN, VARIABLES
+from enthesis.live.variables import ASSERTION, METADATA, TOKEN, VARIABLES
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.secrets import Secret
 from enthesis.output.lines import counted
 from enthesis.output.streams import put_done
+from enthesis.ports import IssuesAssertions, TakesAssertions
 
 PATIENCE = 20  # seconds that a sign-in is waited for
 
@@ -101,26 +102,36 @@ def on(
 
 
 def run(
-    issuer: Annotated[str, typer.Argument(metavar="ISSUER", help="A pipeline service of the estate.")],
+    issuer: Annotated[
+        str, typer.Argument(metavar="ISSUER", help="An issuer of the estate: of tokens or of assertions.")
+    ],
     command: Annotated[
         list[str], typer.Argument(metavar="-- COMMAND...", help="The program to run, with its arguments.")
     ],
     claim: Annotated[
         list[str] | None,
-        typer.Option("--claim", metavar="NAME=VALUE", help="A claim of the run's token, e.g. event=push."),
+        typer.Option("--claim", metavar="NAME=VALUE", help="A claim of the token, or an attribute, e.g. event=push."),
     ] = None,
     estate: EstateOption = None,
     _output: FormatOption = Format.TEXT,
     _quiet: QuietOption = False,
 ) -> None:
-    """Run a program as if in a run of the lab's pipeline service, with the run's token."""
+    """Run a program as if in a run of the lab's pipeline service, with the run's token or assertion."""
     folder = estate_folder(estate)
     running_lab(estate)
-    found = connect(read_estate(folder), folder).issuers.get(issuer)
+    connected = connect(read_estate(folder), folder)
+    found, claims = connected.issuers.get(issuer), claims_from(claim)
     if found is None:
         raise InvalidInput(f"the lab has no pipeline service called {issuer}", code="lab-service-unknown")
-    token = found.obtain(claims_from(claim)).secret.reveal()
-    _become(command, TOKEN, token)
+    if not isinstance(found, IssuesAssertions):
+        _become(command, TOKEN, found.obtain(claims).secret.reveal())
+        return
+    providers = [one for one in connected.providers.values() if isinstance(one, TakesAssertions)]
+    recipient = next((one.recipient for one in providers if claims.get("aud") in (one.name, one.url)), None)
+    if recipient is None:
+        known = " or ".join(f"--claim aud={name}" for name in connected.providers)
+        raise InvalidInput("an assertion is made for one provider", code="option-missing", remedy=f"add {known}")
+    _become(command, ASSERTION, found.obtain_for(claims, recipient).secret.reveal())
 
 
 def as_party(

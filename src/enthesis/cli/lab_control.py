@@ -177,7 +177,7 @@ def _put_status(found: Running, output: Format, *, quiet: bool) -> None:
     lines = [line("The lab of ", found.estate, " is ", Span("running", "good"), ".")]
     width = max((len(service["name"]) for service in found.services), default=0)
     for service in found.services:
-        lines.append(line(f"  {service['name'].ljust(width)}  {service['kind'].ljust(9)}  {service['url']}"))
+        lines.append(line(f"  {service['name'].ljust(width)}  {service['kind'].ljust(10)}  {service['url']}"))
     lines.append(line("  their certificates are signed by ", str(found.authority)))
     put_lines(lines)
 

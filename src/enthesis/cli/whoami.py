@@ -22,6 +22,7 @@ from enthesis.verdicts.takeable import Taken, can_take_on
 WORDS = {
     "session": "lent session",
     "token": "pipeline token",
+    "assertion": "assertion",
     "projected": "projected token",
     "host": "metadata service",
     "certificate": "certificate",
@@ -32,8 +33,8 @@ WORDS = {
 def whoami(estate: EstateOption = None, output: FormatOption = Format.TEXT, quiet: QuietOption = False) -> None:
     """Show which origins are available here and which identities they can take on.
 
-    Looks into the environment (a run's token, the address of a metadata service), at the token file of a workload in a
-    cluster, at a workload certificate and at a sign-in. Needs no rights, and obtains nothing. Exit 1 if
+    Looks into the environment (a run's token, an assertion, the address of a metadata service), at the token file of a
+    workload in a cluster, at a workload certificate and at a sign-in. Needs no rights, and obtains nothing. Exit 1 if
     nothing usable is available.
     """
     folder, described = estate_here(estate)
@@ -106,7 +107,7 @@ def _lines(every: list[AtHand], used: AtHand | None, taken: list[Taken], estate:
         why = f": {origin.fault}" if origin.fault else ""
         yield line(f"  {WORDS[origin.form].ljust(16)}  ", state, f"  {origin.who or origin.where}{until}{why}")
     if not every:
-        yield line("  no token in the environment or a file, no metadata service, no certificate, no sign-in")
+        yield line("  no token, assertion or certificate in the environment or a file, no metadata service, no sign-in")
     if used is not None and estate is not None:
         yield line("It can take on", ":" if taken else " nothing: no trust admits it.")
         for can in taken:

@@ -45,6 +45,7 @@ TYPES = {
     "person": "urn:ietf:params:oauth:token-type:access_token",
     "resource": "urn:ietf:params:oauth:token-type:access_token",
     "certificate": "urn:ietf:params:oauth:token-type:jwt",
+    "assertion": "urn:ietf:params:oauth:token-type:saml2",
 }
 MARKS = ("id", "holder", "mark", "etag", "runs_as_gone", "in_force", "changed_by", "changed_at")
 AT_ONCE = 8  # requests of one survey
@@ -317,8 +318,6 @@ class Cloud:
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
         """Why a cloud of this kind cannot hold a statement; '' where it can."""
         del allows
-        if collection == "trusts" and "assertion" in body["admits"]:
-            return f"{self.name} takes tokens and certificates, and no SAML assertions"
         if collection == "ceilings" and str(body["at"]).startswith("@") and "/identity/" in str(body["at"]):
             return f"{self.name} keeps no ceiling at a person: people are their organisation's"
         return ""
@@ -358,6 +357,11 @@ class Cloud:
     def url(self) -> str:
         """Where it is, which is what its sessions name as their issuer."""
         return self.client.url
+
+    @property
+    def recipient(self) -> str:
+        """The url that an assertion must be made for, to be taken here (RFC 7522, section 3)."""
+        return f"{self.client.url}/token"
 
     @understood
     def statement(self, session: HeldCredential, audience: str) -> HeldCredential | Refusal:

@@ -29,7 +29,10 @@ from enthesis.tokens.checking import Refused, parsed
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ASSERTION = "urn:ietf:params:oauth:client-assertion-type:jwt-bearer"
 TYPE = "urn:ietf:params:oauth:token-type:"
-TYPES = {"token": f"{TYPE}jwt", "session": f"{TYPE}access_token", "person": f"{TYPE}access_token"}
+TYPES = {
+    "token": f"{TYPE}jwt", "session": f"{TYPE}access_token", "person": f"{TYPE}access_token",
+    "assertion": f"{TYPE}saml2",
+}  # fmt: skip
 USUAL = Exchange()
 METHODS = {"basic": "client_secret_basic", "body": "client_secret_post", "assertion": "private_key_jwt", "none": "none"}
 MAX_ANSWER = 1024 * 1024  # bytes
@@ -196,6 +199,11 @@ class OAuthProvider:
         """Where it is, as the estate says."""
         return self.server.client.url
 
+    @property
+    def recipient(self) -> str:
+        """Its token endpoint, which an assertion must be made for (RFC 7522, section 3)."""
+        return self.server.offers(EXCHANGE, "token exchange (RFC 8693)")
+
     @understood
     def take_on(
         self, shown: HeldCredential, identity: str, narrowed: KindVerbs | None, asked: Surroundings
@@ -302,6 +310,35 @@ class GivenToken:
         ends = shown.get("exp")
         left = float(ends) - time.time() if isinstance(ends, int | float) else 0.0
         return HeldCredential(self.token, "token", timedelta(seconds=max(0, int(left))))
+
+
+class GivenAssertion:
+    """An identity provider whose assertion a person has at hand; it shows what it shows."""
+
+    def __init__(self, name: str, assertion: Secret) -> None:
+        self.name = name
+        self.assertion = assertion
+
+    def obtain(self, claims: Claims) -> HeldCredential:
+        """That assertion, if it shows these attributes; NotIssued where it shows others."""
+        from enthesis.tokens.asserted import asserted  # noqa: PLC0415  loads a library that reads XML
+
+        try:
+            read = asserted(self.assertion.reveal().encode())
+        except Refused as why:
+            raise InvalidInput(
+                f"the assertion for {self.name} cannot be read: {why.why}", code="token-unreadable"
+            ) from None
+        other = [
+            name for name, value in claims.items() if not _shows(_plain(read.shows.get(name)), _plain(value), name)
+        ]
+        if other:
+            raise NotIssued(
+                f"the assertion at hand for {self.name} shows another {' and another '.join(sorted(other))}",
+                code="not-issued",
+            )
+        left = read.ends.timestamp() - time.time() if read.ends is not None else 0.0
+        return HeldCredential(Secret(read.sent), "assertion", timedelta(seconds=max(0, int(left))))
 
 
 class OAuthClient:

@@ -23,10 +23,10 @@ class Pipeline:
     @understood
     def obtain(self, claims: Claims) -> HeldCredential:
         """A token that shows just these claims; what is null is left out. NotIssued where the service signs no such."""
-        shown = {name: _json(value) for name, value in claims.items() if name != "aud" and value is not None}
+        shown = {name: plain(value) for name, value in claims.items() if name != "aud" and value is not None}
         answer = self.client.ask("POST", "/runs", body={"claims": shown}, headers=self.headers)
         run = self._issued(answer, 201)
-        wanted = {"audience": _json(claims["aud"])} if claims.get("aud") is not None else {}
+        wanted = {"audience": plain(claims["aud"])} if claims.get("aud") is not None else {}
         answer = self.client.ask("POST", str(run.get("token_endpoint", "")), body=wanted, headers=self.headers)
         body = self._issued(answer, 200)
         token, life = body.get("token"), body.get("expires_in")
@@ -39,7 +39,7 @@ class Pipeline:
     @understood
     def use_pipeline_access(self, name: str, claims: Claims) -> Done | Refusal:
         """Has a run that shows these claims use the pipeline access of a name; what it gets is let go at once."""
-        shown = {one: _json(value) for one, value in claims.items() if one != "aud" and value is not None}
+        shown = {one: plain(value) for one, value in claims.items() if one != "aud" and value is not None}
         run = self._issued(self.client.ask("POST", "/runs", body={"claims": shown}, headers=self.headers), 201)
         path = f"/runs/{quote(str(run.get('id')))}/pipeline-access/{quote(name)}"
         answer = self.client.ask("POST", path, headers=self.headers)
@@ -53,13 +53,18 @@ class Pipeline:
         return Done(f"it leads to {found.get('identity')}")
 
     def _issued(self, answer: HttpAnswer, status: int) -> dict[str, Any]:
-        if answer.status == 422 and b":not-issued" in answer.content:
-            raise NotIssued(f"{self.name} does not issue this: {problem_said(answer)}", code="not-issued")
-        return self.client.expect(answer, status).json(self.name)
+        return issued(self.client, self.name, answer, status)
 
 
-def _json(value: Any) -> Any:
+def issued(client: Client, name: str, answer: HttpAnswer, status: int) -> dict[str, Any]:
+    """What an issuer of the lab answered; NotIssued where it signs no such thing, whoever asks."""
+    if answer.status == 422 and b":not-issued" in answer.content:
+        raise NotIssued(f"{name} does not issue this: {problem_said(answer)}", code="not-issued")
+    return client.expect(answer, status).json(name)
+
+
+def plain(value: Any) -> Any:
     """A claim's value as JSON has it."""
     if isinstance(value, tuple):
-        return [_json(one) for one in value]
-    return {name: _json(one) for name, one in value.items()} if isinstance(value, dict) else value
+        return [plain(one) for one in value]
+    return {name: plain(one) for name, one in value.items()} if isinstance(value, dict) else value

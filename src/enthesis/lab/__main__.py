@@ -23,6 +23,7 @@ from urllib.parse import quote
 import uvicorn
 from starlette.applications import Starlette
 
+from enthesis.lab.assertions import AssertionServer, ShownAssertions
 from enthesis.lab.authority import make_certificates
 from enthesis.lab.cloud import CloudServer
 from enthesis.lab.cluster.serving import ClusterServer
@@ -91,6 +92,7 @@ def _services(inventory: dict[str, Any]) -> dict[str, str]:
         if issuer["kind"] == "oidc" and "cluster" not in issuer
     }
     found |= {name: "authority" for name, issuer in inventory["issuers"].items() if issuer["kind"] == "x509"}
+    found |= {name: "assertions" for name, issuer in inventory["issuers"].items() if issuer["kind"] == "saml"}
     found |= {address: "cluster" for address in inventory["resources"] if _is_cluster(address)}
     found |= {f"{name}/hosts": "hosts" for name in inventory["providers"]}
     found |= {address.split("/")[0]: "directory" for address in inventory["people"]}
@@ -118,7 +120,7 @@ async def _serve(state: Path, ready: int | None) -> None:
         name: f"http{'' if kinds[name] == 'hosts' else 's'}://{HOST}:{listening.getsockname()[1]}"
         for name, listening in sockets.items()
     }
-    for name in (text for text in sockets if kinds[text] not in ("hosts", "authority")):
+    for name in (text for text in sockets if kinds[text] not in ("hosts", "authority", "assertions")):
         signers[name] = Signer(store, clock, name)
         signers[name].ensure_keys()
         signers[name].issuer = urls[name]
@@ -131,6 +133,10 @@ async def _serve(state: Path, ready: int | None) -> None:
         name: EnrolmentServer(name, inventory, store, clock, urls[name], signers)
         for name, kind in kinds.items() if kind == "authority"
     }  # fmt: skip
+    asserting = {
+        name: AssertionServer(name, inventory["issuers"][name], store, clock, urls[name])
+        for name, kind in kinds.items() if kind == "assertions"
+    }  # fmt: skip
     ssh_authorities = {
         name: SshAuthority(store, clock, name)
         for name, issuer in inventory["issuers"].items() if issuer["kind"] == "ssh"
@@ -139,10 +145,12 @@ async def _serve(state: Path, ready: int | None) -> None:
         cloud.vouches_for = tuple(authority.url for authority in authorities.values())
         known = {name: authority.certificate for name, authority in authorities.items()}
         cloud.callers.certificates = ShownCertificates(clock, known, cloud.url)
+        signing = {server.url: (name, server.certificate) for name, server in asserting.items()}
+        cloud.callers.assertions = ShownAssertions(clock, signing, f"{cloud.url}/token")
         cloud.ssh_authorities = ssh_authorities
     for name, kind in kinds.items():
-        enrolling = authorities.get(name)
-        app = enrolling.app() if enrolling else _app(name, kind, inventory, store, clock, signers, clouds)
+        own = authorities.get(name) or asserting.get(name)
+        app = own.app() if own else _app(name, kind, inventory, store, clock, signers, clouds)
         safe = kind != "hosts"  # a link-local service has no certificate
         config = uvicorn.Config(
             _dated(guarded(faulty(app, name, faults)), clock),

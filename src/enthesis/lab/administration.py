@@ -21,7 +21,8 @@ MOST_DIGITS = 18  # of a number in a query
 MAX_BODY = 1_000_000  # bytes
 PAGE = 200  # statements
 KINDS = ("service-account", "instance-role", "managed-identity")
-ADMITS = ("token", "certificate", "identity", "group", "account", "person", "attached")
+ADMITS = ("token", "assertion", "certificate", "identity", "group", "account", "person", "attached")
+SHOWN_IN = {"token": "claims", "assertion": "attributes", "certificate": "subject"}
 Needed = list[tuple[str, str, str]]
 """Verbs, what each is on, and for `attach` the resource that it is onto."""
 
@@ -346,13 +347,13 @@ class Administration:
             raise NotUnderstood("a trust of an identity that is not this account's")
         admits = body["admits"]
         forms = [form for form in ADMITS if form in admits]
-        said = {"token": "claims", "certificate": "subject"}.get(forms[0]) if forms else None
+        said = SHOWN_IN.get(forms[0]) if forms else None
         if len(forms) != 1 or set(admits) - {forms[0], said}:
             raise NotUnderstood(f"a trust that admits {', '.join(sorted(admits)) or 'no caller'}")
         if said is not None:
             if admits[forms[0]] not in world.inventory["issuers"]:
                 raise NotUnderstood(f"the issuer {admits[forms[0]]}")
-            tests = admits.get("claims", {}) if said == "claims" else {"subject": admits.get("subject")}
+            tests = {"subject": admits.get("subject")} if said == "subject" else admits.get(str(said), {})
             understand({name: test for name, test in tests.items() if test is not None}, claims=True)
         elif "account" in admits and admits["account"] not in world.inventory["accounts"]:
             raise NotUnderstood(f"the account {admits['account']}")

@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
+from enthesis.lab.assertions import ShownAssertions
 from enthesis.lab.deciding import LabCaller, World, organisation_of
 from enthesis.lab.keyed import Keyed
 from enthesis.lab.people import is_revoked, mfa_of
@@ -29,6 +30,7 @@ class CallerTokens:
         self.keyed = Keyed(store)
         self.world = world
         self.certificates: ShownCertificates | None = None  # of the authorities of the lab, once they run
+        self.assertions: ShownAssertions | None = None  # of its identity providers, once they run
 
     @property
     def url(self) -> str:
@@ -199,6 +201,16 @@ class CallerTokens:
         owner = {"kind": "token", "issuer": named}
         own = {name: value for name, value in claims.items() if name not in ("iss", "exp", "iat", "nbf", "jti")}
         return LabCaller("bearer", claims=own, issuer=named, origin=owner, actor=_actor(claims))
+
+    def of_assertion(self, shown: str) -> LabCaller:
+        """Who shows an assertion (base64url): a bearer of what its issuer says. TokenRefused where it is not taken."""
+        if self.assertions is None:
+            raise TokenRefused("no assertions are taken here")
+        named, said = self.assertions.attributes_in(shown)
+        return LabCaller(
+            "bearer", claims=said, issuer=named, origin={"kind": "assertion", "issuer": named},
+            actor={"sub": str(said["sub"])} if "sub" in said else {},
+        )  # fmt: skip
 
     def _issuer_named(self, service: str) -> str:
         """The name that a service has as an issuer: its own, or for a cluster the issuer that is said to be its."""

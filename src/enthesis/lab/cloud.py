@@ -55,7 +55,9 @@ from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, Token
 
 KEYED = "client_credentials"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
-TOKEN_TYPES = (ACCESS_TOKEN, "urn:ietf:params:oauth:token-type:id_token", JWT)
+ASSERTED = "urn:ietf:params:oauth:grant-type:saml2-bearer"
+SAML2 = "urn:ietf:params:oauth:token-type:saml2"
+TOKEN_TYPES = (ACCESS_TOKEN, "urn:ietf:params:oauth:token-type:id_token", JWT, SAML2)
 STATEMENT_LIFE = 120  # seconds; of what one cloud states for another
 NARROWING = "narrowing"  # the type of an authorization detail (RFC 9396)
 RUNNING_LIFE = 3600  # seconds that a person who has come to run code on a resource can show that
@@ -153,7 +155,7 @@ class CloudServer:
             "revocation_endpoint": f"{self.url}/revoke",
             "introspection_endpoint": f"{self.url}/introspect",
             "jwks_uri": f"{self.url}/jwks",
-            "grant_types_supported": [EXCHANGE, KEYED],
+            "grant_types_supported": [EXCHANGE, ASSERTED, KEYED],
             "response_types_supported": [],
             "token_endpoint_auth_methods_supported": ["none", "client_secret_basic", "client_secret_post"],
             "revocation_endpoint_auth_methods_supported": ["none"],
@@ -203,8 +205,8 @@ class CloudServer:
     # -- taking on -------------------------------------------------------------------------------------------
 
     async def _token(self, request: Request) -> Response:
-        """RFC 8693, section 2.1: a token or a session for a session as the identity named in `resource`; or RFC 6749,
-        section 4.4: a session for a key."""
+        """RFC 8693, section 2.1: a token, an assertion or a session for a session as the identity named in `resource`;
+        RFC 7522, section 2.1: the same for an assertion; or RFC 6749, section 4.4: a session for a key."""
         form = await form_of(request, several=("resource", "audience"))
         client = client_of(request, form)
         key = self._key(client) if client is not None else None
@@ -214,11 +216,8 @@ class CloudServer:
             if key is None:
                 raise Wrong("invalid_client", "no such key", ("names",))
             return self._for_a_key(request, form, key)
-        if form["grant_type"] != EXCHANGE:
-            raise Wrong("unsupported_grant_type", f"only {EXCHANGE} and {KEYED} are known here")
-        if form.get("subject_token_type") not in TOKEN_TYPES or "subject_token" not in form:
-            raise Wrong("invalid_request", "subject_token and its type are missing or not understood")
-        if "audience" in form and "resource" not in form:
+        form = _exchanged(form)
+        if "audience" in form and "resource" not in form and form["subject_token_type"] != SAML2:
             not_understood(form, JWT, form["audience"])
             return self._statement(form["subject_token"], form["audience"])
         not_understood(form, ACCESS_TOKEN, self.url)
@@ -228,7 +227,9 @@ class CloudServer:
         if not target.startswith(f"{self.url}/places/"):
             raise Wrong("invalid_target", "`resource` names no place of this cloud")
         try:
-            caller = self.callers.of_subject(form["subject_token"])
+            asserted = form["subject_token_type"] == SAML2
+            shown_by = self.callers.of_assertion if asserted else self.callers.of_subject
+            caller = shown_by(form["subject_token"])
             narrowing = _narrowing(form.get("authorization_details"))
         except Problem as fault:
             raise Wrong("invalid_request", str(fault), tuple(fault.body.get("refused_at", ()))) from None
@@ -484,6 +485,19 @@ class CloudServer:
         content = self.store.content(found[1])
         digest = hashlib.sha256(content).hexdigest() if content is not None else None
         return JSONResponse({"place": found[1], "stored": content is not None, "sha256": digest})
+
+
+def _exchanged(form: Mapping[str, str]) -> dict[str, str]:
+    """The parameters of an exchange; those of RFC 7522, section 2.1, in the words of RFC 8693."""
+    if form["grant_type"] == ASSERTED:
+        if "assertion" not in form:
+            raise Wrong("invalid_request", "assertion is missing")
+        return {**form, "subject_token": form["assertion"], "subject_token_type": SAML2}
+    if form["grant_type"] != EXCHANGE:
+        raise Wrong("unsupported_grant_type", f"only {EXCHANGE}, {ASSERTED} and {KEYED} are known here")
+    if form.get("subject_token_type") not in TOKEN_TYPES or "subject_token" not in form:
+        raise Wrong("invalid_request", "subject_token and its type are missing or not understood")
+    return dict(form)
 
 
 def _bearer(request: Request) -> str:

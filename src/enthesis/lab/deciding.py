@@ -456,13 +456,11 @@ def _admits(
         return False
     admits = body["admits"]
     at_home = caller.form == "person" or (caller.form == "identity" and caller.provider == world.provider)
-    if "token" in admits:
+    signed = admits.get("token", admits.get("assertion"))
+    if signed is not None:
         named = {name[len("claims.") :]: value for name, value in around_it.items() if name.startswith("claims.")}
-        hit = (
-            caller.form == "bearer"
-            and caller.issuer == admits["token"]
-            and all_hold(admits.get("claims", {}), named) is True
-        )
+        tests = admits.get("claims", admits.get("attributes", {}))
+        hit = caller.form == "bearer" and caller.issuer == signed and all_hold(tests, named) is True
     elif "certificate" in admits:
         tests = {"subject": admits["subject"]} if "subject" in admits else {}
         named = {"subject": around_it.get("claims.subject")}
@@ -498,14 +496,19 @@ def _granted(
     around_it: Mapping[str, Any],
     around: LabSurroundings,
 ) -> bool:
+    """Whether a grant of one of the holders lets a caller do this. What an organisation grants to an identity of
+    another cloud is kept at that one, and counts here too."""
+    home = world.home_of(caller)
+    kept = [(world, grant) for grant in world.of("grants")]
+    kept += [(home, grant) for grant in home.of("grants") if home is not world and grant.holder.startswith("@")]
     return any(
-        _names(world, grant.body["to"], caller)
+        _names(where, grant.body["to"], caller)
         and grant.holder in holders
         and grant.body["at"] in above(world, place.address)
-        and role_allows(world, grant.body["role"], place.kind, verb)
+        and role_allows(where, grant.body["role"], place.kind, verb)
         and _in_force(grant.body, around)
         and all_hold(grant.body.get("when", {}), around_it) is True
-        for grant in world.of("grants")
+        for where, grant in kept
     )
 
 

@@ -11,6 +11,7 @@ from functools import partial
 from pathlib import Path
 from urllib.parse import quote
 
+from enthesis.connectors.asserting import AssertionIssuer
 from enthesis.connectors.cloud import Cloud
 from enthesis.connectors.cluster.changing import AdministeredCluster
 from enthesis.connectors.cluster.kubeconfig import from_inside, from_kubeconfigs
@@ -97,6 +98,8 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             from enthesis.connectors.enrolling import CertificateAuthority  # noqa: PLC0415  loads cryptography
 
             issuers[name] = CertificateAuthority(name, client, {OWNER: owner.reveal()})
+        elif service["kind"] == "assertions" and name in estate.issuers:
+            issuers[name] = AssertionIssuer(name, client, {OWNER: owner.reveal()})
         elif service["kind"] == "directory":
             directories[name] = LabDirectory(name, client, {OWNER: owner.reveal()})
     clusters: dict[str, LiveClusterPorts] = {}
@@ -165,6 +168,7 @@ def _key(path: Path) -> HeldKey:
 def _without_lab(estate: Estate, given: Given) -> Connected:
     """Servers as their urls say, contacted by open standards alone."""
     from enthesis.connectors.oauth import (  # noqa: PLC0415  loads the libraries of tokens
+        GivenAssertion,
         GivenToken,
         OAuthClient,
         OAuthProvider,
@@ -180,7 +184,8 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
             raise InvalidInput(f"unknown issuer {name}", code="issuer-unknown")
         url = estate.issuers[name].url
         if name in given.tokens:
-            issuers[name] = GivenToken(name, Secret(read_file(path, MAX_GIVEN).decode(errors="replace").strip()))
+            given_one = GivenAssertion if estate.issuers[name].kind == "saml" else GivenToken
+            issuers[name] = given_one(name, Secret(read_file(path, MAX_GIVEN).decode(errors="replace").strip()))
         elif url is not None:
             entry = client_entry(read_file(path, MAX_GIVEN), name)
             issuers[name] = OAuthClient(name, Server(name, Client(name, url)), entry, estate.issuers[name].exchange)

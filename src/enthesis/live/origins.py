@@ -18,7 +18,16 @@ from enthesis.connectors.http import LOOPBACK, Client
 from enthesis.live.device_sign_in import directories_of, is_of
 from enthesis.live.kept_sign_in import kept
 from enthesis.live.shown_tokens import addresses_of, frozen
-from enthesis.live.variables import CERTIFICATE, LENDER, METADATA, SESSION, TOKEN, TOKEN_FILE
+from enthesis.live.variables import (
+    ASSERTION,
+    ASSERTION_FILE,
+    CERTIFICATE,
+    LENDER,
+    METADATA,
+    SESSION,
+    TOKEN,
+    TOKEN_FILE,
+)
 from enthesis.model.addresses import pool_of
 from enthesis.model.errors import EnthesisError, Unreachable
 from enthesis.model.estate import Estate, Origin
@@ -28,10 +37,11 @@ from enthesis.tokens.checking import Refused, parsed
 
 MAX_FILE = 65_536  # bytes
 KEY = re.compile(r"-----BEGIN [A-Z ]*PRIVATE KEY-----.+?-----END [A-Z ]*PRIVATE KEY-----", re.DOTALL)
-ORDER = ("session", "token", "projected", "host", "certificate", "person")
+ORDER = ("session", "token", "assertion", "projected", "host", "certificate", "person")
 BECAUSE = {
     "session": "it was lent for just this program",
     "token": "a run's own token stands for that run alone",
+    "assertion": "an assertion stands for who it was made for alone, and for minutes",
     "projected": "a workload's own token stands for that workload alone",
     "host": "a machine's own identity is preferred to a person's",
     "certificate": "a workload's own certificate is preferred to a person's sign-in",
@@ -56,7 +66,7 @@ class AtHand:
 def at_hand(estate: Estate | None, folder: Path | None, now: datetime) -> list[AtHand]:
     """Everything that is at hand, the best first; nothing is obtained by looking."""
     found: list[AtHand] = []
-    for look in (_tokens, _projected, _host, _certificate, _people):
+    for look in (_tokens, _assertions, _projected, _host, _certificate, _people):
         found.extend(look(estate, folder, now))
     return sorted(found, key=lambda origin: (bool(origin.fault), ORDER.index(origin.form)))
 
@@ -69,6 +79,45 @@ def _tokens(estate: Estate | None, folder: Path | None, now: datetime) -> Iterat
     path = os.environ.get(TOKEN_FILE)
     if path:
         yield _from_file("token", Path(path), estate, folder, now)
+
+
+def _assertions(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator[AtHand]:
+    """An assertion as it says that it is; the service it is shown to checks it, and takes it once."""
+    where, content = f"the environment variable {ASSERTION}", os.environ.get(ASSERTION, "").encode()
+    if not content:
+        path = os.environ.get(ASSERTION_FILE)
+        if not path:
+            return
+        where = f"the file {path}"
+        try:
+            with Path(path).open("rb") as file:
+                content = file.read(MAX_FILE)
+        except OSError as fault:
+            yield AtHand("assertion", where, "", fault=f"it cannot be read: {fault.strerror}")
+            return
+    # loads a library that reads XML
+    from enthesis.tokens.asserted import asserted  # noqa: PLC0415
+
+    try:
+        read = asserted(content)
+    except Refused as why:
+        yield AtHand("assertion", where, "", fault=why.why)
+        return
+    subject = read.shows.get("sub", "nobody that it names")
+    issuer = _issuer(estate, folder, read.issuer)
+    who = f"{subject}, as {issuer or read.issuer} says"
+    if read.ends is None or read.ends <= now:
+        over = f"it ended at {read.ends:%H:%M:%SZ}" if read.ends is not None else "it says no end"
+        yield AtHand("assertion", where, who, ends=read.ends, fault=over)
+        return
+    credential = HeldCredential(Secret(read.sent), "assertion", read.ends - now)
+    unknown = "" if issuer is not None else _unknown(estate)
+    origin = Origin("assertion", issuer, read.shows) if issuer is not None else None
+    yield AtHand("assertion", where, who, origin, credential, ends=read.ends, fault=unknown)
+
+
+def _unknown(estate: Estate | None) -> str:
+    return "no estate is here that knows its issuer" if estate is None else "the estate has no issuer of its url"
 
 
 def _projected(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator[AtHand]:
@@ -102,8 +151,8 @@ def _token(form: str, where: str, token: bytes, estate: Estate | None, folder: P
         return AtHand(form, where, subject, Origin("identity", subject), credential, ends=ends)
     issuer = _issuer(estate, folder, claims.get("iss"))
     if issuer is None:
-        known = "no estate is here that knows its issuer" if estate is None else "the estate has no issuer of its url"
-        return AtHand(form, where, f"{subject}, as {claims.get('iss')} says", None, credential, ends=ends, fault=known)
+        who = f"{subject}, as {claims.get('iss')} says"
+        return AtHand(form, where, who, None, credential, ends=ends, fault=_unknown(estate))
     shown = {name: frozen(value) for name, value in claims.items()}
     return AtHand(form, where, f"{subject}, as {issuer} says", Origin("token", issuer, shown), credential, ends=ends)
 

@@ -8,7 +8,7 @@ from typing import Any, Protocol
 
 from enthesis.files.shapes import duration_text
 from enthesis.live.showing import shown_to, take_on
-from enthesis.model.addresses import account_of, contains, parse
+from enthesis.model.addresses import account_of, article, contains, parse
 from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
@@ -17,6 +17,7 @@ from enthesis.ports import (
     Connected,
     Done,
     HeldCredential,
+    IssuesAssertions,
     LiveClusterPorts,
     LiveDatabase,
     LiveProvider,
@@ -26,6 +27,7 @@ from enthesis.ports import (
     RunsHosts,
     StartsSessions,
     Surroundings,
+    TakesAssertions,
     TakesKeys,
     TakesOn,
 )
@@ -123,7 +125,7 @@ class _Run:
         self.lives.append(credential.life)
         if what.startswith(TAKE_ON):
             self.sessions.append((what.removeprefix(TAKE_ON), credential.life))
-        said = f"a {credential.form} that lives {duration_text(credential.life)}"
+        said = f"{article(credential.form)} that lives {duration_text(credential.life)}"
         self.evidence.append(Evidence(what, ALLOWED, said, credential.life))
 
     def ended(self, what: str, outcome: Done | Refusal) -> None:
@@ -207,7 +209,7 @@ def walk(estate: Estate, journey: Journey, connected: Connected, seeing: Seeing)
     """Origin, hops, attempt; answers the first refusal."""
     asked = asked_of(journey.context)
     credential = _obtained(estate, journey, connected)
-    origin = f"{ORIGINS.get(journey.origin.form, f'a {journey.origin.form} from')} {journey.origin.whom}"
+    origin = f"{ORIGINS.get(journey.origin.form, f'{article(journey.origin.form)} from')} {journey.origin.whom}"
     if isinstance(credential, Refusal):
         seeing.ended(origin, credential)
         return credential
@@ -277,9 +279,9 @@ def _run_on(
     estate: Estate, resource: str, credential: HeldCredential, connected: Connected, asked: Surroundings
 ) -> HeldCredential | Refusal:
     """Runs code on a resource: by login, or by the only verb that does."""
-    if credential.form in ("host", "workload", "token"):
+    if credential.form in ("host", "workload", "token", "assertion"):
         raise InvalidInput(
-            f"a {credential.form} cannot run code on {resource}",
+            f"{article(credential.form)} cannot run code on {resource}",
             code="proof-impossible",
             remedy="take on an identity first: name it in `through`",
         )
@@ -369,12 +371,9 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> HeldCre
         return replace(cluster.token_for(journey.origin.whom, HALF_WAY)[0], form="session")
     if journey.origin.form == "identity":
         return _session_as(estate, journey.origin.whom, connected)
-    if journey.origin.form not in ("token", "certificate"):
-        raise InvalidInput(
-            f"nothing here obtains a credential for an origin of form {journey.origin.form}",
-            code="system-not-connected",
-        )
-    return token_from(connected, journey.origin.whom, journey.origin.shows)
+    first = next((hop.identity for hop in journey.through if hop.identity), "")
+    first = first or (journey.attempt.target if journey.attempt is not None else "")
+    return token_from(estate, connected, journey.origin.whom, journey.origin.shows, first)
 
 
 def _session_as(estate: Estate, identity: str, connected: Connected) -> HeldCredential | Refusal:
@@ -419,12 +418,22 @@ def _hosts_of(estate: Estate, host: str, connected: Connected) -> RunsHosts:
     return found
 
 
-def token_from(connected: Connected, issuer: str, claims: Claims) -> HeldCredential:
-    """A token of an issuer that shows these claims. NotIssued where there can be none."""
+def token_from(estate: Estate, connected: Connected, issuer: str, claims: Claims, shown_at: str) -> HeldCredential:
+    """What an issuer signs that shows these claims, to be shown for the place `shown_at`: an assertion is made for one
+    recipient. NotIssued where there can be none."""
     found = connected.issuers.get(issuer)
     if found is None:
         raise InvalidInput(f"no connection is configured for the issuer {issuer}", code="system-not-connected")
-    return found.obtain(claims)
+    if not isinstance(found, IssuesAssertions):
+        return found.obtain(claims)
+    taking = provider_of(estate, shown_at, connected)
+    if not isinstance(taking, TakesAssertions):
+        raise InvalidInput(
+            f"{estate.system_of(shown_at)} takes no assertions",
+            code="proof-impossible",
+            remedy="take on an identity of a provider first: name it in `through`",
+        )
+    return found.obtain_for(claims, taking.recipient)
 
 
 def cluster_at(address: str, connected: Connected) -> LiveClusterPorts | None:

@@ -17,7 +17,7 @@ from enthesis.live.refusing_named import NamedCallers, is_by_name, is_come_by
 from enthesis.live.showing import take_on
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, Undecided
-from enthesis.model.estate import Attempt, Context, Estate, Hop, Journey, Origin, PipelineAccess, Trust
+from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, Origin, PipelineAccess, Trust
 from enthesis.ports import (
     Connected,
     Done,
@@ -36,6 +36,7 @@ from enthesis.verdicts.questions import Question
 
 JUST = timedelta(seconds=1)  # past an end, which must be enough
 BEFORE = timedelta(seconds=30)  # ahead of an end: the credential must still work
+FIRST = {"identity": "the session as", "certificate": "the certificate of", "assertion": "the assertion of"}
 OTHER_AUDIENCE = "elsewhere.example"
 
 
@@ -115,10 +116,8 @@ def near_miss_trials(
 
 def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
     """Why no near-miss of a trust can be tried here; '' where they can."""
-    form, estate = trust.admits.form, admissions.estate
+    estate = admissions.estate
     by_name = is_by_name(trust)
-    if not by_name and form == "assertion":
-        return "nothing here makes a SAML assertion to try it with"
     if not by_name and str(trust.admits.whom) not in connected.issuers:
         return f"no connection is configured for the issuer {trust.admits.whom}"
     if estate.system_of(trust.of) not in connected.administered:
@@ -313,7 +312,7 @@ def _shown(
     asked = Surroundings(str(network.network_address) if network is not None else None, besides.get("reference"))
 
     def show() -> HeldCredential | Refusal:
-        token = token_from(connected, str(trust.admits.whom), claims)
+        token = token_from(estate, connected, str(trust.admits.whom), claims, trust.of)
         return take_on(provider_of(estate, trust.of, connected), token, trust.of, None, asked, connected)
 
     return _tried_for_real(show, what, shown, expected)
@@ -331,6 +330,7 @@ class _Kept:
     credential: HeldCredential
     following: Hop | Attempt
     ends: timedelta  # after the walk began
+    once: HeldCredential | None = None  # another like it, where each may be shown once
     trials: list[Trial] = field(default_factory=list)
 
 
@@ -354,14 +354,25 @@ def _walk(estate: Estate, journey: Journey, connected: Connected) -> list[_Kept]
     """Walks an allowed journey and keeps its credentials with what each was for; InvalidInput where it is refused."""
     keeping = _Keeping()
     walk(estate, journey, connected, keeping)
-    first = {"identity": "the session as", "certificate": "the certificate of"}.get(journey.origin.form, "the token of")
+    first = FIRST.get(journey.origin.form, "the token of")
     whats = [f"{first} {journey.origin.whom}", *(f"the session as {hop.identity or hop.on}" for hop in journey.through)]
     followings: list[Hop | Attempt] = [*journey.through, *([journey.attempt] if journey.attempt else [])]
-    return [
+    kept = [
         _Kept(journey, what, credential, following, credential.life)
         for what, credential, following in zip(whats, keeping.credentials, followings, strict=False)
         if credential.form not in SEATS  # where something runs is not a credential
     ]
+    for one in kept:
+        if one.credential.form == "assertion":  # the walk has shown it
+            one.credential, one.once = (_signed_again(estate, one, connected, journey.origin.shows) for _ in range(2))
+    return kept
+
+
+def _signed_again(estate: Estate, kept: _Kept, connected: Connected, claims: Claims) -> HeldCredential:
+    """Another token or assertion of the issuer that a journey starts at, for whom the kept one is shown to."""
+    following = kept.following
+    place = following.target if isinstance(following, Attempt) else following.identity
+    return token_from(estate, connected, kept.journey.origin.whom, claims, place)
 
 
 @_timed
@@ -416,7 +427,8 @@ def expiry_trials(
             reporter.step(duration_text(last))
             moved = _move(clock, moved, first - BEFORE)
             for kept in group:
-                kept.trials.append(_try(estate, kept, connected, f"{kept.what} just before its end", ALLOWED, ()))
+                before = replace(kept, credential=kept.once or kept.credential)
+                kept.trials.append(_try(estate, before, connected, f"{kept.what} just before its end", ALLOWED, ()))
             moved = _move(clock, moved, last + JUST)
             for kept in group:
                 name = f"{kept.what}, {duration_text(kept.ends)} old"
@@ -458,7 +470,7 @@ def replay_trials(
             reporter.step(journey.name)
             trials = [fault] if fault else []
             for trial in kept:
-                if trial.credential.form == "token":
+                if trial.credential.form in ("token", "assertion"):
                     trials += _other_audience(estate, trial, connected)
                 elif trial.credential.form == "certificate":  # it is shown by its key alone, and never handed over
                     trials.append(_try(estate, trial, connected, f"{trial.what} for what it is for", ALLOWED, ()))
@@ -497,10 +509,12 @@ def _elsewhere(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Tr
 def _other_audience(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Trial]:
     """The same token, made for another caller."""
     yield _try(estate, kept, connected, f"{kept.what} for its own audience", ALLOWED, ())
+    if kept.once is not None:
+        yield _try(estate, kept, connected, f"{kept.what} once more", REFUSED, ("session",))
     claims = {**kept.journey.origin.shows, "aud": OTHER_AUDIENCE}
     what = f"{kept.what} for {OTHER_AUDIENCE}"
     try:
-        token = token_from(connected, kept.journey.origin.whom, claims)
+        token = _signed_again(estate, kept, connected, claims)
     except NotIssued:
         return
     except EnthesisError as fault:

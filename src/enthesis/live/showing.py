@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 from typing import Any
 
+from enthesis.model.addresses import article
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import KindVerbs
 from enthesis.ports import (
@@ -45,6 +46,8 @@ def shown_to(provider: Any, shown: HeldCredential, connected: Connected) -> Held
         return shown
     if shown.form in SESSIONS:
         return _session(name, url, shown, connected)
+    if shown.form == "assertion" and connected.clock is None:
+        _made_for(name, provider, shown)
     if shown.form in ("token", "person") and connected.clock is None and not _is_for(shown, name, url):
         raise InvalidInput(
             f"the {'sign-in' if shown.form == 'person' else 'token'} was not issued for {name}, so it was not sent",
@@ -52,6 +55,18 @@ def shown_to(provider: Any, shown: HeldCredential, connected: Connected) -> Held
             remedy=f"get one whose audience is {url}",
         )
     return shown
+
+
+def _made_for(name: str, provider: Any, shown: HeldCredential) -> None:
+    """InvalidInput where an assertion was made for another than a provider: that one could show it on."""
+    from enthesis.tokens.asserted import asserted  # noqa: PLC0415  loads a library that reads XML
+
+    if getattr(provider, "recipient", "") not in asserted(shown.secret.reveal().encode()).recipients:
+        raise InvalidInput(
+            f"the assertion was not made for {name}, so it was not sent",
+            code="token-for-another",
+            remedy="get one whose recipient is the token endpoint there",
+        )
 
 
 def _session(name: str, url: str, shown: HeldCredential, connected: Connected) -> HeldCredential | Refusal:
@@ -80,7 +95,7 @@ def certificate_for(issuer: str, shown: HeldCredential, connected: Connected) ->
     stated = _session("", authority.url, shown, connected) if shown.form in SESSIONS else None
     if stated is None:
         raise InvalidInput(
-            f"a {shown.form} gets no certificate of {issuer}",
+            f"{article(shown.form)} gets no certificate of {issuer}",
             code="proof-impossible",
             remedy="take on an identity first: name it in `through`",
         )

@@ -4,6 +4,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 from enthesis.chains.differences import Difference, Gain
+from enthesis.model.addresses import article
 from enthesis.model.sentences import verb_words
 from enthesis.model.words import BEARERS
 from enthesis.output.lines import Line, Span, counted, line, markdown_text
@@ -16,7 +17,7 @@ MOST = 40  # sentences of each kind in text and Markdown; JSON has them all
 def caller_words(gain: Gain) -> str:
     """Who gains or loses."""
     if gain.form in BEARERS:
-        return f"the bearer of a {gain.form} of {gain.caller}"
+        return f"the bearer of {article(gain.form)} of {gain.caller}"
     if gain.form in ("credential", "pipeline_access"):
         return f"the {'pipeline access' if gain.form == 'pipeline_access' else 'credential'} {gain.caller}"
     return f"{gain.caller} (members to come)" if gain.caller.endswith(ANY) else gain.caller

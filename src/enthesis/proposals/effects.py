@@ -11,6 +11,7 @@ from enthesis.chains.differences import Difference, Gain, difference
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_text
+from enthesis.model.addresses import article
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.estate import Estate, Role
 from enthesis.model.sentences import statement_sentence, verb_words
@@ -53,7 +54,7 @@ def between(estate: Estate, steps: Sequence[Step], surveys: Sequence[Surveyed], 
 
 
 def _said(meant: Meant) -> str:
-    who = f"the bearer of a {meant.form} of {meant.caller}" if meant.form in BEARERS else meant.caller
+    who = f"the bearer of {article(meant.form)} of {meant.caller}" if meant.form in BEARERS else meant.caller
     return f"{who} may {verb_words(meant.verb)} {meant.target}"
 
 

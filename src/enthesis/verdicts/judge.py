@@ -64,8 +64,8 @@ class Target:
 
 
 LACK_WORDS = {
-    Lack.SHOWS_NOTHING: "it admits bearers of a {form}, and {here} shows none",
-    Lack.OTHER_ISSUER: "it admits bearers of a {form} of {whom}, and this is a {shown}",
+    Lack.SHOWS_NOTHING: "it admits bearers of {form}, and {here} shows none",
+    Lack.OTHER_ISSUER: "it admits bearers of {form} of {whom}, and this is {shown}",
     Lack.NOT_NAMED: "it does not admit {here}",
     Lack.NO_RESOURCE: "it admits what runs as it, and {here} is not a resource",
     Lack.DOES_NOT_RUN_AS_IT: "{here} does not run as it",
@@ -327,7 +327,8 @@ class _Chain:
             return StepOutcome("provider", NOT_NEEDED)
         there = compiled.provider_names[target.provider]
         if caller.form == "bearer":
-            text = f"a {self.question.origin.form} opens nothing at {there} by itself: take on an identity there first"
+            shown = article(self.question.origin.form)
+            text = f"{shown} opens nothing at {there} by itself: take on an identity there first"
             return StepOutcome("provider", REFUSED, (Ground(text),))
         if caller.number != NONE and compiled.is_person[caller.number]:
             return StepOutcome("provider", ALLOWED)
@@ -461,10 +462,10 @@ class _Chain:
         for lack in lacks(self.compiled, number, self._applicant(caller), target.chain[0], target.address):
             form, whom = self.compiled.tables.trust_form[number], self.compiled.tables.trust_whom[number]
             origin = self.question.origin
-            here = caller.address or f"the bearer of a {origin.form} of {origin.whom}"
+            here = caller.address or f"the bearer of {article(origin.form)} of {origin.whom}"
             named = whom.pattern if isinstance(whom, Glob) else whom
             yield LACK_WORDS[lack].format(
-                here=here, form=form, whom=named, shown=f"{origin.form} of {origin.whom}",
+                here=here, form=article(form), whom=named, shown=f"{article(origin.form)} of {origin.whom}",
                 fits="does not match" if isinstance(whom, Glob) else "is not",
             )  # fmt: skip
 

@@ -14,6 +14,7 @@ from psycopg import sql
 from enthesis.connectors.postgresql.asking import SECONDS, said_by, server_of
 from enthesis.connectors.postgresql.surveying import Database
 from enthesis.connectors.postgresql.words import WRITE, WRITING
+from enthesis.model.addresses import article
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Attempt
 from enthesis.model.foreign_names import name_of
@@ -52,7 +53,7 @@ class UsedDatabase:
         del asked
         if session.form != "certificate":
             raise InvalidInput(
-                f"{self.name} takes certificates alone, not a {session.form}", code="proof-impossible",
+                f"{self.name} takes certificates alone, not {article(session.form)}", code="proof-impossible",
                 remedy="take on an identity first: name it in `through`",
             )  # fmt: skip
         parts = [name_of(word) for word in attempt.target.removeprefix(self.name).strip("/").split("/")[1::2]]
