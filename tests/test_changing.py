@@ -1,22 +1,28 @@
 """Proposing on its own: what is wanted, compared with what is there; no live side, no files."""
 
 import json
+from collections.abc import Iterator
 from dataclasses import fields, replace
 from datetime import UTC, datetime
+from random import Random
 from typing import Any
 
 import pytest
 
+from enthesis.chains.differences import difference
 from enthesis.files.folder import read_texts
+from enthesis.model.addresses import account_of
 from enthesis.model.estate import Estate
-from enthesis.proposals.effects import access_change
+from enthesis.proposals.effects import access_change, as_estate, live_of
 from enthesis.proposals.proposing import propose
 from enthesis.proposals.steps import Blocked, Danger, Opening, Proposal, Step, proposal_from
 from enthesis.proposals.wanted import holders, wanted
 from enthesis.surveys.statements import LiveObject, Surveyed, across, statement_key
 
-from .conftest import PUBLISHING, SALTMARSH
+from .conftest import PUBLISHING, SALTMARSH, examples
+from .worlds import LiveWorld
 
+NOW = datetime(2026, 11, 24, tzinfo=UTC).timestamp()
 HEAD = """\
 estate: small
 organisations: {works: {units: [one]}, guests: {outside: true}}
@@ -72,6 +78,73 @@ def test_what_is_enacted_leaves_nothing_to_do() -> None:
     assert proposal_from(proposal.as_json()).steps == proposal.steps
     after = propose(estate, carried_out(estate, proposal))
     assert after.nothing_to_do and not after.left and not after.not_ours
+
+
+def worlds_in_place() -> Iterator[tuple[Estate, list[Surveyed]]]:
+    """Random estates with what is live once they are enacted; groups of organisations have members of several
+    clouds, so that each cloud has a copy with its own."""
+    for seed in range(examples(25)):
+        rng = Random(seed)
+        data = {**LiveWorld(rng).plain(), "journeys": {}}
+        workloads = sorted(address for address in data["identities"] if not address.startswith("@"))
+        for address, group in data["groups"].items():
+            if address.startswith("@"):
+                group["members"] = list(dict.fromkeys([*group.get("members", []), *rng.sample(workloads, 3)]))
+        estate = read_texts({"estate.yaml": json.dumps(data)}).estate
+        if estate is not None:
+            proposal = propose(estate, empty(estate))
+            if not proposal.blocked:
+                yield estate, carried_out(estate, proposal)
+
+
+def test_what_is_enacted_gives_just_the_access_that_is_described() -> None:
+    compared = shared = 0
+    for estate, live in worlds_in_place():
+        made = as_estate(estate, live_of(live))
+        found = difference(replace(estate, journeys={}, invariants=()), made, NOW)
+        assert not found.gains and not found.losses, (found.gains[:1], found.losses[:1])
+        compared += 1
+        shared += any(len(set(map(account_of, group.members))) > 1 for group in estate.groups.values())
+    assert compared > 10 and shared > 5
+
+
+def test_copies_of_a_group_or_role_that_differ_are_told_apart() -> None:
+    """A role that was widened by hand at one cloud gives more there, and at no other; so does a group with one person
+    more."""
+    text = """
+accounts: {low: {in: "@ours", provider: north}, high: {in: "@ours", provider: south}}
+identities: {"@ours/identity/ann": {kind: person}, "@ours/identity/bo": {kind: person}}
+groups: {"@ours/group/g": {members: ["@ours/identity/ann"]}}
+roles: {r: {allows: {object: [read]}}}
+resources: {low/bucket/b: {}, high/bucket/b: {}}
+grants:
+  - {to: "@ours/group/g", role: r, at: low/bucket/b, held_by: "@ours"}
+  - {to: "@ours/group/g", role: r, at: high/bucket/b, held_by: "@ours"}
+"""
+    reading = read_texts({"estate.yaml": HEAD_OF_TWO + text})
+    assert reading.estate is not None, reading.errors
+    estate = reading.estate
+    live = carried_out(estate, propose(estate, empty(estate)))
+    for collection, change, gains in (
+        ("groups", {"members": ["@ours/identity/ann", "@ours/identity/bo"]}, {"@ours/identity/bo read high/bucket/b"}),
+        ("roles", {"allows": {"object": ["read", "write"]}}, {"@ours/identity/ann write high/bucket/b"}),
+    ):
+        by_hand = [_changed_by_hand(one, collection, change) if one.provider == "south" else one for one in live]
+        found = difference(as_estate(estate, live_of(live)), as_estate(estate, live_of(by_hand)), NOW)
+        told = {f"{gain.caller} {gain.verb} {gain.target.removesuffix('/object/…')}" for gain in found.gains}
+        assert told == gains and not found.losses
+
+
+HEAD_OF_TWO = (
+    "estate: both\norganisations: {ours: {}}\nproviders: {north: {style: one-sided}, south: {style: one-sided}}\n"
+)
+
+
+def _changed_by_hand(surveyed: Surveyed, collection: str, change: dict[str, Any]) -> Surveyed:
+    objects = [
+        replace(one, body={**one.body, **change}) if one.collection == collection else one for one in surveyed.objects
+    ]
+    return replace(surveyed, objects=tuple(objects))
 
 
 def test_what_has_ended_is_not_made_any_more() -> None:

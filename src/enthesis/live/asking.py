@@ -9,6 +9,7 @@ from enthesis.live.connecting import cluster_of, clusters_of_lab, connect, datab
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of, survey
 from enthesis.model.estate import Estate
 from enthesis.ports import KeepsKeys, Record, Reporter, Surveys
+from enthesis.surveys.statements import told_apart
 from enthesis.surveys.survey import ASKED_NOW, Survey, read_survey
 
 
@@ -17,10 +18,12 @@ def surveyed_clouds(estate: Estate, folder: Path, reporter: Reporter) -> list[Su
     connected = connect(estate, folder)
     urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.providers.items()}
     found = []
-    for one in survey(estate, replace(connected, clusters={}, databases={}), reporter):
+    surveys = survey(estate, replace(connected, clusters={}, databases={}), reporter)
+    apart = told_apart(statement for one in surveys for statement in one.objects)
+    for one in surveys:
         provider = connected.providers[one.provider]
         keys = provider.keys(one.holders) if isinstance(provider, KeepsKeys) else None
-        found.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys))
+        found.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys, apart))
     return found
 
 

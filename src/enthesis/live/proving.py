@@ -262,6 +262,10 @@ def _by_service_account(
     name = estate.issuer_of_workload(workload) or ""
     issuer, subjects = connected.issuers.get(name), service_account_subjects(compiled, workload)
     if issuer is None or not subjects:
+        if compiled.places.index.get(hop.identity) in compiled.runs(workload):
+            raise InvalidInput(
+                f"nothing here hands {workload} a session as {hop.identity}, which it runs as", code="proof-impossible"
+            )
         return Refusal(("target-side",), f"{workload} has no token of a service account to show")
     trusts = [trust for trust in estate.trusts if trust.of == hop.identity and trust.admits.whom == name]
     wanted = [audience for trust in trusts for audience in audiences_for((*trust.admits.conditions, *trust.when))]

@@ -109,7 +109,8 @@ def near_miss_trials(
                 yield _of_named(judge, trust, instant, connected)
                 continue
             gets_in = partial(_admitted, judge, trust, instant)
-            yield _of_trust(admissions, trust, gets_in, partial(_shown, estate, trust, connected=connected))
+            showing = partial(_shown, estate, trust, connected=connected)
+            yield _of_trust(admissions, trust, gets_in, showing, partial(_with_audience, estate, trust))
     finally:
         reporter.end()
 
@@ -260,8 +261,10 @@ def _of_trust(
     trust: Trust,
     gets_in: Callable[[Near], bool],
     show: Callable[[str, Mapping[str, Value], str], Trial],
+    whole: Callable[[Mapping[str, Value]], Mapping[str, Value]] = dict,
 ) -> Trials:
-    """`gets_in`: by this trust or another one of the same identity; `show` tries a caller for real."""
+    """`gets_in`: by this trust or another one of the same identity; `show` tries a caller for real; `whole` adds what
+    an issuer says even where nobody asks for it."""
     about, source = trust.name or trust.of, str(trust.source)
     try:
         caller = admissions.example(trust)
@@ -270,8 +273,9 @@ def _of_trust(
         return Trials(about, source, (Trial("who is admitted", ALLOWED, UNDECIDED, said=str(bound)),))
     if caller is None:
         return Trials(about, source, (Trial("who is admitted", ALLOWED, UNDECIDED, said="nobody can"),))
+    near = [replace(near_miss, shown=whole(near_miss.shown)) for near_miss in near]
     try:
-        control = show("an intended caller", caller, ALLOWED)
+        control = show("an intended caller", whole(caller), ALLOWED)
     except NotIssued as fault:
         return Trials(about, source, (), not_tried=f"no token that it admits can be obtained here: {fault.message}")
     trials, left_out = [control], 0
@@ -283,6 +287,14 @@ def _of_trust(
         except NotIssued:
             left_out += 1
     return Trials(about, source, tuple(trials), left_out)
+
+
+def _with_audience(estate: Estate, trust: Trust, shown: Mapping[str, Value]) -> Mapping[str, Value]:
+    """What a caller shows, with an audience, which every token and assertion has: other trusts may test it."""
+    issuer = estate.issuers[str(trust.admits.whom)]
+    if shown.get("aud") is not None or issuer.kind not in ("oidc", "saml"):
+        return shown
+    return {**shown, "aud": issuer.audiences[0] if issuer.audiences else OTHER_AUDIENCE}
 
 
 def _is_let_in(near: Near) -> bool:

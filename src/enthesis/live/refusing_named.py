@@ -92,7 +92,7 @@ class NamedCallers:
             }
             for address in sorted(estate.resources, key=lambda name: (account_of(name) != own, name)):
                 kind = parse(address, estate.catalogue).kind
-                if kind in kinds:
+                if kind in kinds and "run" in estate.catalogue.verbs_of(kind).values():  # an attachment may name more
                     yield Origin("workload" if kind == "workload" else "host", address)
             return
         for address in sorted(estate.identities, key=lambda name: (account_of(name) != own, name)):

@@ -19,7 +19,16 @@ from enthesis.model.words import BEARERS, STATEMENT_SECTIONS, STATEMENTS
 from enthesis.proposals.ordering import Judged, ordered
 from enthesis.proposals.steps import REMOVE, Opening, Proposal, Step
 from enthesis.proposals.wanted import wanted
-from enthesis.surveys.statements import LiveObject, Surveyed, held_by, normalised, without_gone
+from enthesis.surveys.statements import (
+    LiveObject,
+    Surveyed,
+    held_by,
+    named_apart,
+    normalised,
+    one_group,
+    told_apart,
+    without_gone,
+)
 
 Live = dict[tuple[str, str], LiveObject]
 """What is on the live side, by provider and id."""
@@ -161,14 +170,17 @@ def as_estate(described: Estate, live: Live) -> Estate:
     people = {address: one for address, one in described.identities.items() if one.kind == "person"}
     sections: dict[str, Any] = {name: {} if SECTIONS[name].key else [] for name in STATEMENTS}
     sections["identities"].update(people)
-    for statement in live.values():
+    apart = told_apart(live.values())
+    for statement in (named_apart(each, apart) for each in live.values()):
         collection = statement.collection
         value = _read(collection, held_by(collection, statement.holder, without_gone(statement.body)))
         if value is None:
             continue
         section = SECTIONS[collection]
         if section.key:
-            sections[collection].setdefault(getattr(value, section.key), value)
+            first = sections[collection].setdefault(getattr(value, section.key), value)
+            if collection == "groups" and first is not value:
+                sections[collection][value.address] = one_group(first, value)
         elif value not in sections[collection]:
             sections[collection].append(value)
     resources = {address: replace(one, runs_as=()) for address, one in described.resources.items()}

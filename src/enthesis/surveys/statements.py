@@ -1,19 +1,23 @@
 """What a live system says it has now, in the estate's words."""
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes
+from enthesis.model.estate import Group
 from enthesis.model.sentences import statement_sentence
 from enthesis.model.words import SHOWN_IN, STATEMENT_SECTIONS
 
 Body = Mapping[str, Any]
 Key = tuple[str, str, str, str]
 """Provider, collection, holder, and what tells statements of one holder apart."""
+
+Apart = frozenset[tuple[str, str]]
+"""What systems have copies of that differ: groups by address, and roles by holder and name."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,9 +98,10 @@ def normalised(collection: str, body: Body) -> dict[str, Any]:
     return dict(body) if value is MISSING else {**given, **section.record.plain(value)}
 
 
-def records_of(surveyed: Surveyed) -> Iterator[Body]:
-    """What a provider has as the lines of a survey. A role is known by its holder too, since each has its own."""
-    for statement in surveyed.objects:
+def records_of(surveyed: Surveyed, apart: Apart = frozenset()) -> Iterator[Body]:
+    """What a provider has as the lines of a survey. A role is known by its holder too, since each has its own; what is
+    `apart` has its system in its name."""
+    for statement in (named_apart(each, apart) for each in surveyed.objects):
         live = {
             "id": statement.id,
             "version": statement.etag,
@@ -134,6 +139,80 @@ def remedy_of(statement: LiveObject) -> str:
     if statement.mark:
         return f"`enact --prune` for the estate {statement.mark} takes it away"
     return f"up to the administrators of {statement.holder}: take it away"
+
+
+def told_apart(objects: Iterable[LiveObject]) -> Apart:
+    """The groups and roles of which several systems have copies that give different access. Copies of a group may each
+    lack identities that their system does not know: those that several know, people and groups, are compared.
+
+    What includes such a role, or has such a group in it, is one too.
+    """
+    copies: dict[tuple[str, str], list[LiveObject]] = {}
+    for statement in objects:
+        if statement.collection in ("groups", "roles"):
+            copies.setdefault(_copied(statement), []).append(statement)
+    several = {key: kept for key, kept in copies.items() if len(kept) > 1}
+    apart = {key for key, kept in several.items() if len({_common(one) for one in kept}) > 1}
+    more = bool(apart)
+    while more:
+        found = {key for key, kept in several.items() if key not in apart and any(_inner(one) & apart for one in kept)}
+        apart |= found
+        more = bool(found)
+    return frozenset(apart)
+
+
+def _copied(statement: LiveObject) -> tuple[str, str]:
+    if statement.collection == "groups":
+        return "groups", str(statement.body["address"])
+    return "roles", f"{statement.holder} {statement.body['name']}"
+
+
+def _common(statement: LiveObject) -> str:
+    """What copies of a group or role have in common where they mean the same."""
+    body = normalised(statement.collection, without_gone(statement.body))
+    if statement.collection == "groups":
+        body["members"] = sorted(name for name in listed(body.get("members")) if name.startswith("@"))
+    return json.dumps(body, sort_keys=True)
+
+
+def _inner(statement: LiveObject) -> set[tuple[str, str]]:
+    if statement.collection == "groups":
+        return {("groups", name) for name in listed(statement.body.get("members"))}
+    return {("roles", f"{statement.holder} {name}") for name in listed(statement.body.get("includes"))}
+
+
+def named_apart(statement: LiveObject, apart: Apart) -> LiveObject:
+    """A statement in which what systems have differing copies of has its system in its name."""
+    if not apart:
+        return statement
+    body, holder = dict(statement.body), statement.holder
+
+    def group(name: Any) -> Any:
+        return f"{name} at {statement.provider}" if ("groups", name) in apart else name
+
+    def role(name: str) -> str:
+        return f"{name} at {statement.provider}" if ("roles", f"{holder} {name}") in apart else name
+
+    if statement.collection == "groups":
+        body["address"] = group(body["address"])
+        body["members"] = [group(name) if isinstance(name, str) else name for name in body.get("members", [])]
+    elif statement.collection == "roles":
+        body["name"] = role(str(body["name"]))
+        body |= {"includes": [role(name) for name in listed(body["includes"])]} if body.get("includes") else {}
+    elif statement.collection == "grants":
+        body |= {
+            "to": group(body["to"]) if isinstance(body["to"], str) else body["to"],
+            "role": role(str(body["role"])),
+        }
+    elif statement.collection == "trusts" and isinstance(body["admits"].get("group"), str):
+        body["admits"] = {**body["admits"], "group": group(body["admits"]["group"])}
+    return replace(statement, body=body)
+
+
+def one_group(first: Group, second: Group) -> Group:
+    """One group of the copies that two systems have of it, each with the members that it knows."""
+    more = tuple(member for member in second.members if member not in first.members)
+    return replace(first, members=(*first.members, *more)) if more else first
 
 
 def held_by(collection: str, holder: str, body: Body) -> dict[str, Any]:

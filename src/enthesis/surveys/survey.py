@@ -35,6 +35,7 @@ from enthesis.model.errors import InnerError, InvalidAddress, InvalidInput
 from enthesis.model.estate import Attachment, Estate, Grant, Resource, Trust, boundary_of
 from enthesis.model.file_errors import Source
 from enthesis.model.words import STATEMENT_SECTIONS
+from enthesis.surveys.statements import one_group
 
 VERSION = 2  # 1 had words that were renamed since
 ASKED_NOW = "the live side"  # the name of a survey that was taken for one question and is in no file
@@ -330,7 +331,9 @@ def _entry(record: dict[str, Any], name: str, number: int, into: _Collected, *, 
         if notes.errors:
             raise InvalidSurvey(f"line {number} of {name}: {notes.errors[0].message}")
     if key is not None:
-        section.named.setdefault(record[key], value)
+        first = section.named.setdefault(record[key], value)
+        if word == "groups" and first is not value:
+            section.named[record[key]] = one_group(first, value)
     else:
         section.listed.append(value)
 
