@@ -13,6 +13,7 @@ import pytest
 from enthesis.connectors.directory import Directory, LabDirectory
 from enthesis.connectors.http import Client
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
+from enthesis.ports import HeldCredential
 
 from .conftest import Lab, Program, copied, lab_of
 
@@ -280,5 +281,6 @@ def test_a_static_token_works_as_it_is_where_and_while_it_may(
 def test_the_sign_in_of_a_person_in_a_journey_is_the_same_grant(lab: Lab) -> None:
     with Client("@saltmarsh", lab.services["@saltmarsh"], authority=Path(lab.authority)) as client:
         got = LabDirectory("@saltmarsh", client, lab.owner).sign_in_as(MAREN, None)
+        assert isinstance(got, HeldCredential)
     claims = jwt.decode(got.secret.reveal(), options={"verify_signature": False})
     assert (claims["sub"], "amr" in claims, repr(got.secret)) == (MAREN, False, "<secret>")

@@ -12,6 +12,7 @@ import pytest
 
 from enthesis.connectors.hosts import Handed, Hosts
 from enthesis.connectors.http import Client
+from enthesis.ports import HeldCredential
 
 from .conftest import ACCEPTED, SALTMARSH, Lab, Program, copied, lab_of, start_lab
 
@@ -305,7 +306,9 @@ def signed_in(lab: Lab, person: str) -> str:
 
     name = person.split("/", maxsplit=1)[0]
     with Client(name, lab.services[name], authority=Path(lab.authority)) as client:
-        return LabDirectory(name, client, lab.owner).sign_in_as(person, True).secret.reveal()
+        got = LabDirectory(name, client, lab.owner).sign_in_as(person, True)
+        assert isinstance(got, HeldCredential)
+        return got.secret.reveal()
 
 
 def test_a_group_by_rule_finds_the_identity_of_a_new_instance_in_the_place(enthesis: Program, tmp_path: Path) -> None:

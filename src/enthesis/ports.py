@@ -288,8 +288,9 @@ class RunsHosts(TakesOn, Protocol):
 class SignsIn(Protocol):
     """The obtain port of a directory whose people do as a journey says."""
 
-    def sign_in_as(self, person: str, mfa: bool | None) -> HeldCredential:
-        """Signs a person in, with a second factor or without (None: as the directory asks)."""
+    def sign_in_as(self, person: str, mfa: bool | None) -> HeldCredential | Refusal:
+        """Signs a person in, with a second factor or without (None: as the directory asks); or the refusal, as of
+        somebody whom the directory has inactive."""
         ...
 
 
@@ -428,6 +429,7 @@ class Connected:
 
     `clock` is None where their time cannot be moved. `clusters` and `databases` are by address: what lies in one is not
     its provider's.
+    `people` are directories that keep people and groups, by organisation (with its '@').
     `hosts` are by provider, `directories` by organisation (with its '@'), `keys` are keyed credentials at hand by name.
     """
 
@@ -441,8 +443,9 @@ class Connected:
     hosts: Mapping[str, RunsHosts] = field(default_factory=dict)
     directories: Mapping[str, SignsIn] = field(default_factory=dict)
     keys: Mapping[str, HeldKey] = field(default_factory=dict)
+    people: Mapping[str, Administered] = field(default_factory=dict)
 
     @property
     def administered(self) -> Mapping[str, Administered]:
         """Everything that keeps statements, by the name that they have it under."""
-        return {**self.providers, **self.clusters, **self.databases}
+        return {**self.providers, **self.clusters, **self.databases, **self.people}

@@ -13,6 +13,7 @@ from enthesis.cli.interrupts import on_interrupt
 from enthesis.cli.options import (
     ContextOption,
     DatabaseOption,
+    DirectoryOption,
     EstateOption,
     Format,
     FormatOption,
@@ -68,6 +69,7 @@ def enact(
     ] = None,
     kubeconfig: KubeconfigOption = None,
     database: DatabaseOption = None,
+    directory: DirectoryOption = None,
     context: ContextOption = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
@@ -128,7 +130,10 @@ def enact(
         person = signed_in(described, folder)
         acting = person.secret if person is not None else None
         databases = named_files(database, "--database")
-        given = Given(kubeconfig=kubeconfig, context=context, databases=databases, patience=longest, acting=acting)
+        given = Given(
+            kubeconfig=kubeconfig, context=context, databases=databases, patience=longest, acting=acting,
+            directories=named_files(directory, "--directory"),
+        )  # fmt: skip
         if resume or undo:
             one = _chosen(journal, described, file, resume=resume)
             _go_on(journal, one, described, folder, given, asked, undo=undo)

@@ -55,6 +55,14 @@ DatabaseOption = Annotated[
         help="A file with the connection string of a database's administrators; not needed at a lab.",
     ),
 ]
+DirectoryOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--directory",
+        metavar="@ORGANISATION=FILE",
+        help="A file with the token of a directory's administrators (SCIM); not needed at a lab.",
+    ),
+]
 FormatOption = Annotated[Format, typer.Option("--format", help="The format of the answer.")]
 QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="Show only the answer: no progress, no remarks.")]
 OrganisationOption = Annotated[

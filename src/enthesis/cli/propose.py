@@ -13,6 +13,7 @@ from enthesis.cli.histories import StoreOption, journal_if_any, signed_in
 from enthesis.cli.options import (
     ContextOption,
     DatabaseOption,
+    DirectoryOption,
     EstateOption,
     KubeconfigOption,
     QuietOption,
@@ -52,6 +53,7 @@ def propose(
     estate: EstateOption = None,
     kubeconfig: KubeconfigOption = None,
     database: DatabaseOption = None,
+    directory: DirectoryOption = None,
     context: ContextOption = None,
     output: Annotated[ReviewFormat, typer.Option("--format", help="The format of the answer.")] = ReviewFormat.TEXT,
     quiet: QuietOption = False,
@@ -106,7 +108,10 @@ def propose(
         return
     journal = journal_if_any(folder, store)
     try:
-        given = Given(kubeconfig=kubeconfig, context=context, databases=named_files(database, "--database"))
+        given = Given(
+            kubeconfig=kubeconfig, context=context, databases=named_files(database, "--database"),
+            directories=named_files(directory, "--directory"),
+        )  # fmt: skip
         made = proposed(described, folder, given, journal, prune=prune, quiet=quiet)
     finally:
         if journal is not None:

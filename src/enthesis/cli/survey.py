@@ -13,7 +13,15 @@ import orjson
 import typer
 
 from enthesis.cli.histories import StoreOption, journal_if_any, keep_if_any, signed_in
-from enthesis.cli.options import DatabaseOption, EstateOption, Format, FormatOption, QuietOption, named_files
+from enthesis.cli.options import (
+    DatabaseOption,
+    DirectoryOption,
+    EstateOption,
+    Format,
+    FormatOption,
+    QuietOption,
+    named_files,
+)
 from enthesis.cli.questions import agreed, now
 from enthesis.cli.subjects import read_estate
 from enthesis.connectors.cluster.refreshing import Refreshed
@@ -23,7 +31,15 @@ from enthesis.files.saving import fresh_file
 from enthesis.live.adopting import adopt as take_over
 from enthesis.live.adopting_accounts import found_at, mark, write
 from enthesis.live.asking import surveyed_clouds, without_what_has_gone
-from enthesis.live.connecting import Given, cluster_of, clusters_of_lab, connect, database_at, databases_of_lab
+from enthesis.live.connecting import (
+    Given,
+    cluster_of,
+    clusters_of_lab,
+    connect,
+    database_at,
+    databases_of_lab,
+    directory_at,
+)
 from enthesis.live.surveying import Writing, head_of
 from enthesis.live.surveying import survey as survey_clouds
 from enthesis.model.errors import InvalidInput, StoppedPartWay
@@ -72,6 +88,7 @@ def survey(
         typer.Option("--issuer", metavar="NAME|URL", help="Also read the published keys of this issuer."),
     ] = None,
     database: DatabaseOption = None,
+    directory: DirectoryOption = None,
     kubeconfig: Annotated[
         Path | None,
         typer.Option(
@@ -157,15 +174,20 @@ def survey(
         remark(f"Adopted from {adopt}: {counts_text(adopted) or 'nothing that was not described'}.", quiet=quiet)
         return
     by_name = any("://" not in name for name in issuer or ())
-    files = named_files(database, "--database")
-    described, folder = _estate(estate, needed=by_name or not (cluster or issuer or further or files))
+    files, people = named_files(database, "--database"), named_files(directory, "--directory")
+    named = bool(cluster or issuer or further or files or people)
+    described, folder = _estate(estate, needed=by_name or not named)
     systems: list[Surveys] = [_issuer(name, described, folder) for name in issuer or ()]
     systems += [_installed(name) for name in further or ()]
     head: list[Record] = list(head_of(described)) if described is not None else []
     for address in files:
         head += _head_of_account(address, "database", described)
     systems += [database_at(address, file) for address, file in files.items()]
-    if cluster or not (issuer or further or files):
+    for name, file in people.items():
+        known = described.organisations.get(name.removeprefix("@")) if described is not None else None
+        systems.append(directory_at(name, file, known.people if known is not None else None))
+        head += [] if known is not None else [{"section": "organisations", "name": name.removeprefix("@"), "units": []}]
+    if cluster or not named:
         reached = ClusterOptions(kubeconfig, context, tuple(namespace or ()))
         found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
         systems, head = [*systems, *found], [*without_what_has_gone(head, found), *more]

@@ -10,7 +10,7 @@ from typing import Any
 from enthesis.connectors.http import Client, HttpAnswer, is_safe, problem_said, understood
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret
-from enthesis.ports import HeldCredential
+from enthesis.ports import HeldCredential, Refusal
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
@@ -132,12 +132,27 @@ class LabDirectory(Directory):
         self.headers = headers
 
     @understood
-    def sign_in_as(self, person: str, mfa: bool | None) -> HeldCredential:
-        """The sign-in of a person, by the same grant; on the lab's page a person agrees as that person."""
+    def sign_in_as(self, person: str, mfa: bool | None) -> HeldCredential | Refusal:
+        """The sign-in of a person, by the same grant; on the lab's page a person agrees as that person. A refusal where
+        the directory does not let them."""
 
         def agree(code: str, page: str) -> None:
             form = {"code": code, "person": person, "mfa": MFA[mfa], "agreed": "yes"}
             answer = self.client.ask("POST", page.split("?", 1)[0], form=form, headers=self.headers)
+            steps = answer.json(self.client.who).get("refused_at") if answer.status == 403 else None
+            if isinstance(steps, list) and steps:
+                raise _Refused(Refusal(tuple(map(str, steps)), problem_said(answer)))
             self.client.expect(answer, 200)
 
-        return self.sign_in(agree)
+        try:
+            return self.sign_in(agree)
+        except _Refused as refused:
+            return refused.refusal
+
+
+class _Refused(Exception):
+    """A directory does not let a person sign in."""
+
+    def __init__(self, refusal: Refusal) -> None:
+        super().__init__(refusal.said)
+        self.refusal = refusal

@@ -480,6 +480,11 @@ SECTIONS: dict[str, Section] = {
                 Field("outside", Flag(), says="true: another party, whose statements are never written; default false"),
                 Field("labels", LABELS, says="labels, which groups by rule and conditions can use"),
                 Field("directory", TEXT, says="the url where its people sign in"),
+                Field(
+                    "people",
+                    TEXT,
+                    says="the base url of its directory's SCIM service, where people and groups are kept in step",
+                ),
                 Field("longest_key", Duration(), says="how long a keyed credential may live; 30d at the most"),
             ),
             m.Organisation,

@@ -108,7 +108,6 @@ async def _serve(state: Path, ready: int | None) -> None:
     inventory = json.loads((state / "inventory.json").read_text(encoding="utf-8"))
     store = Store(state / "lab.db")
     store.end_all_trials()
-    _furnish_people(store, inventory)
     clock = Clock(store)
     owners_word(store)
     authority, chain, key = make_certificates(state)
@@ -247,7 +246,7 @@ def _app(
         return HostServer(clouds[name.removesuffix("/hosts")]).app()
     if kind == "directory":
         audiences = [cloud.url for cloud in clouds.values()]
-        return DirectoryServer(name, inventory["people"], store, clock, signers[name], audiences).app()
+        return DirectoryServer(name, inventory["people"], store, clock, signers[name], audiences, list(clouds)).app()
     if kind == "cluster":
         cluster = ClusterServer(name, store, clock, signers[name])
         cluster.furnish(inventory["resources"])
@@ -283,16 +282,6 @@ def _locked(lock: int) -> bool:
         else:
             return True
     return False
-
-
-def _furnish_people(store: Store, inventory: dict[str, Any]) -> None:
-    """People exist already: each cloud knows them, with ids of its own."""
-    for cloud in inventory["providers"]:
-        known = {statement.name for statement in store.statements(cloud, "identities")}
-        for address, person in inventory["people"].items():
-            if address not in known:
-                body = {"address": address, "kind": "person", "labels": person.get("labels", {})}
-                store.add(cloud, "identities", address.split("/")[0], address, None, body)
 
 
 def main() -> int:

@@ -9,6 +9,7 @@ from enthesis.lab.deciding import LabCaller, World, organisation_of
 from enthesis.lab.keyed import Keyed
 from enthesis.lab.people import is_revoked, mfa_of
 from enthesis.lab.problems import Problem
+from enthesis.lab.scim import is_active
 from enthesis.lab.shown_certificates import ShownCertificates, header_of
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused, unverified_issuer
@@ -77,6 +78,9 @@ class CallerTokens:
         began = claims.get("signed_in")
         if isinstance(began, dict) and is_revoked(self.store, began):
             raise _not_taken(TokenExpired("the sign-in that this session began with was ended"))
+        origin = claims.get("origin", {})
+        if origin.get("kind") == "person" and not is_active(self.store, str(origin.get("address"))):
+            raise _not_taken(TokenExpired("the directory has the person inactive with whom this session began"))
         if any(is_revoked(self.store, {"jti": session}) for session in _sessions(claims)):
             raise _not_taken(TokenExpired("the session was ended"))
         return claims
@@ -114,6 +118,8 @@ class CallerTokens:
             claims = signer.verify(token, typ=SESSION_TYPE)
             if is_revoked(self.store, claims):
                 raise TokenExpired("the sign-in was ended")
+            if not is_active(self.store, str(claims.get("sub"))):
+                raise TokenExpired("the directory has this person inactive")
         except TokenRefused as fault:
             raise _not_taken(fault) from None
         audience = claims["aud"] if isinstance(claims["aud"], list) else [claims["aud"]]

@@ -34,6 +34,7 @@ from enthesis.lab.problems import HANDLERS, Problem
 from enthesis.lab.recording import Records
 from enthesis.lab.remembering import remember
 from enthesis.lab.running import OWNER
+from enthesis.lab.scim import Entries, ScimFault, as_scim_error, is_active
 from enthesis.lab.sessions import Sessions
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenRefused
@@ -55,10 +56,11 @@ class DirectoryServer:
 
     def __init__(
         self, organisation: str, people: Mapping[str, Any], store: Store, clock: Clock, signer: Signer,
-        audiences: list[str],
+        audiences: list[str], clouds: list[str],
     ) -> None:  # fmt: skip
         self.organisation = organisation
-        self.people = [person for person in people if person.startswith(organisation + "/")]
+        self.entries = Entries(organisation, store, signer, clouds)
+        self.entries.furnish({name: one for name, one in people.items() if name.startswith(organisation + "/")})
         self.store = store
         self.clock = clock
         self.signer = signer
@@ -77,8 +79,10 @@ class DirectoryServer:
             Route("/token", self._token, methods=["POST"]),
             Route("/revoke", self._revoke, methods=["POST"]),
             Route("/introspect", self._introspect, methods=["POST"]),
+            *self.entries.routes(),
         ]
-        return Starlette(routes=routes, exception_handlers={**HANDLERS, Wrong: as_oauth_error})
+        handlers = {**HANDLERS, Wrong: as_oauth_error, ScimFault: as_scim_error}
+        return Starlette(routes=routes, exception_handlers=handlers)
 
     async def _metadata(self, request: Request) -> Response:
         """RFC 8414, section 2, with the endpoint of RFC 8628, section 4."""
@@ -132,7 +136,7 @@ class DirectoryServer:
     async def _page(self, request: Request) -> Response:
         """The page where a person agrees: the code, who it is, and whether a second factor was shown."""
         code = html.escape(request.query_params.get("code", ""), quote=True)
-        people = "".join(f"<option>{html.escape(person)}</option>" for person in self.people)
+        people = "".join(f"<option>{html.escape(person)}</option>" for person in self.entries.people())
         return HTMLResponse(
             "<!doctype html><html lang=en><title>Sign in to the lab</title>"
             "<style>body{font:1.1rem system-ui;max-width:32rem;margin:3rem auto}label{display:block;margin:1rem 0}"
@@ -151,8 +155,10 @@ class DirectoryServer:
         fields = await _fields(request)
         owner_only(self.store, fields.get("owner") or request.headers.get(OWNER, ""))
         person, mfa = fields.get("person"), fields.get("mfa", "no")
-        if person not in self.people or mfa not in MFA:
+        if person not in self.entries.people() or mfa not in MFA:
             raise Problem(422, "not-understood", "this directory has no such person")
+        if not is_active(self.store, person):
+            raise Problem(403, "refused", f"{person} is inactive, and cannot sign in", refused_at=["names"])
         row = self.store.connection.execute(
             "SELECT device, ends, person FROM sign_ins WHERE code = ? AND directory = ?",
             (_code(fields.get("code", "")), self.organisation),

@@ -66,7 +66,12 @@ def _is_entry(value: object) -> bool:
     if not isinstance(value, dict):
         return False
     texts = {name for name, text in value.items() if isinstance(text, str)}
-    return OWNER in texts or texts >= {"cloud", "holder", "session"} or texts >= {"cluster", "session"}
+    return (
+        OWNER in texts
+        or texts >= {"cloud", "holder", "session"}
+        or texts >= {"cluster", "session"}
+        or texts >= {"directory", "session"}
+    )
 
 
 def owners_word(listed: Sequence[Mapping[str, str]]) -> str:

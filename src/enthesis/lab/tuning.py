@@ -27,7 +27,7 @@ def renew_sessions(state: Path, found: Running) -> Path:
     sessions: list[dict[str, Any]] = [{OWNER: owners_word(store)}]
     try:
         for service in found.services:
-            if service["kind"] not in ("cloud", "cluster"):
+            if service["kind"] not in ("cloud", "cluster", "directory"):
                 continue
             signer = Signer(store, clock, service["name"])
             signer.issuer = service["url"]
@@ -35,10 +35,12 @@ def renew_sessions(state: Path, found: Running) -> Path:
             if service["kind"] == "cluster":
                 sessions.append(_of_cluster(service["name"], signer, ends))
                 continue
-            for holder in _holders(inventory, service["name"]):
+            directory = service["kind"] == "directory"
+            for holder in [service["name"]] if directory else _holders(inventory, service["name"]):
                 claims = {"aud": signer.issuer, "sub": f"administrator of {holder}", "administers": holder}
                 token = signer.sign({**claims, "client_id": "lab", "exp": ends}, typ=SESSION_TYPE)
-                sessions.append({"cloud": service["name"], "holder": holder, "session": token, "ends": ends})
+                which = {"directory": holder} if directory else {"cloud": service["name"], "holder": holder}
+                sessions.append({**which, "session": token, "ends": ends})
     finally:
         store.close()
     place = state / "administrators.json"

@@ -50,7 +50,9 @@ def found_at(estate: Estate, surveys: Sequence[Surveyed], holder: str) -> Adopta
     candidates: list[LiveObject] = []
     for statement in (each for surveyed in surveys for each in surveyed.objects if each.holder == holder):
         sentence = statement_sentence(statement.collection, statement.body)
-        if statement.by_itself or statement.body.get("kind") == "person" or statement.mark == estate.name:
+        of_cloud = not statement.provider.startswith("@")  # people are kept by directories, if by anybody
+        person = statement.body.get("kind") == "person" and of_cloud
+        if statement.by_itself or person or statement.mark == estate.name:
             continue
         if statement.mark is not None:
             left_out.append(f"{sentence}: the estate {statement.mark} keeps it")
@@ -111,7 +113,7 @@ def mark(
             candidate.id, candidate.etag,
         )  # fmt: skip
         try:
-            connected.providers[candidate.provider].change(step, ids)
+            connected.administered[candidate.provider].change(step, ids)
             marked += 1
         except EnthesisError as fault:
             failed += 1

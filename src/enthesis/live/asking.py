@@ -14,14 +14,14 @@ from enthesis.surveys.survey import ASKED_NOW, Survey, read_survey
 
 
 def surveyed_clouds(estate: Estate, folder: Path, reporter: Reporter) -> list[SurveyedCloud]:
-    """What the providers of an estate have now, with the keyed credentials that they keep."""
+    """What the providers and directories of an estate have now, with the keyed credentials that providers keep."""
     connected = connect(estate, folder)
-    urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.providers.items()}
+    urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.administered.items()}
     found = []
     surveys = survey(estate, replace(connected, clusters={}, databases={}), reporter)
     apart = told_apart(statement for one in surveys for statement in one.objects)
     for one in surveys:
-        provider = connected.providers[one.provider]
+        provider = connected.administered[one.provider]
         keys = provider.keys(one.holders) if isinstance(provider, KeepsKeys) else None
         found.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys, apart))
     return found

@@ -21,6 +21,7 @@ from enthesis.connectors.hosts import Hosts
 from enthesis.connectors.http import MAX_SECONDS, Client, Connection
 from enthesis.connectors.openssh import LoginHost
 from enthesis.connectors.pipeline import Pipeline
+from enthesis.connectors.scim import KeptDirectory
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_from
 from enthesis.lab.running import OWNER, Running, administrators, owners_word, running, state_folder
@@ -28,6 +29,7 @@ from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Exchange
 from enthesis.model.secrets import Secret
 from enthesis.ports import (
+    Administered,
     Connected,
     HeldKey,
     Issues,
@@ -41,6 +43,7 @@ from enthesis.ports import (
 )
 
 LAB = "the lab of this estate"
+SCIM = "/scim/v2"  # where a lab's directories keep people
 MAX_GIVEN = 65_536  # bytes of a file with a token or a client
 
 
@@ -53,7 +56,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     lab = running(state)
     if lab is None:
         if given is not None and (
-            given.tokens or given.clients or given.kubeconfig or given.databases or given.at_hand
+            given.tokens or given.clients or given.kubeconfig or given.databases or given.directories or given.at_hand
         ):
             return _without_lab(estate, given)
         remedy = "enthesis lab start; or say how a cluster is reached, with --kubeconfig"
@@ -83,6 +86,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     issuers: dict[str, Issues] = {}
     hosts: dict[str, RunsHosts] = {}
     directories: dict[str, SignsIn] = {}
+    people: dict[str, Administered] = {}
     for service in (one for one in lab.services if one["kind"] not in ("database", "login")):
         name = service["name"]
         bound = given.patience if given is not None and given.patience else MAX_SECONDS
@@ -102,6 +106,10 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             issuers[name] = AssertionIssuer(name, client, {OWNER: owner.reveal()})
         elif service["kind"] == "directory":
             directories[name] = LabDirectory(name, client, {OWNER: owner.reveal()})
+            ours = [entry["session"] for entry in listed if entry.get("directory") == name]
+            if ours and keeps_people(estate, name):
+                service_at = Client(name, f"{service['url']}{SCIM}", authority=lab.authority, max_seconds=bound)
+                people[name] = KeptDirectory(name, service_at, Secret(ours[0]))
     clusters: dict[str, LiveClusterPorts] = {}
     for address in clusters_of_lab(estate, folder):
         found = _cluster_of_lab(address, estate.organisation_of(address), folder)
@@ -115,7 +123,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     databases = _databases(estate, accesses, urls, str(lab.authority))
     return Connected(
         providers, every, LAB, _LabClock(state), clusters, hosts=hosts, directories=directories, keys=keys,
-        databases=databases, logins=_logins(lab),
+        databases=databases, logins=_logins(lab), people=people,
     )  # fmt: skip
 
 
@@ -134,7 +142,8 @@ def sessions_of(state: Path) -> list[Mapping[str, str]]:
 @dataclass(frozen=True)
 class Given:
     """What a person has at hand: for issuers and providers, files of tokens and of registered clients by their name;
-    for clusters, a kubeconfig; for databases, files of connection strings by address; keyed credentials by name.
+    for clusters, a kubeconfig; for databases, files of connection strings by address; for directories, files of tokens
+    by organisation; keyed credentials by name.
 
     An estate of several clusters wants a context of each cluster's own name in it.
     """
@@ -145,6 +154,7 @@ class Given:
     context: str | None = None
     keys: Mapping[str, Path] = field(default_factory=dict)
     databases: Mapping[str, Path] = field(default_factory=dict)
+    directories: Mapping[str, Path] = field(default_factory=dict)
     at_hand: bool = False  # whether something else is shown, that need not be obtained
     patience: float = 0.0  # seconds for one answer, with all repetitions; 0 is the usual bound
     acting: Secret | None = None  # the sign-in of the person as whom providers are changed
@@ -207,7 +217,46 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
     accesses = {name: database_access(path) for name, path in given.databases.items()}
     databases = _databases(estate, accesses, {}, "")
     every = {**of_clusters, **issuers}
-    return Connected(providers, every, "the servers of this estate", clusters=clusters, databases=databases)
+    people: dict[str, Administered] = {}
+    for name, path in given.directories.items():
+        if not keeps_people(estate, name):
+            raise InvalidInput(
+                f"the estate does not keep the people of {name}",
+                code="people-not-kept",
+                remedy=f"add where they are to `organisations`: {name[1:]}: {{people: https://…}}",
+            )
+        people[name] = directory_at(name, path, estate.organisations[name[1:]].people)
+    return Connected(
+        providers, every, "the servers of this estate", clusters=clusters, databases=databases, people=people
+    )
+
+
+def keeps_people(estate: Estate, organisation: str) -> bool:
+    """Whether an estate keeps the directory of an organisation of ours (with its '@') in step."""
+    found = estate.organisations.get(organisation.removeprefix("@"))
+    ours = found is not None and not estate.administered_by_others(organisation)
+    return ours and found is not None and found.people is not None
+
+
+def directory_at(organisation: str, file: Path, url: str | None = None) -> KeptDirectory:
+    """A directory by the file of a token, or of an object with url and token; InvalidInput where neither is there."""
+    if not organisation.startswith("@") or "/" in organisation:
+        raise InvalidInput(
+            f"{organisation} is no organisation", code="people-not-kept", remedy="name it as in @saltmarsh=FILE"
+        )
+    text = read_file(file, MAX_GIVEN).decode(errors="replace").strip()
+    try:
+        said = json.loads(text) if text.startswith("{") else {"token": text}
+    except (ValueError, RecursionError):
+        said = {}
+    token, place = said.get("token"), said.get("url", url)
+    if not isinstance(token, str) or not token.isprintable() or not token or not isinstance(place, str):
+        raise InvalidInput(
+            f"{file}: not what a directory is reached by",
+            code="directory-file-invalid",
+            remedy='write a bearer token there, or {"url": "https://…/scim/v2", "token": "…"}',
+        )
+    return KeptDirectory(organisation, Client(organisation, place), Secret(token))
 
 
 def database_access(file: Path) -> Secret:

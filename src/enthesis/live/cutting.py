@@ -107,8 +107,8 @@ def planned(
 def _lives_on(estate: Estate, target: Withdrawn, kept: Sequence[LiveCredential]) -> list[tuple[str, str]]:
     """What cannot be withdrawn here, and until when it lives."""
     out: list[tuple[str, str]] = []
-    if target.form == "person":
-        organisation = f"@{estate.organisation_of(target.name)}"
+    organisation = f"@{estate.organisation_of(target.name)}" if target.form == "person" else ""
+    if organisation and estate.organisations[organisation[1:]].people is None:
         out.append((f"the directory of {organisation} still signs {target.name} in", "until it is disabled there"))
     system = estate.system_of(target.of or target.name) if account_of(target.of or target.name) else ""
     if system and system not in estate.providers:

@@ -25,7 +25,7 @@ def write_manifests(estate: Estate, folder: Path) -> list[Path]:
     """
     files: dict[Path, bytes] = {}
     for statement in wanted(estate)[0]:
-        if statement.provider in estate.providers:
+        if "/cluster/" not in statement.provider:
             continue
         role = estate.roles.get(str(statement.body.get("role")))
         allows = plain_statement("roles", role)["allows"] if role else {}

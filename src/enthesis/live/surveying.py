@@ -28,6 +28,7 @@ def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Su
     systems = connected.administered
     asked = {name: holders(estate, name) for name in estate.providers if name in systems}
     asked |= {name: [account_of(name)] for name in (*connected.clusters, *connected.databases)}
+    asked |= {name: [name] for name in connected.people}
     if not asked:
         raise InvalidInput(
             "no connection is configured for any provider or cluster of this estate", code="system-not-connected"
@@ -71,12 +72,11 @@ class SurveyedCloud:
     keyed credentials that it knows of, None where it was not asked; `apart` is what providers have differing copies of.
     """
 
-    what = "provider"
-
     def __init__(
         self, surveyed: Surveyed, url: str, described: Container[str] = (), keys: Sequence[Credentialed] | None = None,
         apart: Apart = frozenset(),
     ) -> None:  # fmt: skip
+        self.what = "directory" if surveyed.provider.startswith("@") else "provider"
         self.apart = apart
         self.keys = keys
         self.described = described

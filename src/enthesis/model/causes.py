@@ -183,6 +183,13 @@ CAUSES = {
     ),
     "host-unknown": Cause("No such host with a url that is connected.", "Add its url to `resources`, and start a lab."),
     "database-unknown": Cause("No such database with a url in the estate.", "Add it to `resources`."),
+    "directory-file-invalid": Cause(
+        "A file for --directory does not say how the directory is reached.",
+        "Write a bearer token there, or an object with url and token.",
+    ),
+    "people-not-kept": Cause(
+        "No such organisation whose people the estate keeps.", "Add `people: URL` to it in `organisations`."
+    ),
     "database-unreachable": Cause(
         "A database did not answer, or did not let us in.", "Check its connection string and that the server runs."
     ),

@@ -31,7 +31,8 @@ def _source() -> Source:
 class Organisation:
     """`units` holds paths below the organisation: `field`, `field/north`.
 
-    `directory` is the url where its people sign in; `longest_key` how long a keyed credential may live at the most.
+    `directory` is the url where its people sign in, `people` the base url of the SCIM service where they and the groups
+    are kept in step; `longest_key` how long a keyed credential may live at the most.
     """
 
     name: str
@@ -39,6 +40,7 @@ class Organisation:
     outside: bool = False
     labels: Labels = field(default_factory=dict)
     directory: str | None = None
+    people: str | None = None
     longest_key: timedelta | None = None
     source: Source = _source()
 

@@ -37,7 +37,8 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
     """The proposal as text."""
     yield line(Span(first_sentence(proposal), "strong"))
     for provider, holder in _holders(proposal.steps):
-        yield line(Span(holder, "strong"), Span(f" at {provider}", "quiet"))
+        at = "its directory" if provider == holder else provider
+        yield line(Span(holder, "strong"), Span(f" at {at}", "quiet"))
         mine = [step for step in proposal.steps if (step.provider, step.holder) == (provider, holder)]
         for action, words, style in OF_ACTION:
             its = [step.sentence for step in mine if step.action == action]

@@ -170,8 +170,14 @@ def as_estate(described: Estate, live: Live) -> Estate:
     people = {address: one for address, one in described.identities.items() if one.kind == "person"}
     sections: dict[str, Any] = {name: {} if SECTIONS[name].key else [] for name in STATEMENTS}
     sections["identities"].update(people)
-    apart = told_apart(live.values())
-    for statement in (named_apart(each, apart) for each in live.values()):
+    kept = [statement for statement in live.values() if not statement.provider.startswith("@")]
+    for statement in live.values():  # a directory says of people whether they are disabled; clouds keep the access
+        address = statement.body.get("address")
+        if statement.provider.startswith("@") and address in people:
+            disabled = statement.body.get("disabled") is True
+            sections["identities"][address] = replace(people[address], disabled=disabled)
+    apart = told_apart(kept)
+    for statement in (named_apart(each, apart) for each in kept):
         collection = statement.collection
         value = _read(collection, held_by(collection, statement.holder, without_gone(statement.body)))
         if value is None:

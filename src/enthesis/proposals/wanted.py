@@ -73,6 +73,21 @@ def _identities(estate: Estate) -> Iterator[Wanted]:
         stands_in = address.rsplit("/identity/", 1)[0]
         needs = (stands_in, *([identity.tied_to] if identity.tied_to else []))
         yield Wanted(estate.system_of(address), "identities", account.name, body, identity.source, needs)
+    for organisation in filter(lambda one: one.people is not None, estate.organisations.values()):
+        yield from _users(estate, f"@{organisation.name}")
+
+
+def _users(estate: Estate, directory: str) -> Iterator[Wanted]:
+    """Who is in a directory: the people of its organisation, and the workloads in its groups."""
+    in_groups = {
+        member for address, group in estate.groups.items() if boundary_of(address) == directory
+        for member in group.members if member in estate.identities and not member.startswith("@")
+    }  # fmt: skip
+    for address, identity in estate.identities.items():
+        if boundary_of(address) == directory or address in in_groups:
+            disabled = {"disabled": True} if identity.disabled else {}
+            body = {"address": address, "kind": identity.kind, **disabled}
+            yield Wanted(directory, "identities", directory, body, identity.source)
 
 
 def _groups(estate: Estate) -> Iterator[Wanted]:
@@ -86,6 +101,11 @@ def _groups(estate: Estate) -> Iterator[Wanted]:
             members = tuple(member for member in group.members if _known_at(estate, member, provider))
             body = {"address": address, **plain_statement("groups", replace(group, members=members))}
             yield Wanted(provider, "groups", holder, body, group.source, members)
+        if holder.startswith("@") and estate.organisations[holder[1:].split("/")[0]].people is not None:
+            directory = holder.split("/")[0]
+            listed = tuple(one for one in group.members if not one.startswith("@") or boundary_of(one) == directory)
+            body = {"address": address, **plain_statement("groups", replace(group, members=listed))}
+            yield Wanted(directory, "groups", directory, body, group.source, listed)
 
 
 def _known_at(estate: Estate, address: str, provider: str) -> bool:

@@ -16,8 +16,8 @@ Body = Mapping[str, Any]
 Key = tuple[str, str, str, str]
 """Provider, collection, holder, and what tells statements of one holder apart."""
 
-Apart = frozenset[tuple[str, str]]
-"""What systems have copies of that differ: groups by address, and roles by holder and name."""
+Apart = frozenset[tuple[str, str, str]]
+"""Copies that differ from those of other systems: the system, groups or roles, and the address or holder and name."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -142,20 +142,29 @@ def remedy_of(statement: LiveObject) -> str:
 
 
 def told_apart(objects: Iterable[LiveObject]) -> Apart:
-    """The groups and roles of which several systems have copies that give different access. Copies of a group may each
+    """The copies of groups and roles that systems have, where they give different access. Copies of a group may each
     lack identities that their system does not know: those that several know, people and groups, are compared.
 
-    What includes such a role, or has such a group in it, is one too.
+    What includes such a role, or has such a group in it, is one too. A directory, whose copies give nothing by
+    themselves, parts none of the others.
     """
     copies: dict[tuple[str, str], list[LiveObject]] = {}
     for statement in objects:
         if statement.collection in ("groups", "roles"):
             copies.setdefault(_copied(statement), []).append(statement)
-    several = {key: kept for key, kept in copies.items() if len(kept) > 1}
-    apart = {key for key, kept in several.items() if len({_common(one) for one in kept}) > 1}
+    apart: set[tuple[str, str, str]] = set()
+    for key, kept in copies.items():
+        clouds = [one for one in kept if not one.provider.startswith("@")]
+        known = {_common(one) for one in clouds}
+        parted = clouds if len(known) > 1 else []
+        parted = [*parted, *(one for one in kept if one not in clouds and known and known != {_common(one)})]
+        apart.update((one.provider, *key) for one in parted)
     more = bool(apart)
     while more:
-        found = {key for key, kept in several.items() if key not in apart and any(_inner(one) & apart for one in kept)}
+        found = {
+            (one.provider, *key) for key, kept in copies.items() for one in kept
+            if any((one.provider, *inner) in apart for inner in _inner(one))
+        } - apart  # fmt: skip
         apart |= found
         more = bool(found)
     return frozenset(apart)
@@ -188,10 +197,11 @@ def named_apart(statement: LiveObject, apart: Apart) -> LiveObject:
     body, holder = dict(statement.body), statement.holder
 
     def group(name: Any) -> Any:
-        return f"{name} at {statement.provider}" if ("groups", name) in apart else name
+        return f"{name} at {statement.provider}" if (statement.provider, "groups", name) in apart else name
 
     def role(name: str) -> str:
-        return f"{name} at {statement.provider}" if ("roles", f"{holder} {name}") in apart else name
+        parted = (statement.provider, "roles", f"{holder} {name}") in apart
+        return f"{name} at {statement.provider}" if parted else name
 
     if statement.collection == "groups":
         body["address"] = group(body["address"])

@@ -334,6 +334,8 @@ def _entry(record: dict[str, Any], name: str, number: int, into: _Collected, *, 
         first = section.named.setdefault(record[key], value)
         if word == "groups" and first is not value:
             section.named[record[key]] = one_group(first, value)
+        elif word == "identities" and first is not value and value.kind == "person" and value.disabled:
+            section.named[record[key]] = value  # as the directory says
     else:
         section.listed.append(value)
 
