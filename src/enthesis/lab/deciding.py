@@ -334,6 +334,8 @@ def decide(
     """The verdict on one request, all seven steps judged whatever the earlier ones say."""
     if depth:  # a companion may be at another cloud; what is asked of this one is decided here
         world = world.having(target)
+        person = world.identity_at(caller.address) if caller.form == "person" else None
+        caller = replace(caller, id=person.id) if person is not None else caller  # each cloud has ids of its own
     outcome = Outcome()
     steps = outcome.steps
     place = exists(world, target)

@@ -220,7 +220,8 @@ def _providers_of_grant(estate: Estate, grant: Grant) -> tuple[str, ...]:
     if at and (at in held_at or at not in estate.providers):
         return (at,)
     usable = tuple(name for name in held_at if name in usable_at(estate, grant.to))
-    return usable or held_at
+    known = tuple(name for name in held_at if name in known_at(estate, grant.to))  # a group that nobody is in
+    return usable or known or held_at
 
 
 def _holder_there(estate: Estate, grant: Grant, provider: str) -> str:
