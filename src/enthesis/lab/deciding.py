@@ -335,7 +335,8 @@ def decide(
     if depth:  # a companion may be at another cloud; what is asked of this one is decided here
         world = world.having(target)
         person = world.identity_at(caller.address) if caller.form == "person" else None
-        caller = replace(caller, id=person.id) if person is not None else caller  # each cloud has ids of its own
+        if person is not None:  # each cloud has ids of its own
+            caller = replace(caller, id=person.id, provider=world.provider)
     outcome = Outcome()
     steps = outcome.steps
     place = exists(world, target)
