@@ -284,3 +284,20 @@ def test_what_no_order_keeps_allowed_is_said() -> None:
 )
 def test_which_way_a_change_goes(collection: str, before: dict[str, Any], after: dict[str, Any], way: str) -> None:
     assert direction(Step(CHANGE, "p", collection, "h", "", "m", after, before, "1", "1")) == way
+
+
+def test_what_several_systems_have_is_waited_for_where_it_is_named() -> None:
+    """A group of an organisation is made at each of its clouds: a grant at one needs the group of that one."""
+    text = """
+groups: {"@works/group/g": {members: [left/identity/a, right/identity/c]}}
+roles: {r: {allows: {object: [read]}}}
+resources: {left/bucket/b: {}, right/bucket/b: {}}
+grants: [{to: "@works/group/g", role: r, at: left/bucket/b}, {to: "@works/group/g", role: r, at: right/bucket/b}]
+"""
+    identities = "identities: {left/identity/a: {kind: service-account}, right/identity/c: {kind: service-account}}\n"
+    estate = estate_of(identities + text.replace("left/bucket/b: {}, ", ""))
+    steps = propose(estate, empty(estate)).steps
+    needs = needs_of(steps)
+    for at, step in enumerate(steps):
+        assert {steps[need].provider for need in needs[at]} <= {step.provider}, step.sentence
+        assert step.collection in ("identities", "roles") or needs[at], step.sentence

@@ -49,7 +49,8 @@ def _one(proof: Proof, width: int) -> Line:
     outcome = REFUSED if proof.refused_at else proof.outcome
     at = f" at {', '.join(proof.refused_at)}" if proof.refused_at else ""
     if outcome == REFUSED:
-        at += f", to {proof.evidence[-1].what}"
+        what = proof.evidence[-1].what
+        at += f", {what}" if what.startswith("the ") else f", to {what}"
     origin = {True: "keyless", False: "keyed", None: "starts at the identity"}[proof.keyless]
     life = f", shortest life {duration_text(proof.shortest_life)}" if proof.shortest_life else ""
     return line(

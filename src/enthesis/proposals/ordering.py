@@ -180,14 +180,14 @@ def _mended(stages: list[list[int]], needs: Sequence[set[int]]) -> list[list[int
 def needs_of(steps: Sequence[Step]) -> list[set[int]]:
     """For each step the positions of those that must be done before it: what it names is made before, what is named is
     removed after, and a statement is changed in turn."""
-    makers: dict[str, int] = {}
+    makers: dict[str, list[int]] = {}
     users: dict[str, list[int]] = {}
     turns: dict[tuple[str, str], int] = {}
     needs: list[set[int]] = [set() for _ in steps]
     for at, step in enumerate(steps):
         name = _name_of(step)
         if step.action == MAKE and name:
-            makers[name] = at
+            makers.setdefault(name, []).append(at)
         if step.before is not None:
             for used in _names_in(step, step.before):
                 if step.action == REMOVE or used not in _names_in(step, step.body or {}):
@@ -199,7 +199,10 @@ def needs_of(steps: Sequence[Step]) -> list[set[int]]:
             turns[there] = at
     for at, step in enumerate(steps):
         if step.body is not None:
-            needs[at] |= {makers[used] for used in _names_in(step, step.body) if makers.get(used, at) != at}
+            for used in _names_in(step, step.body):
+                made = makers.get(used, [])
+                here = [maker for maker in made if steps[maker].provider == step.provider]
+                needs[at].update(maker for maker in here or made if maker != at)  # several systems may have one each
         if step.action == REMOVE:
             needs[at] |= {user for user in users.get(_name_of(step), ()) if user != at}
     return needs
