@@ -129,6 +129,18 @@ def test_who_is_disabled_signs_in_no_more(enthesis: Program, orchard: Lab) -> No
     assert ran.code == 0 and "refused at names" in ran.out, ran.out
 
 
+def test_who_is_cut_off_signs_in_no_more(enthesis: Program, orchard: Lab) -> None:
+    place = orchard.folder
+    assert enthesis("enact", "--yes", at=place).code == 0
+    ran = enthesis("cutoff", "@orchard/identity/carol", "--yes", "--because", "leaves", at=place)
+    assert ran.code == 0 and "the person @orchard/identity/carol: disabled" in ran.out, ran.out + ran.err
+    assert "at its directory" in ran.out and "stays" not in ran.out
+    assert enthesis("cutoff", "@orchard/identity/carol", "--check", at=place).code == 0
+    assert enthesis("propose", "--expect-none", at=place).code == 0, "the files say the same"
+    with by_hand(orchard) as client:
+        assert entry(client, "Users", 'userName eq "carol"')["active"] is False
+
+
 def test_a_directory_set_up_by_hand_is_taken_over_as_it_is(enthesis: Program, orchard: Lab) -> None:
     place = orchard.folder
     with by_hand(orchard) as client:

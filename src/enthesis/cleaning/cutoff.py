@@ -91,7 +91,7 @@ def live_steps(
             step = _step(estate, target, statement)
             if step is None:
                 continue
-            if statement.mark != estate.name and not others:
+            if not statement.kept_by(estate.name) and not others:
                 foreign.append(f"{statement_sentence(statement.collection, statement.body)} ({statement.holder})")
             else:
                 steps.append(step)
@@ -114,8 +114,9 @@ def _step(estate: Estate, target: Withdrawn, statement: LiveObject) -> Step | No
     """What becomes of a live statement; None where it has nothing to do with the target."""
     name, body, collection = target.name, statement.body, statement.collection
     if target.form in ("identity", "person"):
-        if collection == "identities" and body.get("address") == name and body.get("kind") != "person":
-            known = statement.provider in estate.providers  # a cluster has no disabled service account
+        if collection == "identities" and body.get("address") == name:
+            directory = statement.provider.startswith("@")  # it alone keeps people; a cluster disables nobody
+            known = directory or (statement.provider in estate.providers and body.get("kind") != "person")
             return (
                 _changing(statement, {**body, "disabled": True}, FIRST) if known and not body.get("disabled") else None
             )

@@ -130,7 +130,7 @@ def run(
     recipient = next((one.recipient for one in providers if claims.get("aud") in (one.name, one.url)), None)
     if recipient is None:
         known = " or ".join(f"--claim aud={name}" for name in connected.providers)
-        raise InvalidInput("an assertion is made for one provider", code="option-missing", remedy=f"add {known}")
+        raise InvalidInput("an assertion is made for one provider", code="option-invalid", remedy=f"add {known}")
     _become(command, ASSERTION, found.obtain_for(claims, recipient).secret.reveal())
 
 

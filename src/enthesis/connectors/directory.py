@@ -141,18 +141,13 @@ class LabDirectory(Directory):
             answer = self.client.ask("POST", page.split("?", 1)[0], form=form, headers=self.headers)
             steps = answer.json(self.client.who).get("refused_at") if answer.status == 403 else None
             if isinstance(steps, list) and steps:
-                raise _Refused(Refusal(tuple(map(str, steps)), problem_said(answer)))
+                refusals.append(Refusal(tuple(map(str, steps)), problem_said(answer)))
             self.client.expect(answer, 200)
 
+        refusals: list[Refusal] = []
         try:
             return self.sign_in(agree)
-        except _Refused as refused:
-            return refused.refusal
-
-
-class _Refused(Exception):
-    """A directory does not let a person sign in."""
-
-    def __init__(self, refusal: Refusal) -> None:
-        super().__init__(refusal.said)
-        self.refusal = refusal
+        except RightMissing:
+            if refusals:
+                return refusals[0]
+            raise

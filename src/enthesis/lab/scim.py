@@ -82,13 +82,15 @@ class Entries:
 
     def routes(self) -> list[Route]:
         """The endpoints."""
-        out = [Route(f"{BASE}/ServiceProviderConfig", self._config)]
-        for kind in SCHEMAS:
-            out += [
-                Route(f"{BASE}/{kind}", self._many(kind), methods=["GET", "POST"]),
-                Route(f"{BASE}/{kind}/{{id}}", self._one(kind), methods=["GET", "PUT", "PATCH", "DELETE"]),
-            ]
-        return out
+        users, groups = ((self._many(kind), self._one(kind)) for kind in SCHEMAS)
+        one = ["GET", "PUT", "PATCH", "DELETE"]
+        return [
+            Route("/scim/v2/ServiceProviderConfig", self._config),
+            Route("/scim/v2/Users", users[0], methods=["GET", "POST"]),
+            Route("/scim/v2/Users/{id}", users[1], methods=one),
+            Route("/scim/v2/Groups", groups[0], methods=["GET", "POST"]),
+            Route("/scim/v2/Groups/{id}", groups[1], methods=one),
+        ]
 
     def all(self, kind: str) -> list[Statement]:
         """The users, or the groups."""

@@ -33,7 +33,8 @@ def plan_lines(plan: Planned, *, quiet: bool) -> Iterator[Line]:
         yield line(Span(f"Nothing of {target_words(cut.target)} is on the live side.", "strong"))
     for step in cut.steps:
         verb = VERBS.get(step.collection, "remove" if step.body is None else "change")
-        yield line(f"  {verb.ljust(7)}", step.sentence, Span(f"  {step.holder} at {step.provider}", "quiet"))
+        at = "its directory" if step.provider == step.holder else step.provider
+        yield line(f"  {verb.ljust(7)}", step.sentence, Span(f"  {step.holder} at {at}", "quiet"))
     if cut.edits:
         changes = counted(len(cut.edits), "change")
         yield line(f"  write  {changes} into the estate's files, so that the next proposal does not restore it")

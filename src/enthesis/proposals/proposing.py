@@ -246,8 +246,7 @@ def _blocked(
             why, who = _unknown_there(estate, our)
         if not why and account_of(our.holder) and our.holder not in accounts:
             why, who = f"the account {our.holder} does not exist", "the people who create its accounts"
-        person = our.body.get("kind") == "person"  # who is described is kept in step, whoever made their entry
-        if not why and found is not None and our.key not in there and found.mark != estate.name and not person:
+        if not why and found is not None and our.key not in there and not found.kept_by(estate.name):
             why = "one of that name exists already, and Enthesis did not make it for this estate"
             who = f"the administrators of {our.holder}: remove it, or describe it as it stands"
         if why:

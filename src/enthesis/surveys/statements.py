@@ -39,6 +39,11 @@ class LiveObject:
     by_itself: bool = False
     changed_by: str = ""
 
+    def kept_by(self, estate: str) -> bool:
+        """Whether it is an estate's to change: it carries its mark, or is a person in a directory that the estate keeps,
+        whoever made the entry."""
+        return self.mark == estate or (self.provider.startswith("@") and self.body.get("kind") == "person")
+
     @property
     def key(self) -> Key:
         """What makes it the same statement as one that is described."""
