@@ -24,6 +24,7 @@ __all__ = [
     "Issues",
     "IssuesAssertions",
     "IssuesCertificates",
+    "KeepsImages",
     "KeepsKeys",
     "KeepsPipelineAccess",
     "LiveClusterPorts",
@@ -379,6 +380,14 @@ class CertifiesLogins(Protocol):
         ...
 
 
+class KeepsImages(Attempts, Protocol):
+    """The attempt port of a registry that images are pulled from and pushed to for real."""
+
+    def shared_login(self) -> Done | Refusal:
+        """Tries the login that people share, where its password is at hand."""
+        ...
+
+
 class LogsIn(Protocol):
     """The attempt port of a host that is logged in at for real."""
 
@@ -440,6 +449,7 @@ class Connected:
     clusters: Mapping[str, LiveClusterPorts] = field(default_factory=dict)
     databases: Mapping[str, LiveDatabase] = field(default_factory=dict)
     logins: Mapping[str, LogsIn] = field(default_factory=dict)  # by host
+    registries: Mapping[str, KeepsImages] = field(default_factory=dict)  # by address
     hosts: Mapping[str, RunsHosts] = field(default_factory=dict)
     directories: Mapping[str, SignsIn] = field(default_factory=dict)
     keys: Mapping[str, HeldKey] = field(default_factory=dict)

@@ -507,7 +507,9 @@ class _Cards:
             login = resource.shared_login if resource is not None else None
             told = f"shared login {login}" if login else "whether its shared login is on is not said"
             yield Item(told, facts={"shared_login": login})
-        if resource is not None and resource.url is not None:
+        if resource is not None and resource.url is not None and resource.certificates is None:
+            yield Item(f"its own server is {resource.url}; its provider keeps its access", facts={"url": resource.url})
+        elif resource is not None and resource.url is not None:
             said = f"its own server keeps its access: {resource.url}, with certificates of {resource.certificates}"
             yield Item(said, facts={"url": resource.url, "certificates": resource.certificates})
             yield Item("a session that is open there goes on after its certificate has ended")

@@ -33,6 +33,7 @@ from enthesis.live.refusing import (
     near_miss_trials,
     pipeline_access_trials,
     replay_trials,
+    shared_login_trials,
     untried_trusts,
 )
 from enthesis.model.errors import InvalidInput
@@ -171,7 +172,8 @@ def _trials(
         what = ("near-miss caller", "near-miss callers")
         instant = now()
         of_trusts = near_miss_trials(estate, trusts, connected, instant, progress)
-        return what, [*of_trusts, *pipeline_access_trials(estate, access, connected, instant, progress)]
+        shared = shared_login_trials(estate, connected) if not names else ()
+        return what, [*of_trusts, *pipeline_access_trials(estate, access, connected, instant, progress), *shared]
     allowed = [journey for journey in _journeys(estate, names) if journey.expect == "allowed"]
     if expiry:
         what = ("expired credential", "expired credentials")

@@ -41,6 +41,7 @@ SHARED_LOGINS = ("registry", "database")  # kinds that can have a login which pe
 OWN_SERVERS = {
     "database": "postgresql",
     "host": "ssh",
+    "registry": "https",
 }  # kinds that can have a server of their own, and how its url begins
 
 CERTIFICATES = {"database": "x509", "host": "ssh"}  # the kind of issuer whose certificates each takes
@@ -53,7 +54,7 @@ def is_server_url(url: str, scheme: str) -> bool:
         port = parts.port or 1
     except ValueError:
         return False
-    named = parts.path.count("/") == 1 and len(parts.path) > 1
+    named = parts.path in ("", "/") if scheme == "https" else parts.path.count("/") == 1 and len(parts.path) > 1
     plain = not (parts.username or parts.password or parts.query or parts.fragment)
     return parts.scheme == scheme and bool(parts.hostname) and port > 0 and named and plain
 
@@ -392,7 +393,13 @@ class _Checker:
             message = f"`{place.address}` is {addresses.article(place.kind)}, whose provider keeps its access"
             self.wrong("wrong-kind", message, at, "one of the kinds " + ", ".join(OWN_SERVERS))
         elif not is_server_url(resource.url or "", scheme):
-            self.wrong("wrong-url", f"found {resource.url!r}", at, f"{scheme}://HOST[:PORT]/NAME, without a password")
+            form = "" if scheme == "https" else "/NAME"
+            self.wrong("wrong-url", f"found {resource.url!r}", at, f"{scheme}://HOST[:PORT]{form}, without a password")
+        if place.kind not in CERTIFICATES:
+            return
+        if resource.certificates is None:
+            self.wrong("one-of", "`url` needs `certificates`", resource.source, "certificates: …")
+            return
         issuer = self.estate.issuers.get(resource.certificates or "")
         of = self.spot(resource.source, "certificates")
         self.known(resource.certificates or "", self.issuers, "issuer", of)

@@ -580,7 +580,8 @@ SECTIONS: dict[str, Section] = {
                 Field(
                     "url",
                     TEXT,
-                    says="where its own server is reached: postgresql://HOST[:PORT]/NAME, or of a host ssh://HOST[:PORT]/USER",
+                    says="where its own server is reached: postgresql://HOST[:PORT]/NAME of a database, "
+                    "ssh://HOST[:PORT]/USER of a host, https://HOST[:PORT] of a registry",
                 ),
                 Field(
                     "certificates",
@@ -589,7 +590,7 @@ SECTIONS: dict[str, Section] = {
                 ),
             ),
             m.Resource,
-            goes_with={"url": "certificates", "certificates": "url"},
+            goes_with={"certificates": "url"},
         ),
         "address",
         addressed=True,

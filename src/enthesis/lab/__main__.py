@@ -35,6 +35,7 @@ from enthesis.lab.hosts import HostServer
 from enthesis.lab.logins import LoginServer, own_logins
 from enthesis.lab.people import DirectoryServer
 from enthesis.lab.pipeline import PipelineServer
+from enthesis.lab.registry import RegistryServer, own_registries
 from enthesis.lab.shown_certificates import ShownCertificates
 from enthesis.lab.ssh_authority import SshAuthority
 from enthesis.lab.store import Store
@@ -94,6 +95,7 @@ def _services(inventory: dict[str, Any]) -> dict[str, str]:
     found |= {name: "authority" for name, issuer in inventory["issuers"].items() if issuer["kind"] == "x509"}
     found |= {name: "assertions" for name, issuer in inventory["issuers"].items() if issuer["kind"] == "saml"}
     found |= {address: "cluster" for address in inventory["resources"] if _is_cluster(address)}
+    found |= dict.fromkeys(own_registries(inventory), "registry")
     found |= {f"{name}/hosts": "hosts" for name in inventory["providers"]}
     found |= {address.split("/")[0]: "directory" for address in inventory["people"]}
     return found
@@ -247,6 +249,9 @@ def _app(
     if kind == "directory":
         audiences = [cloud.url for cloud in clouds.values()]
         return DirectoryServer(name, inventory["people"], store, clock, signers[name], audiences, list(clouds)).app()
+    if kind == "registry":
+        cloud = clouds[inventory["accounts"][name.split("/", maxsplit=1)[0]]["provider"]]
+        return RegistryServer(name, inventory["resources"][name], store, clock, signers[name], cloud).app()
     if kind == "cluster":
         cluster = ClusterServer(name, store, clock, signers[name])
         cluster.furnish(inventory["resources"])

@@ -184,10 +184,7 @@ class CloudServer:
             raise refused(outcome.refused_at)
 
     def _around(self, request: Request) -> LabSurroundings:
-        reference = request.headers.get("agreed-reference")
-        return LabSurroundings(
-            self.clock.now(), _network(request), unquote(reference) if reference is not None else None
-        )
+        return around_of(request, self.clock.now())
 
     # -- sessions that an administrator asks for ---------------------------------------------------------------
 
@@ -519,6 +516,12 @@ def _as_it_is_now(inventory: Mapping[str, Any], things: Mapping[str, Any]) -> Ma
     """The inventory with what came since, and without what went."""
     resources = {**inventory["resources"], **things}
     return {**inventory, "resources": {address: one for address, one in resources.items() if one is not None}}
+
+
+def around_of(request: Request, now: float) -> LabSurroundings:
+    """What surrounds a request at a time (seconds since 1970), as far as it says."""
+    reference = request.headers.get("agreed-reference")
+    return LabSurroundings(now, _network(request), unquote(reference) if reference is not None else None)
 
 
 def _network(request: Request) -> str | None:

@@ -394,6 +394,13 @@ class Store:
         )
         return [row[0] for row in rows]
 
+    def beginning(self, start: str) -> list[str]:
+        """The keys of what is stored that begin so."""
+        rows = self.connection.execute(
+            "SELECT address FROM contents WHERE substr(address, 1, ?) = ? ORDER BY address", (len(start), start)
+        )
+        return [row[0] for row in rows]
+
     # trials: attempts that are put back afterwards
 
     def start_trial(self, subject: str, address: str, content: bytes | None, now: float) -> str:

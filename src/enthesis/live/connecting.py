@@ -21,6 +21,7 @@ from enthesis.connectors.hosts import Hosts
 from enthesis.connectors.http import MAX_SECONDS, Client, Connection
 from enthesis.connectors.openssh import LoginHost
 from enthesis.connectors.pipeline import Pipeline
+from enthesis.connectors.registry import ImageRegistry
 from enthesis.connectors.scim import KeptDirectory
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_from
@@ -33,6 +34,7 @@ from enthesis.ports import (
     Connected,
     HeldKey,
     Issues,
+    KeepsImages,
     LiveClusterPorts,
     LiveDatabase,
     LiveProvider,
@@ -43,6 +45,7 @@ from enthesis.ports import (
 )
 
 LAB = "the lab of this estate"
+ISSUING = ("pipeline", "authority", "assertions")  # services of a lab that sign what callers show
 SCIM = "/scim/v2"  # where a lab's directories keep people
 MAX_GIVEN = 65_536  # bytes of a file with a token or a client
 
@@ -86,7 +89,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     issuers: dict[str, Issues] = {}
     hosts: dict[str, RunsHosts] = {}
     directories: dict[str, SignsIn] = {}
-    people: dict[str, Administered] = {}
+    registries: dict[str, KeepsImages] = {}
     for service in (one for one in lab.services if one["kind"] not in ("database", "login")):
         name = service["name"]
         bound = given.patience if given is not None and given.patience else MAX_SECONDS
@@ -94,22 +97,14 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
         client = Client(name, service["url"], authority=lab.authority, max_seconds=bound)
         if service["kind"] == "cloud" and name in estate.providers:
             providers[name] = Cloud(name, client, sessions_at(name, listed), partial(renewed, name), acting)
-        elif service["kind"] == "pipeline" and name in estate.issuers:
-            issuers[name] = Pipeline(name, client, {OWNER: owner.reveal()})
+        elif service["kind"] in ISSUING and name in estate.issuers:
+            issuers[name] = _issuing(service["kind"], name, client, {OWNER: owner.reveal()})
         elif service["kind"] == "hosts":
             hosts[name.removesuffix("/hosts")] = Hosts(client, f"/{quote(owner.reveal())}")
-        elif service["kind"] == "authority" and name in estate.issuers:
-            from enthesis.connectors.enrolling import CertificateAuthority  # noqa: PLC0415  loads cryptography
-
-            issuers[name] = CertificateAuthority(name, client, {OWNER: owner.reveal()})
-        elif service["kind"] == "assertions" and name in estate.issuers:
-            issuers[name] = AssertionIssuer(name, client, {OWNER: owner.reveal()})
+        elif service["kind"] == "registry":
+            registries[name] = ImageRegistry(name, client, {OWNER: owner.reveal()})
         elif service["kind"] == "directory":
             directories[name] = LabDirectory(name, client, {OWNER: owner.reveal()})
-            ours = [entry["session"] for entry in listed if entry.get("directory") == name]
-            if ours and keeps_people(estate, name):
-                service_at = Client(name, f"{service['url']}{SCIM}", authority=lab.authority, max_seconds=bound)
-                people[name] = KeptDirectory(name, service_at, Secret(ours[0]))
     clusters: dict[str, LiveClusterPorts] = {}
     for address in clusters_of_lab(estate, folder):
         found = _cluster_of_lab(address, estate.organisation_of(address), folder)
@@ -123,8 +118,29 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     databases = _databases(estate, accesses, urls, str(lab.authority))
     return Connected(
         providers, every, LAB, _LabClock(state), clusters, hosts=hosts, directories=directories, keys=keys,
-        databases=databases, logins=_logins(lab), people=people,
+        databases=databases, logins=_logins(lab), registries=registries,
+        people=_people(estate, lab, listed),
     )  # fmt: skip
+
+
+def _issuing(kind: str, name: str, client: Client, headers: dict[str, str]) -> Issues:
+    """An issuer of the lab, which plays whom its owner says."""
+    if kind == "authority":
+        from enthesis.connectors.enrolling import CertificateAuthority  # noqa: PLC0415  loads cryptography
+
+        return CertificateAuthority(name, client, headers)
+    return (AssertionIssuer if kind == "assertions" else Pipeline)(name, client, headers)
+
+
+def _people(estate: Estate, lab: Running, listed: Sequence[Mapping[str, str]]) -> dict[str, Administered]:
+    """The directories of a lab whose people the estate keeps."""
+    found: dict[str, Administered] = {}
+    for service in lab.services:
+        name, url = service["name"], f"{service['url']}{SCIM}"
+        session = next((entry["session"] for entry in listed if entry.get("directory") == name), None)
+        if service["kind"] == "directory" and session is not None and keeps_people(estate, name):
+            found[name] = KeptDirectory(name, Client(name, url, authority=lab.authority), Secret(session))
+    return found
 
 
 def sessions_of(state: Path) -> list[Mapping[str, str]]:

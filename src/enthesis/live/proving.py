@@ -47,6 +47,7 @@ ORIGINS = {
     "identity": "a session as",
 }
 TAKE_ON = "take on "
+BY_REGISTRY = ("pull", "list", "push")  # what is done to an image at its registry, where that has a server
 HALF_WAY = timedelta(minutes=10)  # how long a session lives that a journey starts with
 
 
@@ -328,6 +329,9 @@ def tried(
             return fitting
         if attempt.verb == "login" and attempt.target in connected.logins:
             return _logged_in(attempt.target, system, fitting, asked, connected)
+        registry = next((one for name, one in connected.registries.items() if contains(name, attempt.target)), None)
+        if registry is not None and attempt.verb in BY_REGISTRY:
+            return registry.attempt(fitting, attempt, asked)
         return system.attempt(fitting, attempt, asked)
     provider = provider_of(estate, attempt.target, connected)
     taken = take_on(provider, credential, attempt.target, narrowed, asked, connected)

@@ -197,6 +197,15 @@ class _LastSeen:
     def ended(self, what: str, outcome: Done | Refusal) -> None: ...
 
 
+def shared_login_trials(estate: Estate, connected: Connected) -> Iterator[Trials]:
+    """For every registry whose shared login is said to be off: that login, with the password that it last had."""
+    for address, resource in estate.resources.items():
+        registry = connected.registries.get(address)
+        if resource.shared_login == "off" and registry is not None:
+            trial = _tried_for_real(registry.shared_login, "the login that people share", {}, REFUSED)
+            yield Trials(address, str(resource.source), (replace(trial, shows=None, wanted_at=("names",)),))
+
+
 def untried_trusts(estate: Estate, journeys: Sequence[Journey]) -> Iterator[Trials]:
     """The trusts that none of these journeys comes by, so that they are not tried with them."""
     for trust in estate.trusts:

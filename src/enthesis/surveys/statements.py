@@ -40,8 +40,8 @@ class LiveObject:
     changed_by: str = ""
 
     def kept_by(self, estate: str) -> bool:
-        """Whether it is an estate's to change: it carries its mark, or is a person in a directory that the estate keeps,
-        whoever made the entry."""
+        """Whether it is an estate's to change: it carries its mark, or is a person in a directory that the estate
+        keeps, whoever made the entry."""
         return self.mark == estate or (self.provider.startswith("@") and self.body.get("kind") == "person")
 
     @property
