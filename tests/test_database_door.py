@@ -293,3 +293,11 @@ def test_a_server_that_others_set_up_is_surveyed_without_an_estate(enthesis: Pro
     wrong = enthesis(*survey, str(tmp_path / "gone.jsonl"), at=tmp_path)
     assert wrong.code == 2 and "not a connection string" in wrong.err
     assert not (tmp_path / "gone.jsonl").exists()
+
+
+def test_an_open_login_outlives_its_certificate_until_it_is_idle(enthesis: Program, tmp_path: Path) -> None:
+    with packaged_lab(enthesis, tmp_path / "levels", "levels") as lab:
+        ran = enthesis("prove", "--expiry", "levels-are-read", "--format", "json", at=lab.folder)
+        (told,) = ran.json["trials"][0]["told"]
+        assert ran.code == 0 and told.startswith(f"a login at {LEVELS} that was open goes on"), ran.out
+        assert told.endswith("a cut-off ends it, and the server after 15min in which nothing is done")

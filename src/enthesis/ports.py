@@ -33,6 +33,7 @@ __all__ = [
     "LiveProvider",
     "LogsIn",
     "MovableClock",
+    "OpenLogin",
     "OpenSession",
     "Record",
     "Refusal",
@@ -388,8 +389,26 @@ class KeepsImages(Attempts, Protocol):
         ...
 
 
+class OpenLogin(Protocol):
+    """A login that was made and stays open; `ended_by` says in words what ends it."""
+
+    ended_by: str
+
+    def goes_on(self) -> bool:
+        """Whether something can still be done in it."""
+        ...
+
+    def close(self) -> None:
+        """Ends it."""
+        ...
+
+
 class LogsIn(Protocol):
     """The attempt port of a host that is logged in at for real."""
+
+    def opened(self, provider: CertifiesLogins, session: HeldCredential, asked: Surroundings) -> OpenLogin | Refusal:
+        """A login that stays open, with a certificate that the session is given, or the refusal."""
+        ...
 
     def log_in(self, provider: CertifiesLogins, session: HeldCredential, asked: Surroundings) -> Done | Refusal:
         """Logs in with a certificate that the session is given, and out again."""
@@ -398,6 +417,10 @@ class LogsIn(Protocol):
 
 class LiveDatabase(Administered, Attempts, TakesCertificates, Protocol):
     """A database with a server of its own: changed by its administrators, and where logins open things."""
+
+    def opened(self, session: HeldCredential) -> OpenLogin | Refusal:
+        """A login with a certificate that stays open, or the refusal."""
+        ...
 
 
 class LiveProvider(Administered, TakesOn, TakesKeys, Attempts, Protocol):

@@ -26,12 +26,12 @@ from enthesis.files.finding import estate_folder
 from enthesis.files.saving import read_file, write_file
 from enthesis.files.writing import estate_digest
 from enthesis.live.connecting import Given, connect
-from enthesis.live.manifests import write_manifests
+from enthesis.live.manifests import different_manifests, write_manifests
 from enthesis.live.surveying import survey
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.differences import barred_lines, difference_json, difference_markdown, gain_sentences
-from enthesis.output.lines import counted, json_text, markdown_text
+from enthesis.output.lines import counted, json_text, line, markdown_text
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import proposal_lines, proposal_markdown, rights_lines
 from enthesis.output.streams import put_json, put_lines, put_text, remark
@@ -65,7 +65,8 @@ def propose(
         typer.Option(
             "--manifests",
             metavar="DIR",
-            help="Write the manifests of clusters to DIR as YAML, and nothing else; no live system is asked.",
+            help="Only write what clusters and hosts are to have into DIR as files; no live system is asked. "
+            "With --expect-none, compare DIR with that instead.",
         ),
     ] = None,
     prune: Annotated[bool, typer.Option("--prune", help="Also remove what the estate no longer describes.")] = False,
@@ -102,6 +103,10 @@ def propose(
     if approve is not None or sign is not None:
         _approve(described, folder, approve, sign, quiet=quiet)
         return
+    if manifests is not None and expect_none:
+        found = different_manifests(described, manifests)
+        put_lines(map(line, found or [f"{manifests} is as the estate wants it."]))
+        raise typer.Exit(1 if found else 0)
     if manifests is not None:
         written = write_manifests(described, manifests)
         remark(f"{counted(len(written), 'file')} written to {manifests}.", quiet=quiet)

@@ -4,10 +4,11 @@ The client wants files, so key and certificate stand in a folder of their own th
 client runs. The host proves itself by a certificate of its authority, so that no prompt asks about a fingerprint.
 """
 
+import select
 import subprocess
 import tempfile
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
@@ -31,6 +32,36 @@ REASONS = {
 OTHERWISE = "the host does not take certificates of this authority, or the account is locked"
 
 
+class OpenShell:
+    """A login at a host that is open; what is sent there comes back."""
+
+    ended_by = "a cut-off ends it, and the host, where that ends sessions in which nothing is done"
+
+    def __init__(self, process: "subprocess.Popen[bytes]", stack: ExitStack) -> None:
+        self.process = process
+        self.stack = stack
+
+    def goes_on(self) -> bool:
+        """Whether a line comes back within a moment."""
+        assert self.process.stdin is not None and self.process.stdout is not None  # noqa: S101  as it was started
+        try:
+            self.process.stdin.write(b"\n")
+            self.process.stdin.flush()
+        except OSError:
+            return False
+        ready = select.select([self.process.stdout], [], [], SECONDS)[0]
+        return bool(ready) and self.process.stdout.readline() == b"\n"
+
+    def close(self) -> None:
+        """Ends it."""
+        self.stack.close()
+
+
+def _ended(process: "subprocess.Popen[bytes]") -> None:
+    process.terminate()
+    process.communicate()
+
+
 class LoginHost:
     """One host. `known` is the file that says whom it proves itself by; `log` its server's, where that may be read."""
 
@@ -49,6 +80,23 @@ class LoginHost:
             if isinstance(options, Refusal):
                 return options
             return self.tried(options)
+
+    def opened(self, provider: CertifiesLogins, session: HeldCredential, asked: Surroundings) -> "OpenShell | Refusal":
+        """A login that stays open, doing nothing. Unreachable where none comes about."""
+        with ExitStack() as stack:
+            options = stack.enter_context(self.ready(provider, session, asked))
+            if isinstance(options, Refusal):
+                return options
+            command = ["ssh", *options, self.host, "cat"]
+            process = subprocess.Popen(  # noqa: S603  our own options
+                command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
+            )
+            stack.callback(_ended, process)
+            door = OpenShell(process, stack)
+            if not door.goes_on():
+                raise Unreachable(f"{self.name} ended a login at once", code="unreachable")
+            door.stack = stack.pop_all()
+            return door
 
     def tried(self, options: Sequence[str]) -> Done | Refusal:
         """A login with these options of the client."""

@@ -1,5 +1,6 @@
 """Looks up every name that an estate's statements use, and checks what no single entry can show."""
 
+import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from datetime import timedelta
 from typing import Any
@@ -37,6 +38,7 @@ from enthesis.model.words import (
 
 Named = Mapping[tuple[str, str], Source]
 MOST_STEPS = 12  # of a cycle that are told
+SSH_KEY = re.compile(r"(ssh-ed25519|ssh-rsa|ecdsa-sha2-nistp(256|384|521)) [A-Za-z0-9+/]{40,}={0,3}( [^\n]*)?")
 SHARED_LOGINS = ("registry", "database")  # kinds that can have a login which people share
 OWN_SERVERS = {
     "database": "postgresql",
@@ -303,6 +305,7 @@ class _Checker:
         for name, organisation in estate.organisations.items():
             self._simple_name(name, "organisations")
             self._url(organisation.directory, organisation.source, "directory")
+            self._url(organisation.people, organisation.source, "people")
             self._longest_key(organisation.longest_key, organisation.source)
             for unit in organisation.units:
                 if set(unit.split("/")) & words:
@@ -317,6 +320,9 @@ class _Checker:
             self._url(issuer.url, issuer.source)
             self._exchange(issuer.exchange)
             self._cluster(issuer)
+            if issuer.key is not None and not (issuer.kind == "ssh" and SSH_KEY.fullmatch(issuer.key)):
+                at = self.spot(issuer.source, "key")
+                self.wrong("wrong-key", "this is no public key of an ssh authority", at, "ssh-ed25519 AAAA…")
             if name in self.providers:
                 self.wrong("duplicate", f"`{name}` is a provider's name already", self.named_at["issuers", name])
         for name, account in estate.accounts.items():

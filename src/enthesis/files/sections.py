@@ -549,6 +549,7 @@ SECTIONS: dict[str, Section] = {
                     says="the claims that it issues, each as one text or as a list; default: any",
                 ),
                 Field("audiences", ListOf(TEXT), says="the audiences that it issues tokens for; default: any"),
+                Field("key", TEXT, says="of an ssh authority: its public key, as OpenSSH writes it"),
                 Field("cluster", NAME, says="the cluster whose service accounts it signs for"),
                 Field(
                     "outside_runs",

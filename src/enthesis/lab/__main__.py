@@ -16,6 +16,7 @@ import sys
 import time
 from collections.abc import Iterator, Mapping
 from email.utils import formatdate
+from functools import partial
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -37,7 +38,7 @@ from enthesis.lab.people import DirectoryServer
 from enthesis.lab.pipeline import PipelineServer
 from enthesis.lab.registry import RegistryServer, own_registries
 from enthesis.lab.shown_certificates import ShownCertificates
-from enthesis.lab.ssh_authority import SshAuthority
+from enthesis.lab.ssh_authority import SshAuthority, serial_of
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
 
@@ -168,6 +169,8 @@ async def _serve(state: Path, ready: int | None) -> None:
         servers.append(_Server(config))
     databases = _databases(state, inventory, store, clock, (chain, key))
     logins = _logins(inventory, store, ssh_authorities)
+    for cloud in clouds.values():
+        cloud.sessions.at_end = partial(_revoked, logins)
     listed = [{"name": name, "kind": kinds[name], "url": urls[name]} for name in kinds]
     listed += [
         {"name": server.address, "kind": "database", "url": f"postgresql://{HOST}:{server.port}/{quote(server.database)}",
@@ -191,6 +194,12 @@ async def _serve(state: Path, ready: int | None) -> None:
         for login in logins:
             login.stop()
     store.close()
+
+
+def _revoked(logins: list[LoginServer], login: str) -> None:
+    """Every host is told of a login that ended before its time: its certificate may be known at any."""
+    for server in logins:
+        server.revoke(serial_of(login))
 
 
 def _logins(inventory: dict[str, Any], store: Store, authorities: Mapping[str, SshAuthority]) -> list[LoginServer]:

@@ -425,14 +425,16 @@ class CloudServer:
         authority = self.ssh_authorities.get(str(issuer))
         if authority is None:
             raise Problem(404, "not-found", "this host has no authority for logins")
+        ends = authority.ends_at(caller.ends if caller.ends is not None else math.inf)
+        login = self.sessions.begin_login(caller.address, caller.origin, address, ends)
         try:
-            ends = caller.ends if caller.ends is not None else math.inf
-            certificate, life = authority.for_login(
-                str(body.get("public_key")), caller.address, address, around.network, ends
+            certificate = authority.for_login(
+                str(body.get("public_key")), caller.address, address, around.network, ends, login
             )
         except ValueError as fault:
             raise Problem(422, "not-understood", f"`public_key` is not understood: {fault}") from None
-        return JSONResponse({"certificate": certificate, "expires_in": int(life)}, headers=NO_STORE)
+        said = {"certificate": certificate, "expires_in": int(ends - self.clock.now())}
+        return JSONResponse(said, headers=NO_STORE)
 
     def _runs(self, caller: LabCaller, verb: str, address: str) -> Response:
         """What a resource shows for a person who runs code on it: it is who asks from then on, by its own sessions;

@@ -6,11 +6,14 @@ their bearers in as the user that the lab runs as.
 
 import os
 import pwd
+import re
 import shutil
+import signal
 import subprocess
 import tempfile
 import time
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +26,7 @@ from enthesis.lab.ssh_authority import SshAuthority
 PLACES = ("/usr/sbin/sshd", "/usr/local/sbin/sshd", "/opt/sbin/sshd")
 HOST = "127.0.0.1"
 READY = 15.0  # seconds
+ACCEPTED = re.compile(r"Accepted publickey for \S+ from \S+ port (\d+) .*\(serial (\d+)\)")
 
 
 def program() -> str:
@@ -70,6 +74,7 @@ class LoginServer:
             "AuthorizedKeysFile": "none", "TrustedUserCAKeys": self.folder / "authority.pub",
             "AuthorizedPrincipalsFile": f"{self.folder}/principals/%u", "RevokedKeys": self.folder / "revoked",
         }  # fmt: skip
+        settings |= {"ChannelTimeout": "*=15m"} if _can_end_idle(sshd) else {}
         self._write("sshd_config", "".join(f"{name} {value}\n" for name, value in settings.items()).encode())
         if os.geteuid() == 0:
             Path("/run/sshd").mkdir(mode=0o755, exist_ok=True)
@@ -84,6 +89,34 @@ class LoginServer:
             time.sleep(0.01)
         raise RuntimeError(f"the server of {self.address} did not start")
 
+    def revoke(self, serial: int) -> None:
+        """Puts a certificate on the list of revoked ones, and ends the sessions that it opened."""
+        listed = self.folder / "list"
+        self._write("list", f"serial: {serial}\n".encode())
+        files = [str(self.folder / name) for name in ("revoked", "authority.pub")]
+        update = ["-u"] if (self.folder / "revoked").stat().st_size else []
+        command = ["ssh-keygen", "-q", "-k", *update, "-f", files[0], "-s", files[1], str(listed)]
+        subprocess.run(command, check=True, capture_output=True)  # noqa: S603  our own files
+        log = self.log.read_text(errors="replace")
+        ports = {int(found[1]) for found in ACCEPTED.finditer(log) if int(found[2]) == serial}
+        for pid in self._serving(ports):
+            with suppress(ProcessLookupError):
+                os.kill(pid, signal.SIGTERM)
+
+    def _serving(self, ports: set[int]) -> Iterator[int]:
+        """The processes that hold our connections with these ports on the other side."""
+        inodes: set[str] = set()
+        for row in Path("/proc/net/tcp").read_text().splitlines()[1:]:
+            words = row.split()
+            here, there = (int(words[at].rpartition(":")[2], 16) for at in (1, 2))
+            if here == self.port and there in ports:
+                inodes.add(f"socket:[{words[9]}]")
+        for process in Path("/proc").iterdir() if inodes else ():
+            if process.name.isdigit() and process.name != str(os.getpid()):
+                with suppress(OSError):
+                    if any(str(held.readlink()) in inodes for held in (process / "fd").iterdir()):
+                        yield int(process.name)
+
     def stop(self) -> None:
         """Ends it, and removes what it was started with."""
         if self._process is not None:
@@ -93,6 +126,13 @@ class LoginServer:
 
     def _write(self, name: str, content: bytes) -> None:
         write_closed(self.folder / name, content)
+
+
+def _can_end_idle(sshd: str) -> bool:
+    """Whether a server knows how long a session may be idle (OpenSSH 9.2 and later)."""
+    said = subprocess.run([sshd, "-V"], capture_output=True, text=True, check=False)  # noqa: S603  its version
+    found = re.search(r"OpenSSH_(\d+)\.(\d+)", said.stderr + said.stdout)
+    return found is not None and (int(found[1]), int(found[2])) >= (9, 2)
 
 
 def own_logins(inventory: Mapping[str, Any]) -> dict[str, Mapping[str, Any]]:

@@ -3,7 +3,7 @@ before that."""
 
 import json
 import uuid
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from datetime import UTC, datetime
 from typing import Any
 
@@ -23,6 +23,7 @@ class Sessions:
         self.service = service
         self.store = store
         self.clock = clock
+        self.at_end: Callable[[str], None] = _nothing  # told the id of a login that ends before its time
 
     def begin(self, subject: str, claims: Mapping[str, Any], ends: float) -> dict[str, Any]:
         """Notes a session that is about to be signed; the claim that tells it apart (RFC 7519, section 4.1.7)."""
@@ -32,6 +33,14 @@ class Sessions:
         # not in a transaction of the store: nobody's access changes by it
         self.store.connection.execute("INSERT INTO sessions VALUES (?, ?, ?, ?, ?, ?)", row)
         return {"jti": identifier}
+
+    def begin_login(self, subject: str, origin: Mapping[str, Any], host: str, ends: float) -> str:
+        """Notes a login at a host that is about to be certified; its id."""
+        identifier = str(uuid.uuid4())
+        told = json.dumps({"origin": dict(origin), "via": [host], "login": host})
+        row = (identifier, self.service, subject, told, self.clock.now(), ends)
+        self.store.connection.execute("INSERT INTO sessions VALUES (?, ?, ?, ?, ?, ?)", row)
+        return identifier
 
     def open(self) -> Iterator[dict[str, Any]]:
         """Those that have not ended."""
@@ -45,10 +54,16 @@ class Sessions:
 
     def end(self, identifier: str) -> None:
         """From now on it opens nothing, and nothing that was obtained with it does."""
-        row = self.store.connection.execute("SELECT ends FROM sessions WHERE id = ?", (identifier,)).fetchone()
+        row = self.store.connection.execute("SELECT ends, told FROM sessions WHERE id = ?", (identifier,)).fetchone()
         if row is not None:
             with self.store.transaction():
                 self.store.connection.execute("INSERT OR REPLACE INTO revoked VALUES (?, ?)", (identifier, row[0]))
+            if "login" in json.loads(row[1]):
+                self.at_end(identifier)
+
+
+def _nothing(identifier: str) -> None:
+    """What happens at the end of a login where no host is there to be told."""
 
 
 class SessionHandlers:

@@ -1,6 +1,7 @@
 """A stand-in SSH certificate authority: user certificates for minutes and one host, and host certificates."""
 
 import secrets
+import uuid
 from datetime import UTC, datetime, timedelta
 from ipaddress import ip_address
 
@@ -15,6 +16,11 @@ LIFE = timedelta(minutes=5)
 HOST_LIFE = timedelta(days=30)
 EARLIER = timedelta(seconds=30)  # for clocks that are behind
 LOOPBACK = "127.0.0.0/8"  # where all callers of a lab really are
+
+
+def serial_of(login: str) -> int:
+    """The serial number of the certificate for a login, by its id."""
+    return uuid.UUID(login).int & (2**63 - 1)
 
 
 class SshAuthority:
@@ -41,24 +47,27 @@ class SshAuthority:
         encoded = self.key.public_key().public_bytes(serialization.Encoding.OpenSSH, serialization.PublicFormat.OpenSSH)
         return encoded.decode()
 
-    def for_login(self, public: str, who: str, host: str, network: str | None, ends: float) -> tuple[str, float]:
-        """A certificate for one host, from one network where that is known, until an end (seconds since 1970) or for
-        five minutes; with it, how many seconds it lives. ValueError where the key is none that is understood."""
+    def ends_at(self, ends: float) -> float:
+        """When a certificate ends (seconds since 1970) that is asked for now, and may live until `ends`."""
+        return min(self.clock.now() + LIFE.total_seconds(), ends)
+
+    def for_login(self, public: str, who: str, host: str, network: str | None, ends: float, login: str) -> str:
+        """A certificate for one host, from one network where that is known, until an end (seconds since 1970); its
+        serial number is that of a login (by id). ValueError where the key is none that is understood."""
         key = serialization.load_ssh_public_key(public.encode())
         if not isinstance(key, ed25519.Ed25519PublicKey):
             raise ValueError("the key is an Ed25519 one")
-        now = self.clock.now()
-        last = min(now + LIFE.total_seconds(), ends)
-        made = self._builder(key, SSHCertificateType.USER, f"{who} at {host}", host).valid_before(int(last))
-        made = made.add_extension(b"permit-pty", b"")
+        made = self._builder(key, SSHCertificateType.USER, f"{who} at {host}", host).valid_before(int(ends))
+        made = made.serial(serial_of(login)).add_extension(b"permit-pty", b"")
         if network is not None:
             made = made.add_critical_option(b"source-address", f"{ip_address(network)},{LOOPBACK}".encode())
-        return made.sign(self.key).public_bytes().decode(), last - now
+        return made.sign(self.key).public_bytes().decode()
 
     def for_host(self, public: ed25519.Ed25519PublicKey, host: str, address: str) -> str:
         """The certificate with which a host proves itself under an address."""
         ends = datetime.now(UTC) + HOST_LIFE
         made = self._builder(public, SSHCertificateType.HOST, host, address).valid_before(int(ends.timestamp()))
+        made = made.serial(secrets.randbits(63))
         return made.sign(self.key).public_bytes().decode()
 
     def _builder(
@@ -68,7 +77,6 @@ class SshAuthority:
         return (
             SSHCertificateBuilder()
             .public_key(key)
-            .serial(secrets.randbits(63))
             .type(kind)
             .key_id(about.encode())
             .valid_principals([principal.encode()])

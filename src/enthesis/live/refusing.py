@@ -14,16 +14,18 @@ from enthesis.conditions.truth import Value
 from enthesis.files.shapes import duration_text
 from enthesis.live.proving import ALLOWED, REFUSED, SEATS, UNDECIDED, asked_of, provider_of, token_from, tried, walk
 from enthesis.live.refusing_named import NamedCallers, is_by_name, is_come_by
-from enthesis.live.showing import take_on
+from enthesis.live.showing import shown_to, take_on
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, Undecided
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, Origin, PipelineAccess, Trust
 from enthesis.ports import (
+    CertifiesLogins,
     Connected,
     Done,
     HeldCredential,
     KeepsPipelineAccess,
     MovableClock,
+    OpenLogin,
     Refusal,
     Reporter,
     Surroundings,
@@ -76,6 +78,7 @@ class Trials:
     trials: tuple[Trial, ...]
     left_out: int = 0
     not_tried: str = ""
+    told: tuple[str, ...] = ()  # what was seen besides, and is as it should be
 
     @property
     def unmet(self) -> tuple[Trial, ...]:
@@ -442,6 +445,8 @@ def expiry_trials(
     groups = _ending_together(kept for _, ended, _ in walked for kept in ended)
     reporter.begin("ends", len(groups))
     moved = timedelta(0)
+    doors = {journey.name: list(_opened(estate, ended, connected)) for journey, ended, _ in walked}
+    told: dict[str, list[str]] = {}
     try:
         for group in groups:
             first, last = group[0].ends, group[-1].ends
@@ -454,14 +459,54 @@ def expiry_trials(
             for kept in group:
                 name = f"{kept.what}, {duration_text(kept.ends)} old"
                 kept.trials.append(_try(estate, kept, connected, name, REFUSED, ("session",)))
+        for name, opened in doors.items():
+            told[name] = [_outlives(place, door) for place, door in opened]
     finally:
+        for _, door in (one for opened in doors.values() for one in opened):
+            door.close()
         reporter.end()
     return [
         Trials(
-            journey.name, str(journey.source), tuple([fault] if fault else [t for kept in ended for t in kept.trials])
+            journey.name, str(journey.source), tuple([fault] if fault else [t for kept in ended for t in kept.trials]),
+            told=tuple(told.get(journey.name, ())),
         )
         for journey, ended, fault in walked
-    ]
+    ]  # fmt: skip
+
+
+def _opened(estate: Estate, ended: Iterable[_Kept], connected: Connected) -> Iterator[tuple[str, OpenLogin]]:
+    """The logins of a journey at servers, made with what it kept and left open; none where none comes about."""
+    for kept in ended:
+        following = kept.following
+        place = following.target if isinstance(following, Attempt) else following.on
+        try:
+            door = _open_at(estate, place, kept, connected)
+        except EnthesisError:
+            continue  # what the journey itself shows is told elsewhere
+        if door is not None and not isinstance(door, Refusal):
+            yield place if place in connected.logins else estate.system_of(place), door
+
+
+def _open_at(estate: Estate, place: str, kept: _Kept, connected: Connected) -> OpenLogin | Refusal | None:
+    """A login at the server that a place is at; None where that has none."""
+    database = connected.databases.get(estate.system_of(place)) if account_of(place) in estate.accounts else None
+    if database is not None:
+        fitting = shown_to(database, kept.credential, connected)
+        return fitting if isinstance(fitting, Refusal) else database.opened(fitting)
+    if place not in connected.logins:
+        return None
+    provider = provider_of(estate, place, connected)
+    fitting = shown_to(provider, kept.credential, connected)
+    if isinstance(fitting, Refusal) or not isinstance(provider, CertifiesLogins):
+        return None
+    return connected.logins[place].opened(provider, fitting, asked_of(kept.journey.context))
+
+
+def _outlives(place: str, door: OpenLogin) -> str:
+    """Whether a login that is open goes on after what it was made with has ended."""
+    if not door.goes_on():
+        return f"a login at {place} that was open ended too"
+    return f"a login at {place} that was open goes on after its certificate has ended: {door.ended_by}"
 
 
 def _ending_together(every: Iterable[_Kept]) -> list[list[_Kept]]:

@@ -310,6 +310,7 @@ IN_ESTATE = {
     "wrong-duration": Cause("A duration has the wrong form or is out of bounds.", "Write it like 15m, 8h or 30d."),
     "wrong-time": Cause("A time has the wrong form.", "Write it like 2027-01-31T12:00:00Z."),
     "wrong-network": Cause("A network has the wrong form.", "Write it like 10.0.0.0/8."),
+    "wrong-key": Cause("A key is not the public key of an ssh authority.", "Write it as `ssh-keygen -y` prints it."),
     "wrong-url": Cause("A url is not well formed or not https.", "Write an https url."),
     "wrong-pattern": Cause("A pattern is not well formed.", "Write it as the message says."),
     "pattern-in-plain-string": Cause("A plain text looks like a pattern.", "Write {glob: …}, or escape it."),

@@ -95,7 +95,8 @@ class Issuer:
 
     `cluster` is the place of the cluster whose service accounts it signs for, where it is one's issuer. `outside_runs`
     are words in the claims of runs that changes from outside can start, besides those that are known for that.
-    `exchange`: how it wants to be asked for a token of a registered client.
+    `exchange`: how it wants to be asked for a token of a registered client. `key` is the public key of an ssh
+    authority, as OpenSSH writes it.
     """
 
     name: str
@@ -108,6 +109,7 @@ class Issuer:
     cluster: str | None = None
     outside_runs: tuple[str, ...] = ()
     exchange: Exchange | None = None
+    key: str | None = None
     source: Source = _source()
 
 

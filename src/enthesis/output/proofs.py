@@ -97,6 +97,8 @@ def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Lin
             f"  {trials.refused} refused, {meant} allowed as a control{also}",
             Span(f"  {trials.source}", "quiet"),
         )
+        for told in trials.told:
+            yield line("      ", Span(told, "doubt"))
         for trial in trials.unmet:
             said = f" ({trial.said})" if trial.said and trial.outcome == REFUSED else ""
             yield line("      ", Span(f"{trial.what}: {trial.unmet}{said}", "bad"))
@@ -113,6 +115,7 @@ def trials_json(trials: Trials) -> dict[str, Any]:
         "never_issued": trials.left_out,
         "not_tried": trials.not_tried or None,
         "met": not trials.unmet,
+        "told": list(trials.told),
         "trials": [
             {
                 "what": trial.what,

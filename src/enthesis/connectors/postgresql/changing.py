@@ -19,6 +19,8 @@ from enthesis.connectors.postgresql.asking import Rows, Session, connected, serv
 from enthesis.connectors.postgresql.surveying import DATABASE, SCHEMAS, TABLES, Database
 from enthesis.connectors.postgresql.using import UsedDatabase
 from enthesis.connectors.postgresql.words import (
+    IDLE,
+    IDLE_FROM,
     LOGINS,
     LONGEST_ID,
     LONGEST_ROLE,
@@ -231,6 +233,9 @@ class AdministeredDatabase(UsedDatabase):
             )
         elif login and not found[0][1]:
             session.rows(sql.SQL("alter role {} login").format(sql.Identifier(name)))
+        if login and session.version >= IDLE_FROM:
+            query = sql.SQL("alter role {} set idle_session_timeout = {}")
+            session.rows(query.format(sql.Identifier(name), sql.Literal(IDLE)))
         if body is not None:
             said = sql.Literal(comment_for(mark, body))
             session.rows(sql.SQL("comment on role {} is {}").format(sql.Identifier(name), said))

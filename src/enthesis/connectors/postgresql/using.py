@@ -2,7 +2,7 @@
 
 import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import unquote
@@ -36,6 +36,33 @@ COLUMN = """
   order by a.attnum limit 1"""
 USABLE = "select has_schema_privilege(oid, 'USAGE') from pg_namespace where nspname = %s"
 Try = Callable[["psycopg.Connection[Any]", Sequence[str]], None]
+
+
+class OpenConnection:
+    """A login at a database that is open."""
+
+    def __init__(self, connection: "psycopg.Connection[Any]", stack: ExitStack) -> None:
+        self.connection = connection
+        self.stack = stack
+        idle = connection.execute("select current_setting('idle_session_timeout', true)").fetchone()
+        connection.rollback()
+        after = "" if idle is None or idle[0] in (None, "0") else str(idle[0])
+        self.ended_by = "a cut-off ends it" + (
+            f", and the server after {after} in which nothing is done" if after else ""
+        )
+
+    def goes_on(self) -> bool:
+        """Whether the server still answers it."""
+        try:
+            self.connection.execute("select 1")
+            self.connection.rollback()
+        except psycopg.Error:
+            return False
+        return True
+
+    def close(self) -> None:
+        """Ends it."""
+        self.stack.close()
 
 
 class UsedDatabase:
@@ -75,6 +102,15 @@ class UsedDatabase:
             finally:
                 found.rollback()
         return Done("done, and rolled back")
+
+    def opened(self, session: HeldCredential) -> "OpenConnection | Refusal":
+        """A login that stays open, doing nothing."""
+        stack = ExitStack()
+        found = stack.enter_context(self._logged_in(session, role_in(session)))
+        if isinstance(found, Refusal):
+            stack.close()
+            return found
+        return OpenConnection(found, stack)
 
     @contextmanager
     def _logged_in(self, session: HeldCredential, login: str) -> "Iterator[psycopg.Connection[Any] | Refusal]":

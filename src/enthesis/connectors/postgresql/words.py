@@ -76,6 +76,7 @@ def with_writing(verbs: Iterable[str]) -> list[str]:
     return [*found, WRITE] if set(WRITING) <= set(found) else found
 
 
+IDLE, IDLE_FROM = "15min", 14  # after which a login in which nothing is done is ended; version that can do so
 LOGINS = "enthesis logins"  # the role of all identities that log in by certificate
 LONGEST_ID = 64  # characters of a common name (RFC 5280, appendix A)
 LONGEST_ROLE = 63  # bytes of a name
