@@ -6,6 +6,7 @@ be read, and what the estate's words cannot say, is listed and never dropped.
 
 import json
 from collections.abc import Callable, Iterator, Mapping
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote, urlencode
@@ -86,19 +87,8 @@ class Cluster:
         A place in the list that the cluster no longer knows (410) starts the list again; so objects that came between
         two pages are in it, and one that went may be.
         """
-        following, seen, told, begun = "", set[str](), set[str](), 0
-        for _ in range(MAX_PAGES):
-            paging = urlencode({"limit": PAGE, **({"continue": following} if following else {})})
-            answer = self.answer(f"{path}?{paging}{'&' if query else ''}{query}", accept)
-            if answer.status == GONE and following and begun < MOST_BEGUN:
-                following, seen, begun = "", set(), begun + 1
-                continue
-            body = self.client.expect(answer, 200).json(self.client.who)
-            listed = body.get("items")
-            if not isinstance(listed, list):
-                raise self._without_items(path)
-            if not following and not begun:  # what was there then is told, so what changed since is what counts
-                self.versions[path] = str((body.get("metadata") or {}).get("resourceVersion") or "")
+        told = set[str]()
+        for listed in self._pages(path, accept, query):
             for entry in listed:
                 meta = entry.get("metadata") if isinstance(entry, dict) else None
                 name = meta.get("name") if isinstance(meta, dict) else None
@@ -108,12 +98,38 @@ class Cluster:
                 if known not in told:
                     told.add(known)
                     yield entry
-            following = (body.get("metadata") or {}).get("continue") or ""
-            if not following:
-                return
-            if following in seen:
-                raise UnexpectedAnswer(f"{self.client.who} leads in circles at {path}", code="answer-not-understood")
-            seen.add(str(following))
+
+    def _pages(self, path: str, accept: str, query: str) -> Iterator[list[Any]]:
+        """The pages of a list; the next is asked for while one is told, so that the cluster does not wait for us."""
+
+        def asked(following: str) -> HttpAnswer:
+            paging = urlencode({"limit": PAGE, **({"continue": following} if following else {})})
+            return self.answer(f"{path}?{paging}{'&' if query else ''}{query}", accept)
+
+        following, seen, begun = "", set[str](), 0
+        with ThreadPoolExecutor(1) as pool:
+            coming: Future[HttpAnswer] | None = None
+            for _ in range(MAX_PAGES):
+                answer = coming.result() if coming is not None else asked("")
+                if answer.status == GONE and following and begun < MOST_BEGUN:
+                    following, seen, begun, coming = "", set(), begun + 1, None
+                    continue
+                body = self.client.expect(answer, 200).json(self.client.who)
+                listed = body.get("items")
+                if not isinstance(listed, list):
+                    raise self._without_items(path)
+                if not following and not begun:  # what was there then is told, so what changed since is what counts
+                    self.versions[path] = str((body.get("metadata") or {}).get("resourceVersion") or "")
+                following = str((body.get("metadata") or {}).get("continue") or "")
+                if following in seen:
+                    raise UnexpectedAnswer(
+                        f"{self.client.who} leads in circles at {path}", code="answer-not-understood"
+                    )
+                seen.add(following)
+                coming = pool.submit(asked, following) if following else None
+                yield listed
+                if coming is None:
+                    return
         raise UnexpectedAnswer(f"{self.client.who} has more than {MAX_PAGES} pages at {path}", code="answer-too-large")
 
     def _without_items(self, path: str) -> UnexpectedAnswer:
