@@ -27,7 +27,7 @@ import orjson
 
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
-from enthesis.files.shapes import ESCAPES, MISSING, Notes, time_from
+from enthesis.files.shapes import MISSING, Notes, time_from
 from enthesis.model.addresses import account_of, contains, is_simple_name, is_well_formed, parse
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.conditions import Glob
@@ -142,14 +142,19 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
     undigested: list[str] = []
     with no_collecting():
         for number, line in numbered:
-            text = line.strip()
-            if not text:
-                continue
-            record = _parsed(text, name, number)
+            try:
+                record = PARSE(line) if len(line) <= MAX_LINE else None
+            except ValueError:
+                record = None
+            if type(record) is not dict:
+                text = line.strip()
+                if not text:
+                    continue
+                record = _parsed(text, name, number)
             if into.ended:
                 raise InvalidSurvey(f"line {number} of {name} comes after the end of the survey")
             if "section" in record:
-                _entry(record, name, number, into, escapes=ESCAPES(line) is not None)
+                _entry(record, name, number, into, "\\" in line or "*" in line or "?" in line)
             elif record.get("end") is True:
                 _digest(digest, undigested)
                 _end(record, name, number, digest.hexdigest(), into)
@@ -169,7 +174,13 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
 def _digest(digest: Any, lines: list[str]) -> None:
     """Adds lines to the digest of a survey, without what ends them, and empties the list."""
     if lines:
-        digest.update("\n".join([*(line.rstrip("\r\n") for line in lines), ""]).encode(errors="replace"))
+        text = "".join(lines)
+        ends = text.count("\n")
+        if "\r" not in text and ends == 0:
+            text = "\n".join([*lines, ""])
+        elif "\r" in text or ends != len(lines) or text[-1] != "\n":  # not as a file of ours is read
+            text = "\n".join([*(line.rstrip("\r\n") for line in lines), ""])
+        digest.update(text.encode(errors="replace"))
         lines.clear()
 
 
@@ -315,29 +326,31 @@ def _attached(estate: Estate, known: Collection[str]) -> tuple[Attachment, ...]:
     return tuple(attachment for attachment in kept if attachment.runs_as)
 
 
-def _entry(record: dict[str, Any], name: str, number: int, into: _Collected, *, escapes: bool) -> None:
+def _entry(record: dict[str, Any], name: str, number: int, into: _Collected, escapes: bool) -> None:
     word = record["section"]
     section = into.sections.get(word) if type(word) is str else None
     if section is None:
         section = into.begun(word, name, number)
-    key, more = section.key, section.more
+    key, more, quick, named, listed = section
     if key is not None and type(record.get(key)) is not str:
         raise InvalidSurvey(f"line {number} of {name}: this entry has no {key}")
-    value = section.quick(record, into.notes, SOURCE(Source, (name, number, 1)), more, escapes=escapes)
+    value = quick(record, into.notes, SOURCE(Source, (name, number, 1)), more, escapes=escapes)
     if value is MISSING or into.notes.errors:
         notes, given = Notes(name), {key: record[key]} if key else {}
         rest = {field: item for field, item in record.items() if field not in more}
         value = SECTIONS[word].record.read(tree_of(rest, number), notes, **given)
         if notes.errors:
             raise InvalidSurvey(f"line {number} of {name}: {notes.errors[0].message}")
-    if key is not None:
-        first = section.named.setdefault(record[key], value)
-        if word == "groups" and first is not value:
-            section.named[record[key]] = one_group(first, value)
-        elif word == "identities" and first is not value and value.kind == "person" and value.disabled:
-            section.named[record[key]] = value  # as the directory says
-    else:
-        section.listed.append(value)
+    if key is None:
+        listed.append(value)
+        return
+    first = named.setdefault(record[key], value)
+    if first is value:
+        return
+    if word == "groups":
+        named[record[key]] = one_group(first, value)
+    elif word == "identities" and value.kind == "person" and value.disabled:
+        named[record[key]] = value  # as the directory says
 
 
 # -- beside an estate -----------------------------------------------------------------------------------------------
