@@ -280,6 +280,13 @@ class Connection:
     after_faults: bool = False
 
 
+def _trusting(url: str, authority: Path | None) -> ssl.SSLContext:
+    """What a server proves itself by; all that this machine trusts is loaded only where something is to be proved."""
+    if url.startswith("http://"):
+        return ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)  # which trusts nobody
+    return ssl.create_default_context(cafile=str(authority) if authority else None)
+
+
 class Client:
     """Speaks to one service. `who` is its name for messages; `authority` a PEM file to trust instead of the usual;
     `way` how it is reached, where not as usual.
@@ -313,7 +320,7 @@ class Client:
         self.max_seconds = max_seconds
         self.ahead: timedelta | None = None  # of its clock to this machine's, as its last answer is dated
         way = way or Connection()
-        verify = way.context or ssl.create_default_context(cafile=str(authority) if authority else None)
+        verify = way.context or _trusting(self.url, authority)
         self.sockets: list[socket.socket] = []  # of connections that are kept, so that a request can be ended
         may_yet = _may_yet_be_done if way.after_faults else _may_yet_answer
         self._again = Retrying(

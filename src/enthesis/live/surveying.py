@@ -149,11 +149,12 @@ class Writing:
             for system in self.systems:
                 several: list[Record] = []
                 for record in system.records(reporter.step):
-                    self._seen(record)
                     several.append(record)
                     if len(several) == AT_A_TIME:
+                        self._seen(several)
                         yield from self._noted(several)
                         several = []
+                self._seen(several)
                 yield from self._noted(several)
         finally:
             reporter.end()
@@ -172,14 +173,14 @@ class Writing:
         self.written += len(lines)
         return lines
 
-    def _seen(self, record: Record) -> None:
-        if "section" in record:
-            self.counts[record["section"]] += 1
-        elif "left_out" in record:
-            self.left_out.append(record)
-            self.complete = self.complete and not record.get("incomplete")
-        elif "finding" in record:
-            self.findings.append(record)
+    def _seen(self, records: Iterable[Record]) -> None:
+        self.counts.update(record["section"] for record in records if "section" in record)
+        for record in records:
+            if "left_out" in record and "section" not in record:
+                self.left_out.append(record)
+                self.complete = self.complete and not record.get("incomplete")
+            elif "finding" in record and "section" not in record:
+                self.findings.append(record)
 
 
 def _line(data: bytes) -> bytes:

@@ -90,11 +90,10 @@ class Cluster:
         told = set[str]()
         for listed in self._pages(path, accept, query):
             for entry in listed:
-                meta = entry.get("metadata") if isinstance(entry, dict) else None
-                name = meta.get("name") if isinstance(meta, dict) else None
-                if not isinstance(meta, dict) or not isinstance(name, str):
+                meta = entry.get("metadata") if type(entry) is dict else None
+                if type(meta) is not dict or type(meta.get("name")) is not str:
                     raise self._without_items(path)
-                known = meta.get("uid") or f"{meta.get('namespace') or ''}/{name}"
+                known = meta.get("uid") or f"{meta.get('namespace') or ''}/{meta['name']}"
                 if known not in told:
                     told.add(known)
                     yield entry
