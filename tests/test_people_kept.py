@@ -219,6 +219,14 @@ def test_the_lab_filters_pages_and_refuses_as_the_standard_says(orchard: Lab) ->
         for one in ({"op": "turn", "path": "active"}, {"op": "add", "path": "shoe", "value": 1}, {"op": "remove"}):
             assert patched(client, "Users", carol["id"], one) == 400
         assert client.get("/Users/none").status_code == 404
+        for path, names in (("/ResourceTypes", {"User", "Group"}), ("/Schemas", {"User", "Group"})):
+            assert {one["name"] for one in client.get(path).json()["Resources"]} == names
+            assert client.get(f"{path}/none").status_code == 404 and client.post(path, json={}).status_code == 405
+        assert client.get("/Nothing").json()["schemas"] == ["urn:ietf:params:scim:api:messages:2.0:Error"]
+        few = client.get(f"/Users/{carol['id']}", params={"attributes": "userName"}).json()
+        assert set(few) == {"schemas", "id", "userName"}
+        found = client.post("/.search", json={"filter": "userName pr", "excludedAttributes": ["active"]}).json()
+        assert found["totalResults"] == 2 and all("active" not in one for one in found["Resources"])
         assert client.get("/Users", headers={"Authorization": "Bearer x"}).status_code == 401
         listed = json.loads((orchard.state / "administrators.json").read_text(encoding="utf-8"))
         cloud = next(one["session"] for one in listed if one.get("cloud") == "lowland")

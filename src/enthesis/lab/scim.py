@@ -4,6 +4,7 @@ organisation.
     /scim/v2/Users, /scim/v2/Groups           lists, with filters and pages; what is new
     /scim/v2/Users/{id}, /scim/v2/Groups/{id} one of them: read, replaced, patched, removed; under If-Match
     /scim/v2/ServiceProviderConfig            what of the standard is there
+    /scim/v2/ResourceTypes, /scim/v2/Schemas  what entries are like
 """
 
 import re
@@ -34,6 +35,9 @@ WRITABLE: dict[str, dict[str, type]] = {
     "Users": {"userName": str, "displayName": str, "active": bool, "externalId": str, "userType": str, "name": dict,
               "emails": list, "title": str},
     "Groups": {"displayName": str, "externalId": str, "members": list},
+}  # fmt: skip
+PARTS = {
+    "name": ("formatted", "familyName", "givenName"), "emails": ("value", "type"), "members": ("value",),
 }  # fmt: skip
 MOST = 100  # on one page
 MAX_FILTER = 2000  # characters
@@ -86,10 +90,18 @@ class Entries:
         one = ["GET", "PUT", "PATCH", "DELETE"]
         return [
             Route("/scim/v2/ServiceProviderConfig", self._config),
+            Route("/scim/v2/ResourceTypes", self._described("ResourceType")),
+            Route("/scim/v2/ResourceTypes/{id}", self._described("ResourceType")),
+            Route("/scim/v2/Schemas", self._described("Schema")),
+            Route("/scim/v2/Schemas/{id}", self._described("Schema")),
+            Route("/scim/v2/.search", self._search(*SCHEMAS), methods=["POST"]),
+            Route("/scim/v2/Users/.search", self._search("Users"), methods=["POST"]),
+            Route("/scim/v2/Groups/.search", self._search("Groups"), methods=["POST"]),
             Route("/scim/v2/Users", users[0], methods=["GET", "POST"]),
             Route("/scim/v2/Users/{id}", users[1], methods=one),
             Route("/scim/v2/Groups", groups[0], methods=["GET", "POST"]),
             Route("/scim/v2/Groups/{id}", groups[1], methods=one),
+            Route("/scim/v2/{rest:path}", _nothing_here, methods=["GET", *one[1:], "POST"]),
         ]
 
     def all(self, kind: str) -> list[Statement]:
@@ -108,10 +120,25 @@ class Entries:
             self._administrators(request)
             if request.method == "POST":
                 body = _checked(kind, await json_body(request), self._ids())
-                return self._told(self._add(kind, body), 201)
-            return self._listed(kind, request)
+                active = {"active": True} if kind == "Users" else {}
+                return self._told(self._add(kind, {**active, **body}), 201)
+            return self._listed((kind,), request.query_params)
 
         return many
+
+    def _search(self, *kinds: str) -> Callable[[Request], Any]:
+        """RFC 7644, section 3.4.3: a list, asked for in a body."""
+
+        async def search(request: Request) -> Response:
+            self._administrators(request)
+            body = await json_body(request)
+            query = {name: value for name, value in body.items() if name != "schemas"}
+            for name in ("attributes", "excludedAttributes"):
+                if isinstance(query.get(name), list):
+                    query[name] = ",".join(map(str, query[name]))
+            return self._listed(kinds, {name: str(value) for name, value in query.items()})
+
+        return search
 
     def _one(self, kind: str) -> Callable[[Request], Any]:
         async def one(request: Request) -> Response:
@@ -122,7 +149,7 @@ class Entries:
             if request.method == "GET":
                 if request.headers.get("if-none-match") == _tag(entry):
                     return Response(status_code=304, headers={"ETag": _tag(entry)})
-                return self._told(entry)
+                return self._told(entry, query=request.query_params)
             self._unchanged(request, entry)
             if request.method == "DELETE":
                 self._remove(entry)
@@ -150,23 +177,41 @@ class Entries:
         if wanted not in (None, "*", _tag(entry)):
             raise ScimFault(412, "the entry has another version by now")
 
-    def _listed(self, kind: str, request: Request) -> Response:
+    def _listed(self, kinds: Sequence[str], query: Mapping[str, str]) -> Response:
         """RFC 7644, section 3.4.2."""
-        query = request.query_params
         try:
             start, count = max(1, int(query.get("startIndex", "1"))), max(0, int(query.get("count", str(MOST))))
         except ValueError:
             raise ScimFault(400, "startIndex and count are numbers", "invalidValue") from None
         holds = _filter(query["filter"]) if "filter" in query else None
-        entries = sorted(self.all(kind), key=lambda entry: entry.id)
+        entries = sorted((entry for kind in kinds for entry in self.all(kind)), key=lambda entry: entry.id)
         shown = [self._shown(entry) for entry in entries]
         found = [entry for entry in shown if holds is None or holds(entry)]
-        page = found[start - 1 : start - 1 + min(count, MOST)]
+        page = [_reduced(entry, query) for entry in found[start - 1 : start - 1 + min(count, MOST)]]
         body = {
             "schemas": [LIST], "totalResults": len(found), "startIndex": start, "itemsPerPage": len(page),
             "Resources": page,
         }  # fmt: skip
         return JSONResponse(body, media_type=MEDIA)
+
+    def _described(self, kind: str) -> Callable[[Request], Any]:
+        """RFC 7644, section 4: what kinds of entries there are, and what attributes they have."""
+
+        async def described(request: Request) -> Response:
+            base = f"{self.signer.issuer}{BASE}/{kind}s"
+            entries = _resource_types(base) if kind == "ResourceType" else _schemas(base)
+            wanted = request.path_params.get("id")
+            if "filter" in request.query_params:
+                raise ScimFault(403, "what is described here is not filtered")
+            if wanted is None:
+                listed = {"totalResults": len(entries), "startIndex": 1, "itemsPerPage": len(entries)}
+                return JSONResponse({"schemas": [LIST], **listed, "Resources": entries}, media_type=MEDIA)
+            found = next((one for one in entries if one["id"] == wanted), None)
+            if found is None:
+                raise ScimFault(404, "nothing of this name is described")
+            return JSONResponse(found, media_type=MEDIA)
+
+        return described
 
     async def _config(self, request: Request) -> Response:
         """RFC 7643, section 5."""
@@ -226,10 +271,68 @@ class Entries:
         meta = {"resourceType": kind.removesuffix("s"), "location": place, "version": _tag(entry)}
         return {"schemas": [SCHEMAS[kind]], "id": entry.id, **entry.body, "meta": meta}
 
-    def _told(self, entry: Statement, status: int = 200) -> Response:
+    def _told(self, entry: Statement, status: int = 200, query: Mapping[str, str] | None = None) -> Response:
         shown = self._shown(entry)
         headers = {"ETag": _tag(entry), "Location": shown["meta"]["location"]}
-        return JSONResponse(shown, status, headers, media_type=MEDIA)
+        return JSONResponse(_reduced(shown, query or {}), status, headers, media_type=MEDIA)
+
+
+async def _nothing_here(request: Request) -> Response:
+    known = request.url.path.split("/")[3:4]
+    if known in (["ServiceProviderConfig"], ["ResourceTypes"], ["Schemas"]) and request.method != "GET":
+        raise ScimFault(405, "what is described here is only read")
+    raise ScimFault(404, f"there is nothing at {request.url.path}")
+
+
+def _reduced(entry: Mapping[str, Any], query: Mapping[str, str]) -> dict[str, Any]:
+    """An entry with the attributes alone that are asked for (RFC 7644, section 3.9); what tells it stays."""
+    always = {"schemas", "id"}
+    only = {name.strip().lower() for name in query.get("attributes", "").split(",") if name.strip()}
+    without = {name.strip().lower() for name in query.get("excludedAttributes", "").split(",") if name.strip()}
+    return {
+        name: value
+        for name, value in entry.items()
+        if name in always or ((not only or name.lower() in only) and name.lower() not in without)
+    }
+
+
+def _resource_types(base: str) -> list[dict[str, Any]]:
+    """RFC 7643, section 6."""
+    return [
+        {
+            "schemas": ["urn:ietf:params:scim:schemas:core:2.0:ResourceType"], "id": name, "name": name,
+            "endpoint": f"/{kind}", "schema": schema, "schemaExtensions": [],
+            "meta": {"resourceType": "ResourceType", "location": f"{base}/{name}"},
+        }
+        for kind, schema in SCHEMAS.items() for name in [kind.removesuffix("s")]
+    ]  # fmt: skip
+
+
+def _schemas(base: str) -> list[dict[str, Any]]:
+    """RFC 7643, section 7: the attributes that entries can have here."""
+    return [
+        {
+            "schemas": ["urn:ietf:params:scim:schemas:core:2.0:Schema"], "id": schema, "name": kind.removesuffix("s"),
+            "description": f"{kind} of this directory",
+            "attributes": [_attribute(name, of, unique=name == NAMED_BY[kind]) for name, of in WRITABLE[kind].items()
+                           if name != "externalId"],
+            "meta": {"resourceType": "Schema", "location": f"{base}/{schema}"},
+        }
+        for kind, schema in SCHEMAS.items()
+    ]  # fmt: skip
+
+
+def _attribute(name: str, of: type, *, unique: bool) -> dict[str, Any]:
+    """An attribute as a schema describes it; `externalId` is none of a schema, and is left to the standard."""
+    kinds = {str: "string", bool: "boolean", dict: "complex", list: "complex"}
+    parts = PARTS.get(name, ())
+    inner = [_attribute(part, str, unique=False) for part in parts]
+    more = {"subAttributes": inner} if inner else {}
+    return {
+        "name": name, "type": kinds[of], "multiValued": of is list, "description": name, "required": unique,
+        "caseExact": False, "mutability": "immutable" if unique else "readWrite", "returned": "default",
+        "uniqueness": "server" if unique else "none", **more,
+    }  # fmt: skip
 
 
 def is_active(store: Store, person: str) -> bool:
@@ -253,8 +356,6 @@ def _checked(kind: str, body: Mapping[str, Any], ids: set[str]) -> dict[str, Any
         raise ScimFault(400, f"not understood: {', '.join(sorted(unknown)) or 'the type of a value'}", "invalidValue")
     if not isinstance(out.get(NAMED_BY[kind]), str):
         raise ScimFault(400, f"{NAMED_BY[kind]} is missing", "invalidValue")
-    if kind == "Users":
-        out.setdefault("active", True)
     if "members" in out:
         out["members"] = _members(out["members"], ids)
     return out
