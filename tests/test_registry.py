@@ -159,10 +159,13 @@ def test_an_image_is_pushed_and_pulled_by_any_client_of_the_api(
     assert found.content == manifest and found.headers["content-type"] == media
     assert client.get("/v2/web/shop/tags/list", headers=pulling).json()["tags"] == ["latest"]
     assert client.get(f"/v2/web/shop/blobs/{digests[1]}", headers=pulling).content == layer
+    other = token(client, "works/identity/image-puller", puller, "repository:web/tools:pull").json()["token"]
+    elsewhere = client.get(f"/v2/web/tools/blobs/{digests[1]}", headers={"Authorization": f"Bearer {other}"})
+    assert elsewhere.status_code == 404, "what one image holds is not read by way of another"
     denied = client.post("/v2/web/shop/blobs/uploads/", headers=pulling)
     assert denied.status_code == 403 and denied.json()["errors"][0]["detail"]["refused_at"] == ["target-side"]
-    other = client.get("/v2/web/tools/tags/list", headers=pulling)
-    assert other.status_code == 401 and "insufficient_scope" in other.headers["www-authenticate"]
+    wider = client.get("/v2/web/tools/tags/list", headers=pulling)
+    assert wider.status_code == 401 and "insufficient_scope" in wider.headers["www-authenticate"]
     ran = enthesis("prove", "the-shop-pulls", "--format", "json", at=works.folder)
     assert ran.json["journeys"][0]["evidence"][-1]["said"] == "pulled"
 

@@ -207,7 +207,7 @@ class RegistryServer:
             if reference.startswith("sha256:") and reference != digest:
                 raise Denied(400, "DIGEST_INVALID", "the content has another digest")
             try:
-                missing = [one for one in _named_in(json.loads(content)) if self._stored(f"blob {one}") is None]
+                missing = [one for one in _named_in(json.loads(content)) if self._stored(f"blob {name} {one}") is None]
             except (ValueError, AttributeError, TypeError, RecursionError):
                 raise Denied(400, "MANIFEST_INVALID", "the manifest is not understood") from None
             if missing:
@@ -229,8 +229,8 @@ class RegistryServer:
         return Response(shown, media_type=media_type.decode(), headers=headers)
 
     async def _blob(self, request: Request) -> Response:
-        self._may(request, "pull")
-        found = self._stored(f"blob {request.path_params['digest']}")
+        name = self._may(request, "pull")
+        found = self._stored(f"blob {name} {request.path_params['digest']}")  # of this image, whoever else has it
         if found is None:
             raise Denied(404, "BLOB_UNKNOWN", "there is no such blob")
         headers = {"Docker-Content-Digest": _digest(found), "Content-Length": str(len(found))}
@@ -265,7 +265,7 @@ class RegistryServer:
         if request.query_params.get("digest") != digest:
             raise Denied(400, "DIGEST_INVALID", "the content has another digest")
         del self._uploads[identifier]
-        self.store.set_content(f"{self.address} blob {digest}", bytes(found[1]))
+        self.store.set_content(f"{self.address} blob {name} {digest}", bytes(found[1]))
         headers = {"Location": f"/v2/{name}/blobs/{digest}", "Docker-Content-Digest": digest}
         return Response(status_code=201, headers=headers)
 
