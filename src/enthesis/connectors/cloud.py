@@ -13,7 +13,7 @@ from functools import partial
 from typing import Any
 from urllib.parse import quote, urlencode
 
-from enthesis.connectors.http import KEYED, Client, HttpAnswer, problem_said, understood
+from enthesis.connectors.http import KEYED, Client, HttpAnswer, problem_said, surrounding, understood
 from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput, MovedAway, RightMissing, UnexpectedAnswer
@@ -339,7 +339,7 @@ class Cloud:
         if narrowed is not None:
             kinds = {kind: list(verbs) for kind, verbs in narrowed.items()}
             form["authorization_details"] = json.dumps([{"type": "narrowing", "kinds": kinds}])
-        answer = self.client.ask("POST", "/token", form=form, headers=_from(asked))
+        answer = self.client.ask("POST", "/token", form=form, headers=surrounding(asked))
         return self._given(answer)
 
     def _shown(self, held: HeldCredential) -> Secret:
@@ -380,7 +380,7 @@ class Cloud:
     def login_certificate(self, session: HeldCredential, host: str, public: str, asked: Surroundings) -> str | Refusal:
         """A certificate for a login at a host: for a session of this cloud, or a person's sign-in."""
         path = f"/logins/{quote(host, safe='/@')}"
-        headers = _from(asked)
+        headers = surrounding(asked)
         answer = self.client.ask("POST", path, bearer=session.secret, headers=headers, body={"public_key": public})
         refusal = self._refusal(answer)
         if refusal is not None:
@@ -519,7 +519,7 @@ class Cloud:
     ) -> HeldCredential | Refusal:
         """Runs code on a resource, and answers with what it shows from then on, as itself."""
         path = f"/places/{quote(resource, safe='/@')}?{urlencode({'verb': verb})}"
-        answer = self.client.ask("POST", path, bearer=session.secret, headers=_from(asked))
+        answer = self.client.ask("POST", path, bearer=session.secret, headers=surrounding(asked))
         refusal = self._refusal(answer)
         if refusal is not None:
             return refusal
@@ -543,7 +543,7 @@ class Cloud:
         method, params = _how(attempt)
         path = f"/places/{quote(attempt.target, safe='/@')}?{urlencode(params)}"
         content = TRIED if method == "PUT" else None
-        answer = self.client.ask(method, path, bearer=session.secret, headers=_from(asked), content=content)
+        answer = self.client.ask(method, path, bearer=session.secret, headers=surrounding(asked), content=content)
         refusal = self._refusal(answer)
         if refusal is not None:
             return refusal
@@ -620,17 +620,6 @@ def _how(attempt: Attempt) -> tuple[str, dict[str, str]]:
     if attempt.verb == "delete":
         return "DELETE", {"trial": ""}
     return "POST", {"verb": attempt.verb, "trial": "", **({"onto": attempt.onto} if attempt.onto else {})}
-
-
-def _from(asked: Surroundings) -> dict[str, str]:
-    """Where the request says it comes from (RFC 7239), and the reference that was agreed with a third party."""
-    headers = {}
-    if asked.network is not None:
-        quoted = f'"[{asked.network}]"' if ":" in asked.network else asked.network
-        headers["Forwarded"] = f"for={quoted}"
-    if asked.reference is not None:
-        headers["Agreed-Reference"] = quote(asked.reference, safe="")
-    return headers
 
 
 def _name_of(reference: Any, names: Mapping[str, str]) -> Any:

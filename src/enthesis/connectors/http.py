@@ -17,7 +17,7 @@ from inspect import isgeneratorfunction
 from pathlib import Path
 from types import TracebackType
 from typing import Any, ParamSpec, TypeVar
-from urllib.parse import urlsplit
+from urllib.parse import quote, urlsplit
 
 import httpx
 import orjson
@@ -35,6 +35,7 @@ from tenacity.stop import stop_base
 
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret, redacted
+from enthesis.ports import Surroundings
 from enthesis.tokens.discovery import discovered
 
 Parameters = ParamSpec("Parameters")
@@ -278,6 +279,18 @@ class Connection:
     server_name: str = ""
     proxy: str = ""
     after_faults: bool = False
+
+
+def surrounding(asked: Surroundings) -> dict[str, str]:
+    """Where a request says it comes from (RFC 7239), and the reference that was agreed with a third party, as headers
+    of a lab's services."""
+    headers = {}
+    if asked.network is not None:
+        quoted = f'"[{asked.network}]"' if ":" in asked.network else asked.network
+        headers["Forwarded"] = f"for={quoted}"
+    if asked.reference is not None:
+        headers["Agreed-Reference"] = quote(asked.reference, safe="")
+    return headers
 
 
 def _trusting(url: str, authority: Path | None) -> ssl.SSLContext:

@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from typing import Any
 from urllib.parse import quote, urlencode
 
-from enthesis.connectors.http import Client, HttpAnswer, understood
+from enthesis.connectors.http import Client, HttpAnswer, surrounding, understood
 from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret
@@ -120,12 +120,7 @@ class ImageRegistry:
     ) -> Secret | Refusal:
         query = urlencode({name: challenge[name] for name in ("service", "scope") if name in challenge})
         shown = base64.b64encode(f"{quote(user, safe='')}:{password.reveal()}".encode()).decode()
-        headers = {"Authorization": f"Basic {Secret(shown).reveal()}"}
-        if asked.network is not None:
-            quoted = f'"[{asked.network}]"' if ":" in asked.network else asked.network
-            headers["Forwarded"] = f"for={quoted}"
-        if asked.reference is not None:
-            headers["Agreed-Reference"] = quote(asked.reference, safe="")
+        headers = {**surrounding(asked), "Authorization": f"Basic {Secret(shown).reveal()}"}
         answer = self.client.ask("GET", f"{challenge['realm']}?{query}", headers=headers)
         refusal = _refusal(answer)
         if refusal is not None:

@@ -18,7 +18,6 @@ from typing import Any
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import rsa
-from cryptography.x509.oid import NameOID
 from lxml import etree
 from signxml.algorithms import CanonicalizationMethod, DigestAlgorithm, SignatureConstructionMethod, SignatureMethod
 from signxml.exceptions import SignXMLException
@@ -30,6 +29,7 @@ from starlette.responses import JSONResponse, Response
 from starlette.routing import Route
 
 from enthesis.lab.administration import json_body
+from enthesis.lab.authority import kept_pair, self_issued
 from enthesis.lab.guarding import owner_asks
 from enthesis.lab.problems import HANDLERS, Problem
 from enthesis.lab.store import Store
@@ -294,28 +294,11 @@ def _time(text: str | None) -> float:
 
 
 def _key(store: Store, name: str, clock: Clock) -> tuple[rsa.RSAPrivateKey, x509.Certificate]:
-    """The key of an identity provider and its certificate, made when it is first run, and kept with the lab's keys."""
-    kept = store.setting(f"assertions {name}")
-    if isinstance(kept, list):
-        key = serialization.load_pem_private_key(kept[0].encode(), None)
-        if isinstance(key, rsa.RSAPrivateKey):
-            return key, x509.load_pem_x509_certificate(kept[1].encode())
-    key = rsa.generate_private_key(65537, 2048)
-    now = datetime.fromtimestamp(clock.now(), UTC)
-    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, f"Enthesis lab {name}"[:64])])
-    certificate = (
-        x509.CertificateBuilder()
-        .subject_name(subject)
-        .issuer_name(subject)
-        .public_key(key.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(now - timedelta(days=1))
-        .not_valid_after(now + KEY_LIFE)
-        .sign(key, hashes.SHA256())
-    )
-    private = key.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-    )
-    pem = certificate.public_bytes(serialization.Encoding.PEM)
-    store.set_setting(f"assertions {name}", [private.decode(), pem.decode()])
-    return key, certificate
+    """The key of an identity provider and its certificate, made when it is first run."""
+
+    def made() -> tuple[rsa.RSAPrivateKey, x509.Certificate]:
+        key = rsa.generate_private_key(65537, 2048)
+        now = datetime.fromtimestamp(clock.now(), UTC)
+        return key, self_issued(key, name, now, KEY_LIFE).sign(key, hashes.SHA256())
+
+    return kept_pair(store, f"assertions {name}", made)

@@ -1,14 +1,20 @@
 """The lab's own certificate authority: one short-lived root, and a leaf for the loopback addresses."""
 
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 from ipaddress import ip_address
 from pathlib import Path
+from typing import Any
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
+from enthesis.lab.store import Store
+
+PrivateKey = ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
+LONGEST_NAME = 64  # characters of a common name (RFC 5280, appendix A)
 AUTHORITY_LIFE = timedelta(days=30)
 LEAF_LIFE = timedelta(days=7)
 
@@ -51,6 +57,34 @@ def make_certificates(folder: Path) -> tuple[Path, Path, Path]:
     chain.write_bytes(leaf.public_bytes(serialization.Encoding.PEM))
     authority.write_bytes(root.public_bytes(serialization.Encoding.PEM))
     return authority, chain, key
+
+
+def kept_pair(store: Store, setting: str, make: Callable[[], tuple[PrivateKey, x509.Certificate]]) -> tuple[Any, Any]:
+    """A key and its certificate that are kept where the lab's keys are, under a setting; made where there are none."""
+    kept = store.setting(setting)
+    if isinstance(kept, list):
+        key = serialization.load_pem_private_key(kept[0].encode(), None)
+        return key, x509.load_pem_x509_certificate(kept[1].encode())
+    made, certificate = make()
+    private = made.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    )
+    store.set_setting(setting, [private.decode(), certificate.public_bytes(serialization.Encoding.PEM).decode()])
+    return made, certificate
+
+
+def self_issued(key: PrivateKey, name: str, now: datetime, life: timedelta) -> x509.CertificateBuilder:
+    """A certificate in the making, in which a key of the lab speaks for itself, from a day ago on."""
+    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, f"Enthesis lab {name}"[:LONGEST_NAME])])
+    return (
+        x509.CertificateBuilder()
+        .subject_name(subject)
+        .issuer_name(subject)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now - timedelta(days=1))
+        .not_valid_after(now + life)
+    )
 
 
 def _builder(

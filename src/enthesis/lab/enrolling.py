@@ -24,7 +24,7 @@ from starlette.requests import Request
 from starlette.responses import Response
 from starlette.routing import Route
 
-from enthesis.lab.authority import key_usage
+from enthesis.lab.authority import LONGEST_NAME, kept_pair, key_usage, self_issued
 from enthesis.lab.guarding import owner_asks
 from enthesis.lab.problems import HANDLERS, Problem
 from enthesis.lab.running import OWNER
@@ -33,7 +33,6 @@ from enthesis.lab.tokens import Clock, Signer, TokenRefused, unverified_issuer
 
 LIFE = timedelta(minutes=10)
 AUTHORITY_LIFE = timedelta(days=3650)
-LONGEST_NAME = 64  # characters of a common name (RFC 5280, appendix A)
 MAX_REQUEST = 32_768  # bytes
 EARLIER = timedelta(seconds=30)  # for clocks that are behind
 SERVICE_ACCOUNT = "system:serviceaccount:"
@@ -170,35 +169,20 @@ def _certificates(certificates: list[x509.Certificate]) -> Response:
 
 
 def _authority(store: Store, name: str, clock: Clock) -> tuple[ec.EllipticCurvePrivateKey, x509.Certificate]:
-    """The key and certificate of an authority, made when it is first run, and kept where the lab's keys are."""
-    kept = store.setting(f"authority {name}")
-    if isinstance(kept, list):
-        key = serialization.load_pem_private_key(kept[0].encode(), None)
-        if isinstance(key, ec.EllipticCurvePrivateKey):
-            return key, x509.load_pem_x509_certificate(kept[1].encode())
-    key = ec.generate_private_key(ec.SECP256R1())
-    now = datetime.fromtimestamp(clock.now(), UTC)
-    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, f"Enthesis lab {name}"[:LONGEST_NAME])])
-    certificate = (
-        x509.CertificateBuilder()
-        .subject_name(subject)
-        .issuer_name(subject)
-        .public_key(key.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(now - timedelta(days=1))
-        .not_valid_after(now + AUTHORITY_LIFE)
-        .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
-        .add_extension(key_usage(signs_certificates=True), critical=True)
-        .add_extension(x509.SubjectKeyIdentifier.from_public_key(key.public_key()), critical=False)
-        .sign(key, hashes.SHA256())
-    )
-    private = key.private_bytes(
-        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-    )
-    store.set_setting(
-        f"authority {name}", [private.decode(), certificate.public_bytes(serialization.Encoding.PEM).decode()]
-    )
-    return key, certificate
+    """The key and certificate of an authority, made when it is first run."""
+
+    def made() -> tuple[ec.EllipticCurvePrivateKey, x509.Certificate]:
+        key = ec.generate_private_key(ec.SECP256R1())
+        certificate = (
+            self_issued(key, name, datetime.fromtimestamp(clock.now(), UTC), AUTHORITY_LIFE)
+            .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
+            .add_extension(key_usage(signs_certificates=True), critical=True)
+            .add_extension(x509.SubjectKeyIdentifier.from_public_key(key.public_key()), critical=False)
+            .sign(key, hashes.SHA256())
+        )
+        return key, certificate
+
+    return kept_pair(store, f"authority {name}", made)
 
 
 def authority_pem(store: Store, name: str, clock: Clock) -> bytes:
