@@ -191,6 +191,15 @@ def bomb(root: Any) -> bytes:
     return f'<!DOCTYPE Assertion [<!ENTITY a0 "carol">{entities}]>{text}'.encode()
 
 
+def bomb_in_utf_16(root: Any) -> bytes:
+    return bomb(root).decode().encode("utf-16")
+
+
+def bomb_in_utf_7(root: Any) -> bytes:
+    text = bomb(root).decode()
+    return b'<?xml version="1.0" encoding="UTF-7"?>' + text.replace("<", "+ADw-").replace("!", "+ACE-").encode()
+
+
 def outside(root: Any) -> bytes:
     text = etree.tostring(root).decode().replace("carol", "&file;")
     return f'<!DOCTYPE Assertion [<!ENTITY file SYSTEM "file:///etc/passwd">]>{text}'.encode()
@@ -211,6 +220,8 @@ HELD = [
     (with_text("Version=", "Versio="), "not signed by its issuer"),
     (bomb, "a declaration"),
     (outside, "a declaration"),
+    (bomb_in_utf_16, "a declaration"),
+    (bomb_in_utf_7, "a declaration|not XML"),
     (lambda root: b"<" + bytes(etree.tostring(root)), "not XML"),
     (spaced, "too long"),
     (lambda root: b"carol", "not XML"),
@@ -322,6 +333,12 @@ def test_times_count(at: float, life: int, kind: type[Exception], said: str) -> 
 def test_one_that_was_made_for_another_service_is_not_taken() -> None:
     with pytest.raises(TokenRefused, match="another recipient"):
         service().attributes_in(sent(signed(recipient="https://other.example/token")))
+
+
+@pytest.mark.parametrize("form", [bomb, outside, bomb_in_utf_16, bomb_in_utf_7])
+def test_nothing_that_an_assertion_declares_is_read(form: Callable[[Any], bytes]) -> None:
+    with pytest.raises(Refused, match="not an assertion"):
+        asserted(form(etree.fromstring(signed())))
 
 
 @pytest.mark.parametrize("content", [b"", b"carol", b"<a/>", b"<!DOCTYPE a><a/>", b"====", b"<" * 70_000])

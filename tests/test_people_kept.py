@@ -183,6 +183,8 @@ def test_a_directory_is_surveyed_by_a_url_and_a_token_alone(enthesis: Program, o
     place = write_estate(tmp_path / "elsewhere", {"estate.yaml": (orchard.folder / "estate.yaml").read_text()})
     ran = enthesis("propose", "--directory", f"@orchard={file}", at=place)
     assert ran.code == 2 and "does not keep the people" in ran.err
+    ran = enthesis("propose", "--directory", f"orchard={file}", at=place)
+    assert ran.code == 2 and "name it with its @: @orchard" in ran.err
 
 
 FILTERS = [

@@ -62,7 +62,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             given.tokens or given.clients or given.kubeconfig or given.databases or given.directories or given.at_hand
         ):
             return _without_lab(estate, given)
-        remedy = "enthesis lab start; or say how a cluster is reached, with --kubeconfig"
+        remedy = "enthesis lab start; or say how something else is reached: --kubeconfig, --database, --directory"
         raise Unreachable(
             "no lab is running for this estate, and no other connection is configured",
             code="lab-not-running",
@@ -239,7 +239,9 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
             raise InvalidInput(
                 f"the estate does not keep the people of {name}",
                 code="people-not-kept",
-                remedy=f"add where they are to `organisations`: {name[1:]}: {{people: https://…}}",
+                remedy=f"name it with its @: @{name}"
+                if name in estate.organisations
+                else f"add where they are to `organisations`: {name.removeprefix('@')}: {{people: https://…}}",
             )
         people[name] = directory_at(name, path, estate.organisations[name[1:]].people)
     return Connected(
@@ -249,7 +251,7 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
 
 def keeps_people(estate: Estate, organisation: str) -> bool:
     """Whether an estate keeps the directory of an organisation of ours (with its '@') in step."""
-    found = estate.organisations.get(organisation.removeprefix("@"))
+    found = estate.organisations.get(organisation.removeprefix("@")) if organisation.startswith("@") else None
     ours = found is not None and not estate.administered_by_others(organisation)
     return ours and found is not None and found.people is not None
 

@@ -36,10 +36,11 @@ def asserted(content: bytes) -> Asserted:
         if not data.startswith(b"<"):
             data = base64.b64decode(data.replace(b"-", b"+").replace(b"_", b"/") + b"=" * (-len(data) % 4))
         parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
-        root = etree.fromstring(data, parser) if len(data) <= MAX_ASSERTION and b"<!" not in data else None
+        plain = len(data) <= MAX_ASSERTION and b"<!" not in data and b"\0" not in data
+        root = etree.fromstring(data, parser) if plain else None
     except (binascii.Error, ValueError, etree.XMLSyntaxError):
         root = None
-    if root is None or root.tag != f"{SAML}Assertion":
+    if root is None or root.getroottree().docinfo.internalDTD is not None or root.tag != f"{SAML}Assertion":
         raise Refused("not-a-token", "it is not an assertion of SAML 2.0")
     shows = {
         "aud": _texts(root.iterfind(f"{SAML}Conditions/{SAML}AudienceRestriction/{SAML}Audience")),
