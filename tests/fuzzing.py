@@ -16,15 +16,20 @@ from enthesis.connectors.cluster.kubeconfig import from_kubeconfigs
 from enthesis.connectors.http import Client, Connection
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
+from enthesis.lab.tokens import TokenRefused
 from enthesis.model.catalogue import Catalogue
 from enthesis.model.errors import EnthesisError, InnerError
 from enthesis.proposals.steps import FORMAT, digest_of, proposal_from
 from enthesis.surveys.survey import beside, read_survey
+from enthesis.tokens.asserted import asserted
 from enthesis.tokens.checking import keys_of, parsed
 from enthesis.verdicts.compiling import compile_estate
 
 from .conftest import SALTMARSH
+from .test_assertions import sent, signed
+from .test_assertions import service as asserting
 from .test_bounds import CONTEXT, URL, WELL, asked_of
+from .test_people_kept import at as kept_directory
 
 JUNK: list[Any] = [
     None, True, 0, -1, 1e308, 10**40, "", "/", "a//b", "@", "@x/", "..", "a/../b", [], {}, [[]], {"a": 1}, "é\u202e",
@@ -142,6 +147,22 @@ class Targets:
     def keys(self, rng: Random) -> None:
         keys_of(mangled(KEY_SET, rng))
 
+    def assertion(self, rng: Random) -> None:
+        data = bytes_mangled(ASSERTION, rng)
+        try:
+            assert asserting().attributes_in(sent(data)) == ASSERTED  # what was signed, or nothing
+        except TokenRefused as refused:
+            assert str(refused)
+        asserted(data)
+
+    def directory(self, rng: Random) -> None:
+        def answer(request: httpx.Request) -> httpx.Response:
+            entries = [mangled(one, rng) if rng.random() < 0.5 else one for one in ENTRIES]
+            body = {"totalResults": len(entries), "Resources": entries}
+            return httpx.Response(200, json=mangled(body, rng) if rng.random() < 0.3 else body)
+
+        list(kept_directory(answer).records(lambda name: None))
+
     def answers(self, rng: Random) -> None:
         def answer(request: httpx.Request) -> httpx.Response:
             if "well-known" in request.url.path and rng.random() < 0.8:
@@ -187,6 +208,13 @@ PROPOSAL: dict[str, Any] = {
     "dangers": [{"name": "n", "says": ["s"]}], "openings": [{"sentence": "s", "opens": ["o"], "accepted": ""}],
 }  # fmt: skip
 META = {"name": "n", "namespace": "n", "uid": "1", "resourceVersion": "1"}
+ASSERTION = signed()
+ASSERTED = asserting().attributes_in(sent(ASSERTION))
+ENTRIES: list[Any] = [
+    {"id": "1", "userName": "ann", "active": False, "externalId": "x @orchard/identity/ann", "meta": {"version": "1"}},
+    {"id": "2", "userName": "press/identity/printer", "userType": "service-account"},
+    {"id": "3", "displayName": "printers", "members": [{"value": "1"}, {"value": "9"}]},
+]
 ANSWERS: list[Any] = [
     {"items": [{"id": "1", "holder": "a", "etag": "e", "mark": None, "address": "a/identity/i", "kind": "person"}]},
     {"accounts": ["a"], "resources": ["a/bucket/b"], "people": {"@x/identity/p": "1"}},
