@@ -60,7 +60,7 @@ def test_engine_and_naive_evaluator_agree_on_every_step_of_every_request() -> No
     compare()
     assert counted["requests"] > examples(3000)
     assert counted["allowed"] > 0.3 * counted["requests"], counted
-    assert counted["hanging"] > 0.3 * counted["requests"], counted
+    assert counted["hanging"] > 0.25 * counted["requests"], counted
     assert all(counted[step] > examples(50) for step in STEPS), counted
 
 
