@@ -129,6 +129,13 @@ def test_who_is_disabled_signs_in_no_more(enthesis: Program, orchard: Lab) -> No
     assert ran.code == 0 and "refused at names" in ran.out, ran.out
 
 
+def test_a_session_of_its_administrators_that_has_ended_is_renewed(enthesis: Program, orchard: Lab) -> None:
+    place = orchard.folder
+    assert enthesis("enact", "--yes", at=place).code == 0
+    assert enthesis("lab", "clock", "--forward", "3h", at=place).code == 0
+    assert enthesis("propose", "--expect-none", at=place).code == 0
+
+
 def test_who_is_cut_off_signs_in_no_more(enthesis: Program, orchard: Lab) -> None:
     place = orchard.folder
     assert enthesis("enact", "--yes", at=place).code == 0

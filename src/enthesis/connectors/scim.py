@@ -43,7 +43,8 @@ class KeptDirectory:
 
     what = "directory"
 
-    def __init__(self, name: str, client: Client, token: Secret) -> None:
+    def __init__(self, name: str, client: Client, token: Secret, renew: Callable[[], Secret] | None = None) -> None:
+        self.renew = renew  # gets a new token where one has ended
         self.name = name
         self.client = client
         self.url = client.url  # the base url of its SCIM service
@@ -303,6 +304,9 @@ class KeptDirectory:
             headers["If-Match"] = tag
         more: dict[str, Any] = {"body": dict(body)} if body is not None else {}
         answer = self.client.ask(method, path, bearer=self.token, headers=headers, **more)
+        if answer.status == 401 and self.renew is not None:
+            self.token = self.renew()
+            answer = self.client.ask(method, path, bearer=self.token, headers=headers, **more)
         if answer.status == 412:
             raise MovedAway(f"meanwhile others changed an entry of {self.name}", code="changed-meanwhile",
                             remedy="propose again")  # fmt: skip

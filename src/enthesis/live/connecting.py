@@ -80,19 +80,16 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
         }
 
     def renewed(cloud: str) -> dict[str, Secret]:
-        from enthesis.lab.tuning import renew_sessions  # noqa: PLC0415  loads the libraries of tokens
-
-        renew_sessions(state, lab)
-        return sessions_at(cloud, sessions_of(state))
+        return sessions_at(cloud, _renewed(state, lab))
 
     providers: dict[str, LiveProvider] = {}
     issuers: dict[str, Issues] = {}
     hosts: dict[str, RunsHosts] = {}
     directories: dict[str, SignsIn] = {}
     registries: dict[str, KeepsImages] = {}
+    bound = given.patience if given is not None and given.patience else MAX_SECONDS
     for service in (one for one in lab.services if one["kind"] not in ("database", "login")):
         name = service["name"]
-        bound = given.patience if given is not None and given.patience else MAX_SECONDS
         acting = given.acting if given is not None else None
         client = Client(name, service["url"], authority=lab.authority, max_seconds=bound)
         if service["kind"] == "cloud" and name in estate.providers:
@@ -119,7 +116,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     return Connected(
         providers, every, LAB, _LabClock(state), clusters, hosts=hosts, directories=directories, keys=keys,
         databases=databases, logins=_logins(lab), registries=registries,
-        people=_people(estate, lab, listed),
+        people=_people(estate, lab, listed, bound),
     )  # fmt: skip
 
 
@@ -132,15 +129,32 @@ def _issuing(kind: str, name: str, client: Client, headers: dict[str, str]) -> I
     return (AssertionIssuer if kind == "assertions" else Pipeline)(name, client, headers)
 
 
-def _people(estate: Estate, lab: Running, listed: Sequence[Mapping[str, str]]) -> dict[str, Administered]:
+def _people(estate: Estate, lab: Running, listed: Sequence[Mapping[str, str]], bound: float) -> dict[str, Administered]:
     """The directories of a lab whose people the estate keeps."""
     found: dict[str, Administered] = {}
     for service in lab.services:
         name, url = service["name"], f"{service['url']}{SCIM}"
-        session = next((entry["session"] for entry in listed if entry.get("directory") == name), None)
-        if service["kind"] == "directory" and session is not None and keeps_people(estate, name):
-            found[name] = KeptDirectory(name, Client(name, url, authority=lab.authority), Secret(session))
+        if service["kind"] == "directory" and keeps_people(estate, name):
+            client = Client(name, url, authority=lab.authority, max_seconds=bound)
+            found[name] = KeptDirectory(name, client, _of_directory(name, listed), partial(_renewed_at, name, lab))
     return found
+
+
+def _of_directory(name: str, listed: Sequence[Mapping[str, str]]) -> Secret:
+    """The session of a directory's administrators; an empty one, which opens nothing, where there is none."""
+    return Secret(next((entry["session"] for entry in listed if entry.get("directory") == name), ""))
+
+
+def _renewed_at(directory: str, lab: Running) -> Secret:
+    return _of_directory(directory, _renewed(lab.state, lab))
+
+
+def _renewed(state: Path, lab: Running) -> list[Mapping[str, str]]:
+    """The sessions of the lab's administrators, made anew."""
+    from enthesis.lab.tuning import renew_sessions  # noqa: PLC0415  loads the libraries of tokens
+
+    renew_sessions(state, lab)
+    return sessions_of(state)
 
 
 def sessions_of(state: Path) -> list[Mapping[str, str]]:
