@@ -11,13 +11,15 @@ import pytest
 
 from enthesis.chains.differences import difference
 from enthesis.files.folder import read_texts
+from enthesis.live.surveying import SurveyedCloud, Writing, head_of
 from enthesis.model.addresses import account_of
 from enthesis.model.estate import Estate
 from enthesis.proposals.effects import access_change, as_estate, live_of
 from enthesis.proposals.proposing import propose
 from enthesis.proposals.steps import Blocked, Danger, Opening, Proposal, Step, proposal_from
 from enthesis.proposals.wanted import holders, wanted
-from enthesis.surveys.statements import LiveObject, Surveyed, across, statement_key
+from enthesis.surveys.statements import LiveObject, Surveyed, across, statement_key, told_apart
+from enthesis.surveys.survey import beside, read_survey
 
 from .conftest import PUBLISHING, SALTMARSH, examples
 from .worlds import LiveWorld
@@ -106,6 +108,29 @@ def test_what_is_enacted_gives_just_the_access_that_is_described() -> None:
         compared += 1
         shared += any(len(set(map(account_of, group.members))) > 1 for group in estate.groups.values())
     assert compared > 10 and shared > 5
+
+
+def test_a_survey_of_what_is_enacted_says_just_the_access_that_is_described() -> None:
+    compared = 0
+    for estate, live in worlds_in_place():
+        apart = told_apart(statement for one in live for statement in one.objects)
+        systems = [SurveyedCloud(one, "https://cloud.example", estate.resources, [], apart) for one in live]
+        writing = Writing(estate.name, datetime.fromtimestamp(NOW, UTC), systems)
+        lines = [line.decode() for line in writing.lines(head_of(estate), Quiet())]
+        seen = beside(estate, read_survey(lines, "live", estate.catalogue))
+        described, there = (replace(one, journeys={}, invariants=(), credentials={}) for one in (estate, seen))
+        found = difference(described, there, NOW)
+        assert not found.gains and not found.losses, (found.gains[:1], found.losses[:1])
+        compared += 1
+    assert compared > 10
+
+
+class Quiet:
+    """Told how far long work has come."""
+
+    def begin(self, what: str, total: int) -> None: ...
+    def step(self, what: str) -> None: ...
+    def end(self) -> None: ...
 
 
 def test_copies_of_a_group_or_role_that_differ_are_told_apart() -> None:
