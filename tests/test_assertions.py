@@ -13,7 +13,7 @@ from typing import Any, cast
 import httpx
 import pytest
 from cryptography import x509
-from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import rsa
 from cryptography.x509.oid import NameOID
 from lxml import etree
@@ -23,7 +23,7 @@ from signxml.signer import XMLSigner
 from enthesis.lab.assertions import SAML, SIGNATURE, ShownAssertions, signed_assertion
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, TokenExpired, TokenRefused
-from enthesis.tokens.asserted import asserted
+from enthesis.tokens.asserted import asserted, check_signature
 from enthesis.tokens.checking import Refused
 
 from .conftest import Lab, Program, lab_of, write_estate
@@ -474,3 +474,50 @@ def test_an_assertion_in_a_file_is_shown_to_a_server_that_only_a_url_is_known_of
     file.write_text("nothing")
     ran = enthesis("prove", "--token", f"desk={file}", at=place, SSL_CERT_FILE=desk.authority)
     assert ran.code == 1 and "cannot be read" in ran.out
+
+
+def test_an_assertion_is_held_against_trusts_with_the_reason(enthesis: Program, desk: Lab, tmp_path: Path) -> None:
+    run = ["lab", "run", "desk", "--claim=sub=carol", "--claim=aud=lowland", "--claim=team=press-9"]
+    made = {}
+    for group in ("printers", "guests"):
+        said = enthesis(
+            *run, f"--claim=groups={group}", "--", "sh", "-c", "printf %s $ENTHESIS_ASSERTION", at=desk.folder
+        )
+        made[group] = tmp_path / f"{group}.xml"
+        made[group].write_bytes(base64.urlsafe_b64decode(said.out + "=="))
+    admit = ("admit", "press/identity/printer", "--token")
+    ran = enthesis(*admit, str(made["printers"]), at=desk.folder)
+    assert ran.code == 0 and "This assertion can take on" in ran.out and "with a key of desk" in ran.out
+    ran = enthesis(*admit, str(made["guests"]), at=desk.folder)
+    assert ran.code == 1 and "groups is guests, and is to be one of printers" in ran.out
+    ran = enthesis("trace", "--token", str(made["guests"]), "--through", "press/identity/printer", at=desk.folder)
+    assert ran.code == 1 and "an assertion of desk" in ran.out and "The assertion's signature" in ran.err
+    ran = enthesis(*admit, str(made["printers"]), "--offline", at=desk.folder)
+    assert ran.code == 0 and "if its signature is good" in ran.out and "--keys" in ran.out
+    with httpx.Client(verify=ssl.create_default_context(cafile=desk.authority)) as client:
+        (tmp_path / "metadata.xml").write_bytes(client.get(f"{desk.services['desk']}/metadata").content)
+    ran = enthesis(*admit, str(made["printers"]), "--keys", str(tmp_path / "metadata.xml"), at=desk.folder)
+    assert ran.code == 0 and "a key in" in ran.out
+    text = made["printers"].read_bytes()
+    made["printers"].write_bytes(text.replace(b"carol", b"dora"))
+    ran = enthesis(*admit, str(made["printers"]), at=desk.folder)
+    assert ran.code == 1 and "not believed  it is not signed as a whole" in ran.out
+    made["printers"].write_bytes(text)
+    (tmp_path / "other.pem").write_bytes(key("forger")[1].public_bytes(serialization.Encoding.PEM))
+    ran = enthesis(*admit, str(made["printers"]), "--keys", str(tmp_path / "other.pem"), at=desk.folder)
+    assert ran.code == 1 and "not signed as a whole" in ran.out
+    (tmp_path / "none").write_text("<nothing/>")
+    ran = enthesis(*admit, str(made["printers"]), "--keys", str(tmp_path / "none"), at=desk.folder)
+    assert ran.code == 1 and "no certificate of its issuer" in ran.out
+    assert enthesis("lab", "clock", "--forward", "10m", at=desk.folder).code == 0
+    ran = enthesis(*admit, str(made["printers"]), at=desk.folder)
+    assert ran.code == 1 and "it has ended" in ran.out
+
+
+@pytest.mark.attack("assertions")
+@pytest.mark.parametrize("change", [inside, beside, same_id, unsigned, more_attributes])
+def test_what_anybody_changed_is_not_believed_when_it_is_asked_about(change: Callable[[Any], bytes]) -> None:
+    forged = change(etree.fromstring(signed()))
+    with pytest.raises(Refused, match="not signed as a whole"):
+        check_signature(asserted(forged), [key("desk")[1]])
+    check_signature(asserted(signed()), [key("forger")[1], key("desk")[1]])

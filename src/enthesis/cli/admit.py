@@ -40,11 +40,15 @@ def admit(
         ),
     ] = None,
     token: Annotated[
-        str | None, typer.Option("--token", metavar="FILE|-", help="Check whether this token is admitted.")
+        str | None, typer.Option("--token", metavar="FILE|-", help="Check whether this token or assertion is admitted.")
     ] = None,
     keys: Annotated[
         Path | None,
-        typer.Option("--keys", metavar="FILE", help="Check --token with this key set instead of the issuer's."),
+        typer.Option(
+            "--keys",
+            metavar="FILE",
+            help="Check --token with this key set, or a certificate or metadata (SAML), instead of the issuer's.",
+        ),
     ] = None,
     offline: Annotated[bool, typer.Option("--offline", help="Do not ask the issuer for its keys.")] = False,
     from_token: Annotated[

@@ -51,24 +51,26 @@ def hold_against(
         if shown is None:
             answers.append(Held(trust, False, refused=form))
             continue
-        if trust.admits.form == "token" and issuer not in beliefs:
+        if trust.admits.form == shown.form and issuer not in beliefs:
             beliefs[issuer] = belief(estate, folder, issuer, shown, instant, keys)
         said = beliefs.get(issuer, Belief(None))
         why = said.refused.why if said.refused else ""
-        answers.append(held_against(trust, shown.unverified_claims, instant, why, said.signed_with, said.unchecked))
+        held = (shown.unverified_claims, instant, why, said.signed_with, said.unchecked, shown.form)
+        answers.append(held_against(trust, *held))
     admitted = any(answer.admitted for answer in answers)
     unknown = admitted and not any(answer.admitted and not answer.unchecked for answer in answers)
+    what = shown.form if shown is not None else "token"
     of = ", ".join(dict.fromkeys(trust.of for trust in trusts))
     if output is Format.JSON:
         put_json(
             {
-                "says": held_sentence(of, admitted, unknown),
+                "says": held_sentence(of, admitted, unknown, what),
                 "admitted": None if unknown else admitted,
                 "trusts": [held_json(answer) for answer in answers],
             }
         )
     else:
-        put_lines(held_lines(of, admitted, unknown, answers))
+        put_lines(held_lines(of, admitted, unknown, answers, what))
     if not admitted:
         raise typer.Exit(1)
     if unknown and not keys.offline:

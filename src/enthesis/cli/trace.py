@@ -64,7 +64,9 @@ def trace(
             "--journey", metavar="NAME", autocompletion=completing.journeys, help="Explain the request of this journey."
         ),
     ] = None,
-    token: Annotated[str | None, typer.Option("--token", metavar="FILE|-", help="Start from this token.")] = None,
+    token: Annotated[
+        str | None, typer.Option("--token", metavar="FILE|-", help="Start from this token or assertion.")
+    ] = None,
     claim: ClaimOption = None,
     at_time: TimeOption = None,
     network: NetworkOption = None,
@@ -96,7 +98,8 @@ def trace(
     else:
         question = _asked(described, folder, words, who, through, token, claims_from(claim), mfa, around)
     if token is not None:
-        remark("The token's signature was not checked: it is taken for what it says.", quiet=quiet)
+        what = "assertion" if question.origin.form == "assertion" else "token"
+        remark(f"The {what}'s signature was not checked: it is taken for what it says.", quiet=quiet)
     verdict = Judge(compile_estate(described)).judge(question)
     remedies = remedies_for(described, verdict)
     small = len(described.grants) + len(described.trusts) + len(described.identities) <= SMALL

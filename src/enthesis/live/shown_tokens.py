@@ -5,8 +5,9 @@ import time
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
+from enthesis.connectors.http import Client
 from enthesis.connectors.keys import IssuerKeys, keys_in_file
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_text
@@ -26,15 +27,29 @@ from enthesis.tokens.checking import (
     parsed,
 )
 
+if TYPE_CHECKING:
+    from enthesis.tokens.asserted import Asserted
+
 MAX_FILE = 65_536  # bytes
 
 
 @dataclass(frozen=True)
 class ShownToken:
-    """A token as it was read, and its claims as they are judged; nothing of it is believed yet."""
+    """A token or an assertion as it was read, and what it shows as that is judged; nothing of it is believed yet."""
 
-    parsed: Parsed
+    parsed: Parsed | None
     unverified_claims: dict[str, Any]
+    assertion: "Asserted | None" = None
+
+    @property
+    def form(self) -> str:
+        """What it is: a token, or an assertion."""
+        return "token" if self.assertion is None else "assertion"
+
+    @property
+    def issuer(self) -> object:
+        """Who signed it, as it says."""
+        return self.unverified_claims.get("iss") if self.assertion is None else self.assertion.issuer
 
 
 @dataclass(frozen=True)
@@ -59,6 +74,13 @@ def read_token(source: str) -> ShownToken:
     """The token in a file, or on standard input for `-`. InvalidInput where there is none, Refused for a wrong form."""
     data = sys.stdin.buffer.read(MAX_FILE + 1) if source == "-" else read_file(Path(source), MAX_FILE)
     token = data.strip(b" \t\r\n")
+    if token[:1] in (b"<", b"P") and token.count(b".") != 2:  # XML, or that in base64
+        # loads libraries that read XML
+        from enthesis.tokens.asserted import asserted, looks_like_one  # noqa: PLC0415
+
+        if looks_like_one(token):
+            read = asserted(token)
+            return ShownToken(None, dict(read.shows), read)
     if token.count(b".") != 2 and len(token) <= MAX_FILE:
         raise InvalidInput(
             f"{source} holds no signed token",
@@ -86,18 +108,18 @@ def readable_token(source: str) -> ShownToken:
 
 def token_origin(estate: Estate, folder: Path, source: str, who: str | None) -> Origin:
     """The origin that a token is, its claims taken for what they say."""
-    claims = readable_token(source).unverified_claims
+    shown = readable_token(source)
     if who is not None:
         if who not in estate.issuers:
             raise InvalidInput(f"unknown issuer {who}", code="issuer-unknown")
-        return Origin("token", who, claims)
-    url = claims.get("iss")
+        return Origin(shown.form, who, shown.unverified_claims)
+    url = shown.issuer
     for issuer in estate.issuers.values():
         if url is not None and url in addresses_of(estate, folder, issuer.name):
-            return Origin("token", issuer.name, claims)
+            return Origin(shown.form, issuer.name, shown.unverified_claims)
     known = ", ".join(f"{issuer.name} ({issuer.url})" for issuer in estate.issuers.values() if issuer.url)
     raise InvalidInput(
-        f"no issuer of this estate has the url {url!r}, which the token names",
+        f"no issuer of this estate has the url {url!r}, which the {shown.form} names",
         code="issuer-unknown",
         remedy=f"known: {known or 'none with a url'}; or name the issuer with --from",
     )
@@ -121,12 +143,14 @@ def belief(
 ) -> Belief:
     """Checks a token by everything but the conditions of a trust."""
     addresses = addresses_of(estate, folder, issuer)
-    named = shown.unverified_claims.get("iss")
+    named = shown.issuer
     url = named if isinstance(named, str) and named in addresses else next(iter(addresses), None)
     if url is not None and addresses[url] is not None:
         from enthesis.lab.tuning import clock  # noqa: PLC0415  loads the store of the lab
 
         instant += timedelta(seconds=clock(state_folder(folder)))
+    if shown.parsed is None or shown.assertion is not None:
+        return _belief_in_assertion(issuer, url, addresses, shown.assertion, instant, source)
     try:
         expected = Expected(url if url is not None else str(named), instant)
         algorithm = check_header(shown.parsed, expected)
@@ -140,6 +164,37 @@ def belief(
     where = f"a key in {source.file}" if source.file is not None else f"a key of {issuer} ({url})"
     if source.file is None and source.survey is not None and url in source.survey.keys:
         where += f", as published at {time_text(source.survey.taken)}"
+    return Belief(None, signed_with=where)
+
+
+def _belief_in_assertion(
+    issuer: str, url: str | None, addresses: dict[str, Path | None], read: "Asserted | None", instant: datetime,
+    source: KeySource,
+) -> Belief:  # fmt: skip
+    """Checks an assertion by its issuer, its end and its signature; whom it was made for, and whether it was shown
+    before, only the service knows that it is shown to."""
+    # loads libraries that read XML
+    from enthesis.tokens.asserted import certificates_in, check_signature  # noqa: PLC0415
+
+    assert read is not None  # noqa: S101  as it was read
+    if url is not None and read.issuer not in addresses:
+        return Belief(Refused("other-issuer", f"it names another issuer than {issuer}"))
+    if read.ends is None or read.ends <= instant:
+        return Belief(Refused("expired", "it has ended" if read.ends is not None else "it says no end"))
+    try:
+        if source.file is not None:
+            where, content = f"a key in {source.file}", read_file(source.file, MAX_FILE)
+        elif source.offline or url is None or addresses[url] is None:
+            return Belief(None, unchecked="name the issuer's metadata or certificate with --keys")
+        else:
+            client = Client(issuer, url, authority=addresses[url])
+            where = f"a key of {issuer} ({url})"
+            content = client.expect(client.ask("GET", "/metadata"), 200).content
+        check_signature(read, certificates_in(content))
+    except Refused as why:
+        return Belief(why)
+    except LiveFailure as fault:
+        return Belief(None, unchecked=fault.message)
     return Belief(None, signed_with=where)
 
 

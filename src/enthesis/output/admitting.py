@@ -121,17 +121,17 @@ def _compared_lines(compared: TrustComparison) -> Iterator[Line]:
         yield line("  ", Span(f"leaves out some of {than}: ", "doubt"), caller_text(compared.less))
 
 
-def held_sentence(of: str, admitted: bool, unknown: bool) -> str:
-    """Whether a token is admitted, in a sentence."""
+def held_sentence(of: str, admitted: bool, unknown: bool, what: str = "token") -> str:
+    """Whether a token, or `what` else was shown, is admitted, in a sentence."""
     if unknown:
-        return f"This token could take on {of}, if its signature is good: that was not checked."
-    return f"This token {'can' if admitted else 'cannot'} take on {of}."
+        return f"This {what} could take on {of}, if its signature is good: that was not checked."
+    return f"This {what} {'can' if admitted else 'cannot'} take on {of}."
 
 
-def held_lines(of: str, admitted: bool, unknown: bool, answers: Sequence[Held]) -> Iterator[Line]:
-    """A token held against trusts, claim by claim; the token itself is never repeated."""
+def held_lines(of: str, admitted: bool, unknown: bool, answers: Sequence[Held], what: str = "token") -> Iterator[Line]:
+    """A token or assertion held against trusts, claim by claim; what was shown is never repeated."""
     style = "doubt" if unknown else "good" if admitted else "bad"
-    yield line(Span(held_sentence(of, admitted, unknown), style))
+    yield line(Span(held_sentence(of, admitted, unknown, what), style))
     for held in answers:
         yield line()
         yield from trust_lines(held.trust)

@@ -5,16 +5,22 @@ SAML core 2.0, section 2; RFC 7522, section 2.1, for how it is sent.
 
 import base64
 import binascii
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
+from cryptography import x509
 from lxml import etree
+from signxml.exceptions import SignXMLException
+from signxml.verifier import SignatureConfiguration, XMLVerifier
 
 from enthesis.tokens.checking import Refused
 
 MAX_ASSERTION = 65_536  # bytes
 SAML = "{urn:oasis:names:tc:SAML:2.0:assertion}"
+CERTIFICATE = "{http://www.w3.org/2000/09/xmldsig#}X509Certificate"
+SHORTEST = 100  # characters
+SIGNED = SignatureConfiguration(location="./", expect_references=1)
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,9 +41,8 @@ def asserted(content: bytes) -> Asserted:
     try:
         if not data.startswith(b"<"):
             data = base64.b64decode(data.replace(b"-", b"+").replace(b"_", b"/") + b"=" * (-len(data) % 4))
-        parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
         plain = len(data) <= MAX_ASSERTION and b"<!" not in data and b"\0" not in data
-        root = etree.fromstring(data, parser) if plain else None
+        root = etree.fromstring(data, _parser()) if plain else None
     except (binascii.Error, ValueError, etree.XMLSyntaxError):
         root = None
     if root is None or root.getroottree().docinfo.internalDTD is not None or root.tag != f"{SAML}Assertion":
@@ -57,6 +62,48 @@ def asserted(content: bytes) -> Asserted:
         _time(conditions.get("NotOnOrAfter") if conditions is not None else None),
         base64.urlsafe_b64encode(data).decode().rstrip("="),
     )
+
+
+def looks_like_one(content: bytes) -> bool:
+    """Whether some content is meant as an assertion, and not as a token: XML, or that in base64."""
+    data = content.strip()
+    return data.startswith(b"<") or (b"." not in data and data[:1] == b"P" and len(data) > SHORTEST)
+
+
+def check_signature(read: Asserted, certificates: Sequence[x509.Certificate]) -> None:
+    """Refused where the whole assertion is not signed by one of these keys."""
+    data = base64.urlsafe_b64decode(read.sent + "=" * (-len(read.sent) % 4))
+    identifier = etree.fromstring(data, _parser()).get("ID")
+    for certificate in certificates:
+        try:
+            found = XMLVerifier().verify(data, x509_cert=certificate, expect_config=SIGNED)
+        except (SignXMLException, ValueError, TypeError, KeyError, AttributeError, etree.LxmlError):
+            continue
+        signed = None if isinstance(found, list) else found.signed_xml
+        if signed is not None and signed.tag == f"{SAML}Assertion" and signed.get("ID") == identifier:
+            return
+    raise Refused("signature-wrong", "it is not signed as a whole by a key of its issuer")
+
+
+def certificates_in(content: bytes) -> list[x509.Certificate]:
+    """The certificates of keys that sign: in metadata (SAML metadata 2.0, section 2.4.1.1), or in PEM. Refused where
+    there are none."""
+    try:
+        if b"-----BEGIN" in content:
+            return x509.load_pem_x509_certificates(content)
+        plain = len(content) <= MAX_ASSERTION and b"<!" not in content and b"\0" not in content
+        root = etree.fromstring(content, _parser()) if plain else None
+        texts = () if root is None else (each.text or "" for each in root.iter(CERTIFICATE))
+        found = [x509.load_der_x509_certificate(base64.b64decode("".join(text.split()))) for text in texts]
+    except (ValueError, binascii.Error, etree.XMLSyntaxError):
+        found = []
+    if not found:
+        raise Refused("no-key", "no certificate of its issuer can be read")
+    return found
+
+
+def _parser() -> "etree.XMLParser":
+    return etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
 
 
 def _texts(elements: "etree.ElementBase") -> tuple[str, ...]:

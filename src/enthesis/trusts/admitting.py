@@ -328,11 +328,12 @@ class Held:
 
 
 def held_against(
-    trust: Trust, claims: Mapping[str, Value], instant: datetime, refused: str, signed_with: str, unchecked: str
-) -> Held:
-    """Whether a token with these claims is admitted, once it is known whether it is to be believed."""
-    if trust.admits.form != "token":
-        return Held(trust, False, "this trust admits no token")
+    trust: Trust, claims: Mapping[str, Value], instant: datetime, refused: str, signed_with: str, unchecked: str,
+    form: str = "token",
+) -> Held:  # fmt: skip
+    """Whether a token or assertion with these claims is admitted, once it is known whether it is to be believed."""
+    if trust.admits.form != form:
+        return Held(trust, False, f"this trust admits no {form}")
     if trust.until is not None and trust.until <= instant:
         refused = refused or "the trust has ended"
     faults = tuple(failing(trust, claims))
