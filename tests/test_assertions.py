@@ -373,6 +373,7 @@ def test_journeys_that_start_with_an_assertion_are_proved(enthesis: Program, des
 def test_callers_near_an_admitted_assertion_are_refused(enthesis: Program, desk: Lab) -> None:
     ran = enthesis("prove", "--near-misses", "--format", "json", at=desk.folder)
     assert ran.code == 0, ran.out + ran.err
+    assert enthesis("lab", "rotate", "desk", at=desk.folder).code == 2, "its key stays"
     (about,) = ran.json["trials"]
     assert about["refused"] >= 8 and about["not_tried"] is None and about["trials"][0]["outcome"] == "allowed"
     assert all("target-side" in trial["refused_at"] for trial in about["trials"][1:])

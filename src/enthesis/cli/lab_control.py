@@ -24,6 +24,8 @@ from enthesis.model.estate import Estate
 from enthesis.output.lines import Span, line
 from enthesis.output.streams import put_done, put_json, put_lines, remark
 
+WITH_KEYS = ("cloud", "pipeline", "cluster", "directory", "registry")  # services whose signing keys can be changed
+
 
 def start(
     estate: EstateOption = None,
@@ -150,10 +152,12 @@ def rotate(
 ) -> None:
     """Give a service of the lab new signing keys; tokens signed with the old ones stay valid."""
     found = running_lab(estate)
-    names = [service["name"] for service in found.services]
+    names = [service["name"] for service in found.services if service["kind"] in WITH_KEYS]
     if issuer not in names:
         hint = perhaps(issuer, names, f"expected one of {', '.join(names)}")
-        raise InvalidInput(f"the lab has no service called {issuer}", code="lab-service-unknown", remedy=hint)
+        raise InvalidInput(
+            f"the lab has no service called {issuer} whose keys change", code="lab-service-unknown", remedy=hint
+        )
     from enthesis.lab.tuning import rotate as new_keys  # noqa: PLC0415  loads the libraries of tokens
 
     new_keys(found.state, issuer)
