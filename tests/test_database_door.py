@@ -22,7 +22,7 @@ from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret
 from enthesis.ports import HeldCredential, Refusal, Surroundings
 
-from .conftest import SALTMARSH, Lab, Program, packaged_lab, start_lab
+from .conftest import SALTMARSH, Lab, Program, lab_of, packaged_lab, start_lab
 from .databases import postgresql
 
 LEVELS = "gauges/database/levels"
@@ -301,3 +301,38 @@ def test_an_open_login_outlives_its_certificate_until_it_is_idle(enthesis: Progr
         (told,) = ran.json["trials"][0]["told"]
         assert ran.code == 0 and told.startswith(f"a login at {LEVELS} that was open goes on"), ran.out
         assert told.endswith("a cut-off ends it, and the server after 15min in which nothing is done")
+
+
+def test_a_grant_to_a_group_is_kept_for_each_who_is_in_it(enthesis: Program, tmp_path: Path) -> None:
+    """A database knows no groups of ours: who comes and goes is given the privileges, and has them taken."""
+    folder = tmp_path / "levels"
+    shutil.copytree(SALTMARSH.parent / "levels", folder)
+    text = (folder / "databases.yaml").read_text()
+    members = "[gauges/identity/level-reader, gauges/identity/level-writer]"
+    group = f"groups:\n  gauges/group/readers: {{members: {members}}}\ngrants:"
+    by_group = text.replace("grants:", group).replace(
+        "{to: gauges/identity/level-reader, role", "{to: gauges/group/readers, role"
+    )
+    (folder / "databases.yaml").write_text(by_group)
+    with lab_of(enthesis, folder) as lab:
+        assert enthesis("propose", "--expect-none", at=lab.folder).code == 0
+        assert enthesis("prove", at=lab.folder).code == 0
+        (folder / "databases.yaml").write_text(
+            by_group.replace("members: [gauges/identity/level-reader, ", "members: [")
+        )
+        ran = enthesis("propose", "--format", "json", at=lab.folder)
+        removed = [one["sentence"] for one in ran.json["steps"] if one["action"] == "remove"]
+        assert removed == ["the grant of level-reading to gauges/identity/level-reader at gauges/database/levels"]
+        assert enthesis("enact", "--yes", at=lab.folder).code == 0, "without --prune"
+        ran = enthesis("prove", "levels-are-read", at=lab.folder)
+        assert ran.code == 1 and "refused at target-side" in ran.out
+        # whoever has the same by themselves keeps it
+        both = by_group.replace("members: [gauges/identity/level-reader, ", "members: [").replace(
+            "grants:\n",
+            "grants:\n  - {to: gauges/identity/level-writer, role: level-reading, at: gauges/database/levels}\n",
+        )
+        (folder / "databases.yaml").write_text(both)
+        assert enthesis("propose", "--expect-none", at=lab.folder).code == 0
+        (folder / "databases.yaml").write_text(both.replace("members: [gauges/identity/level-writer]", "members: []"))
+        assert enthesis("enact", "--yes", at=lab.folder).code == 0
+        assert enthesis("propose", "--expect-none", at=lab.folder).code == 0

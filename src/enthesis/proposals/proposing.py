@@ -12,7 +12,7 @@ from enthesis.model.sentences import shown, statement_sentence
 from enthesis.proposals.lingering import dangling, living_on
 from enthesis.proposals.ordering import in_usual_order
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Blocked, Proposal, Step
-from enthesis.proposals.wanted import Wanted, known_at, usable_at, wanted
+from enthesis.proposals.wanted import Wanted, kept_for_members, known_at, usable_at, wanted
 from enthesis.surveys.statements import Key, LiveObject, Surveyed, listed, names_what_is_gone, normalised
 
 Objection = Callable[[str, Mapping[str, Any], Mapping[str, Any]], str]
@@ -64,6 +64,10 @@ def propose(
     written = _written(theirs, surveys, known)
     kept = {our.key for our in ours}
     leftover = [statement for surveyed in surveys for statement in surveyed.objects if statement.key not in kept]
+    of_members = kept_for_members(estate)
+    outside = [one for one in leftover if one.mark == estate.name and _place_of(one) in of_members]
+    steps.extend(map(_removing, outside))  # who left a group has no grant by it, with --prune and without
+    leftover = [statement for statement in leftover if statement not in outside]
     lingering = [statement for statement in leftover if statement.mark == estate.name]
     whole = [
         statement for statement in leftover if not names_what_is_gone(statement.body)
@@ -92,6 +96,12 @@ def propose(
         lives_on=tuple(living_on(steps, surveys)),
         aside=tuple(dict.fromkeys(statement.provider for statement in every if statement.provider not in spoken_to)),
     )
+
+
+def _place_of(statement: LiveObject) -> tuple[str, str, str]:
+    """The system, role and place of a grant; of any other statement none that a grant has."""
+    body = statement.body if statement.collection == "grants" else {}
+    return statement.provider, str(body.get("role", "")), str(body.get("at", ""))
 
 
 def _kept_of_each(

@@ -11,6 +11,7 @@ from enthesis.model.conditions import Glob
 from enthesis.model.estate import Estate, Grant, Group, Role, boundary_of
 from enthesis.model.file_errors import Source
 from enthesis.surveys.statements import Key, statement_key
+from enthesis.verdicts.compiling import Compiled, compile_estate
 
 
 @dataclass(frozen=True, slots=True)
@@ -201,13 +202,44 @@ def _trusts(estate: Estate) -> Iterator[Wanted]:
 
 
 def _grants(estate: Estate) -> Iterator[Wanted]:
+    by_group: dict[tuple[str, str, str, str], Wanted] = {}  # of several groups that somebody is in, one is enough
+    compiled: Compiled | None = None
     for grant in estate.grants:
         body = plain_statement("grants", replace(grant, because=None))
         body.pop("held_by", None)
         for provider in _providers_of_grant(estate, grant):
-            needs = (grant.to, grant.at)
             holder = _holder_there(estate, grant, provider)
-            yield Wanted(provider, "grants", holder, body, grant.source, needs)
+            if not _is_by_group(provider, grant):
+                yield Wanted(provider, "grants", holder, body, grant.source, (grant.to, grant.at))
+                continue
+            compiled = compiled or compile_estate(estate)
+            for to in _members(compiled, grant.to):
+                one = Wanted(provider, "grants", holder, {**body, "to": to}, grant.source, (to, grant.at))
+                by_group.setdefault((provider, to, grant.role, grant.at), one)
+    direct = {(grant.to, grant.role, grant.at) for grant in estate.grants}
+    yield from (one for key, one in by_group.items() if key[1:] not in direct)
+
+
+def _is_by_group(provider: str, grant: Grant) -> bool:
+    """Whether a grant to a group is kept as grants to those who are in it: databases know no groups of ours."""
+    return "/database/" in provider and "/group/" in grant.to
+
+
+def _members(compiled: Compiled, group: str) -> list[str]:
+    """The identities that are described and in a group, listed, by a group in it or by its rule."""
+    index = compiled.places.index
+    return [address for address in compiled.estate.identities if index[group] in compiled.groups_of(index[address])]
+
+
+def kept_for_members(estate: Estate) -> set[tuple[str, str, str]]:
+    """Where grants to groups are kept as grants to their members: the system, the role and the place of each. Who is no
+    member any more has none there."""
+    return {
+        (provider, grant.role, grant.at)
+        for grant in estate.grants
+        for provider in _providers_of_grant(estate, grant)
+        if _is_by_group(provider, grant)
+    }
 
 
 def _providers_of_grant(estate: Estate, grant: Grant) -> tuple[str, ...]:
