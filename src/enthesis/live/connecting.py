@@ -62,7 +62,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             given.tokens or given.clients or given.kubeconfig or given.databases or given.directories or given.at_hand
         ):
             return _without_lab(estate, given)
-        remedy = "enthesis lab start; or say how something else is reached: --kubeconfig, --database, --directory"
+        remedy = "enthesis lab start; or say how a cluster is reached (--kubeconfig), a database or a directory"
         raise Unreachable(
             "no lab is running for this estate, and no other connection is configured",
             code="lab-not-running",

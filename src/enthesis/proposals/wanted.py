@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from enthesis.files.shapes import NameOrGlob
 from enthesis.files.writing import plain_statement
@@ -11,7 +11,9 @@ from enthesis.model.conditions import Glob
 from enthesis.model.estate import Estate, Grant, Group, Role, boundary_of
 from enthesis.model.file_errors import Source
 from enthesis.surveys.statements import Key, statement_key
-from enthesis.verdicts.compiling import Compiled, compile_estate
+
+if TYPE_CHECKING:
+    from enthesis.verdicts.compiling import Compiled
 
 
 @dataclass(frozen=True, slots=True)
@@ -212,7 +214,10 @@ def _grants(estate: Estate) -> Iterator[Wanted]:
             if not _is_by_group(provider, grant):
                 yield Wanted(provider, "grants", holder, body, grant.source, (grant.to, grant.at))
                 continue
-            compiled = compiled or compile_estate(estate)
+            if compiled is None:
+                from enthesis.verdicts.compiling import compile_estate  # noqa: PLC0415  loads a library of numbers
+
+                compiled = compile_estate(estate)
             for to in _members(compiled, grant.to):
                 one = Wanted(provider, "grants", holder, {**body, "to": to}, grant.source, (to, grant.at))
                 by_group.setdefault((provider, to, grant.role, grant.at), one)
@@ -225,7 +230,7 @@ def _is_by_group(provider: str, grant: Grant) -> bool:
     return "/database/" in provider and "/group/" in grant.to
 
 
-def _members(compiled: Compiled, group: str) -> list[str]:
+def _members(compiled: "Compiled", group: str) -> list[str]:
     """The identities that are described and in a group, listed, by a group in it or by its rule."""
     index = compiled.places.index
     return [address for address in compiled.estate.identities if index[group] in compiled.groups_of(index[address])]
