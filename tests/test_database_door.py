@@ -157,7 +157,7 @@ def test_a_survey_and_the_questions_that_are_asked_of_it(enthesis: Program, door
     assert enthesis(*asked, "read", READINGS, at=door.folder).code == 0
     assert enthesis(*asked, "write", READINGS, at=door.folder).code == 1
     shown = enthesis("card", "--survey", str(file), READER, at=door.folder).out
-    assert "through gauges/group/levels:public" in shown and "read on table" in shown
+    assert "through gauges/database/levels/group/public" in shown and "read on table" in shown
 
 
 def test_withdrawn_access_opens_nothing_at_once_and_ends_open_sessions(enthesis: Program, door: Lab) -> None:
@@ -281,7 +281,7 @@ def test_a_server_that_others_set_up_is_surveyed_without_an_estate(enthesis: Pro
         ran = enthesis(*survey, str(tmp_path / "live.jsonl"), at=tmp_path)
         assert ran.code == 3 and "Partial survey" in ran.err and "columns of" in ran.err, ran.err
         assert "lets all in without any proof" in ran.err  # the tests' server asks for none
-        ask = ("trace", "--survey", str(tmp_path / "live.jsonl"), "--from", "shop/identity/orders:app")
+        ask = ("trace", "--survey", str(tmp_path / "live.jsonl"), "--from", "shop/database/orders/identity/app")
         traced = enthesis(*ask, "read", "shop/database/orders/schema/public/table/orders", at=tmp_path)
         assert traced.code == 3 and "Refused" in traced.out and "artial" in traced.out.splitlines()[0]
         (tmp_path / "access").write_text(url.replace("postgres@", "plain@"))

@@ -14,7 +14,7 @@ from psycopg import sql
 from enthesis.connectors.postgresql.surveying import Database
 from enthesis.connectors.postgresql.words import VERBS, identity_address
 from enthesis.files.cache import TreeCache
-from enthesis.files.folder import packaged_catalogue
+from enthesis.files.folder import packaged_catalogue, read_folder
 from enthesis.lab.enrolling import EnrolmentServer
 from enthesis.lab.problems import Problem
 from enthesis.lab.store import Store
@@ -27,6 +27,7 @@ from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
 
+from .conftest import Program, write_estate
 from .databases import postgresql
 
 ADDRESS = "here/database/readings"
@@ -128,6 +129,94 @@ def test_a_survey_answers_as_the_server_does(server: str, seed: int) -> None:
             login = server_says("has_database_privilege", role, connection.info.dbname, "CONNECT")
             assert asked(judge, role, "login", ADDRESS) is login
     assert counts[True] >= 120, counts
+
+
+ESTATE = """\
+estate: works
+organisations: {works: {}}
+providers: {here: {style: one-sided}}
+accounts: {here: {in: "@works", provider: here}}
+issuers: {papers: {kind: x509}}
+resources:
+  # kept as it is
+  here/database/readings: {url: "postgresql://readings.works.example/readings", certificates: papers}
+"""
+
+
+def catalogue_of(url: str) -> dict[str, list[tuple[Any, ...]]]:
+    """Everything of a server that a takeover could change, as it is now."""
+    tables = ("pg_authid", "pg_auth_members", "pg_shdescription", "pg_database", "pg_class", "pg_namespace")
+    rows = {}
+    with psycopg.connect(url) as connection:
+        for table in tables:
+            found = connection.execute(sql.SQL("select {}::text from {}").format(*[sql.Identifier(table)] * 2))
+            rows[table] = sorted(found.fetchall())
+    return {**rows, "pg_database": [(len(rows["pg_database"]),)]}  # its rows change with every transaction
+
+
+def test_a_server_set_up_by_hand_is_taken_over_as_it_is(enthesis: Program, server: str, tmp_path: Path) -> None:
+    roles, tables = furnished(server, Random(7))
+    write_estate(tmp_path, {"estate.yaml": ESTATE})
+    (tmp_path / "access").write_text(server)
+    database = ("--database", f"{ADDRESS}={tmp_path / 'access'}")
+    before = catalogue_of(server)
+    ran = enthesis("survey", "--adopt", ADDRESS, *database, at=tmp_path)
+    assert ran.code == 0 and f"Adopted from {ADDRESS}: " in ran.err, ran.err
+    assert "  # kept as it is\n" in (tmp_path / "estate.yaml").read_text()
+    ran = enthesis("propose", "--expect-none", *database, at=tmp_path)
+    assert ran.code == 0 and ran.out.strip() == "works is fully in place.", ran.out
+    again = enthesis("survey", "--adopt", ADDRESS, *database, at=tmp_path)
+    assert "nothing that was not described" in again.err
+    assert catalogue_of(server) == before
+
+    described = read_folder(tmp_path).estate
+    assert described is not None
+    judges = [Judge(compile_estate(estate)) for estate in (described, surveyed(server).estate)]
+    rng, counts = Random(8), {True: 0, False: 0}
+    for _ in range(300):
+        role, (schema, name) = rng.choice(roles), rng.choice(tables)
+        target = f"{ADDRESS}/schema/{word_of(schema)}/table/{word_of(name)}"
+        asks = [(rng.choice(["read", "insert", "update", "truncate", "write"]), target), ("login", ADDRESS)]
+        for verb, place in (*asks, ("change-trust", identity_address(ADDRESS, rng.choice(roles)))):
+            said = [asked(judge, role, verb, place) for judge in judges]
+            assert said[0] is said[1], (role, verb, place)
+            counts[said[0]] += 1
+    assert min(counts.values()) >= 90, counts
+
+    with psycopg.connect(server, autocommit=True) as connection:  # what is done by hand from now on shows
+        connection.execute(sql.SQL("create role newcomer login in role {}").format(sql.Identifier(roles[0])))
+        connection.execute(sql.SQL("grant select on {}.{} to newcomer").format(*map(sql.Identifier, tables[0])))
+    ran = enthesis("propose", "--expect-none", *database, at=tmp_path)
+    assert ran.code == 1 and f"{ADDRESS}/identity/newcomer may take on {ADDRESS}" in ran.out, ran.out
+
+
+def test_what_cannot_be_described_is_said_when_it_is_left_out(enthesis: Program, tmp_path: Path) -> None:
+    write_estate(tmp_path, {"estate.yaml": ESTATE})
+    unreached = enthesis("survey", "--adopt", ADDRESS, at=tmp_path)
+    assert unreached.code == 2 and f"--database {ADDRESS}=FILE" in unreached.err
+    with postgresql() as url:
+        with psycopg.connect(url, autocommit=True) as connection:
+            connection.execute("create role reader login")
+            connection.execute("create table public.wages (name text, amount int)")
+            connection.execute("grant select (name) on public.wages to reader")
+        (tmp_path / "access").write_text(url)
+        ran = enthesis("survey", "--adopt", ADDRESS, "--database", f"{ADDRESS}={tmp_path / 'access'}", at=tmp_path)
+    assert ran.code == 3 and "Left out: columns of" in ran.err and "Adopted in part" in ran.err
+    own = "{to: here/database/readings/identity/reader, role: 'readings:table read', at: here/database/readings}"
+    text = (tmp_path / "estate.yaml").read_text()
+    assert "here/database/readings/identity/reader: {kind: service-account}" in text and own not in text
+
+
+def test_a_role_of_the_server_s_own_is_not_granted_to(enthesis: Program, server: str, tmp_path: Path) -> None:
+    text = ESTATE + (
+        "identities: {here/database/readings/identity/plain: {kind: service-account}}\n"
+        "roles: {reading: {allows: {table: [read]}}}\n"
+        "grants: [{to: here/database/readings/identity/plain, role: reading, at: here/database/readings}]\n"
+    )
+    write_estate(tmp_path, {"estate.yaml": text})
+    (tmp_path / "access").write_text(server)
+    ran = enthesis("propose", "--database", f"{ADDRESS}={tmp_path / 'access'}", at=tmp_path)
+    assert "is the server's own" in ran.out and "are only described here" in ran.out, ran.out
 
 
 def test_a_comment_on_a_role_makes_it_no_other(server: str) -> None:

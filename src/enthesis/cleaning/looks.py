@@ -144,6 +144,8 @@ def _idle_identities(sweeping: Sweeping) -> Iterator[Finding]:
     for address, one in estate.identities.items():
         if one.kind in NO_TRUST_NEEDED or one.disabled or address in used or sweeping.is_outside(address):
             continue
+        if "/database/" in estate.system_of(address):  # who is let in as one of its own, its server says
+            continue
         more = f"; {bound[address]} of its grants stay" if bound[address] else ""
         yield Finding(
             "identity-idle",

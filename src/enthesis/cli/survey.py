@@ -28,6 +28,7 @@ from enthesis.connectors.cluster.refreshing import Refreshed
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.files.finding import estate_folder, find_estate
 from enthesis.files.saving import fresh_file
+from enthesis.live.adopting import Adoptable, place_to_adopt
 from enthesis.live.adopting import adopt as take_over
 from enthesis.live.adopting_accounts import found_at, mark, write
 from enthesis.live.asking import surveyed_clouds, without_what_has_gone
@@ -39,10 +40,12 @@ from enthesis.live.connecting import (
     database_at,
     databases_of_lab,
     directory_at,
+    own_database,
 )
 from enthesis.live.surveying import Writing, head_of
 from enthesis.live.surveying import survey as survey_clouds
 from enthesis.model.errors import InvalidInput, StoppedPartWay
+from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
 from enthesis.output.estates import counts_text
 from enthesis.output.lines import Span, counted, line
@@ -104,7 +107,9 @@ def survey(
     adopt: Annotated[
         str | None,
         typer.Option(
-            "--adopt", metavar="ADDRESS", help="Write what a cluster, namespace or account has into the estate."
+            "--adopt",
+            metavar="ADDRESS",
+            help="Write what a cluster, database or account has into the estate.",
         ),
     ] = None,
     compared_with: Annotated[
@@ -149,8 +154,8 @@ def survey(
     Needs the right to read: of a cluster, to list what is in it (of secrets, their names); of clouds, their
     statements; of an issuer, none. Changes nothing. Exit 3 where something could not be read; the file says what.
 
-    With --adopt, what a cluster has and the estate does not describe is written into the estate's files instead; the
-    cluster is not changed. What an account or organisation has at a provider is also
+    With --adopt, what a cluster or database has and the estate does not describe is written into the estate's files
+    instead; neither is changed. What an account or organisation has at a provider is also
     marked there as this estate's, which needs the right to change it.
     """
     if kept:
@@ -166,12 +171,8 @@ def survey(
         _put_comparison(before, after, (compared_with, str(survey_file)), output, expect_none=expect_none)
         return
     if adopt is not None:
-        place = estate_folder(estate)
-        if "/" not in adopt.removeprefix("@"):
-            _adopt_account(read_estate(place), place, adopt, yes=yes, quiet=quiet)
-            return
-        adopted = take_over(read_estate(place), place, adopt, kubeconfig, context, remark)
-        remark(f"Adopted from {adopt}: {counts_text(adopted) or 'nothing that was not described'}.", quiet=quiet)
+        reached = ClusterOptions(kubeconfig, context, ())
+        _adopt(estate_folder(estate), adopt, reached, database, yes=yes, quiet=quiet)
         return
     by_name = any("://" not in name for name in issuer or ())
     files, people = named_files(database, "--database"), named_files(directory, "--directory")
@@ -206,6 +207,43 @@ def survey(
         remark(f"Kept as {digest}." if digest else "", quiet=quiet or not digest)
     if not writing.complete:
         raise typer.Exit(3)
+
+
+def _adopt(
+    folder: Path, address: str, reached: ClusterOptions, databases: list[str] | None, *, yes: bool, quiet: bool
+) -> None:
+    """Takes over what an account, organisation, cluster or database has. Exit 3 where something is left out."""
+    described = read_estate(folder)
+    if "/" not in address.removeprefix("@"):
+        _adopt_account(described, folder, address, yes=yes, quiet=quiet)
+        return
+    adopted, whole = take_over(
+        described, folder, address, _to_adopt(described, folder, address, reached, databases), remark
+    )
+    how, counts = "Adopted" if whole else "Adopted in part", counts_text(adopted)
+    remark(f"{how} from {address}: {counts or 'nothing that was not described'}.", quiet=quiet)
+    if not whole:
+        raise typer.Exit(3)
+
+
+def _to_adopt(
+    described: Estate, folder: Path, address: str, reached: ClusterOptions, given: list[str] | None
+) -> Adoptable:
+    """The cluster or database that is taken over, as it is reached."""
+    system = place_to_adopt(described, address)
+    if "/cluster/" in system:
+        organisation = described.organisation_of(system)
+        return cluster_of(system, organisation, folder, reached.kubeconfig, reached.context, dict(os.environ))
+    own_database(described, system)
+    files = named_files(given, "--database")
+    of_lab = {one.name: one for one in databases_of_lab(described, folder)} if system not in files else {}
+    if system not in files and system not in of_lab:
+        raise InvalidInput(
+            f"nothing says how {system} is reached",
+            code="system-not-connected",
+            remedy=f"name a file with its connection string: --database {word(system)}=FILE",
+        )
+    return of_lab[system] if system in of_lab else database_at(system, files[system])
 
 
 def _adopt_account(described: Estate, folder: Path, holder: str, *, yes: bool, quiet: bool) -> None:

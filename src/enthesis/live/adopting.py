@@ -1,48 +1,63 @@
-"""Takes over what is in a cluster: writes it into the estate's files as it is, comments and order kept."""
+"""Takes over what is in a cluster or database: writes it into the estate's files as it is, comments and order kept."""
 
-import os
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 from enthesis.files.editing import Addition
 from enthesis.files.saving import edit_files, must_be_described
-from enthesis.live.connecting import cluster_of
 from enthesis.model.addresses import contains
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.ports import Record
 
-ORDER = ("kinds", "resources", "identities", "groups", "trusts", "roles", "grants")
+ORDER = ("kinds", "resources", "identities", "groups", "trusts", "roles", "grants", "ceilings", "credentials")
+
+
+class Adoptable(Protocol):
+    """A live system of its own that can be taken over: a cluster, or a database with a server of its own."""
+
+    def adoptable(self, step: Callable[[str], None]) -> list[Record]:
+        """What is there and was not made by us, as the lines of a survey."""
 
 
 def adopt(
-    estate: Estate, folder: Path, address: str, kubeconfig: Path | None, context: str | None, say: Callable[[str], None]
-) -> Counter[str]:
-    """Writes service accounts, roles and grants of a cluster or namespace into the estate; how many, by section.
+    estate: Estate, folder: Path, address: str, system: Adoptable, say: Callable[[str], None]
+) -> tuple[Counter[str], bool]:
+    """Writes what is at an address of a cluster or database into the estate; how many entries, by section, and whether
+    that is all.
 
     The files are read back first, and nothing is written unless they read without an error.
     """
-    parts = address.split("/")
-    cluster = "/".join(parts[:3])
-    if len(parts) not in (3, 5) or parts[1] != "cluster" or parts[3:4] not in ([], ["namespace"]):
-        raise InvalidInput(
-            f"{address} is neither a cluster nor a namespace",
-            code="cluster-unknown",
-            remedy="ACCOUNT/cluster/NAME[/namespace/NAME]",
-        )
-    if cluster not in estate.resources:
-        raise InvalidInput(
-            f"the estate has no cluster {cluster}",
-            code="cluster-unknown",
-            remedy=f"add it to `resources`: {cluster}: {{}}",
-        )
-    found = cluster_of(cluster, estate.organisation_of(cluster), folder, kubeconfig, context, dict(os.environ))
-    additions = _additions(estate, address, list(found.records(lambda what: None)), say)
-
+    records = system.adoptable(lambda what: None)
+    additions = _additions(estate, address, records, say)
     edit_files(folder, additions, must_be_described(address))
-    return Counter(addition.section for addition in additions)
+    missing = [record for record in records if record.get("incomplete")]
+    for record in missing:
+        say(f"Left out: {record['left_out']}: {record['why']}.")
+    return Counter(addition.section for addition in additions), not missing
+
+
+def place_to_adopt(estate: Estate, address: str) -> str:
+    """The cluster or database that is taken over, or a part of it is; InvalidInput where that cannot be."""
+    parts = address.split("/")
+    system, kind = "/".join(parts[:3]), parts[1] if len(parts) > 1 else ""
+    whole = len(parts) == 3 and kind in ("cluster", "database")
+    if not whole and not (len(parts) == 5 and (kind, parts[3]) == ("cluster", "namespace")):
+        raise InvalidInput(
+            f"{address} is neither a cluster nor a namespace, nor a database",
+            code="cluster-unknown",
+            remedy="ACCOUNT/cluster/NAME[/namespace/NAME], or ACCOUNT/database/NAME",
+        )
+    if system not in estate.resources:
+        entry = "{}" if kind == "cluster" else "{url: postgresql://HOST/NAME, certificates: ISSUER}"
+        raise InvalidInput(
+            f"the estate has no {kind} {system}",
+            code=f"{kind}-unknown",
+            remedy=f"add it to `resources`: {system}: {entry}",
+        )
+    return system
 
 
 def _additions(estate: Estate, address: str, records: list[Record], say: Callable[[str], None]) -> list[Addition]:
@@ -56,7 +71,7 @@ def _additions(estate: Estate, address: str, records: list[Record], say: Callabl
         for grant in by_section.get("grants", [])
         if contains(address, grant["at"]) and not (grant.get("live") or {}).get("came_along")
     ]
-    grants = _at_something(grants, by_section, say)
+    grants = _at_something(grants, by_section, say) if "/cluster/" in address else grants
     roles = {grant["role"] for grant in grants}
     named = {grant["to"] for grant in grants}
     chosen: dict[str, list[Record]] = {
@@ -68,9 +83,15 @@ def _additions(estate: Estate, address: str, records: list[Record], say: Callabl
             for identity in by_section.get("identities", [])
             if contains(address, identity["address"]) or identity["address"] in named
         ],
-        "groups": [group for group in by_section.get("groups", []) if group["address"] in named],
+        "groups": [
+            group
+            for group in by_section.get("groups", [])
+            if group["address"] in named or contains(address, group["address"])
+        ],
         "roles": [role for role in by_section.get("roles", []) if role["name"] in roles],
         "grants": _once(grants),
+        "ceilings": [one for one in by_section.get("ceilings", []) if contains(address, one["at"])],
+        "credentials": [one for one in by_section.get("credentials", []) if contains(address, one["of"])],
     }
     accounts = {identity["address"] for identity in chosen["identities"]}
     chosen["trusts"] = [trust for trust in by_section.get("trusts", []) if trust["of"] in accounts]
@@ -79,8 +100,8 @@ def _additions(estate: Estate, address: str, records: list[Record], say: Callabl
     for section in ORDER:
         for body in chosen[section]:
             key = "address" if section in ("resources", "identities", "groups") else "name"
-            name = str(body[key]) if section in ("kinds", "resources", "identities", "groups", "roles") else ""
-            entry = {field: value for field, value in body.items() if field not in ("section", "live", key)}
+            name = str(body[key]) if section not in ("trusts", "grants", "ceilings") else ""
+            entry = {field: value for field, value in body.items() if field not in ("section", "live", name and key)}
             if not _described(estate, section, name, entry):
                 out.append(Addition(section, name, entry))
     return out
@@ -132,6 +153,8 @@ def _described(estate: Estate, section: str, name: str, entry: Mapping[str, Any]
         )
     if section == "trusts":
         return any(trust.of == entry["of"] for trust in estate.trusts)
+    if section == "ceilings":
+        return any(ceiling.name == entry["name"] for ceiling in estate.ceilings)
     if section == "kinds":
         known = estate.catalogue.verbs_of(name)
         return all(verb in known for verb in entry["verbs"])

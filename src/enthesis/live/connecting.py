@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import quote
 
 from enthesis.connectors.asserting import AssertionIssuer
@@ -41,8 +42,10 @@ from enthesis.ports import (
     LogsIn,
     RunsHosts,
     SignsIn,
-    Surveys,
 )
+
+if TYPE_CHECKING:
+    from enthesis.connectors.postgresql.surveying import Database
 
 LAB = "the lab of this estate"
 ISSUING = ("pipeline", "authority", "assertions")  # services of a lab that sign what callers show
@@ -349,7 +352,7 @@ def clusters_of_lab(estate: Estate, folder: Path) -> list[str]:
     return [name for name in listed if not estate.administered_by_others(name)]
 
 
-def databases_of_lab(estate: Estate, folder: Path) -> list[Surveys]:
+def databases_of_lab(estate: Estate, folder: Path) -> "list[Database]":
     """The databases of ours that a lab of the estate runs, as surveys read them."""
     lab = running(state_folder(folder))
     services = [service for service in (lab.services if lab else ()) if service["kind"] == "database"]
@@ -361,7 +364,7 @@ def databases_of_lab(estate: Estate, folder: Path) -> list[Surveys]:
     return [Database(one["name"], one["url"], Secret(one["access"])) for one in ours]
 
 
-def database_at(address: str, file: Path) -> Surveys:
+def database_at(address: str, file: Path) -> "Database":
     """A database that is reached by the connection string in a file."""
     access = database_access(file)
     with _library_there():

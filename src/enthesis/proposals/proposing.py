@@ -233,7 +233,7 @@ def _blocked(
     keys: set[Key] = set()
     missing: set[str] = set()
     known = {address for surveyed in surveys for address in surveyed.ids}
-    for our in ours:
+    for our in (statement for statement in ours if statement.key not in there):
         why, who = "", ""
         found = live.get(our.key)
         for need in our.needs:
@@ -256,7 +256,7 @@ def _blocked(
             why, who = _unknown_there(estate, our)
         if not why and account_of(our.holder) and our.holder not in accounts:
             why, who = f"the account {our.holder} does not exist", "the people who create its accounts"
-        if not why and found is not None and our.key not in there and not found.kept_by(estate.name):
+        if not why and found is not None and not found.kept_by(estate.name):
             why = "one of that name exists already, and Enthesis did not make it for this estate"
             who = f"the administrators of {our.holder}: remove it, or describe it as it stands"
         if why:

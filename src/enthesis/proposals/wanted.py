@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from enthesis.files.shapes import NameOrGlob
 from enthesis.files.writing import plain_statement
-from enthesis.model.addresses import account_of
+from enthesis.model.addresses import account_of, contains
 from enthesis.model.conditions import Glob
 from enthesis.model.estate import Estate, Grant, Group, Role, boundary_of
 from enthesis.model.file_errors import Source
@@ -62,7 +62,7 @@ def _all(estate: Estate) -> Iterator[Wanted]:
 def _ceilings(estate: Estate) -> Iterator[Wanted]:
     for ceiling in estate.ceilings:
         holder = boundary_of(ceiling.at)
-        for provider in estate.providers_of(holder):
+        for provider in _kept_at(estate, ceiling.at):
             body = plain_statement("ceilings", ceiling)
             yield Wanted(provider, "ceilings", holder, body, ceiling.source, (ceiling.at,))
 
@@ -98,8 +98,8 @@ def _groups(estate: Estate) -> Iterator[Wanted]:
         holder = boundary_of(address)
         within = group.where.within if group.where else None
         if within is not None and account_of(within) and estate.system_of(within) not in estate.providers:
-            continue  # a cluster knows by itself who is in which namespace
-        for provider in estate.providers_of(holder):
+            continue  # a cluster knows by itself who is in which namespace, and a database who is in it
+        for provider in _kept_at(estate, address):
             # a provider knows the identities of its own accounts, and people; others could not use the group there
             members = tuple(member for member in group.members if _known_at(estate, member, provider))
             body = {"address": address, **plain_statement("groups", replace(group, members=members))}
@@ -111,10 +111,18 @@ def _groups(estate: Estate) -> Iterator[Wanted]:
             yield Wanted(directory, "groups", directory, body, group.source, listed)
 
 
+def _kept_at(estate: Estate, address: str) -> tuple[str, ...]:
+    """Where what is said of a group or place is kept: for what is in a database with a server of its own, there."""
+    system = estate.system_of(address) if "/database/" in address else ""
+    return (system,) if "/database/" in system else estate.providers_of(boundary_of(address))
+
+
 def _known_at(estate: Estate, address: str, provider: str) -> bool:
-    """Whether a provider has an identity or group of this address."""
+    """Whether a provider has an identity or group of this address; a database takes those that can log in at it."""
+    if "/database/" in provider:
+        return True
     account = estate.accounts.get(account_of(address))
-    return account is None or account.provider == provider
+    return account is None or (account.provider == provider and _kept_at(estate, address) == (provider,))
 
 
 def _inner_first(estate: Estate) -> list[tuple[str, Group]]:
@@ -226,8 +234,8 @@ def _grants(estate: Estate) -> Iterator[Wanted]:
 
 
 def _is_by_group(provider: str, grant: Grant) -> bool:
-    """Whether a grant to a group is kept as grants to those who are in it: databases know no groups of ours."""
-    return "/database/" in provider and "/group/" in grant.to
+    """Whether a grant to a group is kept as grants to those who are in it: databases know no groups but their own."""
+    return "/database/" in provider and "/group/" in grant.to and not contains(provider, grant.to)
 
 
 def _members(compiled: "Compiled", group: str) -> list[str]:
@@ -272,7 +280,7 @@ def known_at(estate: Estate, address: str) -> tuple[str, ...]:
     at those of its account or organisation; a person at all."""
     if address in estate.identities:
         return tuple(estate.providers) if address.startswith("@") else (estate.system_of(address),)
-    return estate.providers_of(boundary_of(address))
+    return _kept_at(estate, address)
 
 
 def usable_at(estate: Estate, to: str) -> tuple[str, ...]:

@@ -81,6 +81,10 @@ class Cluster:
                 f"{self.client.who} answered an object that is not understood: {fault}", code="answer-not-understood"
             ) from None
 
+    def adoptable(self, step: Callable[[str], None]) -> list[Record]:
+        """Everything: nothing in a cluster is of our making alone."""
+        return list(self.records(step))
+
     def items(self, path: str, *, accept: str = "application/json", query: str = "") -> Iterator[dict[str, Any]]:
         """The objects of a list, page by page, each once. RightMissing where we may not list them.
 

@@ -16,7 +16,7 @@ from psycopg import sql
 
 from enthesis.connectors.http import understood
 from enthesis.connectors.postgresql.asking import Rows, Session, connected, server_of
-from enthesis.connectors.postgresql.surveying import DATABASE, SCHEMAS, TABLES, Database
+from enthesis.connectors.postgresql.surveying import DATABASE, SCHEMAS, TABLES, Database, DatabaseReading
 from enthesis.connectors.postgresql.using import UsedDatabase
 from enthesis.connectors.postgresql.words import (
     IDLE,
@@ -33,12 +33,14 @@ from enthesis.connectors.postgresql.words import (
     our_statement,
     role_name,
 )
+from enthesis.model.addresses import contains
 from enthesis.model.errors import InnerError, MovedAway, RightMissing
 from enthesis.model.foreign_names import name_of, word_of
-from enthesis.ports import Changed, Right
+from enthesis.ports import Changed, Record, Right
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed
 
+HELD_BY_OTHERS = ("ceilings", "identities", "groups", "trusts", "roles", "grants")
 Privilege = tuple[str, tuple[str, ...], str]
 """The kind of a thing, its names (of its schema, and its own), and a privilege on it."""
 OURS = "select oid, rolname, rolcanlogin, shobj_description(oid, 'pg_authid') from pg_roles where rolname <> ''"
@@ -81,9 +83,21 @@ class AdministeredDatabase(UsedDatabase):
             now = _Now(session)
             there = {self.name, *(self._place(names) for names in (*now.schemas, *now.tables))}
             objects = [*self._roles_now(now), *self._grants_now(now)]
+            own = DatabaseReading(self.name, session, lambda what: None).own_statements()
+            objects += filter(None, map(self._found, own))
         account = self.name.split("/", 1)[0]
         ids = {str(body["address"]): str(oid) for oid, (_, body) in now.ours.items() if "address" in body}
         return Surveyed(self.name, tuple(holders), tuple(objects), frozenset([account]), frozenset(there), ids)
+
+    def _found(self, record: Record) -> LiveObject | None:
+        """A statement that others made; None for what is none."""
+        collection = str(record["section"])
+        if collection not in HELD_BY_OTHERS:
+            return None
+        body = {name: value for name, value in record.items() if name not in ("section", "live", "held_by")}
+        etag = _etag(body)
+        by_itself = collection not in ("grants", "trusts") or bool(record["live"].get("by_itself"))
+        return LiveObject(self.name, collection, self.name.split("/", 1)[0], etag, etag, None, body, by_itself)
 
     def _place(self, names: tuple[str, ...]) -> str:
         words = [word for pair in zip(("schema", "table"), map(word_of, names), strict=False) for word in pair]
@@ -145,7 +159,9 @@ class AdministeredDatabase(UsedDatabase):
             elif collection == "grants":
                 self._holds(body, allows)
             else:
-                raise NotHeld(f"a database holds no {collection}")
+                raise NotHeld(
+                    f"{collection} at a database are its administrators' to make, and are only described here"
+                )
         except NotHeld as why:
             return str(why)
         return ""
@@ -154,6 +170,8 @@ class AdministeredDatabase(UsedDatabase):
         to = str(body["to"])
         if body.get("when") or body.get("until"):
             raise NotHeld("privileges of a database have no conditions and no end")
+        if contains(self.name, to):
+            raise NotHeld(f"{to} is the server's own: give it there, or grant to a workload instead")
         if "/group/" in to:
             raise NotHeld(f"{to} is a group, which a database does not know: grant to each identity by itself")
         if to.startswith("@"):

@@ -5,7 +5,7 @@ right to read the catalogue, which every login has; whose password works is told
 """
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -15,6 +15,7 @@ from enthesis.connectors.postgresql.words import (
     FURTHER,
     LOGINS,
     OWNING,
+    PUBLIC_GROUP,
     VERBS,
     WRITE,
     WRITING,
@@ -24,12 +25,16 @@ from enthesis.connectors.postgresql.words import (
     with_writing,
 )
 from enthesis.files.shapes import time_text
+from enthesis.model.addresses import contains
 from enthesis.model.errors import RightMissing
 from enthesis.model.foreign_names import word_of
 from enthesis.model.secrets import Secret
 from enthesis.ports import Record
 
 PUBLIC = 0  # the number of everybody in access lists
+FIRST = 10  # of the superuser that every server begins with
+USUAL: Mapping[str, set[str]] = {"": {"login", "create-scratch"}, "/schema/public": {"describe"}}
+"""What everybody may at a fresh database, by place in it."""
 ROLES = """
   select r.oid, r.rolname, r.rolcanlogin, r.rolsuper, r.rolcreaterole,
          nullif(r.rolvaliduntil, 'infinity'),
@@ -66,6 +71,7 @@ PASSWORDS = "select rolname from pg_authid where rolpassword is not null and rol
 LETTING_IN = "select line_number, type, database, user_name, auth_method from pg_hba_file_rules where error is null"
 BY_PASSWORD = ("password", "md5", "scram-sha-256")
 NO_PROOF = "trust"
+BECOMING = "change-trust"  # the verb of letting somebody become an identity
 READERS, WRITERS, OWNERS = "pg_read_all_data", "pg_write_all_data", "pg_database_owner"
 
 
@@ -98,6 +104,13 @@ class Database:
         with connected(self.address, self.access) as session:
             yield from DatabaseReading(self.address, session, step).records()
 
+    @understood
+    def adoptable(self, step: Callable[[str], None]) -> list[Record]:
+        """What others made there, with the passwords that work, as the lines of a survey."""
+        with connected(self.address, self.access) as session:
+            reading = DatabaseReading(self.address, session, step)
+            return [*reading.own_statements(), *reading.beside()]
+
 
 @dataclass
 class DatabaseReading:
@@ -117,6 +130,47 @@ class DatabaseReading:
 
     def records(self) -> Iterator[Record]:
         """Everything, roles first."""
+        yield from self._statements()
+        yield from self._doors()
+        yield from self._not_said()
+        yield from self.refused
+
+    def own_statements(self) -> list[Record]:
+        """What others made here, without what we did: neither our roles, nor what they have, nor who is in them. The
+        group of everybody is told by a rule, and lists whoever is no role of the server's own."""
+        found = list(self._statements())
+        ours = {group_address(self.address, role.name) for role in self.roles.values() if _is_ours(role)}
+        own = [record for record in found if self._is_own(record, ours)]
+        bound = {record["role"] for record in own if record["section"] == "grants"}
+        return [
+            self._without(record, ours) for record in own if record["section"] != "roles" or record["name"] in bound
+        ]
+
+    def beside(self) -> list[Record]:
+        """The passwords that work, of roles that others made, and what is left out."""
+        found = (record for record in self._doors() if record.get("section") == "credentials")
+        passwords = [record for record in found if contains(self.address, record["of"])]
+        return [*passwords, *self._not_said(), *self.refused]
+
+    def _is_own(self, record: Record, ours: Container[str]) -> bool:
+        """Whether a statement is about what is at this database, and is not of our making."""
+        about = [str(record[name]) for name in ("address", "of", "at") if name in record]
+        named = [str(record[name]) for name in ("address", "to") if name in record]
+        return all(contains(self.address, place) for place in about) and not any(name in ours for name in named)
+
+    def _without(self, record: Record, ours: Container[str]) -> Record:
+        """A group without groups of ours in it; a grant without its holder, which goes without saying."""
+        if record["section"] != "groups":
+            return {name: value for name, value in record.items() if name != "held_by"}
+        members = [member for member in record["members"] if member not in ours]
+        if record["address"] != group_address(self.address, PUBLIC_GROUP):
+            return {**record, "members": members}
+        others = [member for member in members if not contains(self.address, member)]
+        rule = {"where": {"in": self.address}, "live": record["live"]}
+        return {"section": "groups", "address": record["address"], **({"members": others} if others else {}), **rule}
+
+    def _statements(self) -> Iterator[Record]:
+        """Who there is and what they may, as far as the server tells it to every login."""
         yield {"section": "resources", "address": self.address}
         for kind, verbs in FURTHER.items():
             yield {"section": "kinds", "name": kind, "verbs": dict(verbs)}
@@ -126,9 +180,6 @@ class DatabaseReading:
         yield from ({"section": "resources", "address": place} for place in self.places)
         yield from self.allowed.values()
         yield from grants
-        yield from self._doors()
-        yield from self._not_said()
-        yield from self.refused
 
     # -- who ---------------------------------------------------------------------------------------------------
 
@@ -166,8 +217,12 @@ class DatabaseReading:
         """Who has what is given to a role: everybody, a group where others inherit it, else the role itself; '' where
         nobody has."""
         if oid == PUBLIC:
-            return group_address(self.address, "public")
-        return self._member(oid) if self.inherited.get(oid) or self._is_somebody(self.roles[oid]) else ""
+            return group_address(self.address, PUBLIC_GROUP)
+        return self._member(oid) if self._is_of_use(oid) else ""
+
+    def _is_of_use(self, oid: int) -> bool:
+        """Whether anybody has what a role has."""
+        return not self.somebody.isdisjoint(self._having(oid))
 
     def _identities(self) -> Iterator[Record]:
         for role in filter(self._is_somebody, self.roles.values()):
@@ -181,12 +236,15 @@ class DatabaseReading:
             for member in sorted(self.settable.get(role.oid, set()) & self.somebody):
                 admits = {"identity": self.identity(member)}
                 yield {"section": "trusts", "of": self.identity(role.oid), "admits": admits, "live": {}}
-        for oid in (oid for oid in self.roles if self.inherited.get(oid)):
+        for oid in (oid for oid in self.roles if self.inherited.get(oid) and self._is_of_use(oid)):
             own = [self.identity(oid)] if self._is_somebody(self.roles[oid]) else []
-            members = [*own, *(self._member(member) for member in sorted(self.inherited[oid]))]
+            members = [
+                *own,
+                *(self._member(member) for member in sorted(self.inherited[oid]) if self._is_of_use(member)),
+            ]
             yield self._group(group_address(self.address, self.roles[oid].name), members)
         somebody = [self.identity(oid) for oid, role in self.roles.items() if self._is_somebody(role)]
-        yield self._group(group_address(self.address, "public"), somebody)
+        yield self._group(group_address(self.address, PUBLIC_GROUP), somebody)
 
     def _is_somebody(self, role: DatabaseRole) -> bool:
         """Whether anybody can act as a role: by a login, or as another that may become it. What we make for grants
@@ -206,16 +264,20 @@ class DatabaseReading:
     def _prefix(self) -> str:
         return self.address.rsplit("/", 1)[1] + ":"
 
-    def _granted(self, to: str, kind_verbs: Mapping[str, Iterable[str]], at: str, called: str = "") -> Iterator[Record]:
-        """A grant, with the role that it binds made where there is none yet; nothing where nobody has it."""
+    def _granted(
+        self, to: str, kind_verbs: Mapping[str, Iterable[str]], at: str, called: str = "", *, by_itself: bool = False
+    ) -> Iterator[Record]:
+        """A grant, with the role that it binds made where there is none yet; nothing where nobody has it. One is there
+        `by_itself` where nobody gave it: what an owner has, and what the server's own roles do."""
         if not to:
             return
-        allows = {kind: list(dict.fromkeys(verbs)) for kind, verbs in kind_verbs.items()}
+        allows = {kind: sorted(set(verbs)) for kind, verbs in kind_verbs.items()}
         plain = "; ".join(f"{kind} {'+'.join(sorted(verbs))}" for kind, verbs in sorted(allows.items()))
         name = self._prefix + (called or plain)
         self.allowed.setdefault(name, {"section": "roles", "name": name, "allows": allows, "live": {}})
         account = self.address.split("/", 1)[0]
-        yield {"section": "grants", "to": to, "role": name, "at": at, "held_by": account, "live": {}}
+        live = {"by_itself": True} if by_itself else {}
+        yield {"section": "grants", "to": to, "role": name, "at": at, "held_by": account, "live": live}
 
     def _listed(
         self, kind: str, at: str, owner: int, entries: Iterable[tuple[int | None, str, bool]], below: Mapping[str, Any]
@@ -234,11 +296,15 @@ class DatabaseReading:
         for grantee, found in by_grantee.items():
             if found:
                 verbs = with_writing(found) if kind == "table" else list(found)
-                yield from self._granted(self.holder(grantee), {kind: verbs}, at)
+                usual = grantee == PUBLIC and set(verbs) <= USUAL.get(at.removeprefix(self.address), set())
+                by_itself = usual or grantee == owner
+                yield from self._granted(self.holder(grantee), {kind: verbs}, at, by_itself=by_itself)
         if kind == "table":
             yield from self._writing_in_parts(by_grantee, at)
         if owner in self.roles:
-            yield from self._granted(self.holder(owner), {kind: OWNING, **below}, at, f"owner of a {kind}")
+            yield from self._granted(
+                self.holder(owner), {kind: OWNING, **below}, at, f"owner of a {kind}", by_itself=True
+            )
 
     def _writing_in_parts(self, by_grantee: Mapping[int, Mapping[str, None]], at: str) -> Iterator[Record]:
         """`write` for those who have each of its parts from another grantee."""
@@ -296,16 +362,23 @@ class DatabaseReading:
         for role in self.roles.values():
             if role.superuser:
                 everything = {kind: [*with_writing(verbs.values()), *OWNING] for kind, verbs in VERBS.items()}
-                yield from self._granted(self.identity(role.oid), everything, self.address, "superuser")
+                everything["identity"] = [BECOMING]
+                to, first = self.identity(role.oid), role.oid == FIRST
+                yield from self._granted(to, everything, self.address, "superuser", by_itself=first)
             elif role.name in (READERS, WRITERS):
                 what = whole if role.name == READERS else writing
-                yield from self._granted(self.holder(role.oid), what, self.address, role.name)
+                yield from self._granted(self.holder(role.oid), what, self.address, role.name, by_itself=True)
             if role.superuser or role.makes_roles:
-                for other in filter(self._is_somebody, self.roles.values()):
-                    if other.oid == role.oid or (other.superuser and not role.superuser):
-                        continue
-                    at = self.identity(other.oid)
-                    yield from self._granted(self.identity(role.oid), {"identity": ["change-trust"]}, at, "makes roles")
+                yield from self._making_roles(role)
+
+    def _making_roles(self, role: DatabaseRole) -> Iterator[Record]:
+        """Who makes roles can let anybody into them, but for superusers; a superuser into all."""
+        for other in filter(self._is_somebody, self.roles.values()):
+            at = self.identity(other.oid)
+            if role.superuser and contains(self.address, at):
+                continue  # said for the whole database
+            if other.oid != role.oid and (role.superuser or not other.superuser):
+                yield from self._granted(self.identity(role.oid), {"identity": [BECOMING]}, at, "makes roles")
 
     # -- how they get in, and what is not said -----------------------------------------------------------------
 

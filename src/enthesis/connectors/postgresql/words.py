@@ -55,19 +55,18 @@ def comment_for(mark: str, body: Mapping[str, object]) -> str:
     return json.dumps({MARK: mark, STATEMENT: body}, sort_keys=True, separators=(",", ":"))
 
 
+PUBLIC_GROUP = "public"
+
+
 def identity_address(database: str, role: str) -> str:
     """The identity that a role of the server is; its name is kept, whatever it holds."""
-    return _address(database, "identity", role)
+    return f"{database}/identity/{word_of(role)}"
 
 
 def group_address(database: str, role: str) -> str:
-    """The group of all who have what a role has."""
-    return _address(database, "group", role)
-
-
-def _address(database: str, kind: str, role: str) -> str:
-    account, _, name = database.split("/", 2)
-    return f"{account}/{kind}/{name}:{word_of(role)}"
+    """The group of all who have what a role has. No role is named `public`: that is everybody (PostgreSQL, CREATE
+    ROLE)."""
+    return f"{database}/group/{word_of(role)}"
 
 
 def with_writing(verbs: Iterable[str]) -> list[str]:
