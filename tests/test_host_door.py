@@ -17,6 +17,7 @@ from cryptography.hazmat.primitives.asymmetric import ed25519
 from cryptography.hazmat.primitives.serialization import SSHCertificateBuilder, SSHCertificateType
 
 from enthesis.connectors.host_files import first_settings, host_files
+from enthesis.connectors.host_log import logins_in
 from enthesis.connectors.openssh import LoginHost
 from enthesis.connectors.ssh_keys import fresh_key
 from enthesis.files.folder import read_folder
@@ -53,8 +54,9 @@ def login(lab: Lab, host: str) -> LoginHost:
 
 
 def certificate(
-    lab: Lab, public: str, principal: str, begins: timedelta, ends: timedelta, *, forged: bool = False, **options: str
-) -> tuple[str, int]:
+    lab: Lab, public: str, principal: str, begins: timedelta, ends: timedelta, *, forged: bool = False,
+    about: str = "test", **options: str,
+) -> tuple[str, int]:  # fmt: skip
     """A certificate of the lab's authority, or of another one, for any host and time; with its serial number."""
     store = Store(lab.state / "lab.db")
     own = serialization.load_ssh_private_key(store.setting("ssh authority gate").encode(), None)
@@ -63,7 +65,7 @@ def certificate(
     key = serialization.load_ssh_public_key(public.encode())
     assert isinstance(key, ed25519.Ed25519PublicKey)
     now, serial = datetime.now(UTC), Random(principal + str(ends)).randrange(2**40)
-    made = SSHCertificateBuilder().public_key(key).type(SSHCertificateType.USER).key_id(b"test").serial(serial)
+    made = SSHCertificateBuilder().public_key(key).type(SSHCertificateType.USER).key_id(about.encode()).serial(serial)
     made = made.valid_principals([principal.encode()])
     made = made.valid_after(int((now + begins).timestamp())).valid_before(int((now + ends).timestamp()))
     for name, value in options.items():
@@ -290,3 +292,63 @@ def test_the_files_for_a_host_are_taken_by_the_real_server(gate: Lab, tmp_path: 
         first_settings(config.read_text()).items()
         >= {"PasswordAuthentication": "no", "AuthorizedKeysFile": "none"}.items()
     )
+
+
+def test_a_host_s_log_and_the_certificate_say_why_a_login_was_refused(
+    enthesis: Program, gate: Lab, tmp_path: Path
+) -> None:
+    name = f"{INES} at {ONE}"
+    log = place_of(gate, ONE) / "sshd.log"
+    asked = ("trace", "login", ONE, "--from", INES, "--mfa", "--quiet")
+    shown = tmp_path / "shown-cert.pub"
+    at = login(gate, ONE)
+    for begins, ends, principal, network, refused, says in (
+        (-MINUTE, MINUTE, ONE, None, None, "logged in as"),
+        (-2 * MINUTE, -MINUTE, ONE, None, "session", "the certificate has ended"),
+        (MINUTE, 2 * MINUTE, ONE, None, "session", "the certificate is not valid yet"),
+        (-MINUTE, MINUTE, TWO, None, "target-side", "the certificate is for another host"),
+        (-MINUTE, MINUTE, ONE, "192.0.2.0/24", "target-side", "the certificate is for another network"),
+    ):
+        private, public = fresh_key()
+        more: dict[str, Any] = {"source_address": network} if network else {}
+        made, _ = certificate(gate, public, principal, begins, ends, about=name, **more)
+        shown.write_text(made + "\n")
+        with at.files(private, made) as options:
+            at.tried(options)
+        from_log = enthesis(*asked, "--log", str(log), "--format", "json", at=gate.folder).json["at_host"][0]["says"]
+        assert from_log[-1]["refused_at"] == refused and says in from_log[-1]["says"], from_log
+        ran = enthesis(
+            *asked, "--certificate", str(shown), "--network", "198.51.100.7", "--format", "json", at=gate.folder
+        )
+        steps = [one["refused_at"] for one in ran.json["at_host"][0]["says"]]
+        assert steps == [refused], ran.out
+
+    forged, _ = certificate(gate, fresh_key()[1], ONE, -MINUTE, MINUTE, forged=True, about=name)
+    shown.write_text(forged)
+    text = enthesis(*asked, "--certificate", str(shown), "--log", str(log), at=gate.folder).out
+    assert "Allowed: " in text and f"at the host, by {shown}" in text and f"at the host, by {log}" in text
+    silent = enthesis("trace", "login", ONE, "--from", OMAR, "--log", str(log), at=gate.folder).out
+    assert "the connection did not get there" in silent and f"who came with a certificate: {name} (" in silent
+
+    shown.write_text(fresh_key()[1])
+    wrong = enthesis(*asked, "--certificate", str(shown), at=gate.folder)
+    assert wrong.code == 2 and "this is a public key, and no certificate" in wrong.err
+    other = enthesis("trace", "read", "gauges/bucket/raw-levels", "--from", INES, "--log", str(log), at=gate.folder)
+    assert other.code == 2 and "about a login at a host" in other.err
+
+
+def test_a_name_in_a_log_is_nobody_else_s() -> None:
+    failed = "Failed publickey for invalid user {} from 192.0.2.9 port 40 ssh2: ED25519-CERT SHA256:a ID {} (serial 7) "
+    line = failed.format(
+        "x from 1.1.1.1 port 1 ssh2: Y-CERT SHA256:b ID rosa at h (serial 1) CA Z SHA256:c", "eve at h"
+    )
+    (told,) = logins_in(line + "CA ED25519 SHA256:d")
+    assert told.id != "rosa at h" and (told.step, told.authority) == ("target-side", "SHA256:d")
+    two = (
+        "Nov 27 sshd[12]: Certificate invalid: expired\nNov 27 sshd[13]: Certificate does not contain an authorized "
+        "principal\n" + "".join(f"sshd[{one}]: " + failed.format("a", "r") + "CA E SHA256:d\n" for one in (12, 13))
+    )
+    assert [one.reason for one in logins_in(two)] == [
+        "the certificate has ended",
+        "the certificate is for another host",
+    ]

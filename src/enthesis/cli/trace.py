@@ -1,6 +1,6 @@
 """`enthesis trace`: why a request is allowed or refused, and what would turn it."""
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -33,6 +33,7 @@ from enthesis.model.addresses import article, parse
 from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Estate, Hop
 from enthesis.output.differences import gain_sentences
+from enthesis.output.lines import Line
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.output.verdicts import TOLD, remedies_json, remedy_lines, verdict_json, verdict_lines
 from enthesis.verdicts.compiling import compile_estate
@@ -73,6 +74,14 @@ def trace(
     reference: ReferenceOption = None,
     mfa: MfaOption = None,
     session_age: AgeOption = None,
+    log: Annotated[
+        Path | None,
+        typer.Option("--log", metavar="FILE", help="For a login at a host: also ask the log of its OpenSSH server."),
+    ] = None,
+    certificate: Annotated[
+        Path | None,
+        typer.Option("--certificate", metavar="FILE", help="For a login at a host: also ask the certificate shown."),
+    ] = None,
     write: Annotated[
         int | None, typer.Option("--write", metavar="N", help="Write way N into the estate's files.")
     ] = None,
@@ -100,6 +109,7 @@ def trace(
     if token is not None:
         what = "assertion" if question.origin.form == "assertion" else "token"
         remark(f"The {what}'s signature was not checked: it is taken for what it says.", quiet=quiet)
+    at_host = _at_host(described, question, log, certificate) if log or certificate else None
     verdict = Judge(compile_estate(described)).judge(question)
     remedies = remedies_for(described, verdict)
     small = len(described.grants) + len(described.trusts) + len(described.identities) <= SMALL
@@ -110,9 +120,10 @@ def trace(
     if remedies.found and not small:
         remark("What else a remedy allows: write it, then enthesis check --compared-with HEAD.", quiet=quiet)
     if output is Format.JSON:
-        put_json({**verdict_json(described, verdict), **remedies_json(remedies, also)})
+        told = at_host.json if at_host is not None else {}
+        put_json({**verdict_json(described, verdict), **told, **remedies_json(remedies, also)})
     else:
-        put_lines(verdict_lines(described, verdict))
+        put_lines([*verdict_lines(described, verdict), *(at_host.lines if at_host is not None else ())])
         if not verdict.allowed and not quiet:
             put_lines(remedy_lines(remedies, also))
     if write is not None:
@@ -122,6 +133,23 @@ def trace(
             remark(f"Remedy {write} is written into {name}.", quiet=quiet)
     if not verdict.allowed:
         raise typer.Exit(2 if "names" in verdict.refused_at and _unknown(verdict) else 1)
+
+
+@dataclass(frozen=True)
+class _AtHost:
+    """What a host itself says of a login, as text and as JSON."""
+
+    lines: list[Line]
+    json: dict[str, Any]
+
+
+def _at_host(estate: Estate, question: Question, log: Path | None, certificate: Path | None) -> _AtHost:
+    # loads cryptography, which only logins at hosts need
+    from enthesis.live.at_host import told_at_host  # noqa: PLC0415
+    from enthesis.output.logins import at_host_json, at_host_lines  # noqa: PLC0415
+
+    told = told_at_host(estate, question, log, certificate)
+    return _AtHost(list(at_host_lines(told)), at_host_json(told))
 
 
 def _unknown(verdict: Any) -> bool:

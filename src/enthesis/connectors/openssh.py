@@ -12,6 +12,7 @@ from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
+from enthesis.connectors.host_log import OTHERWISE, reason_in
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.ports import CertifiesLogins, Done, HeldCredential, Refusal, Surroundings
 
@@ -20,16 +21,6 @@ LONGEST = 30  # seconds for a login and what is done with it
 REFUSED = 255  # what the client exits with when it could not log in
 CLIENTS = ("ssh", "scp", "sftp")
 DENIED = "Permission denied"
-REASONS = {
-    "Certificate invalid: expired": ("session", "the certificate has ended"),
-    "Certificate invalid: not yet valid": ("session", "the certificate is not valid yet"),
-    "not from a permitted source address": ("target-side", "the certificate is for another network"),
-    "does not contain an authorized principal": ("target-side", "the certificate is for another host"),
-    "revoked by file": ("target-side", "the certificate was revoked"),
-    "critical option": ("target-side", "the host does not understand a condition of the certificate"),
-}
-"""What a server's log says of a certificate, with the step that refuses and the reason in plain words."""
-OTHERWISE = "the host does not take certificates of this authority, or the account is locked"
 
 
 class OpenShell:
@@ -176,7 +167,5 @@ class LoginHost:
                 said = log.read().decode(errors="replace")
         except OSError:
             said = ""
-        for words, (step, reason) in REASONS.items():
-            if words in said:
-                return Refusal((step,), reason)
-        return Refusal(("target-side",), OTHERWISE)
+        step, reason = reason_in(said) or ("target-side", OTHERWISE)
+        return Refusal((step,), reason)

@@ -1,7 +1,17 @@
-"""Keys that are made for one login and forgotten after it."""
+"""Keys that are made for one login and forgotten after it, and what certificates of such keys say."""
 
+import base64
+import hashlib
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ed25519
+
+from enthesis.model.errors import InvalidInput
+
+LATEST = 253_402_300_799  # the last second of the year 9999, since 1970
 
 
 def fresh_key() -> tuple[bytes, str]:
@@ -12,3 +22,52 @@ def fresh_key() -> tuple[bytes, str]:
     )
     public = key.public_key().public_bytes(serialization.Encoding.OpenSSH, serialization.PublicFormat.OpenSSH)
     return private, public.decode()
+
+
+@dataclass(frozen=True, slots=True)
+class LoginCertificate:
+    """What an SSH user certificate says: its id, the names that it is for, when it begins and ends, the networks that
+    it counts from (none: any), and the public key of its authority as OpenSSH writes it."""
+
+    id: str
+    names: tuple[str, ...]
+    begins: datetime
+    ends: datetime
+    networks: tuple[str, ...]
+    authority: str
+
+
+def read_certificate(text: str) -> LoginCertificate:
+    """A certificate in the form of a `-cert.pub` file; InvalidInput where it is none, is for a host, or does not bear
+    its authority's signature."""
+    try:
+        found = serialization.load_ssh_public_identity(text.strip().encode())
+        if not isinstance(found, serialization.SSHCertificate):
+            raise InvalidInput("this is a public key, and no certificate", code="certificate-invalid")
+        found.verify_cert_signature()
+        public = found.signature_key().public_bytes(serialization.Encoding.OpenSSH, serialization.PublicFormat.OpenSSH)
+    except (ValueError, UnsupportedAlgorithm, InvalidSignature) as fault:
+        raise InvalidInput(
+            f"this is no SSH certificate that can be read ({fault or 'its signature is wrong'})",
+            code="certificate-invalid",
+            remedy="give the file that ends in -cert.pub",
+        ) from None
+    if found.type is not serialization.SSHCertificateType.USER:
+        raise InvalidInput("this is the certificate of a host, not of a login", code="certificate-invalid")
+    begins, ends = (datetime.fromtimestamp(min(at, LATEST), UTC) for at in (found.valid_after, found.valid_before))
+    networks = found.critical_options.get(b"source-address", b"").decode(errors="replace")
+    names = tuple(name.decode(errors="replace") for name in found.valid_principals)
+    return LoginCertificate(
+        found.key_id.decode(errors="replace"), names, begins, ends, tuple(filter(None, networks.split(","))),
+        public.decode(),
+    )  # fmt: skip
+
+
+def fingerprint(public: str) -> str:
+    """The fingerprint of a public key as OpenSSH prints it; InvalidInput where it is none."""
+    words = public.split()
+    try:
+        blob = base64.b64decode(words[1], validate=True)
+    except (IndexError, ValueError):
+        raise InvalidInput("this is no public key as OpenSSH writes it", code="certificate-invalid") from None
+    return "SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("=")

@@ -139,9 +139,10 @@ CAUSES = {
         "The kubeconfig says not to check the cluster's certificate.", "Give its authority instead."
     ),
     "kubeconfig-command-failed": Cause("The command that a kubeconfig names gave no credential.", "Run it by itself."),
-    "adoption-impossible": Cause("What is in the cluster cannot be described without errors.", "See the message."),
+    "adoption-impossible": Cause("What is there cannot be described without errors.", "See the message."),
     "statement-not-held": Cause("The live system cannot hold such a statement.", "Change it as the message says."),
     # tokens and credentials
+    "certificate-invalid": Cause("The file is no certificate that can be read.", "Give the one that was shown."),
     "token-missing": Cause("The file has no signed token.", "Give one of three parts joined by dots (RFC 7515)."),
     "token-unreadable": Cause("The token cannot be read.", "The message says which part is wrong."),
     "token-not-shown": Cause("A token is given only to a client that asks for it.", "Use the written kubeconfig."),
