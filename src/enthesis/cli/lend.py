@@ -65,6 +65,22 @@ def lend(
             "at this host (the program is ssh, scp or sftp).",
         ),
     ] = None,
+    authority: Annotated[
+        Path | None,
+        typer.Option(
+            "--authority",
+            metavar="FILE",
+            help="With --for HOST: the key of its certificate authority, for a host that no provider certifies for.",
+        ),
+    ] = None,
+    network: Annotated[
+        str | None,
+        typer.Option(
+            "--network",
+            metavar="ADDRESS",
+            help="With --authority: where the login comes from, and may come from.",
+        ),
+    ] = None,
     write_kubeconfig: Annotated[
         Path | None,
         typer.Option("--write-kubeconfig", metavar="FILE", help="Write a kubeconfig that asks here for tokens."),
@@ -150,9 +166,26 @@ def lend(
             code="options-conflict",
             remedy="leave out --endpoint",
         )
+    if authority is not None:
+        _by_authority(identity, command, estate, onto, authority, network, quiet=quiet)
     if onto is not None and "/host/" in onto:
         _to_host(identity, command, estate, onto, quiet=quiet)
     _to_program(identity, command, estate, clients, database=onto, endpoint=endpoint, quiet=quiet)
+
+
+def _by_authority(
+    identity: str, command: list[str], estate: Path | None, host: str | None, key: Path, network: str | None,
+    *, quiet: bool,
+) -> NoReturn:  # fmt: skip
+    # loads cryptography, which only this needs
+    from enthesis.cli.lend_by_authority import log_in  # noqa: PLC0415
+
+    if host is None or "/host/" not in host:
+        raise InvalidInput(
+            "--authority is for a login at a host", code="options-conflict", remedy="name it: --for ACCOUNT/host/NAME"
+        )
+    folder = estate_folder(estate)
+    log_in(read_estate(folder), folder, identity, command, host, key, network, quiet=quiet)
 
 
 # -- to a program ------------------------------------------------------------------------------------------------

@@ -28,7 +28,7 @@ from enthesis.connectors.cluster.refreshing import Refreshed
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.files.finding import estate_folder, find_estate
 from enthesis.files.saving import fresh_file
-from enthesis.live.adopting import Adoptable, place_to_adopt
+from enthesis.live.adopting import SystemToAdopt, place_to_adopt
 from enthesis.live.adopting import adopt as take_over
 from enthesis.live.adopting_accounts import found_at, mark, write
 from enthesis.live.asking import surveyed_clouds, without_what_has_gone
@@ -228,7 +228,7 @@ def _adopt(
 
 def _to_adopt(
     described: Estate, folder: Path, address: str, reached: ClusterOptions, given: list[str] | None
-) -> Adoptable:
+) -> SystemToAdopt:
     """The cluster or database that is taken over, as it is reached."""
     system = place_to_adopt(described, address)
     if "/cluster/" in system:

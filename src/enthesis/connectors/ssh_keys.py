@@ -7,9 +7,11 @@ from datetime import UTC, datetime
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
-from cryptography.hazmat.primitives.asymmetric import ed25519
+from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
+from cryptography.hazmat.primitives.serialization import SSHCertificateBuilder, SSHCertificateType
 
 from enthesis.model.errors import InvalidInput
+from enthesis.model.secrets import Secret
 
 LATEST = 253_402_300_799  # the last second of the year 9999, since 1970
 
@@ -22,6 +24,50 @@ def fresh_key() -> tuple[bytes, str]:
     )
     public = key.public_key().public_bytes(serialization.Encoding.OpenSSH, serialization.PublicFormat.OpenSSH)
     return private, public.decode()
+
+
+AuthorityKey = ed25519.Ed25519PrivateKey | ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey
+
+
+def authority_key(data: bytes, where: str, password: Secret | None = None) -> AuthorityKey:
+    """The private key of an authority, as OpenSSH or PEM writes it.
+
+    InvalidInput where it is none; with the code `passphrase-needed` where it is kept under one.
+    """
+    words = password.reveal().encode() if password is not None else None
+    for load in (serialization.load_ssh_private_key, serialization.load_pem_private_key):
+        try:
+            key = load(data, words)
+        except TypeError:
+            raise InvalidInput(f"{where} is kept under a passphrase", code="passphrase-needed") from None
+        except (ValueError, UnsupportedAlgorithm):
+            continue
+        if isinstance(key, ed25519.Ed25519PrivateKey | ec.EllipticCurvePrivateKey | rsa.RSAPrivateKey):
+            return key
+    raise InvalidInput(f"{where} holds no private key that can sign, or the passphrase is wrong", code="key-invalid")
+
+
+def public_of(key: AuthorityKey) -> str:
+    """The public key of an authority, as OpenSSH writes it."""
+    return key.public_key().public_bytes(serialization.Encoding.OpenSSH, serialization.PublicFormat.OpenSSH).decode()
+
+
+def signed(
+    authority: AuthorityKey, public: str, about: str, name: str, valid: tuple[datetime, datetime], serial: int,
+    network: str = "",
+) -> str:  # fmt: skip
+    """A user certificate of an Ed25519 public key, as OpenSSH writes both: its id, the one name that it is for, from
+    when until when, and where from if a network is given. A terminal is permitted, and no forwarding."""
+    key = serialization.load_ssh_public_key(public.encode())
+    if not isinstance(key, ed25519.Ed25519PublicKey):
+        raise TypeError(public)
+    begins, ends = (int(at.timestamp()) for at in valid)
+    made = SSHCertificateBuilder().public_key(key).type(SSHCertificateType.USER).key_id(about.encode()).serial(serial)
+    made = made.valid_principals([name.encode()]).valid_after(begins).valid_before(ends)
+    made = made.add_extension(b"permit-pty", b"")
+    if network:
+        made = made.add_critical_option(b"source-address", network.encode())
+    return made.sign(authority).public_bytes().decode()
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,7 +15,7 @@ from enthesis.ports import Record
 ORDER = ("kinds", "resources", "identities", "groups", "trusts", "roles", "grants", "ceilings", "credentials")
 
 
-class Adoptable(Protocol):
+class SystemToAdopt(Protocol):
     """A live system of its own that can be taken over: a cluster, or a database with a server of its own."""
 
     def adoptable(self, step: Callable[[str], None]) -> list[Record]:
@@ -23,7 +23,7 @@ class Adoptable(Protocol):
 
 
 def adopt(
-    estate: Estate, folder: Path, address: str, system: Adoptable, say: Callable[[str], None]
+    estate: Estate, folder: Path, address: str, system: SystemToAdopt, say: Callable[[str], None]
 ) -> tuple[Counter[str], bool]:
     """Writes what is at an address of a cluster or database into the estate; how many entries, by section, and whether
     that is all.
@@ -50,12 +50,11 @@ def place_to_adopt(estate: Estate, address: str) -> str:
             code="cluster-unknown",
             remedy="ACCOUNT/cluster/NAME[/namespace/NAME], or ACCOUNT/database/NAME",
         )
-    if system not in estate.resources:
-        entry = "{}" if kind == "cluster" else "{url: postgresql://HOST/NAME, certificates: ISSUER}"
+    if system not in estate.resources and kind == "cluster":
         raise InvalidInput(
-            f"the estate has no {kind} {system}",
-            code=f"{kind}-unknown",
-            remedy=f"add it to `resources`: {system}: {entry}",
+            f"the estate has no cluster {system}",
+            code="cluster-unknown",
+            remedy=f"add it to `resources`: {system}: {{}}",
         )
     return system
 

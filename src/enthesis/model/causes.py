@@ -142,6 +142,11 @@ CAUSES = {
     "adoption-impossible": Cause("What is there cannot be described without errors.", "See the message."),
     "statement-not-held": Cause("The live system cannot hold such a statement.", "Change it as the message says."),
     # tokens and credentials
+    "authority-unknown": Cause(
+        "The key is not that of the authority whose certificates the host takes, as far as the estate says.",
+        "Write the authority's public key at the issuer, or give its own key.",
+    ),
+    "passphrase-needed": Cause("The key is kept under a passphrase.", "Run it at a terminal, which asks for it."),
     "certificate-invalid": Cause("The file is no certificate that can be read.", "Give the one that was shown."),
     "token-missing": Cause("The file has no signed token.", "Give one of three parts joined by dots (RFC 7515)."),
     "token-unreadable": Cause("The token cannot be read.", "The message says which part is wrong."),
@@ -273,9 +278,7 @@ CAUSES = {
     "approver-unknown": Cause("The key is not that of an approver.", "Add it to `approvers`, or ask another one."),
     "handoff-invalid": Cause("A document of another party cannot be taken in.", "Ask them for another one."),
     "signature-invalid": Cause("A document is not signed by the key that was given.", "Check the key, and its source."),
-    "key-invalid": Cause(
-        "A file holds no Ed25519 key of the kind that is needed.", "`ssh-keygen -t ed25519` makes one."
-    ),
+    "key-invalid": Cause("A file holds no key of the kind that is needed.", "`ssh-keygen -t ed25519` makes one."),
     "lab-running": Cause("A lab of the estate runs already.", "`enthesis lab stop`."),
     "enactment-unknown": Cause("No such enactment, or none to continue.", "`enthesis enact --history` lists them."),
     # the store
