@@ -20,7 +20,6 @@ from .conftest import Program, write_estate
 
 HOST = "yard/host/crane"
 ROSA, TOM, EVE = (f"@home/identity/{name}" for name in ("rosa", "tom", "eve"))
-SOON = (datetime.now(UTC) + timedelta(minutes=2)).strftime("%Y-%m-%dT%H:%M:%SZ")
 GONE = "2026-01-01T00:00:00Z"
 ESTATE = """\
 estate: yard
@@ -139,7 +138,8 @@ def test_a_certificate_ends_when_the_grant_does(enthesis: Program, crane: Path, 
     shown.write_text(f"#!/bin/sh\n{copy}\n")
     shown.chmod(0o755)
     text = (crane / "estate.yaml").read_text()
-    for until, most in (("2099-01-01T00:00:00Z", 300), (SOON, 120)):
+    soon = (datetime.now(UTC) + timedelta(minutes=2)).strftime("%Y-%m-%dT%H:%M:%SZ")
+    for until, most in (("2099-01-01T00:00:00Z", 300), (soon, 120)):
         place = write_estate(tmp_path / until[:4], {"estate.yaml": text.replace("2099-01-01T00:00:00Z", until)})
         words = [*lend(ROSA, crane)[:-2], str(shown), "crane"]
         ran = enthesis(*words, at=place)
