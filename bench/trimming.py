@@ -1,6 +1,6 @@
 """What reading a large log costs against a bare scan of it, and whether the least is proven on random estates.
 
-python bench/trimming.py [--rows 10000000] [--estates 200]
+python bench/trimming.py [--rows 10000000] [--estates 200] [--seconds 60]
 """
 
 import argparse
@@ -18,7 +18,7 @@ from pyarrow import parquet
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
-from enthesis.cleaning.narrowing import Seat, narrowest
+from enthesis.cleaning.narrowing import Permission, Seat, narrowest
 from enthesis.files.folder import read_texts
 from enthesis.live.usage_logs import read_usage
 
@@ -78,40 +78,54 @@ def reading(rows: int) -> None:
     print(f"  memory               {memory:6.1f} GiB at most (2 wanted)")
 
 
-def narrowing(estates: int) -> None:
+SIZES = ((3, 7), (8, 10), (11, 13), (14, 20))  # identities that differ
+
+
+def account(seed: int) -> tuple[list[Seat], dict[str, frozenset[Permission]]]:
+    """Up to 20 identities with what they need of up to 60 permissions, and up to 12 roles that they have now."""
+    rng = Random(seed)
+    permissions = [("object", f"v{number}") for number in range(rng.randint(10, 60))]
+    roles = {
+        f"r{number}": frozenset(rng.sample(permissions, rng.randint(2, min(20, len(permissions)))))
+        for number in range(rng.randint(2, 12))
+    }
+    seats = []
+    for number in range(rng.randint(3, 20)):
+        has = frozenset().union(*(roles[name] for name in rng.sample(list(roles), rng.randint(1, min(3, len(roles))))))
+        needs = frozenset(rng.sample(sorted(has), rng.randint(1, max(1, len(has) // 3))))
+        seats.append(Seat(number, f"p{number}", needs, has))
+    return seats, roles
+
+
+def narrowing(estates: int, seconds: float) -> None:
     """Random accounts of up to 60 permissions and 12 roles, with five new roles."""
-    proven, slowest = 0, 0.0
+    found: dict[tuple[int, int], list[tuple[float, float]]] = {size: [] for size in SIZES}
     for seed in range(estates):
-        rng = Random(seed)
-        permissions = [("object", f"v{number}") for number in range(rng.randint(10, 60))]
-        roles = {
-            f"r{number}": frozenset(rng.sample(permissions, rng.randint(2, min(20, len(permissions)))))
-            for number in range(rng.randint(2, 12))
-        }
-        seats = []
-        for number in range(rng.randint(3, 20)):
-            has = frozenset().union(
-                *(roles[name] for name in rng.sample(list(roles), rng.randint(1, min(3, len(roles)))))
-            )
-            needs = frozenset(rng.sample(sorted(has), rng.randint(1, max(1, len(has) // 3))))
-            seats.append(Seat(number, f"p{number}", needs, has))
+        seats, roles = account(seed)
         began = time.perf_counter()
-        found = narrowest(seats, roles, 5, 60)
-        slowest = max(slowest, time.perf_counter() - began)
-        proven += found.gap == 0
-    print(f"{estates} random accounts of up to 60 permissions and 12 roles, five new roles at most")
-    print(f"  proven to be the least  {proven}  the slowest in {slowest:.1f} s")
+        gap = narrowest(seats, roles, 5, seconds).gap
+        size = next(size for size in SIZES if size[0] <= len(seats) <= size[1])
+        found[size].append((gap, time.perf_counter() - began))
+    print(
+        f"{estates} random accounts of up to 60 permissions and 12 roles, five new roles at most, {seconds:.0f} s each"
+    )
+    for (least, most), its in found.items():
+        proven = [took for gap, took in its if not gap]
+        print(f"  {least} to {most} identities: {len(proven)} of {len(its)} proven to be the least, "
+              f"the slowest in {max(proven, default=0):.1f} s; the others within "
+              f"{max((gap for gap, _ in its), default=0):.0%}")  # fmt: skip
 
 
 def main() -> None:
     wanted = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     wanted.add_argument("--rows", type=int, default=10_000_000)
     wanted.add_argument("--estates", type=int, default=200)
+    wanted.add_argument("--seconds", type=float, default=60)
     given = wanted.parse_args()
     if given.rows:
         reading(given.rows)
     if given.estates:
-        narrowing(given.estates)
+        narrowing(given.estates, given.seconds)
 
 
 if __name__ == "__main__":

@@ -96,7 +96,7 @@ def test_heavy_libraries_load_only_where_they_are_needed(enacted_lab: Lab, words
         "uvicorn",
         "cryptography",
         "joserfc",
-        "scipy",
+        "ortools",
         "pandas",
         "matplotlib",
         "sqlite3",

@@ -17,7 +17,18 @@ from enthesis.cli.lazy import loaded
 from .commands import LISTED
 
 ROOT = Path(__file__).parent.parent
-LIBRARIES = ("cryptography", "httpx", "joserfc", "matplotlib", "numpy", "scipy", "sqlite3", "starlette", "uvicorn")
+LIBRARIES = (
+    "cryptography",
+    "httpx",
+    "joserfc",
+    "matplotlib",
+    "numpy",
+    "ortools",
+    "pandas",
+    "sqlite3",
+    "starlette",
+    "uvicorn",
+)
 NONE: tuple[str, ...] = ()
 LIVE = ("httpx",)
 TOKENS = ("cryptography", "httpx", "joserfc")
@@ -29,7 +40,7 @@ NEEDS: dict[str, tuple[str, ...]] = {
     **dict.fromkeys(("check", "card", "trace", "reach", "admit", "handoff", "sweep", "calendar"), ("numpy",)),
     **dict.fromkeys(("propose", "enact", "prove", "credential", "cutoff", "sessions", "retire"), (*LIVE, "numpy")),
     "survey": LIVE,
-    "trim": ("numpy", "scipy"),
+    "trim": ("numpy",),
     "lab use": ("numpy",),
     **dict.fromkeys(("sign-in", "sign-out"), TOKENS),
     **dict.fromkeys(("lend", "whoami"), (*TOKENS, "numpy")),

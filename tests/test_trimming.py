@@ -10,7 +10,9 @@ from random import Random
 from typing import Any
 
 import pytest
+from ortools.sat.python import cp_model
 
+from enthesis.cleaning import narrowing
 from enthesis.cleaning.narrowing import Permission, Seat, narrowest
 from enthesis.cleaning.needs import needs_of
 from enthesis.cleaning.trimming import Trimmed, edits_of, trim
@@ -93,6 +95,59 @@ def test_the_choice_is_the_least_of_all(seed: int) -> None:
         assert seat.needs <= frozenset(one for number in chosen for one in roles[number]) <= seat.allowed
     assert worth(seats, roles, found.at) == least(seats, existing, new)
     assert found.beyond == worth(seats, roles, found.at)[0]
+
+
+def account(seed: int, most: int) -> tuple[list[Seat], dict[str, frozenset[Permission]]]:
+    """Up to so many identities with what they need of what roles allow them."""
+    rng = Random(seed)
+    permissions = [("object", f"v{number}") for number in range(rng.randint(10, 60))]
+    existing = {
+        f"r{number}": frozenset(rng.sample(permissions, rng.randint(2, min(20, len(permissions)))))
+        for number in range(rng.randint(2, 12))
+    }
+    seats = []
+    for number in range(rng.randint(3, most)):
+        has = frozenset[Permission]().union(
+            *(existing[name] for name in rng.sample(list(existing), rng.randint(1, min(3, len(existing)))))
+        )
+        needs = frozenset(rng.sample(sorted(has), rng.randint(1, max(1, len(has) // 3))))
+        seats.append(Seat(number, f"p{number}", needs, has))
+    return seats, existing
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_another_way_of_searching_finds_nothing_better(seed: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    seats, existing = account(seed, 7)
+    found = narrowest(seats, existing, 3)
+    assert found == narrowest(seats, existing, 3)
+
+    def by_trying(seconds: float, workers: int) -> cp_model.CpSolver:
+        solver = cp_model.CpSolver()
+        solver.parameters.max_time_in_seconds = seconds
+        solver.parameters.num_workers = 1  # which proves by search, and not by what cannot go together
+        return solver
+
+    monkeypatch.setattr(narrowing, "_solver", by_trying)
+    other = narrowest(seats, existing, 3)
+    assert found.gap == other.gap == 0
+    first, second = (worth(seats, [its for _, its in one.roles], one.at) for one in (found, other))
+    assert first == second and first[0] == found.beyond
+
+
+def test_where_no_time_is_left_all_stays_as_it_is(monkeypatch: pytest.MonkeyPatch) -> None:
+    seats, existing = account(13, 20)
+
+    def nothing(self: object, aims: object, seconds: float) -> object:
+        raise ValueError("nothing was found")
+
+    monkeypatch.setattr(narrowing._Model, "solved", nothing)
+    found = narrowest(seats, existing, 5)
+    assert found.gap == 1 and {name for name, _ in found.roles} <= set(existing)
+    roles = [its for _, its in found.roles]
+    for seat, chosen in zip(seats, found.at, strict=True):
+        assert seat.needs <= frozenset(one for number in chosen for one in roles[number]) <= seat.allowed
+    with pytest.raises(ValueError, match="no roles fit"):
+        narrowest([Seat(0, "p", frozenset({("object", "read")}), frozenset({("object", "read")}))], {}, 0)
 
 
 # -- estates --------------------------------------------------------------------------------------------------------

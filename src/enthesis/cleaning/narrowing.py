@@ -1,22 +1,22 @@
-"""The narrowest roles and grants that still allow what is needed: exactly, by mixed-integer optimisation (HiGHS).
+"""The narrowest roles and grants that still allow what is needed: exactly, by constraint programming (CP-SAT).
 
 Of all choices the one that gives the fewest units beyond need, then the one with the fewest roles, then the one with
 the fewest grants. A unit is an identity, a permission and a declared place. Grants stand where something is needed, and
 are to whom they were to; at most so many roles of a holder are new.
 """
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from itertools import pairwise
 
-import numpy as np
-from scipy.optimize import Bounds, LinearConstraint, milp
-from scipy.sparse import csr_array
+from ortools.sat.python import cp_model
 
 Permission = tuple[str, str]
-ROLE = 1000.0  # what a role costs; of as many roles, those that exist already are taken first
-MOST_ANCHORED = 30_000  # pairs of classes of seats, times groups of permissions, up to which roles are made for classes
-HALF = 0.5  # a whole variable is above it, or below
+SHARE = 0.1  # of the time that is given, for finding the best again in the same way each time
+MOST_COST = 2**60  # that a solver counts
+FOUND = (cp_model.OPTIMAL, cp_model.FEASIBLE)
+Choice = cp_model.IntVar
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,37 +45,88 @@ class Chosen:
     gap: float = 0.0
 
 
-@dataclass(slots=True)
 class _Model:
-    """A program under construction: variables between 0 and 1, and rows of them with bounds."""
+    """A program under construction: choices that are made or not, what follows from them, and aims."""
 
-    whole: list[bool] = field(default_factory=list)
-    rows: list[tuple[dict[int, float], float, float]] = field(default_factory=list)
+    def __init__(self) -> None:
+        self.program = cp_model.CpModel()
 
-    def variable(self, *, whole: bool = True) -> int:
-        self.whole.append(whole)
-        return len(self.whole) - 1
+    def choice(self) -> Choice:
+        """One more choice."""
+        return self.program.new_bool_var("")
 
-    def row(self, parts: Mapping[int, float], low: float = -np.inf, high: float = np.inf) -> None:
-        self.rows.append((dict(parts), low, high))
+    def clause(self, made: Iterable[Choice], one_of: Iterable[Choice]) -> None:
+        """Where all of the first are made, one of the others is made too."""
+        self.program.add_bool_or([*(~choice for choice in made), *one_of])
 
-    def solved(self, cost: Mapping[int, float], seconds: float) -> tuple[np.ndarray | None, float, float]:
-        """The best values, what they cost, and the gap; None where none was found in time."""
-        weights = np.zeros(len(self.whole))
-        for variable, weight in cost.items():
-            weights[variable] = weight
-        data = [(row, column, value) for row, (parts, _, _) in enumerate(self.rows) for column, value in parts.items()]
-        rows, columns, values = zip(*data, strict=True) if data else ((), (), ())
-        places = (np.array(rows, np.int32), np.array(columns, np.int32))  # HiGHS counts in 32 bits
-        matrix = csr_array((np.array(values, float), places), shape=(len(self.rows), len(self.whole)))
-        bounds = LinearConstraint(matrix, [low for _, low, _ in self.rows], [high for _, _, high in self.rows])
-        found = milp(
-            weights, integrality=np.array(self.whole, int), bounds=Bounds(0, 1), constraints=bounds,
-            options={"time_limit": seconds, "mip_rel_gap": 0.0},
-        )  # fmt: skip
-        if found.x is None:
-            return None, 0.0, 1.0
-        return np.round(found.x), float(found.fun), float(getattr(found, "mip_gap", 0.0) or 0.0)
+    def at_most(self, made: Sequence[Choice], most: int) -> None:
+        """So many of these are made at the most."""
+        if len(made) > most:
+            self.program.add(cp_model.LinearExpr.sum(made) <= most)
+
+    def solved(self, aims: Sequence[Mapping[Choice, int]], seconds: float) -> tuple[Callable[[Choice], bool], float]:
+        """Whether a choice is made in the best solution by one aim after the other, none at the cost of an earlier one,
+        and how far that may be from the best, as a share. ValueError where nothing fits, or nothing was found.
+
+        Of several that are best it is the same one each time, unless that takes long.
+        """
+        best: cp_model.CpSolver | None = None
+        for aim in _together(aims):
+            cost = cp_model.LinearExpr.weighted_sum(list(aim), list(aim.values()))
+            self.program.minimize(cost)
+            solver = _solver(seconds, 2)
+            state = _state(solver, self.program)
+            if state not in FOUND:
+                if best is None:
+                    raise ValueError("no roles fit")
+                return best.boolean_value, 1.0
+            best, worth = solver, round(solver.objective_value)
+            if state != cp_model.OPTIMAL:
+                return best.boolean_value, (worth - best.best_objective_bound) / worth
+            self.program.add(cost <= worth)  # what comes next makes this no worse
+        self.program.clear_objective()  # type: ignore[no-untyped-call]
+        again = _solver(SHARE * seconds, 1)
+        if _state(again, self.program) in FOUND or best is None:
+            best = again
+        return best.boolean_value, 0.0
+
+
+def _together(aims: Sequence[Mapping[Choice, int]]) -> list[dict[Choice, int]]:
+    """Aims in one as far as numbers go: a unit of an earlier one costs more than all of a later one can."""
+    out: list[dict[Choice, int]] = [{}]
+    for aim in aims:
+        unit = sum(aim.values()) + 1
+        both = {choice: cost * unit for choice, cost in out[-1].items()}
+        for choice, cost in aim.items():
+            both[choice] = both.get(choice, 0) + cost
+        if sum(both.values()) > MOST_COST:
+            out.append(dict(aim))
+        else:
+            out[-1] = both
+    return out
+
+
+def _solver(seconds: float, workers: int) -> cp_model.CpSolver:
+    """A solver for so long. Of two workers one proves that nothing is better, by what cannot go together, and one looks
+    for better ones; one alone looks for the same in the same way each time."""
+    solver = cp_model.CpSolver()
+    solver.parameters.max_time_in_seconds = seconds
+    solver.parameters.num_workers = workers
+    solver.parameters.catch_sigint_signal = False  # it would be taken for the end of the time
+    if workers > 1:
+        solver.parameters.subsolvers.append("core_or_no_lp")
+    return solver
+
+
+def _state(solver: cp_model.CpSolver, program: cp_model.CpModel) -> object:
+    """How the search for a solution ended. An interruption ends it at once."""
+    with ThreadPoolExecutor(1) as pool:
+        coming = pool.submit(solver.solve, program)
+        try:
+            return coming.result()
+        except BaseException:
+            solver.stop_search()
+            raise
 
 
 def narrowest(
@@ -87,31 +138,13 @@ def narrowest(
     """
     if not seats:
         return Chosen((), (), 0)
-    without = _without_beyond(seats, existing, new, seconds)
-    if without is not None:
-        return without
-    program = _Program(seats, existing, new)
-    best, gap = program.solved(seconds)
-    return program.chosen(best, gap)
-
-
-@dataclass(frozen=True, slots=True)
-class _Role:
-    """A role that may be made: whether it is, and what it holds by group of permissions. `anchor` is the class of seats
-    that it is made for, None where it is for any."""
-
-    made: int
-    holds: Mapping[int, int]
-    anchor: int | None = None
+    return _without_beyond(seats, existing, new, seconds) or _Program(seats, existing, new).chosen(seconds)
 
 
 class _Program:
     """The choice as a program: which permissions each new role holds, and which roles stand at which class of seats.
 
-    Where there are few classes, every new role is made for one of them, at which it stands, and no two for the same:
-    more roles than classes where they stand are never the best, since one for each class needs no permission beyond
-    need. So the roles differ from each other, and each permission beyond need is counted at least once, which makes the
-    program solvable where it is not otherwise.
+    New roles are alike, so of the solutions that differ in their order alone one is enough.
     """
 
     def __init__(self, seats: Sequence[Seat], existing: Mapping[str, frozenset[Permission]], new: int) -> None:
@@ -119,139 +152,106 @@ class _Program:
         self.existing = existing
         self.classes = _classes(seats)
         self.columns = _alike(seats, existing.values())
-        self.model = _Model()
+        self.model = model = _Model()
         fitting = [name for name in existing if any(_fits(existing[name], seat) for seat in self.classes)]
-        self.used = {name: self.model.variable() for name in fitting}
-        self.roles = self._roles(min(new, len({seat.needs for seat in self.classes})))
-        self.beyond: dict[int, float] = {}
-        self.grants: dict[int, float] = {}
-        self.stands: list[tuple[dict[str, int], dict[int, int]]] = []
-        for number, (seat, members) in enumerate(self.classes.items()):
-            self._seat(number, seat, len(members))
+        self.used = {name: model.choice() for name in fitting}
+        self.holds = [[model.choice() for _ in self.columns] for _ in range(min(new, len(self.classes)))]
+        self.beyond: dict[Choice, int] = {}
+        self.grants: dict[Choice, int] = {}
+        self.stands: list[tuple[dict[str, Choice], list[Choice]]] = []
+        for seat, members in self.classes.items():
+            self._seat(seat, len(members))
+        self.made = self._in_order()
+        self._no_more_than_needed()
 
-    def _roles(self, most: int) -> list[_Role]:
-        """The roles that may be made, of which so many are at the most."""
-        classes = list(self.classes)
-        anchored = most and len(classes) ** 2 * len(self.columns) <= MOST_ANCHORED
-        anchors: Sequence[int | None] = range(len(classes)) if anchored else [None] * most
-        out = []
-        for anchor in anchors:
-            may = None if anchor is None else classes[anchor].allowed
-            fitting = [column for column, its in enumerate(self.columns) if may is None or its <= may]
-            role = _Role(self.model.variable(), {column: self.model.variable() for column in fitting}, anchor)
-            for holds in role.holds.values():
-                self.model.row({holds: 1, role.made: -1}, high=0)
-            out.append(role)
-        if anchored:
-            self.model.row({role.made: 1.0 for role in out}, high=most)
-        else:
-            for earlier, later in pairwise(out):  # they are alike: they are taken in their order
-                self.model.row({later.made: 1, earlier.made: -1}, high=0)
-        return out
-
-    def _seat(self, number: int, seat: Seat, many: int) -> None:
+    def _seat(self, seat: Seat, many: int) -> None:
         """The roles that may stand at a class of seats, and what each group of permissions asks of them."""
         model = self.model
-        by_name = {name: model.variable() for name in self.used if _fits(self.existing[name], seat)}
-        by_new = {}
-        for one, role in enumerate(self.roles):
-            gives = any(self.columns[column] <= seat.needs for column in role.holds)
-            if role.anchor == number:
-                by_new[one] = role.made
-            elif gives:
-                by_new[one] = model.variable()
-                model.row({by_new[one]: 1, role.made: -1}, high=0)
+        by_name = {name: model.choice() for name in self.used if _fits(self.existing[name], seat)}
+        by_new = [model.choice() for _ in self.holds]
         self.stands.append((by_name, by_new))
         for name, at in by_name.items():
-            model.row({at: 1, self.used[name]: -1}, high=0)
-        for at in (*by_name.values(), *by_new.values()):
-            self.grants[at] = self.grants.get(at, 0) + many
+            model.clause([at], [self.used[name]])
+        self.grants |= dict.fromkeys((*by_name.values(), *by_new), many)
         for column, permissions in enumerate(self.columns):
             having = [at for name, at in by_name.items() if permissions <= self.existing[name]]
-            new = [(self.roles[one], at) for one, at in by_new.items() if column in self.roles[one].holds]
+            new = [(at, role[column]) for at, role in zip(by_new, self.holds, strict=True)]
             if permissions <= seat.needs:
-                self._needed(column, having, new)
+                giving = [(model.choice(), at, holds) for at, holds in new]
+                for both, at, holds in giving:
+                    model.clause([both], [at])
+                    model.clause([both], [holds])
+                model.clause([], [*having, *(both for both, _, _ in giving)])
             elif permissions <= seat.allowed:
-                self._extra(column, having, new, many * sum(seat.beyond.get(one, 1) for one in permissions))
+                cost = many * sum(seat.beyond.get(one, 1) for one in permissions)
+                extra = [model.choice()] if cost else []
+                self.beyond |= dict.fromkeys(extra, cost)
+                for made in (*((at,) for at in having), *new) if cost else ():
+                    model.clause(made, extra)
             else:
-                for role, at in new:
-                    model.row({at: 1, role.holds[column]: 1, role.made: -1}, high=0)
+                for made in new:
+                    model.clause(made, ())
 
-    def _needed(self, column: int, having: Sequence[int], new: Sequence[tuple[_Role, int]]) -> None:
-        """One of the roles that stand here gives it."""
-        giving = list(having)
-        for role, at in new:
-            holds = role.holds[column]
-            if at == role.made:
-                giving.append(holds)
-                continue
-            both = self.model.variable(whole=False)
-            self.model.row({both: 1, at: -1}, high=0)
-            self.model.row({both: 1, holds: -1}, high=0)
-            giving.append(both)
-        self.model.row(dict.fromkeys(giving, 1.0), low=1)
+    def _in_order(self) -> list[Choice]:
+        """Whether each new role stands anywhere. None stands first at an earlier class than the one before it, and
+        where two stand at the same classes up to some class, the earlier one stands there if the later one does."""
+        model = self.model
+        so_far: list[Choice] = []  # whether each role stands at a class up to here
+        same: list[list[Choice]] = [[] for _ in self.holds[1:]]  # whether it is as the next one is up to here
+        for _, by_new in self.stands:
+            before, so_far = so_far, [model.choice() for _ in by_new]
+            for number, (here, at) in enumerate(zip(so_far, by_new, strict=True)):
+                ways = [at, *before[number : number + 1]]
+                model.clause([here], ways)
+                for way in ways:
+                    model.clause([way], [here])
+            for number, (one, other) in enumerate(pairwise(by_new)):
+                model.clause([so_far[number + 1]], [so_far[number]])
+                model.clause([*same[number], other], [one])
+                still = model.choice()
+                model.clause([*same[number], one, other], [still])
+                model.clause(same[number], [one, other, still])
+                same[number] = [still]
+        return so_far
 
-    def _extra(self, column: int, having: Sequence[int], new: Sequence[tuple[_Role, int]], cost: float) -> None:
-        """It costs something where one of the roles that stand here gives it."""
-        extra = self.model.variable()
-        self.beyond[extra] = cost
-        for at in having:
-            self.model.row({extra: 1, at: -1}, low=0)
-        for role, at in new:
-            held = {extra: 1.0, role.holds[column]: -1.0}
-            self.model.row(held if at == role.made else {**held, at: -1.0, role.made: 1.0}, low=0)
+    def _no_more_than_needed(self) -> None:
+        """A new role holds nothing that is needed nowhere where it stands."""
+        for number, role in enumerate(self.holds):
+            for permissions, holds in zip(self.columns, role, strict=True):
+                stands = zip(self.classes, self.stands, strict=True)
+                self.model.clause([holds], [at[number] for seat, (_, at) in stands if permissions <= seat.needs])
 
-    def solved(self, seconds: float) -> tuple[np.ndarray, float]:
-        """The best values by one aim after the other, and the gap; ValueError where there are none."""
-        roles = {**dict.fromkeys(self.used.values(), ROLE), **{role.made: ROLE + 1 for role in self.roles}}
-        best: np.ndarray | None = None
-        gap = 0.0
-        for cost in (self.beyond, roles, self.grants):
-            values, worth, its_gap = self.model.solved(cost, seconds)
-            if values is None:
-                gap = 1.0
-                break
-            best, gap = values, max(gap, its_gap)
-            self.model.row(cost, high=round(worth) + 0.5)  # what comes next makes this no worse
-        if best is None:
-            raise ValueError("no roles fit")
-        return best, gap
-
-    def chosen(self, best: np.ndarray, gap: float) -> Chosen:
-        """The values of the program as roles and seats."""
+    def chosen(self, seconds: float) -> Chosen:
+        """The best solution as roles and seats, or as it is where none is found in time; ValueError where there is
+        none."""
+        fresh = dict.fromkeys(self.made, 1)
+        roles = dict.fromkeys(self.used.values(), 1) | fresh
+        try:
+            made, gap = self.model.solved((self.beyond, roles, fresh, self.grants), seconds)
+        except ValueError:
+            return self._as_it_is()
         contents = [
-            frozenset(one for column, at in role.holds.items() if best[at] > HALF for one in self.columns[column])
-            & self._needed_of(number, best)
-            for number, role in enumerate(self.roles)
+            frozenset(one for its, holds in zip(self.columns, role, strict=True) if made(holds) for one in its)
+            for role in self.holds
         ]
-        numbers: dict[object, int] = {}
-        roles: list[tuple[str, frozenset[Permission]]] = []
-        at: list[tuple[int, ...]] = [()] * len(self.seats)
-        beyond = 0
-        for (seat, members), (by_name, by_new) in zip(self.classes.items(), self.stands, strict=True):
-            picked: list[tuple[object, str, frozenset[Permission]]] = [
-                (name, name, self.existing[name]) for name, variable in by_name.items() if best[variable] > HALF
-            ]
-            picked += [
-                (role, "", contents[role])
-                for role, variable in by_new.items()
-                if best[variable] > HALF and contents[role]
-            ]
-            for key, name, permissions in picked:
-                if key not in numbers:
-                    numbers[key] = len(roles)
-                    roles.append((name, permissions))
-            for member in members:
-                at[member] = tuple(numbers[key] for key, _, _ in picked)
-            granted = frozenset(permission for _, _, permissions in picked for permission in permissions)
-            beyond += len(members) * sum(seat.beyond.get(one, 1) for one in granted - seat.needs)
-        return Chosen(tuple(roles), tuple(at), beyond, gap)
+        every = [*((name, self.existing[name]) for name in self.used), *(("", its) for its in contents)]
+        order = {name: number for number, name in enumerate(self.used)}
+        at = [
+            [*(order[name] for name, its in by_name.items() if made(its)),
+             *(number for number, its in enumerate(by_new, len(order)) if made(its) and every[number][1])]
+            for by_name, by_new in self.stands
+        ]  # fmt: skip
+        return _picked(self.seats, list(self.classes.items()), every, at, gap)
 
-    def _needed_of(self, number: int, best: np.ndarray) -> frozenset[Permission]:
-        """What some seat needs at which a new role stands: anything else that it may hold at no cost is left out."""
-        stands = zip(self.classes, self.stands, strict=True)
-        at = ((seat, by_new[number]) for seat, (_, by_new) in stands if number in by_new)
-        return frozenset(need for seat, variable in at if best[variable] > HALF for need in seat.needs)
+    def _as_it_is(self) -> Chosen:
+        """Every role that exists wherever it may stand; ValueError where that is not enough."""
+        names = list(self.used)
+        at = [[names.index(name) for name in by_name] for by_name, _ in self.stands]
+        for seat, its in zip(self.classes, at, strict=True):
+            if not seat.needs <= frozenset(one for number in its for one in self.existing[names[number]]):
+                raise ValueError("no roles fit")
+        every = [(name, self.existing[name]) for name in names]
+        return _picked(self.seats, list(self.classes.items()), every, at, 1.0)
 
 
 MOST_CANDIDATES = 4_000  # roles that are looked at where nothing beyond need is given
@@ -271,35 +271,26 @@ def _without_beyond(
     if candidates is None:
         return None
     model = _Model()
-    every = [*existing.items(), *(("", its) for its in candidates)]
-    roles = [(name, its, model.variable()) for name, its in every]
-    made = {chosen: 1.0 for name, _, chosen in roles if not name}
-    if made:
-        model.row(made, high=new)
-    grants: dict[int, float] = {}
-    stands: list[list[tuple[int, int]]] = []
+    roles = [*existing.items(), *(("", its) for its in candidates)]
+    made = [model.choice() for _ in roles]
+    fresh = [choice for choice, (name, _) in zip(made, roles, strict=True) if not name]
+    model.at_most(fresh, new)
+    grants: dict[Choice, int] = {}
+    stands: list[list[tuple[int, Choice]]] = []
     for (seat, members), may in zip(classes, free, strict=True):
-        here = [
-            (number, model.variable()) for number, (_, its, _) in enumerate(roles) if its <= may and its & seat.needs
-        ]
+        here = [(number, model.choice()) for number, (_, its) in enumerate(roles) if its <= may and its & seat.needs]
         stands.append(here)
         for number, at in here:
-            model.row({at: 1, roles[number][2]: -1}, high=0)
+            model.clause([at], [made[number]])
             grants[at] = len(members)
         for need in seat.needs:
-            giving = {at: 1.0 for number, at in here if need in roles[number][1]}
-            if not giving:
-                return None
-            model.row(giving, low=1)
-    best: np.ndarray | None = None
-    for cost in ({chosen: ROLE + (not name) for name, _, chosen in roles}, grants):
-        values, worth, gap = model.solved(cost, seconds)
-        if values is None or gap:
-            return None
-        best = values
-        model.row(cost, high=round(worth) + HALF)
-    assert best is not None  # noqa: S101  the first program was solved
-    return _picked(seats, classes, [(name, its) for name, its, _ in roles], stands, best)
+            model.clause([], [at for number, at in here if need in roles[number][1]])
+    try:
+        chosen, gap = model.solved((dict.fromkeys(made, 1), dict.fromkeys(fresh, 1), grants), seconds)
+    except ValueError:
+        return None
+    picked = [[number for number, choice in here if chosen(choice)] for here in stands]
+    return None if gap else _picked(seats, classes, roles, picked, gap)
 
 
 def _intersections(sets: Sequence[frozenset[Permission]]) -> list[frozenset[Permission]] | None:
@@ -309,16 +300,14 @@ def _intersections(sets: Sequence[frozenset[Permission]]) -> list[frozenset[Perm
         found |= {one, *(one & other for other in found)}
         if len(found) > MOST_CANDIDATES:
             return None
-    return [one for one in found if one]
+    return sorted((one for one in found if one), key=sorted)
 
 
 def _picked(
     seats: Sequence[Seat], classes: Sequence[tuple[Seat, list[int]]],
-    roles: Sequence[tuple[str, frozenset[Permission]]],
-    stands: Sequence[Sequence[tuple[int, int]]], best: np.ndarray,
+    roles: Sequence[tuple[str, frozenset[Permission]]], chosen: Sequence[Sequence[int]], gap: float,
 ) -> Chosen:  # fmt: skip
     """The choice in roles and seats; a new role holds what is needed where it stands, and no more."""
-    chosen = [[number for number, at in here if best[at] > HALF] for here in stands]
     needed: dict[int, frozenset[Permission]] = {}
     for (seat, _), its in zip(classes, chosen, strict=True):
         for number in its:
@@ -326,10 +315,14 @@ def _picked(
     used = sorted(needed)
     out = [(name, its if name else its & needed[number]) for number in used for name, its in [roles[number]]]
     at: list[tuple[int, ...]] = [()] * len(seats)
-    for (_, members), its in zip(classes, chosen, strict=True):
+    beyond = 0
+    for (seat, members), its in zip(classes, chosen, strict=True):
+        numbers = tuple(used.index(number) for number in its)
+        granted = frozenset(permission for number in numbers for permission in out[number][1])
+        beyond += len(members) * sum(seat.beyond.get(one, 1) for one in granted - seat.needs)
         for member in members:
-            at[member] = tuple(used.index(number) for number in its)
-    return Chosen(tuple(out), tuple(at), 0)
+            at[member] = numbers
+    return Chosen(tuple(out), tuple(at), beyond, gap)
 
 
 def _fits(role: frozenset[Permission], seat: Seat) -> bool:
@@ -338,19 +331,21 @@ def _fits(role: frozenset[Permission], seat: Seat) -> bool:
 
 
 def _classes(seats: Sequence[Seat]) -> dict[Seat, list[int]]:
-    """Seats that ask for the same, under one of them."""
+    """Seats that ask for the same, under one of them; those of which the least may be granted come first, since they
+    leave the fewest ways."""
     out: dict[tuple[object, ...], list[int]] = {}
     for number, seat in enumerate(seats):
         cost = tuple(sorted((one, seat.beyond.get(one, 1)) for one in seat.allowed - seat.needs))
         out.setdefault((seat.needs, seat.allowed, cost), []).append(number)
-    return {seats[members[0]]: members for members in out.values()}
+    listed = sorted(out.values(), key=lambda members: (len(seats[members[0]].allowed), len(seats[members[0]].needs)))
+    return {seats[members[0]]: members for members in listed}
 
 
 def _alike(seats: Sequence[Seat], roles: Iterable[frozenset[Permission]]) -> list[frozenset[Permission]]:
     """The permissions, those together that no seat and no role tells apart."""
     listed = list(roles)
     by_signature: dict[tuple[object, ...], set[Permission]] = {}
-    for one in {one for seat in seats for one in seat.allowed}:
+    for one in sorted({one for seat in seats for one in seat.allowed}):
         of_seats = tuple(
             (one in seat.needs, one in seat.allowed, 0 if one in seat.needs else seat.beyond.get(one, 1))
             for seat in seats

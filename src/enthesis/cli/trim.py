@@ -7,8 +7,6 @@ import typer
 
 from enthesis.chains.differences import difference
 from enthesis.cleaning.needs import needs_of
-from enthesis.cleaning.trimming import edits_of
-from enthesis.cleaning.trimming import trim as trimmed_of
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
 from enthesis.cli.questions import length_of, now
 from enthesis.cli.subjects import read_estate
@@ -64,6 +62,10 @@ def trim(
             code="argument-missing",
             remedy="--usage FILE; survey --usage FILE writes one",
         )
+    # loads the solver, which only this needs
+    from enthesis.cleaning.trimming import edits_of  # noqa: PLC0415
+    from enthesis.cleaning.trimming import trim as trimmed_of  # noqa: PLC0415
+
     folder = estate_folder(estate)
     described = read_estate(folder)
     instant = now()

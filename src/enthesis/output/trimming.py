@@ -2,10 +2,9 @@
 
 from collections.abc import Iterator
 from datetime import UTC, datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from enthesis.chains.differences import Difference
-from enthesis.cleaning.trimming import Trimmed
 from enthesis.cleaning.usage import Usage
 from enthesis.files.editing import Addition
 from enthesis.files.shapes import duration_text, time_text
@@ -15,8 +14,11 @@ from enthesis.output.lines import Line, Span, counted, line
 
 MOST = 20  # lines of one kind
 
+if TYPE_CHECKING:  # it loads the solver
+    from enthesis.cleaning.trimming import Trimmed
 
-def trim_sentence(name: str, found: Trimmed) -> str:
+
+def trim_sentence(name: str, found: "Trimmed") -> str:
     """The answer in a sentence."""
     if not found.changes:
         return f"{name}: nothing to trim."
@@ -25,7 +27,7 @@ def trim_sentence(name: str, found: Trimmed) -> str:
     return f"{name}: {counted(before, 'permission')} of {who} become {after}; all that was used stays allowed."
 
 
-def trim_lines(name: str, usage: Usage, found: Trimmed, change: Difference) -> Iterator[Line]:
+def trim_lines(name: str, usage: Usage, found: "Trimmed", change: Difference) -> Iterator[Line]:
     """The new lines first, then what is lost by them, and what was not looked at."""
     yield line(Span(trim_sentence(name, found), "strong"))
     if found.gap:
@@ -75,7 +77,7 @@ def _listed(title: str, said: list[str]) -> Iterator[Line]:
         yield line(f"  … and {len(said) - MOST} more")
 
 
-def trim_json(name: str, usage: Usage, found: Trimmed, change: Difference) -> dict[str, Any]:
+def trim_json(name: str, usage: Usage, found: "Trimmed", change: Difference) -> dict[str, Any]:
     """The same for a program."""
     return {
         "estate": name,
