@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from enthesis.connectors.ssh_keys import read_certificate
+from enthesis.connectors.ssh_keys import fingerprint, read_certificate
 from enthesis.lab.logins import program
 
 from .conftest import Program, write_estate
@@ -59,10 +59,7 @@ def key_in(folder: Path, name: str, passphrase: str = "") -> str:
 @contextmanager
 def served(enthesis: Program, folder: Path) -> Iterator[Path]:
     """The folder of an estate whose host runs, set up with the files that are written for it."""
-    key, user = key_in(folder, "authority"), getpass.getuser()
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
+    key, user, port = key_in(folder, "authority"), getpass.getuser(), free_port()
     estate = write_estate(
         folder / "yard", {"estate.yaml": ESTATE.format(key=key, port=port, user=user, until="2099-01-01T00:00:00Z")}
     )
@@ -73,21 +70,34 @@ def served(enthesis: Program, folder: Path) -> Iterator[Path]:
     keygen("-s", folder / "authority", "-I", "crane", "-h", "-n", "127.0.0.1", "-V", "+1d", etc / "host.pub")
     (etc / "host-cert.pub").touch()
     (etc / "revoked").touch()
+    with running(etc, port, folder / "sshd.log"):
+        yield estate
+
+
+@contextmanager
+def running(etc: Path, port: int, log: Path) -> Iterator[None]:
+    """A server with the settings of a folder that stands for /etc/ssh."""
     settings = (etc / "sshd_config").read_text().replace("/etc/ssh", str(etc))
     more = {"Port": port, "ListenAddress": "127.0.0.1", "HostKey": etc / "host", "PidFile": "none", "UsePAM": "no",
             "StrictModes": "no", "LogLevel": "VERBOSE"}  # fmt: skip
     (etc / "running").write_text(settings + "".join(f"{name} {value}\n" for name, value in more.items()))
     if os.geteuid() == 0:
         Path("/run/sshd").mkdir(exist_ok=True)
-    command = [program(), "-D", "-f", str(etc / "running"), "-E", str(folder / "sshd.log")]
+    command = [program(), "-D", "-f", str(etc / "running"), "-E", str(log)]
     with subprocess.Popen(command, cwd="/", stdin=subprocess.DEVNULL) as server:
         try:
             deadline = time.monotonic() + 15
-            while "Server listening" not in _said(folder) and time.monotonic() < deadline:
+            while not log.exists() or ("Server listening" not in log.read_text() and time.monotonic() < deadline):
                 time.sleep(0.02)
-            yield estate
+            yield
         finally:
             server.send_signal(signal.SIGTERM)
+
+
+def free_port() -> int:
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        return int(free.getsockname()[1])
 
 
 def _said(folder: Path) -> str:
@@ -172,3 +182,129 @@ def test_a_key_that_is_not_the_authority_s_signs_nothing(enthesis: Program, cran
     assert other.code == 2 and "--for ACCOUNT/host/NAME" in other.err
     program_of_ours = enthesis(*lend(ROSA, crane)[:-2], "sh", "-c", "true", at=crane)
     assert program_of_ours.code == 2 and "does not log in at a host" in program_of_ours.err
+
+
+# -- a host that was set up by hand ---------------------------------------------------------------------------------
+
+
+def hand_made(folder: Path, user: str) -> dict[str, tuple[str, ...]]:
+    """A copy of /etc/ssh that somebody set up, with keys that stay; what a client may show, by what is told of it."""
+    etc = folder / "etc"
+    for inner in ("principals", "keys", "more.d"):
+        (etc / inner).mkdir(parents=True)
+    for name in ("rosa", "old", "stranger", "wide"):
+        key_in(folder, name)
+    authorities = {name: key_in(folder, name) for name in ("authority", "other", "third")}
+    key_in(etc, "host")
+    (etc / "more.d" / "10.conf").write_text("PasswordAuthentication no\n")
+    (etc / "sshd_config").write_text(
+        "# by hand\nInclude /etc/ssh/more.d/*.conf\nPasswordAuthentication yes\nKbdInteractiveAuthentication no\n"
+        "TrustedUserCAKeys /etc/ssh/taken.pub\n"
+        "AuthorizedKeysFile /etc/ssh/keys/%u\nAuthorizedPrincipalsFile = /etc/ssh/principals/%u\n"
+    )
+    (etc / "taken.pub").write_text(f"{authorities['authority']}\n{authorities['other']}\n")
+    (etc / "principals" / user).write_text(f"# who\n{HOST}\nadmins\n")
+    keys = [f'{options}{(folder / f"{name}.pub").read_text()}' for name, options in (
+        ("rosa", ""), ("old", 'expiry-time="20200101",no-pty '), ("third", "cert-authority "))]  # fmt: skip
+    (etc / "keys" / user).write_text("# keys\n" + "".join(keys))
+    shown: dict[str, tuple[str, ...]] = {name: (name,) for name in ("rosa", "old", "stranger")}
+    for number, (authority, name) in enumerate(
+        (("authority", HOST), ("authority", "admins"), ("authority", "nobody"), ("other", HOST), ("third", user))
+    ):
+        made = f"shown-{number}"
+        key_in(folder, made)
+        keygen("-s", folder / authority, "-I", made, "-n", name, "-V", "+10m", folder / f"{made}.pub")
+        shown[f"{authority} {name}"] = (made, f"{made}-cert.pub")
+    return shown
+
+
+def test_what_a_copy_of_a_host_says_is_what_its_server_does(enthesis: Program, tmp_path: Path) -> None:
+    user, port = getpass.getuser(), free_port()
+    shown = hand_made(tmp_path, user)
+    etc = tmp_path / "etc"
+    key = " ".join((tmp_path / "authority.pub").read_text().split()[:2])
+    text = ESTATE.format(key=key, port=port, user=user, until="2099-01-01T00:00:00Z")
+    estate = write_estate(tmp_path / "yard", {"estate.yaml": text})
+    before = {path: path.read_bytes() for path in etc.rglob("*") if path.is_file()}
+    surveyed = enthesis("survey", "--host", f"{HOST}={etc}", at=estate)
+    assert surveyed.code == 3 and surveyed.err.startswith("Partial survey"), surveyed.err
+    told = "\n".join(line for line in surveyed.out.splitlines() if '"section"' not in line or "credentials" in line)
+
+    def prints(name: str) -> str:
+        return fingerprint((tmp_path / f"{name}.pub").read_text())
+
+    opens = {
+        "rosa": prints("rosa") in told,
+        "old": "until 2020-01-01T00:00:00Z" not in told,
+        "stranger": prints("stranger") in told,
+        f"authority {HOST}": True,  # which grants decide about
+        "authority admins": "a certificate for admins logs in" in told,
+        "authority nobody": "nobody" in told,
+        f"other {HOST}": f"authority {prints('other')} are taken" in told,
+        f"third {user}": f"whoever has a certificate of {prints('third')} for {user}" in told,
+    }
+    with running(etc, port, tmp_path / "sshd.log"):
+        for name, files in shown.items():
+            options = [f"-oCertificateFile={tmp_path / file}" for file in files[1:]]
+            ran = subprocess.run(
+                ["ssh", "-F", "none", "-oStrictHostKeyChecking=no", "-oUserKnownHostsFile=/dev/null", "-oBatchMode=yes",
+                 "-oIdentitiesOnly=yes", "-oIdentityAgent=none", *options, f"-i{tmp_path / files[0]}", f"-p{port}",
+                 f"{user}@127.0.0.1", "true"],
+                check=False, capture_output=True, text=True, timeout=30,
+            )  # fmt: skip
+            assert (ran.returncode == 0) == opens[name], (name, ran.stderr)
+    assert sum(opens.values()) == 5
+
+    adopted = enthesis("survey", "--host", f"{HOST}={etc}", "--adopt", HOST, at=estate)
+    assert adopted.code == 3 and f"Adopted in part from {HOST}: 2 credentials." in adopted.err, adopted.err
+    written = (estate / "estate.yaml").read_text()
+    assert written.startswith(text.rstrip("\n")) and prints("rosa") in written
+    again = enthesis("survey", "--host", f"{HOST}={etc}", "--adopt", HOST, at=estate)
+    assert "nothing that was not described" in again.err and (estate / "estate.yaml").read_text() == written
+    assert all(path.read_bytes() == data for path, data in before.items())
+    assert "endless-key" in enthesis("sweep", at=estate).out
+
+
+def test_a_host_that_is_as_described_has_nothing_to_take_over(enthesis: Program, tmp_path: Path) -> None:
+    key = key_in(tmp_path, "authority")
+    text = ESTATE.format(key=key, port=22, user="ops", until="2099-01-01T00:00:00Z")
+    estate = write_estate(tmp_path / "yard", {"estate.yaml": text})
+    assert enthesis("propose", "--manifests", str(tmp_path / "written"), at=estate).code == 0
+    copy = f"{HOST}={tmp_path / 'written' / 'yard-host-crane'}"
+    surveyed = enthesis("survey", "--host", copy, at=estate)
+    assert surveyed.code == 0 and '"finding"' not in surveyed.out, surveyed.out
+    adopted = enthesis("survey", "--host", copy, "--adopt", HOST, at=estate)
+    assert adopted.code == 0 and (estate / "estate.yaml").read_text() == text, adopted.err
+
+
+@pytest.mark.parametrize(
+    ("name", "content", "says"),
+    [
+        ("sshd_config", "Match User ops\nPasswordAuthentication yes\n", "only what counts for all is read"),
+        ("sshd_config", "AuthorizedKeysCommand /bin/who\n", "a program says which"),
+        (
+            "sshd_config",
+            "AuthorizedPrincipalsCommand /bin/who\nTrustedUserCAKeys /etc/ssh/gone\n",
+            "it is not in the copy",
+        ),
+        ("sshd_config", "Include /opt/*.conf\n", "they are not in the copy"),
+        ("sshd_config", "Include sshd_config\n", ""),
+        ("sshd_config", "TrustedUserCAKeys /etc/ssh/../../../etc/passwd\n", "it is not in the copy"),
+        ("sshd_config", "AuthorizedKeysFile /etc/ssh/keys/%u\n", "it is no key that is understood"),
+        ("sshd_config", "AuthorizedKeysFile .ssh/authorized_keys\n", "the copy is of /etc/ssh alone"),
+        ("sshd_config", "KbdInteractiveAuthentication yes\n", "who knows a reply that works"),
+        ("other", "", "has no sshd_config"),
+    ],
+)
+def test_a_copy_that_is_not_whole_says_so(
+    enthesis: Program, tmp_path: Path, name: str, content: str, says: str
+) -> None:
+    (tmp_path / "keys").mkdir()
+    (tmp_path / "keys" / "ops").write_text('\x1b[31mssh-nonsense "\n')
+    usual = "AuthorizedKeysFile none\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n"
+    (tmp_path / name).write_text(content + usual)
+    ran = enthesis("survey", "--host", f"{HOST}={tmp_path}", at=tmp_path)
+    assert ran.code == (2 if name == "other" else 3 if says else 0), ran.err
+    assert says in ran.out + ran.err and "\x1b" not in ran.out + ran.err
+    if name == "other":
+        assert ran.out == ""

@@ -55,6 +55,10 @@ DatabaseOption = Annotated[
         help="A file with the connection string of a database's administrators; not needed at a lab.",
     ),
 ]
+HostOption = Annotated[
+    list[str] | None,
+    typer.Option("--host", metavar="ADDRESS=DIR", help="A copy of a host's files: all of them, or its /etc/ssh alone."),
+]
 DirectoryOption = Annotated[
     list[str] | None,
     typer.Option(

@@ -19,6 +19,7 @@ from enthesis.cli.options import (
     EstateOption,
     Format,
     FormatOption,
+    HostOption,
     QuietOption,
     named_files,
 )
@@ -40,6 +41,7 @@ from enthesis.live.connecting import (
     database_at,
     databases_of_lab,
     directory_at,
+    host_copy,
     own_database,
 )
 from enthesis.live.surveying import Writing, head_of
@@ -92,6 +94,7 @@ def survey(
     ] = None,
     database: DatabaseOption = None,
     directory: DirectoryOption = None,
+    host: HostOption = None,
     kubeconfig: Annotated[
         Path | None,
         typer.Option(
@@ -109,7 +112,7 @@ def survey(
         typer.Option(
             "--adopt",
             metavar="ADDRESS",
-            help="Write what a cluster, database or account has into the estate.",
+            help="Write what a cluster, database, host or account has into the estate.",
         ),
     ] = None,
     compared_with: Annotated[
@@ -152,11 +155,12 @@ def survey(
     """Read live systems into a survey file, which every question can be asked of.
 
     Needs the right to read: of a cluster, to list what is in it (of secrets, their names); of clouds, their
-    statements; of an issuer, none. Changes nothing. Exit 3 where something could not be read; the file says what.
+    statements; of an issuer, none; of a host, a copy of its files. Changes nothing. Exit 3 where something could not
+    be read; the file says what.
 
-    With --adopt, what a cluster or database has and the estate does not describe is written into the estate's files
-    instead; neither is changed. What an account or organisation has at a provider is also
-    marked there as this estate's, which needs the right to change it.
+    With --adopt, what a cluster, database or host has and the estate does not describe is written into the estate's
+    files instead; none of them is changed. What an account or organisation has at a provider is also marked there as
+    this estate's, which needs the right to change it.
     """
     if kept:
         _put_kept(estate, store, output)
@@ -172,11 +176,12 @@ def survey(
         return
     if adopt is not None:
         reached = ClusterOptions(kubeconfig, context, ())
-        _adopt(estate_folder(estate), adopt, reached, database, yes=yes, quiet=quiet)
+        _adopt(estate_folder(estate), adopt, reached, (database, host), yes=yes, quiet=quiet)
         return
     by_name = any("://" not in name for name in issuer or ())
     files, people = named_files(database, "--database"), named_files(directory, "--directory")
-    named = bool(cluster or issuer or further or files or people)
+    copies = named_files(host, "--host")
+    named = bool(cluster or issuer or further or files or people or copies)
     described, folder = _estate(estate, needed=by_name or not named)
     systems: list[Surveys] = [_issuer(name, described, folder) for name in issuer or ()]
     systems += [_installed(name) for name in further or ()]
@@ -184,6 +189,9 @@ def survey(
     for address in files:
         head += _head_of_account(address, "database", described)
     systems += [database_at(address, file) for address, file in files.items()]
+    for address in copies:
+        head += _head_of_account(address, "host", described)
+    systems += [host_copy(described, address, place) for address, place in copies.items()]
     for name, file in people.items():
         known = described.organisations.get(name.removeprefix("@")) if described is not None else None
         systems.append(directory_at(name, file, known.people if known is not None else None))
@@ -210,15 +218,16 @@ def survey(
 
 
 def _adopt(
-    folder: Path, address: str, reached: ClusterOptions, databases: list[str] | None, *, yes: bool, quiet: bool
-) -> None:
-    """Takes over what an account, organisation, cluster or database has. Exit 3 where something is left out."""
+    folder: Path, address: str, reached: ClusterOptions, given: tuple[list[str] | None, list[str] | None],
+    *, yes: bool, quiet: bool,
+) -> None:  # fmt: skip
+    """Takes over what an account, organisation, cluster, database or host has. Exit 3 where something is left out."""
     described = read_estate(folder)
     if "/" not in address.removeprefix("@"):
         _adopt_account(described, folder, address, yes=yes, quiet=quiet)
         return
     adopted, whole = take_over(
-        described, folder, address, _to_adopt(described, folder, address, reached, databases), remark
+        described, folder, address, _to_adopt(described, folder, address, reached, given), remark
     )
     how, counts = "Adopted" if whole else "Adopted in part", counts_text(adopted)
     remark(f"{how} from {address}: {counts or 'nothing that was not described'}.", quiet=quiet)
@@ -227,15 +236,25 @@ def _adopt(
 
 
 def _to_adopt(
-    described: Estate, folder: Path, address: str, reached: ClusterOptions, given: list[str] | None
-) -> SystemToAdopt:
-    """The cluster or database that is taken over, as it is reached."""
+    described: Estate, folder: Path, address: str, reached: ClusterOptions,
+    given: tuple[list[str] | None, list[str] | None],
+) -> SystemToAdopt:  # fmt: skip
+    """The cluster, database or host that is taken over, as it is reached: databases and hosts by what is given."""
     system = place_to_adopt(described, address)
+    if "/host/" in system:
+        copies = named_files(given[1], "--host")
+        if system not in copies:
+            raise InvalidInput(
+                f"nothing says what {system} has",
+                code="system-not-connected",
+                remedy=f"name a copy of its files: --host {word(system)}=DIR",
+            )
+        return host_copy(described, system, copies[system])
     if "/cluster/" in system:
         organisation = described.organisation_of(system)
         return cluster_of(system, organisation, folder, reached.kubeconfig, reached.context, dict(os.environ))
     own_database(described, system)
-    files = named_files(given, "--database")
+    files = named_files(given[0], "--database")
     of_lab = {one.name: one for one in databases_of_lab(described, folder)} if system not in files else {}
     if system not in files and system not in of_lab:
         raise InvalidInput(
@@ -478,6 +497,8 @@ def _head_of_account(address: str, kind: str, estate: Estate | None) -> list[Rec
         message, remedy = f"{address} is not a {kind}", f"name its place: ACCOUNT/{kind}/NAME"
         if kind == "cluster":
             raise InvalidInput(message, code="cluster-unknown", remedy=remedy)
+        if kind == "host":
+            raise InvalidInput(message, code="host-unknown", remedy=remedy)
         raise InvalidInput(message, code="database-unknown", remedy=remedy)
     return _invented(parts[0]) if estate is None or parts[0] not in estate.accounts else []
 

@@ -1,4 +1,4 @@
-"""Takes over what is in a cluster or database: writes it into the estate's files as it is, comments and order kept."""
+"""Takes over what is in a cluster, database or host: writes it into the estate's files, comments and order kept."""
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
@@ -16,7 +16,7 @@ ORDER = ("kinds", "resources", "identities", "groups", "trusts", "roles", "grant
 
 
 class SystemToAdopt(Protocol):
-    """A live system of its own that can be taken over: a cluster, or a database with a server of its own."""
+    """A live system of its own that can be taken over: a cluster, a database or a host."""
 
     def adoptable(self, step: Callable[[str], None]) -> list[Record]:
         """What is there and was not made by us, as the lines of a survey."""
@@ -25,8 +25,8 @@ class SystemToAdopt(Protocol):
 def adopt(
     estate: Estate, folder: Path, address: str, system: SystemToAdopt, say: Callable[[str], None]
 ) -> tuple[Counter[str], bool]:
-    """Writes what is at an address of a cluster or database into the estate; how many entries, by section, and whether
-    that is all.
+    """Writes what is at an address of a cluster, database or host into the estate; how many entries, by section, and
+    whether that is all.
 
     The files are read back first, and nothing is written unless they read without an error.
     """
@@ -40,15 +40,15 @@ def adopt(
 
 
 def place_to_adopt(estate: Estate, address: str) -> str:
-    """The cluster or database that is taken over, or a part of it is; InvalidInput where that cannot be."""
+    """The cluster, database or host that is taken over, or part of a cluster; InvalidInput where that cannot be."""
     parts = address.split("/")
     system, kind = "/".join(parts[:3]), parts[1] if len(parts) > 1 else ""
-    whole = len(parts) == 3 and kind in ("cluster", "database")
+    whole = len(parts) == 3 and kind in ("cluster", "database", "host")
     if not whole and not (len(parts) == 5 and (kind, parts[3]) == ("cluster", "namespace")):
         raise InvalidInput(
-            f"{address} is neither a cluster nor a namespace, nor a database",
+            f"{address} is neither a cluster nor a namespace, nor a database or host",
             code="cluster-unknown",
-            remedy="ACCOUNT/cluster/NAME[/namespace/NAME], or ACCOUNT/database/NAME",
+            remedy="ACCOUNT/cluster/NAME[/namespace/NAME], ACCOUNT/database/NAME or ACCOUNT/host/NAME",
         )
     if system not in estate.resources and kind == "cluster":
         raise InvalidInput(
@@ -90,7 +90,9 @@ def _additions(estate: Estate, address: str, records: list[Record], say: Callabl
         "roles": [role for role in by_section.get("roles", []) if role["name"] in roles],
         "grants": _once(grants),
         "ceilings": [one for one in by_section.get("ceilings", []) if contains(address, one["at"])],
-        "credentials": [one for one in by_section.get("credentials", []) if contains(address, one["of"])],
+        "credentials": [
+            one for one in by_section.get("credentials", []) if contains(address, one["of"]) or "/host/" in address
+        ],
     }
     accounts = {identity["address"] for identity in chosen["identities"]}
     chosen["trusts"] = [trust for trust in by_section.get("trusts", []) if trust["of"] in accounts]

@@ -45,6 +45,7 @@ from enthesis.ports import (
 )
 
 if TYPE_CHECKING:
+    from enthesis.connectors.host_reading import HostCopy
     from enthesis.connectors.postgresql.surveying import Database
 
 LAB = "the lab of this estate"
@@ -370,6 +371,22 @@ def database_at(address: str, file: Path) -> "Database":
     with _library_there():
         from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415  a library installed on demand
     return Database(address, f"postgresql://{address}", access)
+
+
+def host_copy(estate: Estate | None, address: str, folder: Path) -> "HostCopy":
+    """A host by a copy of its files, with what the estate says of it, if anything does."""
+    # loads cryptography, which only this needs
+    from enthesis.connectors.host_reading import HostCopy  # noqa: PLC0415
+
+    found = estate.resources.get(address) if estate is not None else None
+    if estate is None or found is None:
+        return HostCopy(address, folder)
+    from enthesis.verdicts.compiling import compile_estate  # noqa: PLC0415  only this needs it
+
+    compiled = compile_estate(estate)
+    running = tuple(compiled.places.names[number] for number in compiled.runs(address))
+    issuer = estate.issuers.get(found.certificates or "")
+    return HostCopy(address, folder, running, (issuer.key or "") if issuer is not None else "")
 
 
 def own_database(estate: Estate, address: str) -> tuple[str, str]:
