@@ -84,8 +84,8 @@ def key(name: str) -> tuple[rsa.RSAPrivateKey, x509.Certificate]:
     return private, builder.sign(private, hashes.SHA256())
 
 
-def service() -> ShownAssertions:
-    return ShownAssertions(NOW, {ISSUER: ("desk", key("desk")[1])}, RECIPIENT)
+def service(path: Path = Path(":memory:")) -> ShownAssertions:
+    return ShownAssertions(Store(path), NOW, {ISSUER: ("desk", key("desk")[1])}, RECIPIENT)
 
 
 def signed(
@@ -111,8 +111,8 @@ def signed_by_issuer(change: Callable[[Any], None], **more: Any) -> bytes:
     return bytes(etree.tostring(XMLSigner(**more).sign(root, key=private, cert=[certificate], reference_uri=reference)))
 
 
-def test_what_is_signed_for_us_is_taken_once() -> None:
-    taking, shown = service(), sent(signed())
+def test_what_is_signed_for_us_is_taken_once(tmp_path: Path) -> None:
+    taking, shown = service(tmp_path / "lab.db"), sent(signed())
     assert taking.attributes_in(shown) == (
         "desk",
         {"aud": "lowland", "sub": "carol", "groups": ["printers", "guests"]},
@@ -120,6 +120,8 @@ def test_what_is_signed_for_us_is_taken_once() -> None:
     with pytest.raises(TokenExpired, match="shown before"):
         taking.attributes_in(shown)
     assert taking.attributes_in(sent(signed()))[0] == "desk", "another one"
+    with pytest.raises(TokenExpired, match="shown before"):
+        service(tmp_path / "lab.db").attributes_in(shown)  # as after a restart
 
 
 def inside(root: Any) -> bytes:
@@ -243,7 +245,10 @@ def test_only_the_known_key_of_the_issuer_it_names_counts() -> None:
     with pytest.raises(TokenRefused, match="issuer is not known"):
         service().attributes_in(sent(other))
     two = ShownAssertions(
-        NOW, {ISSUER: ("desk", key("desk")[1]), "https://b.example": ("b", key("forger")[1])}, RECIPIENT
+        service().store,
+        NOW,
+        {ISSUER: ("desk", key("desk")[1]), "https://b.example": ("b", key("forger")[1])},
+        RECIPIENT,
     )
     with pytest.raises(TokenRefused, match="not signed by its issuer"):
         two.attributes_in(sent(signed(by="forger")))

@@ -146,9 +146,9 @@ async def _serve(state: Path, ready: int | None) -> None:
     for cloud in clouds.values():
         cloud.vouches_for = tuple(authority.url for authority in authorities.values())
         known = {name: authority.certificate for name, authority in authorities.items()}
-        cloud.callers.certificates = ShownCertificates(clock, known, cloud.url)
+        cloud.callers.certificates = ShownCertificates(store, clock, known, cloud.url)
         signing = {server.url: (name, server.certificate) for name, server in asserting.items()}
-        cloud.callers.assertions = ShownAssertions(clock, signing, f"{cloud.url}/token")
+        cloud.callers.assertions = ShownAssertions(store, clock, signing, f"{cloud.url}/token")
         cloud.ssh_authorities = ssh_authorities
     for name, kind in kinds.items():
         own = authorities.get(name) or asserting.get(name)

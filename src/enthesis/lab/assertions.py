@@ -155,13 +155,15 @@ def _under(parent: Any, name: str, **attributes: str) -> Any:
 
 class ShownAssertions:
     """The assertions that one service takes. `known` are the certificates of the providers that sign them, by their
-    url, with the provider's name; `recipient` is the url that they must be made for."""
+    url, with the provider's name; `recipient` is the url that they must be made for. The store remembers them."""
 
-    def __init__(self, clock: Clock, known: Mapping[str, tuple[str, x509.Certificate]], recipient: str) -> None:
+    def __init__(
+        self, store: Store, clock: Clock, known: Mapping[str, tuple[str, x509.Certificate]], recipient: str
+    ) -> None:
+        self.store = store
         self.clock = clock
         self.known = known
         self.recipient = recipient
-        self._seen: dict[str, float] = {}  # until when each could be shown again, by its id
 
     def attributes_in(self, shown: str) -> tuple[str, dict[str, Any]]:
         """The name of the issuer of an assertion (base64url), and what it says, its audience and subject included.
@@ -211,11 +213,8 @@ class ShownAssertions:
         raise TokenRefused("the assertion is meant for another recipient")
 
     def _once(self, identifier: str, ends: float) -> None:
-        now = self.clock.now()
-        self._seen = {known: until for known, until in self._seen.items() if until > now}
-        if identifier in self._seen:
+        if not self.store.first_shown(self.recipient, identifier, ends, self.clock.now()):
             raise TokenExpired("the assertion was shown before")
-        self._seen[identifier] = ends
 
 
 def _read(shown: str) -> Any:

@@ -20,6 +20,7 @@ from joserfc.errors import JoseError
 from joserfc.jwk import ECKey
 from joserfc.jws import JWSRegistry
 
+from enthesis.lab.store import Store
 from enthesis.lab.tokens import MAX_TOKEN, SKEW, Clock, TokenExpired, TokenRefused
 
 LONGEST = 300  # seconds that a statement may live
@@ -45,13 +46,13 @@ def header_of(token: str) -> Mapping[str, Any]:
 
 class ShownCertificates:
     """The certificates that one service takes. `authorities` are the certificates of those that issue them, by name;
-    `audience` says for whom a statement must be."""
+    `audience` says for whom a statement must be. The store remembers statements."""
 
-    def __init__(self, clock: Clock, authorities: Mapping[str, x509.Certificate], audience: str) -> None:
+    def __init__(self, store: Store, clock: Clock, authorities: Mapping[str, x509.Certificate], audience: str) -> None:
+        self.store = store
         self.clock = clock
         self.authorities = authorities
         self.audience = audience
-        self._seen: dict[str, float] = {}  # until when each statement could be shown again, by its id
 
     def claims_in(self, token: str) -> tuple[str, dict[str, Any]]:
         """The name of the authority, and the subject of the certificate that a statement shows.
@@ -101,10 +102,8 @@ class ShownCertificates:
             raise TokenRefused("the statement is not valid yet, or lives too long")
         if claims.get("aud") != self.audience:
             raise TokenRefused("the statement is meant for another audience")
-        self._seen = {known: until for known, until in self._seen.items() if until > now}
-        if identifier in self._seen:
+        if not self.store.first_shown(self.audience, identifier, float(ends), now):
             raise TokenRefused("the statement was shown before")
-        self._seen[identifier] = float(ends)
 
 
 def _leaf(shown: Any) -> x509.Certificate:

@@ -40,6 +40,8 @@ CREATE TABLE IF NOT EXISTS sign_ins (
   person TEXT, mfa TEXT, refused INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS sign_in_clients (device TEXT PRIMARY KEY, client TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS revoked (jti TEXT PRIMARY KEY, ends REAL NOT NULL);
+CREATE TABLE IF NOT EXISTS shown (service TEXT NOT NULL, id TEXT NOT NULL, ends REAL NOT NULL,
+  PRIMARY KEY (service, id));
 CREATE TABLE IF NOT EXISTS usage (
   number INTEGER PRIMARY KEY AUTOINCREMENT, cloud TEXT NOT NULL, record TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS sessions (
@@ -451,6 +453,13 @@ class Store:
         return json.loads(row[0]) if row else None
 
     # keys
+
+    def first_shown(self, service: str, identifier: str, ends: float, now: float) -> bool:
+        """Whether something that may be shown to a service once, and not at all after its end, is shown to it now."""
+        with self.transaction():
+            self.connection.execute("DELETE FROM shown WHERE ends <= ?", (now,))
+            put = "INSERT OR IGNORE INTO shown VALUES (?, ?, ?)"
+            return self.connection.execute(put, (service, identifier, ends)).rowcount == 1
 
     def keys(self, service: str) -> list[tuple[str, float, float | None]]:
         """Private JWKs of a service with when they were made and retired, the newest first."""
