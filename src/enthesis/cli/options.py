@@ -77,12 +77,12 @@ OrganisationOption = Annotated[
 ]
 
 
-def named_files(pairs: list[str] | None, option: str) -> dict[str, Path]:
+def named_files(pairs: list[str] | None, option: str, form: str = "NAME=FILE") -> dict[str, Path]:
     """`NAME=FILE` pairs; InvalidInput where one is not one."""
     out: dict[str, Path] = {}
     for pair in pairs or ():
         name, equals, file = pair.partition("=")
         if not name or not equals or not file:
-            raise InvalidInput(f"{option} {pair}: this is not a NAME=FILE", code="option-invalid")
+            raise InvalidInput(f"{option} {pair}: this has not the form {form}", code="option-invalid")
         out[name] = Path(file)
     return out

@@ -180,7 +180,7 @@ def survey(
         return
     by_name = any("://" not in name for name in issuer or ())
     files, people = named_files(database, "--database"), named_files(directory, "--directory")
-    copies = named_files(host, "--host")
+    copies = named_files(host, "--host", "ADDRESS=DIR")
     named = bool(cluster or issuer or further or files or people or copies)
     described, folder = _estate(estate, needed=by_name or not named)
     systems: list[Surveys] = [_issuer(name, described, folder) for name in issuer or ()]
@@ -242,7 +242,7 @@ def _to_adopt(
     """The cluster, database or host that is taken over, as it is reached: databases and hosts by what is given."""
     system = place_to_adopt(described, address)
     if "/host/" in system:
-        copies = named_files(given[1], "--host")
+        copies = named_files(given[1], "--host", "ADDRESS=DIR")
         if system not in copies:
             raise InvalidInput(
                 f"nothing says what {system} has",

@@ -157,8 +157,8 @@ class _Reading:
             users = self._users()
             yield from self._by_key(list(self._keys(users)))
             yield from self._by_certificate(users)
-        for name, what in (("passwordauthentication", "password"), ("kbdinteractiveauthentication", "reply")):
-            if self.set(name).lower() != "no":
+        for name, what in (("PasswordAuthentication", "password"), ("KbdInteractiveAuthentication", "reply")):
+            if self.set(name.lower()).lower() != "no":
                 yield self._finding("password-works", f"logins by {what} are on: set {name} to no")
                 self.miss(f"who knows a {what} that works", "the copy does not say it")
         yield from self.missing
