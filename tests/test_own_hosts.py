@@ -308,3 +308,33 @@ def test_a_copy_that_is_not_whole_says_so(
     assert says in ran.out + ran.err and "\x1b" not in ran.out + ran.err
     if name == "other":
         assert ran.out == ""
+
+
+def test_a_hostile_copy_neither_leads_out_nor_stops_the_reading(enthesis: Program, tmp_path: Path) -> None:
+    keys = tmp_path / "copy" / "keys"
+    keys.mkdir(parents=True)
+    (keys / "loop").symlink_to("loop")
+    (keys / "out").symlink_to("/etc/passwd")
+    os.mkfifo(keys / "pipe")
+    (keys / "folder").mkdir()
+    (keys / "big").write_bytes(b"a" * 9_000_000)
+    (keys / "odd").write_bytes(
+        b'\xff ssh-rsa AAAA\x00 x\nssh-ed25519 AAAAC3Nz\n"open ssh-ed25519 AAAAC3NzaC1lZDI1NTE5 \x1b[1m\n'
+    )
+    settings = (
+        "AuthorizedKeysFile /etc/ssh/keys/%u", "PasswordAuthentication no", "KbdInteractiveAuthentication no",
+        "Include /etc/ssh/[", "Include keys", "TrustedUserCAKeys /etc/ssh/keys/odd",
+    )  # fmt: skip
+    (tmp_path / "copy" / "sshd_config").write_text("\n".join(settings))
+    ran = enthesis("survey", "--host", f"{HOST}={tmp_path / 'copy'}", at=tmp_path)
+    assert ran.code == 3 and "root:" not in ran.out and "\x1b" not in ran.out + ran.err, ran.err
+    for name in ("loop", "out", "pipe", "folder", "big"):
+        assert f"/etc/ssh/keys/{name} at {HOST}: it is not in the copy, or cannot be read" in ran.err, name
+    assert "line 2 of /etc/ssh/keys/odd" in ran.err
+
+    home = tmp_path / "whole"
+    (home / "etc" / "ssh").mkdir(parents=True)
+    (home / "etc" / "ssh" / "sshd_config").write_text("AuthorizedKeysFile %h/../../../etc/passwd relative/%u\n")
+    (home / "etc" / "passwd").write_text("a:x:0:0:root:relative:/bin/sh\nbad\n:x:0:0::/h:/bin/sh\n")
+    ran = enthesis("survey", "--host", f"{HOST}={home}", at=tmp_path)
+    assert ran.code == 3 and "/h/../../../etc/passwd at" in ran.err, ran.err

@@ -69,13 +69,17 @@ class HostCopy:
 
     def at(self, path: PurePosixPath) -> Path | None:
         """Where a file of the host is in the copy; None where the copy does not reach."""
+        path = PurePosixPath("/") / path
         if self.root is not None:
             found = self.root / path.relative_to("/")
         elif path.is_relative_to(PLACE):
             found = self.folder / path.relative_to(PLACE)
         else:
             return None
-        inside = found.resolve().is_relative_to(self.folder.resolve())  # a link may lead out of the copy
+        try:
+            inside = found.resolve().is_relative_to(self.folder.resolve())  # a link may lead out of the copy
+        except (OSError, RuntimeError, ValueError):  # links in a circle
+            return None
         return found if inside else None
 
     def records(self, step: Callable[[str], None]) -> Iterator[Record]:
@@ -104,10 +108,10 @@ class _Reading:
         """The lines of a file of the host, without comments; what is missing is noted where it is needed."""
         found = self.host.at(path)
         try:
-            if found is None:
-                raise InvalidInput("the copy does not have it", code="file-unreadable")
-            if not needed and not found.exists():
+            if found is not None and not needed and not found.exists():
                 return []
+            if found is None or not found.is_file():  # a pipe would be waited for
+                raise InvalidInput("the copy does not have it", code="file-unreadable")
             lines = read_file(found, MOST).decode(errors="replace").splitlines()
         except InvalidInput:
             self.miss(str(path), "it is not in the copy, or cannot be read")
@@ -183,12 +187,13 @@ class _Reading:
                 self.miss(f"the keys in {form} of each user", "the copy is of /etc/ssh alone")
             for user, path in self._of_each(form, users):
                 for number, line in enumerate(self.text(path, needed=False), 1):
-                    key = KEY.search(line) if line and not line.startswith("#") else None
-                    if key is None:
-                        if line and not line.startswith("#"):
-                            self.miss(f"line {number} of {path}", "it is no key that is understood")
+                    if not line or line.startswith("#"):
                         continue
-                    print_ = fingerprint(f"key {key['blob']}")
+                    key = KEY.search(line)
+                    print_ = _fingerprint(key)
+                    if key is None or not print_:
+                        self.miss(f"line {number} of {path}", "it is no key that is understood")
+                        continue
                     where = f"line {number} of {path}"
                     if AUTHORITY.search(line[: key.start()]):
                         self.miss(
@@ -233,10 +238,14 @@ class _Reading:
         file = self.set("trustedusercakeys")
         if file == "none":
             return
-        found = (KEY.search(line) for line in self.text(PurePosixPath(file)) if not line.startswith("#"))
-        authorities = [fingerprint(f"key {key['blob']}") for key in found if key is not None]
+        authorities = []
+        for line in self.text(PurePosixPath(file)):
+            if line and not line.startswith("#"):
+                authorities.append(_fingerprint(KEY.search(line)))
+        if not all(authorities):
+            self.miss(f"a line of {file}", "it is no key that is understood")
         ours = fingerprint(self.host.authority) if self.host.authority else ""
-        for other in (one for one in authorities if one != ours):
+        for other in (one for one in authorities if one and one != ours):
             why = f"it is not that of {self.host.address} in the estate" if ours else "the estate does not know it"
             says = f"certificates of the authority {other} are taken, and {why}: {file}"
             yield self._finding("authority-of-others", says)
@@ -257,6 +266,14 @@ class _Reading:
 
     def _finding(self, code: str, says: str) -> Record:
         return {"finding": code, "at": self.host.address, "says": says}
+
+
+def _fingerprint(key: re.Match[str] | None) -> str:
+    """The fingerprint of a key in a line; '' where it is none."""
+    try:
+        return fingerprint(f"key {key['blob']}") if key is not None else ""
+    except InvalidInput:
+        return ""
 
 
 def _end(options: str) -> datetime | None:
