@@ -44,7 +44,7 @@ def trim(
         typer.Option(
             "--seconds", metavar="COUNT", min=1, help="Search for the best result for this long, at each account."
         ),
-    ] = 20,
+    ] = 60,
     write: Annotated[bool, typer.Option("--write", help="Write the narrower roles and grants into the files.")] = False,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
