@@ -157,6 +157,10 @@ def test_a_certificate_ends_when_the_grant_does(enthesis: Program, crane: Path, 
         held = read_certificate(ran.out)
         lives = (held.ends - datetime.now(UTC)).total_seconds()
         assert held.names == (HOST,) and 20 < lives <= most, lives
+    nearly = (datetime.now(UTC) + timedelta(seconds=10)).strftime("%Y-%m-%dT%H:%M:%SZ")
+    place = write_estate(tmp_path / "nearly", {"estate.yaml": text.replace("2099-01-01T00:00:00Z", nearly)})
+    words = [*lend(ROSA, crane)[:-2], str(shown), "crane"]
+    assert enthesis(*words, at=place).code == 1  # no certificate outlives its grant
     place = write_estate(tmp_path / "gone", {"estate.yaml": text.replace("2099-01-01T00:00:00Z", GONE)})
     assert enthesis(*lend(ROSA, crane), "true", at=place).code == 1
 
@@ -238,10 +242,10 @@ def test_what_a_copy_of_a_host_says_is_what_its_server_does(enthesis: Program, t
         "old": "until 2020-01-01T00:00:00Z" not in told,
         "stranger": prints("stranger") in told,
         f"authority {HOST}": True,  # which grants decide about
-        "authority admins": "a certificate for admins logs in" in told,
+        "authority admins": "certificates for admins allow logins as" in told,
         "authority nobody": "nobody" in told,
-        f"other {HOST}": f"authority {prints('other')} are taken" in told,
-        f"third {user}": f"whoever has a certificate of {prints('third')} for {user}" in told,
+        f"other {HOST}": f"accepts certificates of the authority {prints('other')}" in told,
+        f"third {user}": f"logins as {user} with certificates of the authority {prints('third')}" in told,
     }
     with running(etc, port, tmp_path / "sshd.log"):
         for name, files in shown.items():
@@ -290,9 +294,21 @@ def test_a_host_that_is_as_described_has_nothing_to_take_over(enthesis: Program,
         ("sshd_config", "Include /opt/*.conf\n", "they are not in the copy"),
         ("sshd_config", "Include sshd_config\n", ""),
         ("sshd_config", "TrustedUserCAKeys /etc/ssh/../../../etc/passwd\n", "it is not in the copy"),
-        ("sshd_config", "AuthorizedKeysFile /etc/ssh/keys/%u\n", "it is no key that is understood"),
+        ("sshd_config", "AuthorizedKeysFile /etc/ssh/keys/%u\n", "this is not a public key in the format of OpenSSH"),
         ("sshd_config", "AuthorizedKeysFile .ssh/authorized_keys\n", "the copy is of /etc/ssh alone"),
-        ("sshd_config", "KbdInteractiveAuthentication yes\n", "who knows a reply that works"),
+        ("sshd_config", "AuthorizedKeysFile /srv/keys/%u\n", "the files /srv/keys/%u"),
+        ("sshd_config", "AuthorizedKeysFile /etc/ssh/shared\n", "allows logins as any user without an end"),
+        (
+            "sshd_config",
+            "TrustedUserCAKeys /etc/ssh/shared\nAuthorizedPrincipalsFile %h/.names\n",
+            "the file %h/.names",
+        ),
+        (
+            "sshd_config",
+            "TrustedUserCAKeys /etc/ssh/shared\nAuthorizedPrincipalsFile /etc/ssh/names\n",
+            "for admins allow",
+        ),
+        ("sshd_config", "KbdInteractiveAuthentication yes\n", "logins by prompt"),
         ("other", "", "has no sshd_config"),
     ],
 )
@@ -301,6 +317,9 @@ def test_a_copy_that_is_not_whole_says_so(
 ) -> None:
     (tmp_path / "keys").mkdir()
     (tmp_path / "keys" / "ops").write_text('\x1b[31mssh-nonsense "\n')
+    key_in(tmp_path, "own")
+    (tmp_path / "shared").write_text((tmp_path / "own.pub").read_text())
+    (tmp_path / "names").write_text("admins\n")
     usual = "AuthorizedKeysFile none\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n"
     (tmp_path / name).write_text(content + usual)
     ran = enthesis("survey", "--host", f"{HOST}={tmp_path}", at=tmp_path)

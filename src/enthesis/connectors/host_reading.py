@@ -32,6 +32,7 @@ KEY = re.compile(r"(?:ssh-|ecdsa-|sk-)\S+ (?P<blob>AAAA\S+)(?: +(?P<comment>.*))
 ENDS = re.compile(r'expiry-time="(\d{8})(\d{4}(?:\d{2})?)?Z?"')
 AUTHORITY = re.compile(r"(^|,)cert-authority(,|\s)")
 SIMPLE = re.compile(r"[\w.@-]+")  # a comment that names a key
+ONLY_ADDRESS = "grants decide only about certificates for the host's address"
 NOBODY = ("nologin", "false", "sync", "shutdown", "halt")  # shells that let nobody in
 
 
@@ -47,12 +48,12 @@ class LoginKey:
 
 
 class HostCopy:
-    """A copy of the files of one host. `address` is its place in the estate; `runs_as` what runs on it, and
-    `authority` the public key of the authority that it should take certificates of, '' where that is not known."""
+    """A copy of the files of one host. `address` is its place in the estate; `runs_as` the identities of what
+    runs on it, `authority` the public key of the authority that it should accept, None where that is not known."""
 
     what = "host"
 
-    def __init__(self, address: str, folder: Path, runs_as: tuple[str, ...] = (), authority: str = "") -> None:
+    def __init__(self, address: str, folder: Path, runs_as: tuple[str, ...] = (), authority: str | None = None) -> None:
         self.name = self.address = address
         self.url = f"a copy of its files in {folder}"
         self.folder = folder
@@ -161,10 +162,10 @@ class _Reading:
             users = self._users()
             yield from self._by_key(list(self._keys(users)))
             yield from self._by_certificate(users)
-        for name, what in (("PasswordAuthentication", "password"), ("KbdInteractiveAuthentication", "reply")):
+        for name, what in (("PasswordAuthentication", "password"), ("KbdInteractiveAuthentication", "prompt")):
             if self.set(name.lower()).lower() != "no":
                 yield self._finding("password-works", f"logins by {what} are on: set {name} to no")
-                self.miss(f"who knows a {what} that works", "the copy does not say it")
+                self.miss(f"logins by {what}", "the copy does not say who can answer")
         yield from self.missing
 
     def _users(self) -> dict[str, PurePosixPath]:
@@ -183,8 +184,6 @@ class _Reading:
         if self.set("authorizedkeyscommand") != "none":
             self.miss("the keys that are let in", f"a program says which: {self.set('authorizedkeyscommand')}")
         for form in () if self.set("authorizedkeysfile") == "none" else self.set("authorizedkeysfile").split():
-            if self.host.root is None and not form.startswith(f"{PLACE}/"):
-                self.miss(f"the keys in {form} of each user", "the copy is of /etc/ssh alone")
             for user, path in self._of_each(form, users):
                 for number, line in enumerate(self.text(path, needed=False), 1):
                     if not line or line.startswith("#"):
@@ -192,27 +191,39 @@ class _Reading:
                     key = KEY.search(line)
                     print_ = _fingerprint(key)
                     if key is None or not print_:
-                        self.miss(f"line {number} of {path}", "it is no key that is understood")
+                        self.miss(f"line {number} of {path}", "this is not a public key in the format of OpenSSH")
                         continue
                     where = f"line {number} of {path}"
                     if AUTHORITY.search(line[: key.start()]):
                         self.miss(
-                            f"whoever has a certificate of {print_} for {user}", f"{where} takes them as authority"
+                            f"logins as {user} with certificates of the authority {print_}", f"{where} accepts them"
                         )
                         continue
                     yield LoginKey(user, where, print_, (key["comment"] or "").strip(), _end(line[: key.start()]))
 
     def _of_each(self, form: str, users: dict[str, PurePosixPath]) -> Iterator[tuple[str, PurePosixPath]]:
-        """The file of each user by a setting with `%u` and `%h` in it; with users that files alone tell."""
-        if form.startswith("/") and "%u" in form and not users:
-            pattern = PurePosixPath(form.replace("%u", "*"))
-            folder = self.host.at(pattern.parent)
-            for found in sorted(folder.glob(pattern.name)) if folder is not None else ():
-                before, _, after = pattern.name.partition("*")
-                yield found.name[len(before) : len(found.name) - len(after)], pattern.parent / found.name
+        """The files that a setting with `%u` and `%h` names, each with the user that it is for: beneath a home those of
+        the users that the copy lists, elsewhere whichever files are there. What the copy cannot have is noted."""
+        if "%h" in form or not form.startswith("/"):
+            if self.host.root is None:
+                self.miss(f"the file {form} of each user", "the copy is of /etc/ssh alone")
+            for user, home in users.items():
+                yield user, home / form.replace("%u", user).replace("%h", str(home)).replace("%%", "%")
             return
-        for user, home in users.items():
-            yield user, home / form.replace("%u", user).replace("%h", str(home)).replace("%%", "%")
+        if "%u" not in form:
+            yield "any user", PurePosixPath(form)
+            return
+        start = PurePosixPath(form.split("%u", maxsplit=1)[0] + "x").parent
+        folder = self.host.at(start)
+        if folder is None or not folder.is_dir():
+            self.miss(f"the files {form}", "they are not in the copy")
+            return
+        named = re.compile(re.escape(form).replace("%u", "(.+)", 1).replace("%u", r"\1"))
+        for found in sorted(folder.glob(form[len(str(start)) :].lstrip("/").replace("%u", "*"))):
+            path = start / found.relative_to(folder)
+            whose = named.fullmatch(str(path))
+            if whose is not None:
+                yield whose[1], path
 
     def _by_key(self, keys: Iterable[LoginKey]) -> Iterator[Record]:
         """A finding for each key; it is a keyed credential of what the host runs as, too."""
@@ -220,11 +231,12 @@ class _Reading:
         for key in keys:
             until = f"until {time_text(key.ends)}" if key.ends is not None else "without an end"
             whose = f" ({key.comment})" if key.comment else ""
-            says = f"whoever has the key {key.fingerprint}{whose} logs in as {key.user} {until}: {key.where}"
+            says = f"the key {key.fingerprint}{whose} allows logins as {key.user} {until}: {key.where}"
             yield self._finding("key-logs-in", says)
-            self.miss(f"whoever has the key {key.fingerprint}{whose}", "it logs in whatever grants say")
+            self.miss(f"logins with the key {key.fingerprint}{whose}", "the host accepts it without asking for a grant")
             for identity in self.host.runs_as:
-                name = f"{stem}/{key.user}/{key.comment if SIMPLE.fullmatch(key.comment) else key.fingerprint}"
+                called = key.comment if SIMPLE.fullmatch(key.comment) else key.fingerprint
+                name = f"{stem}/{key.user.replace(' ', '-')}/{called}"
                 name = f"{name}/{key.fingerprint}" if name in names else name
                 names.add(name)
                 ends = {"expires": time_text(key.ends)} if key.ends is not None else {}
@@ -243,26 +255,26 @@ class _Reading:
             if line and not line.startswith("#"):
                 authorities.append(_fingerprint(KEY.search(line)))
         if not all(authorities):
-            self.miss(f"a line of {file}", "it is no key that is understood")
+            self.miss(f"a line of {file}", "this is not a public key in the format of OpenSSH")
         ours = fingerprint(self.host.authority) if self.host.authority else ""
         for other in (one for one in authorities if one and one != ours):
-            why = f"it is not that of {self.host.address} in the estate" if ours else "the estate does not know it"
-            says = f"certificates of the authority {other} are taken, and {why}: {file}"
+            why = f"the estate names another one for {self.host.address}" if ours else "the estate does not name it"
+            says = f"the host accepts certificates of the authority {other}, and {why}: {file}"
             yield self._finding("authority-of-others", says)
-            self.miss(f"whoever has a certificate of {other}", why)
+            self.miss(f"logins with certificates of the authority {other}", why)
         if self.set("authorizedprincipalscommand") != "none":
             self.miss("the names that are let in", f"a program says which: {self.set('authorizedprincipalscommand')}")
         form = self.set("authorizedprincipalsfile")
         if form == "none":
-            self.miss("whoever has a certificate for the name of a user", "grants do not decide about such names")
+            self.miss("logins with certificates for the name of a user", ONLY_ADDRESS)
             return
         for user, path in self._of_each(form, users):
             for line in self.text(path, needed=False):
                 name = line.rsplit(None, 1)[-1] if line and not line.startswith("#") else ""
                 if name and name != self.host.address:
-                    says = f"a certificate for {name} logs in as {user}, which no grant decides about: {path}"
+                    says = f"certificates for {name} allow logins as {user}, whatever the grants are: {path}"
                     yield self._finding("login-by-another-name", says)
-                    self.miss(f"whoever has a certificate for {name}", "grants decide about the host's address alone")
+                    self.miss(f"logins with certificates for {name}", ONLY_ADDRESS)
 
     def _finding(self, code: str, says: str) -> Record:
         return {"finding": code, "at": self.host.address, "says": says}

@@ -115,5 +115,5 @@ def fingerprint(public: str) -> str:
     try:
         blob = base64.b64decode(words[1], validate=True)
     except (IndexError, ValueError):
-        raise InvalidInput("this is no public key as OpenSSH writes it", code="certificate-invalid") from None
+        raise InvalidInput("this is not a public key in the format of OpenSSH", code="certificate-invalid") from None
     return "SHA256:" + base64.b64encode(hashlib.sha256(blob).digest()).decode().rstrip("=")

@@ -34,8 +34,6 @@ class AtHost:
 def told_at_host(estate: Estate, question: Question, log: Path | None, certificate: Path | None) -> list[AtHost]:
     """What the log of a host's server says of a question that ends with a login there, and what the certificate says
     that was shown. InvalidInput for any other question, and for files that are neither."""
-    if log is None and certificate is None:
-        return []
     attempt = question.attempt
     if attempt is None or attempt.verb != "login" or "/host/" not in attempt.target:
         raise InvalidInput(
@@ -72,7 +70,7 @@ def _against(estate: Estate, held: LoginCertificate, host: str, question: Questi
     network = question.context.network
     if network is not None and held.networks and not any(_within(str(network), one) for one in held.networks):
         yield "target-side", f"the certificate counts from {' and '.join(held.networks)}, not from {network}"
-    ours = _authority(estate, host)
+    ours = estate.login_authority(host)
     if ours and fingerprint(ours) != fingerprint(held.authority):
         yield "target-side", f"another authority made it ({fingerprint(held.authority)}) than that of {host}"
 
@@ -84,17 +82,10 @@ def _within(address: str, network: str) -> bool:
         return False
 
 
-def _authority(estate: Estate, host: str) -> str:
-    """The public key of the authority of a host; '' where the estate does not say it."""
-    resource = estate.resources.get(host)
-    issuer = estate.issuers.get(resource.certificates or "") if resource is not None else None
-    return (issuer.key or "") if issuer is not None else ""
-
-
 def _by_log(estate: Estate, logins: list[Login], who: str, host: str) -> Iterator[tuple[str, str]]:
     """The last logins of somebody at a host: the step that refused, and what came of it."""
     theirs = [one for one in logins if one.id == f"{who} at {host}"]
-    ours = _authority(estate, host)
+    ours = estate.login_authority(host)
     for one in theirs[-MOST_TOLD:]:
         reason = one.reason
         if reason and ours and one.authority != fingerprint(ours):

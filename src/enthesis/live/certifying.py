@@ -50,8 +50,10 @@ class OwnAuthority:
             verdicts = [self._judged(judge, origin, at, network) for at in (now, now + life)]
             if not verdicts[0].allowed:
                 return verdicts[0]
-            if verdicts[1].allowed or life < SHORTEST:
+            if verdicts[1].allowed:
                 break
+            if life < SHORTEST:  # the grant ends at once
+                return verdicts[1]
             life /= 2
         name = f"{origin.whom} at {self.host}"
         serial = secrets.randbits(63)
@@ -77,7 +79,7 @@ def own_authority(estate: Estate, host: str, file: Path, password: Secret | None
             remedy=f"add it to `resources`: {host}: {{url: ssh://HOST/USER, certificates: ISSUER}}",
         )
     key = authority_key(read_file(file, MOST_KEY), str(file), password)
-    said, ours = estate.issuers[resource.certificates].key, public_of(key)
+    said, ours = estate.login_authority(host), public_of(key)
     if said is None:
         raise InvalidInput(
             f"the estate does not say the key of {resource.certificates}, whose certificates {host} takes",

@@ -378,15 +378,13 @@ def host_copy(estate: Estate | None, address: str, folder: Path) -> "HostCopy":
     # loads cryptography, which only this needs
     from enthesis.connectors.host_reading import HostCopy  # noqa: PLC0415
 
-    found = estate.resources.get(address) if estate is not None else None
-    if estate is None or found is None:
+    if estate is None or address not in estate.resources:
         return HostCopy(address, folder)
     from enthesis.verdicts.compiling import compile_estate  # noqa: PLC0415  only this needs it
 
     compiled = compile_estate(estate)
     running = tuple(compiled.places.names[number] for number in compiled.runs(address))
-    issuer = estate.issuers.get(found.certificates or "")
-    return HostCopy(address, folder, running, (issuer.key or "") if issuer is not None else "")
+    return HostCopy(address, folder, running, estate.login_authority(address))
 
 
 def own_database(estate: Estate, address: str) -> tuple[str, str]:

@@ -43,8 +43,7 @@ def manifests_of(estate: Estate) -> dict[Path, bytes]:
             files[Path() / UNSAFE.sub("-", statement.provider.rsplit("/", 1)[1]) / name] = text.encode()
     for address, resource in estate.resources.items():
         if "/host/" in address and resource.url is not None and not estate.administered_by_others(address):
-            key = estate.issuers[resource.certificates or ""].key
-            place = Path(UNSAFE.sub("-", address))
+            place, key = Path(UNSAFE.sub("-", address)), estate.login_authority(address)
             files |= {place / name: text.encode() for name, text in host_files(address, resource.url, key).items()}
     return files
 

@@ -147,7 +147,9 @@ CAUSES = {
         "Write the authority's public key at the issuer, or give its own key.",
     ),
     "passphrase-needed": Cause("The key is kept under a passphrase.", "Run it at a terminal, which asks for it."),
-    "certificate-invalid": Cause("The file is no certificate that can be read.", "Give the one that was shown."),
+    "certificate-invalid": Cause(
+        "The file is not an SSH certificate, or it cannot be read.", "Give the `-cert.pub` file that the client showed."
+    ),
     "token-missing": Cause("The file has no signed token.", "Give one of three parts joined by dots (RFC 7515)."),
     "token-unreadable": Cause("The token cannot be read.", "The message says which part is wrong."),
     "token-not-shown": Cause("A token is given only to a client that asks for it.", "Use the written kubeconfig."),

@@ -471,6 +471,12 @@ class Estate:
         account = self.accounts.get(account_of(address))
         return account.provider if account is not None else ""
 
+    def login_authority(self, host: str) -> str | None:
+        """The public key of the authority whose certificates a host takes; None where it is not described."""
+        found = self.resources.get(host)
+        issuer = self.issuers.get(found.certificates or "") if found is not None else None
+        return issuer.key if issuer is not None else None
+
     def organisation_of(self, address: str) -> str:
         """The name of the organisation an address belongs to; '' where none is known."""
         named = organisation_named(address)

@@ -137,7 +137,7 @@ class DatabaseReading:
 
     def own_statements(self) -> list[Record]:
         """What others made here, without what we did: neither our roles, nor what they have, nor who is in them. The
-        group of everybody is told by a rule, and lists whoever is no role of the server's own."""
+        group of everybody is written as a rule; it lists only members that are not roles of this server."""
         found = list(self._statements())
         ours = {group_address(self.address, role.name) for role in self.roles.values() if _is_ours(role)}
         own = [record for record in found if self._is_own(record, ours)]
