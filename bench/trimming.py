@@ -10,7 +10,6 @@ import tempfile
 import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from random import Random
 
 import numpy as np
 import pyarrow as pa
@@ -18,9 +17,10 @@ from pyarrow import parquet
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
-from enthesis.cleaning.narrowing import Permission, Seat, narrowest
+from enthesis.cleaning.narrowing import narrowest
 from enthesis.files.folder import read_texts
 from enthesis.live.usage_logs import read_usage
+from tests.accounts import account
 
 NOW = datetime(2026, 11, 26, tzinfo=UTC)
 IDENTITIES, TARGETS, VERBS = 1_000, 100, ("read",)  # 100,000 distinct requests
@@ -79,22 +79,6 @@ def reading(rows: int) -> None:
 
 
 SIZES = ((3, 7), (8, 10), (11, 13), (14, 20))  # identities that differ
-
-
-def account(seed: int, most: int) -> tuple[list[Seat], dict[str, frozenset[Permission]]]:
-    """Up to so many identities with what they need of up to 60 permissions, and up to 12 roles that they have now."""
-    rng = Random(seed)
-    permissions = [("object", f"v{number}") for number in range(rng.randint(10, 60))]
-    roles = {
-        f"r{number}": frozenset(rng.sample(permissions, rng.randint(2, min(20, len(permissions)))))
-        for number in range(rng.randint(2, 12))
-    }
-    seats = []
-    for number in range(rng.randint(3, most)):
-        has = frozenset().union(*(roles[name] for name in rng.sample(list(roles), rng.randint(1, min(3, len(roles))))))
-        needs = frozenset(rng.sample(sorted(has), rng.randint(1, max(1, len(has) // 3))))
-        seats.append(Seat(number, f"p{number}", needs, has))
-    return seats, roles
 
 
 def narrowing(estates: int, seconds: float, most: int) -> None:

@@ -25,6 +25,7 @@ from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
 
+from .accounts import account
 from .conftest import Program, write_estate
 
 NOW = datetime.now(UTC).replace(microsecond=0)
@@ -95,24 +96,6 @@ def test_the_choice_is_the_least_of_all(seed: int) -> None:
         assert seat.needs <= frozenset(one for number in chosen for one in roles[number]) <= seat.allowed
     assert worth(seats, roles, found.at) == least(seats, existing, new)
     assert found.beyond == worth(seats, roles, found.at)[0]
-
-
-def account(seed: int, most: int) -> tuple[list[Seat], dict[str, frozenset[Permission]]]:
-    """Up to so many identities with what they need of what roles allow them."""
-    rng = Random(seed)
-    permissions = [("object", f"v{number}") for number in range(rng.randint(10, 60))]
-    existing = {
-        f"r{number}": frozenset(rng.sample(permissions, rng.randint(2, min(20, len(permissions)))))
-        for number in range(rng.randint(2, 12))
-    }
-    seats = []
-    for number in range(rng.randint(3, most)):
-        has = frozenset[Permission]().union(
-            *(existing[name] for name in rng.sample(list(existing), rng.randint(1, min(3, len(existing)))))
-        )
-        needs = frozenset(rng.sample(sorted(has), rng.randint(1, max(1, len(has) // 3))))
-        seats.append(Seat(number, f"p{number}", needs, has))
-    return seats, existing
 
 
 @pytest.mark.parametrize("seed", range(20))

@@ -184,10 +184,11 @@ class _Program:
                 model.clause([], [*having, *(both for both, _, _ in giving)])
             elif permissions <= seat.allowed:
                 cost = many * sum(seat.beyond.get(one, 1) for one in permissions)
-                extra = [model.choice()] if cost else []
-                self.beyond |= dict.fromkeys(extra, cost)
-                for made in (*((at,) for at in having), *new) if cost else ():
-                    model.clause(made, extra)
+                if cost:
+                    extra = model.choice()
+                    self.beyond[extra] = cost
+                    for made in (*((at,) for at in having), *new):
+                        model.clause(made, [extra])
             else:
                 for made in new:
                     model.clause(made, ())

@@ -83,6 +83,6 @@ def named_files(pairs: list[str] | None, option: str, form: str = "NAME=FILE") -
     for pair in pairs or ():
         name, equals, file = pair.partition("=")
         if not name or not equals or not file:
-            raise InvalidInput(f"{option} {pair}: this has not the form {form}", code="option-invalid")
+            raise InvalidInput(f"{option} {pair}: expected {form}", code="option-invalid")
         out[name] = Path(file)
     return out

@@ -174,13 +174,13 @@ def survey(
         after = _lines_of(survey_file)
         _put_comparison(before, after, (compared_with, str(survey_file)), output, expect_none=expect_none)
         return
+    files, copies = named_files(database, "--database"), named_files(host, "--host", "ADDRESS=DIR")
     if adopt is not None:
         reached = ClusterOptions(kubeconfig, context, ())
-        _adopt(estate_folder(estate), adopt, reached, (database, host), yes=yes, quiet=quiet)
+        _adopt(estate_folder(estate), adopt, reached, {**files, **copies}, yes=yes, quiet=quiet)
         return
     by_name = any("://" not in name for name in issuer or ())
-    files, people = named_files(database, "--database"), named_files(directory, "--directory")
-    copies = named_files(host, "--host", "ADDRESS=DIR")
+    people = named_files(directory, "--directory")
     named = bool(cluster or issuer or further or files or people or copies)
     described, folder = _estate(estate, needed=by_name or not named)
     systems: list[Surveys] = [_issuer(name, described, folder) for name in issuer or ()]
@@ -218,9 +218,8 @@ def survey(
 
 
 def _adopt(
-    folder: Path, address: str, reached: ClusterOptions, given: tuple[list[str] | None, list[str] | None],
-    *, yes: bool, quiet: bool,
-) -> None:  # fmt: skip
+    folder: Path, address: str, reached: ClusterOptions, given: Mapping[str, Path], *, yes: bool, quiet: bool
+) -> None:
     """Takes over what an account, organisation, cluster, database or host has. Exit 3 where something is left out."""
     described = read_estate(folder)
     if "/" not in address.removeprefix("@"):
@@ -236,33 +235,33 @@ def _adopt(
 
 
 def _to_adopt(
-    described: Estate, folder: Path, address: str, reached: ClusterOptions,
-    given: tuple[list[str] | None, list[str] | None],
-) -> SystemToAdopt:  # fmt: skip
-    """The cluster, database or host that is taken over, as it is reached: databases and hosts by what is given."""
+    described: Estate, folder: Path, address: str, reached: ClusterOptions, given: Mapping[str, Path]
+) -> SystemToAdopt:
+    """The cluster, database or host that is taken over. `given` says by address how a database is reached, and where
+    the copy of a host is."""
     system = place_to_adopt(described, address)
     if "/host/" in system:
-        copies = named_files(given[1], "--host", "ADDRESS=DIR")
-        if system not in copies:
+        if system not in given:
             raise InvalidInput(
                 f"nothing says what {system} has",
                 code="system-not-connected",
                 remedy=f"name a copy of its files: --host {word(system)}=DIR",
             )
-        return host_copy(described, system, copies[system])
+        return host_copy(described, system, given[system])
     if "/cluster/" in system:
         organisation = described.organisation_of(system)
         return cluster_of(system, organisation, folder, reached.kubeconfig, reached.context, dict(os.environ))
     own_database(described, system)
-    files = named_files(given[0], "--database")
-    of_lab = {one.name: one for one in databases_of_lab(described, folder)} if system not in files else {}
-    if system not in files and system not in of_lab:
+    if system in given:
+        return database_at(system, given[system])
+    of_lab = {one.name: one for one in databases_of_lab(described, folder)}
+    if system not in of_lab:
         raise InvalidInput(
             f"nothing says how {system} is reached",
             code="system-not-connected",
             remedy=f"name a file with its connection string: --database {word(system)}=FILE",
         )
-    return of_lab[system] if system in of_lab else database_at(system, files[system])
+    return of_lab[system]
 
 
 def _adopt_account(described: Estate, folder: Path, holder: str, *, yes: bool, quiet: bool) -> None:

@@ -1,6 +1,6 @@
 """`enthesis trace`: why a request is allowed or refused, and what would turn it."""
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -109,7 +109,7 @@ def trace(
     if token is not None:
         what = "assertion" if question.origin.form == "assertion" else "token"
         remark(f"The {what}'s signature was not checked: it is taken for what it says.", quiet=quiet)
-    at_host = _at_host(described, question, log, certificate) if log or certificate else None
+    at_host, at_host_told = _at_host(described, question, log, certificate)
     verdict = Judge(compile_estate(described)).judge(question)
     remedies = remedies_for(described, verdict)
     small = len(described.grants) + len(described.trusts) + len(described.identities) <= SMALL
@@ -120,10 +120,9 @@ def trace(
     if remedies.found and not small:
         remark("What else a remedy allows: write it, then enthesis check --compared-with HEAD.", quiet=quiet)
     if output is Format.JSON:
-        told = at_host.json if at_host is not None else {}
-        put_json({**verdict_json(described, verdict), **told, **remedies_json(remedies, also)})
+        put_json({**verdict_json(described, verdict), **at_host_told, **remedies_json(remedies, also)})
     else:
-        put_lines([*verdict_lines(described, verdict), *(at_host.lines if at_host is not None else ())])
+        put_lines([*verdict_lines(described, verdict), *at_host])
         if not verdict.allowed and not quiet:
             put_lines(remedy_lines(remedies, also))
     if write is not None:
@@ -135,21 +134,18 @@ def trace(
         raise typer.Exit(2 if "names" in verdict.refused_at and _unknown(verdict) else 1)
 
 
-@dataclass(frozen=True)
-class _AtHost:
-    """What a host itself says of a login, as text and as JSON."""
-
-    lines: list[Line]
-    json: dict[str, Any]
-
-
-def _at_host(estate: Estate, question: Question, log: Path | None, certificate: Path | None) -> _AtHost:
+def _at_host(
+    estate: Estate, question: Question, log: Path | None, certificate: Path | None
+) -> tuple[list[Line], dict[str, Any]]:
+    """What a host itself says of a login, as text and as JSON; nothing where it is not asked."""
+    if log is None and certificate is None:
+        return [], {}
     # loads cryptography, which only logins at hosts need
     from enthesis.live.at_host import told_at_host  # noqa: PLC0415
     from enthesis.output.logins import at_host_json, at_host_lines  # noqa: PLC0415
 
     told = told_at_host(estate, question, log, certificate)
-    return _AtHost(list(at_host_lines(told)), at_host_json(told))
+    return list(at_host_lines(told)), at_host_json(told)
 
 
 def _unknown(verdict: Any) -> bool:
