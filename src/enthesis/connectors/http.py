@@ -293,11 +293,12 @@ def surrounding(asked: Surroundings) -> dict[str, str]:
     return headers
 
 
-def _trusting(url: str, authority: Path | None) -> ssl.SSLContext:
-    """What a server proves itself by; all that this machine trusts is loaded only where something is to be proved."""
-    if url.startswith("http://"):
+def trusting(url: str, authority: Path | None = None, *, data: str | None = None) -> ssl.SSLContext:
+    """What a server proves itself by: a file of PEM or its content, else all that this machine trusts, which is loaded
+    only where something is to be proved."""
+    if authority is None and data is None and url.startswith("http://"):
         return ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)  # which trusts nobody
-    return ssl.create_default_context(cafile=str(authority) if authority else None)
+    return ssl.create_default_context(cafile=str(authority) if authority else None, cadata=data)
 
 
 class Client:
@@ -333,7 +334,7 @@ class Client:
         self.max_seconds = max_seconds
         self.ahead: timedelta | None = None  # of its clock to this machine's, as its last answer is dated
         way = way or Connection()
-        verify = way.context or _trusting(self.url, authority)
+        verify = way.context or trusting(self.url, authority)
         self.sockets: list[socket.socket] = []  # of connections that are kept, so that a request can be ended
         may_yet = _may_yet_be_done if way.after_faults else _may_yet_answer
         self._again = Retrying(

@@ -166,7 +166,7 @@ class Writing:
         """Their lines, counted, and taken into the digest: several at a time, since few of them need a look each."""
         lines = [orjson.dumps(record, option=orjson.OPT_APPEND_NEWLINE) for record in records]
         whole = b"".join(lines)
-        if holds_secret(whole) or json_line(whole) is not whole:
+        if holds_secret(whole) or json_line(whole) != whole:
             lines = [_line(line) for line in lines]
             whole = b"".join(lines)
         self.digest.update(whole)
@@ -174,12 +174,12 @@ class Writing:
         return lines
 
     def _seen(self, records: Iterable[Record]) -> None:
-        self.counts.update(record["section"] for record in records if "section" in record)
-        for record in records:
-            if "left_out" in record and "section" not in record:
+        self.counts.update([record["section"] for record in records if "section" in record])
+        for record in [one for one in records if "section" not in one]:
+            if "left_out" in record:
                 self.left_out.append(record)
                 self.complete = self.complete and not record.get("incomplete")
-            elif "finding" in record and "section" not in record:
+            elif "finding" in record:
                 self.findings.append(record)
 
 

@@ -22,4 +22,6 @@ def json_escaped(text: str) -> str:
 
 def json_line(data: bytes) -> bytes:
     """The same for a line of JSON in UTF-8; looks at the bytes first, since few lines hold any such character."""
+    if data.isascii():
+        return data.replace(b"\x7f", b"\\u007f")
     return json_escaped(data.decode()).encode() if _IN_BYTES.search(data) else data

@@ -17,7 +17,7 @@ from urllib.parse import quote, urlsplit
 
 import yaml
 
-from enthesis.connectors.http import Connection
+from enthesis.connectors.http import Connection, trusting
 from enthesis.files.saving import read_file
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.secrets import Secret, redacted
@@ -157,9 +157,11 @@ def _entry(read: Sequence[tuple[Path, Mapping[str, Any]]], kind: str, name: Any)
 def _context(cluster: _Entry) -> ssl.SSLContext:
     data, file = cluster.said.get("certificate-authority-data"), cluster.said.get("certificate-authority")
     try:
-        if data:
-            return ssl.create_default_context(cadata=base64.b64decode(data, validate=True).decode())
-        return ssl.create_default_context(cafile=str(cluster.folder / file) if file else None)
+        return trusting(
+            cluster.said["server"],
+            cluster.folder / file if file and not data else None,
+            data=base64.b64decode(data, validate=True).decode() if data else None,
+        )
     except (OSError, ValueError) as fault:
         raise InvalidInput(
             f"the certificate-authority in {cluster.file} cannot be used: {fault}", code="kubeconfig-incomplete"

@@ -8,10 +8,14 @@ import json
 from collections.abc import Callable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 from urllib.parse import quote, urlencode
 
+from msgspec import DecodeError
+
 from enthesis.connectors.cluster.following import ANY, ClusterPowers, Following, Follows
+from enthesis.connectors.cluster.objects import LISTS, Page, PageMeta
 from enthesis.connectors.cluster.paths import PATH, inexact, path_places
 from enthesis.connectors.cluster.resources import RBAC, Resources
 from enthesis.connectors.cluster.subjects import MASTERS, Subjects, account_address
@@ -94,9 +98,7 @@ class Cluster:
         told = set[str]()
         for listed in self._pages(path, accept, query):
             for entry in listed:
-                meta = entry.get("metadata") if type(entry) is dict else None
-                if type(meta) is not dict or type(meta.get("name")) is not str:
-                    raise self._without_items(path)
+                meta = entry["metadata"]
                 known = meta.get("uid") or f"{meta.get('namespace') or ''}/{meta['name']}"
                 if known not in told:
                     told.add(known)
@@ -117,28 +119,32 @@ class Cluster:
                 if answer.status == GONE and following and begun < MOST_BEGUN:
                     following, seen, begun, coming = "", set(), begun + 1, None
                     continue
-                body = self.client.expect(answer, 200).json(self.client.who)
-                listed = body.get("items")
-                if not isinstance(listed, list):
-                    raise self._without_items(path)
+                page = self._page(self.client.expect(answer, 200), path)
+                meta = page.metadata or PageMeta()
                 if not following and not begun:  # what was there then is told, so what changed since is what counts
-                    self.versions[path] = str((body.get("metadata") or {}).get("resourceVersion") or "")
-                following = str((body.get("metadata") or {}).get("continue") or "")
+                    self.versions[path] = str(meta.version or "")
+                following = str(meta.following or "")
                 if following in seen:
                     raise UnexpectedAnswer(
                         f"{self.client.who} leads in circles at {path}", code="answer-not-understood"
                     )
                 seen.add(following)
                 coming = pool.submit(asked, following) if following else None
-                yield listed
+                yield page.items
                 if coming is None:
                     return
         raise UnexpectedAnswer(f"{self.client.who} has more than {MAX_PAGES} pages at {path}", code="answer-too-large")
 
-    def _without_items(self, path: str) -> UnexpectedAnswer:
-        return UnexpectedAnswer(
-            f"{self.client.who} answered a list without items at {path}", code="answer-not-understood"
-        )
+    def _page(self, answer: HttpAnswer, path: str) -> Page[dict[str, Any]]:
+        """What is looked at of a page of the list at a path."""
+        try:
+            page: Page[dict[str, Any]] = LISTS[path.rsplit("/", 1)[1]].decode(answer.content)
+        except (DecodeError, ValueError, RecursionError):
+            answer.json(self.client.who)  # which says so where it is no JSON at all
+            raise UnexpectedAnswer(
+                f"{self.client.who} answered at {path} with no list of what is there", code="answer-not-understood"
+            ) from None
+        return page
 
     def got(self, path: str) -> dict[str, Any]:
         """The JSON object at a path."""
@@ -169,6 +175,17 @@ def _status(content: bytes) -> str:
     return told(body.get("message", "")) if isinstance(body, dict) else ""
 
 
+@dataclass(frozen=True)
+class RoleGives:
+    """What the rules of a role give wherever it is bound; it is read once, since many bindings are of few roles."""
+
+    everywhere: bool  # whether anything in the whole place
+    named: tuple[tuple[str, Mapping[str, Any], str], ...]  # a role of the estate, its rule, and the name of a thing
+    paths: tuple[tuple[str, str], ...]  # a role of the estate, and the rest of an address
+    follows: tuple[Follows, ...]
+    powers: ClusterPowers | None  # if there are any
+
+
 @dataclass
 class ClusterReading:
     """One pass over a cluster. What is kept: names of namespaces, whose token a secret holds, and all rules."""
@@ -183,7 +200,7 @@ class ClusterReading:
     metas: dict[str, Record] = field(default_factory=dict)  # by the role's name in the estate
     made: set[str] = field(default_factory=set)  # roles, and groups of our own, that have a record already
     powers: dict[tuple[str, str], ClusterPowers] = field(default_factory=dict)  # by subject and place
-    known: dict[str, tuple[tuple[Follows, ...], ClusterPowers]] = field(default_factory=dict)  # by role
+    known: dict[str, RoleGives] = field(default_factory=dict)  # by the role's name in the estate
     refused: list[Record] = field(default_factory=list)
     subjects: Subjects = field(init=False)
     posing: bool = False  # whether any caller may act as a user
@@ -192,7 +209,7 @@ class ClusterReading:
     def __post_init__(self) -> None:
         self.subjects = Subjects(self.cluster.address, self.cluster.account, self.cluster.organisation)
 
-    @property
+    @cached_property
     def prefix(self) -> str:
         """Before the names of this cluster's roles, since an estate may have roles of the same name."""
         return self.cluster.address.rsplit("/", 1)[1] + ":"
@@ -404,25 +421,40 @@ class ClusterReading:
             return {"section": "grants", "to": to, "role": name, "at": at, "live": {**live, **more}}
 
         here = [namespace] if namespace else self.namespaces
-        if any(not rule.get("resourceNames") and rule.get("resources") for rule in rules):
-            yield grant(role, place)
-        for number, rule in enumerate(rules):
-            for name in rule.get("resourceNames") or ():
-                yield from self._named_grants(grant, f"{role} (rule {number + 1})", rule, name, here)
-            if not namespace:  # paths are of the whole cluster, so a binding in a namespace gives none
-                for url in rule.get("nonResourceURLs") or ():
-                    for at in path_places(url):
-                        yield grant(f"{role} (rule {number + 1})", f"{place}{at}")
         following = Following(self.resources, self.token_secrets)
-        if role not in self.known:  # many bindings are of few roles
-            self.known[role] = (tuple(dict.fromkeys(following.of(rules))), following.powers(rules))
-        follows, powers = self.known[role]
+        gives = self.known.get(role)
+        if gives is None:
+            gives = self.known[role] = self._given_by(role, rules, following)
+        if gives.everywhere:
+            yield grant(role, place)
+        for name, rule, thing in gives.named:
+            yield from self._named_grants(grant, name, rule, thing, here)
+        if not namespace:  # paths are of the whole cluster, so a binding in a namespace gives none
+            for name, at in gives.paths:
+                yield grant(name, f"{place}{at}")
         tokens = following.stored_tokens(rules, here) if self.token_secrets else ()
-        for follow in (*follows, *tokens):
+        for follow in (*gives.follows, *tokens):
             yield from self._followed(grant, follow, place, here)
-        if powers.any():
-            before = self.powers.get((to, place))
-            self.powers[to, place] = powers if before is None or before is powers else before.joined(powers)
+        if gives.powers is not None:
+            before = self.powers.get((to, place), gives.powers)
+            self.powers[to, place] = before if before is gives.powers else before.joined(gives.powers)
+
+    @staticmethod
+    def _given_by(role: str, rules: Rules, following: Following) -> RoleGives:
+        numbered = [(f"{role} (rule {number})", rule) for number, rule in enumerate(rules, 1)]
+        powers = following.powers(rules)
+        return RoleGives(
+            everywhere=any(not rule.get("resourceNames") and rule.get("resources") for rule in rules),
+            named=tuple((name, rule, thing) for name, rule in numbered for thing in rule.get("resourceNames") or ()),
+            paths=tuple(
+                (name, at)
+                for name, rule in numbered
+                for url in rule.get("nonResourceURLs") or ()
+                for at in path_places(url)
+            ),
+            follows=tuple(dict.fromkeys(following.of(rules))),
+            powers=powers if powers.any() else None,
+        )
 
     def _named_grants(
         self, grant: Callable[..., Record], role: str, rule: Mapping[str, Any], name: str, here: list[str]
