@@ -1,6 +1,7 @@
 """A survey that reads on from an earlier one says what one from the beginning says."""
 
 import json
+import ssl
 from collections.abc import Iterator
 from pathlib import Path
 from random import Random
@@ -12,6 +13,7 @@ import pytest
 from enthesis.connectors.cluster.refreshing import Refreshed
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Client
+from enthesis.model.secrets import Secret
 
 from .clusters import GRID, NAMESPACES, RBAC, Api, cluster_lab, grid_estate, group, service_account
 from .conftest import Program
@@ -30,7 +32,21 @@ def own(enthesis: Program, tmp_path: Path) -> Iterator[tuple[Path, Api]]:
 def said(path: Path) -> set[str]:
     """What a survey says besides when, in no order."""
     lines = [json.loads(line) for line in path.read_text().splitlines()[1:-1]]
-    return {json.dumps(one, sort_keys=True) for one in lines if "read_up_to" not in one}
+    entries = [{"of": one["listed"], **entry} for one in lines if "listed" in one for entry in one["objects"]]
+    entries += [one for one in lines if "read_up_to" not in one and "listed" not in one]
+    return {json.dumps(one, sort_keys=True) for one in entries}
+
+
+class Noting(httpx.HTTPTransport):
+    """Notes what is asked for."""
+
+    def __init__(self, into: list[httpx.URL], authority: str) -> None:
+        super().__init__(verify=ssl.create_default_context(cafile=authority))
+        self.into = into
+
+    def handle_request(self, request: httpx.Request) -> httpx.Response:
+        self.into.append(request.url)
+        return super().handle_request(request)
 
 
 def change(api: Api, rng: Random, number: int) -> None:
@@ -100,6 +116,50 @@ def test_reading_on_says_what_reading_anew_says(enthesis: Program, own: tuple[Pa
     assert enthesis("survey", "--cluster", GRID, "--since", "nowhere.jsonl", at=folder).code == 2
 
 
+def test_only_what_changed_is_asked_for(own: tuple[Path, Api]) -> None:
+    """Also where access changed: a survey keeps roles and bindings as they are listed, without what they are marked
+    with."""
+    _, api = own
+    asked: list[httpx.URL] = []
+    rule = {"apiGroups": [""], "resources": ["secrets"], "verbs": ["get"]}
+    note = {"note": "secret-note-of-nobody"}
+    for name in ("before", "after"):
+        with Client(GRID, api.url, transport=Noting(asked, api.authority)) as client:
+            cluster = Cluster(GRID, "saltmarsh", client, Secret(api.token))
+            if name == "before":
+                before = list(cluster.records(lambda what: None))
+                api.role("new", [rule], metadata={"annotations": note})
+                api.binding("b", "new", [{"kind": "User", "name": "ann"}], "tiles")
+                continue
+            asked.clear()
+            after = list(Refreshed(cluster, before[-1], iter(before[:-1])).records(lambda what: None))
+    assert any(one.get("role") == "grid:new" for one in after) and "secret-note" not in json.dumps(after)
+    others = {url.path for url in asked if "watch" not in url.params}
+    assert not any(path.endswith(("roles", "bindings", "pods", "secrets", "accounts")) for path in others)
+    assert sum("watch" in url.params for url in asked) == 8
+
+
+@pytest.mark.parametrize("damage", ["a line", "a bracket", "the end"])
+def test_a_survey_that_was_changed_is_not_read_on_from(
+    enthesis: Program, own: tuple[Path, Api], tmp_path: Path, damage: str
+) -> None:
+    folder, _ = own
+    file = folder / "live.jsonl"
+    assert enthesis("survey", "--cluster", GRID, "--out", file.name, at=folder).code == 0
+    lines = file.read_bytes().splitlines(keepends=True)
+    if damage == "a line":
+        del lines[20]
+    elif damage == "a bracket":
+        lines[20] = lines[20].replace(b"}", b"", 1)
+    else:
+        lines.pop()
+    file.write_bytes(b"".join(lines))
+    before = file.read_bytes()
+    ran = enthesis("survey", "--cluster", GRID, "--since", file.name, "--out", file.name, at=folder)
+    assert (ran.code, file.read_bytes()) == (2, before)
+    assert "not those that were written" in ran.err if damage != "the end" else "is not a survey" in ran.err
+
+
 @pytest.mark.parametrize("forgotten", ["an event", "an answer", "a survey that is not whole", "another version"])
 def test_what_cannot_be_read_on_is_read_anew(forgotten: str) -> None:
     pod: dict[str, Any] = {"metadata": {"name": "p", "namespace": "n", "resourceVersion": "7"}}
@@ -123,6 +183,6 @@ def test_what_cannot_be_read_on_is_read_anew(forgotten: str) -> None:
             before.insert(0, {"left_out": "x", "why": "y", "incomplete": True})
         elif forgotten == "another version":
             before.pop()
-        again = list(Refreshed(cluster, before, told.append).records(lambda what: None))
+        again = list(Refreshed(cluster, before[-1], before[:-1], told.append).records(lambda what: None))
     assert len(told) == 1 and "read from the beginning" in told[0]
     assert any(str(one.get("address")).endswith("workload/p") for one in again)

@@ -86,7 +86,7 @@ def test_records_are_lines_of_a_survey_that_reads_back_and_hold_no_secret(number
     records = list(connector.records(steps.append))
     assert records and steps
     for record in records:
-        assert {"section", "left_out", "finding", "keys_of", "read_up_to"} & record.keys(), record
+        assert {"section", "left_out", "finding", "keys_of", "listed", "read_up_to"} & record.keys(), record
         assert "why" in record or "left_out" not in record
     writing = Writing(None, datetime.now(UTC), [connector])
     lines = [line.decode() for line in writing.lines(HEAD, Silent())]

@@ -3,8 +3,9 @@
 import os
 import sys
 import time
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
+from hashlib import sha256
 from importlib.metadata import entry_points
 from pathlib import Path
 from typing import Annotated
@@ -397,21 +398,27 @@ def _read_on(system: Surveys, since: Path) -> Surveys:
     if not isinstance(system, Cluster):
         remark(f"{system.name} is read from the beginning: only clusters tell what changed.")
         return system
-    lines = iter(_lines_of(since))
+    lines = list(_lines_of(since))
     try:
-        with no_collecting():
-            header = orjson.loads(next(lines, b""))
-            records = list(map(orjson.loads, lines))
+        header, ends, end = (orjson.loads(line) for line in (lines[0], lines[-2], lines[-1]))
         of, head = header["of"], int(header.get("head", 0))
         same = len(of) == 1 and of[0]["name"] == system.name and tuple(of[0].get("namespaces", ())) == system.only
-        if header.get("enthesis") != "survey" or not records[-1].get("end"):
+        if header.get("enthesis") != "survey" or not end.get("end") or not isinstance(ends, dict):
             raise ValueError(since)
     except (ValueError, TypeError, KeyError, IndexError, AttributeError):
         raise InvalidInput(f"{since} is not a survey", code="survey-invalid") from None
     if not same:
         remark(f"{system.name} is read from the beginning: {since} is a survey of other systems, or of more of them.")
         return system
-    return Refreshed(system, records[head:-1], remark)
+    return Refreshed(system, ends, _parsed(since, lines, end, head), remark)
+
+
+def _parsed(since: Path, lines: Sequence[bytes], end: Record, head: int) -> Iterator[Record]:
+    """What an earlier survey says of the systems, but for its last record; InvalidInput where it was changed since."""
+    if end.get("digest") != DIGEST + sha256(b"".join(lines[:-1])).hexdigest():
+        message = f"the lines of {since} are not those that were written"
+        raise InvalidInput(message, code="survey-invalid", remedy="survey without --since")
+    yield from map(orjson.loads, lines[1 + head : -2])
 
 
 def _estate(given: Path | None, *, needed: bool) -> tuple[Estate | None, Path | None]:

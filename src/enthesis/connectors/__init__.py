@@ -2,4 +2,5 @@
 
 import sys
 
-sys.modules.setdefault("httpx._main", None)  # type: ignore[arg-type]  its command line, with much that it alone loads
+# the HTTP library has a command line, for which it would load what no command of ours needs
+sys.modules.setdefault("httpx._main", None)  # type: ignore[arg-type]

@@ -6,6 +6,7 @@
     {"left_out": WHAT, "why": …, "incomplete": true}                           what could not be read
     {"finding": CODE, "at": ADDRESS, "says": …}
     {"keys_of": URL, "published": {…}}                                         the keys that an issuer publishes
+    {"listed": RESOURCE, "objects": […]}; {"read_up_to": {…}}                  of a cluster, to read on from
     {"end": true, "complete": true, "counts": {…}, "lines": 90, "digest": "sha-256:…"}
 
 The header stands first and the end last; a file without its end was cut short. Everything between is in any order.
@@ -254,7 +255,7 @@ def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> N
         into.left_out.append(Said(str(record["left_out"]), str(record.get("why", "")), incomplete))
     elif "finding" in record:
         into.findings.append(Said(str(record["finding"]), f"{record.get('at', '')}: {record.get('says', '')}"))
-    elif isinstance(record.get("read_up_to"), dict):
+    elif isinstance(record.get("read_up_to"), dict) or isinstance(record.get("listed"), str):
         pass  # for readers that continue from there
     elif isinstance(record.get("keys_of"), str):
         into.keys[record["keys_of"]] = record.get("published")

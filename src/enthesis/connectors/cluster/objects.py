@@ -1,5 +1,4 @@
-"""What is read of the objects of a cluster: the fields that are looked at. What else they hold, which is most of them, is
-passed over unread.
+"""What is read of the objects of a cluster: the fields that are looked at. What else they hold is passed over unread.
 
 Kubernetes documentation, "Kubernetes API Concepts", sections "Resource versions" and "Retrieving large results sets in
 chunks".
@@ -27,7 +26,7 @@ class Page(Struct, Generic[Entry]):
     metadata: PageMeta | None = None
 
 
-class Named(TypedDict, total=False):
+class ObjectName(TypedDict, total=False):
     """What a thing is called."""
 
     name: Required[str]
@@ -35,7 +34,7 @@ class Named(TypedDict, total=False):
     uid: str | None
 
 
-class Meta(Named, total=False):
+class ObjectMeta(ObjectName, total=False):
     """What a thing is called, and what is written about it."""
 
     labels: Any
@@ -47,7 +46,7 @@ class Meta(Named, total=False):
 class Thing(TypedDict):
     """Something of which only that is read: a namespace, a service account, a secret."""
 
-    metadata: Meta
+    metadata: ObjectMeta
 
 
 class PodSpec(TypedDict, total=False):
@@ -59,28 +58,30 @@ class PodSpec(TypedDict, total=False):
 class Pod(TypedDict, total=False):
     """Something that runs."""
 
-    metadata: Required[Named]
+    metadata: Required[ObjectName]
     spec: PodSpec | None
 
 
-class Role(TypedDict, total=False):
+class RoleObject(TypedDict, total=False):
     """A role."""
 
-    metadata: Required[Meta]
+    metadata: Required[ObjectMeta]
     rules: Any
 
 
-class Binding(TypedDict, total=False):
+class BindingObject(TypedDict, total=False):
     """A binding of a role."""
 
-    metadata: Required[Meta]
+    metadata: Required[ObjectMeta]
     roleRef: Any
     subjects: Any
 
 
-_things, _roles, _bindings = Decoder(Page[Thing]), Decoder(Page[Role]), Decoder(Page[Binding])
-LISTS: dict[str, Decoder[Any]] = {
-    "namespaces": _things, "serviceaccounts": _things, "secrets": _things, "pods": Decoder(Page[Pod]),
-    "roles": _roles, "clusterroles": _roles, "rolebindings": _bindings, "clusterrolebindings": _bindings,
+OBJECTS: dict[str, type] = {
+    "namespaces": Thing, "serviceaccounts": Thing, "secrets": Thing, "pods": Pod, "roles": RoleObject,
+    "clusterroles": RoleObject, "rolebindings": BindingObject, "clusterrolebindings": BindingObject,
 }  # fmt: skip
-"""What reads a page of a list, by the plural of its resource."""
+"""What is read of an object, by the plural of its resource."""
+_PAGES: dict[type, Decoder[Any]] = {shape: Decoder(Page[shape]) for shape in OBJECTS.values()}  # type: ignore[valid-type]
+LISTS = {plural: _PAGES[shape] for plural, shape in OBJECTS.items()}
+"""What reads a page of a list."""

@@ -10,7 +10,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import orjson
+from msgspec import ValidationError, convert
 
+from enthesis.connectors.cluster.objects import OBJECTS
 from enthesis.connectors.cluster.resources import RBAC
 from enthesis.connectors.cluster.surveying import (
     BINDINGS,
@@ -21,6 +23,7 @@ from enthesis.connectors.cluster.surveying import (
     Cluster,
     ClusterReading,
     paths_of,
+    plain,
 )
 from enthesis.connectors.http import understood
 from enthesis.model.errors import InnerError
@@ -28,7 +31,11 @@ from enthesis.ports import Record
 
 SECONDS = 1  # that a watch stays open: the least that can be asked for, after all that is known has been sent
 ONE_NAME = NAMES_ONLY.replace("PartialObjectMetadataList", "PartialObjectMetadata")
+AT_ONCE = 64  # watches
+OF_NAMES = ("namespaces", "serviceaccounts", "secrets")
 CHANGES = ("ADDED", "MODIFIED", "DELETED")
+Events = list[tuple[str, dict[str, Any]]]
+"""The kind of each change, and the object that changed."""
 
 
 class ReadAnew(InnerError):
@@ -39,9 +46,11 @@ class ReadAnew(InnerError):
 
 @dataclass
 class Refreshed:
-    """A cluster, with what an earlier survey said of it: its records without the head, in their order."""
+    """A cluster, with what an earlier survey said of it: its records without the head, in their order. `ends` is the
+    last of them, and `earlier` those before, which are wanted while the cluster is asked."""
 
     cluster: Cluster
+    ends: Record
     earlier: Iterable[Record]
     say: Callable[[str], None] = field(default=lambda text: None)
     what: str = "cluster"
@@ -57,73 +66,61 @@ class Refreshed:
     @understood
     def records(self, step: Callable[[str], None]) -> Iterator[Record]:
         """Everything, as a survey from the beginning has it but for the order."""
-        earlier = list(self.earlier)
         try:
-            yield from self._read_on(earlier, step)
+            yield from self._read_on(step)
         except ReadAnew as why:
             self.say(f"{self.name} is read from the beginning: {why}.")
             yield from self.cluster.records(step)
 
-    def _read_on(self, earlier: list[Record], step: Callable[[str], None]) -> Iterator[Record]:
+    def _read_on(self, step: Callable[[str], None]) -> Iterator[Record]:
         """Raises ReadAnew before the first record, or never."""
-        if not earlier or "read_up_to" not in earlier[-1]:
+        if "read_up_to" not in self.ends:
             raise ReadAnew("the earlier survey does not say up to where it read")
-        if any(entry.get("incomplete") for entry in earlier):
-            raise ReadAnew("the earlier survey is not whole")
-        *earlier, ends = earlier
         reading = ClusterReading(self.cluster, step, lambda meta: False)
-        reading.discover()
         step("what changed")
-        changed, access = self._changed(ends["read_up_to"])
-        cut = next((at for at, one in enumerate(earlier) if one.get("section") == "kinds"), len(earlier))
-        things, before = earlier[:cut], earlier[cut:]
+        watched = self._watched(self.ends["read_up_to"])
+        with ThreadPoolExecutor(min(len(watched), AT_ONCE)) as pool:
+            coming = [(plural, pool.submit(self._events, path, plural)) for path, plural in watched]
+            reading.discover()
+            earlier = list(self.earlier)
+            if any(entry.get("incomplete") for entry in earlier):
+                raise ReadAnew("the earlier survey is not whole")
+            told = [(plural, events.result()) for plural, events in coming]
+        cut = next((at for at, one in enumerate(earlier) if "listed" in one), len(earlier))
+        things, access = earlier[:cut], earlier[cut:]
+        changed = self._changed_things(told)
         tokens = any(entry.get("section") == "credentials" and _owner(entry) in changed for entry in things)
         tokens |= any(entry.get("section") == "credentials" for listed in changed.values() for entry in listed)
         kept = [entry for entry in things if _owner(entry) not in changed]
         kept += [entry for listed in changed.values() for entry in listed]
         yield from kept
-        if access or tokens or ends["resources"] != reading.resources.digest():
+        of_access = any(events for plural, events in told if plural in (*ROLES, *BINDINGS, "namespaces"))
+        if of_access or tokens or self.ends["resources"] != reading.resources.digest():
             self._know(reading, kept)
+            reading.as_listed = _as_listed(access, told)
             yield from reading.access()
         else:
-            yield from before
+            yield from access
         yield reading.read_up_to()
 
-    def _changed(self, versions: Mapping[str, str]) -> tuple[dict[str, list[Record]], bool]:
-        """What became of each thing that changed, by its address; and whether anything changed about access."""
-        watched: list[tuple[str, str, str]] = []
+    def _watched(self, versions: Mapping[str, str]) -> list[tuple[str, str]]:
+        """The path and the plural of each list that was read. ReadAnew where the survey read others."""
+        out: list[tuple[str, str]] = []
         for base, plurals in {"/api/v1": ("namespaces", *THINGS), f"/apis/{RBAC}/v1": (*ROLES, *BINDINGS)}.items():
             for plural in plurals:
-                only = plural in ("namespaces", "serviceaccounts", "secrets")
-                accept = ONE_NAME if only else "application/json"
-                watched += [(path, plural, accept) for path in paths_of(self.cluster, base, plural)]
-        needed = {path for path, plural, _ in watched if plural != "namespaces" or not self.cluster.only}
-        if set(versions) != needed or not all(map(str.isdigit, versions.values())):
+                if plural != "namespaces" or not self.cluster.only:
+                    out += [(path, plural) for path in paths_of(self.cluster, base, plural)]
+        if set(versions) != {path for path, _ in out} or not all(map(str.isdigit, versions.values())):
             raise ReadAnew("the earlier survey read other lists")
         self.cluster.versions = dict(versions)
-        with ThreadPoolExecutor(len(watched)) as pool:
-            found = list(pool.map(lambda one: self._events(one[0], versions.get(one[0], ""), one[2]), watched))
-        changed: dict[str, list[Record]] = {}
-        access, words = (
-            False,
-            ClusterReading(self.cluster, lambda what: None, lambda meta: False),
-        )  # it only finds words
-        for (_, plural, _), events in zip(watched, found, strict=True):
-            access |= bool(events) and (plural in (*ROLES, *BINDINGS) or plural == "namespaces")
-            if plural in (*ROLES, *BINDINGS):
-                continue
-            for kind, one in events:
-                records = list(getattr(words, f"of_{plural}")(one))
-                changed[str(records[0]["address"])] = [] if kind == "DELETED" else records
-        return changed, access
+        return out
 
-    def _events(self, path: str, version: str, accept: str) -> list[tuple[str, dict[str, Any]]]:
-        """What changed in a list after a version. ReadAnew where that is not known any more."""
-        if not version:
-            return []
+    def _events(self, path: str, plural: str) -> Events:
+        """What changed in a list since it was read. ReadAnew where the cluster does not know that any more."""
+        version = self.cluster.versions[path]
         query = f"watch=true&resourceVersion={version}&timeoutSeconds={SECONDS}&allowWatchBookmarks=true"
-        out: list[tuple[str, dict[str, Any]]] = []
-        answer = self.cluster.answer(f"{path}?{query}", accept)
+        out: Events = []
+        answer = self.cluster.answer(f"{path}?{query}", ONE_NAME if plural in OF_NAMES else "application/json")
         if answer.status == GONE:
             raise ReadAnew(f"it no longer knows what {path} was")
         for line in self.cluster.client.expect(answer, 200).content.splitlines():
@@ -133,8 +130,23 @@ class Refreshed:
                 raise ReadAnew(f"it no longer knows what {path} was")
             self.cluster.versions[path] = str(one["metadata"]["resourceVersion"])
             if kind in CHANGES:
-                out.append((kind, one))
+                try:
+                    out.append((kind, convert(one, OBJECTS[plural])))
+                except ValidationError as fault:
+                    raise ReadAnew(f"it told of a change in {path} that is not understood") from fault
         return out
+
+    def _changed_things(self, told: Iterable[tuple[str, Events]]) -> dict[str, list[Record]]:
+        """What became of each thing that changed, by its address: nothing of what is gone."""
+        changed: dict[str, list[Record]] = {}
+        words = ClusterReading(self.cluster, lambda what: None, lambda meta: False)  # it only finds words
+        for plural, events in told:
+            if plural in (*ROLES, *BINDINGS):
+                continue
+            for kind, one in events:
+                records = list(getattr(words, f"of_{plural}")(one))
+                changed[str(records[0]["address"])] = [] if kind == "DELETED" else records
+        return changed
 
     def _know(self, reading: ClusterReading, things: Iterable[Record]) -> None:
         """What the reading of access wants to know of things: the namespaces, and whose tokens secrets hold."""
@@ -147,6 +159,25 @@ class Refreshed:
                 namespace, _, secret = str(entry["name"]).partition("/")
                 whose = str(entry["of"]).rsplit("/", 1)[1]
                 reading.token_secrets.setdefault(namespace, {})[secret] = whose
+
+
+def _as_listed(access: Iterable[Record], told: Iterable[tuple[str, Events]]) -> dict[str, list[Record]]:
+    """The roles and bindings that an earlier survey lists, with what changed since."""
+    found: dict[str, dict[tuple[str, str], Record]] = {plural: {} for plural in (*ROLES, *BINDINGS)}
+    for record in access:
+        for one in record.get("objects") or ():
+            found[record["listed"]][_called(one)] = one
+    for plural, events in told:
+        for kind, one in events if plural in found else ():
+            if kind == "DELETED":
+                found[plural].pop(_called(one), None)
+            else:
+                found[plural][_called(one)] = plain(one)
+    return {plural: list(of_it.values()) for plural, of_it in found.items()}
+
+
+def _called(one: Mapping[str, Any]) -> tuple[str, str]:
+    return one["metadata"].get("namespace") or "", one["metadata"]["name"]
 
 
 def _owner(record: Record) -> str:

@@ -5,10 +5,11 @@ be read, and what the estate's words cannot say, is listed and never dropped.
 """
 
 import json
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import cached_property
+from itertools import islice
 from typing import Any
 from urllib.parse import quote, urlencode
 
@@ -160,6 +161,15 @@ class Cluster:
         return answer
 
 
+def plain(entry: Mapping[str, Any]) -> Record:
+    """A role or binding with what a reading looks at alone, as a survey keeps it for whoever reads on from there."""
+    meta = entry["metadata"]
+    kept = {name: meta[name] for name in ("name", "namespace", "uid", "resourceVersion") if meta.get(name)}
+    if BOOT in (meta.get("labels") or {}):
+        kept["labels"] = {BOOT: meta["labels"][BOOT]}
+    return {**entry, "metadata": kept}
+
+
 def paths_of(cluster: Cluster, base: str, plural: str) -> list[str]:
     """The lists of a resource: of the whole cluster, or of the namespaces that alone are asked about."""
     spaces = cluster.only if plural not in OF_WHOLE_CLUSTER else ()
@@ -193,6 +203,7 @@ class ClusterReading:
     cluster: Cluster
     step: Callable[[str], None]
     but: Callable[[Mapping[str, Any]], bool]
+    as_listed: Mapping[str, Iterable[Mapping[str, Any]]] | None = None  # roles and bindings, where they are known
     resources: Resources = field(default_factory=Resources)
     namespaces: list[str] = field(default_factory=list)
     token_secrets: dict[str, dict[str, str]] = field(default_factory=dict)
@@ -227,7 +238,7 @@ class ClusterReading:
 
     def access(self) -> Iterator[Record]:
         """Who may do what, with what was left out."""
-        self._read_roles()
+        yield from self._read_roles()
         for rules in self.rules.values():
             self.resources.mention(rules)
         following = Following(self.resources)
@@ -343,21 +354,32 @@ class ClusterReading:
 
     # -- who may do what -------------------------------------------------------------------------------------
 
-    def _read_roles(self) -> None:
+    def _in_access(self, plural: str, what: str) -> Iterator[list[Mapping[str, Any]]]:
+        """The roles or bindings of a list, some at a time."""
+        known = self.as_listed.get(plural) if self.as_listed is not None else None
+        every = iter(known) if known is not None else self._listed(plural, what, base=f"/apis/{RBAC}/v1")
+        while several := list(islice(every, PAGE)):
+            yield several
+
+    def _read_roles(self) -> Iterator[Record]:
         for plural, what in ROLES.items():
-            for entry in self._listed(plural, what, base=f"/apis/{RBAC}/v1"):
-                meta = entry["metadata"]
-                namespace = meta.get("namespace") or ""
-                self.rules[namespace, meta["name"]] = list(entry.get("rules") or ())
-                name = self._role_name(namespace, meta["name"])
-                self.metas[name] = _live(meta)
-                if self.but(meta):
-                    self.made.add(name)
+            for several in self._in_access(plural, what):
+                yield {"listed": plural, "objects": list(map(plain, several))}
+                for entry in several:
+                    meta = entry["metadata"]
+                    namespace = meta.get("namespace") or ""
+                    self.rules[namespace, meta["name"]] = list(entry.get("rules") or ())
+                    name = self._role_name(namespace, meta["name"])
+                    self.metas[name] = _live(meta)
+                    if self.but(meta):
+                        self.made.add(name)
 
     def _bindings(self) -> Iterator[Record]:
         for plural, what in BINDINGS.items():
-            for entry in self._listed(plural, what, base=f"/apis/{RBAC}/v1"):
-                yield from self._binding(entry)
+            for several in self._in_access(plural, what):
+                yield {"listed": plural, "objects": list(map(plain, several))}
+                for entry in several:
+                    yield from self._binding(entry)
 
     def _binding(self, entry: Mapping[str, Any]) -> Iterator[Record]:
         meta, reference = entry["metadata"], entry.get("roleRef") or {}
