@@ -15,7 +15,10 @@ import httpx
 import jwt
 import pytest
 
-from .conftest import Lab, Program
+from enthesis.lab.__main__ import _logins
+from enthesis.lab.store import Store
+
+from .conftest import Lab, Program, start_lab
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 JWT_TYPE = "urn:ietf:params:oauth:token-type:jwt"
@@ -320,3 +323,26 @@ def test_wrong_requests_to_the_lab_command(enthesis: Program, enacted_lab: Lab) 
     assert (ran.code, "did you mean forge" in ran.err) == (2, True)
     ran = enthesis("lab", "clock", "--forward", "soon", at=enacted_lab.folder)
     assert (ran.code, "not a duration" in ran.err) == (2, True)
+
+
+def test_servers_that_do_not_run_are_told_with_the_reason(
+    enthesis: Program, saltmarsh: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("enthesis.lab.logins.PLACES", ())
+    monkeypatch.setenv("PATH", "")
+    absent: dict[str, str] = {}
+    hosts = {"surge/host/bastion": {"url": "ssh://bastion.example", "certificates": "people"}}
+    authorities: Any = {"people": None}
+    assert _logins({"resources": hosts}, Store(tmp_path / "lab.db"), authorities, absent) == []
+    assert list(absent) == ["surge/host/bastion"] and "openssh-server" in absent["surge/host/bastion"]
+    monkeypatch.undo()
+    start_lab(enthesis, saltmarsh)
+    try:
+        file = saltmarsh / ".enthesis" / "lab" / "services.json"
+        file.write_text(json.dumps({**json.loads(file.read_text()), "absent": absent}))
+        ran = enthesis("lab", "status", at=saltmarsh)
+        assert ran.code == 0 and "surge/host/bastion does not run here: OpenSSH's server is not installed" in ran.err
+        said = enthesis("lab", "status", "--format", "json", at=saltmarsh).json
+        assert said["not_running"] == [{"name": "surge/host/bastion", "why": absent["surge/host/bastion"]}]
+    finally:
+        enthesis("lab", "stop", "--clean", at=saltmarsh)

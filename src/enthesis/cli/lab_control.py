@@ -17,7 +17,6 @@ from enthesis.lab.control import LabFailed
 from enthesis.lab.control import join as join_lab
 from enthesis.lab.control import start as start_lab
 from enthesis.lab.control import stop as stop_lab
-from enthesis.lab.databases import own_servers
 from enthesis.lab.running import JOINED, PLACE_OF_WORK, Running, own_state, running, state_folder
 from enthesis.model.errors import InvalidInput, LiveFailure, Unreachable
 from enthesis.model.estate import Estate
@@ -52,8 +51,6 @@ def start(
     except LabFailed as fault:
         raise LiveFailure(str(fault), code="lab-failed") from None
     if found is not None:
-        for address in sorted(own_servers(inventory(described)).keys() - {one["name"] for one in found.services}):
-            remark(f"{address} does not run here: apt-get install postgresql, and pip install 'enthesis[postgresql]'.")
         _put_status(found, output, quiet=quiet)
 
 
@@ -174,8 +171,12 @@ def _remove_place_of_work(state: Path) -> None:
 def _put_status(found: Running, output: Format, *, quiet: bool) -> None:
     if output is Format.JSON:
         services = [dict(service) for service in found.services]
-        put_json({"running": True, "estate": found.estate, "authority": str(found.authority), "services": services})
+        absent = [{"name": name, "why": why} for name, why in found.absent.items()]
+        said = {"running": True, "estate": found.estate, "authority": str(found.authority), "services": services}
+        put_json(said | ({"not_running": absent} if absent else {}))
         return
+    for name, why in found.absent.items():
+        remark(f"{name} does not run here: {why}.")
     if quiet:
         return
     lines = [line("The lab of ", found.estate, " is ", Span("running", "good"), ".")]

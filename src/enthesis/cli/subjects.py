@@ -83,10 +83,8 @@ def read_live(path: Path) -> Survey:
 def say_partial(survey: Survey) -> None:
     """Lets the answer say what a survey could not read, if it could not read all."""
     if not survey.complete:
-        missing = [
-            f"{said.what} ({said.why})" if said.why else said.what for said in survey.left_out if said.incomplete
-        ]
-        may_lack(missing or ["the end of the survey"])
+        missing = [(said.what, said.why) for said in survey.left_out if said.incomplete]
+        may_lack(missing or [("the end of the survey", "")])
 
 
 def workload_identity(estate: Estate, address: str) -> Identity:

@@ -167,22 +167,14 @@ async def _serve(state: Path, ready: int | None) -> None:
             timeout_graceful_shutdown=3,
         )
         servers.append(_Server(config))
-    databases = _databases(state, inventory, store, clock, (chain, key))
-    logins = _logins(inventory, store, ssh_authorities)
+    absent: dict[str, str] = {}
+    databases = _databases(state, inventory, store, clock, (chain, key), absent)
+    logins = _logins(inventory, store, ssh_authorities, absent)
     for cloud in clouds.values():
         cloud.sessions.at_end = partial(_revoked, logins)
     listed = [{"name": name, "kind": kinds[name], "url": urls[name]} for name in kinds]
-    listed += [
-        {"name": server.address, "kind": "database", "url": f"postgresql://{HOST}:{server.port}/{quote(server.database)}",
-         "access": server.access}
-        for server in databases
-    ]  # fmt: skip
-    listed += [
-        {"name": server.address, "kind": "login", "url": f"ssh://{HOST}:{server.port}/{quote(server.user)}",
-         "access": str(server.folder)}
-        for server in logins
-    ]  # fmt: skip
-    described = {"estate": inventory["estate"], "authority": str(authority), "services": listed}
+    listed += _own_servers(databases, logins)
+    described = {"estate": inventory["estate"], "authority": str(authority), "services": listed, "absent": absent}
     beside = state / "services.json.new"
     beside.write_text(json.dumps(described), encoding="utf-8")
     beside.replace(state / "services.json")
@@ -196,14 +188,26 @@ async def _serve(state: Path, ready: int | None) -> None:
     store.close()
 
 
+def _own_servers(databases: list[DatabaseServer], logins: list[LoginServer]) -> list[dict[str, str]]:
+    """Servers that are not the lab's own code, as services."""
+    return [
+        *({"name": server.address, "kind": "database", "access": server.access,
+           "url": f"postgresql://{HOST}:{server.port}/{quote(server.database)}"} for server in databases),
+        *({"name": server.address, "kind": "login", "access": str(server.folder),
+           "url": f"ssh://{HOST}:{server.port}/{quote(server.user)}"} for server in logins),
+    ]  # fmt: skip
+
+
 def _revoked(logins: list[LoginServer], login: str) -> None:
     """Every host is told of a login that ended before its time: its certificate may be known at any."""
     for server in logins:
         server.revoke(serial_of(login))
 
 
-def _logins(inventory: dict[str, Any], store: Store, authorities: Mapping[str, SshAuthority]) -> list[LoginServer]:
-    """The servers of hosts, started; none where OpenSSH's is not installed, which the log says."""
+def _logins(
+    inventory: dict[str, Any], store: Store, authorities: Mapping[str, SshAuthority], absent: dict[str, str]
+) -> list[LoginServer]:
+    """The servers of hosts, started; `absent` is told why those that do not run do not."""
     ports: dict[str, int] = store.setting("logins", {})
     started: list[LoginServer] = []
     for address, one in own_logins(inventory).items():
@@ -211,7 +215,7 @@ def _logins(inventory: dict[str, Any], store: Store, authorities: Mapping[str, S
         try:
             server.start(ports.get(address))
         except (NotInstalled, RuntimeError) as fault:
-            sys.stderr.write(f"{address} does not run: {fault}\n")
+            absent[address] = str(fault)
             server.stop()
             continue
         ports[address] = server.port
@@ -221,9 +225,10 @@ def _logins(inventory: dict[str, Any], store: Store, authorities: Mapping[str, S
 
 
 def _databases(
-    state: Path, inventory: dict[str, Any], store: Store, clock: Clock, certificate: tuple[Path, Path]
-) -> list[DatabaseServer]:
-    """The servers of databases, started; none where PostgreSQL is not installed, which the log says."""
+    state: Path, inventory: dict[str, Any], store: Store, clock: Clock, certificate: tuple[Path, Path],
+    absent: dict[str, str],
+) -> list[DatabaseServer]:  # fmt: skip
+    """The servers of databases, started; `absent` is told why those that do not run do not."""
     kept: dict[str, dict[str, Any]] = store.setting("databases", {})
     started: list[DatabaseServer] = []
     for address, one in own_servers(inventory).items():
@@ -237,8 +242,8 @@ def _databases(
         try:
             server.start(*certificate, authority_pem(store, one["certificates"], clock), known.get("port"))
             furnish(server, inventory["resources"])
-        except (NotInstalled, RuntimeError, ImportError) as fault:
-            sys.stderr.write(f"{address} does not run: {fault}\n")
+        except (NotInstalled, RuntimeError) as fault:
+            absent[address] = str(fault)
             server.stop()
             continue
         kept[address]["port"] = server.port

@@ -13,6 +13,7 @@ import subprocess
 import tempfile
 import time
 from collections.abc import Mapping
+from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
@@ -29,7 +30,9 @@ class NotInstalled(RuntimeError):
 
 
 def programs() -> Path:
-    """The folder of `initdb` and `postgres`; NotInstalled where they are not found."""
+    """The folder of `initdb` and `postgres`; NotInstalled where they, or the library that asks them, are not found."""
+    if find_spec("psycopg") is None:
+        raise NotInstalled("the library for PostgreSQL is not installed (pip install 'enthesis[postgresql]')")
     found = [path.parent for place in PLACES for path in sorted(Path(place).glob("**/bin/initdb"), reverse=True)]
     on_path = shutil.which("initdb")
     if found:

@@ -4,7 +4,7 @@ import fcntl
 import json
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -15,13 +15,15 @@ PLACE_OF_WORK = ".enthesis"  # in the estate's folder: the lab's state, and noth
 
 @dataclass(frozen=True)
 class Running:
-    """A running lab: where its state is, its process, its services (name, kind, url), its authority's certificate."""
+    """A running lab: where its state is, its process, its services (name, kind, url), its authority's certificate, and
+    why servers that it should run are `absent`, by address."""
 
     state: Path
     estate: str
     pid: int
     authority: Path
     services: tuple[Mapping[str, str], ...]
+    absent: Mapping[str, str] = field(default_factory=dict)
 
     def url_of(self, service: str) -> str | None:
         """Where a service is; None where the lab has none of that name."""
@@ -90,8 +92,9 @@ def running(state: Path) -> Running | None:
             {name: str(service[name]) for name in ("name", "kind", "url", "access") if name in service}
             for service in described["services"]
         )
-        return Running(state, str(described["estate"]), pid, Path(described["authority"]), services)
-    except (OSError, ValueError, KeyError, TypeError, RecursionError):
+        absent = {str(name): str(why) for name, why in described.get("absent", {}).items()}
+        return Running(state, str(described["estate"]), pid, Path(described["authority"]), services, absent)
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, RecursionError):
         return None
 
 

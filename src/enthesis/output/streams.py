@@ -9,12 +9,15 @@ from typing import Any
 
 from enthesis.output.lines import Line, Span, json_text, line, rendered
 
+MOST = 12  # things that are named, and reasons that are given
+
 
 @dataclass
 class _Partial:
-    """What could not be read of that which is asked about, and whether the answer has said so yet."""
+    """What could not be read of that which is asked about, each with the reason, and whether the answer has said so
+    yet."""
 
-    missing: list[str] = field(default_factory=list)
+    missing: list[tuple[str, str]] = field(default_factory=list)
     told: bool = False
 
 
@@ -27,8 +30,9 @@ def begin() -> None:
     _PARTIAL.told = False
 
 
-def may_lack(missing: Iterable[str]) -> None:
-    """From now on the first line of an answer says that it may lack something, and `is_partial` is true."""
+def may_lack(missing: Iterable[tuple[str, str]]) -> None:
+    """From now on the first line of an answer says that it may lack something, and `is_partial` is true. `missing`
+    things have a reason each, or ''."""
     _PARTIAL.missing.extend(dict.fromkeys(missing))
 
 
@@ -41,9 +45,12 @@ def put_partial(*, to_error: bool = False) -> None:
     """Says that the answer may lack something, unless that was said."""
     if _PARTIAL.missing and not _PARTIAL.told:
         _PARTIAL.told = True
-        said = "; ".join(_PARTIAL.missing)
-        put_lines([line(Span("Partial survey: this answer may be incomplete. ", "bad"), f"Not read: {said}.")],
-                  to_error=to_error)  # fmt: skip
+        names = list(dict.fromkeys(what for what, _ in _PARTIAL.missing))
+        more = f"; and {len(names) - MOST} more" if len(names) > MOST else ""
+        said = f"Not read: {'; '.join(names[:MOST])}{more}."
+        lines = [line(Span("Partial survey: this answer may be incomplete. ", "bad"), said)]
+        lines += [line(f"  {what}: {why}") for what, why in _PARTIAL.missing[:MOST] if why]
+        put_lines(lines, to_error=to_error)
 
 
 def put_lines(lines: Iterable[Line], *, to_error: bool = False) -> None:
@@ -60,7 +67,7 @@ def put_lines(lines: Iterable[Line], *, to_error: bool = False) -> None:
 def put_json(value: Any) -> None:
     """A value as JSON to standard output; an answer that may lack something says so in `not_read`."""
     if _PARTIAL.missing and isinstance(value, dict):
-        value = {"not_read": list(_PARTIAL.missing), **value}
+        value = {"not_read": [f"{what} ({why})" if why else what for what, why in _PARTIAL.missing], **value}
         _PARTIAL.told = True
     sys.stdout.write(json_text(value) + "\n")
     sys.stdout.flush()
