@@ -505,6 +505,7 @@ class Naive:
                 facts["origin.issuer"] = self.provider(address)
             if origin.form == "workload":
                 facts["origin.issuer"] = self.cluster_issuer(address)
+        facts["target.provider"] = self.provider(target)
         for place in reversed(self.above(target)):
             for name, value in self.labels_at(place).items():
                 facts[f"target.labels.{name}"] = value

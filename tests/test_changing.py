@@ -4,6 +4,7 @@ import json
 from collections.abc import Iterator
 from dataclasses import fields, replace
 from datetime import UTC, datetime
+from itertools import product
 from random import Random
 from typing import Any
 
@@ -13,13 +14,16 @@ from enthesis.chains.differences import difference
 from enthesis.files.folder import read_texts
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of
 from enthesis.model.addresses import account_of
-from enthesis.model.estate import Estate
+from enthesis.model.estate import Attempt, Context, Estate, Origin
 from enthesis.proposals.effects import access_change, as_estate, live_of
 from enthesis.proposals.proposing import propose
 from enthesis.proposals.steps import Blocked, Danger, Opening, Proposal, Step, proposal_from
 from enthesis.proposals.wanted import holders, wanted
-from enthesis.surveys.statements import LiveObject, Surveyed, across, statement_key, told_apart
+from enthesis.surveys.statements import Keepers, LiveObject, Surveyed, across, counting_together, statement_key
 from enthesis.surveys.survey import beside, read_survey
+from enthesis.verdicts.compiling import compile_estate
+from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.questions import Question
 
 from .conftest import PUBLISHING, SALTMARSH, examples
 from .worlds import LiveWorld
@@ -113,8 +117,8 @@ def test_what_is_enacted_gives_just_the_access_that_is_described() -> None:
 def test_a_survey_of_what_is_enacted_says_just_the_access_that_is_described() -> None:
     compared = 0
     for estate, live in worlds_in_place():
-        apart = told_apart(statement for one in live for statement in one.objects)
-        systems = [SurveyedCloud(one, "https://cloud.example", estate.resources, [], apart) for one in live]
+        together = counting_together(live, Keepers.of(estate, live))
+        systems = [SurveyedCloud(one, "https://cloud.example", estate.resources, []) for one in together]
         writing = Writing(estate.name, datetime.fromtimestamp(NOW, UTC), systems)
         lines = [line.decode() for line in writing.lines(head_of(estate), Quiet())]
         seen = beside(estate, read_survey(lines, "live", estate.catalogue))
@@ -414,3 +418,113 @@ def test_a_grant_is_made_wherever_it_can_be_used_and_the_rest_is_named(grant: st
     assert [step.provider for step in proposal.steps if step.collection == "grants"] == made
     assert [one.why for one in proposal.blocked if why and one.why.startswith(why)] or not why
     assert bool(proposal.blocked) == bool(why)
+
+
+PERSON, ANYONE = "@ours/identity/ann", "@ours/group/all"
+OF_BOTH_CLOUDS = (
+    HEAD_OF_TWO
+    + """
+accounts: {low: {in: "@ours", provider: north}, high: {in: "@ours", provider: south}}
+identities:
+  "@ours/identity/ann": {kind: person}
+  low/identity/w: {kind: service-account}
+  high/identity/w: {kind: service-account}
+trusts:
+  - {of: low/identity/w, admits: {identity: high/identity/w}}
+  - {of: high/identity/w, admits: {identity: low/identity/w}}
+groups: {"@ours/group/all": {members: ["@ours/identity/ann", low/identity/w, high/identity/w]}}
+roles: {r: {allows: {object: [read, write], identity: [take-on]}}}
+resources: {low/bucket/b: {}, high/bucket/b: {}}
+grants: [{to: "@ours/group/all", role: r, at: "@ours"}, {to: "@ours/identity/ann", role: r, at: "@ours"}]
+ceilings:
+  - {name: no-writing, over: targets, at: "@ours", bars: {object: [write]}}
+  - {name: no-leaving, over: callers, at: "@ours", bars: {identity: [take-on]}}
+"""
+)
+
+
+@pytest.mark.parametrize(
+    ("collection", "at", "gains", "losses"),
+    [
+        ("no-writing", "south", {"ann write high", "high/w write high"}, set()),
+        ("no-writing", "north", {"ann write low", "low/w write low"}, set()),
+        ("no-leaving", "south", set(), set()),  # each hop has a target at one cloud, and comes from the other
+        ("no-leaving", "both", {"low/w take-on high/w", "high/w take-on low/w"}, set()),
+        ("all", "south", set(), {"high/w read high"}),
+        ("ann", "north", set(), set()),  # she is in the group, too
+        ("every grant", "north", set(), {"ann read low", "low/w read low"}),
+    ],
+)
+def test_what_one_cloud_alone_keeps_of_an_organisation_counts_there_alone(
+    collection: str, at: str, gains: set[str], losses: set[str]
+) -> None:
+    """A ceiling or grant of an organisation that was taken away by hand at one of its clouds still counts at the
+    others; proposals, surveys and comparisons say so."""
+    reading = read_texts({"estate.yaml": OF_BOTH_CLOUDS})
+    assert reading.estate is not None, reading.errors
+    estate = reading.estate
+    live = carried_out(estate, propose(estate, empty(estate)))
+
+    def named(statement: LiveObject) -> bool:
+        body = statement.body
+        it = body.get("name") or str(body.get("to", "")).rsplit("/", 1)[1:] == [collection]
+        return it is True or it == collection or (collection == "every grant" and statement.collection == "grants")
+
+    def stays(statement: LiveObject) -> bool:
+        kept = statement.collection not in ("grants", "ceilings") or not named(statement)
+        return kept or at not in (statement.provider, "both")
+
+    by_hand = [replace(one, objects=tuple(filter(stays, one.objects))) for one in live]
+    assert by_hand != live
+    found = difference(as_estate(estate, live_of(live)), as_estate(estate, live_of(by_hand)), NOW)
+
+    def told(changes: Any) -> set[str]:
+        words = (f"{one.caller} {one.verb} {one.target}" for one in changes if "@" not in one.target)
+        short = {word.replace("@ours/identity/", "").replace("/identity", "") for word in words}
+        return {word.removesuffix("/object/…").removesuffix("/bucket/b") for word in short}
+
+    beyond = {"low/w take-on low/w", "high/w take-on high/w", "high/w read low", "low/w read high"}
+    assert (told(found.gains) - beyond, told(found.losses)) == (gains, losses)
+
+
+def test_a_request_is_judged_by_what_its_own_cloud_keeps() -> None:
+    """Whatever was changed by hand at some clouds of an organisation: statements as they count together say of every
+    request what the copies of its own cloud say alone."""
+    judged = allowed = changed = 0
+    rng, moment = Random(7), datetime.fromtimestamp(NOW, UTC)
+    for estate, live in worlds_in_place():
+        by_hand = [_some_changed(one, rng) for one in live]
+        before, together = (Judge(compile_estate(as_estate(estate, live_of(one)))) for one in (live, by_hand))
+        for cloud in estate.providers:
+            own = {
+                key: one
+                for key, one in live_of(by_hand).items()
+                if one.provider == cloud or account_of(one.holder) or one.provider not in estate.providers
+            }
+            alone = Judge(compile_estate(as_estate(replace(estate, providers={cloud: estate.providers[cloud]}), own)))
+            places = [one for one in estate.resources if estate.accounts[account_of(one)].provider == cloud]
+            for caller, place in product(estate.identities, rng.sample(places, min(4, len(places)))):
+                kind = place.split("/")[-2]
+                for verb in rng.sample(sorted(estate.catalogue.verbs_of(kind)), 4):
+                    asked = Question(
+                        Origin("person" if caller.startswith("@") else "identity", caller),
+                        (), Attempt(verb, place), Context(), moment,
+                    )  # fmt: skip
+                    was, verdict, expected = (judge.judge(asked).allowed for judge in (before, together, alone))
+                    assert verdict == expected, (caller, verb, place, cloud)
+                    judged += 1
+                    allowed += verdict
+                    changed += verdict != was
+    assert changed > 20 and allowed > 50, (changed, judged, allowed)
+
+
+def _some_changed(surveyed: Surveyed, rng: Random) -> Surveyed:
+    """What a cloud has once somebody has taken away or widened a few statements of organisations there."""
+    out = []
+    for one in surveyed.objects:
+        fate = rng.random() if one.holder.startswith("@") else 1.0
+        if fate < 0.25 and one.collection in ("grants", "ceilings"):
+            continue
+        wider = {"allows": {"*": ["*"]}} if one.collection == "roles" and fate < 0.2 else {}
+        out.append(replace(one, body={**one.body, **wider}))
+    return replace(surveyed, objects=tuple(out))

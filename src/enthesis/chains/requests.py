@@ -26,7 +26,7 @@ from enthesis.model.addresses import account_of
 from enthesis.model.conditions import Before, Conditions, LongerThan
 from enthesis.model.words import BEARERS
 from enthesis.verdicts.admission import Applicant, lacks
-from enthesis.verdicts.attributes import audiences_for, caller_fact, service_account_subjects
+from enthesis.verdicts.attributes import audiences_for, caller_fact, service_account_subjects, target_fact
 from enthesis.verdicts.compiling import ENDLESS, NONE, Compiled, companion_places
 from enthesis.verdicts.judge import USES_OF_KEYS
 
@@ -172,6 +172,8 @@ class Requests:
             return ""
         if family == "target":
             label = rest.removeprefix("labels.")
+            if label == rest:
+                return ""  # its provider
             for place in goal.chain if compiled.to_come else ():
                 if place in compiled.to_come:
                     return f"{LABEL_OF}{label} of {compiled.places.names[place]}"
@@ -185,10 +187,7 @@ class Requests:
         if family == "session":
             return NOTHING
         if family == "target":
-            label = rest.removeprefix("labels.")
-            return next(
-                (v for number in goal.chain if (v := self.compiled.labels_at(number).get(label)) is not None), None
-            )
+            return target_fact(self.compiled, goal.chain, rest)
         return caller_fact(self.compiled, "" if node.bearer else node.name, rest) if family == "caller" else None
 
     def _holding(

@@ -274,6 +274,8 @@ class _Checker:
                 among, what = self.accounts, "account"
             elif attribute == "origin.issuer":
                 among, what = self.issuers, "issuer"
+            elif attribute == "target.provider":
+                among, what = self.providers, "provider"
             if among is None:
                 continue
             for value in _values(test):

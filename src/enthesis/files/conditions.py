@@ -54,6 +54,7 @@ ATTRIBUTES = (
     "origin.issuer",
     "origin.organisation",
     "origin.address",
+    "target.provider",
     "session.age",
 )
 ATTRIBUTE_FAMILIES = ("claims.", "caller.labels.", "target.labels.")

@@ -23,6 +23,7 @@ PLAIN = {
     "origin.issuer",
     "origin.organisation",
     "origin.address",
+    "target.provider",
     "session.age",
 }
 FAMILIES = ("claims.", "caller.labels.", "target.labels.")

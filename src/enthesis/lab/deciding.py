@@ -293,6 +293,8 @@ def attributes(world: World, caller: LabCaller, target: str, around: LabSurround
             out[f"caller.labels.{name}"] = value
     for name, value in caller.claims.items():
         out[f"claims.{name}"] = value
+    account = world.inventory["accounts"].get(account_of(target))
+    out["target.provider"] = account["provider"] if account else None
     for place in reversed(above(world, target)):
         for name, value in _labels(world, place).items():
             out[f"target.labels.{name}"] = value

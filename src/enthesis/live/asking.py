@@ -9,7 +9,7 @@ from enthesis.live.connecting import cluster_of, clusters_of_lab, connect, datab
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of, survey
 from enthesis.model.estate import Estate
 from enthesis.ports import KeepsKeys, Record, Reporter, Surveys
-from enthesis.surveys.statements import told_apart
+from enthesis.surveys.statements import Keepers, counting_together
 from enthesis.surveys.survey import ASKED_NOW, Survey, read_survey
 
 
@@ -19,11 +19,10 @@ def surveyed_clouds(estate: Estate, folder: Path, reporter: Reporter) -> list[Su
     urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.administered.items()}
     found = []
     surveys = survey(estate, replace(connected, clusters={}, databases={}), reporter)
-    apart = told_apart(statement for one in surveys for statement in one.objects)
-    for one in surveys:
+    for one in counting_together(surveys, Keepers.of(estate, surveys)):
         provider = connected.administered[one.provider]
         keys = provider.keys(one.holders) if isinstance(provider, KeepsKeys) else None
-        found.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys, apart))
+        found.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys))
     return found
 
 

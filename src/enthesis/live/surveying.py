@@ -17,7 +17,7 @@ from enthesis.model.estate import Estate
 from enthesis.model.secrets import holds_secret, redacted
 from enthesis.ports import Connected, Credentialed, Record, Reporter, Surveys
 from enthesis.proposals.wanted import holders
-from enthesis.surveys.statements import Apart, Surveyed, across, records_of
+from enthesis.surveys.statements import Surveyed, across, records_of
 from enthesis.surveys.survey import VERSION
 
 AT_ONCE = 8  # live systems
@@ -69,15 +69,13 @@ class SurveyedCloud:
     """A provider that has been surveyed already, as the lines of a file.
 
     Of resources that the estate has, `described`, it says only that they are there; others came since. `keys` are the
-    keyed credentials that it knows of, None where it was not asked; `apart` is what providers have differing copies of.
+    keyed credentials that it knows of, None where it was not asked.
     """
 
     def __init__(
-        self, surveyed: Surveyed, url: str, described: Container[str] = (), keys: Sequence[Credentialed] | None = None,
-        apart: Apart = frozenset(),
-    ) -> None:  # fmt: skip
+        self, surveyed: Surveyed, url: str, described: Container[str] = (), keys: Sequence[Credentialed] | None = None
+    ) -> None:
         self.what = "directory" if surveyed.provider.startswith("@") else "provider"
-        self.apart = apart
         self.keys = keys
         self.described = described
         self.name = surveyed.provider
@@ -94,7 +92,7 @@ class SurveyedCloud:
         step(self.name)
         for address in sorted(resource for resource in self.surveyed.resources if resource not in self.described):
             yield {"section": "resources", "address": address}
-        yield from records_of(self.surveyed, self.apart)
+        yield from records_of(self.surveyed)
         for key in self.keys or ():
             yield {"section": "credentials", **key.as_entry()}
 

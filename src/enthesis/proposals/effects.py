@@ -20,13 +20,13 @@ from enthesis.proposals.ordering import Judged, ordered
 from enthesis.proposals.steps import REMOVE, Opening, Proposal, Step
 from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import (
+    Keepers,
     LiveObject,
     Surveyed,
     held_by,
-    named_apart,
     normalised,
     one_group,
-    told_apart,
+    where_they_count,
     without_gone,
 )
 
@@ -176,8 +176,7 @@ def as_estate(described: Estate, live: Live) -> Estate:
         if statement.provider.startswith("@") and address in people:
             disabled = statement.body.get("disabled") is True
             sections["identities"][address] = replace(people[address], disabled=disabled)
-    apart = told_apart(kept)
-    for statement in (named_apart(each, apart) for each in kept):
+    for statement in where_they_count(kept, Keepers.of(described)):
         collection = statement.collection
         value = _read(collection, held_by(collection, statement.holder, without_gone(statement.body)))
         if value is None:

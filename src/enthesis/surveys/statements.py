@@ -1,14 +1,15 @@
 """What a live system says it has now, in the estate's words."""
 
 import json
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cache
 from typing import Any
 
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes
-from enthesis.model.estate import Group
+from enthesis.model.estate import Estate, Group
 from enthesis.model.sentences import statement_sentence
 from enthesis.model.words import SHOWN_IN, STATEMENT_SECTIONS
 
@@ -103,10 +104,9 @@ def normalised(collection: str, body: Body) -> dict[str, Any]:
     return dict(body) if value is MISSING else {**given, **section.record.plain(value)}
 
 
-def records_of(surveyed: Surveyed, apart: Apart = frozenset()) -> Iterator[Body]:
-    """What a provider has as the lines of a survey. A role is known by its holder too, since each has its own; what is
-    `apart` has its system in its name."""
-    for statement in (named_apart(each, apart) for each in surveyed.objects):
+def records_of(surveyed: Surveyed) -> Iterator[Body]:
+    """What a provider has as the lines of a survey. A role is known by its holder too, since each has its own."""
+    for statement in surveyed.objects:
         live = {
             "id": statement.id,
             "version": statement.etag,
@@ -222,6 +222,126 @@ def named_apart(statement: LiveObject, apart: Apart) -> LiveObject:
     elif statement.collection == "trusts" and isinstance(body["admits"].get("group"), str):
         body["admits"] = {**body["admits"], "group": group(body["admits"]["group"])}
     return replace(statement, body=body)
+
+
+@dataclass(frozen=True)
+class Keepers:
+    """Which clouds keep what the boundaries of an estate hold. `asked` are those whose statements are at hand for a
+    holder; what others keep is not known."""
+
+    of_accounts: Mapping[str, str]  # the provider of each account
+    all_of: Callable[[str], Collection[str]]  # the providers of a boundary's accounts
+    asked: Callable[[str], Collection[str]]
+
+    @classmethod
+    def of(cls, estate: Estate, surveys: Sequence[Surveyed] | None = None) -> "Keepers":
+        """Those of an estate's boundaries; without `surveys` all of them were asked."""
+        accounts = {account.name: account.provider for account in estate.accounts.values()}
+
+        @cache
+        def all_of(holder: str) -> Collection[str]:
+            return estate.providers_of(holder)
+
+        def asked(holder: str) -> Collection[str]:
+            top = holder.split("/", 1)[0]
+            return [one.provider for one in surveys or () if top in one.holders]
+
+        return cls(accounts, all_of, all_of if surveys is None else asked)
+
+    def apart_from(self, holder: str, keeping: Collection[str]) -> set[str]:
+        """The clouds that were asked and do not keep something of a holder."""
+        return set(self.asked(holder)) & set(self.all_of(holder)) - set(keeping)
+
+
+def where_they_count(objects: Iterable[LiveObject], keepers: Keepers) -> list[LiveObject]:
+    """Statements as they count together. Groups and roles of which systems have differing copies have their system in
+    their name. A grant or ceiling of an organisation or unit that some of its clouds keep otherwise, or not at all,
+    counts at requests of its own cloud alone: those for what is in an account there.
+
+    A grant at something in no account counts wherever it is kept, a ceiling over it where all keep it.
+    """
+    objects = list(objects)
+    apart = told_apart(objects)
+    named = [named_apart(statement, apart) for statement in objects]
+    keeping: dict[tuple[str, str, str], set[str]] = {}
+    groups: dict[tuple[str, str], list[LiveObject]] = {}
+    for statement in named:
+        if _is_of_boundary(statement) and keepers.apart_from(statement.holder, [statement.provider]):
+            keeping.setdefault(_copy(statement), set()).add(statement.provider)
+        elif statement.collection == "groups":
+            groups.setdefault((statement.provider, str(statement.body["address"])), []).append(statement)
+    if not keeping:
+        return named
+    out: list[LiveObject] = []
+    for statement in named:
+        kept_at = keeping.get(_copy(statement), ()) if _is_of_boundary(statement) else ()
+        lacking = kept_at and keepers.apart_from(statement.holder, kept_at)
+        if not lacking or not _counts_elsewhere(statement, groups):
+            out.append(statement)
+        else:
+            others = set(keepers.all_of(statement.holder)) - set(keepers.asked(statement.holder))
+            out += _at_own_cloud(statement, sorted({statement.provider, *others}), keepers)
+    return out
+
+
+def counting_together(surveys: Sequence[Surveyed], keepers: Keepers) -> list[Surveyed]:
+    """Surveys with their statements as they count together."""
+    by_system: dict[str, list[LiveObject]] = {one.provider: [] for one in surveys}
+    for statement in where_they_count((each for one in surveys for each in one.objects), keepers):
+        by_system[statement.provider].append(statement)
+    return [replace(one, objects=tuple(by_system[one.provider])) for one in surveys]
+
+
+def _is_of_boundary(statement: LiveObject) -> bool:
+    """Whether clouds keep copies of a statement beside one another, each for itself."""
+    of_cloud = not statement.provider.startswith("@")
+    return of_cloud and statement.holder.startswith("@") and statement.collection in ("grants", "ceilings")
+
+
+def _copy(statement: LiveObject) -> tuple[str, str, str]:
+    """What copies of one statement have in common."""
+    body = normalised(statement.collection, without_gone(statement.body))
+    return statement.collection, statement.holder, json.dumps(body, sort_keys=True, default=str)
+
+
+def _counts_elsewhere(statement: LiveObject, groups: Mapping[tuple[str, str], Sequence[LiveObject]]) -> bool:
+    """Whether a statement could count at another cloud than its own: a grant to workloads of its own cannot."""
+    if statement.collection != "grants":
+        return True
+    waiting, seen = [str(statement.body["to"])], set[str]()
+    while waiting:
+        name = waiting.pop()
+        if name in seen or (not name.startswith("@") and "/identity/" in name):
+            continue
+        seen.add(name)
+        found = groups.get((statement.provider, name))
+        if found is None or any("where" in one.body for one in found):
+            return True  # a person, or who is in it is not listed
+        waiting += [member for one in found for member in listed(one.body.get("members"))]
+    return False
+
+
+def _at_own_cloud(statement: LiveObject, at: Sequence[str], keepers: Keepers) -> Iterator[LiveObject]:
+    """A statement that counts at the requests of some clouds alone. Of a ceiling over callers, also at requests of
+    their own accounts elsewhere."""
+    when = dict(statement.body.get("when") or {})
+    there: list[dict[str, Any]] = [{"present": True, "glob": name} for name in at]  # which is never unknown
+    if "target.provider" not in when:
+        yield _when(statement, {**when, "target.provider": there[0] if len(there) == 1 else there})
+    else:
+        yield statement
+    if statement.collection == "grants" and "target.provider" not in when:
+        elsewhere: dict[str, Any] = {"target.provider": {"present": False}}
+    elif statement.collection == "ceilings" and statement.body["over"] == "callers" and "caller.account" not in when:
+        accounts = [name for name, provider in keepers.of_accounts.items() if provider in at]
+        elsewhere = {"caller.account": [{"present": True, "glob": name} for name in accounts]}
+    else:
+        return
+    yield _when(replace(statement, id=f"{statement.id} elsewhere"), {**when, **elsewhere})
+
+
+def _when(statement: LiveObject, when: Mapping[str, Any]) -> LiveObject:
+    return replace(statement, body={**statement.body, "when": when})
 
 
 def one_group(first: Group, second: Group) -> Group:

@@ -1,5 +1,6 @@
 """The attributes that conditions refer to, each looked up when a condition first asks for it."""
 
+from collections.abc import Sequence
 from datetime import timedelta
 
 from enthesis.conditions.truth import Value
@@ -82,7 +83,7 @@ class Facts:
             return origin_fact(self.compiled, question, rest)
         if family == "caller":
             return caller_fact(self.compiled, self.caller, rest)
-        return target_label(self.compiled, self.target, rest.partition(".")[2])
+        return target_fact(self.compiled, self.target, rest)
 
 
 def caller_fact(compiled: Compiled, caller: str, name: str) -> Value:
@@ -158,10 +159,11 @@ def audiences_for(conditions: Conditions) -> list[Value]:
     return list(cells(tests, AUDIENCE)) if tests else ["any"]
 
 
-def target_label(compiled: Compiled, target: list[int], name: str) -> Value:
-    """A label of the target, or of the nearest place above it that has it."""
-    for place in target:
-        found = compiled.labels_at(place).get(name)
-        if found is not None:
-            return found
-    return None
+def target_fact(compiled: Compiled, target: Sequence[int], name: str) -> Value:
+    """`target.*` of a place, with what it stands in, the nearest first: the provider of its account, or a label of the
+    nearest that has it."""
+    if name == "provider":
+        account = compiled.estate.accounts.get(account_of(compiled.places.names[target[0]])) if target else None
+        return account.provider if account is not None else None
+    label = name.partition(".")[2]
+    return next((found for place in target if (found := compiled.labels_at(place).get(label)) is not None), None)
