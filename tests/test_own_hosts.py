@@ -262,7 +262,7 @@ def test_what_a_copy_of_a_host_says_is_what_its_server_does(enthesis: Program, t
     adopted = enthesis("survey", "--host", f"{HOST}={etc}", "--adopt", HOST, at=estate)
     assert adopted.code == 3 and f"Adopted in part from {HOST}: 2 credentials." in adopted.err, adopted.err
     written = (estate / "estate.yaml").read_text()
-    assert written.startswith(text.rstrip("\n")) and prints("rosa") in written
+    assert written.startswith(text.rstrip("\n")) and prints("rosa") in written and "form: key-pair" in written
     again = enthesis("survey", "--host", f"{HOST}={etc}", "--adopt", HOST, at=estate)
     assert "nothing that was not described" in again.err and (estate / "estate.yaml").read_text() == written
     assert all(path.read_bytes() == data for path, data in before.items())

@@ -241,7 +241,7 @@ class _Reading:
                 names.add(name)
                 ends = {"expires": time_text(key.ends)} if key.ends is not None else {}
                 yield {
-                    "section": "credentials", "name": name, "of": identity, "form": "certificate", **ends,
+                    "section": "credentials", "name": name, "of": identity, "form": "key-pair", **ends,
                     "fingerprint": key.fingerprint,
                 }  # fmt: skip
 

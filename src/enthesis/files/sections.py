@@ -729,7 +729,7 @@ SECTIONS: dict[str, Section] = {
                 Field("of", NAME, required=True, says="the identity that it is a key of"),
                 Field(
                     "form",
-                    Choice(("access-key", "client-secret", "static-token", "password", "certificate")),
+                    Choice(("access-key", "client-secret", "static-token", "password", "certificate", "key-pair")),
                     required=True,
                     says="what kind of secret it is",
                 ),
