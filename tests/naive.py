@@ -402,7 +402,7 @@ class Naive:
 
     # one request
 
-    def request(self, caller: Caller, verb: str, target: str, onto: str | None) -> Seen:
+    def request(self, caller: Caller, verb: str, target: str, onto: str | None, beside: str | None = None) -> Seen:
         steps = dict.fromkeys(
             ("names", "provider", "ceilings", "target-side", "caller-side", "companions", "session"), UNKNOWN
         )
@@ -420,7 +420,7 @@ class Naive:
         if not known or kind is None:
             steps["names"] = REFUSED
             return seen
-        facts = self.facts(caller, target)
+        facts = self.facts(caller, target, beside)
         steps["names"] = ALLOWED if self.standing(caller, target, facts) else REFUSED
         steps["provider"] = self.provider_step(caller, verb, target)
         steps["ceilings"] = ALLOWED if self.ceilings_step(caller, verb, target, kind, facts) else REFUSED
@@ -469,13 +469,14 @@ class Naive:
             return self.hold(credential.when, facts) is True
         return True
 
-    def facts(self, caller: Caller, target: str) -> dict[str, Any]:
+    def facts(self, caller: Caller, target: str, beside: str | None = None) -> dict[str, Any]:
         """Every attribute a condition can speak of; absent ones are left out."""
         origin, context = self.origin, self.context
         facts: dict[str, Any] = {
             "time": self.time,
             "network": context.network,
             "reference": context.reference,
+            "provider": self.provider(target) or self.provider(caller.address) or beside,
             "mfa": origin.mfa if origin.form == "person" else None,
             "session.age": self.age,
         }
@@ -505,7 +506,6 @@ class Naive:
                 facts["origin.issuer"] = self.provider(address)
             if origin.form == "workload":
                 facts["origin.issuer"] = self.cluster_issuer(address)
-        facts["target.provider"] = self.provider(target)
         for place in reversed(self.above(target)):
             for name, value in self.labels_at(place).items():
                 facts[f"target.labels.{name}"] = value
@@ -702,10 +702,11 @@ class Naive:
         if person is not None and verb != "enter":
             mine, other = self.organisation(person), self.organisation(target)
             if other is not None and mine != other:
-                yield self.also(Caller("identity", person), "enter", f"@{other}")
+                at = self.provider(target) or self.provider(caller.address)
+                yield self.also(Caller("identity", person), "enter", f"@{other}", at)
 
-    def also(self, caller: Caller, verb: str, target: str) -> bool:
-        return not self.request(caller, verb, target, None).refused
+    def also(self, caller: Caller, verb: str, target: str, beside: str | None = None) -> bool:
+        return not self.request(caller, verb, target, None, beside).refused
 
     def person_behind(self) -> str | None:
         """The person whose sign-in or keyed credential a chain began with."""

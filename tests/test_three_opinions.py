@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from .conftest import Program
-from .enacting import enacted_and_proved, enacted_whole
+from .enacting import changed_by_hand, enacted_and_proved, enacted_whole
 
 JOURNEYS = 60
 
@@ -16,6 +16,14 @@ def test_live_journeys_end_as_the_engine_says_and_are_refused_at_the_same_steps(
 ) -> None:
     counted = enacted_and_proved(enthesis, tmp_path / "estate", seed, JOURNEYS)
     assert JOURNEYS * 0.15 < counted["journeys allowed"] < JOURNEYS * 0.85
+
+
+@pytest.mark.parametrize("seed", [5, 6])
+def test_a_survey_says_what_is_met_live_also_of_what_was_changed_by_hand(
+    enthesis: Program, tmp_path: Path, seed: int
+) -> None:
+    counted = changed_by_hand(enthesis, tmp_path / "estate", seed, JOURNEYS)
+    assert counted["changes by hand"] > 10 and counted["journeys that changes decide"] > 0
 
 
 def test_what_nobody_can_hold_is_named_before_anything_is_done(enthesis: Program, tmp_path: Path) -> None:

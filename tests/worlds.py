@@ -91,7 +91,7 @@ class World:
             "caller.labels.tier": ["high", "low"],
             "target.labels.coast": ["north"],
             "target.labels.tier": ["high", "low"],
-            "target.provider": ["north", "south", {"not": "north"}],
+            "provider": ["north", "south", {"not": "north"}],
             "origin.kind": ["token", "person", "host", "credential", "workload"],
             "origin.issuer": ["forge", "grid", ["forge", "kiln"]],
             "origin.organisation": ["one", "two"],
@@ -109,7 +109,7 @@ class World:
         names = [
             "time", "network", "mfa", "reference", "session.age", "caller.account", "caller.organisation",
             "caller.kind", "caller.address", "caller.labels.tier", "target.labels.coast", "target.labels.tier",
-            "origin.kind", "origin.issuer", "origin.organisation", "origin.address", "claims.sub", "target.provider",
+            "origin.kind", "origin.issuer", "origin.organisation", "origin.address", "claims.sub", "provider",
         ]  # fmt: skip
         return self.maybe(chance, lambda: {"when": {name: self.test(name) for name in self.some(names)}})
 

@@ -5,7 +5,7 @@ The same seven steps as in `judging`, but conditions on what is free are left st
 """
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 
 from enthesis.chains.clauses import (
@@ -26,7 +26,7 @@ from enthesis.model.addresses import account_of
 from enthesis.model.conditions import Before, Conditions, LongerThan
 from enthesis.model.words import BEARERS
 from enthesis.verdicts.admission import Applicant, lacks
-from enthesis.verdicts.attributes import audiences_for, caller_fact, service_account_subjects, target_fact
+from enthesis.verdicts.attributes import audiences_for, caller_fact, provider_at, service_account_subjects, target_label
 from enthesis.verdicts.compiling import ENDLESS, NONE, Compiled, companion_places
 from enthesis.verdicts.judge import USES_OF_KEYS
 
@@ -53,11 +53,13 @@ class CallerNode:
 
 @dataclass(frozen=True, slots=True)
 class Goal:
-    """What is asked about: an address with its kind, and the known places at and above it."""
+    """What is asked about: an address with its kind, and the known places at and above it. `beside` is the provider of
+    a request that this one goes with."""
 
     address: str
     kind: str
     chain: tuple[int, ...]
+    beside: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,17 +124,19 @@ class Requests:
         if sides is None:
             return None
         tied: Requirement = ((held,),) if held else ALWAYS
-        entering = self._entering(verb, goal, asking)
+        entering = self._entering(node, verb, goal, asking)
         return joined((tied, entering, ceilings, sides, *self._companions(node, permission, goal, asking)))
 
-    def _entering(self, verb: str, goal: Goal, asking: Asking) -> Requirement | None:
+    def _entering(self, node: CallerNode, verb: str, goal: Goal, asking: Asking) -> Requirement | None:
         """What it takes of the person behind a chain to reach something of another organisation."""
         organisation = self.compiled.places.organisation
         there = organisation[goal.chain[0]]
         if asking.person == NONE or verb == "enter" or there in (NONE, organisation[asking.person]):
             return ALWAYS
         person = CallerNode("identity", asking.person, self.compiled.places.names[asking.person])
-        return self.request(person, self.compiled.permission["organisation", "enter"], self.goal(there), asking)
+        at = provider_at(self.compiled, "" if node.bearer else node.name, goal.chain)
+        entered = replace(self.goal(there), beside=at)
+        return self.request(person, self.compiled.permission["organisation", "enter"], entered, asking)
 
     # -- steps ----------------------------------------------------------------------------------------------------
 
@@ -162,6 +166,8 @@ class Requests:
         family, _, rest = attribute.partition(".")
         if family == "session":
             return "" if asking.hop else attribute
+        if attribute == "provider":
+            return ""
         if family == "claims":
             return attribute if node.bearer else ""
         if family == "caller":
@@ -172,8 +178,6 @@ class Requests:
             return ""
         if family == "target":
             label = rest.removeprefix("labels.")
-            if label == rest:
-                return ""  # its provider
             for place in goal.chain if compiled.to_come else ():
                 if place in compiled.to_come:
                     return f"{LABEL_OF}{label} of {compiled.places.names[place]}"
@@ -186,8 +190,10 @@ class Requests:
         family, _, rest = attribute.partition(".")
         if family == "session":
             return NOTHING
+        if attribute == "provider":
+            return provider_at(self.compiled, "" if node.bearer else node.name, goal.chain, goal.beside)
         if family == "target":
-            return target_fact(self.compiled, goal.chain, rest)
+            return target_label(self.compiled, goal.chain, rest.partition(".")[2])
         return caller_fact(self.compiled, "" if node.bearer else node.name, rest) if family == "caller" else None
 
     def _holding(

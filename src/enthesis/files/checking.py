@@ -274,7 +274,7 @@ class _Checker:
                 among, what = self.accounts, "account"
             elif attribute == "origin.issuer":
                 among, what = self.issuers, "issuer"
-            elif attribute == "target.provider":
+            elif attribute == "provider":
                 among, what = self.providers, "provider"
             if among is None:
                 continue

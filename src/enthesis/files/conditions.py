@@ -46,6 +46,7 @@ ATTRIBUTES = (
     "network",
     "mfa",
     "reference",
+    "provider",
     "caller.address",
     "caller.account",
     "caller.organisation",
@@ -54,7 +55,6 @@ ATTRIBUTES = (
     "origin.issuer",
     "origin.organisation",
     "origin.address",
-    "target.provider",
     "session.age",
 )
 ATTRIBUTE_FAMILIES = ("claims.", "caller.labels.", "target.labels.")

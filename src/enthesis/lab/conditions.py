@@ -15,6 +15,7 @@ PLAIN = {
     "network",
     "mfa",
     "reference",
+    "provider",
     "caller.address",
     "caller.account",
     "caller.organisation",
@@ -23,7 +24,6 @@ PLAIN = {
     "origin.issuer",
     "origin.organisation",
     "origin.address",
-    "target.provider",
     "session.age",
 }
 FAMILIES = ("claims.", "caller.labels.", "target.labels.")

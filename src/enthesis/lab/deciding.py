@@ -270,10 +270,15 @@ def found_by(world: World, caller: LabCaller, rule: Mapping[str, Any], holder: s
     )
 
 
-def attributes(world: World, caller: LabCaller, target: str, around: LabSurroundings) -> dict[str, Any]:
-    """Everything a condition can refer to; what is absent is left out."""
+def attributes(
+    world: World, caller: LabCaller, target: str, around: LabSurroundings, beside: str | None = None
+) -> dict[str, Any]:
+    """Everything a condition can refer to; what is absent is left out. `beside`: at which provider the request is that
+    this one goes with."""
+    own, callers = (world.inventory["accounts"].get(account_of(one)) for one in (target, caller.address))
     out: dict[str, Any] = {
         "time": datetime.fromtimestamp(around.now, UTC),
+        "provider": own["provider"] if own else callers["provider"] if callers else beside,
         "network": around.network,
         "reference": around.reference,
         "mfa": caller.origin.get("mfa"),
@@ -293,8 +298,6 @@ def attributes(world: World, caller: LabCaller, target: str, around: LabSurround
             out[f"caller.labels.{name}"] = value
     for name, value in caller.claims.items():
         out[f"claims.{name}"] = value
-    account = world.inventory["accounts"].get(account_of(target))
-    out["target.provider"] = account["provider"] if account else None
     for place in reversed(above(world, target)):
         for name, value in _labels(world, place).items():
             out[f"target.labels.{name}"] = value
@@ -331,8 +334,9 @@ def runs_as(world: World, address: str) -> list[Statement]:
 
 
 def decide(
-    world: World, caller: LabCaller, verb: str, target: str, around: LabSurroundings, *, onto: str = "", depth: int = 0
-) -> Outcome:
+    world: World, caller: LabCaller, verb: str, target: str, around: LabSurroundings, *, onto: str = "", depth: int = 0,
+    beside: str | None = None,
+) -> Outcome:  # fmt: skip
     """The verdict on one request, all seven steps judged whatever the earlier ones say."""
     if depth:  # a companion may be at another cloud; what is asked of this one is decided here
         world = world.having(target)
@@ -352,7 +356,7 @@ def decide(
     steps["names"] = ALLOWED if named else REFUSED
     if place is None or verb not in verbs_of(world, place.kind):
         return outcome
-    around_it = attributes(world, caller, target, around)
+    around_it = attributes(world, caller, target, around, beside)
     steps["provider"] = _provider(world, caller, verb, target)
     steps["ceilings"] = ALLOWED if _ceilings_let(world, caller, verb, place, around_it) else REFUSED
     if verb == "take-on":
@@ -373,7 +377,8 @@ def decide(
         steps["target-side"] = ALLOWED if granted else REFUSED
     steps["caller-side"] = _callers_side(world, caller, verb, place, outcome, around_it, around)
     if depth < MAX_COMPANIONS:
-        steps["companions"] = _companions(world, caller, verb, place, around, onto, depth)
+        at = around_it.get("provider")
+        steps["companions"] = _companions(world, caller, verb, place, around, onto, depth, at)
     steps["session"] = _session(world, caller, verb, place, around)
     return outcome
 
@@ -561,13 +566,14 @@ def _lets_out(
 
 
 def _companions(
-    world: World, caller: LabCaller, verb: str, place: LabPlace, around: LabSurroundings, onto: str, depth: int
-) -> str:
+    world: World, caller: LabCaller, verb: str, place: LabPlace, around: LabSurroundings, onto: str, depth: int,
+    at: str | None,
+) -> str:  # fmt: skip
     asked = list(_companion_requests(world, caller, verb, place, onto))
     if not asked:
         return NOT_NEEDED
     for who, further, target in asked:
-        if not target or not decide(world, who, further, target, around, depth=depth + 1).allowed:
+        if not target or not decide(world, who, further, target, around, depth=depth + 1, beside=at).allowed:
             return REFUSED
     return ALLOWED
 

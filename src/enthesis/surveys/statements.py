@@ -326,12 +326,12 @@ def _at_own_cloud(statement: LiveObject, at: Sequence[str], keepers: Keepers) ->
     their own accounts elsewhere."""
     when = dict(statement.body.get("when") or {})
     there: list[dict[str, Any]] = [{"present": True, "glob": name} for name in at]  # which is never unknown
-    if "target.provider" not in when:
-        yield _when(statement, {**when, "target.provider": there[0] if len(there) == 1 else there})
+    if "provider" not in when:
+        yield _when(statement, {**when, "provider": there[0] if len(there) == 1 else there})
     else:
         yield statement
-    if statement.collection == "grants" and "target.provider" not in when:
-        elsewhere: dict[str, Any] = {"target.provider": {"present": False}}
+    if statement.collection == "grants" and "provider" not in when:
+        elsewhere: dict[str, Any] = {"provider": {"present": False}}
     elif statement.collection == "ceilings" and statement.body["over"] == "callers" and "caller.account" not in when:
         accounts = [name for name, provider in keepers.of_accounts.items() if provider in at]
         elsewhere = {"caller.account": [{"present": True, "glob": name} for name in accounts]}

@@ -16,7 +16,7 @@ from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, N
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer, Trust
 from enthesis.model.words import BEARERS
-from enthesis.verdicts.attributes import NEVER_SHOWN, claim_room, shown_in_journeys, target_fact
+from enthesis.verdicts.attributes import NEVER_SHOWN, claim_room, provider_at, shown_in_journeys, target_label
 from enthesis.verdicts.compiling import NONE, Barred, Compiled
 
 LOOK_ALIKES = str.maketrans({"a": "а", "e": "е", "o": "о", "i": "і", "p": "р", "c": "с"})  # Cyrillic on purpose
@@ -110,8 +110,10 @@ class Admissions:
             return False, None
         if said in ("origin.kind", "origin.issuer"):
             return True, trust.admits.form if said == "origin.kind" else str(trust.admits.whom)
-        if said.startswith("target."):
-            return True, target_fact(self.compiled, chain, said.removeprefix("target."))
+        if said == "provider":
+            return True, provider_at(self.compiled, "", chain)
+        if said.startswith("target.labels."):
+            return True, target_label(self.compiled, chain, said.removeprefix("target.labels."))
         return True, None  # a bearer has no address, no labels, no second factor
 
     def _over(self, chain: Sequence[int]) -> Iterator[Barred]:

@@ -46,7 +46,7 @@ from enthesis.model.file_errors import Source
 from enthesis.model.risks import FOUND_BY_SWEEP, LIVE_RISKS
 from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN
 from enthesis.trusts.admitting import Admissions
-from enthesis.verdicts.attributes import NEVER_SHOWN, caller_fact, organisation_at, target_fact
+from enthesis.verdicts.attributes import NEVER_SHOWN, caller_fact, organisation_at, provider_at, target_label
 
 OUTSIDE_RUNS = ("fork", "merge request", "pull request", "external")  # words in claims of runs that outsiders can start
 ANOTHER = "elsewhere.example"
@@ -619,7 +619,9 @@ def _ever(
             elif family == "caller" and caller:
                 room = Room(frozenset(), absent=False, typical=(caller_fact(compiled, caller, rest),))
             elif family == "target" and target:
-                room = Room(frozenset(), absent=False, typical=(target_fact(compiled, chain, rest),))
+                room = Room(frozenset(), absent=False, typical=(target_label(compiled, chain, rest.partition(".")[2]),))
+            elif name == "provider" and target:
+                room = Room(frozenset(), absent=False, typical=(provider_at(compiled, caller, chain),))
             elif family == "origin":
                 room = _origin_room(looking.estate, form, rest)
             else:

@@ -41,17 +41,20 @@ def shown_in_journeys(estate: Estate, issuer: str) -> dict[str, tuple[Value, ...
 
 
 class Facts:
-    """The attributes of one request. `caller` is '' for a bearer; `first`: it is the hop that shows a token."""
+    """The attributes of one request. `caller` is '' for a bearer; `first`: it is the hop that shows a token; `beside`:
+    the provider at which the request is made that this one goes with."""
 
     def __init__(
-        self, compiled: Compiled, question: Question, caller: str, target: list[int], *, first: bool, age: timedelta
-    ) -> None:
+        self, compiled: Compiled, question: Question, caller: str, target: list[int], *, first: bool, age: timedelta,
+        beside: str | None = None,
+    ) -> None:  # fmt: skip
         self.compiled = compiled
         self.question = question
         self.caller = caller
         self.target = target
         self.first = first
         self.age = age
+        self.beside = beside
         self._known: dict[str, Value] = {}
 
     def get(self, attribute: str) -> Value:
@@ -67,6 +70,8 @@ class Facts:
     def _look_up(self, attribute: str) -> Value:
         question = self.question
         family, dot, rest = attribute.partition(".")
+        if attribute == "provider":
+            return provider_at(self.compiled, self.caller, self.target, self.beside)
         if not dot:
             return {
                 "time": question.time,
@@ -83,7 +88,7 @@ class Facts:
             return origin_fact(self.compiled, question, rest)
         if family == "caller":
             return caller_fact(self.compiled, self.caller, rest)
-        return target_fact(self.compiled, self.target, rest)
+        return target_label(self.compiled, self.target, rest.partition(".")[2])
 
 
 def caller_fact(compiled: Compiled, caller: str, name: str) -> Value:
@@ -159,11 +164,14 @@ def audiences_for(conditions: Conditions) -> list[Value]:
     return list(cells(tests, AUDIENCE)) if tests else ["any"]
 
 
-def target_fact(compiled: Compiled, target: Sequence[int], name: str) -> Value:
-    """`target.*` of a place, with what it stands in, the nearest first: the provider of its account, or a label of the
-    nearest that has it."""
-    if name == "provider":
-        account = compiled.estate.accounts.get(account_of(compiled.places.names[target[0]])) if target else None
-        return account.provider if account is not None else None
-    label = name.partition(".")[2]
-    return next((found for place in target if (found := compiled.labels_at(place).get(label)) is not None), None)
+def provider_at(compiled: Compiled, caller: str, target: Sequence[int], beside: str | None = None) -> str | None:
+    """The provider at which a request is made: the one of the target's account. For what is in no account the caller's,
+    and the one `beside` which a person is to enter an organisation; None where a person asks for it directly."""
+    accounts, own = compiled.estate.accounts, compiled.places.names[target[0]] if target else ""
+    account = accounts.get(account_of(own)) or accounts.get(account_of(caller))
+    return account.provider if account is not None else beside
+
+
+def target_label(compiled: Compiled, target: Sequence[int], name: str) -> Value:
+    """A label of a place, or of the nearest place above it that has it."""
+    return next((found for place in target if (found := compiled.labels_at(place).get(name)) is not None), None)

@@ -28,7 +28,14 @@ from enthesis.verdicts.answers import (
     Unmet,
     Verdict,
 )
-from enthesis.verdicts.attributes import Facts, audiences_for, kind_name, organisation_at, service_account_subjects
+from enthesis.verdicts.attributes import (
+    Facts,
+    audiences_for,
+    kind_name,
+    organisation_at,
+    provider_at,
+    service_account_subjects,
+)
 from enthesis.verdicts.compiling import ENDLESS, NONE, Barred, Compiled, companion_places
 from enthesis.verdicts.questions import Question
 
@@ -181,8 +188,12 @@ class _Chain:
 
     # -- one request ----------------------------------------------------------------------------------------------
 
-    def request(self, caller: Caller, verb: str, address: str, onto: str | None, *, is_hop: bool = False) -> Request:
-        """All seven steps, whatever the earlier ones say."""
+    def request(
+        self, caller: Caller, verb: str, address: str, onto: str | None, *, is_hop: bool = False,
+        beside: str | None = None,
+    ) -> Request:  # fmt: skip
+        """All seven steps, whatever the earlier ones say. `beside`: at which provider the request is that this one goes
+        with."""
         compiled = self.compiled
         unknown = list(self._unknown_names(caller, verb, address, onto))
         if unknown:
@@ -194,7 +205,9 @@ class _Chain:
         chain = tuple(compiled.chain_of(address))
         account = compiled.places.account[chain[0]]
         target = Target(address, kind_name(compiled, address) or "", chain, account, int(compiled.provider[chain[0]]))
-        facts = Facts(compiled, self.question, caller.address, list(chain), first=self.first, age=self.age)
+        facts = Facts(
+            compiled, self.question, caller.address, list(chain), first=self.first, age=self.age, beside=beside
+        )
         permission = compiled.permission[target.kind, verb]
         owner = self._owner(caller, verb, target, permission, facts)
         steps = [
@@ -593,7 +606,8 @@ class _Chain:
             elif companion.on == ORGANISATION:
                 person, there = self._person_behind(), compiled.places.organisation[target.chain[0]]
                 if person and there != NONE and names[there][1:] != organisation_at(compiled, person):
-                    yield self.request(self._identity(person), companion.also, names[there], None)
+                    at = provider_at(compiled, caller.address, target.chain)
+                    yield self.request(self._identity(person), companion.also, names[there], None, beside=at)
             else:
                 for place in companion_places(compiled, companion, target.chain, target.address):
                     yield self.request(caller, companion.also, names[place], None)
