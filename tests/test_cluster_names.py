@@ -9,6 +9,7 @@ from types import SimpleNamespace
 from typing import Any
 
 import httpx
+import pytest
 
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Client, Connection
@@ -269,3 +270,34 @@ def test_names_and_paths_are_said_in_addresses_and_found_again() -> None:
         assert name_of(word) == name and "/" not in word and word not in ("", ".", "..")
         assert not set("*?\\=@") & set(word)
     assert len({word_of(name) for name in HOSTILE}) == len(HOSTILE)
+
+
+@pytest.mark.parametrize(
+    ("path", "entry", "left_out"),
+    [
+        ("/api/v1/pods", {"metadata": {"name": 7, "namespace": "nowcast"}}, "workloads"),
+        ("/api/v1/pods", {"metadata": {"name": "p", "namespace": "nowcast"}, "spec": ["x"]}, "workloads"),
+        ("/api/v1/secrets", {"metadata": {"name": "s", "labels": {"n": 10**30}}}, "secrets (names only)"),
+        ("/api/v1/serviceaccounts", {"metadata": {"name": "s", "resourceVersion": 10**30}}, "service accounts"),
+        ("/api/v1/namespaces", "nowcast", "namespaces"),
+        (f"/apis/{RBAC}/v1/clusterroles", {"metadata": {"name": "r"}, "rules": [{"verbs": [10**30]}]},
+         "roles of the whole cluster"),
+        (f"/apis/{RBAC}/v1/roles", {"metadata": {"name": "r"}, "rules": "all"}, "roles of namespaces"),
+        (f"/apis/{RBAC}/v1/rolebindings", {"metadata": {"name": "b"}, "subjects": [{"name": 7}]},
+         "bindings in namespaces"),
+        (f"/apis/{RBAC}/v1/clusterrolebindings", {"metadata": None}, "bindings in the whole cluster"),
+    ],
+)  # fmt: skip
+def test_a_list_with_an_object_of_another_shape_is_left_out_by_name_and_the_rest_is_read(
+    path: str, entry: Any, left_out: str
+) -> None:
+    lists = awkward(Random(3))
+    whole, part = records_of(lists), records_of({**lists, path: [*lists.get(path, []), entry]})
+    assert [one["left_out"] for one in part if one.get("incomplete")] == [left_out]
+    assert lines_of(part)
+
+    def things(records: list[dict[str, Any]]) -> set[str]:
+        return {one["address"] for one in records if one.get("section") == "resources"}
+
+    gone = {address.split("/")[-2] for address in things(whole) - things(part)}
+    assert gone <= {"workload", "secret", "namespace"} and len(gone) <= 1 and (RBAC not in path or not gone)

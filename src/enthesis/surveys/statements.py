@@ -285,9 +285,15 @@ def where_they_count(objects: Iterable[LiveObject], keepers: Keepers) -> list[Li
 
 
 def counting_together(surveys: Sequence[Surveyed], keepers: Keepers) -> list[Surveyed]:
-    """Surveys with their statements as they count together."""
+    """Surveys with their statements as they count together; of copies that are the same everywhere the first alone."""
     by_system: dict[str, list[LiveObject]] = {one.provider: [] for one in surveys}
+    seen: set[tuple[str, str, str]] = set()
     for statement in where_they_count((each for one in surveys for each in one.objects), keepers):
+        if _is_of_boundary(statement):
+            copy = _copy(statement)
+            if copy in seen:
+                continue
+            seen.add(copy)
         by_system[statement.provider].append(statement)
     return [replace(one, objects=tuple(by_system[one.provider])) for one in surveys]
 

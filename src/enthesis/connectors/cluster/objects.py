@@ -12,11 +12,14 @@ from msgspec.json import Decoder
 Entry = TypeVar("Entry")
 
 
+Texts = list[str] | None
+
+
 class PageMeta(Struct, rename={"version": "resourceVersion", "following": "continue"}):
     """The version that a list was read at, and what its next page is asked for by."""
 
-    version: Any = None
-    following: Any = None
+    version: str | None = None
+    following: str | None = None
 
 
 class Page(Struct, Generic[Entry]):
@@ -37,10 +40,10 @@ class ObjectName(TypedDict, total=False):
 class ObjectMeta(ObjectName, total=False):
     """What a thing is called, and what is written about it."""
 
-    labels: Any
-    annotations: Any
-    resourceVersion: Any
-    creationTimestamp: Any
+    labels: dict[str, str] | None
+    annotations: dict[str, str] | None
+    resourceVersion: str | None
+    creationTimestamp: str | None
 
 
 class Thing(TypedDict):
@@ -62,19 +65,46 @@ class Pod(TypedDict, total=False):
     spec: PodSpec | None
 
 
+class Rule(TypedDict, total=False):
+    """What a role allows."""
+
+    verbs: Texts
+    apiGroups: Texts
+    resources: Texts
+    resourceNames: Texts
+    nonResourceURLs: Texts
+
+
 class RoleObject(TypedDict, total=False):
     """A role."""
 
     metadata: Required[ObjectMeta]
-    rules: Any
+    rules: list[Rule] | None
+
+
+class Subject(TypedDict, total=False):
+    """Whom a binding is for."""
+
+    apiGroup: str | None
+    kind: str | None
+    name: str | None
+    namespace: str | None
+
+
+class RoleRef(TypedDict, total=False):
+    """The role that a binding gives."""
+
+    apiGroup: str | None
+    kind: str | None
+    name: str | None
 
 
 class BindingObject(TypedDict, total=False):
     """A binding of a role."""
 
     metadata: Required[ObjectMeta]
-    roleRef: Any
-    subjects: Any
+    roleRef: RoleRef | None
+    subjects: list[Subject] | None
 
 
 OBJECTS: dict[str, type] = {
