@@ -160,14 +160,14 @@ def test_a_survey_that_was_changed_is_not_read_on_from(
     assert "not those that were written" in ran.err if damage != "the end" else "is not a survey" in ran.err
 
 
-@pytest.mark.parametrize("forgotten", ["an event", "an answer", "a survey that is not whole", "another version"])
+@pytest.mark.parametrize("forgotten", ["an event", "an answer", "a right", "a partial survey", "another version"])
 def test_what_cannot_be_read_on_is_read_anew(forgotten: str) -> None:
     pod: dict[str, Any] = {"metadata": {"name": "p", "namespace": "n", "resourceVersion": "7"}}
 
     def answer(request: httpx.Request) -> httpx.Response:
         if "watch" in request.url.params:
-            if forgotten == "an answer":
-                return httpx.Response(410, json={"kind": "Status"})
+            if forgotten in ("an answer", "a right"):
+                return httpx.Response(410 if forgotten == "an answer" else 403, json={"kind": "Status"})
             error = {"type": "ERROR", "object": {"kind": "Status", "code": 410}}
             return httpx.Response(200, content=json.dumps(error))
         if request.url.path in {"/apis", "/api/v1"}:
@@ -179,7 +179,7 @@ def test_what_cannot_be_read_on_is_read_anew(forgotten: str) -> None:
     with Client(GRID, "https://grid.example", transport=httpx.MockTransport(answer)) as client:
         cluster = Cluster(GRID, "saltmarsh", client, None)
         before = list(cluster.records(lambda what: None))
-        if forgotten == "a survey that is not whole":
+        if forgotten == "a partial survey":
             before.insert(0, {"left_out": "x", "why": "y", "incomplete": True})
         elif forgotten == "another version":
             before.pop()

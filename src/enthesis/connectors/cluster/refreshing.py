@@ -26,7 +26,7 @@ from enthesis.connectors.cluster.surveying import (
     plain,
 )
 from enthesis.connectors.http import understood
-from enthesis.model.errors import InnerError
+from enthesis.model.errors import InnerError, RightMissing
 from enthesis.ports import Record
 
 SECONDS = 1  # that a watch stays open: the least that can be asked for, after all that is known has been sent
@@ -120,7 +120,10 @@ class Refreshed:
         version = self.cluster.versions[path]
         query = f"watch=true&resourceVersion={version}&timeoutSeconds={SECONDS}&allowWatchBookmarks=true"
         out: Events = []
-        answer = self.cluster.answer(f"{path}?{query}", ONE_NAME if plural in OF_NAMES else "application/json")
+        try:
+            answer = self.cluster.answer(f"{path}?{query}", ONE_NAME if plural in OF_NAMES else "application/json")
+        except RightMissing:
+            raise ReadAnew(f"we may not watch {path}") from None
         if answer.status == GONE:
             raise ReadAnew(f"it no longer knows what {path} was")
         for line in self.cluster.client.expect(answer, 200).content.splitlines():
