@@ -186,7 +186,7 @@ def as_estate(described: Estate, live: Live) -> Estate:
             first = sections[collection].setdefault(getattr(value, section.key), value)
             if collection == "groups" and first is not value:
                 sections[collection][value.address] = one_group(first, value)
-        elif value not in sections[collection]:
+        else:
             sections[collection].append(value)
     resources = {address: replace(one, runs_as=()) for address, one in described.resources.items()}
     lists: dict[str, Any] = {

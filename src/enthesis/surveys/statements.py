@@ -256,7 +256,8 @@ class Keepers:
 def where_they_count(objects: Iterable[LiveObject], keepers: Keepers) -> list[LiveObject]:
     """Statements as they count together. Groups and roles of which systems have differing copies have their system in
     their name. A grant or ceiling of an organisation or unit that some of its clouds keep otherwise, or not at all,
-    counts at requests of its own cloud alone: those for what is in an account there.
+    counts at requests of its own cloud alone: those for what is in an account there. Copies that are the same at all of
+    them are one.
 
     A grant at something in no account counts wherever it is kept, a ceiling over it where all keep it.
     """
@@ -273,27 +274,25 @@ def where_they_count(objects: Iterable[LiveObject], keepers: Keepers) -> list[Li
     if not keeping:
         return named
     out: list[LiveObject] = []
+    told: set[tuple[str, str, str]] = set()
     for statement in named:
-        kept_at = keeping.get(_copy(statement), ()) if _is_of_boundary(statement) else ()
+        copy = _copy(statement) if _is_of_boundary(statement) else None
+        kept_at = keeping.get(copy, ()) if copy is not None else ()
         lacking = kept_at and keepers.apart_from(statement.holder, kept_at)
-        if not lacking or not _counts_elsewhere(statement, groups):
-            out.append(statement)
-        else:
+        if lacking and _counts_elsewhere(statement, groups):
             others = set(keepers.all_of(statement.holder)) - set(keepers.asked(statement.holder))
             out += _at_own_cloud(statement, sorted({statement.provider, *others}), keepers)
+        elif copy is None or copy not in told:
+            out.append(statement)
+        if copy is not None and not lacking:
+            told.add(copy)
     return out
 
 
 def counting_together(surveys: Sequence[Surveyed], keepers: Keepers) -> list[Surveyed]:
-    """Surveys with their statements as they count together; of copies that are the same everywhere the first alone."""
+    """Surveys with their statements as they count together."""
     by_system: dict[str, list[LiveObject]] = {one.provider: [] for one in surveys}
-    seen: set[tuple[str, str, str]] = set()
     for statement in where_they_count((each for one in surveys for each in one.objects), keepers):
-        if _is_of_boundary(statement):
-            copy = _copy(statement)
-            if copy in seen:
-                continue
-            seen.add(copy)
         by_system[statement.provider].append(statement)
     return [replace(one, objects=tuple(by_system[one.provider])) for one in surveys]
 
