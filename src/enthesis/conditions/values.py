@@ -100,7 +100,7 @@ def solve(wanted: Sequence[Wanted], room: Room) -> Solution | None:
     def good(value: Value) -> bool:
         return all(want.met(passes(test, value)) for test, want in wanted)
 
-    for value in room.typical:
+    for value in _likely(wanted, room.typical):
         if good(value):
             return Solution(value)
     if room.absent and good(None):
@@ -126,6 +126,26 @@ def solve(wanted: Sequence[Wanted], room: Room) -> Solution | None:
         raise undecided
     return None
 
+
+def _likely(wanted: Sequence[Wanted], typical: Sequence[Value]) -> Iterable[Value]:
+    """Typical values without those that cannot do what is wanted, as is seen by how a text begins: there may be as many
+    of them as there are journeys."""
+    begin = max((_beginning(test) for test, want in wanted if want is Want.HOLDS), key=len, default="")
+    if not begin:
+        return typical
+    return [value for value in typical if type(value) is not str or value.startswith(begin)]
+
+
+def _beginning(test: Test) -> str:
+    """What every text begins with of which a test holds; '' where that is not seen at once."""
+    if isinstance(test, Equal):
+        return test.value if isinstance(test.value, str) else ""
+    if isinstance(test, Glob):
+        return _SPECIAL.split(test.pattern, maxsplit=1)[0]
+    return max(map(_beginning, test.tests), key=len, default="") if isinstance(test, AllOf) else ""
+
+
+_SPECIAL = re.compile(r"[*?\\]")  # in a pattern
 
 # -- one text -------------------------------------------------------------------------------------------------------
 

@@ -2,9 +2,9 @@
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
-from functools import partial
+from functools import cache, partial
 from itertools import chain as chain_of
 from itertools import product
 from math import prod
@@ -57,6 +57,7 @@ class Admissions:
     compiled: Compiled
     instant: datetime
     just_now: bool = False
+    _rooms: dict[str, Rooms] = field(default_factory=dict, compare=False, repr=False)  # by issuer
 
     @property
     def estate(self) -> Estate:
@@ -134,7 +135,10 @@ class Admissions:
 
     def rooms(self, trust: Trust) -> Rooms:
         """Which values the claims of a trust's issuer can have; those that journeys show come first."""
-        return rooms_for(self.estate, self.estate.issuers[str(trust.admits.whom)])
+        issuer = str(trust.admits.whom)
+        if issuer not in self._rooms:
+            self._rooms[issuer] = rooms_for(self.estate, self.estate.issuers[issuer])
+        return self._rooms[issuer]
 
     def example(self, trust: Trust) -> Shown | None:
         """A caller that a trust admits, as like a real one as the estate's names allow; None where it admits nobody."""
@@ -171,6 +175,7 @@ def rooms_for(estate: Estate, issuer: Issuer) -> Rooms:
     )
     words = (*strangers, FREE_WORD)
 
+    @cache
     def room(name: str) -> Room:
         if name.startswith(BESIDES):
             return ROOMS.get(name.removeprefix(BESIDES)) or TEXT_ROOM
