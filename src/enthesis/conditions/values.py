@@ -6,12 +6,14 @@ make the tests so. Where that would be too much work, Undecided is raised.
 """
 
 import re
+from bisect import bisect_left
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from enum import Enum
+from functools import cached_property
 from ipaddress import ip_network
-from itertools import product
+from itertools import islice, product
 
 from enthesis.conditions.patterns import FRESH, cell_texts, literal, tokens
 from enthesis.conditions.truth import Truth, Value, both, passes
@@ -127,13 +129,31 @@ def solve(wanted: Sequence[Wanted], room: Room) -> Solution | None:
     return None
 
 
+class Typical(tuple[Value, ...]):
+    """Typical values, as many as there are journeys perhaps, that are found by how they begin."""
+
+    @cached_property
+    def _texts(self) -> list[tuple[str, int]]:
+        return sorted((value, at) for at, value in enumerate(self) if type(value) is str)
+
+    @cached_property
+    def _others(self) -> list[int]:
+        return [at for at, value in enumerate(self) if type(value) is not str]
+
+    def beginning_with(self, text: str) -> Iterator[Value]:
+        """The texts that begin so, and what is no text, in their order."""
+        found, first = list(self._others), bisect_left(self._texts, (text, -1))
+        for value, at in islice(self._texts, first, None):
+            if not value.startswith(text):
+                break
+            found.append(at)
+        return (self[at] for at in sorted(found))
+
+
 def _likely(wanted: Sequence[Wanted], typical: Sequence[Value]) -> Iterable[Value]:
-    """Typical values without those that cannot do what is wanted, as is seen by how a text begins: there may be as many
-    of them as there are journeys."""
+    """Typical values without those that cannot do what is wanted, as is seen by how a text begins."""
     begin = max((_beginning(test) for test, want in wanted if want is Want.HOLDS), key=len, default="")
-    if not begin:
-        return typical
-    return [value for value in typical if type(value) is not str or value.startswith(begin)]
+    return typical.beginning_with(begin) if begin and isinstance(typical, Typical) else typical
 
 
 def _beginning(test: Test) -> str:

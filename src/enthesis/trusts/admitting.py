@@ -11,7 +11,7 @@ from math import prod
 
 from enthesis.conditions.callers import EVERYBODY, NOBODY, Callers, Rooms, Shown, one_of, one_of_difference
 from enthesis.conditions.truth import Value, passes
-from enthesis.conditions.values import FREE_WORD, ROOMS, TEXT_ROOM, Room, Want, solve
+from enthesis.conditions.values import FREE_WORD, ROOMS, TEXT_ROOM, Room, Typical, Want, solve
 from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, Not, Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer, Trust
@@ -187,7 +187,7 @@ def rooms_for(estate: Estate, issuer: Issuer) -> Rooms:
             found,
             types=frozenset(["text"]) if always else found.types,
             absent=found.absent and not always,
-            typical=(*shown.get(name, ()), *found.typical),
+            typical=Typical((*shown.get(name, ()), *found.typical)),
             words=words,
         )
 

@@ -8,7 +8,7 @@ import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
-from functools import cache
+from functools import cache, cached_property
 from itertools import product
 
 import numpy as np
@@ -80,7 +80,7 @@ class Risks:
     undecided: int = 0
 
 
-@dataclass(slots=True)
+@dataclass
 class _RiskSearch:
     """What every look shares."""
 
@@ -90,6 +90,16 @@ class _RiskSearch:
     admissions: Admissions
     undecided: int = 0
     forks: Mapping[str, set[tuple[str, str]]] = field(default_factory=dict)
+
+    @cached_property
+    def needed(self) -> Mapping[str, timedelta]:
+        """By identity, the longest session that a journey which is to be allowed needs of it."""
+        out: dict[str, timedelta] = {}
+        for journey in self.estate.journeys.values():
+            if journey.expect == "allowed" and journey.within is not None:
+                for hop in journey.through:
+                    out[hop.identity] = max(journey.within, out.get(hop.identity, journey.within))
+        return out
 
 
 def risks(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Risks:
@@ -518,13 +528,7 @@ def _callers_meant(looking: _RiskSearch, trust: Trust) -> list[str]:
 
 
 def _long_session(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
-    needed = [
-        journey.within
-        for journey in looking.estate.journeys.values()
-        if journey.expect == "allowed" and journey.within is not None
-        if any(hop.identity == trust.of for hop in journey.through)
-    ]
-    most: timedelta = max([DEFAULT_SESSION, *needed])
+    most = max(DEFAULT_SESSION, looking.needed.get(trust.of, DEFAULT_SESSION))
     if trust.session > most:
         message = f"sessions of {duration_text(trust.session)}, and no journey needs more than {duration_text(most)}"
         remedy = f"shorten it, or write a journey that needs it: within: {duration_text(trust.session)}"
