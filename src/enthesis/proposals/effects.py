@@ -41,6 +41,8 @@ def access_change(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed
 
     Both sides are judged with the accounts, resources and people that the estate describes.
     """
+    if not proposal.steps:
+        return Difference((), ())
     before = live_of(surveys)
     return difference(as_estate(estate, before), as_estate(estate, afterwards(before, proposal.steps)), now)
 
@@ -115,7 +117,8 @@ def openings(
         and not one.by_itself
         and described.get(one.key) != normalised(one.collection, one.body)
     }
-
+    if not others:
+        return ()
     whole = as_estate(estate, after)
 
     def opened(by: Live) -> tuple[str, ...]:
@@ -124,7 +127,7 @@ def openings(
         undecided = ("what it opens is not decided in full",) if found.undecided else ()
         return (*said(found.gains), *undecided)
 
-    together = opened(others) if others else ()
+    together = opened(others)
     if not together:
         return ()
     keys = list(others)
