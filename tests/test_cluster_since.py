@@ -160,19 +160,22 @@ def test_a_survey_that_was_changed_is_not_read_on_from(
     assert "not those that were written" in ran.err if damage != "the end" else "is not a survey" in ran.err
 
 
-@pytest.mark.parametrize("forgotten", ["an event", "an answer", "a right", "a partial survey", "another version"])
+@pytest.mark.parametrize(
+    "forgotten", ["nothing", "an event", "an answer", "a right", "a partial survey", "another version", "lists"]
+)
 def test_what_cannot_be_read_on_is_read_anew(forgotten: str) -> None:
     pod: dict[str, Any] = {"metadata": {"name": "p", "namespace": "n", "resourceVersion": "7"}}
+    there = {"pods": [pod], "clusterroles": [{"metadata": {"name": "r"}, "rules": []}]}
 
     def answer(request: httpx.Request) -> httpx.Response:
         if "watch" in request.url.params:
             if forgotten in ("an answer", "a right"):
                 return httpx.Response(410 if forgotten == "an answer" else 403, json={"kind": "Status"})
             error = {"type": "ERROR", "object": {"kind": "Status", "code": 410}}
-            return httpx.Response(200, content=json.dumps(error))
+            return httpx.Response(200, content=json.dumps(error) if forgotten == "an event" else "")
         if request.url.path in {"/apis", "/api/v1"}:
             return httpx.Response(200, json={})
-        items = [pod] if request.url.path.endswith("/pods") else []
+        items = there.get(request.url.path.rpartition("/")[2], [])
         return httpx.Response(200, json={"items": items, "metadata": {"resourceVersion": "7"}})
 
     told: list[str] = []
@@ -183,6 +186,11 @@ def test_what_cannot_be_read_on_is_read_anew(forgotten: str) -> None:
             before.insert(0, {"left_out": "x", "why": "y", "incomplete": True})
         elif forgotten == "another version":
             before.pop()
+        elif forgotten == "lists":
+            before = [one for one in before if "listed" not in one]
         again = list(Refreshed(cluster, before[-1], before[:-1], told.append).records(lambda what: None))
+        if forgotten == "nothing":
+            assert not told and again == before
+            return
     assert len(told) == 1 and "read from the beginning" in told[0]
     assert any(str(one.get("address")).endswith("workload/p") for one in again)

@@ -4,6 +4,7 @@ Kubernetes documentation, "Kubernetes API Concepts", section "Efficient detectio
 of a list tells every change after it. Where a cluster no longer knows that version (410), it is read anew.
 """
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -85,6 +86,8 @@ class Refreshed:
             earlier = list(self.earlier)
             if any(entry.get("incomplete") for entry in earlier):
                 raise ReadAnew("the earlier survey is not whole")
+            if self.ends.get("listed_of") != _counted(earlier):
+                raise ReadAnew("the earlier survey does not list all roles and bindings")
             told = [(plural, events.result()) for plural, events in coming]
         cut = next((at for at, one in enumerate(earlier) if "listed" in one), len(earlier))
         things, access = earlier[:cut], earlier[cut:]
@@ -100,6 +103,7 @@ class Refreshed:
             reading.as_listed = _as_listed(access, told)
             yield from reading.access()
         else:
+            reading.listed.update(self.ends["listed_of"])
             yield from access
         yield reading.read_up_to()
 
@@ -162,6 +166,15 @@ class Refreshed:
                 namespace, _, secret = str(entry["name"]).partition("/")
                 whose = str(entry["of"]).rsplit("/", 1)[1]
                 reading.token_secrets.setdefault(namespace, {})[secret] = whose
+
+
+def _counted(earlier: Iterable[Record]) -> dict[str, int]:
+    """How many roles and bindings an earlier survey lists, by their plural."""
+    out: Counter[str] = Counter()
+    for record in earlier:
+        if "listed" in record:
+            out[str(record["listed"])] += len(record["objects"])
+    return dict(out)
 
 
 def _as_listed(access: Iterable[Record], told: Iterable[tuple[str, Events]]) -> dict[str, list[Record]]:

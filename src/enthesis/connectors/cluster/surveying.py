@@ -5,6 +5,7 @@ be read, and what the estate's words cannot say, is listed and never dropped.
 """
 
 import json
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -204,6 +205,7 @@ class ClusterReading:
     step: Callable[[str], None]
     but: Callable[[Mapping[str, Any]], bool]
     as_listed: Mapping[str, Iterable[Mapping[str, Any]]] | None = None  # roles and bindings, where they are known
+    listed: Counter[str] = field(default_factory=Counter)  # roles and bindings, by their plural
     resources: Resources = field(default_factory=Resources)
     namespaces: list[str] = field(default_factory=list)
     token_secrets: dict[str, dict[str, str]] = field(default_factory=dict)
@@ -234,7 +236,8 @@ class ClusterReading:
 
     def read_up_to(self) -> Record:
         """The version of each list, and what tells the cluster's resources from others."""
-        return {"read_up_to": dict(self.cluster.versions), "resources": self.resources.digest()}
+        read, listed = dict(self.cluster.versions), dict(self.listed)
+        return {"read_up_to": read, "resources": self.resources.digest(), "listed_of": listed}
 
     def access(self) -> Iterator[Record]:
         """Who may do what, with what was left out."""
@@ -359,6 +362,7 @@ class ClusterReading:
         known = self.as_listed.get(plural) if self.as_listed is not None else None
         every = iter(known) if known is not None else self._listed(plural, what, base=f"/apis/{RBAC}/v1")
         while several := list(islice(every, PAGE)):
+            self.listed[plural] += len(several)
             yield several
 
     def _read_roles(self) -> Iterator[Record]:
