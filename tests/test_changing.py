@@ -433,12 +433,13 @@ trusts:
   - {of: low/identity/w, admits: {identity: high/identity/w}}
   - {of: high/identity/w, admits: {identity: low/identity/w}}
 groups: {"@ours/group/all": {members: ["@ours/identity/ann", low/identity/w, high/identity/w]}}
-roles: {r: {allows: {object: [read, write], identity: [take-on]}}}
+roles: {r: {allows: {object: [read, write, list], identity: [take-on]}}}
 resources: {low/bucket/b: {}, high/bucket/b: {}}
 grants: [{to: "@ours/group/all", role: r, at: "@ours"}, {to: "@ours/identity/ann", role: r, at: "@ours"}]
 ceilings:
   - {name: no-writing, over: targets, at: "@ours", bars: {object: [write]}}
   - {name: no-leaving, over: callers, at: "@ours", bars: {identity: [take-on]}}
+  - {name: no-listing, over: targets, at: "@ours", bars: {object: [list]}, when: {provider: south}}
 """
 )
 
@@ -450,9 +451,11 @@ ceilings:
         ("no-writing", "north", {"ann write low", "low/w write low"}, set()),
         ("no-leaving", "south", set(), set()),  # each hop has a target at one cloud, and comes from the other
         ("no-leaving", "both", {"low/w take-on high/w", "high/w take-on low/w"}, set()),
+        ("no-listing", "south", {"ann list high", "high/w list high"}, set()),
+        ("no-listing", "north", set(), set()),
         ("all", "south", set(), {"high/w read high"}),
         ("ann", "north", set(), set()),  # she is in the group, too
-        ("every grant", "north", set(), {"ann read low", "low/w read low"}),
+        ("every grant", "north", set(), {"ann read low", "low/w read low", "ann list low", "low/w list low"}),
     ],
 )
 def test_what_one_cloud_alone_keeps_of_an_organisation_counts_there_alone(
@@ -483,7 +486,7 @@ def test_what_one_cloud_alone_keeps_of_an_organisation_counts_there_alone(
         short = {word.replace("@ours/identity/", "").replace("/identity", "") for word in words}
         return {word.removesuffix("/object/…").removesuffix("/bucket/b") for word in short}
 
-    beyond = {"low/w take-on low/w", "high/w take-on high/w", "high/w read low", "low/w read high"}
+    beyond = {"low/w take-on low/w", "high/w take-on high/w", "high/w read low", "low/w read high", "high/w list low"}
     assert (told(found.gains) - beyond, told(found.losses)) == (gains, losses)
 
 

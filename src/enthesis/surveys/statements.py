@@ -6,6 +6,8 @@ from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import Any
 
+from enthesis.conditions.truth import passes
+from enthesis.files.conditions import ConditionsShape
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes
@@ -330,12 +332,16 @@ def _at_own_cloud(statement: LiveObject, at: Sequence[str], keepers: Keepers) ->
     """A statement that counts at the requests of some clouds alone. Of a ceiling over callers, also at requests of
     their own accounts elsewhere."""
     when = dict(statement.body.get("when") or {})
-    there: list[dict[str, Any]] = [{"present": True, "glob": name} for name in at]  # which is never unknown
-    if "provider" not in when:
+    tests = ConditionsShape().read(tree_of(when), Notes(""))
+    own = dict(tests).get("provider") if isinstance(tests, tuple) else None
+    there = [
+        {"present": True, "glob": name}  # which is never unknown
+        for name in at
+        if own is None or passes(own, name) is True
+    ]
+    if there:
         yield _when(statement, {**when, "provider": there[0] if len(there) == 1 else there})
-    else:
-        yield statement
-    if statement.collection == "grants" and "provider" not in when:
+    if statement.collection == "grants" and (own is None or passes(own, None) is True):
         elsewhere: dict[str, Any] = {"provider": {"present": False}}
     elif statement.collection == "ceilings" and statement.body["over"] == "callers" and "caller.account" not in when:
         accounts = [name for name, provider in keepers.of_accounts.items() if provider in at]
