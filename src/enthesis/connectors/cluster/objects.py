@@ -82,7 +82,7 @@ class RoleObject(TypedDict, total=False):
     rules: list[Rule] | None
 
 
-class Subject(TypedDict, total=False):
+class BindingSubject(TypedDict, total=False):
     """Whom a binding is for."""
 
     apiGroup: str | None
@@ -104,7 +104,7 @@ class BindingObject(TypedDict, total=False):
 
     metadata: Required[ObjectMeta]
     roleRef: RoleRef | None
-    subjects: list[Subject] | None
+    subjects: list[BindingSubject] | None
 
 
 OBJECTS: dict[str, type] = {
