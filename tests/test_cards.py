@@ -140,3 +140,17 @@ def test_only_registries_and_databases_have_a_shared_login() -> None:
     wrong = TEXT.replace("a/secret/t: {encrypted_by: a/key/k}", 'a/secret/t: {shared_login: "on"}')
     (found,) = read_texts({"estate.yaml": wrong}).errors
     assert found.code == "wrong-kind" and "a registry or database" in found.expected
+
+
+def test_a_condition_whose_outcome_is_known_is_none() -> None:
+    """Of a ceiling or grant that asks for the provider, a label or the caller, a card says what comes of it."""
+    told = "who may do what here directly"
+    ceiling = 'ceilings: [{name: n, over: targets, at: "@works", bars: {object: [read]}, when: {%s}}]\ncredentials:\n'
+
+    def reading(when: str) -> list[str]:
+        text = TEXT.replace("credentials:\n", ceiling % when)
+        return [one for one in said("c/bucket/b", told, text) if "read" in one]
+
+    assert reading("provider: south") == reading("caller.account: c") == []
+    assert reading("provider: north") == ["c/identity/k: read on an object in it"]
+    assert reading("network: {within: 10.0.0.0/8}") == ["c/identity/k: read on an object in it (on a condition)"]

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from enthesis.chains.clauses import ALWAYS
 from enthesis.chains.web import LOOK, Rows, Web
 from enthesis.conditions.patterns import matcher
 from enthesis.files.checking import SHARED_LOGINS
@@ -240,12 +241,15 @@ class _Cards:
         facts: dict[str, list[dict[str, Any]]] = {}
         columns = (rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), rows.state.tolist())
         for who, permission, target, state in zip(*columns, strict=True):
+            takes = self.web.row_requirement(who, permission, target) if state == LOOK else ALWAYS
+            if takes is None:
+                continue
             kind, verb = self.compiled.permission_pairs[permission]
             verb += f" on {article(kind)} in it" if target >= self.web.places else ""
-            verb += " (on a condition)" if state == LOOK else ""
+            verb += " (on a condition)" if takes else ""
             name = self.web.node(who).name
             found.setdefault(name, []).append(verb)
-            fact = {"verb": self.compiled.permission_pairs[permission][1], "kind": kind, "on_condition": state == LOOK}
+            fact = {"verb": self.compiled.permission_pairs[permission][1], "kind": kind, "on_condition": bool(takes)}
             if fact not in facts.setdefault(name, []):
                 facts[name].append(fact)
         for name, verbs in sorted(found.items()):
@@ -289,8 +293,11 @@ class _Cards:
     def _onward(self, number: int) -> Iterator[Item]:
         edges = self.web.forward.edges(np.array([number]))
         for edge in edges.tolist():
+            takes = self.web.requirement(edge) if self.web.edge_state[edge] == LOOK else ALWAYS
+            if takes is None:
+                continue
             verb = self.compiled.permission_pairs[int(self.web.edge_permission[edge])][1]
-            state = " (on a condition)" if self.web.edge_state[edge] == LOOK else ""
+            state = " (on a condition)" if takes else ""
             target = self.web.target_name(int(self.web.edge_target[edge]))
             facts = {"verb": verb, "target": target, "on_condition": bool(state)}
             yield Item(f"{verb_words(verb)} {target}{state}", facts=facts)
