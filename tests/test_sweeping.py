@@ -157,6 +157,15 @@ def test_the_gravest_comes_first_and_severity_is_what_is_reached() -> None:
     assert (key.severity, key.verb) == ("medium", "read")
 
 
+@pytest.mark.parametrize(
+    ("when", "found"), [("provider: north", 0), ("provider: south", 1), ("network: {within: 10.0.0.0/8}", 1)]
+)
+def test_what_a_condition_never_lets_change_its_access_is_not_told(when: str, found: int) -> None:
+    ceiling = f'name: n, over: targets, at: "@works", bars: {{account: [change-access, change-role]}}, when: {{{when}}}'
+    text = YARD.replace("credentials:\n", f"ceilings: [{{{ceiling}}}]\ncredentials:\n")
+    assert len([one for one in swept(estate(text)).standing if one.code == "own-access"]) == found
+
+
 def test_each_fix_settles_its_finding_and_keeps_the_rest_of_the_file() -> None:
     found = swept(estate(YARD)).standing
     fixes = [(one, fix) for one in found for fix in one.fixes if fix.edits]

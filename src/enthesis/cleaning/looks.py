@@ -236,7 +236,7 @@ def _own_access(sweeping: Sweeping) -> Iterator[Finding]:
         if who in seen or target >= web.places or address not in estate.identities:
             continue
         place = compiled.places.names[int(web.target_place[target])]
-        if not _is_own(sweeping, address, verb, place):
+        if not _is_own(sweeping, address, verb, place) or web.row_requirement(who, permission, target) is None:
             continue
         seen.add(who)
         one = estate.identities[address]
