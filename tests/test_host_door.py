@@ -23,6 +23,7 @@ from enthesis.connectors.ssh_keys import fresh_key
 from enthesis.files.folder import read_folder
 from enthesis.lab.logins import program
 from enthesis.lab.store import Store
+from enthesis.model.words import VerdictStep
 from enthesis.ports import Refusal
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
@@ -116,7 +117,7 @@ def test_a_revoked_certificate_opens_nothing_at_once(gate: Lab) -> None:
         revoke = ["ssh-keygen", "-k", "-f", files[0], "-s", *files[1:]]
         subprocess.run(revoke, check=True, capture_output=True)
         try:
-            assert at.tried(options) == Refusal(("target-side",), "the certificate was revoked")
+            assert at.tried(options) == Refusal((VerdictStep.TARGET_SIDE,), "the certificate was revoked")
         finally:
             (place / "revoked").write_bytes(b"")
 

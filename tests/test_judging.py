@@ -13,8 +13,7 @@ from enthesis.files.editing import edited
 from enthesis.files.folder import read_texts
 from enthesis.files.writing import estate_text
 from enthesis.model.estate import Estate, Journey
-from enthesis.model.words import STEPS
-from enthesis.verdicts.answers import REFUSED, THEIRS
+from enthesis.model.words import STEPS, Ending, Outcome
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question, question_of
@@ -52,10 +51,10 @@ def test_engine_and_naive_evaluator_agree_on_every_step_of_every_request() -> No
                 counted["requests"] += 1
                 counted["allowed"] += request.allowed
                 for step in request.steps:
-                    for word in (REFUSED, THEIRS):
+                    for word in (Outcome.REFUSED, Outcome.THEIRS):
                         place = f"seed {seed}, {journey.name}, {request.verb} {request.target}, {step.name}"
                         assert (step.outcome == word) == (seen.steps[step.name] == word), place
-                    counted[step.name] += step.outcome == REFUSED
+                    counted[step.name] += step.outcome is Outcome.REFUSED
 
     compare()
     assert counted["requests"] > examples(3000)
@@ -107,5 +106,7 @@ def turned(estate: Estate, changes: tuple[Change, ...], question: Question) -> b
     after, now = applied(estate, changes), asked(question, changes)
     if any(grant.role not in after.roles for grant in after.grants):
         return False  # a grant of a role that is not there is no estate at all
-    journey = Journey("asked", now.origin, "allowed", now.through, now.attempt, replace(now.context, time=now.time))
+    journey = Journey(
+        "asked", now.origin, Ending.ALLOWED, now.through, now.attempt, replace(now.context, time=now.time)
+    )
     return not any(seen.refused for seen in Naive(after, NOW).judge(journey))

@@ -31,7 +31,7 @@ def test_what_stays_as_it_is() -> None:
     assert set(enthesis.__all__) <= set(dir(enthesis))
     told = {name: [one.name for one in fields(getattr(enthesis, name))] for name in ("Answer", "Access", "Comparison")}
     assert told == {
-        "Answer": ["allowed", "refused_at", "text", "verdict", "estate"],
+        "Answer": ["allowed", "outcome", "refused_at", "text", "verdict", "estate"],
         "Access": ["caller", "form", "verb", "target", "keyless", "steps", "values"],
         "Comparison": ["gained", "lost", "decided"],
     }

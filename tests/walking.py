@@ -14,6 +14,7 @@ from typing import Any
 from enthesis.chains.chains import Chain, Chains
 from enthesis.chains.web import LEADS_ON
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Identity, Journey, Origin, Resource
+from enthesis.model.words import Ending
 from enthesis.verdicts.coming import ANY
 
 from .naive import Naive
@@ -53,7 +54,7 @@ def journeys_of(chains: Chains, chain: Chain) -> tuple[Estate, list[Journey]]:
         elif compiled.catalogue.running_verb(kind) == verb:
             hops.append(Hop(on=target))
         else:
-            out.append(Journey("part", origin, "allowed", tuple(hops), Attempt(verb, target), context))
+            out.append(Journey("part", origin, Ending.ALLOWED, tuple(hops), Attempt(verb, target), context))
             form = "identity" if kind == "identity" else "workload" if kind == "workload" else "host"
             origin, hops = Origin(form, target), []
     attempt = None
@@ -61,7 +62,9 @@ def journeys_of(chains: Chains, chain: Chain) -> tuple[Estate, list[Journey]]:
         verb = compiled.permission_pairs[chain.end[1]][1]
         attempt = Attempt(verb, web.target_name(chain.end[2]))
     age = values.get("session.age")
-    out.append(Journey("part", origin, "allowed", tuple(hops), attempt, replace(context, session_age=age or None)))
+    if hops or attempt is not None:  # else the chain ends with what runs there
+        last = replace(context, session_age=age or None)
+        out.append(Journey("part", origin, Ending.ALLOWED, tuple(hops), attempt, last))
     return estate, out
 
 
@@ -122,7 +125,7 @@ def walks(estate: Estate, rng: Random, count: int, grid: Grid = Grid()) -> Itera
             rng.choice(grid.times), some_network(rng), rng.choice((None, "r1", "r2", "special-1")),
             said=frozenset(("time", "network", "reference")),
         )  # fmt: skip
-        journey = Journey("walk", rng.choice(origins), "allowed", (), None, context)
+        journey = Journey("walk", rng.choice(origins), Ending.ALLOWED, (), None, context)
         for _ in range(rng.choice((0, 1, 1, 2, 3))):
             for hop in rng.sample(onto, min(len(onto), 12)):
                 longer = replace(journey, through=(*journey.through, hop))

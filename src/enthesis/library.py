@@ -33,6 +33,7 @@ from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, perhaps
 from enthesis.model.errors import EnthesisError, InvalidEstate, InvalidInput, NotDecided, Undecided
 from enthesis.model.estate import Estate, Trust
+from enthesis.model.words import Ending, VerdictStep
 from enthesis.output.lines import rendered
 from enthesis.output.verdicts import first_sentence, verdict_json, verdict_lines
 from enthesis.surveys.survey import Survey, survey_in
@@ -50,11 +51,12 @@ __all__ = [
 
 @dataclass(frozen=True)
 class Answer:
-    """Whether a chain of requests is allowed. `refused_at` are the steps of the first request that is refused, `text`
-    the answer in a sentence, `verdict` all of it."""
+    """Whether a chain of requests is allowed. `outcome` is allowed, refused or not decided; `refused_at` are all the
+    steps that refuse, `text` is the answer in a sentence, `verdict` all of it."""
 
     allowed: bool
-    refused_at: tuple[str, ...]
+    outcome: Ending
+    refused_at: tuple[VerdictStep, ...]
     text: str
     verdict: Verdict
     estate: Estate
@@ -114,7 +116,7 @@ def ask(estate: Estate, journey: Mapping[str, Any] | str, *, time: datetime | No
     """Judges a chain of requests: a journey of the estate by name, or one as a mapping with the fields of `journeys`
     (`from`, `through`, `attempt`, `context`; `expect` may be left out).
 
-    Raises InvalidInput where it is not a journey.
+    Raises InvalidInput where it is not a journey, or asks for nothing: no identity to take on and no attempt.
     """
     if isinstance(journey, str):
         found = estate.journeys.get(journey)
@@ -129,8 +131,7 @@ def ask(estate: Estate, journey: Mapping[str, Any] | str, *, time: datetime | No
             told = "; ".join(error.message for error in notes.errors) or "fields are missing"
             raise InvalidInput(f"this is not a journey: {told}", code="question-invalid")
     verdict = Judge(compile_estate(estate)).judge(question_of(found, time or _now()))
-    refused = verdict.refused_at if not verdict.allowed else ()
-    return Answer(verdict.allowed, tuple(refused), first_sentence(estate, verdict), verdict, estate)
+    return Answer(verdict.allowed, verdict.ending, verdict.refused_at, first_sentence(estate, verdict), verdict, estate)
 
 
 def reach(

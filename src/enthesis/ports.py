@@ -7,6 +7,7 @@ from typing import Any, Protocol, runtime_checkable
 
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.model.secrets import Secret
+from enthesis.model.words import VerdictStep
 from enthesis.proposals.credentials import Credentialed, OpenSession
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed
@@ -70,8 +71,14 @@ class HeldCredential:
 class Refusal:
     """Access was refused, as access. `steps` are those that refuse, where the live system says."""
 
-    steps: tuple[str, ...]
+    steps: tuple[VerdictStep, ...]
     said: str
+
+    @classmethod
+    def told(cls, steps: object, said: str) -> "Refusal | None":
+        """The refusal that a system tells by a list of steps; None where that names no step that is known."""
+        named = tuple(step for step in VerdictStep if step in steps) if isinstance(steps, list) else ()
+        return cls(named, said) if named else None
 
 
 @dataclass(frozen=True, slots=True)

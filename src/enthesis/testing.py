@@ -46,16 +46,16 @@ class Verdicts:
         """The answer, which must be yes."""
         __tracebackhide__ = True
         answer = self._answer(journey, time)
-        if not answer.allowed:
-            pytest.fail(f"expected allowed, got refused\n\n{answer.explained()}", pytrace=False)
+        if answer.outcome != "allowed":
+            pytest.fail(f"expected allowed, got {answer.outcome}\n\n{answer.explained()}", pytrace=False)
         return answer
 
     def refused(self, journey: Asked, *, at: str = "", time: datetime | None = None) -> "Answer":
         """The answer, which must be no: at this step, where one is named."""
         __tracebackhide__ = True
         answer = self._answer(journey, time)
-        if answer.allowed:
-            pytest.fail(f"expected refused, got allowed\n\n{answer.explained()}", pytrace=False)
+        if answer.outcome != "refused":
+            pytest.fail(f"expected refused, got {answer.outcome}\n\n{answer.explained()}", pytrace=False)
         if at and at not in answer.refused_at:
             found = ", ".join(answer.refused_at)
             pytest.fail(f"expected refused at {at}, got {found}\n\n{answer.explained()}", pytrace=False)

@@ -25,7 +25,6 @@ from enthesis.files.saving import write_file
 from enthesis.files.shapes import perhaps, time_text
 from enthesis.files.writing import estate_digest
 from enthesis.live.connecting import Given, connect
-from enthesis.live.proving import WAITING
 from enthesis.live.proving import prove as run
 from enthesis.live.refusing import (
     Trials,
@@ -38,6 +37,7 @@ from enthesis.live.refusing import (
 )
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, Journey
+from enthesis.model.words import Ending
 from enthesis.output.lines import json_text
 from enthesis.output.progress import reporter
 from enthesis.output.proofs import (
@@ -137,7 +137,7 @@ def prove(
         results = [trials_json(trials) for trials in every]
     else:
         proofs = run(described, _journeys(described, names or []), connected, now(), progress)
-        well = all(proof.met or (allow_waiting and proof.outcome == WAITING) for proof in proofs)
+        well = all(proof.met or (allow_waiting and proof.outcome is Ending.WAITING) for proof in proofs)
         says = first_sentence(proofs)
         cases, key, lines = proof_cases(proofs), "journeys", proof_lines(proofs)
         results = [proof.as_json() for proof in proofs]

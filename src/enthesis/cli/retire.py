@@ -227,6 +227,8 @@ class _RetireRun:
     def _tried(self, standing: Standing, proofs: Sequence[Proof]) -> str:
         """Does what a step does on the live side; why it is not done, '' where it is."""
         if standing.to == PROVED:
+            if not proofs:
+                return "nothing was tried: no use of it is known that its keyless way could do (give a log of usage)"
             unmet = next((proof for proof in proofs if not proof.met), None)
             if unmet is not None:
                 return f"{unmet.journey}: {'; '.join(unmet.unmet) or unmet.outcome} ({unmet.evidence[-1].said})"

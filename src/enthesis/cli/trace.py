@@ -32,6 +32,7 @@ from enthesis.files.shapes import perhaps
 from enthesis.model.addresses import article, parse
 from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Estate, Hop
+from enthesis.model.words import Ending, Outcome, VerdictStep
 from enthesis.output.differences import gain_sentences
 from enthesis.output.lines import Line
 from enthesis.output.streams import put_json, put_lines, remark
@@ -92,7 +93,7 @@ def trace(
 ) -> None:
     """Explain why a request is allowed or refused, and how to change that.
 
-    Needs no live system and no rights. Exit 0 allowed, 1 refused, 2 where a name is unknown.
+    Needs no live system and no rights. Exit 0 allowed, 1 refused, 2 where a name is unknown, 5 not decided.
     """
     folder, described, _ = read_subject(estate, live)
     around = SurroundingOptions(at_time, network, reference, session_age)
@@ -130,6 +131,8 @@ def trace(
             raise InvalidInput(f"there is no remedy {write}: {len(remedies.found)} were found", code="remedy-unknown")
         for name in write_remedy(folder, described, remedies.found[write - 1], question, journey):
             remark(f"Remedy {write} is written into {name}.", quiet=quiet)
+    if verdict.ending is Ending.UNDECIDED:
+        raise typer.Exit(5)
     if not verdict.allowed:
         raise typer.Exit(2 if "names" in verdict.refused_at and _unknown(verdict) else 1)
 
@@ -150,7 +153,7 @@ def _at_host(
 
 def _unknown(verdict: Any) -> bool:
     """Whether a name is not there at all, rather than disabled or lapsed."""
-    return any(request.step("target-side").outcome == "unknown" for request in verdict.requests)
+    return any(request.step(VerdictStep.TARGET_SIDE).outcome is Outcome.UNKNOWN for request in verdict.requests)
 
 
 def _of_journey(estate: Estate, name: str, around: SurroundingOptions, mfa: bool | None) -> Question:
@@ -194,10 +197,6 @@ def _asked(
         raise InvalidInput(
             str(fault), code="address-unknown", remedy="expected `VERB TARGET`, or `attach IDENTITY to RESOURCE`"
         ) from None
-    if attempt is None and not through:
-        raise InvalidInput(
-            "nothing is asked for", code="argument-missing", remedy="say VERB TARGET, or --through IDENTITY, or both"
-        )
     context = context_from(around)
     hops = tuple(_hop(estate, address) for address in through or ())
     return Question(origin, hops, attempt, context, context.time or now())

@@ -19,7 +19,7 @@ from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, KindVerbs
 from enthesis.model.secrets import Secret
-from enthesis.model.words import STATEMENT_SECTIONS, STATEMENTS
+from enthesis.model.words import STATEMENT_SECTIONS, STATEMENTS, VerdictStep
 from enthesis.ports import (
     Changed,
     Credentialed,
@@ -429,8 +429,9 @@ class Cloud:
         if answer.status == 200:
             return self._obtained(body)
         steps = body.get("refused_at")
-        if answer.status in (400, 401) and isinstance(steps, list) and steps:
-            return Refusal(tuple(map(str, steps)), problem_said(answer))
+        refusal = Refusal.told(steps, problem_said(answer)) if answer.status in (400, 401) else None
+        if refusal is not None:
+            return refusal
         raise UnexpectedAnswer(
             f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}",
             code="answer-unexpected",
@@ -532,10 +533,10 @@ class Cloud:
         """The refusal of access that an answer is; None for any other answer."""
         if answer.status not in (401, 403):
             return None
-        steps = answer.json(self.client.who).get("refused_at")
-        if isinstance(steps, list) and steps:
-            return Refusal(tuple(map(str, steps)), problem_said(answer))
-        return Refusal(("session",), problem_said(answer)) if answer.status == 401 else None
+        told = Refusal.told(answer.json(self.client.who).get("refused_at"), problem_said(answer))
+        if told is None and answer.status == 401:
+            return Refusal((VerdictStep.SESSION,), problem_said(answer))
+        return told
 
     @understood
     def attempt(self, session: HeldCredential, attempt: Attempt, asked: Surroundings) -> Done | Refusal:

@@ -140,8 +140,9 @@ class LabDirectory(Directory):
             form = {"code": code, "person": person, "mfa": MFA[mfa], "agreed": "yes"}
             answer = self.client.ask("POST", page.split("?", 1)[0], form=form, headers=self.headers)
             steps = answer.json(self.client.who).get("refused_at") if answer.status == 403 else None
-            if isinstance(steps, list) and steps:
-                refusals.append(Refusal(tuple(map(str, steps)), problem_said(answer)))
+            refusal = Refusal.told(steps, problem_said(answer))
+            if refusal is not None:
+                refusals.append(refusal)
             self.client.expect(answer, 200)
 
         refusals: list[Refusal] = []

@@ -14,6 +14,7 @@ from enthesis.connectors.http import Client, HttpAnswer, problem_said, understoo
 from enthesis.model.errors import NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
 from enthesis.model.secrets import Secret
+from enthesis.model.words import VerdictStep
 from enthesis.ports import HeldCredential, Refusal
 
 ENROL = "/.well-known/est/simpleenroll"
@@ -56,8 +57,8 @@ class CertificateAuthority:
         headers = {"Content-Type": REQUEST, **({} if bearer is not None else self.headers)}
         answer = self.client.ask("POST", ENROL, bearer=bearer, headers=headers, content=body)
         if answer.status in (401, 403):
-            steps = _steps(answer)
-            return Refusal(steps or ("target-side",), problem_said(answer))
+            said = problem_said(answer)
+            return Refusal.told(_steps(answer), said) or Refusal((VerdictStep.TARGET_SIDE,), said)
         if answer.status == 422 and b":not-issued" in answer.content:
             raise NotIssued(f"{self.name} does not issue this: {problem_said(answer)}", code="not-issued")
         issued = self._read(self.client.expect(answer, 200))
@@ -87,9 +88,8 @@ def _bundle(key: ec.EllipticCurvePrivateKey, issued: x509.Certificate) -> Secret
     return Secret((private + issued.public_bytes(serialization.Encoding.PEM)).decode())
 
 
-def _steps(answer: HttpAnswer) -> tuple[str, ...]:
+def _steps(answer: HttpAnswer) -> object:
     try:
-        found = answer.json("it").get("refused_at")
+        return answer.json("it").get("refused_at")
     except UnexpectedAnswer:
-        return ()
-    return tuple(map(str, found)) if isinstance(found, list) else ()
+        return None

@@ -7,15 +7,17 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from enthesis.model.words import VerdictStep
+
 REASONS = {
-    "Certificate invalid: expired": ("session", "the certificate has ended"),
-    "Certificate invalid: not yet valid": ("session", "the certificate is not valid yet"),
-    "not from a permitted source address": ("target-side", "the certificate is for another network"),
-    "does not contain an authorized principal": ("target-side", "the certificate is for another host"),
-    "revoked by file": ("target-side", "the certificate was revoked"),
-    "critical option": ("target-side", "the host does not understand a condition of the certificate"),
-    "account is locked": ("target-side", "the account is locked"),
-    "not allowed because": ("target-side", "the host lets nobody in as this user"),
+    "Certificate invalid: expired": (VerdictStep.SESSION, "the certificate has ended"),
+    "Certificate invalid: not yet valid": (VerdictStep.SESSION, "the certificate is not valid yet"),
+    "not from a permitted source address": (VerdictStep.TARGET_SIDE, "the certificate is for another network"),
+    "does not contain an authorized principal": (VerdictStep.TARGET_SIDE, "the certificate is for another host"),
+    "revoked by file": (VerdictStep.TARGET_SIDE, "the certificate was revoked"),
+    "critical option": (VerdictStep.TARGET_SIDE, "the host does not understand a condition of the certificate"),
+    "account is locked": (VerdictStep.TARGET_SIDE, "the account is locked"),
+    "not allowed because": (VerdictStep.TARGET_SIDE, "the host lets nobody in as this user"),
 }
 """What a server's log says of a certificate, with the step that refuses and the reason in plain words."""
 OTHERWISE = "the host does not take certificates of this authority, or the account is locked"
@@ -29,7 +31,7 @@ ANSWER = re.compile(
 @dataclass(frozen=True, slots=True)
 class Login:
     """A login with a certificate, as a log tells it: the line, as which user and from where, the certificate's id and
-    serial number, and its authority's fingerprint. `step` and `reason` are '' where it was accepted."""
+    serial number, and its authority's fingerprint. `step` is None and `reason` '' where it was accepted."""
 
     line: int
     user: str
@@ -37,18 +39,18 @@ class Login:
     id: str
     serial: int
     authority: str
-    step: str = ""
+    step: VerdictStep | None = None
     reason: str = ""
 
 
-def reason_in(text: str) -> tuple[str, str] | None:
+def reason_in(text: str) -> tuple[VerdictStep, str] | None:
     """The first reason for a refusal that a part of a log gives: the step, and plain words."""
     return next((found for words, found in REASONS.items() if words in text), None)
 
 
 def logins_in(text: str) -> Iterator[Login]:
     """The logins with certificates in a log, in its order. A client may show one certificate several times."""
-    said: dict[str, tuple[str, str]] = {}  # by process, which a log of the system tells
+    said: dict[str, tuple[VerdictStep | None, str]] = {}  # by process, which a log of the system tells
     for number, line in enumerate(text.splitlines(), 1):
         process = PROCESS.search(line)
         whose = process[1] if process is not None else ""
@@ -57,5 +59,5 @@ def logins_in(text: str) -> Iterator[Login]:
             reason = reason_in(line)
             said |= {whose: reason} if reason is not None else {}
             continue
-        step, why = ("", "") if answer[1] == "Accepted" else said.pop(whose, ("target-side", OTHERWISE))
+        step, why = (None, "") if answer[1] == "Accepted" else said.pop(whose, (VerdictStep.TARGET_SIDE, OTHERWISE))
         yield Login(number, answer[2], answer[3], answer[4].strip('"'), int(answer[5]), answer[6], step, why)

@@ -140,4 +140,4 @@ def _refusal(answer: HttpAnswer, who: str) -> Refusal | None:
         raise UnexpectedAnswer(
             f"{who} answered {answer.status} with content that is not understood", code="answer-not-understood"
         ) from None
-    return Refusal(tuple(map(str, steps)), problem_said(answer)) if isinstance(steps, list) and steps else None
+    return Refusal.told(steps, problem_said(answer))

@@ -23,6 +23,7 @@ from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput, NotIssued, UnexpectedAnswer, Unreachable
 from enthesis.model.estate import Attempt, Claims, Exchange, KindVerbs
 from enthesis.model.secrets import Secret
+from enthesis.model.words import VerdictStep
 from enthesis.ports import Done, HeldCredential, HeldKey, Refusal, Surroundings
 from enthesis.tokens.checking import Refused, parsed
 
@@ -97,9 +98,8 @@ class Server:
                 )
             return HeldCredential(Secret(token), form, timedelta(seconds=life), self.client.url)
         if answer.status in (400, 401, 403) and body.get("error") in REFUSALS:
-            steps = body.get("refused_at")
-            known = tuple(map(str, steps)) if isinstance(steps, list) and steps else ("target-side",)
-            return Refusal(known, problem_said(answer))
+            said = problem_said(answer)
+            return Refusal.told(body.get("refused_at"), said) or Refusal((VerdictStep.TARGET_SIDE,), said)
         raise UnexpectedAnswer(
             f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}",
             code="answer-unexpected",

@@ -14,6 +14,7 @@ from urllib.parse import unquote, urlsplit
 
 from enthesis.connectors.host_log import OTHERWISE, reason_in
 from enthesis.model.errors import InvalidInput, Unreachable
+from enthesis.model.words import VerdictStep
 from enthesis.ports import CertifiesLogins, Done, HeldCredential, Refusal, Surroundings
 
 SECONDS = 10  # for a connection to be made
@@ -167,5 +168,5 @@ class LoginHost:
                 said = log.read().decode(errors="replace")
         except OSError:
             said = ""
-        step, reason = reason_in(said) or ("target-side", OTHERWISE)
+        step, reason = reason_in(said) or (VerdictStep.TARGET_SIDE, OTHERWISE)
         return Refusal((step,), reason)

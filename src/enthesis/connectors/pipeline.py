@@ -9,6 +9,7 @@ from enthesis.connectors.http import Client, HttpAnswer, problem_said, understoo
 from enthesis.model.errors import NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
 from enthesis.model.secrets import Secret
+from enthesis.model.words import VerdictStep
 from enthesis.ports import Done, HeldCredential, Refusal
 
 
@@ -44,11 +45,11 @@ class Pipeline:
         path = f"/runs/{quote(str(run.get('id')))}/pipeline-access/{quote(name)}"
         answer = self.client.ask("POST", path, headers=self.headers)
         if answer.status == 403:
-            steps = answer.json(self.name).get("refused_at")
-            if isinstance(steps, list) and steps:
-                return Refusal(tuple(map(str, steps)), problem_said(answer))
+            refusal = Refusal.told(answer.json(self.name).get("refused_at"), problem_said(answer))
+            if refusal is not None:
+                return refusal
         if answer.status == 404:
-            return Refusal(("names",), problem_said(answer))
+            return Refusal((VerdictStep.NAMES,), problem_said(answer))
         found = self.client.expect(answer, 200).json(self.name)
         return Done(f"it leads to {found.get('identity')}")
 

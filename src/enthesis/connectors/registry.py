@@ -138,6 +138,4 @@ def _refusal(answer: HttpAnswer) -> Refusal | None:
     errors: Any = answer.json("the registry").get("errors") or [{}]
     detail = errors[0].get("detail")
     steps = detail.get("refused_at") if isinstance(detail, dict) else None
-    if not isinstance(steps, list) or not steps:
-        return None
-    return Refusal(tuple(map(str, steps)), str(errors[0].get("message", "access is refused")))
+    return Refusal.told(steps, str(errors[0].get("message", "access is refused")))

@@ -41,6 +41,7 @@ from enthesis.model.words import (
     SHOWN_IN,
     STEPS,
     TOKEN_TYPES,
+    Ending,
 )
 
 NAME = Name()
@@ -772,7 +773,7 @@ SECTIONS: dict[str, Section] = {
                 ),
                 Field("attempt", AttemptShape(), says="what is attempted at the end; default: only the hops"),
                 Field("context", CONTEXT, says="what surrounds the requests"),
-                Field("expect", Choice(("allowed", "refused")), required=True, says="allowed or refused"),
+                Field("expect", Choice((Ending.ALLOWED, Ending.REFUSED)), required=True, says="allowed or refused"),
                 Field(
                     "refused_at",
                     ListOf(Choice(STEPS), or_one=True),

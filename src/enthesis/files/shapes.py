@@ -184,14 +184,14 @@ class Choice:
 
     def read(self, node: Node, notes: Notes) -> Any:
         if isinstance(node.value, str) and node.value in self.words:
-            return node.value
+            return self.words[self.words.index(node.value)]  # the member, where they are those of an enumeration
         word = node.value if isinstance(node.value, str) else ""
         message = f"found {described(node.value)}"
         source = notes.source(node)
         return notes.wrong_at("unknown-word", message, source, expected=self.expected, known=self.words, word=word)
 
     def plain(self, value: Any) -> Any:
-        return value
+        return str(value)
 
     def schema(self) -> dict[str, Any]:
         return {"enum": list(self.words)}

@@ -12,6 +12,7 @@ from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_text
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
+from enthesis.model.words import VerdictStep
 from enthesis.verdicts.questions import Question
 
 MOST_LOG = 64 * 2**20  # bytes
@@ -25,10 +26,10 @@ NOTHING = (
 
 @dataclass(frozen=True, slots=True)
 class AtHost:
-    """What one source says of a login: sentences, with the step that refuses, '' where it is let in."""
+    """What one source says of a login: sentences, with the step that refuses, None where it is let in."""
 
     source: str
-    says: tuple[tuple[str, str], ...]
+    says: tuple[tuple[VerdictStep | None, str], ...]
 
 
 def told_at_host(estate: Estate, question: Question, log: Path | None, certificate: Path | None) -> list[AtHost]:
@@ -46,7 +47,9 @@ def told_at_host(estate: Estate, question: Question, log: Path | None, certifica
     if certificate is not None:
         held = read_certificate(read_file(certificate, MOST_CERTIFICATE).decode(errors="replace"))
         against = tuple(_against(estate, held, host, question))
-        out.append(AtHost(str(certificate), against or (("", "the certificate is for this host, now and from here"),)))
+        out.append(
+            AtHost(str(certificate), against or ((None, "the certificate is for this host, now and from here"),))
+        )
     if log is not None:
         logins = list(logins_in(read_file(log, MOST_LOG).decode(errors="replace")))
         out.append(AtHost(str(log), tuple(_by_log(estate, logins, who, host))))
@@ -59,20 +62,22 @@ def _asker(question: Question) -> str:
     return taken[-1] if taken else question.origin.whom
 
 
-def _against(estate: Estate, held: LoginCertificate, host: str, question: Question) -> Iterator[tuple[str, str]]:
+def _against(
+    estate: Estate, held: LoginCertificate, host: str, question: Question
+) -> Iterator[tuple[VerdictStep | None, str]]:
     """Why a host would refuse a certificate, as far as that shows: the step, and plain words."""
     if host not in held.names:
-        yield "target-side", f"the certificate is for {' and '.join(held.names) or 'no host'}, not for {host}"
+        yield VerdictStep.TARGET_SIDE, f"the certificate is for {' and '.join(held.names) or 'no host'}, not for {host}"
     if question.time >= held.ends:
-        yield "session", f"the certificate has ended at {time_text(held.ends)}"
+        yield VerdictStep.SESSION, f"the certificate has ended at {time_text(held.ends)}"
     if question.time < held.begins:
-        yield "session", f"the certificate is not valid before {time_text(held.begins)}"
+        yield VerdictStep.SESSION, f"the certificate is not valid before {time_text(held.begins)}"
     network = question.context.network
     if network is not None and held.networks and not any(_within(str(network), one) for one in held.networks):
-        yield "target-side", f"the certificate counts from {' and '.join(held.networks)}, not from {network}"
+        yield VerdictStep.TARGET_SIDE, f"the certificate counts from {' and '.join(held.networks)}, not from {network}"
     ours = estate.login_authority(host)
     if ours and fingerprint(ours) != fingerprint(held.authority):
-        yield "target-side", f"another authority made it ({fingerprint(held.authority)}) than that of {host}"
+        yield VerdictStep.TARGET_SIDE, f"another authority made it ({fingerprint(held.authority)}) than that of {host}"
 
 
 def _within(address: str, network: str) -> bool:
@@ -82,7 +87,7 @@ def _within(address: str, network: str) -> bool:
         return False
 
 
-def _by_log(estate: Estate, logins: list[Login], who: str, host: str) -> Iterator[tuple[str, str]]:
+def _by_log(estate: Estate, logins: list[Login], who: str, host: str) -> Iterator[tuple[VerdictStep | None, str]]:
     """The last logins of somebody at a host: the step that refused, and what came of it."""
     theirs = [one for one in logins if one.id == f"{who} at {host}"]
     ours = estate.login_authority(host)
@@ -93,8 +98,8 @@ def _by_log(estate: Estate, logins: list[Login], who: str, host: str) -> Iterato
         told = reason or f"logged in as {one.user}"
         yield one.step, f"line {one.line}: {told}, from {one.network}"
     if not theirs:
-        yield "target-side", NOTHING.format(who=who, host=host)
+        yield VerdictStep.TARGET_SIDE, NOTHING.format(who=who, host=host)
         others = Counter(one.id for one in logins)
         if others:
             listed = ", ".join(f"{name} ({count})" for name, count in others.most_common(MOST_TOLD))
-            yield "", f"who came with a certificate: {listed}"
+            yield None, f"who came with a certificate: {listed}"

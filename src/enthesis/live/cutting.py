@@ -28,10 +28,11 @@ from enthesis.cleaning.cutoff import (
 from enthesis.files.editing import edited
 from enthesis.files.folder import estate_texts, read_texts
 from enthesis.files.saving import write_file
-from enthesis.live.proving import ALLOWED, REFUSED, Proof, prove
+from enthesis.live.proving import Proof, prove
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
+from enthesis.model.words import Ending
 from enthesis.ports import Connected, KeepsKeys, KeepsSessions, Reporter
 from enthesis.proposals.credentials import Credentialed, OpenSession
 from enthesis.proposals.effects import afterwards, as_estate, live_of
@@ -174,12 +175,12 @@ class Checked:
     def shut(self) -> bool:
         """Whether nothing opens. A sign-in, or a session of a disabled identity, that is still there opens nothing."""
         left = self.kept if self.session else self.opens
-        return not left and all(proof.outcome == REFUSED for proof in self.tried)
+        return not left and all(proof.outcome is Ending.REFUSED for proof in self.tried)
 
     @property
     def got_in(self) -> tuple[Proof, ...]:
         """The attempts that succeeded although they must not."""
-        return tuple(proof for proof in self.tried if proof.outcome == ALLOWED)
+        return tuple(proof for proof in self.tried if proof.outcome is Ending.ALLOWED)
 
 
 def checked(
@@ -195,7 +196,7 @@ def checked(
     chains = Chains(Web(compile_estate(live), now.timestamp()))
     opens = [f"{access.verb} {access.target}" for access in reached(chains, target)]
     journeys = [
-        replace(journey, expect="refused", refused_at=(), keyless=False, within=None)
+        replace(journey, expect=Ending.REFUSED, refused_at=(), keyless=False, within=None)
         for journey in involving(described, target)
     ]
     tried = prove(described, journeys, connected, now, reporter)

@@ -12,6 +12,7 @@ from enthesis.model.addresses import account_of, article, contains, parse
 from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
+from enthesis.model.words import Ending, VerdictStep
 from enthesis.ports import (
     CertifiesLogins,
     Connected,
@@ -37,7 +38,6 @@ from enthesis.verdicts.expectations import Seen, expectation_unmet
 from enthesis.verdicts.questions import is_keyless, question_of
 from enthesis.verdicts.waiting import waiting_for
 
-ALLOWED, REFUSED, UNDECIDED, WAITING = "allowed", "refused", "undecided", "waiting"
 SEATS = ("workload", "host", "resource")
 ORIGINS = {
     "workload": "the workload",
@@ -56,7 +56,7 @@ class Evidence:
     """One thing a proof saw: a hop or an attempt, and what came of it. It holds no secret."""
 
     what: str
-    outcome: str
+    outcome: Ending
     said: str
     life: timedelta | None = None
 
@@ -66,9 +66,9 @@ class Proof:
     """What came of one journey. `unmet` is empty where it ended as expected, or waits for `others` to write a half."""
 
     journey: str
-    expected: str
-    outcome: str
-    refused_at: tuple[str, ...]
+    expected: Ending
+    outcome: Ending
+    refused_at: tuple[VerdictStep, ...]
     keyless: bool | None
     shortest_life: timedelta | None
     evidence: tuple[Evidence, ...]
@@ -80,7 +80,7 @@ class Proof:
     @property
     def met(self) -> bool:
         """Whether it ended as expected; one that waits did not yet."""
-        return not self.unmet and self.outcome != WAITING
+        return not self.unmet and self.outcome != Ending.WAITING
 
     def as_json(self) -> dict[str, Any]:
         """The proof as plain data; lives in seconds."""
@@ -121,20 +121,20 @@ class _Run:
 
     def got(self, what: str, credential: HeldCredential) -> None:
         if credential.form in SEATS:
-            self.evidence.append(Evidence(what, ALLOWED, "where it runs, and nothing else"))
+            self.evidence.append(Evidence(what, Ending.ALLOWED, "where it runs, and nothing else"))
             return
         self.lives.append(credential.life)
         if what.startswith(TAKE_ON):
             self.sessions.append((what.removeprefix(TAKE_ON), credential.life))
         said = f"{article(credential.form)} that lives {duration_text(credential.life)}"
-        self.evidence.append(Evidence(what, ALLOWED, said, credential.life))
+        self.evidence.append(Evidence(what, Ending.ALLOWED, said, credential.life))
 
     def ended(self, what: str, outcome: Done | Refusal) -> None:
         if isinstance(outcome, Done):
-            self.evidence.append(Evidence(what, ALLOWED, outcome.said))
+            self.evidence.append(Evidence(what, Ending.ALLOWED, outcome.said))
         else:
             steps = f" at {', '.join(outcome.steps)}" if outcome.steps else ""
-            self.evidence.append(Evidence(what, REFUSED, f"{outcome.said}{steps}"))
+            self.evidence.append(Evidence(what, Ending.REFUSED, f"{outcome.said}{steps}"))
 
 
 def prove(
@@ -158,28 +158,29 @@ def prove(
 
 def _prove(estate: Estate, journey: Journey, connected: Connected, instant: datetime) -> Proof:
     run = _Run()
-    refused_at: tuple[str, ...] = ()
+    refused_at: tuple[VerdictStep, ...] = ()
     origin = journey.origin
     if origin.form == "identity" and origin.whom in estate.identities and estate.administered_by_others(origin.whom):
         account = account_of(origin.whom)
         said = f"the administrators of {account} alone can call as it (at a lab: enthesis lab as {word(account)} -- …)"
-        run.evidence.append(Evidence(f"{ORIGINS['identity']} {origin.whom}", WAITING, said))
+        run.evidence.append(Evidence(f"{ORIGINS['identity']} {origin.whom}", Ending.WAITING, said))
         evidence, source = tuple(run.evidence), str(journey.source)
-        return Proof(journey.name, journey.expect, WAITING, (), None, None, evidence, (), source, (account,))
+        return Proof(journey.name, journey.expect, Ending.WAITING, (), None, None, evidence, (), source, (account,))
     try:
+        question_of(journey, instant)  # which refuses a journey that asks for nothing
         refusal = walk(estate, journey, connected, run)
-        outcome = REFUSED if refusal else ALLOWED
+        outcome = Ending.REFUSED if refusal else Ending.ALLOWED
         refused_at = refusal.steps if refusal else ()
     except EnthesisError as fault:
-        outcome = UNDECIDED
-        run.evidence.append(Evidence("the proof itself", UNDECIDED, fault.message))
+        outcome = Ending.UNDECIDED
+        run.evidence.append(Evidence("the proof itself", Ending.UNDECIDED, fault.message))
     keyless = is_keyless(journey.origin.form)
     unmet = tuple(_unmet(estate, journey, Seen(outcome, refused_at, tuple(run.sessions))))
     others: tuple[str, ...] = ()
-    if outcome == REFUSED and journey.expect == ALLOWED:
+    if outcome is Ending.REFUSED and journey.expect is Ending.ALLOWED:
         waiting = waiting_for(estate, question_of(journey, instant))
         if waiting.steps and set(refused_at) <= waiting.steps:
-            outcome, unmet, others = WAITING, (), waiting.others
+            outcome, unmet, others = Ending.WAITING, (), waiting.others
     return Proof(
         journey.name,
         journey.expect,
@@ -267,10 +268,12 @@ def _by_service_account(
             raise InvalidInput(
                 f"nothing here hands {workload} a session as {hop.identity}, which it runs as", code="proof-impossible"
             )
-        return Refusal(("target-side",), f"{workload} has no token of a service account to show")
+        return Refusal((VerdictStep.TARGET_SIDE,), f"{workload} has no token of a service account to show")
     trusts = [trust for trust in estate.trusts if trust.of == hop.identity and trust.admits.whom == name]
     wanted = [audience for trust in trusts for audience in audiences_for((*trust.admits.conditions, *trust.when))]
-    refusal: HeldCredential | Refusal = Refusal(("target-side",), f"no trust of {hop.identity} admits {workload}")
+    refusal: HeldCredential | Refusal = Refusal(
+        (VerdictStep.TARGET_SIDE,), f"no trust of {hop.identity} admits {workload}"
+    )
     for subject in subjects:
         for audience in dict.fromkeys((*wanted, estate.system_of(hop.identity))):
             shown = issuer.obtain({"sub": subject, "aud": str(audience)})
@@ -387,7 +390,7 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> HeldCre
 def _session_as(estate: Estate, identity: str, connected: Connected) -> HeldCredential | Refusal:
     """A session that begins at an identity, by the right of its administrators."""
     if identity not in estate.identities:
-        return Refusal(("names",), f"unknown identity {identity}")
+        return Refusal((VerdictStep.NAMES,), f"unknown identity {identity}")
     provider = provider_of(estate, identity, connected)
     if not isinstance(provider, StartsSessions):
         raise InvalidInput(f"nothing here obtains a session as {identity}", code="system-not-connected")
@@ -398,7 +401,7 @@ def _by_key(estate: Estate, journey: Journey, connected: Connected) -> HeldCrede
     name = journey.origin.whom
     known, key = estate.credentials.get(name), connected.keys.get(name)
     if known is None:
-        return Refusal(("names",), f"unknown credential {name}")
+        return Refusal((VerdictStep.NAMES,), f"unknown credential {name}")
     if key is None:
         raise InvalidInput(
             f"the value of the credential {name} is not at hand",
@@ -481,6 +484,6 @@ def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvi
 
 def _unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterable[str]:
     """Why the expectation is not met, a sentence each."""
-    if seen.outcome == UNDECIDED:
+    if seen.outcome is Ending.UNDECIDED:
         return ("it could not be tried",)
     return expectation_unmet(estate, journey, seen)

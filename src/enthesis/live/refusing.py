@@ -12,12 +12,13 @@ from typing import Any, ParamSpec
 
 from enthesis.conditions.truth import Value
 from enthesis.files.shapes import duration_text
-from enthesis.live.proving import ALLOWED, REFUSED, SEATS, UNDECIDED, asked_of, provider_of, token_from, tried, walk
+from enthesis.live.proving import SEATS, asked_of, provider_of, token_from, tried, walk
 from enthesis.live.refusing_named import NamedCallers, is_by_name, is_come_by
 from enthesis.live.showing import shown_to, take_on
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import EnthesisError, InvalidInput, NotIssued, Undecided
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, Origin, PipelineAccess, Trust
+from enthesis.model.words import Ending, VerdictStep
 from enthesis.ports import (
     CertifiesLogins,
     Connected,
@@ -47,23 +48,23 @@ class Trial:
     """One thing that must be refused (`expected` says so), and what came of it. `shows` are the claims of its token."""
 
     what: str
-    expected: str
-    outcome: str
-    refused_at: tuple[str, ...] = ()
+    expected: Ending
+    outcome: Ending
+    refused_at: tuple[VerdictStep, ...] = ()
     said: str = ""
     shows: Mapping[str, Value] | None = None
-    wanted_at: tuple[str, ...] = ()
+    wanted_at: tuple[VerdictStep, ...] = ()
     took: float = 0.0  # seconds
 
     @property
     def unmet(self) -> str:
         """Why it is not as it must be; '' where it is."""
-        if self.outcome == UNDECIDED:
+        if self.outcome is Ending.UNDECIDED:
             return f"not tried: {self.said}"
-        if self.outcome != self.expected:
+        if self.outcome is not self.expected:
             return f"expected {self.expected}, got {self.outcome}"
         missing = [step for step in self.wanted_at if step not in self.refused_at]
-        if self.outcome == REFUSED and missing:
+        if self.outcome is Ending.REFUSED and missing:
             return f"expected refused at {', '.join(missing)}, got refused at {', '.join(self.refused_at)}"
         return ""
 
@@ -88,7 +89,7 @@ class Trials:
     @property
     def refused(self) -> int:
         """How many trials were refused, as expected."""
-        return sum(trial.expected == REFUSED and not trial.unmet for trial in self.trials)
+        return sum(trial.expected is Ending.REFUSED and not trial.unmet for trial in self.trials)
 
 
 # -- near-misses ----------------------------------------------------------------------------------------------------
@@ -146,18 +147,18 @@ def _of_named(judge: Judge, trust: Trust, instant: datetime, connected: Connecte
     callers, why = NamedCallers(judge, trust, instant), "no caller that it admits is known here"
     for meant in callers.meant():
         try:
-            control = _asked_for_real(estate, meant.what, meant.journey, ALLOWED, connected)
+            control = _asked_for_real(estate, meant.what, meant.journey, Ending.ALLOWED, connected)
         except EnthesisError as fault:
             why = f"no caller that it admits can be obtained here: {fault.message}"
             continue
-        near = callers.near(meant.journey) if control.outcome == ALLOWED else []
+        near = callers.near(meant.journey) if control.outcome is Ending.ALLOWED else []
         trials, out_of_reach = [control], 0
         for named in near:
             try:
-                trials.append(_asked_for_real(estate, named.what, named.journey, REFUSED, connected))
+                trials.append(_asked_for_real(estate, named.what, named.journey, Ending.REFUSED, connected))
             except EnthesisError:
                 out_of_reach += 1
-        if control.outcome == ALLOWED and len(trials) == 1:
+        if control.outcome is Ending.ALLOWED and len(trials) == 1:
             why = (
                 "none of the near-miss callers can be obtained here"
                 if near
@@ -183,14 +184,14 @@ def _timed(trying: Callable[_Given, Trial]) -> Callable[_Given, Trial]:
 
 
 @_timed
-def _asked_for_real(estate: Estate, what: str, journey: Journey, expected: str, connected: Connected) -> Trial:
+def _asked_for_real(estate: Estate, what: str, journey: Journey, expected: Ending, connected: Connected) -> Trial:
     """Walks a short journey; what came of its last step. EnthesisError where its caller cannot be had."""
-    wanted = ("target-side",) if expected == REFUSED else ()
+    wanted = (VerdictStep.TARGET_SIDE,) if expected is Ending.REFUSED else ()
     seeing = _LastSeen()
     refusal = walk(estate, journey, connected, seeing)
     if refusal is None:
-        return Trial(what, expected, ALLOWED, said="a session was got, and let go", wanted_at=wanted)
-    return Trial(what, expected, REFUSED, refusal.steps, refusal.said, wanted_at=wanted)
+        return Trial(what, expected, Ending.ALLOWED, said="a session was got, and let go", wanted_at=wanted)
+    return Trial(what, expected, Ending.REFUSED, refusal.steps, refusal.said, wanted_at=wanted)
 
 
 class _LastSeen:
@@ -205,8 +206,8 @@ def shared_login_trials(estate: Estate, connected: Connected) -> Iterator[Trials
     for address, resource in estate.resources.items():
         registry = connected.registries.get(address)
         if resource.shared_login == "off" and registry is not None:
-            trial = _tried_for_real(registry.shared_login, "the login that people share", {}, REFUSED)
-            yield Trials(address, str(resource.source), (replace(trial, shows=None, wanted_at=("names",)),))
+            trial = _tried_for_real(registry.shared_login, "the login that people share", {}, Ending.REFUSED)
+            yield Trials(address, str(resource.source), (replace(trial, shows=None, wanted_at=(VerdictStep.NAMES,)),))
 
 
 def untried_trusts(estate: Estate, journeys: Sequence[Journey]) -> Iterator[Trials]:
@@ -236,7 +237,9 @@ def pipeline_access_trials(
         reporter.end()
 
 
-def _used(access: PipelineAccess, what: str, shown: Mapping[str, Value], expected: str, connected: Connected) -> Trial:
+def _used(
+    access: PipelineAccess, what: str, shown: Mapping[str, Value], expected: Ending, connected: Connected
+) -> Trial:
     """Has a run with these claims use pipeline access."""
 
     def use() -> Done | Refusal:
@@ -252,20 +255,20 @@ def _used(access: PipelineAccess, what: str, shown: Mapping[str, Value], expecte
 
 @_timed
 def _tried_for_real(
-    trying: Callable[[], Done | HeldCredential | Refusal], what: str, shown: Mapping[str, Value], expected: str
+    trying: Callable[[], Done | HeldCredential | Refusal], what: str, shown: Mapping[str, Value], expected: Ending
 ) -> Trial:
     """What comes of showing a token with these claims. NotIssued where there can be none."""
-    wanted = ("target-side",) if expected == REFUSED else ()
+    wanted = (VerdictStep.TARGET_SIDE,) if expected is Ending.REFUSED else ()
     try:
         got = trying()
     except NotIssued:
         raise
     except EnthesisError as fault:
-        return Trial(what, expected, UNDECIDED, said=fault.message, shows=shown, wanted_at=wanted)
+        return Trial(what, expected, Ending.UNDECIDED, said=fault.message, shows=shown, wanted_at=wanted)
     if isinstance(got, Refusal):
-        return Trial(what, expected, REFUSED, got.steps, got.said, shown, wanted)
+        return Trial(what, expected, Ending.REFUSED, got.steps, got.said, shown, wanted)
     said = got.said if isinstance(got, Done) else "a session was got, and let go"
-    return Trial(what, expected, ALLOWED, said=said, shows=shown, wanted_at=wanted)
+    return Trial(what, expected, Ending.ALLOWED, said=said, shows=shown, wanted_at=wanted)
 
 
 def _of_trust(
@@ -282,20 +285,20 @@ def _of_trust(
         caller = admissions.example(trust)
         near = near_misses(admissions, trust, caller) if caller is not None else []
     except Undecided as bound:
-        return Trials(about, source, (Trial("who is admitted", ALLOWED, UNDECIDED, said=str(bound)),))
+        return Trials(about, source, (Trial("who is admitted", Ending.ALLOWED, Ending.UNDECIDED, said=str(bound)),))
     if caller is None:
-        return Trials(about, source, (Trial("who is admitted", ALLOWED, UNDECIDED, said="nobody can"),))
+        return Trials(about, source, (Trial("who is admitted", Ending.ALLOWED, Ending.UNDECIDED, said="nobody can"),))
     near = [replace(near_miss, shown=whole(near_miss.shown)) for near_miss in near]
     try:
-        control = show("an intended caller", whole(caller), ALLOWED)
+        control = show("an intended caller", whole(caller), Ending.ALLOWED)
     except NotIssued as fault:
         return Trials(about, source, (), not_tried=f"no token that it admits can be obtained here: {fault.message}")
     trials, left_out = [control], 0
-    for near_miss in near if control.outcome == ALLOWED else ():
+    for near_miss in near if control.outcome is Ending.ALLOWED else ():
         if gets_in(near_miss):
             continue  # no near-miss, and `admit` tells of it
         try:
-            trials.append(show(near_miss.what, near_miss.shown, REFUSED))
+            trials.append(show(near_miss.what, near_miss.shown, Ending.REFUSED))
         except NotIssued:
             left_out += 1
     return Trials(about, source, tuple(trials), left_out)
@@ -328,7 +331,7 @@ def _split(shown: Mapping[str, Value]) -> tuple[dict[str, Any], dict[str, Any]]:
 
 
 def _shown(
-    estate: Estate, trust: Trust, what: str, shown: Mapping[str, Value], expected: str, connected: Connected
+    estate: Estate, trust: Trust, what: str, shown: Mapping[str, Value], expected: Ending, connected: Connected
 ) -> Trial:
     """Shows a token with these claims to the provider of a trust's identity. NotIssued where there can be none."""
     claims, besides = _split(shown)
@@ -400,7 +403,9 @@ def _signed_again(estate: Estate, kept: _Kept, connected: Connected, claims: Cla
 
 
 @_timed
-def _try(estate: Estate, kept: _Kept, connected: Connected, what: str, expected: str, wanted: tuple[str, ...]) -> Trial:
+def _try(
+    estate: Estate, kept: _Kept, connected: Connected, what: str, expected: Ending, wanted: tuple[VerdictStep, ...]
+) -> Trial:
     """Does again, with a credential that was kept, what it could do when it was new."""
     asked = asked_of(kept.journey.context)
     following = kept.following
@@ -409,10 +414,10 @@ def _try(estate: Estate, kept: _Kept, connected: Connected, what: str, expected:
     try:
         done = tried(estate, kept.credential, attempt, asked, connected, narrowed)
     except EnthesisError as fault:
-        return Trial(what, expected, UNDECIDED, said=fault.message, wanted_at=wanted)
+        return Trial(what, expected, Ending.UNDECIDED, said=fault.message, wanted_at=wanted)
     if isinstance(done, Refusal):
-        return Trial(what, expected, REFUSED, done.steps, done.said, wanted_at=wanted)
-    return Trial(what, expected, ALLOWED, said=done.said, wanted_at=wanted)
+        return Trial(what, expected, Ending.REFUSED, done.steps, done.said, wanted_at=wanted)
+    return Trial(what, expected, Ending.ALLOWED, said=done.said, wanted_at=wanted)
 
 
 def _as_attempt(estate: Estate, hop: Hop) -> Attempt:
@@ -431,7 +436,7 @@ def _walked(
         try:
             yield journey, _walk(estate, journey, connected), None
         except EnthesisError as fault:
-            yield journey, [], Trial("the journey itself", ALLOWED, UNDECIDED, said=fault.message)
+            yield journey, [], Trial("the journey itself", Ending.ALLOWED, Ending.UNDECIDED, said=fault.message)
 
 
 def expiry_trials(
@@ -454,11 +459,13 @@ def expiry_trials(
             moved = _move(clock, moved, first - BEFORE)
             for kept in group:
                 before = replace(kept, credential=kept.once or kept.credential)
-                kept.trials.append(_try(estate, before, connected, f"{kept.what} just before its end", ALLOWED, ()))
+                kept.trials.append(
+                    _try(estate, before, connected, f"{kept.what} just before its end", Ending.ALLOWED, ())
+                )
             moved = _move(clock, moved, last + JUST)
             for kept in group:
                 name = f"{kept.what}, {duration_text(kept.ends)} old"
-                kept.trials.append(_try(estate, kept, connected, name, REFUSED, ("session",)))
+                kept.trials.append(_try(estate, kept, connected, name, Ending.REFUSED, (VerdictStep.SESSION,)))
         for name, opened in doors.items():
             told[name] = [_outlives(place, door) for place, door in opened]
     finally:
@@ -539,7 +546,9 @@ def replay_trials(
                 if trial.credential.form in ("token", "assertion"):
                     trials += _other_audience(estate, trial, connected)
                 elif trial.credential.form == "certificate":  # it is shown by its key alone, and never handed over
-                    trials.append(_try(estate, trial, connected, f"{trial.what} for what it is for", ALLOWED, ()))
+                    trials.append(
+                        _try(estate, trial, connected, f"{trial.what} for what it is for", Ending.ALLOWED, ())
+                    )
                 else:
                     trials += _elsewhere(estate, trial, connected)
             yield Trials(journey.name, str(journey.source), tuple(trials))
@@ -549,34 +558,38 @@ def replay_trials(
 
 def _elsewhere(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Trial]:
     """A session at the providers that it was not obtained from, each asked for an account of ours there."""
-    yield _try(estate, kept, connected, f"{kept.what} where it was obtained", ALLOWED, ())
+    yield _try(estate, kept, connected, f"{kept.what} where it was obtained", Ending.ALLOWED, ())
     identity = kept.what.removeprefix("the session as ")
     own = estate.system_of(identity)
-    wanted = ("provider",) if own in connected.providers else ()  # a cloud does not even know a cluster's tokens
+    wanted = (
+        (VerdictStep.PROVIDER,) if own in connected.providers else ()
+    )  # a cloud does not even know a cluster's tokens
     for name, provider in connected.providers.items():
         account = next((account.name for account in estate.accounts.values() if account.provider == name), None)
         if name == own or account is None:
             continue
         what = f"{kept.what} ({own}) at {name}"
         if connected.clock is None:
-            yield Trial(what, REFUSED, UNDECIDED, said="not tried: a session is shown to others at a lab alone")
+            yield Trial(
+                what, Ending.REFUSED, Ending.UNDECIDED, said="not tried: a session is shown to others at a lab alone"
+            )
             continue
         try:
             done = provider.attempt(kept.credential, Attempt("describe", account), Surroundings())
         except EnthesisError as fault:
-            yield Trial(what, REFUSED, UNDECIDED, said=fault.message)
+            yield Trial(what, Ending.REFUSED, Ending.UNDECIDED, said=fault.message)
             continue
         if isinstance(done, Refusal):
-            yield Trial(what, REFUSED, REFUSED, done.steps, done.said, wanted_at=wanted)
+            yield Trial(what, Ending.REFUSED, Ending.REFUSED, done.steps, done.said, wanted_at=wanted)
         else:
-            yield Trial(what, REFUSED, ALLOWED, said=done.said)
+            yield Trial(what, Ending.REFUSED, Ending.ALLOWED, said=done.said)
 
 
 def _other_audience(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Trial]:
     """The same token, made for another caller."""
-    yield _try(estate, kept, connected, f"{kept.what} for its own audience", ALLOWED, ())
+    yield _try(estate, kept, connected, f"{kept.what} for its own audience", Ending.ALLOWED, ())
     if kept.once is not None:
-        yield _try(estate, kept, connected, f"{kept.what} once more", REFUSED, ("session",))
+        yield _try(estate, kept, connected, f"{kept.what} once more", Ending.REFUSED, (VerdictStep.SESSION,))
     claims = {**kept.journey.origin.shows, "aud": OTHER_AUDIENCE}
     what = f"{kept.what} for {OTHER_AUDIENCE}"
     try:
@@ -584,6 +597,6 @@ def _other_audience(estate: Estate, kept: _Kept, connected: Connected) -> Iterat
     except NotIssued:
         return
     except EnthesisError as fault:
-        yield Trial(what, REFUSED, UNDECIDED, said=fault.message)
+        yield Trial(what, Ending.REFUSED, Ending.UNDECIDED, said=fault.message)
         return
-    yield _try(estate, replace(kept, credential=token), connected, what, REFUSED, ("target-side",))
+    yield _try(estate, replace(kept, credential=token), connected, what, Ending.REFUSED, (VerdictStep.TARGET_SIDE,))

@@ -12,7 +12,7 @@ from ipaddress import ip_network
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Journey, Origin, Trust
-from enthesis.model.words import BEARERS, RUNNING
+from enthesis.model.words import BEARERS, RUNNING, Ending, VerdictStep
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
 
@@ -60,11 +60,11 @@ class NamedCallers:
             if self._is_meant(origin) or counts.get(what, 0) >= MOST_OF_A_SORT:
                 continue
             one = replace(control, origin=origin)
-            if "target-side" in (self._refused_at(one) or ()):
+            if VerdictStep.TARGET_SIDE in (self._refused_at(one) or ()):
                 counts[what] = counts.get(what, 0) + 1
                 out.append(Named(f"{what}, {origin.whom}", one))
         for what, asking in (*_otherwise(control), *self._straight(control)):
-            if "target-side" in (self._refused_at(asking) or ()):
+            if VerdictStep.TARGET_SIDE in (self._refused_at(asking) or ()):
                 out.append(Named(what, asking))
         return out
 
@@ -75,7 +75,7 @@ class NamedCallers:
             on_the_way = [hop.identity for hop in journey.through]
             before = on_the_way.index(self.trust.of) - 1 if self.trust.of in on_the_way else -1
             origin = journey.origin
-            if before >= 0 and journey.expect == "allowed" and (origin.form, origin.whom) not in done:
+            if before >= 0 and journey.expect is Ending.ALLOWED and (origin.form, origin.whom) not in done:
                 done.add((origin.form, origin.whom))
                 what = f"who comes by {on_the_way[before] or 'what it runs code on'}, without it"
                 yield what, replace(control, origin=origin, context=journey.context)
@@ -125,10 +125,10 @@ class NamedCallers:
             identities = [hop.identity for hop in journey.through]
             if journey.attempt is not None and journey.attempt.verb == "take-on":
                 identities.append(journey.attempt.target)
-            if self.trust.of in identities and journey.expect == "allowed":
+            if self.trust.of in identities and journey.expect is Ending.ALLOWED:
                 contexts.append(replace(journey.context, time=None, session_age=None, said=frozenset()))
         for context in dict.fromkeys(contexts):
-            yield Journey("", origin, "allowed", (), Attempt("take-on", self.trust.of), context)
+            yield Journey("", origin, Ending.ALLOWED, (), Attempt("take-on", self.trust.of), context)
 
     def _refused_at(self, journey: Journey) -> tuple[str, ...] | None:
         """Where the request of a caller is refused; None where that is not decided."""

@@ -11,6 +11,7 @@ from enthesis.files.shapes import time_from, time_text
 from enthesis.live.proving import Proof, prove, provider_of
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Attempt, Estate, Hop, Journey, boundary_of
+from enthesis.model.words import Ending
 from enthesis.ports import Connected, KeepsKeys, Reporter
 from enthesis.proposals.credentials import Credentialed, matching
 from enthesis.proposals.wanted import holders
@@ -91,9 +92,9 @@ def _journeys(estate: Estate, found: Standing) -> list[Journey]:
         if any(kind.verbs.get(verb) in TRIED_CLASSES for kind in estate.catalogue.kinds.values())
     ]
     return [
-        Journey(f"{found.name}, from {origin.whom}", origin, "allowed", through, attempt)
+        Journey(f"{found.name}, from {origin.whom}", origin, Ending.ALLOWED, through, attempt)
         for origin in found.origins
-        for attempt in (*attempts[:MOST_TRIED],) or (None,)
+        for attempt in (*attempts[:MOST_TRIED],) or ((None,) if through else ())  # a person who does nothing proves it
     ]
 
 

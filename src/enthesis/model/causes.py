@@ -231,6 +231,9 @@ CAUSES = {
     "identity-of-server-wrong": Cause("The server says that it is another one.", "Correct the url in the estate."),
     "endpoint-missing": Cause("The server does not offer what this needs.", "Check its discovery document."),
     "client-needed": Cause("A token service must know which client asks.", "Name its file: --client PROVIDER=FILE."),
+    "nothing-asked": Cause(
+        "A question has no hop and no attempt.", "Say what is attempted, or which identity is taken on."
+    ),
     "question-invalid": Cause("A program asks what is not a question.", "See docs/library.md."),
     "client-method-not-offered": Cause(
         "The server offers no way that this client can use.", "Register the client otherwise."

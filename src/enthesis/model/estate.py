@@ -8,6 +8,7 @@ from enthesis.model.addresses import account_of, contains, organisation_named
 from enthesis.model.catalogue import Catalogue, Kind
 from enthesis.model.conditions import Conditions, Glob, Network
 from enthesis.model.file_errors import Source
+from enthesis.model.words import Ending, VerdictStep
 
 Labels = Mapping[str, str]
 KindVerbs = Mapping[str, tuple[str, ...]]
@@ -322,11 +323,11 @@ class Journey:
 
     name: str
     origin: Origin
-    expect: str
+    expect: Ending
     through: tuple[Hop, ...] = ()
     attempt: Attempt | None = None
     context: Context = Context()
-    refused_at: tuple[str, ...] = ()
+    refused_at: tuple[VerdictStep, ...] = ()
     keyless: bool = False
     within: timedelta | None = None
     source: Source = _source()

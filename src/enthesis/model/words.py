@@ -1,9 +1,52 @@
 """The words that every part shares: steps, forms of callers, what each kind of issuer signs, and statement sections."""
 
 from dataclasses import dataclass
+from enum import StrEnum
 
-STEPS = ("names", "provider", "ceilings", "target-side", "caller-side", "companions", "session")
+
+class VerdictStep(StrEnum):
+    """A step of a verdict."""
+
+    NAMES = "names"
+    PROVIDER = "provider"
+    CEILINGS = "ceilings"
+    TARGET_SIDE = "target-side"
+    CALLER_SIDE = "caller-side"
+    COMPANIONS = "companions"
+    SESSION = "session"
+
+
+STEPS = tuple(VerdictStep)
 """The steps of a verdict, in the order in which they are looked at."""
+
+
+class Outcome(StrEnum):
+    """What came of one step of one request."""
+
+    ALLOWED = "allowed"
+    REFUSED = "refused"
+    NOT_NEEDED = "not needed"
+    UNKNOWN = "unknown"
+    THEIRS = "theirs"
+
+
+class Ending(StrEnum):
+    """What came of a whole request, chain, journey or trial, judged or tried. Neither of the last two meets an
+    expectation."""
+
+    ALLOWED = "allowed"
+    REFUSED = "refused"
+    UNDECIDED = "not decided"
+    WAITING = "waiting"
+
+
+EARNED = {
+    step: frozenset({Outcome.ALLOWED}) if step in (VerdictStep.NAMES, VerdictStep.TARGET_SIDE)
+    else frozenset({Outcome.ALLOWED, Outcome.NOT_NEEDED, Outcome.THEIRS}) if step is VerdictStep.CALLER_SIDE
+    else frozenset({Outcome.ALLOWED, Outcome.NOT_NEEDED})
+    for step in VerdictStep
+}  # fmt: skip
+"""The outcomes of each step with which a request can be allowed."""
 
 SHOWN_IN = {"token": "claims", "assertion": "attributes", "certificate": "subject"}
 """The forms of statements by an issuer, with the field of an estate that says what one holds."""

@@ -141,7 +141,7 @@ def judged_json(judged: Judged) -> dict[str, Any]:
         "journey": judged.journey.name,
         "source": str(judged.journey.source),
         "expected": judged.journey.expect,
-        "outcome": "allowed" if judged.verdict.allowed else "refused",
+        "outcome": judged.verdict.ending,
         "met": judged.met,
         "unmet": list(judged.unmet),
         "unseen_live": list(judged.unseen_live) if judged.met else [],

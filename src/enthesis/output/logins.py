@@ -21,7 +21,7 @@ def at_host_json(told: Iterable[AtHost]) -> dict[str, Any]:
     """The same, by source."""
     return {
         "at_host": [
-            {"source": one.source, "says": [{"refused_at": step or None, "says": says} for step, says in one.says]}
+            {"source": one.source, "says": [{"refused_at": step, "says": says} for step, says in one.says]}
             for one in told
         ]
     }

@@ -6,31 +6,32 @@ from typing import Any
 from xml.etree.ElementTree import Element, SubElement, tostring  # writes only, parses nothing
 
 from enthesis.files.shapes import duration_text
-from enthesis.live.proving import ALLOWED, REFUSED, UNDECIDED, WAITING, Proof
+from enthesis.live.proving import Proof
 from enthesis.live.refusing import Trials
+from enthesis.model.words import Ending
 from enthesis.output.admitting import caller_json, caller_text
 from enthesis.output.lines import Line, Span, counted, line, visible
 
 
 def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
     """The proofs as text; what was seen is told where an expectation is unmet."""
-    failed = any(not proof.met and proof.outcome != WAITING for proof in proofs)
+    failed = any(not proof.met and proof.outcome != Ending.WAITING for proof in proofs)
     yield line(Span(first_sentence(proofs), "bad" if failed else "strong"))
     width = max((len(proof.journey) for proof in proofs), default=0)
     for proof in proofs:
         yield _one(proof, width)
-        if proof.outcome == WAITING:
+        if proof.outcome == Ending.WAITING:
             yield line("      ", Span(f"waiting for {' and '.join(proof.others)}", "doubt"))
         for reason in proof.unmet:
             yield line("      ", Span(reason, "bad"))
-        for seen in proof.evidence if proof.outcome == UNDECIDED else ():
+        for seen in proof.evidence if proof.outcome == Ending.UNDECIDED else ():
             yield line("      ", seen.what, ": ", seen.said)
 
 
 def first_sentence(proofs: Sequence[Proof]) -> str:
     """The answer in a sentence."""
     unmet = sum(bool(proof.unmet) for proof in proofs)
-    waiting = sum(proof.outcome == WAITING for proof in proofs)
+    waiting = sum(proof.outcome == Ending.WAITING for proof in proofs)
     if not proofs:
         return "There is no journey to prove."
     if not unmet and waiting:
@@ -45,17 +46,17 @@ def first_sentence(proofs: Sequence[Proof]) -> str:
 
 
 def _one(proof: Proof, width: int) -> Line:
-    word = "as expected" if proof.met else "waiting" if proof.outcome == WAITING else "failed"
-    outcome = REFUSED if proof.refused_at else proof.outcome
+    word = "as expected" if proof.met else "waiting" if proof.outcome == Ending.WAITING else "failed"
+    outcome = Ending.REFUSED if proof.refused_at else proof.outcome
     at = f" at {', '.join(proof.refused_at)}" if proof.refused_at else ""
-    if outcome == REFUSED:
+    if outcome == Ending.REFUSED:
         what = proof.evidence[-1].what
         at += f", {what}" if what.startswith("the ") else f", to {what}"
     origin = {True: "keyless", False: "keyed", None: "starts at the identity"}[proof.keyless]
     life = f", shortest life {duration_text(proof.shortest_life)}" if proof.shortest_life else ""
     return line(
         f"  {proof.journey.ljust(width)}  ",
-        Span(word.ljust(11), "good" if proof.met else "doubt" if proof.outcome == WAITING else "bad"),
+        Span(word.ljust(11), "good" if proof.met else "doubt" if proof.outcome == Ending.WAITING else "bad"),
         f"  {outcome}{at}",
         Span(f"  {origin}{life}", "quiet"),
     )
@@ -89,7 +90,7 @@ def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Lin
             )
             continue
         word = "failed" if trials.unmet else "as expected"
-        meant = sum(trial.expected == ALLOWED and not trial.unmet for trial in trials.trials)
+        meant = sum(trial.expected == Ending.ALLOWED and not trial.unmet for trial in trials.trials)
         also = f", {trials.left_out} that the issuer never signs" if trials.left_out else ""
         yield line(
             f"  {trials.about.ljust(width)}  ",
@@ -100,7 +101,7 @@ def trials_lines(what: tuple[str, str], every: Sequence[Trials]) -> Iterable[Lin
         for told in trials.told:
             yield line("      ", Span(told, "doubt"))
         for trial in trials.unmet:
-            said = f" ({trial.said})" if trial.said and trial.outcome == REFUSED else ""
+            said = f" ({trial.said})" if trial.said and trial.outcome == Ending.REFUSED else ""
             yield line("      ", Span(f"{trial.what}: {trial.unmet}{said}", "bad"))
             if trial.shows is not None:
                 yield line("        with ", caller_text(trial.shows))
@@ -150,7 +151,7 @@ def proof_cases(proofs: Iterable[Proof]) -> list[Case]:
         Case(
             proof.journey,
             "; ".join(proof.unmet),
-            proof.outcome == UNDECIDED,
+            proof.outcome == Ending.UNDECIDED,
             "\n".join(visible(f"{seen.what}: {seen.outcome}, {seen.said}") for seen in proof.evidence),
             f"waiting for {' and '.join(proof.others)}" if proof.others else "",
             proof.took,
@@ -165,7 +166,7 @@ def trial_cases(every: Iterable[Trials]) -> list[Case]:
         Case(
             f"{trials.about} ({trials.source}): {trial.what}",
             trial.unmet,
-            trial.outcome == UNDECIDED,
+            trial.outcome == Ending.UNDECIDED,
             visible(trial.said),
             took=trial.took,
         )

@@ -11,13 +11,9 @@ from enthesis.model.addresses import account_of, article
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.sentences import tested
-from enthesis.model.words import BEARERS, STEPS
+from enthesis.model.words import BEARERS, STEPS, Ending, Outcome, VerdictStep
 from enthesis.output.lines import Line, Span, line
 from enthesis.verdicts.answers import (
-    ALLOWED,
-    REFUSED,
-    THEIRS,
-    UNKNOWN,
     Ground,
     Miss,
     Request,
@@ -28,7 +24,10 @@ from enthesis.verdicts.answers import (
 from enthesis.verdicts.expectations import attempt_words
 from enthesis.verdicts.remedies import Change, Remedies
 
-STYLES = {ALLOWED: "good", REFUSED: "bad", UNKNOWN: "doubt", THEIRS: "doubt"}
+STYLES = {
+    Outcome.ALLOWED: "good", Outcome.REFUSED: "bad", Outcome.UNKNOWN: "doubt", Outcome.THEIRS: "doubt"
+}  # fmt: skip
+ENDINGS = {Ending.ALLOWED: "good", Ending.REFUSED: "bad", Ending.UNDECIDED: "doubt", Ending.WAITING: "doubt"}
 OPTIONS = {
     "time": "--at-time TIME",
     "network": "--network ADDRESS",
@@ -47,12 +46,21 @@ TOLD = 4  # remedies that are told in text, and looked at for what else they all
 def first_sentence(estate: Estate, verdict: Verdict) -> str:
     """The cause in one sentence, and who can fix it."""
     request = verdict.first_refused
-    if request is None:
+    if verdict.allowed:
         return f"Allowed: {chain_words(verdict)}."
+    if request is None:
+        return f"Not decided: whether {chain_words(verdict)}; {_unknown_steps(verdict)}."
     step = request.step(request.refused_at[0])
     others = [name for name in verdict.refused_at if name != step.name]
     more = f" (refused at {', '.join(others)} too)" if others else ""
     return f"Refused at {step.name}: {cause(request, step)}{more}; up to {_everybody(estate, verdict)}."
+
+
+def _unknown_steps(verdict: Verdict) -> str:
+    """Why nothing refuses and yet nothing is allowed."""
+    open_ones = [step.name for request in verdict.requests for step in request.steps if not step.earned]
+    found = ", ".join(dict.fromkeys(open_ones))
+    return f"unknown at {found}" if found else "not every step was judged"
 
 
 def _everybody(estate: Estate, verdict: Verdict) -> str:
@@ -85,7 +93,7 @@ def origin_words(verdict: Verdict) -> str:
 def cause(request: Request, step: StepOutcome) -> str:
     """Why a step refuses, in one clause."""
     caller = request.caller or "the bearer"
-    if step.name == "companions":
+    if step.name is VerdictStep.COMPANIONS:
         inner = next((request for request in step.within if not request.allowed), None)
         if inner is not None and not step.grounds:
             deeper = inner.step(inner.refused_at[0])
@@ -94,10 +102,10 @@ def cause(request: Request, step: StepOutcome) -> str:
             )
     if step.grounds:
         text = "; ".join(ground.text for ground in step.grounds)
-        return f"{text} bars it" if step.name == "ceilings" else text
-    if request.verb == "take-on" and step.name == "target-side":
+        return f"{text} bars it" if step.name is VerdictStep.CEILINGS else text
+    if request.verb == "take-on" and step.name is VerdictStep.TARGET_SIDE:
         return f"no trust of {request.target} admits {caller}{_but_for(step)}"
-    side = "" if step.name == "target-side" else f"on the side of {account_of(caller)} "
+    side = "" if step.name is VerdictStep.TARGET_SIDE else f"on the side of {account_of(caller)} "
     return f"{side}no grant lets {caller} {attempt_words(request)}{_but_for(step)}"
 
 
@@ -119,25 +127,25 @@ def _but_for(step: StepOutcome) -> str:
 
 def whose(estate: Estate, request: Request, step: StepOutcome) -> list[str]:
     """Who can fix a step that refuses."""
-    if step.name in ("names", "provider", "session"):
+    if step.name in (VerdictStep.NAMES, VerdictStep.PROVIDER, VerdictStep.SESSION):
         disabled = any("disabled" in ground.text or "tied" in ground.text for ground in step.grounds)
-        if step.name == "names" and disabled:
+        if step.name is VerdictStep.NAMES and disabled:
             return [f"the administrators of {boundary_of(request.target)}"]
         return ["the caller"]
-    if step.name == "ceilings":
+    if step.name is VerdictStep.CEILINGS:
         sources = {ground.source for ground in step.grounds}
         return [
             f"the administrators of {boundary_of(ceiling.at)}"
             for ceiling in estate.ceilings
             if ceiling.source in sources
         ]
-    if step.name == "companions":
+    if step.name is VerdictStep.COMPANIONS:
         found = ["the owner of the key"] if step.grounds else []
         for inner in step.within:
             for name in inner.refused_at:
                 found += whose(estate, inner, inner.step(name))
         return list(dict.fromkeys(found))
-    side = request.target if step.name == "target-side" else request.caller
+    side = request.target if step.name is VerdictStep.TARGET_SIDE else request.caller
     return [f"the administrators of {boundary_of(side)}"]
 
 
@@ -146,7 +154,7 @@ def whose(estate: Estate, request: Request, step: StepOutcome) -> list[str]:
 
 def verdict_lines(estate: Estate, verdict: Verdict) -> Iterable[Line]:
     """The whole answer but the remedies."""
-    style = "good" if verdict.allowed else "bad"
+    style = ENDINGS[verdict.ending]
     first = first_sentence(estate, verdict)
     word, _, rest = first.partition(" ")
     yield line(Span(word, style), " " + rest)
@@ -173,16 +181,16 @@ def _origin_lines(verdict: Verdict) -> Iterator[Line]:
 
 
 def _rung(request: Request, mark: str) -> Line:
-    word = ALLOWED if request.allowed else REFUSED
+    word = request.ending
     lives = f"  the session lives {duration_text(request.life)}" if request.life and request.allowed else ""
-    return line(mark, Span(attempt_words(request), "strong"), "  ", Span(word, STYLES[word]), Span(lives, "quiet"))
+    return line(mark, Span(attempt_words(request), "strong"), "  ", Span(word, ENDINGS[word]), Span(lives, "quiet"))
 
 
 def _step_lines(request: Request) -> Iterator[Line]:
     for step in request.steps:
         head = line("  ", step.name.ljust(WIDTH), "  ", Span(step.outcome, STYLES.get(step.outcome, "quiet")))
         told = step.grounds[:1] if not _companion_names(step) else ()
-        if step.outcome == REFUSED and not (step.grounds or step.misses or step.within):
+        if step.outcome is Outcome.REFUSED and not (step.grounds or step.misses or step.within):
             told = (Ground(f"no grant to {request.caller or 'a bearer'}, or to a group of it, says so"),)
         for ground in told:
             head += line("  ", *_ground(ground))
@@ -202,7 +210,7 @@ def _step_lines(request: Request) -> Iterator[Line]:
 
 
 def _companion_names(step: StepOutcome) -> bool:
-    return step.name == "companions" and bool(step.within) and not step.grounds
+    return step.name is VerdictStep.COMPANIONS and bool(step.within) and not step.grounds
 
 
 def _ground(ground: Ground) -> Line:
@@ -303,6 +311,7 @@ def verdict_json(estate: Estate, verdict: Verdict) -> dict[str, Any]:
     question = verdict.question
     return {
         "allowed": verdict.allowed,
+        "outcome": verdict.ending,
         "says": first_sentence(estate, verdict),
         "refused_at": list(verdict.refused_at),
         "keyless": verdict.keyless,
@@ -326,7 +335,7 @@ def _request_json(estate: Estate, request: Request) -> dict[str, Any]:
             {
                 "step": step.name,
                 "outcome": step.outcome,
-                "administered_by": whose(estate, request, step) if step.outcome == REFUSED else [],
+                "administered_by": whose(estate, request, step) if step.outcome is Outcome.REFUSED else [],
                 "grounds": [_ground_json(ground) for ground in step.grounds],
                 "nearest": list(step.nearest),
                 "near_misses": [

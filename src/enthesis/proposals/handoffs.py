@@ -15,9 +15,10 @@ from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, is_well_formed, parse
 from enthesis.model.estate import Estate, Grant, Journey, Trust
 from enthesis.model.sentences import statement_sentence, verb_words
+from enthesis.model.words import Outcome, VerdictStep
 from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import normalised
-from enthesis.verdicts.answers import THEIRS, Request
+from enthesis.verdicts.answers import Request
 from enthesis.verdicts.compiling import NONE, Compiled, compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import question_of
@@ -195,7 +196,9 @@ def _counted_as_given(
     """The caller's half, as a role and a grant, where that is theirs: a journey counts it as given."""
     for journey, requests in judged:
         for request in requests:
-            theirs = any(step.name == "caller-side" and step.outcome == THEIRS for step in request.steps)
+            theirs = any(
+                step.name is VerdictStep.CALLER_SIDE and step.outcome is Outcome.THEIRS for step in request.steps
+            )
             if not theirs:
                 continue
             account = account_of(request.caller)

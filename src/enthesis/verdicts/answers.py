@@ -1,14 +1,12 @@
 """The answer to a question: every request with its seven steps, each with the grounds that decided it."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import timedelta
 
 from enthesis.model.conditions import Test
 from enthesis.model.file_errors import Source
-from enthesis.model.words import STEPS
+from enthesis.model.words import EARNED, STEPS, Ending, Outcome, VerdictStep
 from enthesis.verdicts.questions import Question, is_keyless
-
-ALLOWED, REFUSED, NOT_NEEDED, UNKNOWN, THEIRS = "allowed", "refused", "not needed", "unknown", "theirs"
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,12 +41,17 @@ class Miss:
 class StepOutcome:
     """One of the seven steps of one request."""
 
-    name: str
-    outcome: str
+    name: VerdictStep
+    outcome: Outcome
     grounds: tuple[Ground, ...] = ()
     misses: tuple[Miss, ...] = ()
     nearest: tuple[str, ...] = ()
     within: tuple["Request", ...] = ()  # the companions
+
+    @property
+    def earned(self) -> bool:
+        """Whether a request can be allowed with this outcome."""
+        return self.outcome in EARNED.get(self.name, ()) and all(request.allowed for request in self.within)
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,33 +74,43 @@ class Request:
 
     @property
     def allowed(self) -> bool:
-        """Whether no step refuses."""
-        return not self.refused_at
+        """Whether all seven steps were judged, each once and in order, and each with an outcome that earns it."""
+        return tuple(step.name for step in self.steps) == STEPS and all(step.earned for step in self.steps)
 
     @property
-    def refused_at(self) -> tuple[str, ...]:
-        """The steps that refuse, in their order."""
-        return tuple(step.name for step in self.steps if step.outcome == REFUSED)
+    def ending(self) -> Ending:
+        """Allowed, refused, or not decided: no step refuses, and yet it is not allowed."""
+        return _ending(allowed=self.allowed, refused=bool(self.refused_at))
 
-    def step(self, name: str) -> StepOutcome:
+    @property
+    def refused_at(self) -> tuple[VerdictStep, ...]:
+        """The steps that refuse, in their order."""
+        return tuple(step.name for step in self.steps if step.outcome == Outcome.REFUSED)
+
+    def step(self, name: VerdictStep) -> StepOutcome:
         """The outcome of a step by its name."""
         return next(step for step in self.steps if step.name == name)
 
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
-    """The whole chain. Allowed where every request is."""
+    """The whole chain. Allowed where there is a request, and each is."""
 
     question: Question
-    requests: tuple[Request, ...] = field(default_factory=tuple)
+    requests: tuple[Request, ...]
 
     @property
     def allowed(self) -> bool:
-        """Whether every request is allowed."""
-        return all(request.allowed for request in self.requests)
+        """Whether there is a request, and every one is allowed."""
+        return bool(self.requests) and all(request.allowed for request in self.requests)
 
     @property
-    def refused_at(self) -> tuple[str, ...]:
+    def ending(self) -> Ending:
+        """Allowed, refused, or not decided: nothing refuses, and yet it is not allowed."""
+        return _ending(allowed=self.allowed, refused=bool(self.refused_at))
+
+    @property
+    def refused_at(self) -> tuple[VerdictStep, ...]:
         """Every step that refuses anywhere in the chain."""
         found = {name for request in self.requests for name in request.refused_at}
         return tuple(name for name in STEPS if name in found)
@@ -105,9 +118,13 @@ class Verdict:
     @property
     def first_refused(self) -> Request | None:
         """The first request that is refused, which is where a live system stops."""
-        return next((request for request in self.requests if not request.allowed), None)
+        return next((request for request in self.requests if request.refused_at), None)
 
     @property
     def keyless(self) -> bool | None:
         """Whether the origin needs no stored key; None where the question starts at an identity."""
         return is_keyless(self.question.origin.form)
+
+
+def _ending(*, allowed: bool, refused: bool) -> Ending:
+    return Ending.ALLOWED if allowed else Ending.REFUSED if refused else Ending.UNDECIDED

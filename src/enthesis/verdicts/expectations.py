@@ -12,7 +12,8 @@ from enthesis.model.conditions import Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Journey
 from enthesis.model.sentences import verb_words
-from enthesis.verdicts.answers import REFUSED, Request, Verdict
+from enthesis.model.words import Ending, VerdictStep
+from enthesis.verdicts.answers import Request, Verdict
 from enthesis.verdicts.compiling import Compiled
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import is_keyless, question_of
@@ -34,7 +35,7 @@ class Judged:
         return not self.unmet
 
     @property
-    def unseen_live(self) -> tuple[str, ...]:
+    def unseen_live(self) -> tuple[VerdictStep, ...]:
         """The steps of `refused_at` that only a later request refuses at; a live system stops at the first."""
         first = self.verdict.first_refused
         return tuple(step for step in self.journey.refused_at if first is not None and step not in first.refused_at)
@@ -54,19 +55,19 @@ class Seen:
     first, in words.
     """
 
-    outcome: str
-    refused_at: tuple[str, ...]
+    outcome: Ending
+    refused_at: tuple[VerdictStep, ...]
     lives: tuple[tuple[str, timedelta], ...]
     first: str = ""
 
 
 def expectation_unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterator[str]:
     """Every way in which what came of a journey is not what it expects, a sentence each; for check and prove alike."""
-    if seen.outcome != journey.expect:
+    if seen.outcome is not journey.expect:
         yield f"expected {journey.expect}, got {seen.outcome}{seen.first}"
-    elif seen.outcome == REFUSED:
+    elif seen.outcome is Ending.REFUSED:
         missing = [step for step in journey.refused_at if step not in seen.refused_at]
-        if "names" in seen.refused_at and "names" not in journey.refused_at:
+        if VerdictStep.NAMES in seen.refused_at and VerdictStep.NAMES not in journey.refused_at:
             what = "inconclusive: a name in it does not exist, is disabled or has ended"
             yield f"{what}, so this refusal proves nothing about access{seen.first}"
         elif missing:
@@ -83,7 +84,7 @@ def _unmet(compiled: Compiled, journey: Journey, verdict: Verdict) -> Iterator[s
     if forgotten:
         yield f"it is refused only because {forgotten}: write a value, or null for absent on purpose"
     lives = tuple((request.target, request.life) for request in verdict.requests if request.life is not None)
-    seen = Seen("allowed" if verdict.allowed else REFUSED, verdict.refused_at, lives, _first(verdict))
+    seen = Seen(verdict.ending, verdict.refused_at, lives, _first(verdict))
     yield from expectation_unmet(compiled.estate, journey, seen)
 
 

@@ -13,14 +13,9 @@ from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Hop
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import admitted_words
-from enthesis.model.words import BEARERS, RUNNING, STEPS
+from enthesis.model.words import BEARERS, RUNNING, STEPS, Outcome, VerdictStep
 from enthesis.verdicts.admission import Applicant, Lack, lacks
 from enthesis.verdicts.answers import (
-    ALLOWED,
-    NOT_NEEDED,
-    REFUSED,
-    THEIRS,
-    UNKNOWN,
     Ground,
     Miss,
     Request,
@@ -199,8 +194,8 @@ class _Chain:
         if unknown:
             texts = tuple(Ground(text) for text, _ in unknown)
             close = tuple(dict.fromkeys(name for _, names in unknown for name in names))
-            steps = [StepOutcome("names", REFUSED, texts, nearest=close)]
-            steps += [StepOutcome(name, UNKNOWN) for name in STEPS[1:]]
+            steps = [StepOutcome(VerdictStep.NAMES, Outcome.REFUSED, texts, nearest=close)]
+            steps += [StepOutcome(name, Outcome.UNKNOWN) for name in STEPS[1:]]
             return Request(caller.address, verb, address, onto, tuple(steps), is_hop)
         chain = tuple(compiled.chain_of(address))
         account = compiled.places.account[chain[0]]
@@ -232,7 +227,7 @@ class _Chain:
                 continue
             if self.compiled.tables.trust_form[ground.number] == "account":
                 if let is None:
-                    let = self._let_out(caller, target, permission, facts).outcome != REFUSED
+                    let = self._let_out(caller, target, permission, facts).outcome != Outcome.REFUSED
                 if not let:
                     continue
             yield ground.number
@@ -323,7 +318,9 @@ class _Chain:
                 ground = Ground(f"the credential {origin.whom} is bound to a condition", credential.source)
                 faults.append(ground)
                 misses.append(Miss(ground, unmet=tuple(_unmet(credential.when, facts.get))))
-        return StepOutcome("names", REFUSED if faults else ALLOWED, tuple(faults), tuple(misses))
+        return StepOutcome(
+            VerdictStep.NAMES, Outcome.REFUSED if faults else Outcome.ALLOWED, tuple(faults), tuple(misses)
+        )
 
     def _source(self, section: str, name: str) -> Source | None:
         found = getattr(self.compiled.estate, section).get(name)
@@ -335,30 +332,30 @@ class _Chain:
     def _provider(self, caller: Caller, verb: str, target: Target) -> StepOutcome:
         compiled = self.compiled
         if verb == "take-on":
-            return StepOutcome("provider", ALLOWED)
+            return StepOutcome(VerdictStep.PROVIDER, Outcome.ALLOWED)
         if target.provider == NONE:
-            return StepOutcome("provider", NOT_NEEDED)
+            return StepOutcome(VerdictStep.PROVIDER, Outcome.NOT_NEEDED)
         there = compiled.provider_names[target.provider]
         if caller.form == "bearer":
             shown = article(self.question.origin.form)
             text = f"{shown} opens nothing at {there} by itself: take on an identity there first"
-            return StepOutcome("provider", REFUSED, (Ground(text),))
+            return StepOutcome(VerdictStep.PROVIDER, Outcome.REFUSED, (Ground(text),))
         if caller.number != NONE and compiled.is_person[caller.number]:
-            return StepOutcome("provider", ALLOWED)
+            return StepOutcome(VerdictStep.PROVIDER, Outcome.ALLOWED)
         chain = compiled.chain_of(caller.address)
         own = int(compiled.provider[chain[0]]) if chain else NONE
         if own == target.provider:
-            return StepOutcome("provider", ALLOWED)
+            return StepOutcome(VerdictStep.PROVIDER, Outcome.ALLOWED)
         known = compiled.provider_names[own] if own != NONE else "no provider"
         text = f"{caller.address} is known at {known} and not at {there}: take on an identity there first"
-        return StepOutcome("provider", REFUSED, (Ground(text),))
+        return StepOutcome(VerdictStep.PROVIDER, Outcome.REFUSED, (Ground(text),))
 
     # ceilings
 
     def _ceilings(self, caller: Caller, target: Target, permission: int, facts: Facts) -> StepOutcome:
         compiled = self.compiled
         if not compiled.ceilings_at:
-            return StepOutcome("ceilings", NOT_NEEDED)
+            return StepOutcome(VerdictStep.CEILINGS, Outcome.NOT_NEEDED)
         callers = compiled.chain_of(caller.address) if caller.address else []
         found = False
         barring: list[Ground] = []
@@ -381,8 +378,8 @@ class _Chain:
                             Miss(ground, unmet=tuple(_unmet(barred.ceiling.when, facts.get, unknown_only=True)))
                         )
         if barring:
-            return StepOutcome("ceilings", REFUSED, tuple(barring), tuple(misses))
-        return StepOutcome("ceilings", ALLOWED if found else NOT_NEEDED)
+            return StepOutcome(VerdictStep.CEILINGS, Outcome.REFUSED, tuple(barring), tuple(misses))
+        return StepOutcome(VerdictStep.CEILINGS, Outcome.ALLOWED if found else Outcome.NOT_NEEDED)
 
     @staticmethod
     def _excepted(barred: Barred, caller: Caller, callers: Sequence[int]) -> bool:
@@ -400,8 +397,10 @@ class _Chain:
             return self._admitted(caller, target, facts)
         if self._is_foreign_to_key(caller, verb, target):
             text = f"{target.address} is managed by the provider: no caller of another account, or of none, can use it"
-            return StepOutcome("target-side", REFUSED, (Ground(text, self._source("resources", target.address)),))
-        return self._granted("target-side", caller, target, permission, facts)
+            return StepOutcome(
+                VerdictStep.TARGET_SIDE, Outcome.REFUSED, (Ground(text, self._source("resources", target.address)),)
+            )
+        return self._granted(VerdictStep.TARGET_SIDE, caller, target, permission, facts)
 
     def _is_foreign_to_key(self, caller: Caller, verb: str, target: Target) -> bool:
         """Whether a key that the provider manages is to be used from outside of its account."""
@@ -423,11 +422,13 @@ class _Chain:
             else:
                 grounds.append(ground)
         if grounds:
-            return StepOutcome("target-side", ALLOWED, tuple(grounds))
+            return StepOutcome(VerdictStep.TARGET_SIDE, Outcome.ALLOWED, tuple(grounds))
         misses.sort(key=lambda miss: (len(miss.lacks), len(miss.unmet)))
         if not misses:
-            return StepOutcome("target-side", REFUSED, (Ground(f"{target.address} has no trust at all"),))
-        return StepOutcome("target-side", REFUSED, (), tuple(misses[:MISSES]))
+            return StepOutcome(
+                VerdictStep.TARGET_SIDE, Outcome.REFUSED, (Ground(f"{target.address} has no trust at all"),)
+            )
+        return StepOutcome(VerdictStep.TARGET_SIDE, Outcome.REFUSED, (), tuple(misses[:MISSES]))
 
     def _admits(
         self, number: int, caller: Caller, target: Target, facts: Facts
@@ -496,7 +497,7 @@ class _Chain:
         if isinstance(begins, int | float) and not isinstance(begins, bool) and begins > self.instant:
             yield "the token is not good yet"
 
-    def _granted(self, side: str, caller: Caller, target: Target, permission: int, facts: Facts) -> StepOutcome:
+    def _granted(self, side: VerdictStep, caller: Caller, target: Target, permission: int, facts: Facts) -> StepOutcome:
         """A grant on the owner's or on the caller's side."""
         compiled = self.compiled
         grounds: list[Ground] = []
@@ -518,10 +519,10 @@ class _Chain:
             else:
                 grounds.append(self._grant_ground(number))
         if grounds:
-            return StepOutcome(side, ALLOWED, tuple(grounds))
+            return StepOutcome(side, Outcome.ALLOWED, tuple(grounds))
         misses += self._elsewhere(caller, target, permission, len(misses))
         misses.sort(key=lambda miss: len(miss.lacks) + len(miss.unmet))
-        return StepOutcome(side, REFUSED, (), tuple(misses[:MISSES]))
+        return StepOutcome(side, Outcome.REFUSED, (), tuple(misses[:MISSES]))
 
     def _role_allows(self, number: int, permission: int) -> bool:
         return bool(self.compiled.role_allows[self.compiled.grant_role[number], permission])
@@ -530,11 +531,11 @@ class _Chain:
         kind, verb = self.compiled.permission_pairs[permission]
         return f"{self.compiled.tables.grant_role[number]} does not allow {verb} on {article(kind)}"
 
-    def _held_on(self, side: str, number: int, target: Target, own: int) -> bool:
+    def _held_on(self, side: VerdictStep, number: int, target: Target, own: int) -> bool:
         """Whether a grant's holder is on the owner's side of a target, or on the side of the caller's account."""
         compiled = self.compiled
         holder = int(compiled.grant_holder[number])
-        if side == "target-side":
+        if side is VerdictStep.TARGET_SIDE:
             return compiled.inside(holder, target.chain[0])
         return own != NONE and compiled.inside(holder, own)
 
@@ -569,13 +570,13 @@ class _Chain:
         compiled = self.compiled
         own = compiled.places.account[caller.number] if caller.number != NONE else NONE
         if caller.form != "identity" or own == NONE:
-            return StepOutcome("caller-side", NOT_NEEDED)
+            return StepOutcome(VerdictStep.CALLER_SIDE, Outcome.NOT_NEEDED)
         same_provider = int(compiled.provider[caller.number]) == target.provider != NONE
         crossing = same_provider and target.account not in (NONE, own) and bool(compiled.two_sided[target.provider])
         admitting = [ground.number for ground in owner.grounds if ground.number is not None]
         forms = {compiled.tables.trust_form[number] for number in admitting} if verb == "take-on" else set()
         if not crossing and forms != {"account"}:
-            return StepOutcome("caller-side", NOT_NEEDED)
+            return StepOutcome(VerdictStep.CALLER_SIDE, Outcome.NOT_NEEDED)
         return self._let_out(caller, target, permission, facts)
 
     def _let_out(self, caller: Caller, target: Target, permission: int, facts: Facts) -> StepOutcome:
@@ -584,17 +585,19 @@ class _Chain:
         own = compiled.places.account[caller.number] if caller.number != NONE else NONE
         if own in compiled.theirs:
             text = f"{compiled.places.names[own]} is administered by others; its half is taken as given"
-            return StepOutcome("caller-side", THEIRS, (Ground(text),))
-        return self._granted("caller-side", caller, target, permission, facts)
+            return StepOutcome(VerdictStep.CALLER_SIDE, Outcome.THEIRS, (Ground(text),))
+        return self._granted(VerdictStep.CALLER_SIDE, caller, target, permission, facts)
 
     # companions
 
     def _companions(self, caller: Caller, verb: str, target: Target, onto: str | None) -> StepOutcome:
         requests = tuple(self._companion_requests(caller, verb, target, onto))
         if not requests:
-            return StepOutcome("companions", NOT_NEEDED)
-        outcome = ALLOWED if all(request.allowed for request in requests) else REFUSED
-        return StepOutcome("companions", outcome, within=requests)
+            return StepOutcome(VerdictStep.COMPANIONS, Outcome.NOT_NEEDED)
+        refused = any(request.refused_at for request in requests)
+        allowed = all(request.allowed for request in requests)
+        outcome = Outcome.REFUSED if refused else Outcome.ALLOWED if allowed else Outcome.UNKNOWN
+        return StepOutcome(VerdictStep.COMPANIONS, outcome, within=requests)
 
     def _companion_requests(self, caller: Caller, verb: str, target: Target, onto: str | None) -> Iterator[Request]:
         """What else must be allowed, as judged."""
@@ -634,8 +637,8 @@ class _Chain:
             text = f"the session lasts {duration_text(caller.runs_out)}, and is {duration_text(self.age)} old"
             faults.append(Ground(text))
         if faults:
-            return StepOutcome("session", REFUSED, tuple(faults))
-        return StepOutcome("session", ALLOWED if caller.has_session else NOT_NEEDED)
+            return StepOutcome(VerdictStep.SESSION, Outcome.REFUSED, tuple(faults))
+        return StepOutcome(VerdictStep.SESSION, Outcome.ALLOWED if caller.has_session else Outcome.NOT_NEEDED)
 
 
 def _unmet(

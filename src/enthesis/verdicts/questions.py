@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from datetime import datetime
 
+from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Attempt, Context, Hop, Journey, Origin
 
 
@@ -13,13 +14,24 @@ def is_keyless(origin: str) -> bool | None:
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """A chain of requests. Judged at `context.time`, which is always said: nothing here reads a clock."""
+    """A chain of requests, at least one. Judged at `time`, which is always said: nothing here reads a clock.
+
+    Raises InvalidInput where nothing is asked: no hop and no attempt.
+    """
 
     origin: Origin
     through: tuple[Hop, ...]
     attempt: Attempt | None
     context: Context
     time: datetime
+
+    def __post_init__(self) -> None:
+        if not self.through and self.attempt is None:
+            raise InvalidInput(
+                "nothing is asked for (expected an identity to take on, an attempt, or both)",
+                code="nothing-asked",
+                remedy="say VERB TARGET, or through which identity",
+            )
 
 
 def question_of(journey: Journey, now: datetime) -> Question:

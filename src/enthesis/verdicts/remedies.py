@@ -21,8 +21,8 @@ from enthesis.model import estate as m
 from enthesis.model.addresses import account_of, article, contains, parse, pool_of
 from enthesis.model.conditions import AnyOf, Equal, Glob, Test, Within
 from enthesis.model.estate import Estate, boundary_of
-from enthesis.model.words import BEARERS, SHOWN_IN
-from enthesis.verdicts.answers import REFUSED, Miss, Request, StepOutcome, Unmet, Verdict
+from enthesis.model.words import BEARERS, SHOWN_IN, Outcome, VerdictStep
+from enthesis.verdicts.answers import Miss, Request, StepOutcome, Unmet, Verdict
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
@@ -203,7 +203,7 @@ def _progress(before: Verdict, after: Verdict) -> bool:
 def _refusing(requests: Sequence[Request], path: tuple[Any, ...]) -> Iterator[Any]:
     for number, request in enumerate(requests):
         for step in request.steps:
-            if step.outcome == REFUSED:
+            if step.outcome is Outcome.REFUSED:
                 yield (*path, number, step.name, tuple(ground.text for ground in step.grounds))
                 yield from _refusing(step.within, (*path, number, step.name))
 
@@ -336,7 +336,7 @@ class _Maker:
         yield from self._mended_grants(step)
         yield from self._by_running_code(request)
         yield from self._new_grants(request, self._holder(request.target))
-        if request.step("caller-side").outcome == REFUSED:
+        if request.step(VerdictStep.CALLER_SIDE).outcome is Outcome.REFUSED:
             yield from self._new_grants(request, self._common_boundary(request))
 
     def _for_caller_side(self, request: Request, step: StepOutcome) -> Iterator[Made]:

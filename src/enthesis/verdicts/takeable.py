@@ -6,7 +6,7 @@ from datetime import datetime, timedelta
 
 from enthesis.model.estate import Context, Estate, Hop, Origin, Trust
 from enthesis.model.file_errors import Source
-from enthesis.model.words import BEARERS
+from enthesis.model.words import BEARERS, VerdictStep
 from enthesis.verdicts.answers import Request, Verdict
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
@@ -75,4 +75,6 @@ def _might_admit(trust: Trust, origin: Origin, last: str) -> bool:
 
 
 def _admitting(request: Request) -> Source | None:
-    return next((ground.source for ground in request.step("target-side").grounds if ground.source is not None), None)
+    return next(
+        (ground.source for ground in request.step(VerdictStep.TARGET_SIDE).grounds if ground.source is not None), None
+    )

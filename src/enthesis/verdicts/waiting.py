@@ -5,8 +5,9 @@ from dataclasses import dataclass, replace
 
 from enthesis.model.addresses import account_of
 from enthesis.model.estate import Estate
+from enthesis.model.words import Outcome, VerdictStep
 from enthesis.surveys.survey import without_what_is_gone
-from enthesis.verdicts.answers import THEIRS, Request
+from enthesis.verdicts.answers import Request
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
@@ -16,7 +17,7 @@ from enthesis.verdicts.questions import Question
 class Waiting:
     """The steps at which a request is refused until others have acted, and whose administrators those are."""
 
-    steps: frozenset[str] = frozenset()
+    steps: frozenset[VerdictStep] = frozenset()
     others: tuple[str, ...] = ()
 
 
@@ -25,7 +26,7 @@ def waiting_for(estate: Estate, question: Question) -> Waiting:
     is refused anyway, or where all of it is up to us."""
     if not Judge(compile_estate(estate)).judge(question).allowed:
         return Waiting()
-    steps: set[str] = set()
+    steps: set[VerdictStep] = set()
     others: dict[str, None] = {}
     for ours in (_without_their_statements(estate), _without_their_identities(estate)):
         for request in Judge(compile_estate(ours)).judge(question).requests:
@@ -45,10 +46,10 @@ def _party(estate: Estate, address: str) -> str:
     return f"@{estate.organisation_of(address)}" if estate.is_outside(address) else account_of(address) or address
 
 
-def _lacking(request: Request) -> Iterator[str]:
+def _lacking(request: Request) -> Iterator[VerdictStep]:
     """The steps that others have to see to: those that refuse without them, and those that count as given."""
     for step in request.steps:
-        if step.name in request.refused_at or step.outcome == THEIRS:
+        if step.name in request.refused_at or step.outcome is Outcome.THEIRS:
             yield step.name
 
 

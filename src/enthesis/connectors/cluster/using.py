@@ -17,6 +17,7 @@ from enthesis.connectors.http import HttpAnswer, problem_said, told, understood
 from enthesis.model.errors import InvalidInput, NotIssued, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, Claims, KindVerbs
 from enthesis.model.secrets import CallerPlace, Secret
+from enthesis.model.words import VerdictStep
 from enthesis.ports import Done, HeldCredential, Record, Refusal, Surroundings
 
 SUBJECT = "system:serviceaccount:"
@@ -94,21 +95,23 @@ class LiveCluster:
         if shown.form == "workload":
             space, pod = self._place(shown.secret.reveal())[0], shown.secret.reveal().rsplit("/workload/", 1)[-1]
             if space != namespace:
-                return Refusal(("target-side",), "a workload runs as service accounts of its own namespace only")
+                return Refusal(
+                    (VerdictStep.TARGET_SIDE,), "a workload runs as service accounts of its own namespace only"
+                )
             found = self._asked("GET", f"/api/v1/namespaces/{quote(space)}/pods/{quote(pod)}", bearer)
             if found.status == 404:
-                return Refusal(("names",), "there is no such workload")
+                return Refusal((VerdictStep.NAMES,), "there is no such workload")
             uid = self._read(found, 200)["metadata"]["uid"]
             spec["boundObjectRef"] = {"kind": "Pod", "apiVersion": "v1", "name": pod, "uid": uid}
         else:
             bearer = shown.secret
         answer = self._requested(namespace, name, spec, bearer)
         if answer.status == 400 and shown.form == "workload":
-            return Refusal(("target-side",), "the workload runs as another service account")
+            return Refusal((VerdictStep.TARGET_SIDE,), "the workload runs as another service account")
         if answer.status in (401, 403) and shown.form != "workload":
-            return Refusal(("session",) if answer.status == 401 else ("target-side",), said_by(answer))
+            return Refusal((_step(answer),), said_by(answer))
         if answer.status == 404:
-            return Refusal(("names",), "there is no such service account")
+            return Refusal((VerdictStep.NAMES,), "there is no such service account")
         return self._token(answer, "session")
 
     @understood
@@ -173,7 +176,7 @@ class LiveCluster:
                 code="answer-contradicts",
             )
         if refused:
-            return Refusal(("session",) if answer.status == 401 else ("target-side",), said_by(answer))
+            return Refusal((_step(answer),), said_by(answer))
         if answer.status >= 500:
             raise UnexpectedAnswer(f"{self.name} answered {answer.status}: {said_by(answer)}", code="answer-unexpected")
         how = "read" if METHODS[wanted.verb] == "GET" else "tried as a dry run"
@@ -228,7 +231,7 @@ class LiveCluster:
         }  # fmt: skip
         answer = self._asked("POST", "/apis/authorization.k8s.io/v1/selfsubjectaccessreviews", bearer, body)
         if answer.status == 401:
-            return Refusal(("session",), "the cluster does not take the token (any more)")
+            return Refusal((VerdictStep.SESSION,), "the cluster does not take the token (any more)")
         status = self._read(answer, 201).get("status")
         return bool(isinstance(status, dict) and status.get("allowed"))
 
@@ -261,3 +264,8 @@ def said_by(answer: HttpAnswer) -> str:
     except UnexpectedAnswer:
         message = None
     return told(message) if message else problem_said(answer)
+
+
+def _step(answer: HttpAnswer) -> VerdictStep:
+    """The step at which the interface refuses: it no longer takes the token, or has no binding that allows it."""
+    return VerdictStep.SESSION if answer.status == 401 else VerdictStep.TARGET_SIDE

@@ -18,6 +18,7 @@ from enthesis.model.addresses import article
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Attempt
 from enthesis.model.foreign_names import name_of
+from enthesis.model.words import VerdictStep
 from enthesis.ports import Done, HeldCredential, Refusal, Surroundings
 
 ENDED = ("certificate expired", "certificate is not yet valid")
@@ -96,9 +97,9 @@ class UsedDatabase:
                 for try_it in trying:
                     try_it(found, parts)
             except psycopg.errors.InsufficientPrivilege as fault:
-                return Refusal(("target-side",), said_by(fault))
+                return Refusal((VerdictStep.TARGET_SIDE,), said_by(fault))
             except (psycopg.errors.UndefinedTable, psycopg.errors.InvalidSchemaName) as fault:
-                return Refusal(("names",), said_by(fault))
+                return Refusal((VerdictStep.NAMES,), said_by(fault))
             finally:
                 found.rollback()
         return Done("done, and rolled back")
@@ -130,7 +131,7 @@ class UsedDatabase:
                 message = f"{self.name} did not answer: {said_by(fault)}"
                 raise Unreachable(message, code="database-unreachable") from None
             # a server says of some certificates only that they are bad
-            yield refusal if _in_time(session) else Refusal(("session",), "the certificate is not valid now")
+            yield refusal if _in_time(session) else Refusal((VerdictStep.SESSION,), "the certificate is not valid now")
             return
         finally:
             os.close(held)
@@ -200,10 +201,10 @@ def _refusal(said: str) -> Refusal | None:
     """What a failed login says of access; None where it says nothing of it."""
     text = said_by(psycopg.OperationalError(said))
     if any(word in said for word in ENDED):
-        return Refusal(("session",), text)
+        return Refusal((VerdictStep.SESSION,), text)
     if any(word in said for word in NOT_LET_IN):
-        return Refusal(("target-side",), text)
-    return Refusal(("names",), text) if any(word in said for word in UNKNOWN) else None
+        return Refusal((VerdictStep.TARGET_SIDE,), text)
+    return Refusal((VerdictStep.NAMES,), text) if any(word in said for word in UNKNOWN) else None
 
 
 def _in_time(session: HeldCredential) -> bool:
