@@ -83,7 +83,7 @@ SIZES = ((3, 7), (8, 10), (11, 13), (14, 20))  # identities that differ
 
 def narrowing(estates: int, seconds: float, most: int) -> None:
     """Random accounts of up to 60 permissions and 12 roles, with five new roles."""
-    found: dict[tuple[int, int], list[tuple[float, float]]] = {size: [] for size in SIZES}
+    found: dict[tuple[int, int], list[tuple[float | None, float]]] = {size: [] for size in SIZES}
     for seed in range(estates):
         seats, roles = account(seed, most)
         began = time.perf_counter()
@@ -96,10 +96,10 @@ def narrowing(estates: int, seconds: float, most: int) -> None:
     for (least, limit), its in found.items():
         if not its:
             continue
-        proven = [took for gap, took in its if not gap]
+        proven = [took for gap, took in its if gap == 0]
         print(f"  {least} to {limit} identities: {len(proven)} of {len(its)} proven to be the least, "
               f"the slowest in {max(proven, default=0):.1f} s; the others within "
-              f"{max((gap for gap, _ in its), default=0):.0%}")  # fmt: skip
+              f"{max((gap or 0.0 for gap, _ in its), default=0):.0%}")  # fmt: skip
 
 
 def main() -> None:

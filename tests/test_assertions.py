@@ -78,7 +78,7 @@ NOW = Fixed(cast(Store, None), 1_800_000_000.0)
 def key(name: str) -> tuple[rsa.RSAPrivateKey, x509.Certificate]:
     private = rsa.generate_private_key(65537, 2048)
     called = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
-    now = datetime.now(UTC)
+    now = datetime.fromtimestamp(NOW.now(), UTC)
     builder = x509.CertificateBuilder().subject_name(called).issuer_name(called).public_key(private.public_key())
     builder = builder.serial_number(1).not_valid_before(now - timedelta(1)).not_valid_after(now + timedelta(1))
     return private, builder.sign(private, hashes.SHA256())
@@ -525,5 +525,5 @@ def test_an_assertion_is_held_against_trusts_with_the_reason(enthesis: Program, 
 def test_what_anybody_changed_is_not_believed_when_it_is_asked_about(change: Callable[[Any], bytes]) -> None:
     forged = change(etree.fromstring(signed()))
     with pytest.raises(Refused, match="not signed as a whole"):
-        check_signature(asserted(forged), [key("desk")[1]])
-    check_signature(asserted(signed()), [key("forger")[1], key("desk")[1]])
+        check_signature(asserted(forged), [key("desk")[1]], datetime.fromtimestamp(NOW.now(), UTC))
+    check_signature(asserted(signed()), [key("forger")[1], key("desk")[1]], datetime.fromtimestamp(NOW.now(), UTC))

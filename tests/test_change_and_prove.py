@@ -159,12 +159,12 @@ def test_an_expected_refusal_is_met_by_a_refusal_of_access_only(enthesis: Progra
                 "a fake",
             )
             (proof,) = prove(reading.estate, [journey], connected, datetime.now(UTC), Silent())
-            assert (proof.outcome, proof.met) == ("undecided", False), name
+            assert (proof.outcome, proof.met) == ("not decided", False), name
         connected = Connected(
             {"lowland": Cloud("lowland", nobody, {})}, {"forge": Pipeline("forge", forge, enacted_lab.owner)}, "nothing"
         )
         (proof,) = prove(reading.estate, [journey], connected, datetime.now(UTC), Silent())
-        assert (proof.outcome, proof.met) == ("undecided", False)
+        assert (proof.outcome, proof.met) == ("not decided", False)
         assert "cannot be reached" in proof.evidence[-1].said
     finally:
         server.shutdown()

@@ -17,7 +17,10 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
+from kubernetes import config as official_config
 
+from enthesis.connectors.cluster import command_credentials
+from enthesis.connectors.cluster.command_credentials import VERSIONS
 from enthesis.connectors.cluster.kubeconfig import HONOURED, from_kubeconfigs
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Client
@@ -224,7 +227,7 @@ def test_a_command_is_found_from_its_file_and_told_about_the_cluster_where_it_as
     answer = (
         '{"apiVersion": "client.authentication.k8s.io/v1beta1", "kind": "ExecCredential", "status": {"token": "x"}}'
     )
-    plugin(folder, f"printf '%s' \"$KUBERNETES_EXEC_INFO\" > info; echo '{answer}'")
+    plugin(folder, f'printf \'%s\' "$KUBERNETES_EXEC_INFO" > "$(dirname "$0")/info"; echo \'{answer}\'')
     entry = {"command": "./plugin", "apiVersion": "client.authentication.k8s.io/v1beta1", "provideClusterInfo": True}
     seen = asked(api, written(folder, config(api, {"exec": entry})))
     assert headers(seen, "authorization") == ["Bearer x"]
@@ -255,6 +258,92 @@ def test_what_a_command_says_as_it_fails_is_told_without_any_secret(api: Api, tm
     with pytest.raises(EnthesisError, match="gave no credential") as caught:
         from_kubeconfigs([written(tmp_path, config(api, {"exec": entry}))])
     assert token not in caught.value.message and "sign in first" in caught.value.message
+
+
+V1 = "client.authentication.k8s.io/v1"
+
+
+def answering(folder: Path, name: str = "plugin", version: str = V1, **status: Any) -> Path:
+    """A command that gives this, and notes how often it ran."""
+    said = {"apiVersion": version, "kind": "ExecCredential", "status": status}
+    (folder / f"{name}.json").write_text(json.dumps(said))
+    return plugin(folder, f"echo run >> '{folder}/{name}.runs'; cat '{folder}/{name}.json'", name)
+
+
+@pytest.mark.parametrize("version", VERSIONS)
+@pytest.mark.parametrize("how", ["beside its file", "by its path", "by its name"])
+@pytest.mark.parametrize("given", ["a token", "a certificate", "both"])
+def test_the_official_client_gets_the_same_from_a_command(
+    api: Api, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, version: str, how: str, given: str
+) -> None:
+    status: dict[str, Any] = {"token": "of the command"} if given != "a certificate" else {}
+    if given != "a token":
+        status["clientCertificateData"] = (api.folder / "carol.pem").read_text()
+        status["clientKeyData"] = (api.folder / "carol.key").read_text()
+    place = answering(tmp_path, version=version, **status)
+    wrapped = plugin(tmp_path, f'test "$1" = one && test "$COLOUR" = green && exec \'{place}\'', "wrapped")
+    monkeypatch.setenv("PATH", f"{tmp_path}:{os.environ['PATH']}")
+    command = {"beside its file": "./wrapped", "by its path": str(wrapped), "by its name": "wrapped"}[how]
+    entry = {
+        "command": command, "args": ["one"], "env": [{"name": "COLOUR", "value": "green"}], "apiVersion": version,
+        "interactiveMode": "Never",
+    }  # fmt: skip
+    file = written(tmp_path, config(api, {"exec": entry}))
+    ours = asked(api, file)
+    official: Any = official_config.new_client_from_config
+    client = official(str(file))
+    bearer = client.configuration.get_api_key_with_prefix("BearerToken") or client.configuration.api_key.get(
+        "authorization"
+    )
+    assert headers(ours, "authorization") == ([bearer] if bearer else [])
+    assert ours["certificate"] == ([] if given == "a token" else ["carol"])
+    shown = client.configuration.cert_file
+    assert shown or given != "a certificate"  # of both, that client shows the token alone
+    if shown:
+        assert Path(shown).read_text().strip() == status["clientCertificateData"].strip()
+
+
+def test_a_command_is_run_again_before_what_it_gave_ends_and_not_before(api: Api, tmp_path: Path) -> None:
+    soon, later = ((datetime.now(UTC) + timedelta(seconds=left)).isoformat() for left in (5, 600))
+    for ends, runs in ((soon, 4), (later, 1), (None, 1)):
+        (tmp_path / "plugin.runs").unlink(missing_ok=True)
+        answering(tmp_path, token="t", **({"expirationTimestamp": ends} if ends else {}))
+        access = from_kubeconfigs([written(tmp_path, config(api, {"exec": {"command": "./plugin", "apiVersion": V1}}))])
+        with Client("the cluster", access.url, way=access.way) as client:
+            cluster = Cluster("a/cluster/c", "org", client, access.token)
+            for _ in range(3):
+                assert cluster.got("/api/v1/namespaces/x")["kind"] == "Namespace"
+        assert (tmp_path / "plugin.runs").read_text().count("run") == runs, ends
+
+
+@pytest.mark.parametrize(
+    ("body", "more", "says"),
+    [
+        ("sleep 60", {}, "did not end within 1 s"),
+        ("echo '{}'", {}, "not an ExecCredential"),
+        ("echo no", {}, "not an ExecCredential"),
+        ("echo '{\"apiVersion\": \"x/v9\", \"kind\": \"ExecCredential\", \"status\": {\"token\": \"t\"}}'", {},
+         "answers ExecCredential of x/v9"),
+        (f"echo '{{\"apiVersion\": \"{V1}\", \"kind\": \"ExecCredential\", \"status\": {{}}}}'", {},
+         "neither a token nor a certificate"),
+        (f"echo '{{\"apiVersion\": \"{V1}\", \"kind\": \"ExecCredential\", "
+         "\"status\": {\"token\": \"t\", \"expirationTimestamp\": \"soon\"}}'", {}, "no time"),
+        ("true", {"interactiveMode": "Always"}, "standard input is no terminal"),
+        ("true", {"interactiveMode": "Sometimes"}, "interactiveMode Sometimes"),
+        ("true", {"apiVersion": "client.authentication.k8s.io/v1alpha1"}, "apiVersion"),
+        ("true", {"runAs": "root"}, "runAs, which is not honoured"),
+        ("true", {"env": {"A": "b"}}, "env that is no list"),
+        ("true", {"command": "./none", "installHint": "ask the field team"}, "ask the field team"),
+    ],
+)  # fmt: skip
+def test_a_command_that_gives_nothing_of_use_is_told_with_its_reason(
+    api: Api, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, body: str, more: dict[str, Any], says: str
+) -> None:
+    monkeypatch.setattr(command_credentials, "SECONDS", 1)
+    plugin(tmp_path, body)
+    entry = {"command": "./plugin", "apiVersion": V1, **more}
+    with pytest.raises(EnthesisError, match=says):
+        from_kubeconfigs([written(tmp_path, config(api, {"exec": entry}))])
 
 
 def test_a_proxy_leads_there_and_another_kind_is_refused(api: Api, tmp_path: Path) -> None:

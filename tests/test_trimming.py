@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 from ortools.sat.python import cp_model
 
-from enthesis.cleaning import narrowing
+from enthesis.cleaning import narrowing, new_roles
 from enthesis.cleaning.narrowing import Permission, Seat, narrowest
 from enthesis.cleaning.needs import needs_of
 from enthesis.cleaning.trimming import Trimmed, edits_of, trim
@@ -110,11 +110,35 @@ def test_another_way_of_searching_finds_nothing_better(seed: int, monkeypatch: p
         solver.parameters.num_workers = 1  # which proves by search, and not by what cannot go together
         return solver
 
-    monkeypatch.setattr(narrowing, "_solver", by_trying)
+    monkeypatch.setattr(new_roles, "_solver", by_trying)
     other = narrowest(seats, existing, 3)
     assert found.gap == other.gap == 0
     first, second = (worth(seats, [its for _, its in one.roles], one.at) for one in (found, other))
     assert first == second and first[0] == found.beyond
+
+
+@pytest.mark.parametrize("seed", range(30))
+def test_without_the_solver_no_role_is_new_and_as_little_as_can_be_is_beyond_need(
+    seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    seats, existing = account(seed, 12)
+    solved = narrowest(seats, existing, 0)
+    monkeypatch.setattr(narrowing, "find_spec", lambda name: None)
+    found = narrowest(seats, existing, 5)
+    assert found.gap is None and {name for name, _ in found.roles} <= set(existing)
+    roles = [its for _, its in found.roles]
+    for seat, chosen in zip(seats, found.at, strict=True):
+        assert seat.needs <= frozenset(one for number in chosen for one in roles[number]) <= seat.allowed
+    assert found.beyond == worth(seats, roles, found.at)[0] == solved.beyond
+    monkeypatch.setattr(narrowing, "MOST_EXACT", 0)
+    quick = narrowest(seats, existing, 5)
+    assert (
+        solved.beyond
+        <= quick.beyond
+        <= sum(sum(seat.beyond.get(one, 1) for one in seat.allowed - seat.needs) for seat in seats)
+    )
+    with pytest.raises(ValueError, match="no roles fit"):
+        narrowest(seats, {}, 5)
 
 
 def test_where_no_time_is_left_all_stays_as_it_is(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -123,7 +147,7 @@ def test_where_no_time_is_left_all_stays_as_it_is(monkeypatch: pytest.MonkeyPatc
     def nothing(self: object, aims: object, seconds: float) -> object:
         raise ValueError("nothing was found")
 
-    monkeypatch.setattr(narrowing._Model, "solved", nothing)
+    monkeypatch.setattr(new_roles._Model, "solved", nothing)
     found = narrowest(seats, existing, 5)
     assert found.gap == 1 and {name for name, _ in found.roles} <= set(existing)
     roles = [its for _, its in found.roles]

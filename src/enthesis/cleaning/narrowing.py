@@ -1,22 +1,19 @@
-"""The narrowest roles and grants that still allow what is needed: exactly, by constraint programming (CP-SAT).
+"""The narrowest roles and grants that still allow what is needed.
 
 Of all choices the one that gives the fewest units beyond need, then the one with the fewest roles, then the one with
 the fewest grants. A unit is an identity, a permission and a declared place. Grants stand where something is needed, and
-are to whom they were to; at most so many roles of a holder are new.
+are to whom they were to; at most so many roles of a holder are new. New roles are looked for by `new_roles`, which
+needs a solver; without it each seat keeps the fewest of the roles that exist.
 """
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from itertools import pairwise
-
-from ortools.sat.python import cp_model
+from importlib.util import find_spec
+from itertools import combinations
 
 Permission = tuple[str, str]
-SHARE = 0.1  # of the time that is given, for finding the best again in the same way each time
-MOST_COST = 2**60  # that a solver counts
-FOUND = (cp_model.OPTIMAL, cp_model.FEASIBLE)
-Choice = cp_model.IntVar
+SOLVER = "ortools"
+MOST_EXACT = 12  # roles at a class of seats of which every combination is tried
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,97 +33,14 @@ class Seat:
 class Chosen:
     """What was chosen: the roles (existing ones by name, new ones as sets of permissions), and which are at each seat.
 
-    `gap` is how far the choice may be from the best, as a share; 0 where it is proven to be the best.
+    `gap` is how far the choice may be from the best, as a share: 0 where it is proven to be the best, None where no new
+    role was looked for, since the solver is not installed.
     """
 
     roles: tuple[tuple[str, frozenset[Permission]], ...]
     at: tuple[tuple[int, ...], ...]
     beyond: int
-    gap: float = 0.0
-
-
-class _Model:
-    """A program under construction: choices that are made or not, what follows from them, and aims."""
-
-    def __init__(self) -> None:
-        self.program = cp_model.CpModel()
-
-    def choice(self) -> Choice:
-        """One more choice."""
-        return self.program.new_bool_var("")
-
-    def clause(self, made: Iterable[Choice], one_of: Iterable[Choice]) -> None:
-        """Where all of the first are made, one of the others is made too."""
-        self.program.add_bool_or([*(~choice for choice in made), *one_of])
-
-    def at_most(self, made: Sequence[Choice], most: int) -> None:
-        """So many of these are made at the most."""
-        if len(made) > most:
-            self.program.add(cp_model.LinearExpr.sum(made) <= most)
-
-    def solved(self, aims: Sequence[Mapping[Choice, int]], seconds: float) -> tuple[Callable[[Choice], bool], float]:
-        """Whether a choice is made in the best solution by one aim after the other, none at the cost of an earlier one,
-        and how far that may be from the best, as a share. ValueError where nothing fits, or nothing was found.
-
-        Of several that are best it is the same one each time, unless that takes long.
-        """
-        best: cp_model.CpSolver | None = None
-        for aim in _together(aims):
-            cost = cp_model.LinearExpr.weighted_sum(list(aim), list(aim.values()))
-            self.program.minimize(cost)
-            solver = _solver(seconds, 2)
-            state = _state(solver, self.program)
-            if state not in FOUND:
-                if best is None:
-                    raise ValueError("no roles fit")
-                return best.boolean_value, 1.0
-            best, worth = solver, round(solver.objective_value)
-            if state != cp_model.OPTIMAL:
-                return best.boolean_value, (worth - best.best_objective_bound) / worth
-            self.program.add(cost <= worth)  # what comes next makes this no worse
-        self.program.clear_objective()  # type: ignore[no-untyped-call]
-        again = _solver(SHARE * seconds, 1)
-        if _state(again, self.program) in FOUND or best is None:
-            best = again
-        return best.boolean_value, 0.0
-
-
-def _together(aims: Sequence[Mapping[Choice, int]]) -> list[dict[Choice, int]]:
-    """Aims in one as far as numbers go: a unit of an earlier one costs more than all of a later one can."""
-    out: list[dict[Choice, int]] = [{}]
-    for aim in aims:
-        unit = sum(aim.values()) + 1
-        both = {choice: cost * unit for choice, cost in out[-1].items()}
-        for choice, cost in aim.items():
-            both[choice] = both.get(choice, 0) + cost
-        if sum(both.values()) > MOST_COST:
-            out.append(dict(aim))
-        else:
-            out[-1] = both
-    return out
-
-
-def _solver(seconds: float, workers: int) -> cp_model.CpSolver:
-    """A solver for so long. Of two workers one proves that nothing is better, by what cannot go together, and one looks
-    for better ones; one alone looks for the same in the same way each time."""
-    solver = cp_model.CpSolver()
-    solver.parameters.max_time_in_seconds = seconds
-    solver.parameters.num_workers = workers
-    solver.parameters.catch_sigint_signal = False  # it would be taken for the end of the time
-    if workers > 1:
-        solver.parameters.subsolvers.append("core_or_no_lp")
-    return solver
-
-
-def _state(solver: cp_model.CpSolver, program: cp_model.CpModel) -> object:
-    """How the search for a solution ended. An interruption ends it at once."""
-    with ThreadPoolExecutor(1) as pool:
-        coming = pool.submit(solver.solve, program)
-        try:
-            return coming.result()
-        except BaseException:
-            solver.stop_search()
-            raise
+    gap: float | None = 0.0
 
 
 def narrowest(
@@ -138,175 +52,48 @@ def narrowest(
     """
     if not seats:
         return Chosen((), (), 0)
-    return _without_beyond(seats, existing, new, seconds) or _Program(seats, existing, new).chosen(seconds)
+    if find_spec(SOLVER) is None:
+        return _of_existing(seats, existing)
+    from enthesis.cleaning.new_roles import with_new_roles  # noqa: PLC0415  loads the solver, where it is installed
+
+    return with_new_roles(seats, existing, new, seconds)
 
 
-class _Program:
-    """The choice as a program: which permissions each new role holds, and which roles stand at which class of seats.
-
-    New roles are alike, so of the solutions that differ in their order alone one is enough.
-    """
-
-    def __init__(self, seats: Sequence[Seat], existing: Mapping[str, frozenset[Permission]], new: int) -> None:
-        self.seats = seats
-        self.existing = existing
-        self.classes = _classes(seats)
-        self.columns = _alike(seats, existing.values())
-        self.model = model = _Model()
-        fitting = [name for name in existing if any(_fits(existing[name], seat) for seat in self.classes)]
-        self.used = {name: model.choice() for name in fitting}
-        self.holds = [[model.choice() for _ in self.columns] for _ in range(min(new, len(self.classes)))]
-        self.beyond: dict[Choice, int] = {}
-        self.grants: dict[Choice, int] = {}
-        self.stands: list[tuple[dict[str, Choice], list[Choice]]] = []
-        for seat, members in self.classes.items():
-            self._seat(seat, len(members))
-        self.made = self._in_order()
-        self._no_more_than_needed()
-
-    def _seat(self, seat: Seat, many: int) -> None:
-        """The roles that may stand at a class of seats, and what each group of permissions asks of them."""
-        model = self.model
-        by_name = {name: model.choice() for name in self.used if _fits(self.existing[name], seat)}
-        by_new = [model.choice() for _ in self.holds]
-        self.stands.append((by_name, by_new))
-        for name, at in by_name.items():
-            model.clause([at], [self.used[name]])
-        self.grants |= dict.fromkeys((*by_name.values(), *by_new), many)
-        for column, permissions in enumerate(self.columns):
-            having = [at for name, at in by_name.items() if permissions <= self.existing[name]]
-            new = [(at, role[column]) for at, role in zip(by_new, self.holds, strict=True)]
-            if permissions <= seat.needs:
-                giving = [(model.choice(), at, holds) for at, holds in new]
-                for both, at, holds in giving:
-                    model.clause([both], [at])
-                    model.clause([both], [holds])
-                model.clause([], [*having, *(both for both, _, _ in giving)])
-            elif permissions <= seat.allowed:
-                cost = many * sum(seat.beyond.get(one, 1) for one in permissions)
-                if cost:
-                    extra = model.choice()
-                    self.beyond[extra] = cost
-                    for made in (*((at,) for at in having), *new):
-                        model.clause(made, [extra])
-            else:
-                for made in new:
-                    model.clause(made, ())
-
-    def _in_order(self) -> list[Choice]:
-        """Whether each new role stands anywhere. None stands first at an earlier class than the one before it, and
-        where two stand at the same classes up to some class, the earlier one stands there if the later one does."""
-        model = self.model
-        so_far: list[Choice] = []  # whether each role stands at a class up to here
-        same: list[list[Choice]] = [[] for _ in self.holds[1:]]  # whether it is as the next one is up to here
-        for _, by_new in self.stands:
-            before, so_far = so_far, [model.choice() for _ in by_new]
-            for number, (here, at) in enumerate(zip(so_far, by_new, strict=True)):
-                ways = [at, *before[number : number + 1]]
-                model.clause([here], ways)
-                for way in ways:
-                    model.clause([way], [here])
-            for number, (one, other) in enumerate(pairwise(by_new)):
-                model.clause([so_far[number + 1]], [so_far[number]])
-                model.clause([*same[number], other], [one])
-                still = model.choice()
-                model.clause([*same[number], one, other], [still])
-                model.clause(same[number], [one, other, still])
-                same[number] = [still]
-        return so_far
-
-    def _no_more_than_needed(self) -> None:
-        """A new role holds nothing that is needed nowhere where it stands."""
-        for number, role in enumerate(self.holds):
-            for permissions, holds in zip(self.columns, role, strict=True):
-                stands = zip(self.classes, self.stands, strict=True)
-                self.model.clause([holds], [at[number] for seat, (_, at) in stands if permissions <= seat.needs])
-
-    def chosen(self, seconds: float) -> Chosen:
-        """The best solution as roles and seats, or as it is where none is found in time; ValueError where there is
-        none."""
-        fresh = dict.fromkeys(self.made, 1)
-        roles = dict.fromkeys(self.used.values(), 1) | fresh
-        try:
-            made, gap = self.model.solved((self.beyond, roles, fresh, self.grants), seconds)
-        except ValueError:
-            return self._as_it_is()
-        contents = [
-            frozenset(one for its, holds in zip(self.columns, role, strict=True) if made(holds) for one in its)
-            for role in self.holds
-        ]
-        every = [*((name, self.existing[name]) for name in self.used), *(("", its) for its in contents)]
-        order = {name: number for number, name in enumerate(self.used)}
-        at = [
-            [*(order[name] for name, its in by_name.items() if made(its)),
-             *(number for number, its in enumerate(by_new, len(order)) if made(its) and every[number][1])]
-            for by_name, by_new in self.stands
-        ]  # fmt: skip
-        return _picked(self.seats, list(self.classes.items()), every, at, gap)
-
-    def _as_it_is(self) -> Chosen:
-        """Every role that exists wherever it may stand; ValueError where that is not enough."""
-        names = list(self.used)
-        at = [[names.index(name) for name in by_name] for by_name, _ in self.stands]
-        for seat, its in zip(self.classes, at, strict=True):
-            if not seat.needs <= frozenset(one for number in its for one in self.existing[names[number]]):
-                raise ValueError("no roles fit")
-        every = [(name, self.existing[name]) for name in names]
-        return _picked(self.seats, list(self.classes.items()), every, at, 1.0)
+def _of_existing(seats: Sequence[Seat], existing: Mapping[str, frozenset[Permission]]) -> Chosen:
+    """At each class of seats the roles that give least beyond need, of those that exist. ValueError where none fit."""
+    classes = list(classes_of(seats).items())
+    roles = sorted(existing.items())
+    at = [_covering(seat, roles) for seat, _ in classes]
+    return by_role(seats, classes, roles, at, None)
 
 
-MOST_CANDIDATES = 4_000  # roles that are looked at where nothing beyond need is given
+def _covering(seat: Seat, roles: Sequence[tuple[str, frozenset[Permission]]]) -> list[int]:
+    """The roles, by number, that give all that a seat needs and least beyond it: the best of all choices where there
+    are few, else a good one, of which each role is needed."""
+
+    def beyond(chosen: Sequence[int]) -> int:
+        given = frozenset(permission for number in chosen for permission in roles[number][1])
+        return sum(seat.beyond.get(permission, 1) for permission in given - seat.needs)
+
+    def covers(chosen: Sequence[int]) -> bool:
+        return seat.needs <= frozenset(permission for number in chosen for permission in roles[number][1])
+
+    here = [number for number, (_, its) in enumerate(roles) if fits(its, seat)]
+    if not covers(here):
+        raise ValueError("no roles fit")
+    if len(here) <= MOST_EXACT:
+        every = (list(some) for count in range(len(here) + 1) for some in combinations(here, count))
+        return min((some for some in every if covers(some)), key=lambda some: (beyond(some), len(some), some))
+    for number in sorted(here, key=lambda number: beyond([number]), reverse=True):
+        rest = [one for one in here if one != number]
+        if covers(rest):
+            here = rest
+    return here
 
 
-def _without_beyond(
-    seats: Sequence[Seat], existing: Mapping[str, frozenset[Permission]], new: int, seconds: float
-) -> Chosen | None:
-    """The best choice that gives nothing beyond need, with the fewest roles and then grants; None where there is none.
-
-    A role that stands at some seats gives no more than what all of them may have for nothing: so the roles to choose
-    from are the intersections of that, and the choice is a cover, which is solved far faster than the whole program.
-    """
-    classes = list(_classes(seats).items())
-    free = [seat.needs | {one for one in seat.allowed if not seat.beyond.get(one, 1)} for seat, _ in classes]
-    candidates = _intersections(free)
-    if candidates is None:
-        return None
-    model = _Model()
-    roles = [*existing.items(), *(("", its) for its in candidates)]
-    made = [model.choice() for _ in roles]
-    fresh = [choice for choice, (name, _) in zip(made, roles, strict=True) if not name]
-    model.at_most(fresh, new)
-    grants: dict[Choice, int] = {}
-    stands: list[list[tuple[int, Choice]]] = []
-    for (seat, members), may in zip(classes, free, strict=True):
-        here = [(number, model.choice()) for number, (_, its) in enumerate(roles) if its <= may and its & seat.needs]
-        stands.append(here)
-        for number, at in here:
-            model.clause([at], [made[number]])
-            grants[at] = len(members)
-        for need in seat.needs:
-            model.clause([], [at for number, at in here if need in roles[number][1]])
-    try:
-        chosen, gap = model.solved((dict.fromkeys(made, 1), dict.fromkeys(fresh, 1), grants), seconds)
-    except ValueError:
-        return None
-    picked = [[number for number, choice in here if chosen(choice)] for here in stands]
-    return None if gap else _picked(seats, classes, roles, picked, gap)
-
-
-def _intersections(sets: Sequence[frozenset[Permission]]) -> list[frozenset[Permission]] | None:
-    """Every intersection of some of these that is not empty; None where there are too many."""
-    found: set[frozenset[Permission]] = set()
-    for one in sets:
-        found |= {one, *(one & other for other in found)}
-        if len(found) > MOST_CANDIDATES:
-            return None
-    return sorted((one for one in found if one), key=sorted)
-
-
-def _picked(
+def by_role(
     seats: Sequence[Seat], classes: Sequence[tuple[Seat, list[int]]],
-    roles: Sequence[tuple[str, frozenset[Permission]]], chosen: Sequence[Sequence[int]], gap: float,
+    roles: Sequence[tuple[str, frozenset[Permission]]], chosen: Sequence[Sequence[int]], gap: float | None,
 ) -> Chosen:  # fmt: skip
     """The choice in roles and seats; a new role holds what is needed where it stands, and no more."""
     needed: dict[int, frozenset[Permission]] = {}
@@ -326,12 +113,12 @@ def _picked(
     return Chosen(tuple(out), tuple(at), beyond, gap)
 
 
-def _fits(role: frozenset[Permission], seat: Seat) -> bool:
+def fits(role: frozenset[Permission], seat: Seat) -> bool:
     """Whether a role gives something that a seat needs, and nothing that it may not give."""
     return bool(role & seat.needs) and role <= seat.allowed
 
 
-def _classes(seats: Sequence[Seat]) -> dict[Seat, list[int]]:
+def classes_of(seats: Sequence[Seat]) -> dict[Seat, list[int]]:
     """Seats that ask for the same, under one of them; those of which the least may be granted come first, since they
     leave the fewest ways."""
     out: dict[tuple[object, ...], list[int]] = {}
@@ -340,16 +127,3 @@ def _classes(seats: Sequence[Seat]) -> dict[Seat, list[int]]:
         out.setdefault((seat.needs, seat.allowed, cost), []).append(number)
     listed = sorted(out.values(), key=lambda members: (len(seats[members[0]].allowed), len(seats[members[0]].needs)))
     return {seats[members[0]]: members for members in listed}
-
-
-def _alike(seats: Sequence[Seat], roles: Iterable[frozenset[Permission]]) -> list[frozenset[Permission]]:
-    """The permissions, those together that no seat and no role tells apart."""
-    listed = list(roles)
-    by_signature: dict[tuple[object, ...], set[Permission]] = {}
-    for one in sorted({one for seat in seats for one in seat.allowed}):
-        of_seats = tuple(
-            (one in seat.needs, one in seat.allowed, 0 if one in seat.needs else seat.beyond.get(one, 1))
-            for seat in seats
-        )
-        by_signature.setdefault((of_seats, tuple(one in role for role in listed)), set()).add(one)
-    return [frozenset(its) for its in by_signature.values()]

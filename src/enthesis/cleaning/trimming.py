@@ -43,7 +43,9 @@ class BundleChange:
 @dataclass(frozen=True, slots=True)
 class Trimmed:
     """The narrower estate, and what to know: the changes and new roles, the changes that were withheld since something
-    that was used would be refused, what was used and not lately, and permissions before and after by identity."""
+    that was used would be refused, what was used and not lately, and permissions before and after by identity.
+
+    `gap` is how far the choice may be from the least, as a share; None where no new role was looked for."""
 
     after: Estate
     changes: tuple[BundleChange, ...] = ()
@@ -54,7 +56,7 @@ class Trimmed:
     rare: Mapping[tuple[str, Permission, str], float] = field(default_factory=dict)
     units: Mapping[str, tuple[int, int]] = field(default_factory=dict)
     beyond: int = 0
-    gap: float = 0.0
+    gap: float | None = 0.0
 
 
 def trim(
@@ -72,18 +74,26 @@ def trim(
         by_holder.setdefault(bundle.holder, []).append(number)
     changes: list[BundleChange] = []
     roles: dict[str, Role] = {}
-    beyond, gap = 0, 0.0
+    beyond = 0
+    gaps: list[float | None] = []
     for holder, numbers in by_holder.items():
         step(holder)
         seats = [seat for number in numbers for seat in _seats(index, number, bundles[number], wanted[number])]
         existing = {grant.role: index.permissions(grant.role) for number in numbers for grant in bundles[number].grants}
         chosen = narrowest(seats, existing, new, seconds)
-        beyond, gap = beyond + chosen.beyond // BEYOND, max(gap, chosen.gap)
+        beyond += chosen.beyond // BEYOND
+        gaps.append(chosen.gap)
         found, made = _changes(bundles, numbers, seats, chosen, _names(estate, holder, chosen, roles))
         changes += found
         roles |= made
-    told = Trimmed(estate, unused=tuple(unused), rare=needs.rare, beyond=beyond, gap=gap)
+    told = Trimmed(estate, unused=tuple(unused), rare=needs.rare, beyond=beyond, gap=_widest(gaps))
     return _replayed(index, changes, roles, now, told)
+
+
+def _widest(gaps: Sequence[float | None]) -> float | None:
+    """The widest of some gaps; None where one of them is not known."""
+    known = [gap for gap in gaps if gap is not None]
+    return max(known, default=0.0) if len(known) == len(gaps) else None
 
 
 class _Index:

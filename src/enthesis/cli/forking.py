@@ -18,6 +18,7 @@ from typing import NoReturn
 import enthesis
 from enthesis.__main__ import run
 from enthesis.cli.interrupts import SIGNALS
+from enthesis.model.errors import EnthesisError
 
 FOR_OTHERS = ("enthesis.testing",)  # what only programs of others import, with libraries that need not be here
 LAZY = ("typer._adapters",)  # what the command line imports only once it runs a command
@@ -29,14 +30,19 @@ def modules() -> list[str]:
     return [name for name in found if not name.endswith("__main__")]
 
 
-ON_DEMAND = "enthesis.connectors.postgresql."  # needs a library that is installed for it
+ON_DEMAND = (  # what needs a library that is installed for it
+    "enthesis.connectors.postgresql.",
+    "enthesis.tokens.asserted",
+    "enthesis.lab.assertions",
+    "enthesis.cleaning.new_roles",
+)
 
 
 def import_everything() -> None:
     """Imports all of this program, so that no command that is forked later has to; takes a second or two."""
     for name in modules():
         if name.startswith(ON_DEMAND):
-            with suppress(ModuleNotFoundError):
+            with suppress(ModuleNotFoundError, EnthesisError):
                 importlib.import_module(name)
         elif name not in FOR_OTHERS:
             importlib.import_module(name)

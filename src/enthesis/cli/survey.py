@@ -10,8 +10,8 @@ from importlib.metadata import entry_points
 from pathlib import Path
 from typing import Annotated
 
-import orjson
 import typer
+from msgspec.json import decode
 
 from enthesis.cli.histories import StoreOption, journal_if_any, keep_if_any, signed_in
 from enthesis.cli.options import (
@@ -28,8 +28,8 @@ from enthesis.cli.questions import agreed, now
 from enthesis.cli.subjects import read_estate
 from enthesis.connectors.cluster.refreshing import Refreshed
 from enthesis.connectors.cluster.surveying import Cluster
+from enthesis.files.atomic_files import fresh_file
 from enthesis.files.finding import estate_folder, find_estate
-from enthesis.files.saving import fresh_file
 from enthesis.live.adopting import SystemToAdopt, place_to_adopt
 from enthesis.live.adopting import adopt as take_over
 from enthesis.live.adopting_accounts import found_at, mark, write
@@ -400,12 +400,12 @@ def _read_on(system: Surveys, since: Path) -> Surveys:
         return system
     lines = list(_lines_of(since))
     try:
-        header, ends, end = (orjson.loads(line) for line in (lines[0], lines[-2], lines[-1]))
+        header, ends, end = (decode(line) for line in (lines[0], lines[-2], lines[-1]))
         of, head = header["of"], int(header.get("head", 0))
         same = len(of) == 1 and of[0]["name"] == system.name and tuple(of[0].get("namespaces", ())) == system.only
         if header.get("enthesis") != "survey" or not end.get("end") or not isinstance(ends, dict):
             raise ValueError(since)
-    except (ValueError, TypeError, KeyError, IndexError, AttributeError):
+    except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError):
         raise InvalidInput(f"{since} is not a survey", code="survey-invalid") from None
     if not same:
         remark(f"{system.name} is read from the beginning: {since} is a survey of other systems, or of more of them.")
@@ -418,7 +418,7 @@ def _parsed(since: Path, lines: Sequence[bytes], end: Record, head: int) -> Iter
     if end.get("digest") != DIGEST + sha256(b"".join(lines[:-1])).hexdigest():
         message = f"the lines of {since} are not those that were written"
         raise InvalidInput(message, code="survey-invalid", remedy="survey without --since")
-    yield from map(orjson.loads, lines[1 + head : -2])
+    yield from map(decode, lines[1 + head : -2])
 
 
 def _estate(given: Path | None, *, needed: bool) -> tuple[Estate | None, Path | None]:

@@ -37,6 +37,7 @@ from enthesis.output.differences import gain_sentences
 from enthesis.output.lines import Line
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.output.verdicts import TOLD, remedies_json, remedy_lines, verdict_json, verdict_lines
+from enthesis.verdicts.answers import Verdict
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question, question_of
@@ -131,10 +132,8 @@ def trace(
             raise InvalidInput(f"there is no remedy {write}: {len(remedies.found)} were found", code="remedy-unknown")
         for name in write_remedy(folder, described, remedies.found[write - 1], question, journey):
             remark(f"Remedy {write} is written into {name}.", quiet=quiet)
-    if verdict.ending is Ending.UNDECIDED:
-        raise typer.Exit(5)
     if not verdict.allowed:
-        raise typer.Exit(2 if "names" in verdict.refused_at and _unknown(verdict) else 1)
+        raise typer.Exit(_exit_code(verdict))
 
 
 def _at_host(
@@ -151,7 +150,14 @@ def _at_host(
     return list(at_host_lines(told)), at_host_json(told)
 
 
-def _unknown(verdict: Any) -> bool:
+def _exit_code(verdict: Verdict) -> int:
+    """The exit code of an answer that is not yes: not decided, a name that is not there, or refused."""
+    if verdict.ending is Ending.UNDECIDED:
+        return 5
+    return 2 if VerdictStep.NAMES in verdict.refused_at and _unknown(verdict) else 1
+
+
+def _unknown(verdict: Verdict) -> bool:
     """Whether a name is not there at all, rather than disabled or lapsed."""
     return any(request.step(VerdictStep.TARGET_SIDE).outcome is Outcome.UNKNOWN for request in verdict.requests)
 

@@ -20,7 +20,7 @@ from typing import Any, ParamSpec, TypeVar
 from urllib.parse import quote, urlsplit
 
 import httpx
-import orjson
+from msgspec.json import decode
 from tenacity import (
     RetryCallState,
     Retrying,
@@ -118,7 +118,7 @@ class HttpAnswer:
     def json(self, who: str) -> dict[str, Any]:
         """The JSON object in it; UnexpectedAnswer where there is none."""
         try:
-            value = orjson.loads(self.content)
+            value = decode(self.content)
         except (ValueError, RecursionError):
             raise UnexpectedAnswer(
                 f"{who} answered {self.status} with content that is not JSON", code="answer-not-understood"

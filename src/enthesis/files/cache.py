@@ -6,15 +6,16 @@ other bytes; one that does not read back as a tree is ignored and written anew.
 
 import hashlib
 import json
-import os
-import tempfile
 from pathlib import Path
 from typing import Any
 
+from enthesis.files.atomic_files import fresh_file
 from enthesis.files.nodes import Node
+from enthesis.model.errors import InvalidInput
 
 FORMAT = "1"  # changes whenever the tree does
 MAX_ENTRIES = 200
+PRIVATE_KEY = b"PRIVATE KEY-----"  # in a file by mistake: what is an error there is not kept anywhere else
 
 
 class TreeCache:
@@ -33,18 +34,16 @@ class TreeCache:
             return None
 
     def put(self, data: bytes, tree: Node) -> None:
-        """Remembers a tree; a folder that cannot be written to is not an error."""
-        if self.folder is None:
+        """Remembers a tree, but none with a private key in it; a folder that cannot be written to is no error."""
+        if self.folder is None or PRIVATE_KEY in data:
             return
         try:
             self.folder.mkdir(mode=0o700, parents=True, exist_ok=True)
             text = json.dumps(_flat(tree), separators=(",", ":"))
-            handle, name = tempfile.mkstemp(dir=self.folder)
-            with os.fdopen(handle, "w", encoding="utf-8") as file:
-                file.write(text)
-            Path(name).replace(self._path(data))
+            with fresh_file(self._path(data), mode=0o600, durable=False) as file:
+                file.write(text.encode())
             self._prune()
-        except (OSError, ValueError, RecursionError):
+        except (InvalidInput, OSError, ValueError, RecursionError):
             return
 
     def _path(self, data: bytes) -> Path:

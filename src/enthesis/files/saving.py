@@ -1,13 +1,10 @@
 """Edits an estate's files: the result is read back first, and nothing is written that is not as it was meant."""
 
-import os
-import stat
-import tempfile
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Sequence
+from contextlib import suppress
 from pathlib import Path
-from typing import BinaryIO
 
+from enthesis.files.atomic_files import fresh_file
 from enthesis.files.editing import Edit, NotEditable, edited
 from enthesis.files.finding import find_estate
 from enthesis.files.folder import Reading, estate_texts, is_read, read_texts
@@ -111,41 +108,6 @@ def write_file(path: Path, content: bytes, *, foreign: bool = False) -> None:
         _keep_apart(path)
     with fresh_file(path) as file:
         file.write(content)
-
-
-@contextmanager
-def fresh_file(path: Path) -> Iterator[BinaryIO]:
-    """A file that takes the place of one when all of it is written, and leaves that alone where it is not.
-
-    InvalidInput where it cannot be written.
-    """
-    place: Path | None = None
-    try:
-        number, beside = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name[:100]}.")
-        place = Path(beside)
-        with os.fdopen(number, "wb") as file:
-            yield file
-            file.flush()
-            os.fsync(number)
-        place.chmod(_mode_of(path))
-        place.replace(path)
-    except BaseException as fault:
-        if place is not None:
-            with suppress(OSError):
-                place.unlink()
-        if not isinstance(fault, OSError):
-            raise
-        raise InvalidInput(f"{path} cannot be written: {fault.strerror}", code="file-unwritable") from None
-
-
-def _mode_of(path: Path) -> int:
-    """The mode of the file that is there, or that of a new one."""
-    try:
-        return stat.S_IMODE(path.lstat().st_mode) if not path.is_symlink() else 0o600
-    except OSError:
-        mask = os.umask(0o077)
-        os.umask(mask)
-        return 0o666 & ~mask
 
 
 def _keep_apart(path: Path) -> None:

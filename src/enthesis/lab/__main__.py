@@ -17,14 +17,14 @@ import time
 from collections.abc import Iterator, Mapping
 from email.utils import formatdate
 from functools import partial
+from importlib.util import find_spec
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 import uvicorn
 from starlette.applications import Starlette
 
-from enthesis.lab.assertions import AssertionServer, ShownAssertions
 from enthesis.lab.authority import make_certificates
 from enthesis.lab.cloud import CloudServer
 from enthesis.lab.cluster.serving import ClusterServer
@@ -42,7 +42,11 @@ from enthesis.lab.ssh_authority import SshAuthority, serial_of
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
 
+if TYPE_CHECKING:
+    from enthesis.lab.assertions import AssertionServer, ShownAssertions
+
 HOST = "127.0.0.1"
+NO_ASSERTIONS = "the library for assertions is not installed (pip install 'enthesis[saml]')"
 INTERRUPTS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 
@@ -102,6 +106,13 @@ def _services(inventory: dict[str, Any]) -> dict[str, str]:
     return found
 
 
+def _that_can_run(kinds: dict[str, str], absent: dict[str, str]) -> dict[str, str]:
+    """The services for which all libraries are installed; why the others are `absent` is put there."""
+    missing = [name for name, kind in kinds.items() if kind == "assertions"] if find_spec("signxml") is None else []
+    absent |= dict.fromkeys(missing, NO_ASSERTIONS)
+    return {name: kind for name, kind in kinds.items() if name not in missing}
+
+
 def _is_cluster(address: str) -> bool:
     parts = address.split("/")
     return len(parts) == 3 and parts[1] == "cluster"
@@ -115,7 +126,8 @@ async def _serve(state: Path, ready: int | None) -> None:
     owners_word(store)
     authority, chain, key = make_certificates(state)
     ports: dict[str, int] = store.setting("ports", {})
-    kinds = _services(inventory)
+    absent: dict[str, str] = {}
+    kinds = _that_can_run(_services(inventory), absent)
     sockets = {name: _socket(ports.get(name)) for name in kinds}
     signers: dict[str, Signer] = {}
     urls = {
@@ -135,10 +147,7 @@ async def _serve(state: Path, ready: int | None) -> None:
         name: EnrolmentServer(name, inventory, store, clock, urls[name], signers)
         for name, kind in kinds.items() if kind == "authority"
     }  # fmt: skip
-    asserting = {
-        name: AssertionServer(name, inventory["issuers"][name], store, clock, urls[name])
-        for name, kind in kinds.items() if kind == "assertions"
-    }  # fmt: skip
+    asserting = _asserting(kinds, inventory, store, clock, urls)
     ssh_authorities = {
         name: SshAuthority(store, clock, name)
         for name, issuer in inventory["issuers"].items() if issuer["kind"] == "ssh"
@@ -147,27 +156,13 @@ async def _serve(state: Path, ready: int | None) -> None:
         cloud.vouches_for = tuple(authority.url for authority in authorities.values())
         known = {name: authority.certificate for name, authority in authorities.items()}
         cloud.callers.certificates = ShownCertificates(store, clock, known, cloud.url)
-        signing = {server.url: (name, server.certificate) for name, server in asserting.items()}
-        cloud.callers.assertions = ShownAssertions(store, clock, signing, f"{cloud.url}/token")
+        cloud.callers.assertions = _shown_assertions(asserting, store, clock, f"{cloud.url}/token")
         cloud.ssh_authorities = ssh_authorities
     for name, kind in kinds.items():
         own = authorities.get(name) or asserting.get(name)
         app = own.app() if own else _app(name, kind, inventory, store, clock, signers, clouds)
-        safe = kind != "hosts"  # a link-local service has no certificate
-        config = uvicorn.Config(
-            _dated(guarded(faulty(app, name, faults)), clock),
-            ssl_certfile=chain if safe else None,
-            ssl_keyfile=key if safe else None,
-            proxy_headers=False,
-            log_config=None,
-            access_log=False,
-            lifespan="off",
-            server_header=False,
-            date_header=False,
-            timeout_graceful_shutdown=3,
-        )
-        servers.append(_Server(config))
-    absent: dict[str, str] = {}
+        pair = (chain, key) if kind != "hosts" else None  # a link-local service has no certificate
+        servers.append(_server(_dated(guarded(faulty(app, name, faults)), clock), pair))
     databases = _databases(state, inventory, store, clock, (chain, key), absent)
     logins = _logins(inventory, store, ssh_authorities, absent)
     for cloud in clouds.values():
@@ -186,6 +181,49 @@ async def _serve(state: Path, ready: int | None) -> None:
         for login in logins:
             login.stop()
     store.close()
+
+
+def _server(app: Any, certificate: tuple[Path, Path] | None) -> _Server:
+    """A server of an application, with TLS where it has a certificate (its chain, its key)."""
+    chain, key = certificate or (None, None)
+    return _Server(
+        uvicorn.Config(
+            app,
+            ssl_certfile=chain,
+            ssl_keyfile=key,
+            proxy_headers=False,
+            log_config=None,
+            access_log=False,
+            lifespan="off",
+            server_header=False,
+            date_header=False,
+            timeout_graceful_shutdown=3,
+        )
+    )
+
+
+def _asserting(
+    kinds: Mapping[str, str], inventory: dict[str, Any], store: Store, clock: Clock, urls: Mapping[str, str]
+) -> "dict[str, AssertionServer]":
+    """The servers that sign assertions (SAML 2.0); no library for that is loaded where there is none."""
+    names = [name for name, kind in kinds.items() if kind == "assertions"]
+    if not names:
+        return {}
+    from enthesis.lab.assertions import AssertionServer  # noqa: PLC0415
+
+    return {name: AssertionServer(name, inventory["issuers"][name], store, clock, urls[name]) for name in names}
+
+
+def _shown_assertions(
+    asserting: "Mapping[str, AssertionServer]", store: Store, clock: Clock, recipient: str
+) -> "ShownAssertions | None":
+    """What checks the assertions that are shown to a cloud; None where nothing signs any."""
+    if not asserting:
+        return None
+    from enthesis.lab.assertions import ShownAssertions  # noqa: PLC0415
+
+    signing = {server.url: (name, server.certificate) for name, server in asserting.items()}
+    return ShownAssertions(store, clock, signing, recipient)
 
 
 def _own_servers(databases: list[DatabaseServer], logins: list[LoginServer]) -> list[dict[str, str]]:

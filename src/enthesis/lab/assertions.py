@@ -12,6 +12,7 @@ import binascii
 import re
 import uuid
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -175,7 +176,7 @@ class ShownAssertions:
         if issuer not in self.known:
             raise TokenRefused("the assertion's issuer is not known here")
         name, certificate = self.known[issuer]
-        signed = _signed(root, certificate)
+        signed = _signed(root, certificate, self.clock.now())
         if signed.findtext(f"{{{SAML}}}Issuer") != issuer:
             raise TokenRefused("the assertion names two issuers")
         ends = max(self._confirmed(signed), self._in_time(signed))
@@ -240,11 +241,12 @@ def _read(shown: str) -> Any:
     return root
 
 
-def _signed(root: Any, certificate: x509.Certificate) -> Any:
-    """What the key of a certificate signed: the whole assertion, or TokenRefused."""
+def _signed(root: Any, certificate: x509.Certificate, now: float) -> Any:
+    """What the key of a certificate that is good now signed: the whole assertion, or TokenRefused."""
     data = etree.tostring(root)
+    checked = replace(CHECKED, verification_time=datetime.fromtimestamp(now, UTC))
     try:
-        found = XMLVerifier().verify(data, x509_cert=certificate, expect_config=CHECKED)
+        found = XMLVerifier().verify(data, x509_cert=certificate, expect_config=checked)
     except (SignXMLException, ValueError, TypeError, KeyError, AttributeError, etree.LxmlError) as fault:
         raise TokenRefused("the assertion is not signed by its issuer") from fault
     signed = None if isinstance(found, list) else found.signed_xml

@@ -2,9 +2,8 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from enthesis.lab.assertions import ShownAssertions
 from enthesis.lab.deciding import LabCaller, World, organisation_of
 from enthesis.lab.keyed import Keyed
 from enthesis.lab.people import is_revoked, mfa_of
@@ -13,6 +12,9 @@ from enthesis.lab.scim import is_active
 from enthesis.lab.shown_certificates import ShownCertificates, header_of
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenExpired, TokenRefused, unverified_issuer
+
+if TYPE_CHECKING:
+    from enthesis.lab.assertions import ShownAssertions
 
 MAX_CHAIN = 20  # hops
 

@@ -21,7 +21,7 @@ from enthesis.lab.callers import CallerTokens
 from enthesis.lab.deciding import (
     LabCaller,
     LabSurroundings,
-    Outcome,
+    Decision,
     World,
     decide,
     declared,
@@ -325,7 +325,7 @@ class CloudServer:
         world: World,
         caller: LabCaller,
         address: str,
-        outcome: Outcome,
+        outcome: Decision,
         around: LabSurroundings,
         narrowing: Mapping[str, list[str]] | None,
     ) -> Response:
@@ -336,7 +336,7 @@ class CloudServer:
         world: World,
         caller: LabCaller,
         address: str,
-        outcome: Outcome,
+        outcome: Decision,
         around: LabSurroundings,
         narrowing: Mapping[str, list[str]] | None,
     ) -> tuple[str, float]:

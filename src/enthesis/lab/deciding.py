@@ -91,7 +91,7 @@ class LabSurroundings:
 
 
 @dataclass
-class Outcome:
+class Decision:
     """The steps in words, which trusts admitted, and those of them whose sessions count: one in a whole account only
     where that account lets its identity."""
 
@@ -336,14 +336,14 @@ def runs_as(world: World, address: str) -> list[Statement]:
 def decide(
     world: World, caller: LabCaller, verb: str, target: str, around: LabSurroundings, *, onto: str = "", depth: int = 0,
     beside: str | None = None,
-) -> Outcome:  # fmt: skip
+) -> Decision:  # fmt: skip
     """The verdict on one request, all seven steps judged whatever the earlier ones say."""
     if depth:  # a companion may be at another cloud; what is asked of this one is decided here
         world = world.having(target)
         person = world.identity_at(caller.address) if caller.form == "person" else None
         if person is not None:  # each cloud has ids of its own
             caller = replace(caller, id=person.id, provider=world.provider)
-    outcome = Outcome()
+    outcome = Decision()
     steps = outcome.steps
     place = exists(world, target)
     named = place is not None and verb in verbs_of(world, place.kind) and _caller_stands(world, caller)
@@ -533,7 +533,7 @@ def _callers_side(
     caller: LabCaller,
     verb: str,
     place: LabPlace,
-    outcome: Outcome,
+    outcome: Decision,
     around_it: Mapping[str, Any],
     around: LabSurroundings,
 ) -> str:
@@ -625,7 +625,7 @@ def _session(world: World, caller: LabCaller, verb: str, place: LabPlace, around
     return ALLOWED if caller.ends is not None else NOT_NEEDED
 
 
-def session_end(outcome: Outcome, caller: LabCaller, around: LabSurroundings) -> float:
+def session_end(outcome: Decision, caller: LabCaller, around: LabSurroundings) -> float:
     """When a session that starts now ends: the longest that an admitting trust gives, within the parent's."""
     ends = []
     for trust in outcome.counting:

@@ -9,7 +9,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from enthesis.lab.administration import Administration, whole_number
-from enthesis.lab.deciding import LabCaller, LabSurroundings, Outcome
+from enthesis.lab.deciding import LabCaller, LabSurroundings, Decision
 from enthesis.lab.problems import Problem
 from enthesis.lab.store import Store
 
@@ -23,7 +23,7 @@ class Records:
         self.cloud = cloud
         self.store = store
 
-    def note(self, caller: LabCaller, verb: str, target: str, outcome: Outcome, around: LabSurroundings) -> None:
+    def note(self, caller: LabCaller, verb: str, target: str, outcome: Decision, around: LabSurroundings) -> None:
         """One request as it was decided. What is not known of it is left out."""
         origin = {
             name: caller.origin[name] for name in ("kind", "address", "issuer", "credential") if caller.origin.get(name)

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from platformdirs import user_runtime_path
 
+from enthesis.files.atomic_files import fresh_file
 from enthesis.model.errors import InvalidInput
 from enthesis.model.escapes import word
 from enthesis.model.secrets import Secret
@@ -86,8 +87,6 @@ def keep(organisation: str, directory: str, credential: HeldCredential, ahead: t
     now = (datetime.now(UTC) + ahead).replace(microsecond=0)
     ends = now + min(credential.life, LONGEST)
     path = made_ready() / f"{organisation.removeprefix('@')}.json"
-    beside = path.with_suffix(".new")
-    beside.unlink(missing_ok=True)
     described = {
         "organisation": organisation,
         "directory": directory,
@@ -95,9 +94,8 @@ def keep(organisation: str, directory: str, credential: HeldCredential, ahead: t
         "ends": ends.isoformat(),
         "token": credential.secret.reveal(),
     }
-    with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w", encoding="utf-8") as file:
-        json.dump(described, file)
-    beside.replace(path)
+    with fresh_file(path, mode=0o600) as file:
+        file.write(json.dumps(described).encode())
     return SignIn(organisation, directory, person, ends, credential.secret, path)
 
 

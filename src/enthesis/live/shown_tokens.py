@@ -190,7 +190,7 @@ def _belief_in_assertion(
             client = Client(issuer, url, authority=addresses[url])
             where = f"a key of {issuer} ({url})"
             content = client.expect(client.ask("GET", "/metadata"), 200).content
-        check_signature(read, certificates_in(content))
+        check_signature(read, certificates_in(content), instant)
     except Refused as why:
         return Belief(why)
     except LiveFailure as fault:

@@ -6,7 +6,7 @@ from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime
 from hashlib import sha256
 
-import orjson
+from msgspec.json import encode
 
 from enthesis.files.shapes import time_text
 from enthesis.files.writing import plain_statement
@@ -158,11 +158,11 @@ class Writing:
             reporter.end()
         counts, digest = dict(sorted(self.counts.items())), f"sha-256:{self.digest.hexdigest()}"
         end = {"end": True, "complete": self.complete, "counts": counts, "lines": self.written, "digest": digest}
-        yield _line(orjson.dumps(end, option=orjson.OPT_APPEND_NEWLINE))
+        yield _line(encode(end) + b"\n")
 
     def _noted(self, records: Iterable[Record]) -> Iterable[bytes]:
         """Their lines, counted, and taken into the digest: several at a time, since few of them need a look each."""
-        lines = [orjson.dumps(record, option=orjson.OPT_APPEND_NEWLINE) for record in records]
+        lines = [encode(record) + b"\n" for record in records]
         whole = b"".join(lines)
         if holds_secret(whole) or json_line(whole) != whole:
             lines = [_line(line) for line in lines]

@@ -6,10 +6,10 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-import orjson
+from msgspec.json import decode, encode
 
 from enthesis.cleaning.usage import Summing, Usage
-from enthesis.files.saving import fresh_file
+from enthesis.files.atomic_files import fresh_file
 from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
@@ -45,8 +45,8 @@ def read_usage(paths: Iterable[Path], estate: Estate, now: datetime, *, keys: bo
 
 def _parsed(line: bytes) -> Any:
     try:
-        return orjson.loads(line) if len(line) <= MAX_LINE else None
-    except ValueError:
+        return decode(line) if len(line) <= MAX_LINE else None
+    except (ValueError, RecursionError):
         return None
 
 
@@ -163,9 +163,9 @@ def write_usage(path: Path, rows: Iterable[dict[str, Any]], estate: str, now: da
     count = 0
     header = {"enthesis": "usage", "version": VERSION, "taken": time_text(now), "estate": estate}
     with fresh_file(path) as file:
-        file.write(orjson.dumps(header, option=orjson.OPT_APPEND_NEWLINE))
+        file.write(encode(header) + b"\n")
         for row in rows:
-            file.write(orjson.dumps(row, option=orjson.OPT_APPEND_NEWLINE))
+            file.write(encode(row) + b"\n")
             count += 1
     return count
 

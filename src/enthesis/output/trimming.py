@@ -13,8 +13,11 @@ from enthesis.output.differences import difference_json, difference_lines
 from enthesis.output.lines import Line, Span, counted, line
 
 MOST = 20  # lines of one kind
+NO_SOLVER = (
+    "Not proven to be the least, and no new role was looked for: that needs a solver (pip install 'enthesis[trim]')."
+)
 
-if TYPE_CHECKING:  # it loads the solver
+if TYPE_CHECKING:  # it loads much that only `trim` needs
     from enthesis.cleaning.trimming import Trimmed
 
 
@@ -30,7 +33,9 @@ def trim_sentence(name: str, found: "Trimmed") -> str:
 def trim_lines(name: str, usage: Usage, found: "Trimmed", change: Difference) -> Iterator[Line]:
     """The new lines first, then what is lost by them, and what was not looked at."""
     yield line(Span(trim_sentence(name, found), "strong"))
-    if found.gap:
+    if found.gap is None:
+        yield line(Span(NO_SOLVER, "doubt"))
+    elif found.gap:
         yield line(Span(f"Not proven to be the least: it may be {found.gap:.0%} above it.", "doubt"))
     for role in found.roles:
         entry = Addition("roles", role.name, plain_statement("roles", role)).line()

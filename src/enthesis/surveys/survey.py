@@ -24,7 +24,7 @@ from operator import attrgetter
 from pathlib import Path
 from typing import Any, NamedTuple, TextIO
 
-import orjson
+from msgspec.json import decode
 
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
@@ -43,7 +43,7 @@ ASKED_NOW = "the live side"  # the name of a survey that was taken for one quest
 MAX_LINE = 4 * 1024 * 1024  # characters
 DIGESTED = 500  # lines at once
 SOURCE = tuple.__new__  # the quickest way to one
-PARSE = orjson.loads
+PARSE = decode
 
 
 MORE = {key: {"section": "", "live": "", **({key: key} if key else {})} for key in (None, "name", "address")}

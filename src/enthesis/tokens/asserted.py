@@ -6,15 +6,24 @@ SAML core 2.0, section 2; RFC 7522, section 2.1, for how it is sent.
 import base64
 import binascii
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from cryptography import x509
-from lxml import etree
-from signxml.exceptions import SignXMLException
-from signxml.verifier import SignatureConfiguration, XMLVerifier
 
+from enthesis.model.errors import InvalidInput
 from enthesis.tokens.checking import Refused
+
+try:
+    from lxml import etree
+    from signxml.exceptions import SignXMLException
+    from signxml.verifier import SignatureConfiguration, XMLVerifier
+except ModuleNotFoundError:
+    raise InvalidInput(
+        "the library for assertions (SAML 2.0) is not installed",
+        code="library-missing",
+        remedy="pip install 'enthesis[saml]'",
+    ) from None
 
 MAX_ASSERTION = 65_536  # bytes
 SAML = "{urn:oasis:names:tc:SAML:2.0:assertion}"
@@ -70,13 +79,14 @@ def looks_like_one(content: bytes) -> bool:
     return data.startswith(b"<") or (b"." not in data and data[:1] == b"P" and len(data) > SHORTEST)
 
 
-def check_signature(read: Asserted, certificates: Sequence[x509.Certificate]) -> None:
-    """Refused where the whole assertion is not signed by one of these keys."""
+def check_signature(read: Asserted, certificates: Sequence[x509.Certificate], now: datetime) -> None:
+    """Refused where the whole assertion is not signed by a key of one of these certificates that is good now."""
     data = base64.urlsafe_b64decode(read.sent + "=" * (-len(read.sent) % 4))
+    signed_now = replace(SIGNED, verification_time=now)
     identifier = etree.fromstring(data, _parser()).get("ID")
     for certificate in certificates:
         try:
-            found = XMLVerifier().verify(data, x509_cert=certificate, expect_config=SIGNED)
+            found = XMLVerifier().verify(data, x509_cert=certificate, expect_config=signed_now)
         except (SignXMLException, ValueError, TypeError, KeyError, AttributeError, etree.LxmlError):
             continue
         signed = None if isinstance(found, list) else found.signed_xml

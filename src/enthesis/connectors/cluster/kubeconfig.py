@@ -1,15 +1,14 @@
 """How a cluster is reached: kubeconfigs, or the settings of a workload that runs in it.
 
-Kubernetes documentation, "Organizing Cluster ClusterAccess Using kubeconfig Files", "User impersonation" and "Client
+Kubernetes documentation, "Organizing Cluster Access Using kubeconfig Files", "User impersonation" and "Client
 authentication". Every field that is not honoured is refused by its name, since what it narrows would be wider without
 it. Nothing of a kubeconfig is kept, and no value in it that is a secret is ever shown.
 """
 
 import base64
-import logging
 import ssl
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -17,14 +16,14 @@ from urllib.parse import quote, urlsplit
 
 import yaml
 
+from enthesis.connectors.cluster.command_credentials import CommandCredential
 from enthesis.connectors.http import Connection, trusting
 from enthesis.files.saving import read_file
-from enthesis.model.errors import InvalidInput, Unreachable
-from enthesis.model.secrets import Secret, redacted
+from enthesis.model.errors import InvalidInput
+from enthesis.model.secrets import Secret
 
 MAX_FILE = 1024 * 1024  # bytes
 INSIDE = Path("/var/run/secrets/kubernetes.io/serviceaccount")
-LONGEST_WORD = 20  # characters of a word that a command says, and that is surely no secret
 HONOURED = {
     "context": ("cluster", "user", "namespace", "extensions"),
     "cluster": (
@@ -41,11 +40,11 @@ HONOURED = {
 
 @dataclass(frozen=True)
 class ClusterAccess:
-    """Where a cluster is, how it proves itself, and as whom we come."""
+    """Where a cluster is, how it proves itself, and as whom we come. `token` is one, or gives one that still lasts."""
 
     url: str
     way: Connection
-    token: Secret | None = None
+    token: Secret | Callable[[], Secret | None] | None = None
     authority: str = ""  # PEM in base64
 
 
@@ -208,8 +207,13 @@ def _impersonated(user: _Entry) -> Iterator[tuple[str, str]]:
             yield f"Impersonate-Extra-{quote(str(name), safe='')}", str(value)
 
 
-def _credential(user: _Entry, cluster: _Entry, context: str, tls: ssl.SSLContext) -> Secret | None:
-    """The token of a user; a client certificate goes into the TLS context. InvalidInput where there is neither."""
+def _credential(
+    user: _Entry, cluster: _Entry, context: str, tls: ssl.SSLContext
+) -> Secret | Callable[[], Secret | None] | None:
+    """The token of a user, or what gives one; a client certificate goes into the TLS context.
+
+    InvalidInput where there is neither.
+    """
     said = user.said
     with tempfile.TemporaryDirectory() as folder:
         certificate = _certificate(user, Path(folder), tls)
@@ -222,7 +226,9 @@ def _credential(user: _Entry, cluster: _Entry, context: str, tls: ssl.SSLContext
     elif isinstance(said.get("token"), str) and said["token"]:
         token = Secret(said["token"])
     if token is None and not certificate and isinstance(said.get("exec"), dict):
-        token, certificate = _from_command(user, cluster, context, tls)
+        command = CommandCredential(said["exec"], cluster.said, user.file, tls)
+        command.token()  # so that one that fails is told before anything is asked of the cluster
+        return command.token
     if token is None and not certificate:
         raise InvalidInput(
             f"the user of the context {context} in {user.file} has no credential",
@@ -230,68 +236,6 @@ def _credential(user: _Entry, cluster: _Entry, context: str, tls: ssl.SSLContext
             remedy="token, tokenFile, client-certificate with client-key, or exec",
         )
     return token
-
-
-def _from_command(user: _Entry, cluster: _Entry, context: str, tls: ssl.SSLContext) -> tuple[Secret | None, bool]:
-    """What the command of an exec entry gives, run by the loader of the cluster's own client for Python: a token, or a
-    client certificate, or both. Neither is kept."""
-    from kubernetes.client import Configuration  # noqa: PLC0415  a large library, for this alone
-    from kubernetes.config import kube_config  # noqa: PLC0415
-
-    command = user.said["exec"].get("command")
-    whole = {
-        "apiVersion": "v1", "kind": "Config", "current-context": context,
-        "contexts": [{"name": context, "context": {"cluster": context, "user": context}}],
-        "clusters": [{"name": context, "cluster": dict(cluster.said)}],
-        "users": [{"name": context, "user": {"exec": user.said["exec"]}}],
-    }  # fmt: skip
-    found = Configuration()
-    said = _Said()
-    logging.getLogger().addHandler(said)  # it logs what it meets, with what the command says, and continues
-    try:
-        with tempfile.TemporaryDirectory() as folder:
-            try:
-                make: Any = kube_config.KubeConfigLoader
-                place = str(user.folder.resolve())
-                make(config_dict=whole, config_base_path=place, temp_file_path=folder).load_and_set(found)
-                if found.cert_file and found.key_file:
-                    tls.load_cert_chain(found.cert_file, found.key_file)
-            finally:
-                getattr(kube_config, "_temp_files", {}).clear()  # it would name files that no longer exist
-    except Exception as fault:  # whatever that library meets
-        said.lines.append(str(fault))
-    finally:
-        logging.getLogger().removeHandler(said)
-    keys = found.api_key  # the name of the key differs between versions
-    bearer = str(keys.get("BearerToken") or keys.get("authorization") or "").removeprefix("Bearer ")
-    certificate = bool(found.cert_file and found.key_file)
-    if said.lines or not (bearer or certificate):
-        why = _without_long_words(redacted(" ".join(said.lines[-1:]).partition("\n")[0]))[:300]
-        raise Unreachable(
-            f"the command {command} that {user.file} names gave no credential{f': {why}' if why else ''}",
-            code="kubeconfig-command-failed",
-        )
-    return (Secret(bearer) if bearer else None), certificate
-
-
-def _without_long_words(text: str) -> str:
-    """The text without what may be a secret: any long word but a path, or an address without its query."""
-    words = []
-    for name in text.split():
-        plain = name.partition("?")[0] if name.startswith("https://") else name
-        words.append(plain if len(plain) <= LONGEST_WORD or plain.startswith(("https://", "/")) else "···")
-    return " ".join(words)
-
-
-class _Said(logging.Handler):
-    """Keeps what is logged, so that none of it is printed as it is."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.lines: list[str] = []
-
-    def emit(self, record: logging.LogRecord) -> None:
-        self.lines.append(record.getMessage())
 
 
 def _certificate(user: _Entry, folder: Path, tls: ssl.SSLContext) -> bool:

@@ -10,8 +10,8 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Any
 
-import orjson
 from msgspec import ValidationError, convert
+from msgspec.json import decode
 
 from enthesis.connectors.cluster.objects import OBJECTS
 from enthesis.connectors.cluster.resources import RBAC
@@ -131,7 +131,7 @@ class Refreshed:
         if answer.status == GONE:
             raise ReadAnew(f"it no longer knows what {path} was")
         for line in self.cluster.client.expect(answer, 200).content.splitlines():
-            event = orjson.loads(line)
+            event = decode(line)
             kind, one = event["type"], event["object"]
             if kind not in (*CHANGES, "BOOKMARK"):
                 raise ReadAnew(f"it no longer knows what {path} was")

@@ -49,23 +49,34 @@ CAME_ALONG = ("cluster-admin", "admin", "edit", "view")
 class Cluster:
     """One cluster. `address` is its place in the estate; `organisation` that of its account.
 
-    `authority` are the certificates (PEM, in base64) that it proves itself with, where not the usual ones do.
+    `token` is what we show, or gives one that still lasts. `authority` are the certificates (PEM, in base64) that it
+    proves itself with, where not the usual ones do.
     """
 
     what = "cluster"
 
     def __init__(
-        self, address: str, organisation: str, client: Client, token: Secret | None, authority: str = ""
+        self,
+        address: str,
+        organisation: str,
+        client: Client,
+        token: Secret | Callable[[], Secret | None] | None,
+        authority: str = "",
     ) -> None:
         self.name = self.address = address
         self.url = client.url
         self.account = address.split("/", 1)[0]
         self.organisation = organisation
         self.client = client
-        self.token = token
+        self._token = token
         self.authority = authority
         self.only: tuple[str, ...] = ()  # namespaces; none: all
         self.versions: dict[str, str] = {}  # of each list that was read, by its path
+
+    @property
+    def token(self) -> Secret | None:
+        """The token that we show; obtained anew where the one before has ended."""
+        return self._token() if callable(self._token) else self._token
 
     @property
     def about(self) -> Record:
