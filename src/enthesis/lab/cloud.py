@@ -19,9 +19,9 @@ from starlette.routing import Route
 from enthesis.lab.administration import MAX_BODY, Administration, json_body
 from enthesis.lab.callers import CallerTokens
 from enthesis.lab.deciding import (
+    Decision,
     LabCaller,
     LabSurroundings,
-    Decision,
     World,
     decide,
     declared,

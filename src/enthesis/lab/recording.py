@@ -9,7 +9,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from enthesis.lab.administration import Administration, whole_number
-from enthesis.lab.deciding import LabCaller, LabSurroundings, Decision
+from enthesis.lab.deciding import Decision, LabCaller, LabSurroundings
 from enthesis.lab.problems import Problem
 from enthesis.lab.store import Store
 
