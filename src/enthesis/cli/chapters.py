@@ -38,7 +38,7 @@ class Chapter:
     estate: str = "saltmarsh"
     files: tuple[str, ...] | None = None  # None: all of them
     lab: bool = True
-    server: str = ""  # a real server that it is about
+    needs: str = ""  # a server or library that it is about
 
 
 SWEEPER = "surge/cluster/grid/namespace/nowcast/identity/sweeper"
@@ -171,7 +171,7 @@ CHAPTERS = {
             Scene("The sign-in ends.", ("sign-out",)),
         ),
         estate="hosts",
-        server="OpenSSH",
+        needs="OpenSSH",
     ),
     "database": Chapter(
         "workloads log in at a real PostgreSQL with certificates, no password",
@@ -199,7 +199,7 @@ CHAPTERS = {
             ),
         ),
         estate="levels",
-        server="PostgreSQL",
+        needs="PostgreSQL",
     ),
     "directory": Chapter(
         "a directory's people and groups, kept in step by SCIM; assertions of an identity provider",
@@ -218,6 +218,7 @@ CHAPTERS = {
             Scene("What the directory has now, read into a file.", ("survey", "--out", "live.jsonl")),
         ),
         estate="staff",
+        needs="a library for assertions",
     ),
     "groups": Chapter(
         "a group whose members are found by a rule",

@@ -30,6 +30,7 @@ USUAL = "publishing"  # the chapter that is told unless another is named
 INSTALLS = {
     "OpenSSH": "apt-get install openssh-server openssh-client",
     "PostgreSQL": "apt-get install postgresql; pip install 'enthesis[postgresql]'",
+    "a library for assertions": "pip install 'enthesis[saml]'",
 }
 PATIENCE = 60.0  # seconds that an interrupted command has to end by itself
 
@@ -64,8 +65,8 @@ def demo(
         raise InvalidInput(
             f"there is no chapter {chapter}", code="chapter-unknown", remedy=f"there are {', '.join(CHAPTERS)}"
         )
-    if told.server:
-        _installed(told.server)
+    if told.needs:
+        _installed(told.needs)
     with _muted(quiet or output is Format.JSON):
         code, folder = _told(told, chapter, into, keep=keep)
     if output is Format.JSON:
@@ -74,23 +75,25 @@ def demo(
     raise typer.Exit(code)
 
 
-def _installed(server: str) -> None:
-    """Unreachable where a real server that a chapter is about is not installed."""
+def _installed(needed: str) -> None:
+    """Unreachable where what a chapter needs besides this program is not installed."""
     # only such chapters need these
     from enthesis.lab.databases import NotInstalled, programs  # noqa: PLC0415
     from enthesis.lab.logins import program  # noqa: PLC0415
 
     try:
-        if server == "OpenSSH":
+        if needed == "OpenSSH":
             program()
+        elif needed == "a library for assertions":
+            import_module("signxml")
         else:
             programs()
             import_module("psycopg")
     except (NotInstalled, ImportError):
         raise Unreachable(
-            f"this chapter uses a real {server}, which is not installed",
+            f"this chapter needs {needed}, which is not installed",
             code="server-not-installed",
-            remedy=INSTALLS[server],
+            remedy=INSTALLS[needed],
         ) from None
 
 

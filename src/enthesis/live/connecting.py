@@ -3,8 +3,7 @@
 import base64
 import json
 import os
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from functools import partial
@@ -29,6 +28,7 @@ from enthesis.files.shapes import time_from
 from enthesis.lab.running import OWNER, Running, administrators, owners_word, running, state_folder
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Exchange
+from enthesis.model.extras import extra
 from enthesis.model.secrets import Secret
 from enthesis.ports import (
     Administered,
@@ -297,7 +297,7 @@ def directory_at(organisation: str, file: Path, url: str | None = None) -> KeptD
 
 def database_access(file: Path) -> Secret:
     """The connection string in a file; InvalidInput where it holds none."""
-    with _library_there():
+    with extra("postgresql", "PostgreSQL"):
         from enthesis.connectors.postgresql.asking import must_be_conninfo  # noqa: PLC0415  a library installed on demand
     text = read_file(file, MAX_GIVEN).decode(errors="replace").strip()
     must_be_conninfo(text, str(file))
@@ -316,7 +316,7 @@ def _databases(
     """The databases of ours with servers of their own that something says how to reach, by address."""
     if not accesses:
         return {}
-    with _library_there():  # it is installed on demand
+    with extra("postgresql", "PostgreSQL"):  # it is installed on demand
         from enthesis.connectors.postgresql.changing import AdministeredDatabase  # noqa: PLC0415
         from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415
     out: dict[str, LiveDatabase] = {}
@@ -360,7 +360,7 @@ def databases_of_lab(estate: Estate, folder: Path) -> "list[Database]":
     ours = [service for service in services if not estate.administered_by_others(service["name"])]
     if not ours:
         return []
-    with _library_there():
+    with extra("postgresql", "PostgreSQL"):
         from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415  a library installed on demand
     return [Database(one["name"], one["url"], Secret(one["access"])) for one in ours]
 
@@ -368,7 +368,7 @@ def databases_of_lab(estate: Estate, folder: Path) -> "list[Database]":
 def database_at(address: str, file: Path) -> "Database":
     """A database that is reached by the connection string in a file."""
     access = database_access(file)
-    with _library_there():
+    with extra("postgresql", "PostgreSQL"):
         from enthesis.connectors.postgresql.surveying import Database  # noqa: PLC0415  a library installed on demand
     return Database(address, f"postgresql://{address}", access)
 
@@ -397,19 +397,6 @@ def own_database(estate: Estate, address: str) -> tuple[str, str]:
             remedy=f"add it to `resources`: {address}: {{url: postgresql://HOST/NAME, certificates: ISSUER}}",
         )
     return found.url, found.certificates
-
-
-@contextmanager
-def _library_there() -> Iterator[None]:
-    """InvalidInput where the library for databases is not installed."""
-    try:
-        yield
-    except ImportError:
-        raise InvalidInput(
-            "the library for PostgreSQL is not installed",
-            code="library-missing",
-            remedy="pip install 'enthesis[postgresql]'",
-        ) from None
 
 
 def cluster_of(

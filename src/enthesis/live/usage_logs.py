@@ -14,6 +14,7 @@ from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
+from enthesis.model.extras import extra
 from enthesis.ports import Connected, RecordsUse, Reporter
 from enthesis.proposals.wanted import holders
 
@@ -102,15 +103,9 @@ def _with_seconds(pyarrow: Any, table: Any) -> Any:
 
 
 def _pyarrow() -> tuple[Any, Any]:
-    try:
+    with extra("parquet", "Parquet", "use JSON Lines"):
         import pyarrow  # noqa: PLC0415  only Parquet needs it
         from pyarrow import parquet  # noqa: PLC0415
-    except ImportError:
-        raise InvalidInput(
-            "Parquet is read by a library that is not installed",
-            code="library-missing",
-            remedy="pip install 'enthesis[parquet]', or use JSON Lines",
-        ) from None
     return pyarrow, parquet
 
 

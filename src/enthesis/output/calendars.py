@@ -11,6 +11,7 @@ from typing import Any
 from enthesis.chains.differences import Difference
 from enthesis.cleaning.ends import Calendar, End
 from enthesis.files.shapes import duration_text, time_text
+from enthesis.model.extras import extra
 from enthesis.output.differences import difference_lines
 from enthesis.output.lines import Line, Span, counted, csv_cell, line, visible
 
@@ -106,8 +107,9 @@ def calendar_csv(found: Calendar, now: datetime) -> str:
 def calendar_ics(name: str, found: Calendar, now: datetime) -> bytes:
     """A calendar with an event for each end and an alarm for each notice (RFC 5545, sections 3.6.1 and 3.6.6). The uid
     of an event is that of what ends, so that a new end moves it."""
-    from icalendar import Alarm, Event  # noqa: PLC0415  only this form needs it
-    from icalendar import Calendar as Ics  # noqa: PLC0415
+    with extra("calendar", "iCalendar files", "write --csv FILE"):
+        from icalendar import Alarm, Event  # noqa: PLC0415  only this form needs it
+        from icalendar import Calendar as Ics  # noqa: PLC0415
 
     ics = Ics()
     ics.add("prodid", "-//Enthesis//calendar//EN")

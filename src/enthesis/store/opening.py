@@ -11,6 +11,7 @@ from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError, SQLAlch
 
 from enthesis.files.finding import HISTORY, place_of_work
 from enthesis.model.errors import InvalidInput, StoppedPartWay, Unreachable
+from enthesis.model.extras import extra
 
 FORM = "0001"  # of this version's store
 NOTED = "alembic_version"
@@ -65,18 +66,13 @@ def _shared(url: str) -> Engine:
                 code="store-invalid",
                 remedy="write its URL like postgresql://NAME@HOST/DATABASE",
             )
-        return create_engine(named.set(drivername=POSTGRESQL), pool_pre_ping=True)
+        with extra("postgresql", "a store in PostgreSQL"):
+            return create_engine(named.set(drivername=POSTGRESQL), pool_pre_ping=True)
     except (ArgumentError, NoSuchModuleError):
         raise InvalidInput(
             "the URL of the store is not one",
             code="store-invalid",
             remedy="write it like postgresql://NAME@HOST/DATABASE",
-        ) from None
-    except ModuleNotFoundError:
-        raise InvalidInput(
-            "a store in PostgreSQL needs its client library",
-            code="store-invalid",
-            remedy="install it with: pip install 'enthesis[postgresql]'",
         ) from None
 
 

@@ -11,19 +11,13 @@ from datetime import datetime
 
 from cryptography import x509
 
-from enthesis.model.errors import InvalidInput
+from enthesis.model.extras import extra
 from enthesis.tokens.checking import Refused
 
-try:
+with extra("saml", "assertions (SAML 2.0)"):
     from lxml import etree
     from signxml.exceptions import SignXMLException
     from signxml.verifier import SignatureConfiguration, XMLVerifier
-except ModuleNotFoundError:
-    raise InvalidInput(
-        "the library for assertions (SAML 2.0) is not installed",
-        code="library-missing",
-        remedy="pip install 'enthesis[saml]'",
-    ) from None
 
 MAX_ASSERTION = 65_536  # bytes
 SAML = "{urn:oasis:names:tc:SAML:2.0:assertion}"
