@@ -1,8 +1,8 @@
-"""How strong the tests are: small faults are put into the core one at a time, and the tests are to find each.
+"""How strong the tests are: small faults are put into the code one at a time, and the tests are to find each.
 
     python bench/mutants.py [--seed 1] [--most 300] [--only judging] [--list survivors.txt]
 
-A sample of mutants, the same for a seed, is drawn over the modules of the core. Each is tried in a process of its own
+A sample of mutants, the same for a seed, is drawn over the modules of PARTS. Each is tried in a process of its own
 by those in-process tests that ever come to the mutated line, quickest first, until one fails. What no test finds is
 printed with its line. Not part of `.ci/run`: it takes about a quarter of an hour on two cores.
 """
@@ -27,7 +27,10 @@ from types import ModuleType
 
 ROOT = Path(__file__).parent.parent
 SOURCES = ROOT / "src" / "enthesis"
-CORE = ("model", "conditions", "files", "surveys", "tokens", "verdicts", "chains", "trusts", "proposals")
+PARTS = (
+    "model", "conditions", "files", "surveys", "tokens", "verdicts", "chains", "trusts", "proposals", "cleaning",
+    "live",
+)  # fmt: skip
 LONGEST = 600.0  # seconds for the tests of one mutant; one that takes longer hangs, and so is found
 WORKERS = int(os.environ.get("WORKERS", os.cpu_count() or 1))
 SWAPPED: Mapping[type[ast.AST], type[ast.AST]] = {
@@ -35,6 +38,9 @@ SWAPPED: Mapping[type[ast.AST], type[ast.AST]] = {
     ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.And: ast.Or, ast.Or: ast.And,
     ast.Add: ast.Sub, ast.Sub: ast.Add, ast.BitOr: ast.BitAnd, ast.BitAnd: ast.BitOr,
 }  # fmt: skip
+NOT_IN_PLACE = 99  # the tests ran without the fault
+PLANTED = ("enthesis.verdicts.answers", "def allowed")  # where the control puts its faults: what makes a yes
+PASSED, FOUND = 0, (1, 2, 4)  # what pytest ends with: all pass; one fails; a module cannot even be imported
 CONTROL = 60  # the quickest tests, which must pass where nothing is changed
 RENAMED = {"min": "max", "max": "min", "any": "all", "all": "any"}
 
@@ -153,9 +159,9 @@ def path_of(module: str) -> Path:
 
 
 def mutants(seed: int, most: int, only: Sequence[str]) -> list[Mutant]:
-    """The sample: at most so many, drawn over all faults of all modules of the core."""
+    """The sample: at most so many, drawn over all faults of all modules of the parts."""
     every: list[Mutant] = []
-    for part in CORE:
+    for part in PARTS:
         for path in sorted((SOURCES / part).glob("*.py")):
             module = f"enthesis.{part}.{path.stem}"
             if path.stem == "__init__" or (only and not any(word in module for word in only)):
@@ -237,7 +243,10 @@ def tried(mutant: Mutant, tests: Sequence[str]) -> None:
     sys.meta_path.insert(0, _Mutated(mutant.module, mutant.source()))
     os.chdir(ROOT)
     words = ["-x", "-q", "--in-process", "-p", "no:cacheprovider", "-p", "no:randomly", *tests]
-    os._exit(int(pytest.main(words)))
+    code = int(pytest.main(words))
+    loaded = sys.modules.get(mutant.module)
+    spec = loaded.__spec__ if loaded is not None else None
+    os._exit(code if spec is not None and isinstance(spec.loader, _Mutated) else NOT_IN_PLACE)
 
 
 def outcomes(chosen: Sequence[Mutant], tests_of: Mapping[Mutant, Sequence[str]]) -> Iterator[tuple[Mutant, str]]:
@@ -260,13 +269,32 @@ def outcomes(chosen: Sequence[Mutant], tests_of: Mapping[Mutant, Sequence[str]])
             if ended:
                 del running[pid]
                 code = os.waitstatus_to_exitcode(status)
-                yield mutant, "survives" if code == 0 else "found"
+                if code not in (PASSED, *FOUND):
+                    raise SystemExit(f"{mutant.module}:{mutant.line} was not tried: pytest ended with {code}")
+                yield mutant, "survives" if code == PASSED else "found"
             elif time.monotonic() - began > LONGEST:
                 os.killpg(pid, signal.SIGKILL)
                 os.waitpid(pid, 0)
                 del running[pid]
                 yield mutant, "found"
         time.sleep(0.05)
+
+
+def _control(quickest: Sequence[str], lines: Mapping[tuple[str, int], set[str]], timings: Mapping[str, float]) -> None:
+    """Ends the program unless nothing is found where nothing is changed, and a gross fault is."""
+    same = Mutant(PLANTED[0], 0, "nothing is changed", -1, inside=True)
+    ((_, outcome),) = outcomes([same], {same: quickest})
+    if outcome != "survives":
+        raise SystemExit("the tests fail without any fault: what they find would mean nothing")
+    module, name = PLANTED
+    source = path_of(module).read_text(encoding="utf-8")
+    line = next(number for number, text in enumerate(source.splitlines(), 1) if name in text)
+    near = [one for one in mutants(0, 10**6, [module]) if line < one.line <= line + 4 and one.inside]
+    tests = sorted(lines.get((str(path_of(module).resolve()), near[0].line), ()), key=lambda one: timings[one])
+    found = [outcome for _, outcome in outcomes(near, dict.fromkeys(near, tests))]
+    if "found" not in found:
+        raise SystemExit(f"no fault in {name} of {module} is found: faults are not put in place")
+    print(f"control: nothing is found without a fault; {found.count('found')} of {len(near)} faults in {name} are")
 
 
 def main() -> None:
@@ -288,10 +316,7 @@ def main() -> None:
         reached = lines.get((file, mutant.line if mutant.inside else 0), set())
         tests_of[mutant] = sorted(reached, key=lambda name: timings[name])
     every = sorted(timings, key=lambda name: timings[name])[:CONTROL]
-    same = Mutant("enthesis.verdicts.judge", 0, "nothing is changed", -1, inside=True)
-    ((_, outcome),) = outcomes([same], {same: every})
-    if outcome != "survives":
-        raise SystemExit("the tests fail without any fault: what they find would mean nothing")
+    _control(every, lines, timings)
     counts = {"found": 0, "survives": 0, "never reached": 0}
     for done, (mutant, outcome) in enumerate(outcomes(chosen, tests_of), 1):
         counts[outcome] += 1

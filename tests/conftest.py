@@ -3,6 +3,7 @@
 import io
 import json
 import os
+import re
 import shutil
 import signal
 import subprocess
@@ -11,6 +12,7 @@ import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +21,7 @@ from hypothesis import settings
 
 from enthesis.proposals.dangers import DANGERS
 
-from .warm import Warm
+from .warm import ANOTHER_TIME, Warm
 
 BRIEF = "TESTS_BRIEF" in os.environ  # fewer examples, for a run that asks only whether anything is found at all
 
@@ -43,7 +45,9 @@ PUBLISHING = ("estate.yaml", "publishing.yaml", "expected.yaml")  # the story th
 ASKING = ("test_asking", "test_admit", "test_crossing", "test_reading", "test_schema")  # commands that speak to nothing
 ACCEPTED = tuple(word for name in DANGERS for word in ("--accept", name))  # where a test is not about dangers
 PATIENCE = 600.0  # seconds; only what hangs takes as long, however busy the machine is
-KEPT = ("PATH", "LANG", "SYSTEMROOT", "TMPDIR", "PYTHONPYCACHEPREFIX", "PYTHONDONTWRITEBYTECODE")
+KEPT = (
+    "PATH", "LANG", "SYSTEMROOT", "TMPDIR", "PYTHONPYCACHEPREFIX", "PYTHONDONTWRITEBYTECODE", *ANOTHER_TIME
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -144,6 +148,16 @@ def write_estate(folder: Path, files: Mapping[str, str]) -> Path:
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
         (folder / name).write_text(text, encoding="utf-8")
     return folder
+
+
+TIME = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\dZ")
+
+
+def as_if_now(text: str, then: datetime) -> str:
+    """A text that was written for a day, with all its times moved by as many days as have passed since: what was to
+    come then is to come now."""
+    moved = timedelta(days=(datetime.now(UTC) - then).days)
+    return TIME.sub(lambda found: f"{datetime.fromisoformat(found[0]) + moved:%Y-%m-%dT%H:%M:%SZ}", text)
 
 
 @pytest.fixture

@@ -3,6 +3,7 @@
 import re
 import shutil
 from dataclasses import fields
+from importlib.metadata import entry_points
 from pathlib import Path
 
 import pytest
@@ -71,9 +72,14 @@ def test_answers_and_errors(saltmarsh: Path) -> None:
         enthesis.read_survey(saltmarsh / "none.jsonl")
 
 
+def test_no_run_of_pytest_loads_the_plugin_unasked() -> None:
+    assert not [one for one in entry_points(group="pytest11") if one.value.startswith("enthesis")]
+
+
 def test_the_plugin_asserts_verdicts_and_prints_the_answer(pytester: pytest.Pytester, saltmarsh: Path) -> None:
     shutil.copytree(saltmarsh, pytester.path / "access")
     pytester.makeini("[pytest]\nenthesis_estate = access\n")
+    pytester.makeconftest('pytest_plugins = ["enthesis.testing"]')
     pytester.makepyfile("""
         def test_good(verdict):
             verdict.allowed("publish-from-main")
@@ -97,5 +103,6 @@ def test_the_plugin_asserts_verdicts_and_prints_the_answer(pytester: pytest.Pyte
     ran = pytester.runpytest_subprocess("-p", "no:cacheprovider")
     ran.assert_outcomes(passed=2, failed=4)
     told = ran.stdout.str()
+    assert "rewrite" not in told
     assert "expected allowed, got refused" in told and "expected refused at session, got target-side" in told
     assert "take on build/identity/publisher  refused" in told and "proves nothing" in told

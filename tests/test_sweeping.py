@@ -28,7 +28,7 @@ from enthesis.model.file_errors import Source
 from enthesis.model.risks import FINDINGS
 from enthesis.verdicts.compiling import compile_estate
 
-from .conftest import Lab, Program, write_estate
+from .conftest import Lab, Program, as_if_now, write_estate
 from .worlds import World
 
 NOW = datetime(2026, 11, 26, tzinfo=UTC)
@@ -200,7 +200,7 @@ def estate_without(described: Estate, sources: set[Source | None]) -> Estate:
 
 
 def test_the_built_program_sweeps_files_writes_fixes_and_heeds_bounds(enthesis: Program, tmp_path: Path) -> None:
-    folder = write_estate(tmp_path / "yard", {"estate.yaml": YARD})
+    folder = write_estate(tmp_path / "yard", {"estate.yaml": as_if_now(YARD, NOW)})
     ran = enthesis("sweep", at=folder)
     assert ran.code == 1 and ran.out.startswith("yard: ") and "of high severity" in ran.out.splitlines()[0]
     assert "Not known: when keys without `last_used` were last used" in ran.out
@@ -218,7 +218,7 @@ def test_the_built_program_sweeps_files_writes_fixes_and_heeds_bounds(enthesis: 
 
 def test_tables_hold_no_formula_and_the_log_is_sarif(enthesis: Program, tmp_path: Path) -> None:
     bad = YARD.replace("purpose: nothing any more", "purpose: x").replace("owner: web, purpose: x", 'owner: "=1+1"')
-    folder = write_estate(tmp_path / "yard", {"estate.yaml": bad})
+    folder = write_estate(tmp_path / "yard", {"estate.yaml": as_if_now(bad, NOW)})
     enthesis("sweep", "--csv", "f.csv", "--sarif", "f.sarif", at=folder)
     rows = list(csv.reader(io.StringIO((folder / "f.csv").read_text())))
     assert len(rows) > 25 and all(not cell.startswith(("=", "+", "-", "@", "\t", "\r")) for row in rows for cell in row)
@@ -239,7 +239,7 @@ def test_live_systems_and_surveys_are_swept_like_files(enthesis: Program, enacte
 
 
 def test_copies_are_found_in_files_archives_and_history_and_never_shown(enthesis: Program, tmp_path: Path) -> None:
-    folder = write_estate(tmp_path / "yard", {"estate.yaml": YARD})
+    folder = write_estate(tmp_path / "yard", {"estate.yaml": as_if_now(YARD, NOW)})
     place = tmp_path / "place"
     place.mkdir()
 
@@ -282,7 +282,7 @@ def test_copies_are_found_in_files_archives_and_history_and_never_shown(enthesis
 
 
 def test_a_repository_starts_no_program_of_its_own(enthesis: Program, tmp_path: Path) -> None:
-    folder = write_estate(tmp_path / "yard", {"estate.yaml": YARD})
+    folder = write_estate(tmp_path / "yard", {"estate.yaml": as_if_now(YARD, NOW)})
     place, marker = tmp_path / "place", tmp_path / "marker"
     place.mkdir()
     trap = tmp_path / "trap.sh"

@@ -1,5 +1,8 @@
 """A plugin for pytest: an estate, verdicts that are asserted, and a lab, as fixtures.
 
+    # conftest.py, beside pytest's settings
+    pytest_plugins = ["enthesis.testing"]
+
     # pytest.ini
     [pytest]
     enthesis_estate = access
