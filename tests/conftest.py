@@ -24,20 +24,22 @@ from enthesis.proposals.dangers import DANGERS
 from .warm import ANOTHER_TIME, Warm
 
 BRIEF = "TESTS_BRIEF" in os.environ  # fewer examples, for a run that asks only whether anything is found at all
+LONG = "TESTS_LONG" in os.environ  # all examples, long samples and whole corpora, each time others: `.ci/nightly`
+SEED = int(os.environ.get("TESTS_SEED", "0"))  # of what is drawn at random outside of properties
 
 # other examples each time, but not where a change must pass or fail for its own sake
 settings.register_profile(
     "ordinary",
-    max_examples=15 if BRIEF else 100,
+    max_examples=15 if BRIEF else 100 if LONG else 50,
     deadline=None,
-    derandomize=bool(os.environ.get("CI")),
+    derandomize=bool(os.environ.get("CI")) and not LONG,
 )
 settings.load_profile("ordinary")
 
 
 def examples(count: int) -> int:
     """How many examples a property is tried with."""
-    return max(3, count // 6) if BRIEF else count
+    return count if LONG else max(3, count // (6 if BRIEF else 2))
 
 
 SALTMARSH = Path(__file__).parent.parent / "src" / "enthesis" / "data" / "saltmarsh"

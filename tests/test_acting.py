@@ -96,7 +96,7 @@ def test_what_a_person_began_nobody_goes_on_with_who_is_not_signed_in(
     folder, run = shared
     sign_in(enthesis, folder, run)
     (folder / "estate.yaml").write_text(ESTATE + MINE)
-    assert run("lab", "fault", "--enforcement-lag", "60s", "--seed", "3").code == 0
+    assert run("lab", "fault", "--enforcement-lag", "20s", "--seed", "3").code == 0
     assert run("enact", "--yes", "--patience", "4s").code == 4
     assert run("lab", "fault", "--clear").code == 0
     assert run("sign-out").code == 0

@@ -34,10 +34,14 @@ from .clusters import (
     set_up,
     wanted,
 )
-from .conftest import Program
+from .conftest import LONG, Program
 from .rbac import Caller
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
+
+
+NOTHING_GIVEN = {"command": "false", "apiVersion": "client.authentication.k8s.io/v1"}
+QUESTIONS = 2000 if LONG else 1200
 
 
 @pytest.fixture(scope="module")
@@ -86,7 +90,7 @@ def place_of(asked: Mapping[str, str]) -> str:
     return f"{GRID}{exact_place(asked['path'])}" if "path" in asked else target(dict(asked))
 
 
-def test_two_thousand_questions_to_the_cluster_to_its_survey_and_to_the_documentation_have_the_same_answers(
+def test_questions_to_the_cluster_to_its_survey_and_to_the_documentation_have_the_same_answers(
     enthesis: Program, folder: Path, api: Api, tmp_path: Path
 ) -> None:
     survey = surveyed(enthesis, folder, tmp_path / "live.jsonl")
@@ -99,7 +103,7 @@ def test_two_thousand_questions_to_the_cluster_to_its_survey_and_to_the_document
     requests = wanted(rng)
     allowed, who_is = Counter[str](), Counter[str]()
     differing: list[object] = []
-    while len(asked) < 2000:
+    while len(asked) < QUESTIONS:
         one, caller = next(requests), rng.choice(everybody)
         why = api.may(caller, one)
         if not why and rng.random() < 0.75:
@@ -114,11 +118,11 @@ def test_two_thousand_questions_to_the_cluster_to_its_survey_and_to_the_document
         if not verdict.allowed == bool(why) == documented.allows(caller, one):
             differing.append((caller, one, why, verdict.allowed, documented.allows(caller, one)))
     assert not differing, differing[:5]
-    assert allowed[""] < 1200
+    assert allowed[""] < 0.6 * QUESTIONS
     assert len(allowed) > 15  # many bindings decided some
     for kind in ("namespace/tiles", "anybody of ops", "anybody else", "issuer.example", "system:anonymous"):
         assert any(kind in address and count for address, count in who_is.items()), kind
-    assert sum("path" in one for _, one in asked) > 50
+    assert sum("path" in one for _, one in asked) > QUESTIONS / 40
 
 
 def test_each_feature_of_rules_decides_some(enthesis: Program, own: tuple[Path, Api], tmp_path: Path) -> None:
@@ -293,7 +297,18 @@ def kubeconfig(api: Api, token: str, **more: str) -> str:
         ({"clusters": [{"name": "lab", "cluster": {"server": "http://127.0.0.1:1"}}]}, 3, "cannot be reached"),
         ({"clusters": [{"name": "lab", "cluster": {"server": "http://elsewhere.example"}}]}, 3, "not https"),
         ({"users": [{"name": "me", "user": {"tokenFile": "none"}}]}, 2, "tokenFile"),
-        ({"users": [{"name": "me", "user": {"exec": {"command": "false"}}}]}, 3, "gave no credential"),
+        (
+            {
+                "users": [
+                    {
+                        "name": "me",
+                        "user": {"exec": NOTHING_GIVEN},
+                    }
+                ]
+            },
+            3,
+            "gave no credential",
+        ),
         ({"users": [{"name": "me", "user": {"token": "wrong"}}]}, 3, "Unauthorized"),
     ],
 )

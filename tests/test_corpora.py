@@ -11,11 +11,13 @@ from enthesis.conditions.overlaps import overlaps
 from enthesis.model.conditions import Equal
 from enthesis.model.errors import Undecided
 
-from .conftest import examples
+from .conftest import LONG, SEED, examples
 from .corpora_read import pairs, patterns_in, records, rooms
 from .naive import passes as naive_passes
 from .test_callers import CALLERS
 from .test_callers import rooms as small_rooms
+
+SHARE = 1 if LONG else 5  # one of so many realistic pairs is looked at
 
 
 def naive_has(callers: Callers, shown: dict[str, object]) -> bool:
@@ -27,7 +29,9 @@ def naive_has(callers: Callers, shown: dict[str, object]) -> bool:
 
 def test_every_realistic_pair_is_decided_and_every_witness_is_one() -> None:
     told = {"differ": 0, "contained": 0, "overlap": 0, "apart": 0}
-    for _, one, other in pairs("realistic"):
+    for number, (_, one, other) in enumerate(pairs("realistic")):
+        if number % SHARE:
+            continue
         found = one_of_difference(one, other, rooms)
         told["differ" if found else "contained"] += 1
         if found is not None:
@@ -40,8 +44,8 @@ def test_every_realistic_pair_is_decided_and_every_witness_is_one() -> None:
             for conditions in one.alternatives:
                 inside = one_of_both(Callers((conditions,)), one, rooms)
                 assert inside is None or naive_has(other, inside)
-    assert sum(told.values()) == 2000
-    assert min(told.values()) > 50, told
+    assert sum(told.values()) == 2000 // SHARE
+    assert min(told.values()) > 50 // SHARE, told
 
 
 def test_the_realistic_corpus_has_up_to_twenty_patterns_a_side() -> None:
@@ -77,9 +81,9 @@ def test_overlaps_of_many_are_those_of_every_pair(sets: list[tuple[str, Callers]
         assert shown is not None and sets[later][1].has(shown) and sets[earlier][1].has(shown)
 
 
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("seed", range(3) if LONG else [2])
 def test_overlaps_of_realistic_trusts_are_those_of_every_pair(seed: int) -> None:
-    some = Random(seed).sample([one for _, one, _ in pairs("realistic")], 90)
+    some = Random(SEED + seed).sample([one for _, one, _ in pairs("realistic")], 90 if LONG else 40)
     found = {(one.one, one.other) for one in overlaps([("forge", one) for one in some], rooms)}
     every = {
         (later, earlier)

@@ -210,7 +210,7 @@ def test_a_name_that_is_taken_is_left_alone(enthesis: Program, door: Lab) -> Non
     ("entry", "why"),
     [
         (
-            f"{{to: {READER}, role: level-writing, at: {LEVELS}, until: 2030-01-01T00:00:00Z}}",
+            f"{{to: {READER}, role: level-writing, at: {LEVELS}, until: 2099-01-01T00:00:00Z}}",
             "no conditions and no end",
         ),
         (f"{{to: {READER}, role: key-using, at: {LEVELS}}}", "gives no decrypt on a key"),

@@ -203,7 +203,7 @@ def questions(rng: Random) -> dict[str, Any]:
                 if rng.random() < 0.4:
                     more["when"] = {"network": {"within": rng.choice(networks)}}
                 if rng.random() < 0.3:
-                    more["until"] = rng.choice(["2020-01-01T00:00:00Z", "2040-01-01T00:00:00Z"])
+                    more["until"] = rng.choice(["2020-01-01T00:00:00Z", "2099-01-01T00:00:00Z"])
                 grants.append({"to": person, "role": "enter", "at": rng.choice([host, "site"]), **more})
         if rng.random() < 0.6:
             grants.append({"to": person, "role": "act", "at": "site/identity/tool"})

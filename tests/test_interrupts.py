@@ -15,9 +15,9 @@ from random import Random
 import pytest
 
 from .commands import COMMANDS, TRIED
-from .conftest import PATIENCE, Lab, Program, copied, start_lab
+from .conftest import LONG, PATIENCE, Lab, Program, copied, start_lab
 
-INSTANTS = int(os.environ.get("TESTS_INSTANTS", "2"))  # of each command; more for a longer look
+INSTANTS = int(os.environ.get("TESTS_INSTANTS", "4" if LONG else "1"))  # of each command; more for a longer look
 INJECTED = """
 import atexit, os, signal, sys
 at, seen, begun = int(sys.argv.pop(1)), 0, False
@@ -45,7 +45,7 @@ def lab(enthesis: Program, tmp_path_factory: pytest.TempPathFactory) -> Iterator
         enthesis("lab", "stop", "--clean", at=folder)
 
 
-@pytest.mark.parametrize("command", [one for one in COMMANDS if one != "lab"])
+@pytest.mark.parametrize("command", [one for one in COMMANDS if one != "lab"][:: 1 if LONG else 4])
 def test_an_interrupt_at_any_instant_ends_in_one_line(
     lab: Lab, environment: Mapping[str, str], tmp_path: Path, command: str
 ) -> None:

@@ -50,13 +50,21 @@ NEEDS: dict[str, tuple[str, ...]] = {
 LOADS = """
 import os, sys
 from enthesis.cli import lab, lazy, main
+running = 0
 for group, table in (("", main.COMMANDS), ("lab ", lab.COMMANDS)):
     for name, listed in table.items():
+        if running == 2:
+            os.wait()
+            running = 1
+        running += 1
         if os.fork() == 0:
             lazy.loaded(name, listed)
-            print(group + name, *{one.partition(".")[0] for one in sys.modules}, flush=True)
+            said = " ".join((group + name, *{one.partition(".")[0] for one in sys.modules}))
+            os.write(1, said.encode() + b"\\n")
             os._exit(0)
-        os.wait()
+while running:
+    os.wait()
+    running -= 1
 """
 
 

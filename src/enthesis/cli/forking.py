@@ -21,7 +21,10 @@ from enthesis.cli.interrupts import SIGNALS
 from enthesis.model.errors import EnthesisError
 
 FOR_OTHERS = ("enthesis.testing",)  # what only programs of others import, with libraries that need not be here
-LAZY = ("typer._adapters",)  # what the command line imports only once it runs a command
+LAZY = (  # what libraries import only once they are used
+    "typer._adapters", "httpcore", "h11", "encodings.idna", "alembic.command", "alembic.context", "alembic.op",
+    "mako.template", "sqlalchemy.connectors.asyncio", "icalendar", "importlib.readers",
+)  # fmt: skip
 
 
 def modules() -> list[str]:

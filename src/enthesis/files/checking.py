@@ -642,7 +642,7 @@ class _Checker:
                     "`refused_at` says where it is refused, but it is expected to be allowed",
                     self.spot(source, "refused_at"),
                 )
-            if not journey.through and journey.attempt is None:
+            if not journey.through and not self.written(source, "attempt"):
                 self.wrong(
                     "missing-field",
                     "the journey neither takes on nor attempts anything",
