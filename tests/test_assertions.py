@@ -23,7 +23,7 @@ from signxml.signer import XMLSigner
 from enthesis.lab.assertions import SAML, SIGNATURE, ShownAssertions, signed_assertion
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, TokenExpired, TokenRefused
-from enthesis.tokens.asserted import asserted, check_signature
+from enthesis.tokens.asserted import MAX_ASSERTION, asserted, certificates_in, check_signature
 from enthesis.tokens.checking import Refused
 
 from .conftest import Lab, Program, lab_of, write_estate
@@ -527,3 +527,35 @@ def test_what_anybody_changed_is_not_believed_when_it_is_asked_about(change: Cal
     with pytest.raises(Refused, match="not signed as a whole"):
         check_signature(asserted(forged), [key("desk")[1]], datetime.fromtimestamp(NOW.now(), UTC))
     check_signature(asserted(signed()), [key("forger")[1], key("desk")[1]], datetime.fromtimestamp(NOW.now(), UTC))
+
+
+def metadata(*keys: str, inside: str = "") -> bytes:
+    found = "".join(f"<k:X509Certificate>{one}</k:X509Certificate>" for one in keys)
+    return f'<m xmlns:k="http://www.w3.org/2000/09/xmldsig#">{inside}{found}</m>'.encode()
+
+
+def test_the_keys_of_metadata_are_all_read_and_nothing_else_is() -> None:
+    two = [key(name)[1] for name in ("desk", "forger")]
+    der = [base64.b64encode(one.public_bytes(serialization.Encoding.DER)).decode() for one in two]
+    assert certificates_in(metadata(*der)) == two
+    assert certificates_in(metadata("\n  ".join([der[0][:40], der[0][40:]]))) == two[:1]  # folded, as it often is
+    pem = b"".join(one.public_bytes(serialization.Encoding.PEM) for one in two)
+    assert certificates_in(pem) == two
+    declared = b'<!DOCTYPE m [<!ENTITY e "x">]>' + metadata(der[0])
+    for wrong in (
+        b"", b"<", b"no key", metadata(), metadata("AAAA"), metadata("not base64!"), declared, metadata(*der) + b"\0",
+        metadata(*der, inside=" " * MAX_ASSERTION), b"-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n",
+    ):  # fmt: skip
+        with pytest.raises(Refused, match="no certificate of its issuer") as refused:
+            certificates_in(wrong)
+        assert refused.value.code == "no-key"
+
+
+def test_a_certificate_signs_only_while_it_is_good() -> None:
+    read, certificate = asserted(signed()), key("desk")[1]
+    check_signature(read, [certificate], datetime.fromtimestamp(NOW.now(), UTC))
+    for late in (certificate.not_valid_before_utc, certificate.not_valid_after_utc):
+        check_signature(read, [certificate], late)
+    for wrong in (certificate.not_valid_before_utc - timedelta(1), certificate.not_valid_after_utc + timedelta(1)):
+        with pytest.raises(Refused, match="not signed as a whole"):
+            check_signature(read, [certificate], wrong)

@@ -53,12 +53,12 @@ def worth(
     return beyond, len({number for chosen in at for number in chosen}), sum(map(len, at))
 
 
-def least(seats: list[Seat], existing: dict[str, frozenset[Permission]], new: int) -> Worth:
-    """The best of all choices, by trying each."""
+def least(seats: list[Seat], existing: dict[str, frozenset[Permission]], new: int) -> Worth | None:
+    """The best of all choices, by trying each; None where nothing fits."""
     permissions = sorted({one for seat in seats for one in seat.allowed})
     possible = [frozenset(one) for one in subsets(permissions) if one]
     best: Worth | None = None
-    for made in combinations(possible, new):
+    for made in combinations(possible, min(new, len(possible))):
         roles = [*existing.values(), *made]
         ways = [
             [
@@ -72,7 +72,6 @@ def least(seats: list[Seat], existing: dict[str, frozenset[Permission]], new: in
         for at in product(*ways):
             found = worth(seats, roles, at)
             best = found if best is None or found < best else best
-    assert best is not None
     return best
 
 
@@ -87,8 +86,13 @@ def test_the_choice_is_the_least_of_all(seed: int) -> None:
     for number in range(rng.randint(1, 3)):
         needs = frozenset(rng.sample(permissions, rng.randint(1, len(permissions))))
         cost = {one: rng.randint(1, 3) for one in permissions}
-        seats.append(Seat(number, f"p{number}", needs, frozenset(permissions), cost))
+        allowed = needs | frozenset(one for one in permissions if rng.random() < 0.6)
+        seats.append(Seat(number, f"p{number}", needs, allowed, cost))
     new = rng.randint(0, 2)
+    if least(seats, existing, new) is None:
+        with pytest.raises(ValueError, match="no roles fit"):
+            narrowest(seats, existing, new)
+        return
     found = narrowest(seats, existing, new)
     assert found.gap == 0 and sum(not name for name, _ in found.roles) <= new
     roles = [its for _, its in found.roles]
@@ -113,6 +117,8 @@ def test_another_way_of_searching_finds_nothing_better(seed: int, monkeypatch: p
     monkeypatch.setattr(new_roles, "_solver", by_trying)
     other = narrowest(seats, existing, 3)
     assert found.gap == other.gap == 0
+    for seat, chosen in zip(seats, found.at, strict=True):  # a role may stand where all of it may be granted, alone
+        assert seat.needs <= frozenset(p for n in chosen for p in found.roles[n][1]) <= seat.allowed
     first, second = (worth(seats, [its for _, its in one.roles], one.at) for one in (found, other))
     assert first == second and first[0] == found.beyond
 
