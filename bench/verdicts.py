@@ -30,6 +30,7 @@ from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Attempt, Claimed, Context, Estate, Invariant, Origin, Start
+from enthesis.model.words import Form
 from enthesis.surveys.survey import VERSION, read_survey
 from enthesis.verdicts.compiling import Compiled, compile_estate
 from enthesis.verdicts.judge import Judge
@@ -85,7 +86,7 @@ def questions(made: Generated, count: int) -> list[Question]:
     for number, record in enumerate(grants):
         who = record["to"] if number % 2 else rng.choice(made.identities)
         at = record["at"] + ("/object/a" if record["role"] == "object-reading" else "")
-        out.append(Question(Origin("identity", who), (), Attempt("read", at), Context(), NOW))
+        out.append(Question(Origin(Form.IDENTITY, who), (), Attempt("read", at), Context(), NOW))
     return out
 
 
@@ -158,7 +159,7 @@ def twenty_invariants(made: Generated) -> list[Invariant]:
     for number in range(10):
         account = made.accounts[number * 7 % len(made.accounts)]
         claim = ("event", Equal("fork")) if number % 2 else ("sub", Equal("somebody/else"))
-        never = Claimed(("write", "delete"), account, Start("token", ("forge",), (claim,)))
+        never = Claimed(("write", "delete"), account, Start(Form.TOKEN, ("forge",), (claim,)))
         out.append(Invariant(f"never-{number}", "never", never))
         at = f"@works/unit-{number}" if number < 3 else made.resource(account, 1)
         out.append(Invariant(f"only-{number}", "only", Claimed(("read",), at, by=(f"{account}/identity/runner-0",))))

@@ -20,6 +20,7 @@ from enthesis.chains.invariants import BROKEN, HOLDS, chains_from_now_on, decide
 from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.web import Web
 from enthesis.model.estate import Claimed, Estate, Invariant, Journey, Start
+from enthesis.model.words import Form
 from enthesis.verdicts.compiling import compile_estate
 
 from .naive import Naive
@@ -37,7 +38,7 @@ from .walking import (
     walks,
 )
 
-Told = set[tuple[str, str, str, str]]
+Told = set[tuple[Form, str, str, str]]
 """Gains or losses: the form of the caller, who it is, the verb and the target."""
 AT_ONCE = Grid(times=(NOW,))
 
@@ -130,7 +131,7 @@ def _invariants(estate: Estate, journeys: Iterable[Journey], rng: Random, counte
         if start is not None or by:
             claims.append(Invariant("never", "never", Claimed(start=start, by=by, **ends)))  # type: ignore[arg-type]
         actors = [hop.identity for hop in journey.through if hop.identity]
-        actors += [journey.origin.whom] if journey.origin.form in ("person", "identity") else []
+        actors += [journey.origin.whom] if journey.origin.form in (Form.PERSON, Form.IDENTITY) else []
         if actors:
             others = tuple(one for one in estate.identities if one not in actors)
             claims.append(Invariant("only", "only", Claimed(by=others, **ends)))  # type: ignore[arg-type]
@@ -187,7 +188,7 @@ def _by_running_elsewhere(web: Web, journey: Journey) -> bool:
     if origin.whom in web.issuers:
         claims = dict.fromkeys(web.compiled.estate.issuers[origin.whom].claims or ())
         start = chains.from_issuer(origin.whom, claims={**claims, **origin.shows})
-    elif origin.form == "credential":
+    elif origin.form == Form.CREDENTIAL:
         keyed = chains.from_credential(origin.whom)
         if keyed is None:
             return False
@@ -214,8 +215,8 @@ def _refused(other: Estate, chains: Chains, chain: Chain) -> None:
     identities = {name: one for name, one in here.identities.items() if is_to_come(name)}
     resources = {name: one for name, one in here.resources.items() if name not in other.resources}
     there = replace(other, identities={**identities, **other.identities}, resources={**resources, **other.resources})
-    if chain.start.form in ("credential", "pipeline_access") and chain.start.whom not in getattr(
-        other, "pipeline_access" if chain.start.form == "pipeline_access" else "credentials"
+    if chain.start.form in (Form.CREDENTIAL, Form.PIPELINE_ACCESS) and chain.start.whom not in getattr(
+        other, "pipeline_access" if chain.start.form == Form.PIPELINE_ACCESS else "credentials"
     ):
         return
     assert not all(allowed(Naive(there, NOW), one) for one in journeys), f"had on both sides: {journeys}"
@@ -232,8 +233,8 @@ def _told(journey: Journey, here: Estate, there: Estate, told: Told, counted: Co
     if not web.ages and some_way(there, young):
         return  # no statement asks for a session's age, and that one lasts longer than another is not an access gained
     callers = [(journey.origin.form, journey.origin.whom)]
-    if journey.origin.form == "credential":  # told once, of whose it is, where that gains as much
-        callers.append(("identity", here.credentials[journey.origin.whom].of))
+    if journey.origin.form == Form.CREDENTIAL:  # told once, of whose it is, where that gains as much
+        callers.append((Form.IDENTITY, here.credentials[journey.origin.whom].of))
     assert journey.attempt is not None
     names = {web.target_name(target) for target in web.targets_at(journey.attempt.target)}
     found = any((form, whom, journey.attempt.verb, name) in told for form, whom in callers for name in names)

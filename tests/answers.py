@@ -23,7 +23,7 @@ from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Context, Estate, Origin
-from enthesis.model.words import BEARERS
+from enthesis.model.words import BEARERS, Form
 from enthesis.output.admitting import told_lines
 from enthesis.output.cards import card_lines
 from enthesis.output.checks import check_lines, check_sentence, risk_json
@@ -198,7 +198,7 @@ def asked_half_way(estate: Estate) -> Iterator[Line]:
         if identity.startswith("@"):
             continue
         for journey in journeys:
-            verdict = judge.judge(Question(Origin("identity", identity), (), journey.attempt, journey.context, NOW))
+            verdict = judge.judge(Question(Origin(Form.IDENTITY, identity), (), journey.attempt, journey.context, NOW))
             request = verdict.first_refused
             why = ", ".join(request.refused_at) if request is not None else "allowed"
             assert journey.attempt is not None

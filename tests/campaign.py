@@ -10,7 +10,7 @@ from enthesis.files.folder import read_folder
 from enthesis.live.connecting import Given, connect
 from enthesis.live.proving import Proof, prove
 from enthesis.model.estate import Attempt, Estate, Hop, Journey, Origin
-from enthesis.model.words import RETIRING, Ending
+from enthesis.model.words import RETIRING, Ending, Form
 from enthesis.ports import Connected
 
 from .conftest import Program
@@ -110,8 +110,8 @@ def _journey(estate: Estate, name: str) -> Journey:
     standing = estate.retiring.get(name)
     if standing is not None and standing.stage in MOVED:
         hop = Hop(f"yard/identity/i{number}")
-        return Journey(name, Origin("host", f"yard/host/h{number}"), Ending.ALLOWED, (hop,), attempt)
-    return Journey(name, Origin("credential", name), Ending.ALLOWED, (), attempt)
+        return Journey(name, Origin(Form.HOST, f"yard/host/h{number}"), Ending.ALLOWED, (hop,), attempt)
+    return Journey(name, Origin(Form.CREDENTIAL, name), Ending.ALLOWED, (), attempt)
 
 
 def _now() -> datetime:

@@ -12,6 +12,7 @@ from typing import Any
 
 from enthesis.model import estate as m
 from enthesis.model.conditions import AllOf, AnyOf, Glob, Not, Present
+from enthesis.model.words import Form
 
 Truth = bool | None
 REFUSED, ALLOWED, NOT_NEEDED, THEIRS, UNKNOWN = "refused", "allowed", "not needed", "theirs", "unknown"
@@ -374,14 +375,16 @@ class Naive:
             return False
         if not set(journey.refused_at) <= refused:
             return False
-        if journey.keyless and journey.origin.form in ("credential", "identity"):
+        if journey.keyless and journey.origin.form in (Form.CREDENTIAL, Form.IDENTITY):
             return False
         return journey.within is None or self.short_enough(journey, judged, journey.within)
 
     def short_enough(self, journey: m.Journey, judged: list[Seen], within: timedelta) -> bool:
         if any(seen.life is not None and seen.life > within for seen in judged):
             return False
-        credential = self.estate.credentials.get(journey.origin.whom) if journey.origin.form == "credential" else None
+        credential = (
+            self.estate.credentials.get(journey.origin.whom) if journey.origin.form == Form.CREDENTIAL else None
+        )
         if credential is None:
             return True
         known = credential.created is not None and credential.expires is not None
@@ -392,7 +395,7 @@ class Naive:
         said, origin = journey.context.said, journey.origin
         networks = [None, *map(ip_network, NETWORKS)] if "network" not in said else [journey.context.network]
         references = [None, *REFERENCES] if "reference" not in said else [journey.context.reference]
-        mfas = [None, True, False] if origin.form == "person" and not origin.mfa_said else [origin.mfa]
+        mfas = [None, True, False] if origin.form == Form.PERSON and not origin.mfa_said else [origin.mfa]
         for network, reference, mfa in product(networks, references, mfas):
             context = replace(journey.context, network=network, reference=reference)
             tried = replace(journey, origin=replace(origin, mfa=mfa), context=context)
@@ -435,7 +438,7 @@ class Naive:
         steps["target-side"] = ALLOWED if owner else REFUSED
         steps["caller-side"] = self.caller_step(caller, verb, target, kind, facts, admitting)
         let = self.lets_out(caller, verb, target, kind, facts)
-        seen.admitting = [one for one in admitting if one.admits.form != "account" or let]
+        seen.admitting = [one for one in admitting if one.admits.form != Form.ACCOUNT or let]
         steps["companions"] = self.companions_step(caller, verb, target, kind, onto)
         steps["session"] = self.session_step(caller, verb, kind)
         return seen
@@ -461,7 +464,7 @@ class Naive:
                 return False
             if identity is not None and identity.tied_to is not None and not self.exists(identity.tied_to):
                 return False
-        if self.origin.form == "credential" and self.at_first:
+        if self.origin.form == Form.CREDENTIAL and self.at_first:
             credential = self.estate.credentials[self.origin.whom]
             lapsed = credential.expires is not None and credential.expires <= self.time
             if credential.disabled or lapsed:
@@ -477,10 +480,10 @@ class Naive:
             "network": context.network,
             "reference": context.reference,
             "provider": self.provider(target) or self.provider(caller.address) or beside,
-            "mfa": origin.mfa if origin.form == "person" else None,
+            "mfa": origin.mfa if origin.form == Form.PERSON else None,
             "session.age": self.age,
         }
-        if self.at_first and origin.form in ("token", "assertion", "certificate"):
+        if self.at_first and origin.form in (Form.TOKEN, Form.ASSERTION, Form.CERTIFICATE):
             facts.update({f"claims.{name}": value for name, value in origin.shows.items()})
         if caller.address is not None:
             facts["caller.address"] = caller.address
@@ -491,20 +494,20 @@ class Naive:
             own = identity or self.estate.resources.get(caller.address)
             for name, value in (own.labels if own else {}).items():
                 facts[f"caller.labels.{name}"] = value
-        if origin.form != "identity":
-            facts["origin.kind"] = origin.form
-        if origin.form in ("token", "assertion", "certificate"):
+        if origin.form != Form.IDENTITY:
+            facts["origin.kind"] = str(origin.form)
+        if origin.form in (Form.TOKEN, Form.ASSERTION, Form.CERTIFICATE):
             facts["origin.issuer"] = origin.whom
-        elif origin.form != "identity":
+        elif origin.form != Form.IDENTITY:
             address = origin.whom
-            if origin.form == "credential":
+            if origin.form == Form.CREDENTIAL:
                 credential = self.estate.credentials.get(origin.whom)
                 address = credential.of if credential else ""
             facts["origin.address"] = address or None
             facts["origin.organisation"] = self.organisation(address)
-            if origin.form == "host":
+            if origin.form == Form.HOST:
                 facts["origin.issuer"] = self.provider(address)
-            if origin.form == "workload":
+            if origin.form == Form.WORKLOAD:
                 facts["origin.issuer"] = self.cluster_issuer(address)
         for place in reversed(self.above(target)):
             for name, value in self.labels_at(place).items():
@@ -660,7 +663,7 @@ class Naive:
         other, provider = self.account(target), self.provider(target)
         crossing = other is not None and other != own and self.provider(caller.address) == provider
         two_sided = provider is not None and self.estate.providers[provider].style == "two-sided"
-        whole_account = bool(admitting) and all(trust.admits.form == "account" for trust in admitting)
+        whole_account = bool(admitting) and all(trust.admits.form == Form.ACCOUNT for trust in admitting)
         if not (crossing and two_sided) and not whole_account:
             return NOT_NEEDED
         if self.theirs(own):
@@ -711,13 +714,13 @@ class Naive:
     def person_behind(self) -> str | None:
         """The person whose sign-in or keyed credential a chain began with."""
         address: str | None = self.origin.whom
-        if self.origin.form == "credential":
+        if self.origin.form == Form.CREDENTIAL:
             known = self.estate.credentials.get(self.origin.whom)
             address = known.of if known else None
-        elif self.origin.form != "person":
+        elif self.origin.form != Form.PERSON:
             return None
         known_person = self.estate.identities.get(address or "")
-        person = self.origin.form == "person" or (known_person is not None and known_person.kind == "person")
+        person = self.origin.form == Form.PERSON or (known_person is not None and known_person.kind == "person")
         return address if person else None
 
     def session_step(self, caller: Caller, verb: str, kind: str) -> str:

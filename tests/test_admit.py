@@ -20,7 +20,7 @@ from enthesis.conditions.sampling import sample_of
 from enthesis.files.folder import read_texts
 from enthesis.model.conditions import Equal, Glob
 from enthesis.model.estate import Attempt, Context, Estate, Origin
-from enthesis.model.words import BEARERS
+from enthesis.model.words import BEARERS, Form
 from enthesis.trusts.admitting import BESIDES, Admissions, near_misses
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
@@ -70,7 +70,7 @@ def test_the_engine_admits_every_witness_and_no_near_miss(claims: dict[str, str]
     judge = Judge(admissions.compiled)
 
     def admitted(shown: Mapping[str, object]) -> bool:
-        origin = Origin("token", "forge", {n: v for n, v in shown.items() if v is not None})  # type: ignore[misc]
+        origin = Origin(Form.TOKEN, "forge", {n: v for n, v in shown.items() if v is not None})  # type: ignore[misc]
         attempt = Attempt("take-on", "left/identity/a")
         return judge.judge(Question(origin, (), attempt, Context(), NOW)).allowed
 

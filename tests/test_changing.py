@@ -15,6 +15,7 @@ from enthesis.files.folder import read_texts
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of
 from enthesis.model.addresses import account_of
 from enthesis.model.estate import Attempt, Context, Estate, Origin
+from enthesis.model.words import Form
 from enthesis.proposals.effects import access_change, as_estate, live_of
 from enthesis.proposals.proposing import propose
 from enthesis.proposals.steps import Blocked, Danger, Opening, Proposal, Step, proposal_from
@@ -510,7 +511,7 @@ def test_a_request_is_judged_by_what_its_own_cloud_keeps() -> None:
                 kind = place.split("/")[-2]
                 for verb in rng.sample(sorted(estate.catalogue.verbs_of(kind)), 4):
                     asked = Question(
-                        Origin("person" if caller.startswith("@") else "identity", caller),
+                        Origin(Form.PERSON if caller.startswith("@") else Form.IDENTITY, caller),
                         (), Attempt(verb, place), Context(), moment,
                     )  # fmt: skip
                     was, verdict, expected = (judge.judge(asked).allowed for judge in (before, together, alone))

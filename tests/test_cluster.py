@@ -17,6 +17,7 @@ from enthesis.connectors.cluster.resources import kind_of, verb_of
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue
 from enthesis.model.estate import Attempt, Context, Origin
+from enthesis.model.words import Form
 from enthesis.surveys.survey import Survey, read_survey
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
@@ -111,7 +112,7 @@ def test_questions_to_the_cluster_to_its_survey_and_to_the_documentation_have_th
         asked.append((caller, one))
         allowed[why.rsplit(" ", 1)[-1] if why else ""] += 1
         who_is[caller.address] += bool(why)
-        form = "person" if caller.address.startswith("@") else "identity"
+        form = Form.PERSON if caller.address.startswith("@") else Form.IDENTITY
         attempt = Attempt(verb_of(one["verb"]), place_of(one))
         verdict = judge.judge(Question(Origin(form, caller.address), (), attempt, Context(), NOW))
         assert "names" not in verdict.refused_at, (one, verdict.first_refused)

@@ -18,6 +18,7 @@ from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.live.surveying import Writing, head_of
 from enthesis.model.estate import Attempt, Context, Origin
 from enthesis.model.foreign_names import name_of, word_of
+from enthesis.model.words import Form
 from enthesis.surveys.survey import Survey, read_survey
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
@@ -168,7 +169,7 @@ def test_nobody_who_may_read_a_secret_is_missed_whatever_the_names_are() -> None
                     known = [f"@saltmarsh/identity/anybody of {word}"]
                 who = [one for one in known if one in survey.estate.identities]
                 assert who, (seed, caller, missing)
-                form = "person" if who[0].startswith("@") else "identity"
+                form = Form.PERSON if who[0].startswith("@") else Form.IDENTITY
                 attempt = Attempt("fetch", f"{GRID}/namespace/nowcast/secret/db")
                 verdict = judge.judge(Question(Origin(form, who[0]), (), attempt, Context(), NOW))
                 assert verdict.allowed, (seed, caller, verdict.refused_at)

@@ -22,6 +22,7 @@ from enthesis.lab.tokens import Clock
 from enthesis.model.estate import Attempt, Context, Origin
 from enthesis.model.foreign_names import word_of
 from enthesis.model.secrets import Secret
+from enthesis.model.words import Form
 from enthesis.surveys.survey import VERSION, Survey, read_survey
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
@@ -98,7 +99,7 @@ def furnished(url: str, rng: Random) -> tuple[list[str], list[tuple[str, str]]]:
 
 
 def asked(judge: Judge, role: str, verb: str, target: str) -> bool:
-    origin = Origin("identity", identity_address(ADDRESS, role))
+    origin = Origin(Form.IDENTITY, identity_address(ADDRESS, role))
     return judge.judge(Question(origin, (), Attempt(verb, target), Context(), NOW)).allowed
 
 

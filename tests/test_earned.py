@@ -13,7 +13,7 @@ from enthesis.files.folder import read_texts
 from enthesis.library import parse_estate as estate_of
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Context, Origin
-from enthesis.model.words import EARNED, STEPS, Ending, Outcome, VerdictStep
+from enthesis.model.words import EARNED, STEPS, Ending, Form, Outcome, VerdictStep
 from enthesis.testing import Verdicts
 from enthesis.verdicts.answers import Request, StepOutcome, Verdict
 from enthesis.verdicts.compiling import compile_estate
@@ -104,7 +104,7 @@ def test_what_counts_where_is_as_a_verdict_means_it() -> None:
 
 
 def test_no_request_is_no_yes_and_a_question_asks_for_something() -> None:
-    origin = Origin("token", "forge", {"sub": "x"})
+    origin = Origin(Form.TOKEN, "forge", {"sub": "x"})
     with pytest.raises(InvalidInput, match="nothing is asked for"):
         Question(origin, (), None, Context(), NOW)
     estate = estate_of(ESTATE)

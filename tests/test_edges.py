@@ -17,6 +17,7 @@ from enthesis.files.nodes import MAX_DEPTH, UnreadableFile, parse
 from enthesis.files.renaming import twin
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
+from enthesis.model.words import Form
 from enthesis.proposals.proposing import propose
 from enthesis.surveys.survey import without_what_is_gone
 from enthesis.trusts.admitting import Admissions
@@ -71,8 +72,8 @@ def test_a_changed_list_is_told_item_by_item() -> None:
 def test_a_caller_that_does_not_exist_is_corrected_to_the_nearest(written: str, meant: str) -> None:
     grant = "roles: {r: {allows: {object: [read]}}}\ngrants: [{to: left/identity/b, role: r, at: left/bucket/b}]\n"
     estate = estate_of(grant + "trusts: [{of: left/identity/b, admits: {identity: left/identity/a}}]\n")
-    form = "identity" if "identity" in written else "host"
-    hops = () if form == "identity" else (Hop("left/identity/a"), Hop("left/identity/b"))
+    form = Form.IDENTITY if "identity" in written else Form.HOST
+    hops = () if form == Form.IDENTITY else (Hop("left/identity/a"), Hop("left/identity/b"))
     attempt = Attempt("read", "left/bucket/b/object/o")
     verdict = Judge(compile_estate(estate)).judge(Question(Origin(form, written), hops, attempt, Context(), NOW))
     assert verdict.refused_at[0] == "names"

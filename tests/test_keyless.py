@@ -11,6 +11,7 @@ from enthesis.files.folder import read_texts
 from enthesis.files.renaming import about, apart_from_names, renamed, twin
 from enthesis.model.estate import Context, Estate, Origin
 from enthesis.model.file_errors import masked
+from enthesis.model.words import Form
 from enthesis.proposals.lingering import dangling, living_on
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
 from enthesis.surveys.statements import LiveObject, Surveyed, without_gone
@@ -119,15 +120,15 @@ trusts:
 def test_the_fewest_hops_are_found_and_no_others() -> None:
     estate = estate_of(CHAIN)
     judge = Judge(compile_estate(estate))
-    run = Origin("token", "forge", {"sub": "ours/main", "aud": "north"})
+    run = Origin(Form.TOKEN, "forge", {"sub": "ours/main", "aud": "north"})
 
     def way(origin: Origin, to: str) -> tuple[str, ...] | None:
         return way_onto(estate, judge, origin, to, Context(), NOW)
 
     assert way(run, "right/identity/c") == ("left/identity/a", "left/identity/b", "right/identity/c")
-    assert way(Origin("identity", "left/identity/a"), "left/identity/b") == ("left/identity/b",)
-    assert way(Origin("token", "forge", {"sub": "ours/try", "aud": "north"}), "left/identity/a") is None
-    assert way(Origin("person", "@works/identity/p"), "left/identity/a") is None
+    assert way(Origin(Form.IDENTITY, "left/identity/a"), "left/identity/b") == ("left/identity/b",)
+    assert way(Origin(Form.TOKEN, "forge", {"sub": "ours/try", "aud": "north"}), "left/identity/a") is None
+    assert way(Origin(Form.PERSON, "@works/identity/p"), "left/identity/a") is None
     taken = list(can_take_on(estate, judge, run, Context(), NOW))
     assert [(one.identity, str(one.life), one.source.line if one.source else 0) for one in taken] == [
         ("left/identity/a", "0:15:00", 18)
@@ -143,9 +144,9 @@ def test_a_hop_by_a_group_or_a_whole_account_is_found_too() -> None:
         "grants: [{to: left/identity/b, role: taking, at: right/identity/c, held_by: left}]\n"
     )
     judge = Judge(compile_estate(estate))
-    found = way_onto(estate, judge, Origin("identity", "left/identity/a"), "right/identity/c", Context(), NOW)
+    found = way_onto(estate, judge, Origin(Form.IDENTITY, "left/identity/a"), "right/identity/c", Context(), NOW)
     assert found == ("left/identity/b", "right/identity/c")
-    assert way_onto(estate, judge, Origin("identity", "left/identity/b"), "left/identity/a", Context(), NOW) is None
+    assert way_onto(estate, judge, Origin(Form.IDENTITY, "left/identity/b"), "left/identity/a", Context(), NOW) is None
 
 
 # -- twins ---------------------------------------------------------------------------------------------------------

@@ -18,6 +18,7 @@ from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.web import NO, YES, Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Attempt, Context, Origin
+from enthesis.model.words import Form
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
@@ -65,7 +66,7 @@ def test_rows_and_requirements_agree_with_single_verdicts() -> None:
                 network=rng.choice(NETWORKS), reference=rng.choice([None, "r1", "r2"]), session_age=rng.choice(AGES)
             )
             place = f"seed {seed}: {compiled.places.names[who]} {verb} {web.target_name(target)}"
-            origin = Origin("identity", compiled.places.names[who])
+            origin = Origin(Form.IDENTITY, compiled.places.names[who])
             asked = Question(origin, (), Attempt(verb, web.target_name(target)), context, NOW)
             verdict = judge.judge(asked)
             requirement = web.row_requirement(who, permission, target)
@@ -112,7 +113,7 @@ def test_edges_are_just_the_hops_that_single_verdicts_allow() -> None:
             for to, kind in declared.items():
                 if kind == "person":
                     continue
-                origin = Origin("identity", compiled.places.names[who])
+                origin = Origin(Form.IDENTITY, compiled.places.names[who])
                 attempt = Attempt("take-on", compiled.places.names[to])
                 verdict = judge.judge(Question(origin, (), attempt, Context(), NOW))
                 requirement = hops.get((who, to))
@@ -178,5 +179,5 @@ def test_what_a_bound_key_opens_hangs_on_its_condition_however_far_on() -> None:
     assert bound is not None
     assert reachable(outside, [bound], everything) == []
     coming = reaching(chains, chains.web.targets_at("left/bucket/b/object/o"), everything)
-    (by_key,) = [one for one in coming if one.chain.start.form == "credential"]
+    (by_key,) = [one for one in coming if one.chain.start.form == Form.CREDENTIAL]
     assert str(by_key.chain.values["network"]).startswith("10.")

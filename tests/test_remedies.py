@@ -7,6 +7,7 @@ from enthesis.chains.differences import newly_allowed
 from enthesis.files.folder import read_texts
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Origin
+from enthesis.model.words import Form
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
@@ -62,7 +63,7 @@ def test_a_trust_that_is_offered_pins_nothing_that_the_next_token_lacks() -> Non
         "jti": "y",
         "run": "123",
     }
-    found = ways("", Origin("token", "forge", shows), attempt=Attempt("take-on", "left/identity/a"))
+    found = ways("", Origin(Form.TOKEN, "forge", shows), attempt=Attempt("take-on", "left/identity/a"))
     (trust,) = [one.value for one in found[0]]
     assert dict(trust.admits.conditions) == {"sub": Equal("tides/main"), "aud": Equal("north")}
     assert trust.session == timedelta(minutes=15)
@@ -71,14 +72,14 @@ def test_a_trust_that_is_offered_pins_nothing_that_the_next_token_lacks() -> Non
 def test_a_claim_of_one_run_alone_is_not_added_to_a_trust() -> None:
     body = "trusts: [{of: left/identity/a, admits: {token: forge, claims: {sub: tides/main, run: '122'}}}]\n"
     shows = {"sub": "tides/main", "aud": "north", "run": "123"}
-    found = ways(body, Origin("token", "forge", shows), attempt=Attempt("take-on", "left/identity/a"))
+    found = ways(body, Origin(Form.TOKEN, "forge", shows), attempt=Attempt("take-on", "left/identity/a"))
     assert not any("run be 123" in one for one in sentences(found))
     assert [dict(one.value.admits.conditions) for one in found[0]] == [
         {"sub": Equal("tides/main"), "aud": Equal("north")}
     ]
     lasting = body.replace("run: '122'", "event: push")
     found = ways(
-        lasting, Origin("token", "forge", {**shows, "event": "tag"}), attempt=Attempt("take-on", "left/identity/a")
+        lasting, Origin(Form.TOKEN, "forge", {**shows, "event": "tag"}), attempt=Attempt("take-on", "left/identity/a")
     )
     assert "let event be tag too in the trust of left/identity/a" in sentences(found)
 
@@ -91,10 +92,10 @@ def test_running_code_on_a_host_is_a_way_where_the_caller_may() -> None:
         "  - {to: left/identity/c, role: reading, at: left/bucket/b}\n"
         "trusts: [{of: left/identity/c, admits: {attached: true}}]\n"
     )
-    found = ways(body, Origin("identity", "left/identity/a"))
+    found = ways(body, Origin(Form.IDENTITY, "left/identity/a"))
     assert sentences(found)[0] == "run code on left/host/h first, and take on left/identity/c there"
     barred = body.replace("  - {to: left/identity/a, role: logging-in, at: left/identity/c}\n", "")
-    assert sentences(found)[0] not in sentences(ways(barred, Origin("identity", "left/identity/a")))
+    assert sentences(found)[0] not in sentences(ways(barred, Origin(Form.IDENTITY, "left/identity/a")))
 
 
 def test_two_sessions_that_are_too_short_are_lengthened_together() -> None:
@@ -105,12 +106,12 @@ def test_two_sessions_that_are_too_short_are_lengthened_together() -> None:
         "grants: [{to: left/identity/b, role: reading, at: left/bucket/b}]\n"
     )
     hops = (Hop("left/identity/a"), Hop("left/identity/b"))
-    found = ways(body, Origin("token", "forge", {"sub": "x"}), *hops, session_age=timedelta(hours=2))
+    found = ways(body, Origin(Form.TOKEN, "forge", {"sub": "x"}), *hops, session_age=timedelta(hours=2))
     assert sentences(found)[0] == ("let sessions as left/identity/a last 3h; let sessions as left/identity/b last 3h")
 
 
 def test_nobody_is_offered_to_act_as_a_person() -> None:
-    found = ways("", Origin("identity", "left/identity/a"), attempt=Attempt("take-on", "@works/identity/maren"))
+    found = ways("", Origin(Form.IDENTITY, "left/identity/a"), attempt=Attempt("take-on", "@works/identity/maren"))
     assert found == []
 
 
@@ -118,7 +119,7 @@ def test_a_new_role_is_narrower_than_what_the_estate_has() -> None:
     wide = HEAD.replace("reading: {allows: {object: [read]}}", "reading: {allows: {object: [read, write, list]}}")
     reading = read_texts({"estate.yaml": wide})
     assert reading.estate is not None
-    question = Question(Origin("identity", "left/identity/a"), (), READ, Context(), NOW)
+    question = Question(Origin(Form.IDENTITY, "left/identity/a"), (), READ, Context(), NOW)
     verdict = Judge(compile_estate(reading.estate)).judge(question)
     first, *others = remedies_for(reading.estate, verdict).found
     assert [one.section for one in first.changes] == ["roles", "grants"]
@@ -128,17 +129,17 @@ def test_a_new_role_is_narrower_than_what_the_estate_has() -> None:
 
 def test_a_condition_that_is_one_value_too_narrow_is_widened_by_that_value() -> None:
     body = "grants: [{to: left/identity/a, role: reading, at: left/bucket/b, when: {reference: one}}]\n"
-    found = ways(body, Origin("identity", "left/identity/a"), reference="two")
+    found = ways(body, Origin(Form.IDENTITY, "left/identity/a"), reference="two")
     (change,) = next(one for one in found if "let reference be two too in the grant at " in one[0].sentence)
     assert change.plain == ["one", "two"] and change.path == ("when", "reference")
     ended = body.replace("when: {reference: one}", "until: '2020-01-01T00:00:00Z'")
     assert any(
-        one.startswith("take the end away") for one in sentences(ways(ended, Origin("identity", "left/identity/a")))
+        one.startswith("take the end away") for one in sentences(ways(ended, Origin(Form.IDENTITY, "left/identity/a")))
     )
     both = body.replace("when:", "until: '2020-01-01T00:00:00Z', when:")
     assert not any(
         "too in the grant" in one
-        for one in sentences(ways(both, Origin("identity", "left/identity/a"), reference="two"))
+        for one in sentences(ways(both, Origin(Form.IDENTITY, "left/identity/a"), reference="two"))
     )
 
 
@@ -156,7 +157,7 @@ def test_what_else_a_remedy_allows_is_told_without_what_was_asked() -> None:
     body = HEAD.replace("reading: {allows: {object: [read]}}", "reading: {allows: {object: [read, list]}}")
     reading = read_texts({"estate.yaml": body})
     assert reading.estate is not None
-    question = Question(Origin("identity", "left/identity/a"), (), READ, Context(), NOW)
+    question = Question(Origin(Form.IDENTITY, "left/identity/a"), (), READ, Context(), NOW)
     verdict = Judge(compile_estate(reading.estate)).judge(question)
     remedy = next(one for one in remedies_for(reading.estate, verdict).found if len(one.changes) == 1)
     gains = newly_allowed(reading.estate, remedy, verdict)
@@ -171,7 +172,7 @@ def test_widened_claims_tell_of_other_bearers_and_not_of_the_one_that_asked() ->
         "grants: [{to: left/identity/a, role: reading, at: left/bucket/b}]\n"
     )
     shows: Claims = {"sub": "main", "event": "tag"}
-    question = Question(Origin("token", "forge", shows), (), Attempt("take-on", "left/identity/a"), Context(), NOW)
+    question = Question(Origin(Form.TOKEN, "forge", shows), (), Attempt("take-on", "left/identity/a"), Context(), NOW)
     found = also(body, question, "let event be tag too")
     assert found == {"token forge read left/bucket/b/object/…"}
 
@@ -184,7 +185,7 @@ def test_the_ceiling_that_bars_is_the_one_that_makes_an_exception() -> None:
         "  - {name: late, over: callers, at: left, bars: {key: [encrypt]}}\n"
         "grants: [{to: left/identity/a, role: reading, at: left/bucket/b}]\n"
     )
-    ((change,),) = ways(body, Origin("identity", "left/identity/a"))
+    ((change,),) = ways(body, Origin(Form.IDENTITY, "left/identity/a"))
     assert change.sentence == "except left/identity/a from the ceiling strict"
     assert change.plain == ["left/identity/b", "left/identity/a"] and change.width == 20
 
@@ -192,13 +193,13 @@ def test_the_ceiling_that_bars_is_the_one_that_makes_an_exception() -> None:
 def test_a_wrong_name_is_corrected_where_it_stands_and_a_disabled_identity_is_enabled() -> None:
     grant = "grants: [{to: left/identity/a, role: reading, at: left/bucket/b}]\n"
     wrong = Attempt("read", "left/bucket/bb/object/o")
-    found = ways(grant, Origin("identity", "left/identity/a"), attempt=wrong)
+    found = ways(grant, Origin(Form.IDENTITY, "left/identity/a"), attempt=wrong)
     assert any(one.startswith("ask for left/bucket/b") for one in sentences(found))
     disabled = HEAD.replace(
         "left/identity/a: {kind: service-account}", "left/identity/a: {kind: service-account, disabled: true}"
     )
     reading = read_texts({"estate.yaml": disabled + grant})
     assert reading.estate is not None
-    question = Question(Origin("identity", "left/identity/a"), (), READ, Context(), NOW)
+    question = Question(Origin(Form.IDENTITY, "left/identity/a"), (), READ, Context(), NOW)
     (first, *_) = remedies_for(reading.estate, Judge(compile_estate(reading.estate)).judge(question)).found
     assert [one.sentence for one in first.changes] == ["enable left/identity/a again"]

@@ -15,6 +15,7 @@ from enthesis.files.folder import read_texts
 from enthesis.files.shapes import time_text
 from enthesis.live import retiring
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
+from enthesis.model.words import Form
 from enthesis.ports import Connected
 from enthesis.proposals.credentials import Credentialed
 from enthesis.verdicts.compiling import compile_estate
@@ -66,7 +67,7 @@ def standing(text: str, name: str = "one", **known: Any) -> Standing:
 
 
 def allowed(estate: Estate, identity: str, verb: str, target: str) -> bool:
-    question = Question(Origin("identity", identity), (), Attempt(verb, target), Context(), NOW)
+    question = Question(Origin(Form.IDENTITY, identity), (), Attempt(verb, target), Context(), NOW)
     return Judge(compile_estate(estate)).judge(question).allowed
 
 
@@ -81,7 +82,7 @@ def test_a_holder_of_a_shared_identity_gets_one_of_its_own_with_what_the_key_was
         assert not allowed(after, own, verb, target), (verb, target)
     judge = Judge(compile_estate(after))
     for host, may in (("left/host/h", True), ("left/host/other", False)):
-        question = Question(Origin("host", host), (Hop(own),), None, Context(), NOW)
+        question = Question(Origin(Form.HOST, host), (Hop(own),), None, Context(), NOW)
         assert judge.judge(question).allowed is may
     assert after.retiring["one"].identity == own
 

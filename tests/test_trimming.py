@@ -21,6 +21,7 @@ from enthesis.files.editing import edited
 from enthesis.files.folder import read_texts
 from enthesis.files.shapes import time_text
 from enthesis.model.estate import Attempt, Context, Estate, Origin
+from enthesis.model.words import Form
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
@@ -221,7 +222,7 @@ def drawn(seed: int) -> tuple[str, list[dict[str, Any]]]:
 
 
 def refused(judge: Judge, identity: str, verb: str, target: str) -> tuple[str, ...]:
-    question = Question(Origin("identity", identity), (), Attempt(verb, target), Context(), NOW)
+    question = Question(Origin(Form.IDENTITY, identity), (), Attempt(verb, target), Context(), NOW)
     return judge.judge(question).refused_at
 
 

@@ -14,7 +14,7 @@ from typing import Any
 from enthesis.chains.chains import Chain, Chains
 from enthesis.chains.web import LEADS_ON
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Identity, Journey, Origin, Resource
-from enthesis.model.words import Ending
+from enthesis.model.words import Ending, Form
 from enthesis.verdicts.coming import ANY
 
 from .naive import Naive
@@ -38,8 +38,8 @@ def journeys_of(chains: Chains, chain: Chain) -> tuple[Estate, list[Journey]]:
     mfa = values.get("mfa")
     origin = Origin(chain.start.form, chain.start.whom, {n: v for n, v in shows.items() if v is not None},
                     mfa if isinstance(mfa, bool) else None, mfa_said=True)  # fmt: skip
-    if chain.start.form == "pipeline_access":
-        origin = Origin("credential", str(estate.pipeline_access[chain.start.whom].credential))
+    if chain.start.form == Form.PIPELINE_ACCESS:
+        origin = Origin(Form.CREDENTIAL, str(estate.pipeline_access[chain.start.whom].credential))
     context = Context(
         values.get("time") or NOW, values.get("network"), values.get("reference"),
         said=frozenset(("time", "network", "reference")),
@@ -55,7 +55,7 @@ def journeys_of(chains: Chains, chain: Chain) -> tuple[Estate, list[Journey]]:
             hops.append(Hop(on=target))
         else:
             out.append(Journey("part", origin, Ending.ALLOWED, tuple(hops), Attempt(verb, target), context))
-            form = "identity" if kind == "identity" else "workload" if kind == "workload" else "host"
+            form = Form.IDENTITY if kind == "identity" else Form.WORKLOAD if kind == "workload" else Form.HOST
             origin, hops = Origin(form, target), []
     attempt = None
     if chain.end is not None:
@@ -182,21 +182,24 @@ def some_network(rng: Random) -> Any:
 def starts(estate: Estate, rng: Random) -> Iterator[Origin]:
     """Every place where a journey can start; of signed statements several, with claims at random."""
     for journey in estate.journeys.values():
-        if journey.origin.form in ("token", "assertion", "certificate") and journey.origin.whom in estate.issuers:
+        if (
+            journey.origin.form in (Form.TOKEN, Form.ASSERTION, Form.CERTIFICATE)
+            and journey.origin.whom in estate.issuers
+        ):
             shows = {name: value for name, value in journey.origin.shows.items() if name not in ("exp", "nbf")}
             yield replace(journey.origin, shows=shows)
     for address, identity in estate.identities.items():
         if identity.kind == "person":
-            yield Origin("person", address, mfa=rng.choice((True, False, None)), mfa_said=True)
+            yield Origin(Form.PERSON, address, mfa=rng.choice((True, False, None)), mfa_said=True)
         else:
-            yield Origin("identity", address)
+            yield Origin(Form.IDENTITY, address)
     for address in estate.resources:
         parts = address.split("/")
         if parts[-2] in ("host", "pool"):
-            yield Origin("host", address)
+            yield Origin(Form.HOST, address)
         elif parts[-2] == "workload":
-            yield Origin("workload", address)
-    yield from (Origin("credential", name) for name in estate.credentials)
+            yield Origin(Form.WORKLOAD, address)
+    yield from (Origin(Form.CREDENTIAL, name) for name in estate.credentials)
 
 
 # -- other versions -------------------------------------------------------------------------------------------------

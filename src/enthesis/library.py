@@ -33,7 +33,7 @@ from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, perhaps
 from enthesis.model.errors import EnthesisError, InvalidEstate, InvalidInput, NotDecided, Undecided
 from enthesis.model.estate import Estate, Trust
-from enthesis.model.words import Ending, VerdictStep
+from enthesis.model.words import Ending, Form, VerdictStep
 from enthesis.output.lines import rendered
 from enthesis.output.verdicts import first_sentence, verdict_json, verdict_lines
 from enthesis.surveys.survey import Survey, survey_in
@@ -76,7 +76,7 @@ class Access:
     or request may choose. `keyless` is None where the chain starts at an identity."""
 
     caller: str
-    form: str
+    form: Form
     verb: str
     target: str
     keyless: bool | None = None

@@ -25,6 +25,7 @@ from enthesis.chains.differences import (
 from enthesis.chains.web import Web
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate
+from enthesis.model.words import Form
 from enthesis.verdicts.arrays import Ints, among
 from enthesis.verdicts.compiling import NONE
 
@@ -36,7 +37,7 @@ Ends = dict[int, set[tuple[int, int]]]
 class Meant:
     """A caller, by its form, and what it does to what."""
 
-    form: str
+    form: Form
     caller: str
     verb: str
     target: str

@@ -19,6 +19,7 @@ from enthesis.model.addresses import account_of, article, contains, pool_of
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import admitted, ceiling_words, permissions, tested, verb_words
+from enthesis.model.words import Form
 from enthesis.verdicts.arrays import once
 from enthesis.verdicts.compiling import NONE, Compiled
 
@@ -351,7 +352,7 @@ class _Cards:
             names = {journey.origin.whom, *(hop.identity or hop.on for hop in journey.through)}
             target = journey.attempt.target if journey.attempt else ""
             credential = self.estate.credentials.get(journey.origin.whom)
-            if journey.origin.form == "credential" and credential is not None:
+            if journey.origin.form == Form.CREDENTIAL and credential is not None:
                 names.add(credential.of)
             if address in names or target == address or target.startswith(address + "/"):
                 yield Item(

@@ -19,6 +19,7 @@ from enthesis.conditions.values import Room, Want
 from enthesis.model.conditions import Before, Conditions
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer
+from enthesis.model.words import FORM_OF_ISSUER, Form
 from enthesis.verdicts.arrays import Bools
 from enthesis.verdicts.attributes import NEVER_SHOWN, claim_room, organisation_at, shown_in_journeys, vouching_for
 from enthesis.verdicts.compiling import NONE, Compiled
@@ -41,7 +42,7 @@ class ChainStart:
     """
 
     node: int
-    form: str
+    form: Form
     whom: str
     knowns: Knowns = field(default_factory=Knowns)
     person: int = NONE
@@ -50,7 +51,7 @@ class ChainStart:
     @property
     def keyless(self) -> bool | None:
         """Whether it needs no stored key; None where the chain starts at an identity."""
-        return None if self.form == "identity" else self.form not in ("credential", "pipeline_access")
+        return None if self.form == Form.IDENTITY else self.form not in (Form.CREDENTIAL, Form.PIPELINE_ACCESS)
 
 
 @dataclass(frozen=True, slots=True)
@@ -113,7 +114,7 @@ class Chains:
         """The bearers of what an issuer signs; `shown` are tests that their claims pass, `claims` what they show."""
         issuer = self.compiled.estate.issuers[name]
         number = self._number_of(name)
-        form = self.web.node(number).form
+        form = FORM_OF_ISSUER[issuer.kind]
         values = {**self.when, **_origin(form, issuer=name), "mfa": None}
         values |= {f"claims.{claim}": value for claim, value in (claims or {}).items()}
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
@@ -129,14 +130,14 @@ class Chains:
         node = self.web.node(number)
         if node.form == "resource":
             kind = self.compiled.kind_names[self.compiled.places.kind[number]]
-            form = "workload" if kind == "workload" else "host"
+            form = Form.WORKLOAD if kind == "workload" else Form.HOST
             return ChainStart(number, form, node.name, self._known(form, node.name))
         if self.compiled.is_person[number]:
-            return ChainStart(number, "person", node.name, self._known("person", node.name), person=number)
+            return ChainStart(number, Form.PERSON, node.name, self._known(Form.PERSON, node.name), person=number)
         origin = NO_ORIGIN
         if issuer:
-            origin = {**NO_ORIGIN, **_origin(self.web.node(self._number_of(issuer)).form, issuer=issuer)}
-        return ChainStart(number, "identity", node.name, Knowns({**self.when, **origin}, self.always))
+            origin = {**NO_ORIGIN, **_origin(FORM_OF_ISSUER[self.compiled.estate.issuers[issuer].kind], issuer=issuer)}
+        return ChainStart(number, Form.IDENTITY, node.name, Knowns({**self.when, **origin}, self.always))
 
     def from_credential(self, name: str) -> ChainStart | None:
         """A keyed credential that is known of; None where it opens nothing any more."""
@@ -146,11 +147,11 @@ class Chains:
         lapsed = expires is not None and expires.timestamp() <= self.web.now
         if number == NONE or credential.disabled or lapsed:
             return None
-        knowns = self._known("credential", credential.of)
+        knowns = self._known(Form.CREDENTIAL, credential.of)
         if expires is not None:
             knowns = replace(knowns, limits=(*knowns.limits, ("time", Before(expires), Want.HOLDS)))
         person = number if self.compiled.is_person[number] else NONE
-        return ChainStart(number, "credential", name, knowns, person=person, when=credential.when)
+        return ChainStart(number, Form.CREDENTIAL, name, knowns, person=person, when=credential.when)
 
     def from_pipeline_access(self, name: str) -> ChainStart | None:
         """A way in that a pipeline service keeps, by a stored credential; None where there is no such way."""
@@ -162,7 +163,7 @@ class Chains:
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
         rooms = _Rooms(self.compiled.estate, self.compiled.estate.issuers[access.at])
         knowns = Knowns(start.knowns.values, (*start.knowns.limits, *limits), rooms)
-        return replace(start, form="pipeline_access", whom=name, knowns=knowns)
+        return replace(start, form=Form.PIPELINE_ACCESS, whom=name, knowns=knowns)
 
     @staticmethod
     def narrowed(start: ChainStart, shown: Conditions) -> ChainStart:
@@ -170,11 +171,11 @@ class Chains:
         limits = tuple((f"claims.{claim}", test, Want.HOLDS) for claim, test in shown)
         return replace(start, knowns=replace(start.knowns, limits=(*start.knowns.limits, *limits)))
 
-    def _known(self, form: str, address: str) -> Knowns:
+    def _known(self, form: Form, address: str) -> Knowns:
         organisation = organisation_at(self.compiled, address)
         issuer = vouching_for(self.compiled, form, address)
         values = {**self.when, **_origin(form, issuer=issuer, organisation=organisation, address=address)}
-        if form != "person":
+        if form != Form.PERSON:
             values["mfa"] = None
         return Knowns(values, self.always)
 
@@ -385,14 +386,15 @@ class Chains:
 
 def _kin(start: ChainStart) -> object:
     """Labels of starts that know different things are never compared; identities know nothing, and are all alike."""
-    return "" if start.form == "identity" else (start.form, start.whom, start.knowns.limits)
+    return "" if start.form == Form.IDENTITY else (start.form, start.whom, start.knowns.limits)
 
 
-def _origin(form: str, *, issuer: str | None = None, organisation: str | None = None, address: str | None = None) -> (
+def _origin(form: Form, *, issuer: str | None = None, organisation: str | None = None, address: str | None = None) -> (
     dict[str, Value]
 ):  # fmt: skip
     return {
-        "origin.kind": form, "origin.issuer": issuer, "origin.organisation": organisation, "origin.address": address,
+        "origin.kind": str(form), "origin.issuer": issuer,
+        "origin.organisation": organisation, "origin.address": address,
     }  # fmt: skip
 
 

@@ -19,7 +19,7 @@ from enthesis.chains.web import LOOK, YES, Rows, States, Web, asks_for_ages, spr
 from enthesis.conditions.truth import Value
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate
-from enthesis.model.words import BEARERS
+from enthesis.model.words import BEARERS, Form
 from enthesis.verdicts.answers import Request, Verdict
 from enthesis.verdicts.arrays import Bools, Ints, among, once
 from enthesis.verdicts.coming import members_to_come
@@ -42,7 +42,7 @@ class Gain:
     """
 
     caller: str
-    form: str
+    form: Form
     verb: str
     target: str
     values: Mapping[str, Value]
@@ -89,7 +89,9 @@ class Difference:
 def mentioned_in(*versions: Estate) -> frozenset[str]:
     """The addresses that statements of these estates name, so that both are compared over the same ones."""
     named = {grant.at for estate in versions for grant in estate.grants}
-    attached = (trust.admits.whom for estate in versions for trust in estate.trusts if trust.admits.form == "attached")
+    attached = (
+        trust.admits.whom for estate in versions for trust in estate.trusts if trust.admits.form == Form.ATTACHED
+    )
     running = (attachment.what for estate in versions for attachment in estate.attachments)
     return frozenset(named | {name for name in (*attached, *running) if isinstance(name, str)})
 
@@ -402,7 +404,7 @@ class Compared:
         mine, theirs = self.here.web.compiled.estate, self.there.web.compiled.estate
         twins = {(credential.form, credential.whom): credential for credential in self.theirs.from_credentials()}
         for start in self.mine.from_credentials():
-            section = "pipeline_access" if start.form == "pipeline_access" else "credentials"
+            section = "pipeline_access" if start.form == Form.PIPELINE_ACCESS else "credentials"
             changed = getattr(mine, section)[start.whom] != getattr(theirs, section).get(start.whom)
             if self.everybody or changed or among(np.array([start.node]), self.here.callers_looked_at)[0]:
                 yield from self._newly(start, twins.get((start.form, start.whom)), None)
@@ -580,12 +582,14 @@ def _with_twins(callers: Ints, other: _Side, theirs: Ints) -> Ints:
     return once(np.concatenate([callers, twins[twins != NONE]]))
 
 
-def _form(web: Web, node: int) -> str:
+def _form(web: Web, node: int) -> Form:
     """The word of `from` with which a node starts a chain."""
     found = web.node(node)
     if found.form == "identity":
-        return "person" if web.compiled.is_person[node] else "identity"
-    return ("workload" if "/workload/" in found.name else "host") if found.form == "resource" else found.form
+        return Form.PERSON if web.compiled.is_person[node] else Form.IDENTITY
+    return (
+        (Form.WORKLOAD if "/workload/" in found.name else Form.HOST) if found.form == "resource" else Form(found.form)
+    )
 
 
 def start_of(chains: Chains, node: int) -> ChainStart:

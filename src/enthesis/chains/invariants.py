@@ -20,7 +20,7 @@ from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import After, Conditions, Glob
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Claimed, Invariant
-from enthesis.model.words import BEARERS
+from enthesis.model.words import BEARERS, Form
 from enthesis.verdicts.arrays import Bools, once
 from enthesis.verdicts.compiling import NONE, Compiled
 
@@ -178,12 +178,12 @@ def _starts(chains: Chains, claimed: Claimed) -> Iterable[ChainStart]:
         return
     if start.form in BEARERS:
         yield from _bearers(chains, start.form, _named(start.whom, estate.issuers), start.conditions)
-    elif start.form == "credential":
+    elif start.form == Form.CREDENTIAL:
         keyed = (chains.from_credential(name) for name in _named(start.whom, estate.credentials))
         yield from (start for start in keyed if start is not None)
     else:
-        person = start.form == "person"
-        resource = start.form in ("host", "workload")
+        person = start.form == Form.PERSON
+        resource = start.form in (Form.HOST, Form.WORKLOAD)
         for number in np.flatnonzero(_matching(chains.web, start.whom)).tolist():
             found = chains.from_place(number)
             if (found.form == "person") == person and (found.form in ("host", "workload")) == resource:

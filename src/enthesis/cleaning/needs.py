@@ -6,6 +6,7 @@ from datetime import datetime
 
 from enthesis.cleaning.usage import Triple, Usage
 from enthesis.model.estate import Attempt, Context, Estate, Origin
+from enthesis.model.words import Form
 from enthesis.verdicts.answers import Request
 from enthesis.verdicts.attributes import kind_name
 from enthesis.verdicts.compiling import NONE, Compiled, compile_estate
@@ -79,7 +80,7 @@ def needs_of(estate: Estate, usage: Usage, since: datetime, now: datetime) -> Ne
 def origin_of(estate: Estate, identity: str) -> Origin:
     """The origin of a request by an identity, where its chain is unknown."""
     found = estate.identities.get(identity)
-    return Origin("person" if found is not None and found.kind == "person" else "identity", identity)
+    return Origin(found.form if found is not None else Form.IDENTITY, identity)
 
 
 def _with_companions(estate: Estate, compiled: Compiled, judge: Judge, need: Need, now: datetime) -> Iterator[Need]:

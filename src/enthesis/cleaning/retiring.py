@@ -19,7 +19,7 @@ from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, service_account_subject
 from enthesis.model.conditions import Glob
 from enthesis.model.estate import Attempt, Context, Credential, Estate, Grant, Hop, Origin, Retiring, boundary_of
-from enthesis.model.words import RETIRING
+from enthesis.model.words import RETIRING, Form
 from enthesis.proposals.credentials import Credentialed
 from enthesis.trusts.keyless import KeylessWay, shown_subjects, ways_of_place
 from enthesis.verdicts.attributes import kind_name
@@ -279,7 +279,7 @@ def last_use(found: Standing, known: LiveKeys) -> datetime | None:
 def _holders(estate: Estate, credential: Credential, identity: str) -> Iterator[Holder]:
     """Each place where a credential is held, with what runs there."""
     if credential.of.startswith("@"):
-        yield Holder(credential.of, (Origin("person", credential.of, mfa=True, mfa_said=True),))
+        yield Holder(credential.of, (Origin(Form.PERSON, credential.of, mfa=True, mfa_said=True),))
         return
     for place in credential.held_in:
         yield _holder(estate, credential, identity, place)
@@ -294,19 +294,19 @@ def _holder(estate: Estate, credential: Credential, identity: str, place: str) -
                 place, hint=f"which runs at {place} use it is not said: write a journey of one, from its token"
             )
         shows = [{"sub": sub, "aud": estate.system_of(identity)} for sub in subjects]
-        return Holder(place, tuple(Origin("token", place, each) for each in shows))
+        return Holder(place, tuple(Origin(Form.TOKEN, place, each) for each in shows))
     issuer = next((issuer for issuer in estate.issuers.values() if issuer.cluster == "/".join(parts[:3])), None)
     if issuer is not None and len(parts) > 6 and parts[5] == "identity":
         claims = {"sub": service_account_subject(place), "aud": estate.system_of(identity)}
-        return Holder(place, (Origin("token", issuer.name, claims),))
+        return Holder(place, (Origin(Form.TOKEN, issuer.name, claims),))
     kind = parts[1] if len(parts) > 2 else ""
     if place in estate.resources and kind == "pool":
         members = [resource for resource in estate.resources if resource.startswith(f"{place}/host/")]
         if not members:
             return Holder(place, hint=f"{place} has no member to try it from: name one in `resources`")
-        return Holder(place, tuple(Origin("host", member) for member in members))
+        return Holder(place, tuple(Origin(Form.HOST, member) for member in members))
     if place in estate.resources and any(True for _ in ways_of_place(estate, identity, place)):
-        return Holder(place, (Origin("host", place),))
+        return Holder(place, (Origin(Form.HOST, place),))
     return Holder(place, hint=f"what is held in {place} has no keyless way that is known here")
 
 
@@ -372,12 +372,12 @@ def _other_work(estate: Estate, credential: Credential, origins: Sequence[Origin
         what = attachment.what.pattern if isinstance(attachment.what, Glob) else attachment.what
         if identity in attachment.runs_as and not any(_is_in(what, place) for place in held):
             yield f"{what} runs as it"
-    subjects = {str(origin.shows.get("sub")) for origin in origins if origin.form == "token"}
+    subjects = {str(origin.shows.get("sub")) for origin in origins if origin.form == Form.TOKEN}
     for trust in estate.trusts:
-        if trust.of != identity or trust.admits.form == "attached":
+        if trust.of != identity or trust.admits.form == Form.ATTACHED:
             continue
         said = plain_statement("trusts", trust)["admits"]
-        if trust.admits.form == "token" and said.get("claims", {}).get("sub") in subjects:
+        if trust.admits.form == Form.TOKEN and said.get("claims", {}).get("sub") in subjects:
             continue
         yield f"its trust admits {trust.admits.form} {trust.admits.whom}"
 
@@ -406,7 +406,7 @@ def _split(
     wanted: dict[tuple[int, str], set[tuple[str, str]]] = {}
     trusts: dict[int, None] = {}
     for verb, target in uses:
-        question = Question(Origin("identity", credential.of), (), Attempt(verb, target), Context(), now)
+        question = Question(Origin(Form.IDENTITY, credential.of), (), Attempt(verb, target), Context(), now)
         for request in flat(judge.judge(question).requests):
             kind, place = kind_name(compiled, request.target), declared_place(compiled, request.target)
             if request.caller != credential.of or kind is None or not place:
@@ -423,7 +423,7 @@ def _split(
                         wanted.setdefault((ground.number, place), set()).add((kind, request.verb))
     for number in trusts:
         plain = plain_statement("trusts", estate.trusts[number])
-        if estate.trusts[number].admits.form in ("identity", "group"):
+        if estate.trusts[number].admits.form in (Form.IDENTITY, Form.GROUP):
             out.append(Addition("trusts", "", {**_unnamed(plain), "admits": {"identity": identity}}))
     out += _grants(estate, identity, wanted)
     return out

@@ -17,6 +17,7 @@ from enthesis.files.shapes import MISSING, Notes, perhaps
 from enthesis.files.versions import other_version
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, PipelineAccess, Trust
+from enthesis.model.words import Form
 from enthesis.output.admitting import (
     told_json,
     told_lines,
@@ -163,7 +164,7 @@ def _keyless(estate: Estate, access: PipelineAccess, *, quiet: bool) -> None:
     """The trust that makes pipeline access unnecessary, where it is not there."""
     entry = keyless_trust(estate, access)
     has = any(
-        trust.of == access.of and trust.admits.form == "token" and trust.admits.whom == access.at
+        trust.of == access.of and trust.admits.form == Form.TOKEN and trust.admits.whom == access.at
         for trust in estate.trusts
     )
     if access.credential is not None or not has:

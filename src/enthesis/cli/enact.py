@@ -29,6 +29,7 @@ from enthesis.files.shapes import duration_from, perhaps, time_text
 from enthesis.live.connecting import Given
 from enthesis.model.errors import Busy, InvalidInput, RightMissing, StoppedPartWay
 from enthesis.model.estate import Estate, Origin
+from enthesis.model.words import Form
 from enthesis.output.lines import counted
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import danger_lines, proposal_lines
@@ -358,7 +359,7 @@ def refuse_if_not_allowed(made: Made) -> None:
         steps = [step for step in made.proposal.steps if step.provider == name]
         at_providers += steps
         needed += [(right.may, right.at) for right in provider.rights((), steps)]
-    origin = Origin("person", made.person.person, mfa=made.person.mfa, mfa_said=True)
+    origin = Origin(Form.PERSON, made.person.person, mfa=made.person.mfa, mfa_said=True)
     missing = not_allowed(made.described, made.surveys, at_providers, needed, origin, now())
     if missing:
         raise RightMissing(

@@ -17,6 +17,7 @@ from enthesis.live.running import run_beside
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, Origin
 from enthesis.model.secrets import Secret
+from enthesis.model.words import Form
 from enthesis.output.streams import put_lines, remark
 from enthesis.output.verdicts import verdict_lines
 from enthesis.verdicts.answers import Verdict
@@ -69,6 +70,6 @@ def _origin(estate: Estate, folder: Path, identity: str, now: datetime) -> Origi
     """A caller as far as this machine knows it: a person with what the sign-in shows, where there is one."""
     found = estate.identities[identity]
     for origin in at_hand(estate, folder, now) if found.kind == "person" else ():
-        if origin.form == "person" and origin.who == identity and origin.origin is not None and not origin.fault:
+        if origin.form == Form.PERSON and origin.who == identity and origin.origin is not None and not origin.fault:
             return origin.origin
-    return Origin("person" if found.kind == "person" else "identity", identity)
+    return Origin(found.form, identity)

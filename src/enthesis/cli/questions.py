@@ -13,7 +13,7 @@ from enthesis.files.shapes import MISSING, Duration, NetworkText, Notes, Time, d
 from enthesis.model.addresses import parse
 from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Context, Estate, Origin
-from enthesis.model.words import FORM_OF_ISSUER
+from enthesis.model.words import FORM_OF_ISSUER, Form
 
 FROM_HELP = "The caller: an identity, person, host, workload, credential or issuer."
 
@@ -123,18 +123,17 @@ def origin_from(estate: Estate, who: str, shows: dict[str, Any], mfa: bool | Non
     if who in estate.issuers:
         issued(estate, who, shows)
         form = FORM_OF_ISSUER[estate.issuers[who].kind]
-        if form == "certificate" and isinstance(shows.get("subject"), str):
+        if form == Form.CERTIFICATE and isinstance(shows.get("subject"), str):
             shows = {**shows, "subject": (shows["subject"],)}
         return Origin(form, who, shows)
     if shows:
         hint = perhaps(who, estate.issuers, "name an issuer with --from")
         raise InvalidInput(f"{who} is not an issuer, so it shows no claims", code="claims-without-issuer", remedy=hint)
     if who in estate.credentials:
-        return Origin("credential", who)
+        return Origin(Form.CREDENTIAL, who)
     identity = estate.identities.get(who)
     if identity is not None:
-        person = identity.kind == "person"
-        return Origin("person" if person else "identity", who, mfa=mfa, mfa_said=mfa is not None)
+        return Origin(identity.form, who, mfa=mfa, mfa_said=mfa is not None)
     try:
         kind = parse(who, estate.catalogue).kind
     except InvalidAddress as fault:
@@ -142,5 +141,5 @@ def origin_from(estate: Estate, who: str, shows: dict[str, Any], mfa: bool | Non
         hint = perhaps(who, known)
         raise InvalidInput(f"unknown address {who}: {fault}", code="address-unknown", remedy=hint) from None
     if kind == "identity":
-        return Origin("person" if who.startswith("@") else "identity", who, mfa=mfa, mfa_said=mfa is not None)
-    return Origin("workload" if kind == "workload" else "host", who)
+        return Origin(Form.PERSON if who.startswith("@") else Form.IDENTITY, who, mfa=mfa, mfa_said=mfa is not None)
+    return Origin(Form.WORKLOAD if kind == "workload" else Form.HOST, who)

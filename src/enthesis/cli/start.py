@@ -25,6 +25,7 @@ from enthesis.model.addresses import contains
 from enthesis.model.errors import InvalidEstate, InvalidInput
 from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
+from enthesis.model.words import Form
 from enthesis.output.estates import counts_text
 from enthesis.output.lines import Span, line
 from enthesis.output.streams import put_json, put_lines, remark
@@ -274,7 +275,7 @@ def twin_name(like: str, name: str) -> str:
 
 def _warned(estate: Estate, like: str, new: str, *, quiet: bool) -> None:
     """The same tokens are admitted to both, unless a person says what tells the environments apart."""
-    shown = [trust for trust in estate.trusts if contains(like, trust.of) and trust.admits.form == "token"]
+    shown = [trust for trust in estate.trusts if contains(like, trust.of) and trust.admits.form == Form.TOKEN]
     for trust in shown:
         remark(
             f"The same runs of {trust.admits.whom} are admitted to {new} now; narrow its trust.",

@@ -32,7 +32,7 @@ from enthesis.files.shapes import perhaps
 from enthesis.model.addresses import article, parse
 from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Estate, Hop
-from enthesis.model.words import Ending, Outcome, VerdictStep
+from enthesis.model.words import Ending, Form, Outcome, VerdictStep
 from enthesis.output.differences import gain_sentences
 from enthesis.output.lines import Line
 from enthesis.output.streams import put_json, put_lines, remark
@@ -109,7 +109,7 @@ def trace(
     else:
         question = _asked(described, folder, words, who, through, token, claims_from(claim), mfa, around)
     if token is not None:
-        what = "assertion" if question.origin.form == "assertion" else "token"
+        what = "assertion" if question.origin.form == Form.ASSERTION else "token"
         remark(f"The {what}'s signature was not checked: it is taken for what it says.", quiet=quiet)
     at_host, at_host_told = _at_host(described, question, log, certificate)
     verdict = Judge(compile_estate(described)).judge(question)

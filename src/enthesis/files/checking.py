@@ -33,6 +33,7 @@ from enthesis.model.words import (
     RETIRING,
     SHOWN_IN,
     STATEMENT_SECTIONS,
+    Form,
     issuer_kinds,
 )
 
@@ -530,14 +531,14 @@ class _Checker:
         if admits.form in BEARERS:
             if self.known(whom, self.issuers, "issuer", at) and whom in estate.issuers:
                 self._signs(estate.issuers[whom], admits.form, at)
-        elif admits.form == "identity":
+        elif admits.form == Form.IDENTITY:
             if self.identity(whom, at) and whom.startswith("@"):
                 self.wrong("wrong-kind", f"`{whom}` is a person", at, f"person: {whom}")
-        elif admits.form == "group":
+        elif admits.form == Form.GROUP:
             self.known(whom, self.groups_defined, "group", at)
-        elif admits.form == "account":
+        elif admits.form == Form.ACCOUNT:
             self.known(whom, self.accounts, "account", at)
-        elif admits.form == "person":
+        elif admits.form == Form.PERSON:
             self.known(whom, self.people, "person", at)
         else:
             self.place(whom, at)
@@ -553,7 +554,7 @@ class _Checker:
                 "wrong-kind", f"`{issuer.cluster}` is not a cluster, or its issuer not of kind oidc", at, "a cluster"
             )
 
-    def _signs(self, issuer: Issuer, form: str, source: Source) -> None:
+    def _signs(self, issuer: Issuer, form: Form, source: Source) -> None:
         if FORM_OF_ISSUER[issuer.kind] != form:
             expected = f"an issuer of kind {' or '.join(issuer_kinds(form))}"
             self.wrong("wrong-kind", f"`{issuer.name}` is an issuer of kind {issuer.kind}", source, expected)
@@ -653,7 +654,7 @@ class _Checker:
                 self.kind_verbs(hop.narrowed, hop.source, "narrowed")
                 self._runs_code(hop)
             self._shown(journey.origin)
-            if journey.origin.form == "identity" and journey.origin.whom in self.people:
+            if journey.origin.form == Form.IDENTITY and journey.origin.whom in self.people:
                 at = self.spot(journey.origin.source, "identity")
                 message = f"`{journey.origin.whom}` is a person, who signs in and starts a journey as such"
                 self.wrong("wrong-kind", message, at, f"from: {{person: {journey.origin.whom!r}}}")
@@ -677,7 +678,7 @@ class _Checker:
         field = SHOWN_IN[origin.form]
         if FORM_OF_ISSUER[issuer.kind] != origin.form:
             self._signs(issuer, origin.form, self.spot(origin.source, origin.form))
-        if origin.form == "certificate":
+        if origin.form == Form.CERTIFICATE:
             return
         for name, value in origin.shows.items():
             fault = claim_fault(issuer, name, value)

@@ -42,6 +42,7 @@ from enthesis.model.words import (
     STEPS,
     TOKEN_TYPES,
     Ending,
+    Form,
 )
 
 NAME = Name()
@@ -285,14 +286,14 @@ def _admission(**values: Any) -> m.Admission:
     for form, shown in SHOWN_IN.items():
         if form in values:
             return m.Admission(form, values[form], values.get(shown, ()), source=source)
-    ((form, whom),) = values.items()
-    return m.Admission(form, whom, source=source)
+    ((word, whom),) = values.items()
+    return m.Admission(Form(word), whom, source=source)
 
 
 def _admission_apart(value: m.Admission) -> dict[str, Any]:
     shown = SHOWN_IN.get(value.form)
     more = {shown: value.conditions} if shown and value.conditions else {}
-    return {value.form: value.whom, **more}
+    return {str(value.form): value.whom, **more}
 
 
 ADMISSION = Record(
@@ -328,7 +329,7 @@ def _origin(**values: Any) -> m.Origin:
 
 def _origin_apart(value: m.Origin) -> dict[str, Any]:
     shown = SHOWN_IN.get(value.form)
-    out: dict[str, Any] = {value.form: value.whom}
+    out: dict[str, Any] = {str(value.form): value.whom}
     if shown and value.shows:
         out[shown] = value.shows
     if value.mfa_said:
@@ -382,13 +383,13 @@ def _start(**values: Any) -> m.Start:
     source = values.pop("source")
     conditions = values.pop("claims", None) or values.pop("attributes", None) or values.pop("subject", ())
     ((form, whom),) = values.items()
-    return m.Start(form, whom, conditions, source=source)
+    return m.Start(Form(form), whom, conditions, source=source)
 
 
 def _start_apart(value: m.Start) -> dict[str, Any]:
     shown = SHOWN_IN.get(value.form)
     more = {shown: value.conditions} if shown and value.conditions else {}
-    return {value.form: value.whom, **more}
+    return {str(value.form): value.whom, **more}
 
 
 NAMES_OR_GLOBS = ListOf(NameOrGlob(), or_one=True)
@@ -396,7 +397,7 @@ START = Record(
     "where chains start",
     (
         *(
-            Field(form, NAMES_OR_GLOBS, says=f"callers that start as {form}: names or patterns")
+            Field(str(form), NAMES_OR_GLOBS, says=f"callers that start as {form}: names or patterns")
             for form in ORIGIN_FORMS
         ),
         Field("claims", FREE_CLAIMS, says="tests of claims; any other claim is free"),

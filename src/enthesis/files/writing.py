@@ -1,6 +1,7 @@
 """The model back to files: plain data with the same shapes that reading uses."""
 
 import json
+from enum import StrEnum
 from hashlib import sha256
 from typing import Any
 
@@ -52,6 +53,7 @@ def _text(dumper: yaml.SafeDumper, text: str) -> yaml.ScalarNode:
 
 
 _Dumper.add_representer(str, _text)
+_Dumper.add_multi_representer(StrEnum, lambda dumper, word: _text(dumper, str(word)))
 
 
 def estate_text(estate: Estate) -> str:

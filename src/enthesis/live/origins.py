@@ -32,6 +32,7 @@ from enthesis.model.addresses import pool_of
 from enthesis.model.errors import EnthesisError, Unreachable
 from enthesis.model.estate import Estate, Origin
 from enthesis.model.secrets import Secret
+from enthesis.model.words import Form
 from enthesis.ports import HeldCredential
 from enthesis.tokens.checking import Refused, parsed
 
@@ -53,7 +54,7 @@ BECAUSE = {
 class AtHand:
     """One thing that is at hand. `fault` says why it cannot be used; `service` hands out what a host has."""
 
-    form: str
+    form: str  # of an origin, or session
     where: str
     who: str
     origin: Origin | None = None
@@ -112,7 +113,7 @@ def _assertions(estate: Estate | None, folder: Path | None, now: datetime) -> It
         return
     credential = HeldCredential(Secret(read.sent), "assertion", read.ends - now)
     unknown = "" if issuer is not None else _unknown(estate)
-    origin = Origin("assertion", issuer, read.shows) if issuer is not None else None
+    origin = Origin(Form.ASSERTION, issuer, read.shows) if issuer is not None else None
     yield AtHand("assertion", where, who, origin, credential, ends=read.ends, fault=unknown)
 
 
@@ -148,13 +149,13 @@ def _token(form: str, where: str, token: bytes, estate: Estate | None, folder: P
         return AtHand(form, where, subject, ends=ends, fault=over)
     credential = HeldCredential(Secret(token.decode()), "session" if form == "session" else "token", life)
     if form == "session":
-        return AtHand(form, where, subject, Origin("identity", subject), credential, ends=ends)
+        return AtHand(form, where, subject, Origin(Form.IDENTITY, subject), credential, ends=ends)
     issuer = _issuer(estate, folder, claims.get("iss"))
     if issuer is None:
         who = f"{subject}, as {claims.get('iss')} says"
         return AtHand(form, where, who, None, credential, ends=ends, fault=_unknown(estate))
     shown = {name: frozen(value) for name, value in claims.items()}
-    return AtHand(form, where, f"{subject}, as {issuer} says", Origin("token", issuer, shown), credential, ends=ends)
+    return AtHand(form, where, f"{subject}, as {issuer} says", Origin(Form.TOKEN, issuer, shown), credential, ends=ends)
 
 
 def _end(claims: Mapping[str, Any], now: datetime) -> tuple[datetime | None, timedelta]:
@@ -184,7 +185,7 @@ def _host(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator
         return
     if about.host == LENDER and len(about.identities) == 1:
         who = about.identities[0]
-        yield AtHand("session", f"the endpoint that {METADATA} names", who, Origin("identity", who), service=service)
+        yield AtHand("session", f"the endpoint that {METADATA} names", who, Origin(Form.IDENTITY, who), service=service)
         return
     known = about.host
     if estate is not None and known not in estate.resources and pool_of(known) in estate.resources:
@@ -195,7 +196,7 @@ def _host(estate: Estate | None, folder: Path | None, now: datetime) -> Iterator
         "host",
         where,
         f"{about.host}, which runs as {running}",
-        Origin("host", known),
+        Origin(Form.HOST, known),
         service=service,
         fault=lacking,
     )
@@ -235,7 +236,7 @@ def _certificate(estate: Estate | None, folder: Path | None, now: datetime) -> I
     whole = Secret(f"{keys[0]}\n{read.public_bytes(serialization.Encoding.PEM).decode()}") if keys else None
     held = HeldCredential(whole, "certificate", ends - now) if whole is not None else None
     issuers = [issuer.name for issuer in estate.issuers.values() if issuer.kind == "x509"] if estate is not None else []
-    origin = Origin("certificate", issuers[0], {"subject": subjects}) if len(issuers) == 1 else None
+    origin = Origin(Form.CERTIFICATE, issuers[0], {"subject": subjects}) if len(issuers) == 1 else None
     unknown = "" if origin is not None else "which authority of the estate signed it is not known"
     over = f"it ended at {ends:%Y-%m-%d %H:%M:%SZ}" if ends <= now else unknown
     yield AtHand("certificate", where, ", ".join(subjects), origin, held, ends=ends, fault=over)
@@ -254,7 +255,7 @@ def _people(estate: Estate | None, folder: Path | None, now: datetime) -> Iterat
                 "person", where, sign_in.person, ends=sign_in.ends, fault=f"it ended at {sign_in.ends:%H:%M:%SZ}"
             )
             continue
-        origin = Origin("person", sign_in.person, mfa=sign_in.mfa, mfa_said=True)
+        origin = Origin(Form.PERSON, sign_in.person, mfa=sign_in.mfa, mfa_said=True)
         yield AtHand(
             "person",
             where,

@@ -12,7 +12,7 @@ from enthesis.model.addresses import account_of, article, contains, parse
 from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
-from enthesis.model.words import Ending, VerdictStep
+from enthesis.model.words import Ending, Form, VerdictStep
 from enthesis.ports import (
     CertifiesLogins,
     Connected,
@@ -160,7 +160,7 @@ def _prove(estate: Estate, journey: Journey, connected: Connected, instant: date
     run = _Run()
     refused_at: tuple[VerdictStep, ...] = ()
     origin = journey.origin
-    if origin.form == "identity" and origin.whom in estate.identities and estate.administered_by_others(origin.whom):
+    if origin.form == Form.IDENTITY and origin.whom in estate.identities and estate.administered_by_others(origin.whom):
         account = account_of(origin.whom)
         said = f"the administrators of {account} alone can call as it (at a lab: enthesis lab as {word(account)} -- …)"
         run.evidence.append(Evidence(f"{ORIGINS['identity']} {origin.whom}", Ending.WAITING, said))
@@ -359,18 +359,18 @@ def asked_of(context: Context) -> Surroundings:
 
 def _obtained(estate: Estate, journey: Journey, connected: Connected) -> HeldCredential | Refusal:
     origin = journey.origin
-    if origin.form == "host":
+    if origin.form == Form.HOST:
         return _hosts_of(estate, origin.whom, connected).seat(origin.whom)
-    if origin.form == "person":
+    if origin.form == Form.PERSON:
         directory = connected.directories.get(origin.whom.split("/", 1)[0])
         if directory is None:
             raise InvalidInput(
                 f"no connection is configured for the directory of {origin.whom}", code="system-not-connected"
             )
         return directory.sign_in_as(origin.whom, origin.mfa)
-    if origin.form == "credential":
+    if origin.form == Form.CREDENTIAL:
         return _by_key(estate, journey, connected)
-    if journey.origin.form == "workload":
+    if journey.origin.form == Form.WORKLOAD:
         cluster = cluster_at(journey.origin.whom, connected)
         if cluster is None:
             raise InvalidInput(
@@ -378,9 +378,9 @@ def _obtained(estate: Estate, journey: Journey, connected: Connected) -> HeldCre
             )
         return cluster.seat(journey.origin.whom)
     cluster = cluster_at(journey.origin.whom, connected)
-    if journey.origin.form == "identity" and cluster is not None:
+    if journey.origin.form == Form.IDENTITY and cluster is not None:
         return replace(cluster.token_for(journey.origin.whom, HALF_WAY)[0], form="session")
-    if journey.origin.form == "identity":
+    if journey.origin.form == Form.IDENTITY:
         return _session_as(estate, journey.origin.whom, connected)
     first = next((hop.identity for hop in journey.through if hop.identity), "")
     first = first or (journey.attempt.target if journey.attempt is not None else "")

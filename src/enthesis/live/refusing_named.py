@@ -12,7 +12,7 @@ from ipaddress import ip_network
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Journey, Origin, Trust
-from enthesis.model.words import BEARERS, RUNNING, Ending, VerdictStep
+from enthesis.model.words import BEARERS, RUNNING, Ending, Form, VerdictStep
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
 
@@ -93,16 +93,16 @@ class NamedCallers:
             for address in sorted(estate.resources, key=lambda name: (account_of(name) != own, name)):
                 kind = parse(address, estate.catalogue).kind
                 if kind in kinds and "run" in estate.catalogue.verbs_of(kind).values():  # an attachment may name more
-                    yield Origin("workload" if kind == "workload" else "host", address)
+                    yield Origin(Form.WORKLOAD if kind == "workload" else Form.HOST, address)
             return
         for address in sorted(estate.identities, key=lambda name: (account_of(name) != own, name)):
             person = estate.identities[address].kind == "person"
-            if person and form in ("person", "group"):
-                yield Origin("person", address, mfa=True, mfa_said=True)
+            if person and form in (Form.PERSON, Form.GROUP):
+                yield Origin(Form.PERSON, address, mfa=True, mfa_said=True)
                 continue
             ours = not person and address != self.trust.of and not estate.administered_by_others(address)
-            if ours and form in ("identity", "group", "account"):
-                yield Origin("identity", address)
+            if ours and form in (Form.IDENTITY, Form.GROUP, Form.ACCOUNT):
+                yield Origin(Form.IDENTITY, address)
 
     def _is_meant(self, origin: Origin) -> bool:
         """Whether a caller is one that the trust names, or of what it names."""
@@ -142,7 +142,7 @@ class NamedCallers:
 
     def _how_near(self, origin: Origin, meant: Origin) -> str:
         """In which way a caller is near one who is meant."""
-        home = "organisation" if origin.form == "person" else "account"
+        home = "organisation" if origin.form == Form.PERSON else "account"
         if origin.form == meant.form and account_of(origin.whom) == account_of(meant.whom):
             return f"another {origin.form} of the same {home}"
         return f"{'an' if origin.form == 'identity' else 'a'} {origin.form} of another {home}"
@@ -157,7 +157,7 @@ def is_come_by(estate: Estate, trust: Trust, journeys: list[Journey]) -> bool:
     """Whether any of these journeys takes on the identity of a trust as a caller that it admits."""
     form, whom = trust.admits.form, str(trust.admits.whom)
     for journey in journeys:
-        caller, its_form = journey.origin.whom, journey.origin.form
+        caller, its_form = journey.origin.whom, str(journey.origin.form)
         attempt = journey.attempt
         last = [attempt.target] if attempt is not None and attempt.verb == "take-on" else []
         for identity in [*(hop.identity for hop in journey.through), *last]:
@@ -183,6 +183,6 @@ def _otherwise(control: Journey) -> Iterator[tuple[str, Journey]]:
     if context.network is not None:
         elsewhere = replace(context, network=ELSEWHERE)
         yield "the same caller from another network", replace(control, context=elsewhere)
-    if control.origin.form == "person":
+    if control.origin.form == Form.PERSON:
         without = replace(control.origin, mfa=False)
         yield "the same person without a second factor", replace(control, origin=without)

@@ -14,6 +14,7 @@ from enthesis.files.shapes import time_text
 from enthesis.lab.running import running, state_folder
 from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.estate import Estate, Origin
+from enthesis.model.words import Form
 from enthesis.surveys.survey import Survey
 from enthesis.tokens.checking import (
     Expected,
@@ -42,9 +43,9 @@ class ShownToken:
     assertion: "Asserted | None" = None
 
     @property
-    def form(self) -> str:
+    def form(self) -> Form:
         """What it is: a token, or an assertion."""
-        return "token" if self.assertion is None else "assertion"
+        return Form.TOKEN if self.assertion is None else Form.ASSERTION
 
     @property
     def issuer(self) -> object:

@@ -8,7 +8,7 @@ from enthesis.model.addresses import account_of, contains, organisation_named
 from enthesis.model.catalogue import Catalogue, Kind
 from enthesis.model.conditions import Conditions, Glob, Network
 from enthesis.model.file_errors import Source
-from enthesis.model.words import Ending, VerdictStep
+from enthesis.model.words import Ending, Form, VerdictStep
 
 Labels = Mapping[str, str]
 KindVerbs = Mapping[str, tuple[str, ...]]
@@ -146,6 +146,11 @@ class Identity:
     environment: str | None = None
     source: Source = _source()
 
+    @property
+    def form(self) -> Form:
+        """What a journey says that starts at it."""
+        return Form.PERSON if self.kind == "person" else Form.IDENTITY
+
 
 @dataclass(frozen=True, slots=True)
 class GroupRule:
@@ -184,7 +189,7 @@ class Admission:
     `conditions` are the claims (token), attributes (assertion) or subject tests (certificate).
     """
 
-    form: str
+    form: Form
     whom: str | Glob | bool
     conditions: Conditions = ()
     source: Source = _source()
@@ -276,7 +281,7 @@ class PipelineAccess:
 class Origin:
     """Where a journey starts. `form` is the word used; `shows` the claims, attributes or subject."""
 
-    form: str
+    form: Form
     whom: str
     shows: Claims = field(default_factory=dict)
     mfa: bool | None = None
@@ -337,7 +342,7 @@ class Journey:
 class Start:
     """The callers an invariant refers to: an origin with claims left free, or addresses and patterns."""
 
-    form: str
+    form: Form
     whom: tuple[str | Glob, ...] = ()
     conditions: Conditions = ()
     source: Source = _source()

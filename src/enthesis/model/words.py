@@ -48,17 +48,37 @@ EARNED = {
 }  # fmt: skip
 """The outcomes of each step with which a request can be allowed."""
 
-SHOWN_IN = {"token": "claims", "assertion": "attributes", "certificate": "subject"}
+
+class Form(StrEnum):
+    """What a journey starts with, or whom a trust admits: the word that an estate has for it."""
+
+    TOKEN = "token"  # noqa: S105  a word
+    ASSERTION = "assertion"
+    CERTIFICATE = "certificate"
+    HOST = "host"
+    WORKLOAD = "workload"
+    PERSON = "person"
+    CREDENTIAL = "credential"
+    IDENTITY = "identity"
+    GROUP = "group"
+    ACCOUNT = "account"
+    ATTACHED = "attached"
+    PIPELINE_ACCESS = "pipeline_access"  # where a chain starts, though no journey does
+
+
+SHOWN_IN = {Form.TOKEN: "claims", Form.ASSERTION: "attributes", Form.CERTIFICATE: "subject"}
 """The forms of statements by an issuer, with the field of an estate that says what one holds."""
 BEARERS = tuple(SHOWN_IN)
-RUNNING = ("host", "workload")
+RUNNING = (Form.HOST, Form.WORKLOAD)
 """The forms of origins that are resources."""
-ORIGIN_FORMS = (*BEARERS, *RUNNING, "person", "credential", "identity")
+ORIGIN_FORMS = (*BEARERS, *RUNNING, Form.PERSON, Form.CREDENTIAL, Form.IDENTITY)
 """What a journey can start with."""
-ADMITTED_FORMS = (*BEARERS, "identity", "group", "account", "attached", "person")
+ADMITTED_FORMS = (*BEARERS, Form.IDENTITY, Form.GROUP, Form.ACCOUNT, Form.ATTACHED, Form.PERSON)
 """What a trust can admit."""
 
-FORM_OF_ISSUER = {"oidc": "token", "saml": "assertion", "x509": "certificate", "ssh": "certificate"}
+FORM_OF_ISSUER = {
+    "oidc": Form.TOKEN, "saml": Form.ASSERTION, "x509": Form.CERTIFICATE, "ssh": Form.CERTIFICATE
+}  # fmt: skip
 """The kinds of issuers, with the form of what each signs."""
 
 NAMES_IN = ("resource", "audience", "scope")
@@ -162,6 +182,6 @@ ENDING = ("credential", "certificate", "grant", "trust", "acceptance", "handoff"
 """What ends, or is to be looked at again at a time. A `certificate` is a credential of that form."""
 
 
-def issuer_kinds(form: str) -> tuple[str, ...]:
+def issuer_kinds(form: Form) -> tuple[str, ...]:
     """The kinds of issuers that sign statements of a form."""
     return tuple(kind for kind, signs in FORM_OF_ISSUER.items() if signs == form)

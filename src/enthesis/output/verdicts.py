@@ -11,7 +11,7 @@ from enthesis.model.addresses import account_of, article
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.sentences import tested
-from enthesis.model.words import BEARERS, STEPS, Ending, Outcome, VerdictStep
+from enthesis.model.words import BEARERS, STEPS, Ending, Form, Outcome, VerdictStep
 from enthesis.output.lines import Line, Span, line
 from enthesis.verdicts.answers import (
     Ground,
@@ -87,7 +87,7 @@ def origin_words(verdict: Verdict) -> str:
     origin = verdict.question.origin
     if origin.form in BEARERS:
         return f"the bearer of {article(origin.form)} of {origin.whom}"
-    return f"the credential {origin.whom}" if origin.form == "credential" else origin.whom
+    return f"the credential {origin.whom}" if origin.form == Form.CREDENTIAL else origin.whom
 
 
 def cause(request: Request, step: StepOutcome) -> str:

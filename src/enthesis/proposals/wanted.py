@@ -10,6 +10,7 @@ from enthesis.model.addresses import account_of, contains
 from enthesis.model.conditions import Glob
 from enthesis.model.estate import Estate, Grant, Group, Role, boundary_of
 from enthesis.model.file_errors import Source
+from enthesis.model.words import Form
 from enthesis.surveys.statements import Key, statement_key
 
 if TYPE_CHECKING:
@@ -204,9 +205,9 @@ def _trusts(estate: Estate) -> Iterator[Wanted]:
         body = plain_statement("trusts", replace(trust, because=None))
         admits = trust.admits
         system = estate.system_of(trust.of)
-        if system != account.provider and admits.form == "attached" and not trust.when:
+        if system != account.provider and admits.form == Form.ATTACHED and not trust.when:
             continue  # what runs as a service account of a cluster has it without anything written
-        named = isinstance(admits.whom, str) and admits.form in ("identity", "group", "person", "attached")
+        named = isinstance(admits.whom, str) and admits.form in (Form.IDENTITY, Form.GROUP, Form.PERSON, Form.ATTACHED)
         needs = (trust.of, *([str(admits.whom)] if named else []))
         yield Wanted(system, "trusts", account.name, body, trust.source, needs)
 

@@ -35,7 +35,7 @@ from enthesis.model.conditions import Glob
 from enthesis.model.errors import InnerError, InvalidAddress, InvalidInput
 from enthesis.model.estate import Attachment, Estate, Grant, Resource, Trust, boundary_of
 from enthesis.model.file_errors import Source
-from enthesis.model.words import STATEMENT_SECTIONS
+from enthesis.model.words import STATEMENT_SECTIONS, Form
 from enthesis.surveys.statements import one_group
 
 VERSION = 2  # 1 had words that were renamed since
@@ -473,7 +473,9 @@ def without_what_is_gone(estate: Estate) -> Estate:
 
     def admitted(trust: Trust) -> bool:
         whom = trust.admits.whom
-        return trust.of in known and (trust.admits.form not in ("identity", "group", "person") or str(whom) in known)
+        return trust.of in known and (
+            trust.admits.form not in (Form.IDENTITY, Form.GROUP, Form.PERSON) or str(whom) in known
+        )
 
     groups = {
         address: replace(one, members=tuple(filter(known.__contains__, one.members)))

@@ -15,7 +15,7 @@ from enthesis.conditions.values import FREE_WORD, ROOMS, TEXT_ROOM, Room, Typica
 from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, Not, Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer, Trust
-from enthesis.model.words import BEARERS
+from enthesis.model.words import BEARERS, Form
 from enthesis.verdicts.attributes import NEVER_SHOWN, claim_room, provider_at, shown_in_journeys, target_label
 from enthesis.verdicts.compiling import NONE, Barred, Compiled
 
@@ -110,7 +110,7 @@ class Admissions:
         if said == name or said in FREE_BESIDES:
             return False, None
         if said in ("origin.kind", "origin.issuer"):
-            return True, trust.admits.form if said == "origin.kind" else str(trust.admits.whom)
+            return True, str(trust.admits.form) if said == "origin.kind" else str(trust.admits.whom)
         if said == "provider":
             return True, provider_at(self.compiled, "", chain)
         if said.startswith("target.labels."):
@@ -336,7 +336,7 @@ class Held:
 
 def held_against(
     trust: Trust, claims: Mapping[str, Value], instant: datetime, refused: str, signed_with: str, unchecked: str,
-    form: str = "token",
+    form: Form = Form.TOKEN,
 ) -> Held:  # fmt: skip
     """Whether a token or assertion with these claims is admitted, once it is known whether it is to be believed."""
     if trust.admits.form != form:

@@ -44,7 +44,7 @@ from enthesis.model.escapes import word
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
 from enthesis.model.file_errors import Source
 from enthesis.model.risks import FOUND_BY_SWEEP, LIVE_RISKS
-from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN
+from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN, Form
 from enthesis.trusts.admitting import Admissions
 from enthesis.verdicts.attributes import NEVER_SHOWN, caller_fact, organisation_at, provider_at, target_label
 
@@ -311,7 +311,7 @@ def _strangers(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
 
 
 def _any_audience(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
-    if trust.admits.form != "token":
+    if trust.admits.form != Form.TOKEN:
         return
     usual = looking.admissions.rooms(trust)
 
@@ -470,7 +470,7 @@ def _can_change(looking: _RiskSearch, identity: str, issuer: str) -> str | None:
 
 
 def _whole_account(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
-    if trust.admits.form != "account":
+    if trust.admits.form != Form.ACCOUNT:
         return
     estate, account = looking.estate, str(trust.admits.whom)
     taking = {
@@ -499,7 +499,9 @@ def _whole_account(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
 
 def _no_reference(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     whom = str(trust.admits.whom)
-    if trust.admits.form not in ("identity", "group", "account", "person") or not looking.estate.is_outside(whom):
+    if trust.admits.form not in (Form.IDENTITY, Form.GROUP, Form.ACCOUNT, Form.PERSON) or not looking.estate.is_outside(
+        whom
+    ):
         return
     if looking.estate.is_outside(trust.of):
         return
@@ -519,9 +521,9 @@ def _never_when(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
 def _callers_meant(looking: _RiskSearch, trust: Trust) -> list[str]:
     """Whom a trust admits by name, as far as it is known; `''` stands for those who are not."""
     compiled, whom = looking.chains.compiled, trust.admits.whom
-    if trust.admits.form in ("identity", "person"):
+    if trust.admits.form in (Form.IDENTITY, Form.PERSON):
         return [str(whom)]
-    if trust.admits.form == "group":
+    if trust.admits.form == Form.GROUP:
         members = [compiled.places.names[one] for one in compiled.members[compiled.find(str(whom))].tolist()]
         return members if members and not set(members) & set(compiled.to_come) else [""]
     return [""]
@@ -618,7 +620,7 @@ def _ever(
         rooms: dict[str, Room] = {}
         for name, test in (*conditions, *lasting):
             family, _, rest = name.partition(".")
-            if family == "claims" or (name == "mfa" and form != "person"):
+            if family == "claims" or (name == "mfa" and form != Form.PERSON):
                 room = NEVER_SHOWN
             elif family == "caller" and caller:
                 room = Room(frozenset(), absent=False, typical=(caller_fact(compiled, caller, rest),))
@@ -637,20 +639,22 @@ def _ever(
     return False
 
 
-def _origin_room(estate: Estate, form: str, name: str) -> Room:
+def _origin_room(estate: Estate, form: Form, name: str) -> Room:
     """Which values one of `origin.*` can have where a chain starts in a form."""
-    if form == "identity" or (form in BEARERS and name in ("organisation", "address")):
+    if form == Form.IDENTITY or (form in BEARERS and name in ("organisation", "address")):
         return NEVER_SHOWN
     if name == "kind":
-        return Room(frozenset(), absent=False, typical=(form,))
+        return Room(frozenset(), absent=False, typical=(str(form),))
     if name == "address":
         return TEXT_ROOM
     if name == "organisation":
         return Room(frozenset(), typical=tuple(estate.organisations))
     signs = [
-        issuer.name for issuer in estate.issuers.values() if FORM_OF_ISSUER[issuer.kind] == form or form == "workload"
+        issuer.name
+        for issuer in estate.issuers.values()
+        if FORM_OF_ISSUER[issuer.kind] == form or form == Form.WORKLOAD
     ]
-    return Room(frozenset(), typical=tuple(estate.providers) if form == "host" else tuple(signs))
+    return Room(frozenset(), typical=tuple(estate.providers) if form == Form.HOST else tuple(signs))
 
 
 def _origins_forgotten(looking: _RiskSearch) -> Iterator[Risk]:
@@ -680,7 +684,7 @@ def _origins_forgotten(looking: _RiskSearch) -> Iterator[Risk]:
 
 def _party(estate: Estate, trust: Trust) -> str | None:
     """The organisation of those whom a trust of ours admits from elsewhere."""
-    if trust.admits.form not in ("identity", "group", "account", "person") or estate.is_outside(trust.of):
+    if trust.admits.form not in (Form.IDENTITY, Form.GROUP, Form.ACCOUNT, Form.PERSON) or estate.is_outside(trust.of):
         return None
     party = estate.organisation_of(str(trust.admits.whom))
     return party if party and party != estate.organisation_of(trust.of) else None

@@ -9,7 +9,7 @@ from enthesis.model.addresses import account_of, parse, service_account_subject
 from enthesis.model.conditions import Conditions
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Estate, Issuer
-from enthesis.model.words import BEARERS
+from enthesis.model.words import BEARERS, Form
 from enthesis.verdicts.compiling import NONE, Compiled
 from enthesis.verdicts.questions import Question
 
@@ -77,7 +77,7 @@ class Facts:
                 "time": question.time,
                 "network": question.context.network,
                 "reference": question.context.reference,
-                "mfa": question.origin.mfa if question.origin.form == "person" else None,
+                "mfa": question.origin.mfa if question.origin.form == Form.PERSON else None,
             }.get(attribute)
         if family == "claims":
             shown = self.first and question.origin.form in BEARERS
@@ -126,14 +126,14 @@ def organisation_at(compiled: Compiled, address: str) -> str | None:
 def origin_fact(compiled: Compiled, question: Question, name: str) -> Value:
     """`origin.*`, carried down the whole chain; absent where a question starts at an identity."""
     origin = question.origin
-    if origin.form == "identity":
+    if origin.form == Form.IDENTITY:
         return None
     if name == "kind":
-        return origin.form
+        return str(origin.form)  # a value that tests compare: nothing but a text equals a text
     if origin.form in BEARERS:
         return origin.whom if name == "issuer" else None
     address = origin.whom
-    if origin.form == "credential":
+    if origin.form == Form.CREDENTIAL:
         credential = compiled.estate.credentials.get(origin.whom)
         address = credential.of if credential else ""
     if name == "address":

@@ -12,7 +12,7 @@ from enthesis.model.conditions import Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Journey
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import Ending, VerdictStep
+from enthesis.model.words import Ending, Form, VerdictStep
 from enthesis.verdicts.answers import Request, Verdict
 from enthesis.verdicts.compiling import Compiled
 from enthesis.verdicts.judge import Judge
@@ -73,7 +73,7 @@ def expectation_unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterator[
         elif missing:
             yield f"expected refused at {', '.join(missing)}, got refused at {', '.join(seen.refused_at)}"
     if journey.keyless and is_keyless(journey.origin.form) is not True:
-        how = "is a credential" if journey.origin.form == "credential" else "is an identity itself"
+        how = "is a credential" if journey.origin.form == Form.CREDENTIAL else "is an identity itself"
         yield f"expected keyless, but its origin {how}"
     if journey.within is not None:
         yield from _too_long(estate, journey, seen, journey.within)
@@ -106,7 +106,7 @@ def _too_long(estate: Estate, journey: Journey, seen: Seen, within: timedelta) -
     for whose, life in seen.lives:
         if life > within:
             yield f"the session as {whose} lives {duration_text(life)}, longer than {duration_text(within)}"
-    credential = estate.credentials.get(journey.origin.whom) if journey.origin.form == "credential" else None
+    credential = estate.credentials.get(journey.origin.whom) if journey.origin.form == Form.CREDENTIAL else None
     if credential is None:
         return
     if credential.created is None or credential.expires is None:
@@ -120,7 +120,7 @@ def _too_long(estate: Estate, journey: Journey, seen: Seen, within: timedelta) -
 def _rests_on(compiled: Compiled, journey: Journey, verdict: Verdict) -> str:
     """What the journey forgot to say, where with some value of it the journey would be allowed; '' otherwise."""
     names = [name for name in ("network", "reference") if name not in journey.context.said]
-    if journey.origin.form == "person" and not journey.origin.mfa_said:
+    if journey.origin.form == Form.PERSON and not journey.origin.mfa_said:
         names.append("mfa")
     tests = _tests_on(compiled, names)
     names = [name for name in names if tests[name]]

@@ -13,7 +13,7 @@ from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Hop
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import admitted_words
-from enthesis.model.words import BEARERS, RUNNING, STEPS, Outcome, VerdictStep
+from enthesis.model.words import BEARERS, RUNNING, STEPS, Form, Outcome, VerdictStep
 from enthesis.verdicts.admission import Applicant, Lack, lacks
 from enthesis.verdicts.answers import (
     Ground,
@@ -138,10 +138,10 @@ class _Chain:
             return Caller("bearer", "", NONE)
         if origin.form in RUNNING:
             return Caller("resource", origin.whom, self.compiled.find(origin.whom))
-        if origin.form == "credential":
+        if origin.form == Form.CREDENTIAL:
             credential = self.compiled.estate.credentials.get(origin.whom)
             return self._identity(credential.of if credential else origin.whom)
-        return self._identity(origin.whom, has_session=origin.form == "identity")
+        return self._identity(origin.whom, has_session=origin.form == Form.IDENTITY)
 
     def _identity(self, address: str, *, has_session: bool = False) -> Caller:
         number = self.compiled.find(address)
@@ -247,7 +247,7 @@ class _Chain:
                 yield f"no such resource: {caller.address}", self._close(caller.address)
         elif origin.form in BEARERS and origin.whom not in estate.issuers:
             yield f"unknown issuer {origin.whom}", nearest(origin.whom, estate.issuers)
-        elif origin.form == "credential" and origin.whom not in estate.credentials:
+        elif origin.form == Form.CREDENTIAL and origin.whom not in estate.credentials:
             yield f"unknown credential {origin.whom}", nearest(origin.whom, estate.credentials)
         elif caller.form == "identity" and not self._is_identity(caller.address):
             yield f"unknown identity {caller.address}", self._close(caller.address, identities=True)
@@ -307,7 +307,7 @@ class _Chain:
                 text = f"{address} is tied to {tied}, which does not exist"
             faults.append(Ground(text, self._source("identities", address)))
         origin = self.question.origin
-        if origin.form == "credential" and self.first:
+        if origin.form == Form.CREDENTIAL and self.first:
             credential = compiled.estate.credentials[origin.whom]
             if credential.disabled:
                 faults.append(Ground(f"the credential {origin.whom} is disabled", credential.source))
@@ -618,9 +618,9 @@ class _Chain:
     def _person_behind(self) -> str:
         """The person whose sign-in or keyed credential the chain began with; '' where there is none."""
         origin = self.question.origin
-        if origin.form == "person":
+        if origin.form == Form.PERSON:
             return origin.whom
-        credential = self.compiled.estate.credentials.get(origin.whom) if origin.form == "credential" else None
+        credential = self.compiled.estate.credentials.get(origin.whom) if origin.form == Form.CREDENTIAL else None
         if credential is None:
             return ""
         number = self.compiled.find(credential.of)

@@ -5,6 +5,7 @@ from typing import Any
 from enthesis.conditions.truth import hold, passes
 from enthesis.model.conditions import Conditions, Equal
 from enthesis.model.estate import Admission, Estate, Issuer, PipelineAccess, Trust
+from enthesis.model.words import Form
 
 
 def pipeline_access_trust(estate: Estate, access: PipelineAccess) -> Trust:
@@ -12,7 +13,7 @@ def pipeline_access_trust(estate: Estate, access: PipelineAccess) -> Trust:
 
     A pipeline service gives what it keeps to runs of the organisation that keeps it there, whatever the conditions say.
     """
-    admission = Admission("token", access.at, runs_admitted(estate, access), source=access.source)
+    admission = Admission(Form.TOKEN, access.at, runs_admitted(estate, access), source=access.source)
     return Trust(access.of, admission, name=access.name, source=access.source)
 
 

@@ -21,7 +21,7 @@ from enthesis.model import estate as m
 from enthesis.model.addresses import account_of, article, contains, parse, pool_of
 from enthesis.model.conditions import AnyOf, Equal, Glob, Test, Within
 from enthesis.model.estate import Estate, boundary_of
-from enthesis.model.words import BEARERS, SHOWN_IN, Outcome, VerdictStep
+from enthesis.model.words import BEARERS, SHOWN_IN, Form, Outcome, VerdictStep
 from enthesis.verdicts.answers import Miss, Request, StepOutcome, Unmet, Verdict
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
@@ -249,7 +249,7 @@ class _Maker:
         exists = self.estate
         if origin.form in BEARERS and origin.whom not in exists.issuers and name in exists.issuers:
             return replace(question, origin=replace(origin, whom=name))
-        if origin.form == "credential" and origin.whom not in exists.credentials and name in exists.credentials:
+        if origin.form == Form.CREDENTIAL and origin.whom not in exists.credentials and name in exists.credentials:
             return replace(question, origin=replace(origin, whom=name))
         if request.is_hop and request.target not in exists.identities and name in exists.identities:
             hop = replace(question.through[self.number], identity=name)
@@ -479,14 +479,14 @@ class _Maker:
                 for name, value in map(self._lasting, origin.shows.items())
                 if isinstance(value, str | int | bool) and value != "" and not changes_by_itself(name, value)
             )
-            if origin.form == "token" and not conditions:
+            if origin.form == Form.TOKEN and not conditions:
                 return
             words = f"{article(form)} of {whom} with just these claims"
         elif self._is_resource(whom):
-            form, words = "attached", f"{whom} running as it"
+            form, words = Form.ATTACHED, f"{whom} running as it"
             first = self._running(whom, target)
         else:
-            form = "person" if self.estate.identities[whom].kind == "person" else "identity"
+            form = self.estate.identities[whom].form
             words = whom
         if any((t.of, t.admits.form, t.admits.whom, t.admits.conditions, t.when) == (target, form, whom, conditions, ())
                for t in self.estate.trusts):  # fmt: skip

@@ -5,6 +5,7 @@ from dataclasses import dataclass, field, replace
 
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.estate import Estate, boundary_of
+from enthesis.model.words import Form
 
 
 @dataclass(slots=True)
@@ -26,7 +27,7 @@ class Tables:
     by_provider: set[str] = field(default_factory=set)
     runs_as: dict[str, tuple[str, ...]] = field(default_factory=dict)
     trust_of: list[str] = field(default_factory=list)
-    trust_form: list[str] = field(default_factory=list)
+    trust_form: list[Form] = field(default_factory=list)
     trust_whom: list[str | Glob | bool] = field(default_factory=list)
     trust_shown: dict[int, Conditions] = field(default_factory=dict)
     trust_when: dict[int, Conditions] = field(default_factory=dict)
