@@ -9,12 +9,17 @@ from typing import Any, cast
 import pytest
 
 from enthesis import library
+from enthesis.chains.chains import Chains
+from enthesis.chains.invariants import BROKEN, HOLDS, NOT_DECIDED, Decided
+from enthesis.chains.web import Web
+from enthesis.cli.check import _Judged
 from enthesis.files.folder import read_texts
 from enthesis.library import parse_estate as estate_of
-from enthesis.model.errors import InvalidInput
+from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.model.estate import Context, Origin
 from enthesis.model.words import EARNED, STEPS, Ending, Form, Outcome, VerdictStep
 from enthesis.testing import Verdicts
+from enthesis.trusts.risks import Risks
 from enthesis.verdicts.answers import Request, StepOutcome, Verdict
 from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.expectations import Seen, expectation_unmet, judge_journey
@@ -42,6 +47,7 @@ journeys:
     attempt: read left/bucket/b/object/x
     expect: allowed
 """
+NO_RISKS = Risks()
 Change = Callable[[tuple[StepOutcome, ...], Random], tuple[StepOutcome, ...]]
 
 
@@ -130,3 +136,20 @@ def test_what_is_not_decided_meets_no_expectation() -> None:
         for ending in Ending:
             unmet = list(expectation_unmet(estate, journey, Seen(ending, (), ())))
             assert bool(unmet) is (ending is not expect), (expect, ending)
+
+
+def test_what_was_not_decided_is_no_success_and_no_plain_no() -> None:
+    estate = estate_of(ESTATE + "invariants: [{name: i, never: {can: read, at: left}}]\n")
+    chains = Chains(Web(compile_estate(estate), NOW.timestamp()))
+    journey = judge_journey(chains.compiled, estate.journeys["reads"], NOW)
+    (invariant,) = estate.invariants
+
+    def code(outcome: str, *, undecided: int = 0, met: bool = True, gained: bool = False, unsure: bool = False) -> int:
+        judged = journey if met else replace(journey, unmet=("it is not",))
+        found = _Judged(chains, [judged], [Decided(invariant, outcome)], replace(NO_RISKS, undecided=undecided))
+        return found.exit_code(gained=gained, unsure=unsure)
+
+    assert code(HOLDS) == 0
+    assert code(NOT_DECIDED) == code(HOLDS, undecided=1) == code(HOLDS, unsure=True) == NotDecided.exit_code == 5
+    for wrong in (code(BROKEN, undecided=1), code(NOT_DECIDED, met=False), code(NOT_DECIDED, gained=True, unsure=True)):
+        assert wrong == 1

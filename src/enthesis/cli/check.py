@@ -10,7 +10,7 @@ import typer
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change
 from enthesis.chains.differences import Difference, difference
-from enthesis.chains.invariants import Decided, chains_from_now_on, decide
+from enthesis.chains.invariants import BROKEN, HOLDS, Decided, chains_from_now_on, decide
 from enthesis.chains.web import Web
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat, SurveyOption
 from enthesis.cli.questions import now
@@ -21,7 +21,7 @@ from enthesis.files.renaming import apart_from_names
 from enthesis.files.saving import rename_old_words, write_file
 from enthesis.files.sections import schema as json_schema
 from enthesis.files.versions import other_version
-from enthesis.model.errors import InvalidInput
+from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.model.estate import Estate
 from enthesis.output.checks import check_lines, check_sentence, decided_json, judged_json, risk_json, risk_lines
 from enthesis.output.differences import barred_lines, difference_json, difference_lines, difference_markdown
@@ -104,9 +104,9 @@ def check(
     if reading.estate is None:
         _put_errors(folder, reading, output, sarif)
         raise typer.Exit(2)
-    well = _answer(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
-    if not well:
-        raise typer.Exit(1)
+    code = _answer(folder, reading, reading.estate, output, compared_with, fail_on_gain or [], quiet, by_change, sarif)
+    if code:
+        raise typer.Exit(code)
 
 
 def _rename(folder: Path, *, quiet: bool) -> None:
@@ -157,10 +157,13 @@ class _Judged:
     invariants: list[Decided]
     risks: Risks
 
-    @property
-    def well(self) -> bool:
-        holding = all(invariant.outcome == "holds" for invariant in self.invariants)
-        return holding and all(journey.met for journey in self.journeys) and not self.risks.standing
+    def exit_code(self, *, gained: bool, unsure: bool) -> int:
+        """1 where something is wrong; 5 where nothing is known to be, and something was not decided; else 0."""
+        broken = any(invariant.outcome == BROKEN for invariant in self.invariants)
+        if broken or gained or self.risks.standing or not all(journey.met for journey in self.journeys):
+            return 1
+        open_ones = any(invariant.outcome != HOLDS for invariant in self.invariants)
+        return NotDecided.exit_code if open_ones or unsure or self.risks.undecided else 0
 
 
 def _judge(reading: Reading, estate: Estate, instant: datetime, *, quiet: bool, by_change: bool) -> _Judged:
@@ -194,15 +197,16 @@ def _answer(
     quiet: bool,
     by_change: bool,
     sarif: Path | None,
-) -> bool:
-    """Judges, compares and shows; whether all is well."""
+) -> int:
+    """Judges, compares and shows; the exit code."""
     instant = now()
     judged = _judge(reading, estate, instant, quiet=quiet, by_change=by_change)
     chains, journeys, decided, risks = judged.chains, judged.journeys, judged.invariants, judged.risks
     found = _difference(folder, estate, compared_with, instant.timestamp())
     gained = barred_gains(estate, found, barred)
     unsure = bool(barred) and found is not None and bool(found.undecided)
-    well = judged.well and not gained and not unsure
+    code = judged.exit_code(gained=bool(gained), unsure=unsure)
+    well = code == 0
     if sarif is not None:
         write_file(sarif, log((), journeys, decided, risks, inside=within_repository(folder)), foreign=True)
     if output is ReviewFormat.MARKDOWN and found is not None:
@@ -235,7 +239,7 @@ def _answer(
         if found is not None:
             put_lines([line(), *difference_lines(found)])
     put_lines(barred_lines(gained), to_error=output is not ReviewFormat.TEXT)
-    return well
+    return code
 
 
 def _difference(folder: Path, estate: Estate, named: str | None, instant: float) -> Difference | None:

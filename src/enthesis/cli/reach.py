@@ -28,7 +28,7 @@ from enthesis.cli.questions import (
 from enthesis.cli.subjects import read_subject
 from enthesis.files.shapes import perhaps
 from enthesis.model.addresses import article
-from enthesis.model.errors import InvalidInput
+from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.output.reach import from_lines, reached_csv, reached_json, to_lines
 from enthesis.output.streams import put_json, put_lines, put_text
 from enthesis.verdicts.compiling import Compiled, compile_estate
@@ -87,7 +87,7 @@ def reach(
     """List what a caller can reach (--from), or who can reach a place (--to).
 
     Claims, networks and the like that are not given are free: a chain counts if some values allow it, and they are
-    shown. Needs no live system and no rights. Exit 1 if nothing is reached.
+    shown. Needs no live system and no rights. Exit 1 if nothing is reached, 5 if a bound on work was reached.
     """
     if (who is None) == (to is None):
         raise InvalidInput("say --from WHO or --to ADDRESS", code="argument-missing", remedy="one of them, not both")
@@ -118,6 +118,8 @@ def reach(
         put_lines(from_lines(who, found, chains.why))
     else:
         put_lines(to_lines(verb or [], _place_words(chains.web, str(to)), found, chains.why))
+    if chains.undecided:
+        raise typer.Exit(NotDecided.exit_code)
     if not found:
         raise typer.Exit(1)
 

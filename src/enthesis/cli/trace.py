@@ -30,7 +30,7 @@ from enthesis.files.saving import BY_HAND, edit_files
 from enthesis.files.sections import SECTIONS, attempt_from
 from enthesis.files.shapes import perhaps
 from enthesis.model.addresses import article, parse
-from enthesis.model.errors import InvalidAddress, InvalidInput
+from enthesis.model.errors import InvalidAddress, InvalidInput, NotDecided
 from enthesis.model.estate import Estate, Hop
 from enthesis.model.words import Ending, Form, Outcome, VerdictStep
 from enthesis.output.differences import gain_sentences
@@ -153,7 +153,7 @@ def _at_host(
 def _exit_code(verdict: Verdict) -> int:
     """The exit code of an answer that is not yes: not decided, a name that is not there, or refused."""
     if verdict.ending is Ending.UNDECIDED:
-        return 5
+        return NotDecided.exit_code
     return 2 if VerdictStep.NAMES in verdict.refused_at and _unknown(verdict) else 1
 
 

@@ -75,7 +75,7 @@ class NotIssued(UnexpectedAnswer):
 class NotDecided(EnthesisError):
     """The question is past a bound on work, so it is answered neither way."""
 
-    exit_code: ClassVar[int] = 1
+    exit_code: ClassVar[int] = 5
 
 
 class MovedAway(EnthesisError):
