@@ -26,6 +26,7 @@ from enthesis.chains.web import Web
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.model.sentences import verb_words
+from enthesis.model.words import VerbClass
 from enthesis.verdicts.arrays import Bools
 from enthesis.verdicts.compiling import NONE
 
@@ -150,7 +151,7 @@ class Changes:
         for place in compiled.resource_places.tolist():
             kind = compiled.kind_names[compiled.places.kind[place]]
             permission = compiled.permission.get((kind, "configure"))
-            runs = permission is not None and compiled.class_of[permission] == "run"
+            runs = permission is not None and compiled.class_of[permission] == VerbClass.RUN
             if runs and self._counts(requests.request(self.web.node(node), int(permission or 0), requests.goal(place))):
                 return True
         return False

@@ -16,7 +16,7 @@ from enthesis.chains.requests import LAST, Asking, CallerNode, Goal, Requests
 from enthesis.conditions.patterns import matcher
 from enthesis.model.catalogue import IDENTITIES, NEAREST_KEY, Companion
 from enthesis.model.conditions import Glob
-from enthesis.model.words import BEARERS, FORM_OF_ISSUER
+from enthesis.model.words import BEARERS, FORM_OF_ISSUER, VerbClass
 from enthesis.verdicts.arrays import Bools, Ints, once
 from enthesis.verdicts.attributes import kind_name, service_account_subjects
 from enthesis.verdicts.coming import ANY, ToCome
@@ -504,7 +504,7 @@ class Web:
             add(who, of, take_on, of, TAKES_ON, states)
         leading = np.array(
             [
-                (kind, verb) == ("identity", "run-as") or its_class == "run"
+                (kind, verb) == ("identity", "run-as") or its_class == VerbClass.RUN
                 for (kind, verb), its_class in zip(self.compiled.permission_pairs, self.compiled.class_of, strict=True)
             ]
         )

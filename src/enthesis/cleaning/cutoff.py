@@ -21,6 +21,7 @@ from enthesis.model.conditions import Glob
 from enthesis.model.estate import Attachment, Estate, Journey, Resource, boundary_of
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import statement_sentence
+from enthesis.model.words import VerbClass
 from enthesis.proposals.credentials import Credentialed, OpenSession, matching
 from enthesis.proposals.steps import CHANGE, CREDENTIALS, REMOVE, SESSIONS, Step
 from enthesis.proposals.wanted import wanted
@@ -287,9 +288,9 @@ def copied(chains: Chains, target: Withdrawn) -> list[Copied]:
     inside = {target.name} if target.form == "resource" else set[str]()
     for access in reached(chains, target):
         its_class = {verb: said for (_, verb), said in zip(compiled.permission_pairs, compiled.class_of, strict=True)}
-        if "/secret/" in access.target and its_class.get(access.verb) == "read":
+        if "/secret/" in access.target and its_class.get(access.verb) == VerbClass.READ:
             out.setdefault(access.target, Copied(access.target, "could read it", "put another value there"))
-        elif its_class.get(access.verb) == "run":
+        elif its_class.get(access.verb) == VerbClass.RUN:
             inside.add(access.target)
     for name, credential in estate.credentials.items():
         if credential.disabled:

@@ -15,11 +15,14 @@ from enthesis.files.editing import Addition, Edit, Removal, Replacement
 from enthesis.files.shapes import time_text
 from enthesis.model.estate import Accepted, Estate
 from enthesis.model.file_errors import Source
+from enthesis.model.words import VerbClass
 from enthesis.surveys.survey import ASKED_NOW
 from enthesis.verdicts.arrays import Bools, Ints
 from enthesis.verdicts.compiling import NONE
 
-GRAVITY = {"look": 1, "read": 2, "write": 3, "run": 3, "manage": 3, "power": 4}
+GRAVITY = {
+    VerbClass.LOOK: 1, VerbClass.READ: 2, VerbClass.WRITE: 3, VerbClass.RUN: 3, VerbClass.MANAGE: 3, VerbClass.POWER: 4
+}  # fmt: skip
 """How much a verb of a class can do; `power` changes access itself."""
 SEVERITIES = ("low", "medium", "high")
 MOST_FOLLOWED = 50  # identities and credentials of which all that can be reached is looked for

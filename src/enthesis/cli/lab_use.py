@@ -19,6 +19,7 @@ from enthesis.files.finding import estate_folder
 from enthesis.files.shapes import time_text
 from enthesis.lab.running import state_folder
 from enthesis.model.estate import Estate
+from enthesis.model.words import VerbClass
 from enthesis.output.lines import counted
 from enthesis.output.streams import put_done
 from enthesis.verdicts.compiling import compile_estate
@@ -60,7 +61,7 @@ def _rows(estate: Estate, days: int, rng: Random, until: datetime) -> Iterator[d
     chains = Chains(Web(compile_estate(estate), until.timestamp()))
     compiled = chains.compiled
     daily = [  # what programs do day by day: they make and manage nothing, and delete nothing
-        its_class in ("look", "read", "write", "run") and verb not in ("delete", "describe", *LEADING_ON)
+        its_class not in (VerbClass.MANAGE, VerbClass.POWER) and verb not in ("delete", "describe", *LEADING_ON)
         for (_, verb), its_class in zip(compiled.permission_pairs, compiled.class_of, strict=True)
     ]
     wanted = np.array(daily, bool)

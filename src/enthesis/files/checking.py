@@ -34,6 +34,7 @@ from enthesis.model.words import (
     SHOWN_IN,
     STATEMENT_SECTIONS,
     Form,
+    VerbClass,
     issuer_kinds,
 )
 
@@ -420,8 +421,8 @@ class _Checker:
     def _runs(self, place: addresses.Place, source: Source) -> None:
         """Only what code runs on can run as a person."""
         catalogue = self.estate.catalogue
-        if "run" not in catalogue.verbs_of(place.kind).values():
-            able = [name for name in catalogue.kinds if "run" in catalogue.verbs_of(name).values()]
+        if VerbClass.RUN not in catalogue.verbs_of(place.kind).values():
+            able = [name for name in catalogue.kinds if VerbClass.RUN in catalogue.verbs_of(name).values()]
             message = f"nothing runs on a {place.kind}, so `{place.address}` cannot run as an identity"
             self.wrong("cannot-run", message, source, "one of the kinds " + ", ".join(able))
 

@@ -43,6 +43,7 @@ from enthesis.model.words import (
     TOKEN_TYPES,
     Ending,
     Form,
+    VerbClass,
 )
 
 NAME = Name()
@@ -874,7 +875,7 @@ SECTIONS: dict[str, Section] = {
                 ),
                 Field(
                     "verbs",
-                    MapOf(Choice(("look", "read", "write", "run", "manage", "power")), "verb"),
+                    MapOf(Choice(tuple(VerbClass)), "verb"),
                     required=True,
                     says="its verbs, each with its class",
                 ),

@@ -12,7 +12,7 @@ from ipaddress import ip_network
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Journey, Origin, Trust
-from enthesis.model.words import BEARERS, RUNNING, Ending, Form, VerdictStep
+from enthesis.model.words import BEARERS, RUNNING, Ending, Form, VerbClass, VerdictStep
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.questions import Question
 
@@ -92,7 +92,9 @@ class NamedCallers:
             }
             for address in sorted(estate.resources, key=lambda name: (account_of(name) != own, name)):
                 kind = parse(address, estate.catalogue).kind
-                if kind in kinds and "run" in estate.catalogue.verbs_of(kind).values():  # an attachment may name more
+                if (
+                    kind in kinds and VerbClass.RUN in estate.catalogue.verbs_of(kind).values()
+                ):  # an attachment may name more
                     yield Origin(Form.WORKLOAD if kind == "workload" else Form.HOST, address)
             return
         for address in sorted(estate.identities, key=lambda name: (account_of(name) != own, name)):

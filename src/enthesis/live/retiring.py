@@ -11,13 +11,17 @@ from enthesis.files.shapes import time_from, time_text
 from enthesis.live.proving import Proof, prove, provider_of
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Attempt, Estate, Hop, Journey, boundary_of
-from enthesis.model.words import Ending
+from enthesis.model.words import Ending, VerbClass
 from enthesis.ports import Connected, KeepsKeys, Reporter
 from enthesis.proposals.credentials import Credentialed, matching
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.survey import Survey, beside
 
-TRIED_CLASSES = ("look", "read", "write")  # what is tried and put back; what changes access or things is not
+TRIED_CLASSES = (
+    VerbClass.LOOK,
+    VerbClass.READ,
+    VerbClass.WRITE,
+)  # what is tried and put back; what changes access or things is not
 PAUSE = 0.05  # seconds
 MOST_TRIED = 20  # of one key's uses
 

@@ -3,6 +3,8 @@
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
+from enthesis.model.words import VerbClass
+
 EVERYTHING = "*"
 
 Permissions = frozenset[tuple[str, str]]
@@ -16,7 +18,7 @@ class Kind:
     name: str
     within: tuple[str, ...]
     leaf: bool
-    verbs: Mapping[str, str]
+    verbs: Mapping[str, VerbClass]
 
 
 NEAREST_KEY, IDENTITIES, RESOURCE, ORGANISATION = ON = ("nearest-key", "identities", "resource", "organisation")
@@ -26,16 +28,16 @@ that an identity is attached to, the target's organisation (of callers that bega
 
 @dataclass(frozen=True, slots=True)
 class Companion:
-    """What else must be allowed with a verb, with every verb of a class, or with any (both empty)."""
+    """What else must be allowed with a verb (`of_verb`, '' for any), or with every verb of a class (None: of any)."""
 
-    of_class: str
+    of_class: VerbClass | None
     of_verb: str
     also: str
     on: str
 
-    def goes_with(self, verb: str, its_class: str) -> bool:
+    def goes_with(self, verb: str, its_class: VerbClass | None) -> bool:
         """Whether it must be allowed with a verb of a class. Nothing is a companion of itself."""
-        return self.of_class in ("", its_class) and self.of_verb in ("", verb) and verb != self.also
+        return self.of_class in (None, its_class) and self.of_verb in ("", verb) and verb != self.also
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,7 +45,7 @@ class Catalogue:
     """All kinds by name. `everywhere` are the verbs that every kind has unless it says otherwise."""
 
     kinds: Mapping[str, Kind]
-    everywhere: Mapping[str, str]
+    everywhere: Mapping[str, VerbClass]
     companions: tuple[Companion, ...] = ()
 
     def extended(self, further: Iterable[Kind]) -> "Catalogue":
@@ -61,20 +63,20 @@ class Catalogue:
                 kinds[kind.name] = Kind(kind.name, within, known.leaf or kind.leaf, {**kind.verbs, **known.verbs})
         return Catalogue(kinds, self.everywhere, self.companions)
 
-    def verbs_of(self, kind: str) -> Mapping[str, str]:
+    def verbs_of(self, kind: str) -> Mapping[str, VerbClass]:
         """The verbs of a kind with their classes; empty for an unknown kind."""
         found = self.kinds.get(kind)
         return found.verbs if found else {}
 
     def companions_of(self, kind: str, verb: str) -> tuple[Companion, ...]:
         """What else must be allowed with a verb on something of a kind."""
-        its_class = self.verbs_of(kind).get(verb, "")
+        its_class = self.verbs_of(kind).get(verb)
         return tuple(companion for companion in self.companions if companion.goes_with(verb, its_class))
 
     def running_verb(self, kind: str) -> str | None:
         """The verb by which code is run on something of a kind: `login` where that runs code, else its only verb of
         class run; None where nothing runs on it, or by several verbs."""
-        running = [verb for verb, its_class in self.verbs_of(kind).items() if its_class == "run"]
+        running = [verb for verb, its_class in self.verbs_of(kind).items() if its_class == VerbClass.RUN]
         if "login" in running:
             return "login"
         return running[0] if len(running) == 1 else None
@@ -94,7 +96,7 @@ class Catalogue:
             kinds = self.kinds.values() if selector == EVERYTHING else [self.kinds[selector]]
             for kind in kinds:
                 for verb, its_class in kind.verbs.items():
-                    by_star = EVERYTHING in verbs and (power_included or its_class != "power")
+                    by_star = EVERYTHING in verbs and (power_included or its_class != VerbClass.POWER)
                     if by_star or verb in verbs:
                         found.add((kind.name, verb))
         return frozenset(found)
@@ -107,14 +109,23 @@ def catalogue_from(data: Mapping[str, object]) -> Catalogue:
     if not isinstance(everywhere, Mapping) or not isinstance(kinds, Mapping):
         raise ValueError("a catalogue has `verbs_everywhere` and `kinds`")
     read = [
-        Kind(name, tuple(entry.get("in", ())), entry.get("leaf", False), entry["verbs"])
+        Kind(name, tuple(entry.get("in", ())), entry.get("leaf", False), _classed(entry["verbs"]))
         for name, entry in kinds.items()
     ]
     companions = data.get("companions", ())
     if not isinstance(companions, list) or any(companion.get("on") not in ON for companion in companions):
         raise ValueError(f"`companions` is a list, each `on` one of {', '.join(ON)}")
     further = tuple(
-        Companion(companion.get("class", ""), companion.get("verb", ""), companion["also"], companion["on"])
+        Companion(
+            VerbClass(companion["class"]) if "class" in companion else None,
+            companion.get("verb", ""),
+            companion["also"],
+            companion["on"],
+        )
         for companion in companions
     )
-    return Catalogue({}, everywhere, further).extended(read)
+    return Catalogue({}, _classed(everywhere), further).extended(read)
+
+
+def _classed(verbs: Mapping[str, str]) -> dict[str, VerbClass]:
+    return {verb: VerbClass(its_class) for verb, its_class in verbs.items()}

@@ -49,6 +49,17 @@ EARNED = {
 """The outcomes of each step with which a request can be allowed."""
 
 
+class VerbClass(StrEnum):
+    """What a verb does to what it is done to. A `*` in a role is every verb but those of class *power*."""
+
+    LOOK = "look"
+    READ = "read"
+    WRITE = "write"
+    RUN = "run"
+    MANAGE = "manage"
+    POWER = "power"
+
+
 class Form(StrEnum):
     """What a journey starts with, or whom a trust admits: the word that an estate has for it."""
 

@@ -8,7 +8,7 @@ from enthesis.conditions.truth import passes
 from enthesis.model.addresses import contains
 from enthesis.model.estate import Estate
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import BEARERS
+from enthesis.model.words import BEARERS, VerbClass
 from enthesis.proposals.effects import afterwards, as_estate, live_of
 from enthesis.proposals.ordering import BOTH, WIDENS, direction
 from enthesis.proposals.steps import REMOVE, Danger, Proposal, Step
@@ -58,8 +58,8 @@ def _said(gain: Gain) -> str:
 def _changing(estate: Estate) -> set[str]:
     """The verbs that change access."""
     kinds = (*estate.catalogue.kinds.values(), *estate.kinds.values())
-    named = {verb for kind in kinds for verb, its_class in kind.verbs.items() if its_class == "power"}
-    named |= {verb for verb, its_class in estate.catalogue.everywhere.items() if its_class == "power"}
+    named = {verb for kind in kinds for verb, its_class in kind.verbs.items() if its_class == VerbClass.POWER}
+    named |= {verb for verb, its_class in estate.catalogue.everywhere.items() if its_class == VerbClass.POWER}
     return named - set(LEADING_ON)
 
 

@@ -15,7 +15,7 @@ from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, is_well_formed, parse
 from enthesis.model.estate import Estate, Grant, Journey, Trust
 from enthesis.model.sentences import statement_sentence, verb_words
-from enthesis.model.words import Outcome, VerdictStep
+from enthesis.model.words import Outcome, VerbClass, VerdictStep
 from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import normalised
 from enthesis.verdicts.answers import Request
@@ -26,7 +26,7 @@ from enthesis.verdicts.questions import question_of
 DOCUMENT, FORMAT = "handoff", 1
 KNOWN = ("organisations", "accounts", "resources", "identities", "groups")
 ASKABLE = ("identities", "groups", "roles", "trusts", "grants")
-WORDS_OF_DATA = ("read", "write")  # classes of verbs that need the key of what is encrypted
+WORDS_OF_DATA = (VerbClass.READ, VerbClass.WRITE)  # classes of verbs that need the key of what is encrypted
 
 
 @dataclass(frozen=True, slots=True)

@@ -44,14 +44,14 @@ from enthesis.model.escapes import word
 from enthesis.model.estate import DEFAULT_SESSION, Accepted, Ceiling, Estate, Trust
 from enthesis.model.file_errors import Source
 from enthesis.model.risks import FOUND_BY_SWEEP, LIVE_RISKS
-from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN, Form
+from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN, Form, VerbClass
 from enthesis.trusts.admitting import Admissions
 from enthesis.verdicts.attributes import NEVER_SHOWN, caller_fact, organisation_at, provider_at, target_label
 
 OUTSIDE_RUNS = ("fork", "merge request", "pull request", "external")  # words in claims of runs that outsiders can start
 ANOTHER = "elsewhere.example"
 SHORTEST_STEM = 3  # letters; a shorter one before a star is hardly a name
-CHANGING = ("write", "run", "manage", "power")  # classes of verbs
+CHANGING = (VerbClass.WRITE, VerbClass.RUN, VerbClass.MANAGE, VerbClass.POWER)  # classes of verbs
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,7 +159,9 @@ def _endless_keys(looking: _RiskSearch) -> Iterator[Risk]:
 def _wide_grants(looking: _RiskSearch) -> Iterator[Risk]:
     """Grants at an account or above that give everything, or power over access for ever and for no reason."""
     estate, kinds = looking.estate, looking.estate.catalogue.kinds
-    everything = {(name, verb) for name, kind in kinds.items() for verb, said in kind.verbs.items() if said != "power"}
+    everything = {
+        (name, verb) for name, kind in kinds.items() for verb, said in kind.verbs.items() if said != VerbClass.POWER
+    }
     for grant in estate.grants:
         if not (grant.at.startswith("@") or grant.at in estate.accounts) or "/identity/" in grant.at:
             continue
