@@ -16,11 +16,11 @@ import numpy as np
 from enthesis.chains import differences as differing
 from enthesis.chains.chains import Chain, Chains
 from enthesis.chains.differences import Gain, web_difference, webs_of
-from enthesis.chains.invariants import BROKEN, HOLDS, chains_from_now_on, decide
+from enthesis.chains.invariants import chains_from_now_on, decide
 from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.web import Web
 from enthesis.model.estate import Claimed, Estate, Invariant, Journey, Start
-from enthesis.model.words import Form
+from enthesis.model.words import Form, Holding
 from enthesis.verdicts.compiling import compile_estate
 
 from .naive import Naive
@@ -137,12 +137,14 @@ def _invariants(estate: Estate, journeys: Iterable[Journey], rng: Random, counte
             claims.append(Invariant("only", "only", Claimed(by=others, **ends)))  # type: ignore[arg-type]
         for claim in claims:
             found = decide(chains, claim)
-            assert found.outcome == BROKEN and found.chain is not None, f"{claim} against {journey}: {found.outcome}"
+            assert found.outcome == Holding.BROKEN and found.chain is not None, (
+                f"{claim} against {journey}: {found.outcome}"
+            )
             _walked(chains, found.chain, counted, "a broken invariant")
         for group in ("@one/group/h", "aa/group/g"):
             found = decide(chains, Invariant("only", "only", Claimed(by=(group,), **ends)))  # type: ignore[arg-type]
-            counted["claims that hold"] += found.outcome == HOLDS
-            if found.outcome == BROKEN and found.chain is not None:
+            counted["claims that hold"] += found.outcome == Holding.HOLDS
+            if found.outcome == Holding.BROKEN and found.chain is not None:
                 _walked(chains, found.chain, counted, "a broken invariant")
 
 

@@ -10,14 +10,14 @@ import pytest
 
 from enthesis import library
 from enthesis.chains.chains import Chains
-from enthesis.chains.invariants import BROKEN, HOLDS, NOT_DECIDED, Decided
+from enthesis.chains.invariants import Decided
 from enthesis.chains.web import Web
 from enthesis.cli.check import _Judged
 from enthesis.files.folder import read_texts
 from enthesis.library import parse_estate as estate_of
 from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.model.estate import Context, Origin
-from enthesis.model.words import EARNED, STEPS, Ending, Form, Outcome, VerdictStep
+from enthesis.model.words import EARNED, STEPS, Ending, Form, Holding, Outcome, VerdictStep
 from enthesis.testing import Verdicts
 from enthesis.trusts.risks import Risks
 from enthesis.verdicts.answers import Request, StepOutcome, Verdict
@@ -144,12 +144,24 @@ def test_what_was_not_decided_is_no_success_and_no_plain_no() -> None:
     journey = judge_journey(chains.compiled, estate.journeys["reads"], NOW)
     (invariant,) = estate.invariants
 
-    def code(outcome: str, *, undecided: int = 0, met: bool = True, gained: bool = False, unsure: bool = False) -> int:
+    def code(
+        outcome: Holding, *, undecided: int = 0, met: bool = True, gained: bool = False, unsure: bool = False
+    ) -> int:
         judged = journey if met else replace(journey, unmet=("it is not",))
         found = _Judged(chains, [judged], [Decided(invariant, outcome)], replace(NO_RISKS, undecided=undecided))
         return found.exit_code(gained=gained, unsure=unsure)
 
-    assert code(HOLDS) == 0
-    assert code(NOT_DECIDED) == code(HOLDS, undecided=1) == code(HOLDS, unsure=True) == NotDecided.exit_code == 5
-    for wrong in (code(BROKEN, undecided=1), code(NOT_DECIDED, met=False), code(NOT_DECIDED, gained=True, unsure=True)):
+    assert code(Holding.HOLDS) == 0
+    assert (
+        code(Holding.UNDECIDED)
+        == code(Holding.HOLDS, undecided=1)
+        == code(Holding.HOLDS, unsure=True)
+        == NotDecided.exit_code
+        == 5
+    )
+    for wrong in (
+        code(Holding.BROKEN, undecided=1),
+        code(Holding.UNDECIDED, met=False),
+        code(Holding.UNDECIDED, gained=True, unsure=True),
+    ):
         assert wrong == 1

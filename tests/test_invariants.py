@@ -6,11 +6,14 @@ import pytest
 
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change
-from enthesis.chains.invariants import BROKEN, HOLDS, Decided, chains_from_now_on, decide
+from enthesis.chains.invariants import Decided, chains_from_now_on, decide
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
+from enthesis.model.words import Holding
 from enthesis.verdicts.compiling import compile_estate
+
+HOLDS, BROKEN = Holding.HOLDS, Holding.BROKEN
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
 WORLD = """\

@@ -12,9 +12,6 @@ import numpy as np
 from enthesis.chains.chains import Chain, Chains, ChainStart
 from enthesis.chains.clauses import ALWAYS, Requirement
 from enthesis.chains.invariants import (
-    BROKEN,
-    HOLDS,
-    NOT_DECIDED,
     Decided,
     claimed_starts,
     decide,
@@ -26,7 +23,7 @@ from enthesis.chains.web import Web
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import VerbClass
+from enthesis.model.words import Holding, VerbClass
 from enthesis.verdicts.arrays import Bools
 from enthesis.verdicts.compiling import NONE
 
@@ -238,15 +235,15 @@ def decide_by_change(chains: Chains, invariant: Invariant) -> Decided:
     What hangs on conditions is counted one condition at a time: where only such chains break it, it is not decided.
     """
     plain = decide(chains, invariant)
-    if plain.outcome != HOLDS:
+    if plain.outcome != Holding.HOLDS:
         return plain
     try:
         for certain in (True, False):
             story = _broken_by_change(chains, invariant.claimed, invariant.form == "never", certain=certain)
             if story is not None:
-                return Decided(invariant, BROKEN if certain else NOT_DECIDED, why=story)
+                return Decided(invariant, Holding.BROKEN if certain else Holding.UNDECIDED, why=story)
     except Undecided as fault:
-        return Decided(invariant, NOT_DECIDED, why=str(fault))
+        return Decided(invariant, Holding.UNDECIDED, why=str(fault))
     return plain
 
 

@@ -20,11 +20,9 @@ from enthesis.model.catalogue import EVERYTHING
 from enthesis.model.conditions import After, Conditions, Glob
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Claimed, Invariant
-from enthesis.model.words import BEARERS, Form
+from enthesis.model.words import BEARERS, Form, Holding
 from enthesis.verdicts.arrays import Bools, once
 from enthesis.verdicts.compiling import NONE, Compiled
-
-HOLDS, BROKEN, NOT_DECIDED = "holds", "broken", "not decided"
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,7 +30,7 @@ class Decided:
     """What came of one invariant; `chain` is a shortest one that breaks it, `why` says what was not decided."""
 
     invariant: Invariant
-    outcome: str
+    outcome: Holding
     chain: Chain | None = None
     why: str = ""
 
@@ -49,12 +47,14 @@ def decide(chains: Chains, invariant: Invariant) -> Decided:
     try:
         chain = _never(chains, invariant.claimed) if invariant.form == "never" else _only(chains, invariant.claimed)
     except Undecided as fault:
-        return Decided(invariant, NOT_DECIDED, why=str(fault))
+        return Decided(invariant, Holding.UNDECIDED, why=str(fault))
     if chain is not None:
-        return Decided(invariant, BROKEN, chain)
+        return Decided(invariant, Holding.BROKEN, chain)
     if chains.undecided > missed:
-        return Decided(invariant, NOT_DECIDED, why=f"{chains.undecided - missed} chains were past the bound on work")
-    return Decided(invariant, HOLDS)
+        return Decided(
+            invariant, Holding.UNDECIDED, why=f"{chains.undecided - missed} chains were past the bound on work"
+        )
+    return Decided(invariant, Holding.HOLDS)
 
 
 def wanted_permissions(compiled: Compiled, verbs: Sequence[str], kinds: Sequence[str]) -> Bools:

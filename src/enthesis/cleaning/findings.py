@@ -15,7 +15,7 @@ from enthesis.files.editing import Addition, Edit, Removal, Replacement
 from enthesis.files.shapes import time_text
 from enthesis.model.estate import Accepted, Estate
 from enthesis.model.file_errors import Source
-from enthesis.model.words import VerbClass
+from enthesis.model.words import Severity, VerbClass
 from enthesis.surveys.survey import ASKED_NOW
 from enthesis.verdicts.arrays import Bools, Ints
 from enthesis.verdicts.compiling import NONE
@@ -24,7 +24,7 @@ GRAVITY = {
     VerbClass.LOOK: 1, VerbClass.READ: 2, VerbClass.WRITE: 3, VerbClass.RUN: 3, VerbClass.MANAGE: 3, VerbClass.POWER: 4
 }  # fmt: skip
 """How much a verb of a class can do; `power` changes access itself."""
-SEVERITIES = ("low", "medium", "high")
+SEVERITIES = tuple(Severity)
 MOST_FOLLOWED = 50  # identities and credentials of which all that can be reached is looked for
 MOST_ROWS = 300  # requests of one of them that are decided one by one
 LEADING_ON = ("take-on", "run-as", "attach")
@@ -53,7 +53,7 @@ class Opens:
     more: bool = False
 
     @property
-    def severity(self) -> str:
+    def severity(self) -> Severity:
         """low: nothing, or only looking; medium: reading; high: changing something, or access."""
         return SEVERITIES[min(2, max(0, self.gravity - 1))]
 

@@ -10,7 +10,7 @@ import typer
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change
 from enthesis.chains.differences import Difference, difference
-from enthesis.chains.invariants import BROKEN, HOLDS, Decided, chains_from_now_on, decide
+from enthesis.chains.invariants import Decided, chains_from_now_on, decide
 from enthesis.chains.web import Web
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat, SurveyOption
 from enthesis.cli.questions import now
@@ -23,6 +23,7 @@ from enthesis.files.sections import schema as json_schema
 from enthesis.files.versions import other_version
 from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.model.estate import Estate
+from enthesis.model.words import Holding
 from enthesis.output.checks import check_lines, check_sentence, decided_json, judged_json, risk_json, risk_lines
 from enthesis.output.differences import barred_lines, difference_json, difference_lines, difference_markdown
 from enthesis.output.estates import count_lines, estate_json, skipped_lines
@@ -159,10 +160,10 @@ class _Judged:
 
     def exit_code(self, *, gained: bool, unsure: bool) -> int:
         """1 where something is wrong; 5 where nothing is known to be, and something was not decided; else 0."""
-        broken = any(invariant.outcome == BROKEN for invariant in self.invariants)
+        broken = any(invariant.outcome == Holding.BROKEN for invariant in self.invariants)
         if broken or gained or self.risks.standing or not all(journey.met for journey in self.journeys):
             return 1
-        open_ones = any(invariant.outcome != HOLDS for invariant in self.invariants)
+        open_ones = any(invariant.outcome != Holding.HOLDS for invariant in self.invariants)
         return NotDecided.exit_code if open_ones or unsure or self.risks.undecided else 0
 
 

@@ -49,6 +49,22 @@ EARNED = {
 """The outcomes of each step with which a request can be allowed."""
 
 
+class Holding(StrEnum):
+    """What came of an invariant."""
+
+    HOLDS = "holds"
+    BROKEN = "broken"
+    UNDECIDED = "not decided"
+
+
+class Severity(StrEnum):
+    """How grave a finding is, the least first."""
+
+    LOW = "low"
+    MEDIUM = "medium"
+    HIGH = "high"
+
+
 class VerbClass(StrEnum):
     """What a verb does to what it is done to. A `*` in a role is every verb but those of class *power*."""
 

@@ -4,12 +4,13 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from enthesis.chains.chains import Chain, Chains
-from enthesis.chains.invariants import BROKEN, HOLDS, Decided
+from enthesis.chains.invariants import Decided
 from enthesis.files.shapes import time_text
 from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
 from enthesis.model.file_errors import FileError, Source, masked
 from enthesis.model.sentences import verb_words
+from enthesis.model.words import Holding
 from enthesis.output.admitting import caller_json, caller_text
 from enthesis.output.file_errors import one_error
 from enthesis.output.lines import Line, Span, counted, line
@@ -24,8 +25,8 @@ def check_sentence(
 ) -> str:
     """The answer in a sentence, or two where something is wrong: that first."""
     unmet = sum(not journey.met for journey in journeys)
-    broken = sum(invariant.outcome == BROKEN for invariant in invariants)
-    open_ones = sum(invariant.outcome not in (HOLDS, BROKEN) for invariant in invariants)
+    broken = sum(invariant.outcome == Holding.BROKEN for invariant in invariants)
+    open_ones = sum(invariant.outcome not in (Holding.HOLDS, Holding.BROKEN) for invariant in invariants)
     wrong, right = [], []
     if unmet:
         wrong.append(f"{unmet} of {counted(len(journeys), 'journey')} not as expected")
@@ -76,11 +77,11 @@ def check_lines(
             )
             yield line(f"    the live side stops at the first refused request, to {at}")
     for decided in invariants:
-        if decided.outcome == HOLDS:
+        if decided.outcome == Holding.HOLDS:
             continue
-        state = "is violated" if decided.outcome == BROKEN else "is not decided"
+        state = "is violated" if decided.outcome == Holding.BROKEN else "is not decided"
         why = [decided.why] if decided.why else []
-        code = "invariant-broken" if decided.outcome == BROKEN else "invariant-not-decided"
+        code = "invariant-broken" if decided.outcome == Holding.BROKEN else "invariant-not-decided"
         error = _error(texts, code, decided.invariant.source, f"{decided.invariant.name} {state}", why)
         yield line()
         yield from one_error(error)

@@ -8,11 +8,12 @@ from typing import Any
 from urllib.parse import quote
 
 from enthesis import __version__
-from enthesis.chains.invariants import HOLDS, Decided
+from enthesis.chains.invariants import Decided
 from enthesis.cleaning.findings import Finding, Swept
 from enthesis.files.shapes import time_text
 from enthesis.model.file_errors import FileError, Source
 from enthesis.model.risks import FINDINGS, RISKS
+from enthesis.model.words import Holding
 from enthesis.output.admitting import caller_text
 from enthesis.output.lines import visible
 from enthesis.output.sweeping import reached_words
@@ -44,8 +45,8 @@ def sarif(
             message = f"{judged.journey.name}: {'; '.join(judged.unmet)}"
             results.append(_result(JOURNEY, "error", message, judged.journey.source))
     for decided in invariants:
-        if decided.outcome != HOLDS:
-            broken = decided.outcome == "broken"
+        if decided.outcome != Holding.HOLDS:
+            broken = decided.outcome == Holding.BROKEN
             message = f"{decided.invariant.name} {'is broken' if broken else f'is not decided: {decided.why}'}"
             results.append(_result(INVARIANT if broken else UNDECIDED, "error", message, decided.invariant.source))
     if found is not None:

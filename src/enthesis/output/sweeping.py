@@ -8,6 +8,7 @@ from typing import Any
 from enthesis.cleaning.findings import Finding, Opens, Swept
 from enthesis.files.shapes import time_text
 from enthesis.model.sentences import verb_words
+from enthesis.model.words import Severity
 from enthesis.output.lines import Line, Span, counted, csv_cell, line
 
 STYLES = {"high": "bad", "medium": "doubt", "low": "quiet"}
@@ -20,7 +21,7 @@ COLUMNS = (
 def sweep_sentence(name: str, looked_at: str, swept: Swept) -> str:
     """The answer in a sentence."""
     said = counted(len(swept.standing), "finding") if swept.standing else "no findings"
-    grave = sum(finding.opens.severity == "high" for finding in swept.standing)
+    grave = sum(finding.opens.severity is Severity.HIGH for finding in swept.standing)
     more = f", {grave} of high severity" if grave else ""
     accepted = f"; {len(swept.accepted)} accepted" if swept.accepted else ""
     return f"{name}: {said} in {looked_at}{more}{accepted}."
