@@ -346,6 +346,17 @@ def test_a_command_that_gives_nothing_of_use_is_told_with_its_reason(
         from_kubeconfigs([written(tmp_path, config(api, {"exec": entry}))])
 
 
+def test_a_command_that_takes_too_long_is_ended_with_all_that_it_started(
+    api: Api, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(command_credentials, "SECONDS", 1)
+    plugin(tmp_path, f"sleep 300 & echo $! > '{tmp_path}/child'; wait")
+    with pytest.raises(EnthesisError, match="did not end within 1 s"):
+        from_kubeconfigs([written(tmp_path, config(api, {"exec": {"command": "./plugin", "apiVersion": V1}}))])
+    state = Path(f"/proc/{(tmp_path / 'child').read_text().strip()}/stat")
+    assert not state.exists() or state.read_text().rpartition(")")[2].split()[0] == "Z"
+
+
 def test_a_proxy_leads_there_and_another_kind_is_refused(api: Api, tmp_path: Path) -> None:
     asked_for: list[str] = []
 

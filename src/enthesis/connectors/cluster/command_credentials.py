@@ -6,12 +6,14 @@ Nothing that the command gives is kept or shown; a private key passes through a 
 
 import json
 import os
+import signal
 import ssl
 import subprocess
 import sys
 import tempfile
 import threading
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -91,25 +93,31 @@ class CommandCredential:
         told = json.dumps({"apiVersion": self.version, "kind": "ExecCredential", "spec": spec})
         path = str(self.file.parent.resolve() / self.command) if os.sep in self.command else self.command
         try:
-            done = subprocess.run(  # noqa: S603  the user's own kubeconfig names it
+            process = subprocess.Popen(  # noqa: S603  the user's own kubeconfig names it
                 [path, *self.args],
                 env={**self.environment, **self.added, "KUBERNETES_EXEC_INFO": told},
                 stdin=None if interactive else subprocess.DEVNULL,
                 stdout=subprocess.PIPE,
                 stderr=None if interactive else subprocess.PIPE,
-                timeout=SECONDS_ASKING if interactive else SECONDS,
-                check=False,
+                process_group=None if interactive else 0,  # a group of its own could not read from the terminal
             )
         except FileNotFoundError:
             raise self._failed(f"there is no such command{f'; {self.hint}' if self.hint else ''}") from None
         except OSError as fault:
             raise self._failed(f"it cannot be run: {fault.strerror}") from None
-        except subprocess.TimeoutExpired as late:
-            raise self._failed(f"it did not end within {late.timeout:.0f} s") from None
-        if done.returncode:
-            said = (done.stderr or b"").decode(errors="replace").strip().partition("\n")[0]
-            raise self._failed(f"exit {done.returncode}{f': {said}' if said else ''}")
-        return done.stdout
+        with process:
+            try:
+                said, complained = process.communicate(timeout=SECONDS_ASKING if interactive else SECONDS)
+            except BaseException as ended:  # too late, or interrupted: with all that it started, where it may be alone
+                with suppress(ProcessLookupError):
+                    process.kill() if interactive else os.killpg(process.pid, signal.SIGKILL)
+                if isinstance(ended, subprocess.TimeoutExpired):
+                    raise self._failed(f"it did not end within {ended.timeout:.0f} s") from None
+                raise
+        if process.returncode:
+            first = (complained or b"").decode(errors="replace").strip().partition("\n")[0]
+            raise self._failed(f"exit {process.returncode}{f': {first}' if first else ''}")
+        return said
 
     def _interactive(self) -> bool:
         """Whether the command may ask a person: it may, and there is a terminal to ask at."""
