@@ -22,7 +22,7 @@ def test_live_journeys_end_as_the_engine_says_and_are_refused_at_the_same_steps(
 def test_a_survey_says_what_is_met_live_also_of_what_was_changed_by_hand(
     enthesis: Program, tmp_path: Path, seed: int
 ) -> None:
-    counted = changed_by_hand(enthesis, tmp_path / "estate", seed, JOURNEYS)
+    counted = changed_by_hand(enthesis, tmp_path / "estate", seed, 60)
     assert counted["changes by hand"] > 10 and counted["journeys that changes decide"] > 0
 
 
