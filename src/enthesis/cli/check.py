@@ -159,7 +159,7 @@ class _Judged:
     risks: Risks
 
     def exit_code(self, *, gained: bool, unsure: bool) -> int:
-        """1 where something is wrong; 5 where nothing is known to be, and something was not decided; else 0."""
+        """1 if something is wrong; 5 if nothing is, as far as is known, but something was not decided; else 0."""
         broken = any(invariant.outcome == Holding.BROKEN for invariant in self.invariants)
         if broken or gained or self.risks.standing or not all(journey.met for journey in self.journeys):
             return 1

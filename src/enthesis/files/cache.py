@@ -34,7 +34,7 @@ class TreeCache:
             return None
 
     def put(self, data: bytes, tree: Node) -> None:
-        """Remembers a tree, but none with a private key in it; a folder that cannot be written to is no error."""
+        """Remembers a tree, unless a private key is in it; a folder that cannot be written to is not an error."""
         if self.folder is None or PRIVATE_KEY in data:
             return
         try:

@@ -41,11 +41,11 @@ class Ending(StrEnum):
 
 
 EARNED = {
-    step: frozenset({Outcome.ALLOWED}) if step in (VerdictStep.NAMES, VerdictStep.TARGET_SIDE)
-    else frozenset({Outcome.ALLOWED, Outcome.NOT_NEEDED, Outcome.THEIRS}) if step is VerdictStep.CALLER_SIDE
-    else frozenset({Outcome.ALLOWED, Outcome.NOT_NEEDED})
-    for step in VerdictStep
-}  # fmt: skip
+    **dict.fromkeys(VerdictStep, frozenset({Outcome.ALLOWED, Outcome.NOT_NEEDED})),
+    VerdictStep.NAMES: frozenset({Outcome.ALLOWED}),
+    VerdictStep.TARGET_SIDE: frozenset({Outcome.ALLOWED}),
+    VerdictStep.CALLER_SIDE: frozenset({Outcome.ALLOWED, Outcome.NOT_NEEDED, Outcome.THEIRS}),
+}
 """The outcomes of each step with which a request can be allowed."""
 
 

@@ -16,7 +16,7 @@ def is_keyless(origin: str) -> bool | None:
 class Question:
     """A chain of requests, at least one. Judged at `time`, which is always said: nothing here reads a clock.
 
-    Raises InvalidInput where nothing is asked: no hop and no attempt.
+    Raises InvalidInput if it has neither a hop nor an attempt.
     """
 
     origin: Origin
