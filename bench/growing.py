@@ -13,6 +13,7 @@ from statistics import median
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
@@ -20,7 +21,6 @@ from enthesis.model.estate import Estate
 from enthesis.proposals.effects import access_change, as_estate, live_of
 from enthesis.proposals.proposing import propose
 from enthesis.trusts.risks import risks
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.expectations import judge_journey
 from tests.test_changing import carried_out, empty
 

@@ -28,8 +28,8 @@ from types import ModuleType
 ROOT = Path(__file__).parent.parent
 SOURCES = ROOT / "src" / "enthesis"
 PARTS = (
-    "model", "conditions", "files", "surveys", "tokens", "verdicts", "chains", "trusts", "proposals", "cleaning",
-    "live",
+    "model", "conditions", "files", "surveys", "tokens", "access", "verdicts", "chains", "trusts", "proposals",
+    "cleaning", "live",
 )  # fmt: skip
 LONGEST = 600.0  # seconds for the tests of one mutant; one that takes longer hangs, and so is found
 WORKERS = int(os.environ.get("WORKERS", os.cpu_count() or 1))
@@ -39,7 +39,7 @@ SWAPPED: Mapping[type[ast.AST], type[ast.AST]] = {
     ast.Add: ast.Sub, ast.Sub: ast.Add, ast.BitOr: ast.BitAnd, ast.BitAnd: ast.BitOr,
 }  # fmt: skip
 NOT_IN_PLACE = 99  # the tests ran without the fault
-PLANTED = ("enthesis.verdicts.answers", "def allowed")  # where the control puts its faults: what makes a yes
+PLANTED = ("enthesis.access.answers", "def allowed")  # where the control puts its faults: what makes a yes
 PASSED, FOUND = 0, (1, 2, 4)  # what pytest ends with: all pass; one fails; a module cannot even be imported
 CONTROL = 60  # the quickest tests, which must pass where nothing is changed
 RENAMED = {"min": "max", "max": "min", "any": "all", "all": "any"}

@@ -10,10 +10,10 @@ from collections import Counter
 from estates import lines
 from verdicts import NOW, estate_from, timed
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.web import Web
 from enthesis.cleaning.sweep import sweep
-from enthesis.verdicts.compiling import compile_estate
 
 
 def main() -> None:

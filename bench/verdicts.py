@@ -22,6 +22,8 @@ from estates import Generated, lines
 from scipy.sparse import csr_array
 from scipy.sparse.csgraph import breadth_first_order
 
+from enthesis.access.compiling import Compiled, compile_estate
+from enthesis.access.questions import Question
 from enthesis.chains.differences import web_difference
 from enthesis.chains.invariants import chains_from_now_on, decide, wanted_permissions
 from enthesis.chains.reach import Coming, coming_to
@@ -32,9 +34,7 @@ from enthesis.model.conditions import Equal
 from enthesis.model.estate import Attempt, Claimed, Context, Estate, Invariant, Origin, Start
 from enthesis.model.words import Form
 from enthesis.surveys.survey import VERSION, read_survey
-from enthesis.verdicts.compiling import Compiled, compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
 CATALOGUE = packaged_catalogue(TreeCache(None))
@@ -134,7 +134,7 @@ def reach_ratio(web: Web) -> float:
     wanted = wanted_permissions(compiled, ["read"], [])
     resources = compiled.resource_places
     ratios, found = [], 0
-    _ = web.nearest_key  # made before the clock runs
+    _ = web.also_asked  # made before the clock runs
     for place in rng.choice(resources, 40, replace=False).tolist():
         name = compiled.places.names[place]
         target = web.targets_at(name + "/object/a" if "/bucket/" in name else name)[0]
@@ -233,7 +233,7 @@ def curve(file: Path) -> None:
             (timed(partial(compiled_lines, texts)) for _ in range(2)), key=lambda pair: pair[0]
         )
         wanted = wanted_permissions(compiled, ["read"], [])
-        _ = web.nearest_key  # made before the clock runs
+        _ = web.also_asked  # made before the clock runs
         places = np.random.default_rng(5).choice(compiled.resource_places, 200, replace=False).tolist()
 
         def ask(web: Web = web, places: list[int] = places, wanted: Any = wanted) -> None:

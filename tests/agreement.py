@@ -13,6 +13,7 @@ from random import Random
 
 import numpy as np
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains import differences as differing
 from enthesis.chains.chains import Chain, Chains
 from enthesis.chains.differences import Gain, web_difference, webs_of
@@ -21,7 +22,6 @@ from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.web import Web
 from enthesis.model.estate import Claimed, Estate, Invariant, Journey, Start
 from enthesis.model.words import Form, Holding
-from enthesis.verdicts.compiling import compile_estate
 
 from .naive import Naive
 from .test_judging import random_estate

@@ -14,6 +14,9 @@ from pathlib import Path
 
 import numpy as np
 
+from enthesis.access.coming import NOBODY
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question, question_of
 from enthesis.chains.cards import card
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change, reachable_by_change
@@ -38,11 +41,8 @@ from enthesis.surveys.statements import Surveyed
 from enthesis.trusts.admitting import Admissions, told
 from enthesis.trusts.keyless import keyless_ways
 from enthesis.trusts.risks import risks
-from enthesis.verdicts.coming import NOBODY
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.expectations import judge_journey
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question, question_of
 from enthesis.verdicts.remedies import remedies_for
 from enthesis.verdicts.takeable import can_take_on
 

@@ -14,12 +14,12 @@ from typing import Any
 
 import httpx
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import question_of
 from enthesis.files.folder import read_folder
 from enthesis.model.words import STATEMENTS
 from enthesis.surveys.survey import beside, survey_in
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import question_of
 
 from .conftest import ACCEPTED, Program, Ran, write_estate
 from .worlds import LiveWorld, World

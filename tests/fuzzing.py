@@ -9,6 +9,7 @@ from typing import Any
 import httpx
 import yaml
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.invariants import wanted_permissions
 from enthesis.chains.reach import coming_to
 from enthesis.chains.web import Web
@@ -23,7 +24,6 @@ from enthesis.proposals.steps import FORMAT, digest_of, proposal_from
 from enthesis.surveys.survey import beside, read_survey
 from enthesis.tokens.asserted import asserted
 from enthesis.tokens.checking import keys_of, parsed
-from enthesis.verdicts.compiling import compile_estate
 
 from .conftest import SALTMARSH
 from .test_assertions import sent, signed

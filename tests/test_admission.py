@@ -5,10 +5,10 @@ from collections import Counter
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.access.compiling import NONE, compile_estate
+from enthesis.access.target_side.admission import Applicant, lacks
 from enthesis.chains.web import Web
 from enthesis.model.words import BEARERS
-from enthesis.verdicts.admission import Applicant, lacks
-from enthesis.verdicts.compiling import NONE, compile_estate
 
 from .conftest import examples
 from .test_judging import NOW, random_estate

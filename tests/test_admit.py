@@ -13,6 +13,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.chains.chains import Chains
 from enthesis.chains.reach import reachable
 from enthesis.chains.web import Web
@@ -22,9 +24,7 @@ from enthesis.model.conditions import Equal, Glob
 from enthesis.model.estate import Attempt, Context, Estate, Origin
 from enthesis.model.words import BEARERS, Form
 from enthesis.trusts.admitting import BESIDES, Admissions, near_misses
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 from .conftest import Program, examples
 from .test_judging import random_estate

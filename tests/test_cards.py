@@ -3,11 +3,11 @@
 from collections.abc import Iterable
 from datetime import UTC, datetime
 
+from enthesis.access.coming import NOBODY
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.cards import Card, card
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
-from enthesis.verdicts.coming import NOBODY
-from enthesis.verdicts.compiling import compile_estate
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
 TEXT = """\

@@ -10,6 +10,8 @@ from typing import Any
 
 import pytest
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.chains.differences import difference
 from enthesis.files.folder import read_texts
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of
@@ -22,9 +24,7 @@ from enthesis.proposals.steps import Blocked, Danger, Opening, Proposal, Step, p
 from enthesis.proposals.wanted import holders, wanted
 from enthesis.surveys.statements import Keepers, LiveObject, Surveyed, across, counting_together, statement_key
 from enthesis.surveys.survey import beside, read_survey
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 from .conftest import PUBLISHING, SALTMARSH, examples
 from .worlds import LiveWorld

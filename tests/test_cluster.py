@@ -12,6 +12,8 @@ from typing import Any
 import pytest
 from kubernetes import client as official
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.connectors.cluster.paths import exact_place
 from enthesis.connectors.cluster.resources import kind_of, verb_of
 from enthesis.files.cache import TreeCache
@@ -19,9 +21,7 @@ from enthesis.files.folder import packaged_catalogue
 from enthesis.model.estate import Attempt, Context, Origin
 from enthesis.model.words import Form
 from enthesis.surveys.survey import Survey, read_survey
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 from .clusters import (
     GRID,

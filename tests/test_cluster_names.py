@@ -11,6 +11,8 @@ from typing import Any
 import httpx
 import pytest
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Client, Connection
 from enthesis.files.cache import TreeCache
@@ -20,9 +22,7 @@ from enthesis.model.estate import Attempt, Context, Origin
 from enthesis.model.foreign_names import name_of, word_of
 from enthesis.model.words import Form
 from enthesis.surveys.survey import Survey, read_survey
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 from .campaign import Quiet
 from .clusters import GRID, HEAD, RBAC

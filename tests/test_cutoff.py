@@ -9,12 +9,12 @@ from typing import Any
 
 import pytest
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.web import Web
 from enthesis.cleaning.cutoff import Withdrawn, file_edits, reached
 from enthesis.files.editing import edited
 from enthesis.files.folder import read_texts
-from enthesis.verdicts.compiling import compile_estate
 
 from .conftest import Lab, Program, start_lab, write_estate
 from .test_adopting import ByHand

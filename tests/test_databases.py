@@ -11,6 +11,8 @@ import psycopg
 import pytest
 from psycopg import sql
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.connectors.postgresql.surveying import Database
 from enthesis.connectors.postgresql.words import VERBS, identity_address
 from enthesis.files.cache import TreeCache
@@ -24,9 +26,7 @@ from enthesis.model.foreign_names import word_of
 from enthesis.model.secrets import Secret
 from enthesis.model.words import Form
 from enthesis.surveys.survey import VERSION, Survey, read_survey
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 from .conftest import Program, write_estate
 from .databases import postgresql

@@ -9,6 +9,9 @@ from typing import Any, cast
 import pytest
 
 from enthesis import library
+from enthesis.access.answers import Request, StepOutcome, Verdict
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question, question_of
 from enthesis.chains.chains import Chains
 from enthesis.chains.invariants import Decided
 from enthesis.chains.web import Web
@@ -20,11 +23,8 @@ from enthesis.model.estate import Context, Origin
 from enthesis.model.words import EARNED, STEPS, Ending, Form, Holding, Outcome, VerdictStep
 from enthesis.testing import Verdicts
 from enthesis.trusts.risks import Risks
-from enthesis.verdicts.answers import Request, StepOutcome, Verdict
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.expectations import Seen, expectation_unmet, judge_journey
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question, question_of
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)
 ESTATE = """\

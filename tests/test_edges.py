@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 import pytest
 
+from enthesis.access.compiling import compile_estate, with_members_to_come
+from enthesis.access.questions import Question
 from enthesis.chains.cards import card
 from enthesis.chains.invariants import chains_from_now_on
 from enthesis.chains.reach import reachable
@@ -22,9 +24,7 @@ from enthesis.proposals.proposing import propose
 from enthesis.surveys.survey import without_what_is_gone
 from enthesis.trusts.admitting import Admissions
 from enthesis.trusts.risks import risks
-from enthesis.verdicts.compiling import compile_estate, with_members_to_come
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 from enthesis.verdicts.remedies import remedies_for
 
 from .test_changing import carried_out, empty

@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 import enthesis
+from enthesis.access import tables
 from enthesis.cli import main
 from enthesis.connectors.cluster import writing
 from enthesis.files import editing, nodes
@@ -15,7 +16,6 @@ from enthesis.model import errors
 from enthesis.model.causes import CAUSES, IN_ESTATE
 from enthesis.surveys import survey
 from enthesis.tokens import checking
-from enthesis.verdicts import tables
 
 from .errors_page import PAGE, page
 from .test_file_errors import CORPUS

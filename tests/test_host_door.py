@@ -16,6 +16,8 @@ from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ed25519
 from cryptography.hazmat.primitives.serialization import SSHCertificateBuilder, SSHCertificateType
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import question_of
 from enthesis.connectors.host_files import first_settings, host_files
 from enthesis.connectors.host_log import logins_in
 from enthesis.connectors.openssh import LoginHost
@@ -25,9 +27,7 @@ from enthesis.lab.logins import program
 from enthesis.lab.store import Store
 from enthesis.model.words import VerdictStep
 from enthesis.ports import Refusal
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import question_of
 
 from .conftest import Lab, Program, packaged_lab, start_lab, write_estate
 

@@ -4,6 +4,7 @@ from datetime import UTC, datetime
 
 import pytest
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change
 from enthesis.chains.invariants import Decided, chains_from_now_on, decide
@@ -11,7 +12,6 @@ from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
 from enthesis.model.words import Holding
-from enthesis.verdicts.compiling import compile_estate
 
 HOLDS, BROKEN = Holding.HOLDS, Holding.BROKEN
 

@@ -9,14 +9,14 @@ from random import Random
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question, question_of
 from enthesis.files.editing import edited
 from enthesis.files.folder import read_texts
 from enthesis.files.writing import estate_text
 from enthesis.model.estate import Estate, Journey
 from enthesis.model.words import STEPS, Ending, Outcome
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question, question_of
 from enthesis.verdicts.remedies import Change, applied, asked, remedies_for
 
 from .conftest import BRIEF, examples

@@ -5,6 +5,7 @@ from typing import Any
 
 import pytest
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.cards import card
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
@@ -16,7 +17,6 @@ from enthesis.proposals.lingering import dangling, living_on
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
 from enthesis.surveys.statements import LiveObject, Surveyed, without_gone
 from enthesis.trusts.keyless import keyless_ways
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.pipeline_access import is_anothers, runs_admitted
 from enthesis.verdicts.takeable import can_take_on, way_onto

@@ -13,6 +13,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import question_of
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
 from enthesis.proposals.effects import afterwards, as_estate, in_stages, live_of
@@ -20,9 +22,7 @@ from enthesis.proposals.ordering import BOTH, NARROWS, NEITHER, WIDENS, directio
 from enthesis.proposals.proposing import propose
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Proposal, Step
 from enthesis.surveys.statements import Surveyed
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import question_of
 
 from .conftest import examples
 from .test_changing import HEAD, carried_out, empty

@@ -11,17 +11,18 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.access.clauses import Knowns, Solver
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
+from enthesis.access.states import NO, YES
 from enthesis.chains.chains import Chains
-from enthesis.chains.clauses import Knowns, Solver
 from enthesis.chains.differences import difference
 from enthesis.chains.reach import reachable, reaching
-from enthesis.chains.web import NO, YES, Web
+from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Attempt, Context, Origin
 from enthesis.model.words import Form
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 from .agreement import check_world
 from .conftest import BRIEF, LONG, SEED, examples

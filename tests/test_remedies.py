@@ -3,14 +3,14 @@
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.chains.differences import newly_allowed
 from enthesis.files.folder import read_texts
 from enthesis.model.conditions import Equal
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Origin
 from enthesis.model.words import Form
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 from enthesis.verdicts.remedies import Change, remedies_for
 
 NOW = datetime(2026, 11, 24, tzinfo=UTC)

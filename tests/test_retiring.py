@@ -9,6 +9,8 @@ from typing import Any
 
 import pytest
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.cleaning.retiring import LiveKeys, RetiringBounds, Standing, standings
 from enthesis.files.editing import Addition, edited
 from enthesis.files.folder import read_texts
@@ -18,9 +20,7 @@ from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
 from enthesis.model.words import Form
 from enthesis.ports import Connected
 from enthesis.proposals.credentials import Credentialed
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 from .campaign import Calls, bring_back, fleet, make_keys, retire, stages
 from .conftest import Program, start_lab, write_estate

@@ -11,13 +11,13 @@ import httpx
 import jsonschema
 import pytest
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.invariants import chains_from_now_on
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.risks import LIVE_RISKS, RISKS
 from enthesis.output.checks import risk_json
 from enthesis.trusts.risks import placed, risks
-from enthesis.verdicts.compiling import compile_estate
 
 from .conftest import SALTMARSH, Lab, Program, start_lab, write_estate
 

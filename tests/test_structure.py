@@ -135,7 +135,11 @@ def rules() -> list[tuple[str, str, str]]:
         .partition("## Where a rule lives")[2]
         .partition("\n## ")[0]
     )
-    return re.findall(r"^\| ([^|]+) \| `([^`|]+)` \| `([^`|]+)` \|$", text, re.MULTILINE)
+    listed = []
+    for what, files, names in re.findall(r"^\| ([^|]+) \| (`[^|]+`) \| (`[^|]+`) \|$", text, re.MULTILINE):
+        of, named = re.findall("`([^`]+)`", files), re.findall("`([^`]+)`", names)
+        listed += [(what, of[min(at, len(of) - 1)], name) for at, name in enumerate(named)]
+    return listed
 
 
 def test_contributing_says_where_thirty_rules_live() -> None:
@@ -143,6 +147,54 @@ def test_contributing_says_where_thirty_rules_live() -> None:
     for what, file, name in rules():
         text = (ROOT / "src" / "enthesis" / file).read_text(encoding="utf-8")
         assert re.search(rf"^\s*(def|class) {name}\b|^{name}\b.* = ", text, re.MULTILINE), (what, file, name)
+
+
+SPELT_ONCE: dict[str, tuple[str, tuple[str, ...]]] = {
+    "whether something has ended": (
+        r"\.(until|expires) (<=|<|>=|>) |(<=|<|>=|>) [\w.]+\.(until|expires)\b|(grant|trust)_until\S* (<=|<|>=|>) ",
+        ("model/estate.py", "access/compiling.py"),
+    ),
+    "whether a provider is two-sided": (r"\.style\b.*sided|two_sided\[", ("model/estate.py", "access/compiling.py")),
+    "whether a provider manages a key": (r"managed_by [!=]= ", ("model/estate.py",)),
+    "who uses a provider's key": (r"\bkey_by_provider\b(?!:)", (
+        "access/compiling.py", "access/target_side/keys.py", "access/target_side/bulk.py", "chains/cards.py",
+    )),
+    "whose half counts as given": (
+        r"(in |list\()(self|compiled|\w+\.compiled)\.theirs\b(?!\.)", ("access/compiling.py",),
+    ),
+    "who is a person": (r"\.kind [!=]= (\"person\"|PERSON)", ("model/estate.py",)),
+    "whether an identity stands": (r"\.stands\[|\bstands\[", (
+        "access/compiling.py", "access/names/require.py", "access/names/bulk.py", "access/names/standing.py",
+    )),
+    "what starts at a thing of some kind": (r"Form\.WORKLOAD if|Form\.PERSON if", ("model/words.py",)),
+    "which ceilings are over a request": (r"\.ceilings_at\.(get|items)", (
+        "access/compiling.py", "access/ceilings/bulk.py",
+    )),
+}  # fmt: skip
+"""Expressions of rules with the files that may have them: the place of the rule, and its readings in arrays."""
+
+
+def spelt_elsewhere(what: str, sources: dict[str, str]) -> list[str]:
+    """The lines that spell a rule out in another place than its own."""
+    pattern, places = SPELT_ONCE[what]
+    return [
+        f"{file}: {line.strip()}"
+        for file, text in sources.items()
+        if file not in places
+        for line in text.splitlines()
+        if re.search(pattern, line) and "rule.kind" not in line and "where.kind" not in line
+    ]
+
+
+@pytest.mark.parametrize("what", SPELT_ONCE)
+def test_a_rule_is_spelt_in_its_own_place_alone(what: str) -> None:
+    root = ROOT / "src" / "enthesis"
+    files = (path for path in root.rglob("*.py") if path.relative_to(root).parts[0] != "lab")
+    sources = {path.relative_to(root).as_posix(): path.read_text(encoding="utf-8") for path in files}
+    assert spelt_elsewhere(what, sources) == []
+    pattern, places = SPELT_ONCE[what]
+    spelt = next(line for place in places for line in sources[place].splitlines() if re.search(pattern, line))
+    assert spelt_elsewhere(what, {"cli/planted.py": spelt}) != []
 
 
 def test_worked_examples_touch_no_more_than_eight_files() -> None:

@@ -6,11 +6,11 @@ from typing import Any
 
 import pytest
 
+from enthesis.access.compiling import compile_estate
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.model.estate import Estate
 from enthesis.surveys.survey import VERSION, InvalidSurvey, beside, read_survey
-from enthesis.verdicts.compiling import compile_estate
 
 TEXT = """\
 estate: x

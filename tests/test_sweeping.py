@@ -16,6 +16,7 @@ from random import Random
 import pytest
 import yaml
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.differences import difference
 from enthesis.chains.web import Web
@@ -26,7 +27,6 @@ from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
 from enthesis.model.file_errors import Source
 from enthesis.model.risks import FINDINGS
-from enthesis.verdicts.compiling import compile_estate
 
 from .conftest import Lab, Program, as_if_now, write_estate
 from .worlds import World

@@ -10,6 +10,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import question_of
 from enthesis.files.editing import Addition, Edit, NotEditable, Replacement, edited
 from enthesis.files.folder import read_texts
 from enthesis.files.sections import SECTIONS
@@ -17,9 +19,7 @@ from enthesis.files.writing import estate_text, plain_estate
 from enthesis.model.catalogue import Catalogue
 from enthesis.model.estate import Estate
 from enthesis.surveys.survey import VERSION, InvalidSurvey, read_survey
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import question_of
 
 from .conftest import examples
 from .test_judging import NOW, random_estate

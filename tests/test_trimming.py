@@ -12,6 +12,8 @@ from typing import Any
 import pytest
 from ortools.sat.python import cp_model
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.cleaning import narrowing, new_roles
 from enthesis.cleaning.narrowing import Permission, Seat, narrowest
 from enthesis.cleaning.needs import needs_of
@@ -22,9 +24,7 @@ from enthesis.files.folder import read_texts
 from enthesis.files.shapes import time_text
 from enthesis.model.estate import Attempt, Context, Estate, Origin
 from enthesis.model.words import Form
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 from .accounts import account
 from .conftest import Program, write_estate

@@ -11,11 +11,11 @@ from ipaddress import ip_network
 from random import Random
 from typing import Any
 
+from enthesis.access.coming import ANY
 from enthesis.chains.chains import Chain, Chains
 from enthesis.chains.web import LEADS_ON
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Identity, Journey, Origin, Resource
 from enthesis.model.words import Ending, Form
-from enthesis.verdicts.coming import ANY
 
 from .naive import Naive
 from .worlds import CALLED_FROM

@@ -19,6 +19,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from enthesis.access.answers import Verdict
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import question_of
 from enthesis.chains.chains import Chains
 from enthesis.chains.differences import difference
 from enthesis.chains.invariants import wanted_permissions
@@ -38,10 +41,7 @@ from enthesis.output.lines import rendered
 from enthesis.output.verdicts import first_sentence, verdict_json, verdict_lines
 from enthesis.surveys.survey import Survey, survey_in
 from enthesis.trusts.admitting import Admissions
-from enthesis.verdicts.answers import Verdict
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import question_of
 
 __all__ = [
     "Access", "Answer", "Comparison", "EnthesisError", "Estate", "InvalidEstate", "InvalidInput", "Survey", "admits",

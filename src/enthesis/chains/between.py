@@ -9,6 +9,8 @@ from functools import cached_property
 
 import numpy as np
 
+from enthesis.access.arrays import Ints, among
+from enthesis.access.compiling import NONE
 from enthesis.chains.chains import ChainStart
 from enthesis.chains.differences import (
     Compared,
@@ -26,8 +28,6 @@ from enthesis.chains.web import Web
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate
 from enthesis.model.words import Form
-from enthesis.verdicts.arrays import Ints, among
-from enthesis.verdicts.compiling import NONE
 
 Ends = dict[int, set[tuple[int, int]]]
 """By the node of a caller, permissions and targets."""

@@ -7,8 +7,13 @@ from typing import Any
 
 import numpy as np
 
-from enthesis.chains.clauses import ALWAYS
-from enthesis.chains.web import LOOK, Rows, Web
+from enthesis.access.arrays import once
+from enthesis.access.clauses import ALWAYS
+from enthesis.access.compiling import NONE, Compiled
+from enthesis.access.many import Rows
+from enthesis.access.names.standing import why_fallen, why_shut
+from enthesis.access.states import LOOK
+from enthesis.chains.web import Web
 from enthesis.conditions.patterns import matcher
 from enthesis.files.checking import SHARED_LOGINS
 from enthesis.files.conditions import plain_test
@@ -20,8 +25,6 @@ from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import admitted, ceiling_words, permissions, tested, verb_words
 from enthesis.model.words import Form
-from enthesis.verdicts.arrays import once
-from enthesis.verdicts.compiling import NONE, Compiled
 
 THINGS = ("run-as", "attach", "issue", "change-trust")  # what is done to an identity as a thing
 
@@ -90,8 +93,7 @@ class _Cards:
     # -- credentials ----------------------------------------------------------------------------------------------
 
     def _credential(self, credential: m.Credential) -> Card:
-        ended = credential.expires is not None and credential.expires <= self.now
-        state = "disabled" if credential.disabled else "expired" if ended else "works, as far as the files say"
+        state = why_shut(self.compiled, credential, self.now) or "works, as far as the files say"
         about = [
             Item(f"of {credential.of}", credential.source, plain_statement("credentials", credential)),
             Item(state, facts={"state": state}),
@@ -99,7 +101,7 @@ class _Cards:
                 f"created {time_text(credential.created)}" if credential.created else "when it was created is not known"
             ),
             Item(
-                f"{'expired' if ended else 'expires'} {time_text(credential.expires)}"
+                f"{'expires' if credential.in_force(self.now) else 'expired'} {time_text(credential.expires)}"
                 if credential.expires
                 else "has no end"
             ),
@@ -215,7 +217,7 @@ class _Cards:
     def _lasting(self, one: m.Trust | m.Grant) -> str:
         """Until when a statement is, whether that has come, and why it is there."""
         until = f", until {time_text(one.until)}" if one.until else ""
-        ended = " (ended)" if one.until is not None and one.until <= self.now else ""
+        ended = "" if one.in_force(self.now) else " (ended)"
         return until + ended + (f", because {one.because}" if one.because else "")
 
     @staticmethod
@@ -276,9 +278,8 @@ class _Cards:
     def _half(self, number: int, grant: m.Grant) -> str:
         """What is said of a grant that gives an identity nothing by itself; '' where it gives something."""
         web, compiled = self.web, self.compiled
-        ended = grant.until is not None and grant.until <= self.now
         caller, target = account_of(compiled.places.names[number]), account_of(grant.at)
-        if ended or caller == target or not caller:
+        if not grant.in_force(self.now) or caller == target or not caller:
             return ""
         permissions_of = self.estate.permissions_of(grant.role)
         wanted = np.array([pair in permissions_of for pair in compiled.permission_pairs], bool)
@@ -505,7 +506,7 @@ class _Cards:
         """What is asked of a key, a registry or a database."""
         kind = self.web.goal(self.web.targets_at(name)[0]).kind
         if kind == "key":
-            by_provider = resource is not None and resource.managed_by == "provider"
+            by_provider = resource is not None and resource.by_provider
             who = "the provider: no caller of another account can use it" if by_provider else "its account"
             yield Item(f"managed by {who}")
             encrypted = [address for address, one in self.estate.resources.items() if one.encrypted_by == name]
@@ -554,9 +555,9 @@ class _Cards:
 
     def _why_not(self, name: str, address: str) -> str:
         """Why a resource cannot take on an identity that it is said to run as."""
-        if not self.compiled.stands[self.compiled.find(address)]:
-            disabled = self.estate.identities[address].disabled
-            return "it is disabled" if disabled else "what it is tied to does not exist"
+        fallen = why_fallen(self.compiled, address)
+        if fallen:
+            return f"it {fallen}"
         accounts = [self.estate.accounts.get(account_of(text)) for text in (name, address)]
         providers = [account.provider if account is not None else "" for account in accounts]
         if providers[0] != providers[1]:
@@ -564,13 +565,11 @@ class _Cards:
         return "no trust of it admits what runs as it here"
 
     def _ceilings(self, chain: tuple[int, ...]) -> Iterator[Item]:
-        for place in chain:
-            for barred in self.compiled.ceilings_at.get(place, ()):
-                ceiling = barred.ceiling
-                if ceiling.over == "targets":
-                    what = ceiling_words(plain_statement("ceilings", ceiling))
-                    said = f"{ceiling.name} at {ceiling.at} {what}{self._when(ceiling.when)}"
-                    yield Item(said, ceiling.source, {"ceiling": plain_statement("ceilings", ceiling)})
+        for barred in self.compiled.ceilings_over((), chain):
+            ceiling = barred.ceiling
+            what = ceiling_words(plain_statement("ceilings", ceiling))
+            said = f"{ceiling.name} at {ceiling.at} {what}{self._when(ceiling.when)}"
+            yield Item(said, ceiling.source, {"ceiling": plain_statement("ceilings", ceiling)})
 
 
 def _journey(journey: m.Journey) -> Item:

@@ -7,22 +7,25 @@ dropped where another at the same node takes no more; a chain counts only while 
 from collections import deque
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
-from enthesis.chains.clauses import ALWAYS, Alternative, Knowns, Requirement, Solver, joined, resolved, without
-from enthesis.chains.requests import Asking
-from enthesis.chains.web import LEADS_ON, YES, Rows, Web
+from enthesis.access.arrays import Bools
+from enthesis.access.attributes import NEVER_SHOWN, claim_room, organisation_at, shown_in_journeys, vouching_for
+from enthesis.access.clauses import ALWAYS, Alternative, Knowns, Requirement, Solver, joined, resolved, without
+from enthesis.access.compiling import NONE, Compiled
+from enthesis.access.many import Rows
+from enthesis.access.names.standing import why_shut
+from enthesis.access.needed import Asking
+from enthesis.access.states import YES
+from enthesis.chains.web import LEADS_ON, Web
 from enthesis.conditions.truth import Value
 from enthesis.conditions.values import Room, Want
 from enthesis.model.conditions import Before, Conditions
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer
-from enthesis.model.words import FORM_OF_ISSUER, Form
-from enthesis.verdicts.arrays import Bools
-from enthesis.verdicts.attributes import NEVER_SHOWN, claim_room, organisation_at, shown_in_journeys, vouching_for
-from enthesis.verdicts.compiling import NONE, Compiled
+from enthesis.model.words import FORM_OF_ISSUER, Form, origin_form
 from enthesis.verdicts.pipeline_access import runs_admitted
 
 MAX_LABELS = 50_000  # of one search
@@ -130,7 +133,7 @@ class Chains:
         node = self.web.node(number)
         if node.form == "resource":
             kind = self.compiled.kind_names[self.compiled.places.kind[number]]
-            form = Form.WORKLOAD if kind == "workload" else Form.HOST
+            form = origin_form(kind, person=False)
             return ChainStart(number, form, node.name, self._known(form, node.name))
         if self.compiled.is_person[number]:
             return ChainStart(number, Form.PERSON, node.name, self._known(Form.PERSON, node.name), person=number)
@@ -144,8 +147,7 @@ class Chains:
         credential = self.compiled.estate.credentials[name]
         number = self.compiled.find(credential.of)
         expires = credential.expires
-        lapsed = expires is not None and expires.timestamp() <= self.web.now
-        if number == NONE or credential.disabled or lapsed:
+        if why_shut(self.compiled, credential, datetime.fromtimestamp(self.web.now, UTC)):
             return None
         knowns = self._known(Form.CREDENTIAL, credential.of)
         if expires is not None:

@@ -9,8 +9,11 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from enthesis.access.arrays import Bools
+from enthesis.access.clauses import ALWAYS, Requirement
+from enthesis.access.compiling import NONE
+from enthesis.access.needed import NO_POWERS, Powers, goal_at
 from enthesis.chains.chains import Chain, Chains, ChainStart
-from enthesis.chains.clauses import ALWAYS, Requirement
 from enthesis.chains.invariants import (
     Decided,
     claimed_starts,
@@ -18,14 +21,12 @@ from enthesis.chains.invariants import (
     wanted_permissions,
 )
 from enthesis.chains.reach import Reached
-from enthesis.chains.requests import NO_POWERS, Powers, Requests
+from enthesis.chains.requests import Requests
 from enthesis.chains.web import Web
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.model.sentences import verb_words
 from enthesis.model.words import Holding, VerbClass
-from enthesis.verdicts.arrays import Bools
-from enthesis.verdicts.compiling import NONE
 
 MAX_REQUESTS = 3_000_000  # that one fixed point may ask about
 POWERS = (
@@ -121,7 +122,7 @@ class Changes:
             for to in compiled.identity_places.tolist():
                 if to in nodes or compiled.is_person[to]:
                     continue
-                goal = requests.goal(to)
+                goal = goal_at(self.compiled, to)
                 for permission, verb in ((take_on, "take-on"), (use, "run-as")):
                     if self._counts(requests.request(asking, permission, goal)):
                         nodes[to] = (node, f"{verb_words(verb)} {goal.address}, once access is changed")
@@ -133,7 +134,7 @@ class Changes:
         for permission, verb, power, place in self._powerful:
             if place in sets[power]:
                 continue
-            goal = requests.goal(place)
+            goal = goal_at(self.compiled, place)
             for node in nodes:
                 if not self._counts(requests.request(self.web.node(node), permission, goal)):
                     continue
@@ -149,7 +150,9 @@ class Changes:
             kind = compiled.kind_names[compiled.places.kind[place]]
             permission = compiled.permission.get((kind, "configure"))
             runs = permission is not None and compiled.class_of[permission] == VerbClass.RUN
-            if runs and self._counts(requests.request(self.web.node(node), int(permission or 0), requests.goal(place))):
+            if runs and self._counts(
+                requests.request(self.web.node(node), int(permission or 0), goal_at(self.compiled, place))
+            ):
                 return True
         return False
 

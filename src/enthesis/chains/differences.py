@@ -12,19 +12,21 @@ from typing import overload
 
 import numpy as np
 
+from enthesis.access.answers import Request, Verdict
+from enthesis.access.arrays import Bools, Ints, among, once, spread
+from enthesis.access.clauses import Requirement, denials, holds_of, resolved
+from enthesis.access.coming import members_to_come
+from enthesis.access.compiling import NONE, Compiled, compile_estate
+from enthesis.access.many import Rows
+from enthesis.access.questions import Question
+from enthesis.access.states import LOOK, YES, States
 from enthesis.chains.chains import Chain, Chains, ChainStart, Label
-from enthesis.chains.clauses import Requirement, denials, holds_of, resolved
 from enthesis.chains.invariants import chains_from_now_on
-from enthesis.chains.web import LOOK, YES, Rows, States, Web, asks_for_ages, spread
+from enthesis.chains.web import Web, asks_for_ages
 from enthesis.conditions.truth import Value
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate
-from enthesis.model.words import BEARERS, Form
-from enthesis.verdicts.answers import Request, Verdict
-from enthesis.verdicts.arrays import Bools, Ints, among, once
-from enthesis.verdicts.coming import members_to_come
-from enthesis.verdicts.compiling import NONE, Compiled, compile_estate
-from enthesis.verdicts.questions import Question
+from enthesis.model.words import BEARERS, Form, origin_form
 from enthesis.verdicts.remedies import Remedy, applied, asked
 
 MAX_TRIPLES = 40_000_000  # of caller, permission and target that one side is compared by
@@ -584,12 +586,11 @@ def _with_twins(callers: Ints, other: _Side, theirs: Ints) -> Ints:
 
 def _form(web: Web, node: int) -> Form:
     """The word of `from` with which a node starts a chain."""
-    found = web.node(node)
-    if found.form == "identity":
-        return Form.PERSON if web.compiled.is_person[node] else Form.IDENTITY
-    return (
-        (Form.WORKLOAD if "/workload/" in found.name else Form.HOST) if found.form == "resource" else Form(found.form)
-    )
+    found, compiled = web.node(node), web.compiled
+    if found.bearer:
+        return Form(found.form)
+    kind = compiled.kind_names[compiled.places.kind[node]]
+    return origin_form(kind, person=bool(compiled.is_person[node]))
 
 
 def start_of(chains: Chains, node: int) -> ChainStart:

@@ -11,9 +11,13 @@ from itertools import product
 
 import numpy as np
 
+from enthesis.access.arrays import Bools, once
+from enthesis.access.clauses import Alternative
+from enthesis.access.compiling import NONE, Compiled
+from enthesis.access.many import Rows
+from enthesis.access.states import YES
 from enthesis.chains.chains import Chain, Chains, ChainStart
-from enthesis.chains.clauses import Alternative
-from enthesis.chains.web import YES, Rows, Web
+from enthesis.chains.web import Web
 from enthesis.conditions.patterns import matcher
 from enthesis.conditions.values import Want
 from enthesis.model.catalogue import EVERYTHING
@@ -21,8 +25,6 @@ from enthesis.model.conditions import After, Conditions, Glob
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.model.words import BEARERS, Form, Holding
-from enthesis.verdicts.arrays import Bools, once
-from enthesis.verdicts.compiling import NONE, Compiled
 
 
 @dataclass(frozen=True, slots=True)

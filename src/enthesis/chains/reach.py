@@ -5,11 +5,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from enthesis.access.arrays import Bools, once
+from enthesis.access.compiling import NONE
+from enthesis.access.many import Rows
+from enthesis.access.states import YES
 from enthesis.chains.chains import Chain, Chains, ChainStart
-from enthesis.chains.web import YES, Closure, Rows, Web
+from enthesis.chains.web import Closure, Web
 from enthesis.model.errors import Undecided
-from enthesis.verdicts.arrays import Bools, once
-from enthesis.verdicts.compiling import NONE
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,12 +2,12 @@
 
 from collections.abc import Mapping
 
+from enthesis.access.compiling import Compiled
 from enthesis.chains.chains import Chains, ChainStart
 from enthesis.conditions.truth import Value
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
-from enthesis.verdicts.compiling import Compiled
 
 
 def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, Value]) -> list[ChainStart]:

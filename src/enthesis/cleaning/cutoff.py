@@ -12,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from enthesis.access.compiling import NONE, compile_estate
 from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.reach import Reached, reachable
 from enthesis.conditions.patterns import matches
@@ -26,7 +27,6 @@ from enthesis.proposals.credentials import Credentialed, OpenSession, matching
 from enthesis.proposals.steps import CHANGE, CREDENTIALS, REMOVE, SESSIONS, Step
 from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import LiveObject, Surveyed, listed, names_what_is_gone, normalised, without_gone
-from enthesis.verdicts.compiling import NONE, compile_estate
 from enthesis.verdicts.expectations import judge_journey
 
 FIRST, THEN, LAST = 0, 1, 2  # stages
@@ -367,7 +367,7 @@ def target_of(estate: Estate, name: str, sessions: Sequence[OpenSession] = ()) -
     """What is meant by a name: an identity, person, resource, credential or open session; None where nothing is."""
     identity = estate.identities.get(name)
     if identity is not None:
-        return Withdrawn("person" if identity.kind == "person" else "identity", name)
+        return Withdrawn("person" if identity.is_person else "identity", name)
     if name in estate.credentials:
         return Withdrawn("credential", name, estate.credentials[name].of)
     resource: Resource | None = estate.resources.get(name)

@@ -7,9 +7,13 @@ from typing import Any
 
 import numpy as np
 
+from enthesis.access.arrays import Bools, Ints
+from enthesis.access.compiling import NONE
+from enthesis.access.many import Rows
+from enthesis.access.states import YES
 from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.reach import reachable
-from enthesis.chains.web import YES, Rows, Web
+from enthesis.chains.web import Web
 from enthesis.cleaning.usage import Usage
 from enthesis.files.editing import Addition, Edit, Removal, Replacement
 from enthesis.files.shapes import time_text
@@ -17,8 +21,6 @@ from enthesis.model.estate import Accepted, Estate
 from enthesis.model.file_errors import Source
 from enthesis.model.words import Severity, VerbClass
 from enthesis.surveys.survey import ASKED_NOW
-from enthesis.verdicts.arrays import Bools, Ints
-from enthesis.verdicts.compiling import NONE
 
 GRAVITY = {
     VerbClass.LOOK: 1, VerbClass.READ: 2, VerbClass.WRITE: 3, VerbClass.RUN: 3, VerbClass.MANAGE: 3, VerbClass.POWER: 4
@@ -251,7 +253,7 @@ def _upper_bounds(chains: Chains) -> Ints:
     weight = np.array([0 if verb in LEADING_ON else GRAVITY[said] for (_, verb), said in classes])
     of_role = np.where(compiled.role_allows, weight, 0).max(axis=1, initial=0)
     out = np.zeros(web.nodes, np.int64)
-    live: Bools = compiled.grant_until > web.now
+    live = compiled.grants_in_force(web.now)
     np.maximum.at(out, compiled.grant_to[live], of_role[compiled.grant_role[live]])
     np.maximum.at(out, compiled.member, out[compiled.member_group])
     while True:
@@ -266,7 +268,7 @@ def accepting(sweeping: Sweeping, found: Sequence[Finding]) -> tuple[list[Findin
     lasting = {
         (acceptance.risk, acceptance.of): acceptance
         for acceptance in sweeping.estate.accepted
-        if acceptance.until > sweeping.now
+        if acceptance.in_force(sweeping.now)
     }
     if not lasting:
         return list(found), []
@@ -298,5 +300,5 @@ def ended_acceptances(sweeping: Sweeping) -> list[Finding]:
             ),
         )
         for acceptance in sweeping.estate.accepted
-        if acceptance.until <= sweeping.now
+        if not acceptance.in_force(sweeping.now)
     ]

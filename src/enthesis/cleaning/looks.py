@@ -6,6 +6,9 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
+from enthesis.access.compiling import NONE
+from enthesis.access.names.standing import why_shut
+from enthesis.access.target_side.keys import USES_OF_KEYS
 from enthesis.cleaning.findings import Finding, Fix, Sweeping
 from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import plain_statement
@@ -17,8 +20,6 @@ from enthesis.model.sentences import verb_words
 from enthesis.surveys.survey import Said
 from enthesis.trusts.keyless import keyless_ways
 from enthesis.trusts.risks import Risk, says_who
-from enthesis.verdicts.compiling import NONE
-from enthesis.verdicts.judge import USES_OF_KEYS
 
 Look = Callable[[Sweeping], Iterator[Finding]]
 Halves = dict[str, set[tuple[str, str]]]
@@ -34,7 +35,7 @@ CHANGING_OWN = ("change-access", "change-role", "change-trust", "change-members"
 def working(sweeping: Sweeping) -> Iterator[Credential]:
     """The keyed credentials that still open something."""
     for credential in sweeping.estate.credentials.values():
-        if not credential.disabled and (credential.expires is None or credential.expires > sweeping.now):
+        if not why_shut(sweeping.chains.compiled, credential, sweeping.now):
             yield credential
 
 
@@ -125,7 +126,7 @@ def _keys_on_machines(sweeping: Sweeping) -> Iterator[Finding]:
     for credential in working(sweeping):
         owner = estate.identities.get(credential.of)
         held = [place for place in credential.held_in if place in estate.resources]
-        if owner is not None and owner.kind == "person" and held:
+        if owner is not None and owner.is_person and held:
             fix = Fix("let what runs there run as an identity of its own")
             message = f"is a person's, and {held[0]} holds it"
             yield _of_key(sweeping, "key-on-machine", credential, message, fix)
@@ -137,7 +138,7 @@ def _keys_on_machines(sweeping: Sweeping) -> Iterator[Finding]:
 def _idle_identities(sweeping: Sweeping) -> Iterator[Finding]:
     """Identities of workloads that nothing can be: no trust, nothing that runs as it, no key that works."""
     estate, compiled = sweeping.estate, sweeping.chains.compiled
-    used = {trust.of for trust in estate.trusts if trust.until is None or trust.until > sweeping.now}
+    used = {trust.of for trust in estate.trusts if trust.in_force(sweeping.now)}
     used |= {compiled.places.names[one] for its in compiled.runs_as.values() for one in its}
     used |= {one.of for one in working(sweeping)}
     bound = Counter(grant.to for grant in estate.grants)
@@ -223,7 +224,7 @@ def _own_access(sweeping: Sweeping) -> Iterator[Finding]:
     web, compiled = chains.web, chains.compiled
     wanted = np.array([verb in CHANGING_OWN for _, verb in compiled.permission_pairs], bool)
     able = (compiled.role_allows & wanted).any(axis=1)
-    live = able[compiled.grant_role] & (compiled.grant_until > web.now) & (compiled.grant_to != NONE)
+    live = able[compiled.grant_role] & compiled.grants_in_force(web.now) & (compiled.grant_to != NONE)
     if not live.any():
         return
     people, _ = web.grants_held(np.flatnonzero(live))
@@ -267,14 +268,14 @@ def _is_own(sweeping: Sweeping, address: str, verb: str, place: str) -> bool:
 
 def _ended(sweeping: Sweeping) -> Iterator[Finding]:
     for grant in sweeping.estate.grants:
-        if grant.until is not None and grant.until <= sweeping.now:
+        if grant.until is not None and not grant.in_force(sweeping.now):
             said = f"the grant of {grant.role} to {grant.to} at {grant.at}"
             names = tuple(name for name in (grant.name, grant.to, grant.role) if name is not None)
             yield _written(
                 sweeping, "grant-ended", f"{said} ended {time_text(grant.until)}", names, grant.source, grant.to
             )
     for trust in sweeping.estate.trusts:
-        if trust.until is not None and trust.until <= sweeping.now:
+        if trust.until is not None and not trust.in_force(sweeping.now):
             names = tuple(name for name in (trust.name, trust.of) if name is not None)
             said = f"a trust of {trust.of} ended {time_text(trust.until)}"
             yield _written(sweeping, "grant-ended", said, names, trust.source, trust.of)
@@ -302,7 +303,7 @@ def _without_effect(sweeping: Sweeping) -> Iterator[Finding]:
     halves: Halves = {}
     crossing: list[Grant] = []
     for grant in estate.grants:
-        if grant.until is not None and grant.until <= sweeping.now:
+        if not grant.in_force(sweeping.now):
             continue
         alone = grant.to not in estate.groups
         if alone and grant.at.startswith(grant.to[: grant.to.find("/") + 1]):
@@ -334,7 +335,7 @@ def _why_no_effect(sweeping: Sweeping, grant: Grant, halves: Halves) -> tuple[st
     allowed = estate.permissions_of(grant.role)
     key = estate.resources.get(grant.at)
     uses = {verb for kind, verb in allowed if kind == "key"}
-    if key is not None and key.managed_by == "provider" and uses and uses <= set(USES_OF_KEYS):
+    if key is not None and key.by_provider and uses and uses <= set(USES_OF_KEYS):
         fix = Fix("encrypt with a key that the account manages (managed_by: account)")
         return f"{grant.at} is managed by its provider, so no other account can use it", (fix,)
     if ("identity", "take-on") in allowed:
@@ -349,7 +350,7 @@ def _lacks_its_half(
     waited for, as a handoff says."""
     estate, compiled = sweeping.estate, sweeping.chains.compiled
     holder = estate.holder_of(grant)
-    if estate.providers[estate.accounts[ours].provider].style != "two-sided":
+    if not estate.crosses(ours, theirs):
         if holder != ours:
             return "", ()
         edits = () if estate.administered_by_others(theirs) else sweeping.changed(grant.source, "held_by", theirs)
@@ -418,7 +419,7 @@ def _unused(sweeping: Sweeping) -> Iterator[Finding]:
     since = sweeping.now - sweeping.bounds.unused_for
     for address, one in sweeping.estate.identities.items():
         used = last.get(address)
-        if one.kind == "person" or one.disabled or sweeping.is_outside(address):
+        if one.is_person or one.disabled or sweeping.is_outside(address):
             continue
         if used is not None and used >= since.timestamp():
             continue

@@ -4,14 +4,14 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
 
+from enthesis.access.answers import Request
+from enthesis.access.attributes import kind_name
+from enthesis.access.compiling import NONE, Compiled, compile_estate
+from enthesis.access.questions import Question, question_of
 from enthesis.cleaning.usage import Triple, Usage
 from enthesis.model.estate import Attempt, Context, Estate, Origin
 from enthesis.model.words import Form
-from enthesis.verdicts.answers import Request
-from enthesis.verdicts.attributes import kind_name
-from enthesis.verdicts.compiling import NONE, Compiled, compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question, question_of
 
 Permission = tuple[str, str]
 """A kind and a verb."""

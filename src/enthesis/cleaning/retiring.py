@@ -11,6 +11,10 @@ from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from typing import Any
 
+from enthesis.access.attributes import kind_name
+from enthesis.access.compiling import Compiled, compile_estate
+from enthesis.access.names.standing import why_shut
+from enthesis.access.questions import Question
 from enthesis.cleaning.needs import declared_place, flat
 from enthesis.conditions.patterns import matches
 from enthesis.files.editing import Addition, Edit, Replacement
@@ -22,10 +26,7 @@ from enthesis.model.estate import Attempt, Context, Credential, Estate, Grant, H
 from enthesis.model.words import RETIRING, Form
 from enthesis.proposals.credentials import Credentialed
 from enthesis.trusts.keyless import KeylessWay, shown_subjects, ways_of_place
-from enthesis.verdicts.attributes import kind_name
-from enthesis.verdicts.compiling import Compiled, compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 PLANNED, KEYLESS, PROVED, IDLE, DISABLED, DELETED = RETIRING
 FOLLOWING = dict(pairwise(RETIRING))
@@ -114,10 +115,10 @@ def standings(estate: Estate, names: Iterable[str], known: LiveKeys) -> list[Sta
 def candidates(estate: Estate, known: LiveKeys) -> list[str]:
     """The keyed credentials that work, as far as is known, and are on no way yet."""
     out = []
+    compiled = compile_estate(estate)
     for name, one in estate.credentials.items():
-        lapsed = one.expires is not None and one.expires <= known.now
         gone = known.keys is not None and (name not in known.keys or known.keys[name].disabled)
-        if name not in estate.retiring and not one.disabled and not lapsed and not gone:
+        if name not in estate.retiring and not gone and not why_shut(compiled, one, known.now):
             out.append(name)
     return out
 

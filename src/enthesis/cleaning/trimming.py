@@ -5,6 +5,8 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cache
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.cleaning.narrowing import Chosen, Permission, Seat, narrowest
 from enthesis.cleaning.needs import Need, Needs, origin_of
 from enthesis.cleaning.usage import Triple
@@ -12,9 +14,7 @@ from enthesis.files.editing import Addition, Edit, Removal
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, contains
 from enthesis.model.estate import Attempt, Context, Estate, Grant, KindVerbs, Role, boundary_of
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 BEYOND = 1_000  # what a unit beyond need costs, against one that is given twice
 
@@ -145,7 +145,7 @@ def _bundles(index: _Index, now: datetime) -> list[Bundle]:
     found: dict[tuple[object, ...], Bundle] = {}
     for grant in estate.grants:
         holder = estate.holder_of(grant)
-        if estate.administered_by_others(holder) or (grant.until is not None and grant.until <= now):
+        if estate.administered_by_others(holder) or not grant.in_force(now):
             continue
         if account_of(grant.at) and estate.system_of(grant.at) not in estate.providers:
             continue  # what a cluster decides is not recorded
@@ -248,10 +248,7 @@ def _asks_the_caller(estate: Estate, need: Need) -> bool:
     """Whether the caller's account must let it: in a crossing at a two-sided provider, and perhaps for taking on."""
     if need.verb == "take-on":
         return True
-    ours, theirs = (estate.accounts.get(account_of(name)) for name in (need.identity, need.place))
-    if ours is None or theirs is None or ours is theirs or ours.provider != theirs.provider:
-        return False
-    return estate.providers[ours.provider].style == "two-sided"
+    return estate.crosses(account_of(need.identity), account_of(need.place))
 
 
 def _tops(boundary: str) -> Iterator[str]:

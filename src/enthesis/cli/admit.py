@@ -5,6 +5,7 @@ from typing import Annotated, Any
 
 import typer
 
+from enthesis.access.compiling import compile_estate
 from enthesis.cli import completing
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import now
@@ -27,7 +28,6 @@ from enthesis.output.lines import counted, line
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.trusts.admitting import Admissions, Told, told
 from enthesis.trusts.keyless import keyless_trust
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.pipeline_access import pipeline_access_trust
 
 

@@ -4,6 +4,8 @@ from typing import Annotated
 
 import typer
 
+from enthesis.access.coming import NOBODY
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.cards import card as made
 from enthesis.chains.web import Web
 from enthesis.cli import completing
@@ -14,8 +16,6 @@ from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.output.cards import card_json, card_lines
 from enthesis.output.streams import put_json, put_lines
-from enthesis.verdicts.coming import NOBODY
-from enthesis.verdicts.compiling import compile_estate
 
 
 def card(

@@ -7,6 +7,7 @@ from typing import Annotated
 
 import typer
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change
 from enthesis.chains.differences import Difference, difference
@@ -35,7 +36,6 @@ from enthesis.output.streams import put_json, put_lines, put_text, remark
 from enthesis.proposals.guards import barred_gains
 from enthesis.surveys.survey import beside
 from enthesis.trusts.risks import Risks, placed, risks
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.expectations import Judged, judge_journey
 
 WORTH_A_BAR = 20  # journeys and invariants; fewer are judged before a bar is drawn

@@ -27,7 +27,8 @@ from enthesis.model.estate import Estate, boundary_of
 from enthesis.output.lines import Span, counted, csv_cell, line
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.ports import Connected, Credentialed, KeepsKeys, WantedKey
-from enthesis.proposals.credentials import ListedCredential, listed, matching
+from enthesis.proposals.credentials import ListedCredential, matching
+from enthesis.proposals.listing import listed
 from enthesis.proposals.wanted import holders
 from enthesis.trusts.keyless import KeylessWay, keyless_ways
 

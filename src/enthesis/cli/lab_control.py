@@ -204,7 +204,7 @@ def inventory(estate: Estate) -> dict[str, Any]:
     resources = section("resources", estate.resources)
     for resource in resources.values():
         resource.pop("runs_as", None)
-    people = {address: one for address, one in estate.identities.items() if one.kind == "person"}
+    people = {address: one for address, one in estate.identities.items() if one.is_person}
     return {
         "estate": estate.name,
         "catalogue": {"kinds": kinds, "verbs_everywhere": dict(estate.catalogue.everywhere)},

@@ -8,6 +8,7 @@ from typing import Annotated, Any
 import numpy as np
 import typer
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.reach import reachable
 from enthesis.chains.web import Web
@@ -22,7 +23,6 @@ from enthesis.model.estate import Estate
 from enthesis.model.words import VerbClass
 from enthesis.output.lines import counted
 from enthesis.output.streams import put_done
-from enthesis.verdicts.compiling import compile_estate
 
 ANY = "…"  # what stands for any leaf in an address that is reached
 RARELY = 91  # days between two uses of what a quarterly job does
@@ -67,12 +67,7 @@ def _rows(estate: Estate, days: int, rng: Random, until: datetime) -> Iterator[d
     wanted = np.array(daily, bool)
     for address, identity in estate.identities.items():
         system = estate.system_of(address)
-        if (
-            identity.kind == "person"
-            or identity.disabled
-            or system not in estate.providers
-            or estate.is_outside(address)
-        ):
+        if identity.is_person or identity.disabled or system not in estate.providers or estate.is_outside(address):
             continue
         start = chains.from_place(chains.compiled.find(address))
         direct = [access for access in reachable(chains, [start], wanted) if len(access.steps) == 1]

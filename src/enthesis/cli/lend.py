@@ -11,6 +11,7 @@ from typing import Annotated, NamedTuple, NoReturn
 
 import typer
 
+from enthesis.access.compiling import compile_estate
 from enthesis.cli import completing
 from enthesis.cli.options import Format, FormatOption, QuietOption, named_files
 from enthesis.cli.subjects import read_estate, workload_identity
@@ -33,7 +34,6 @@ from enthesis.model.escapes import word
 from enthesis.model.estate import Context, Estate, Origin
 from enthesis.output.streams import put_done, put_text, remark
 from enthesis.ports import CertifiesLogins, Connected, HeldCredential, Refusal, Surroundings
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.takeable import refused_by, way_onto
 

@@ -8,6 +8,8 @@ from typing import NoReturn
 
 import typer
 
+from enthesis.access.answers import Verdict
+from enthesis.access.compiling import compile_estate
 from enthesis.cli.questions import SurroundingOptions, context_from
 from enthesis.connectors.openssh import LoginHost
 from enthesis.connectors.ssh_keys import fresh_key
@@ -20,8 +22,6 @@ from enthesis.model.secrets import Secret
 from enthesis.model.words import Form
 from enthesis.output.streams import put_lines, remark
 from enthesis.output.verdicts import verdict_lines
-from enthesis.verdicts.answers import Verdict
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 
 
@@ -69,7 +69,7 @@ def _authority(estate: Estate, host: str, key: Path) -> OwnAuthority:
 def _origin(estate: Estate, folder: Path, identity: str, now: datetime) -> Origin:
     """A caller as far as this machine knows it: a person with what the sign-in shows, where there is one."""
     found = estate.identities[identity]
-    for origin in at_hand(estate, folder, now) if found.kind == "person" else ():
+    for origin in at_hand(estate, folder, now) if found.is_person else ():
         if origin.form == Form.PERSON and origin.who == identity and origin.origin is not None and not origin.fault:
             return origin.origin
     return Origin(found.form, identity)

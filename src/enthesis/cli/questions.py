@@ -13,7 +13,7 @@ from enthesis.files.shapes import MISSING, Duration, NetworkText, Notes, Time, d
 from enthesis.model.addresses import parse
 from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Context, Estate, Origin
-from enthesis.model.words import FORM_OF_ISSUER, Form
+from enthesis.model.words import FORM_OF_ISSUER, Form, origin_form
 
 FROM_HELP = "The caller: an identity, person, host, workload, credential or issuer."
 
@@ -140,6 +140,7 @@ def origin_from(estate: Estate, who: str, shows: dict[str, Any], mfa: bool | Non
         known = [*estate.issuers, *estate.credentials, *estate.identities, *estate.resources]
         hint = perhaps(who, known)
         raise InvalidInput(f"unknown address {who}: {fault}", code="address-unknown", remedy=hint) from None
+    form = origin_form(kind, person=who.startswith("@"))
     if kind == "identity":
-        return Origin(Form.PERSON if who.startswith("@") else Form.IDENTITY, who, mfa=mfa, mfa_said=mfa is not None)
-    return Origin(Form.WORKLOAD if kind == "workload" else Form.HOST, who)
+        return Origin(form, who, mfa=mfa, mfa_said=mfa is not None)
+    return Origin(form, who)

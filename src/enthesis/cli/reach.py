@@ -5,6 +5,7 @@ from typing import Annotated, Any
 
 import typer
 
+from enthesis.access.compiling import Compiled, compile_estate
 from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.changes import reachable_by_change, reaching_by_change
 from enthesis.chains.invariants import wanted_permissions
@@ -31,7 +32,6 @@ from enthesis.model.addresses import article
 from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.output.reach import from_lines, reached_csv, reached_json, to_lines
 from enthesis.output.streams import put_json, put_lines, put_text
-from enthesis.verdicts.compiling import Compiled, compile_estate
 
 
 class ReachFormat(StrEnum):

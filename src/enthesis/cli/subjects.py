@@ -90,8 +90,8 @@ def say_partial(survey: Survey) -> None:
 def workload_identity(estate: Estate, address: str) -> Identity:
     """The identity of a workload that an address names; InvalidInput where it names none, or a person."""
     found = estate.identities.get(address)
-    if found is None or found.kind == "person":
-        workloads = [identity.address for identity in estate.identities.values() if identity.kind != "person"]
+    if found is None or found.is_person:
+        workloads = [identity.address for identity in estate.identities.values() if not identity.is_person]
         raise InvalidInput(f"unknown identity {address}", code="identity-unknown", remedy=perhaps(address, workloads))
     return found
 

@@ -5,6 +5,7 @@ from typing import Annotated
 
 import typer
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.web import Web
 from enthesis.cleaning.findings import SEVERITIES, Finding, FindingBounds, Swept
@@ -24,7 +25,6 @@ from enthesis.output.sarif import sarif_of_findings
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.output.sweeping import fix_numbers, sweep_csv, sweep_json, sweep_lines
 from enthesis.surveys.survey import ASKED_NOW
-from enthesis.verdicts.compiling import compile_estate
 
 
 def sweep(

@@ -4,6 +4,8 @@ import csv
 import io
 from pathlib import Path
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.names.standing import why_shut
 from enthesis.cleaning.copies import Fingerprints
 from enthesis.cli.options import Format
 from enthesis.cli.questions import now
@@ -11,10 +13,12 @@ from enthesis.cli.subjects import Subject
 from enthesis.files.saving import write_file
 from enthesis.live.copies import CopyFound, Searched, copies_in
 from enthesis.model.errors import InvalidInput
-from enthesis.model.estate import Credential, Estate
+from enthesis.model.estate import Estate
 from enthesis.output.lines import Span, counted, csv_cell, line
 from enthesis.output.progress import reporter
 from enthesis.output.streams import put_json, put_lines, remark
+
+WORKS = "works"
 
 
 def put_copies(subject: Subject, places: list[Path], output: Format, table: Path | None, *, quiet: bool) -> bool:
@@ -57,9 +61,11 @@ def put_copies(subject: Subject, places: list[Path], output: Format, table: Path
     return bool(found)
 
 
-def _state(credential: Credential) -> str:
-    ended = credential.expires is not None and credential.expires <= now()
-    return "disabled" if credential.disabled else "expired" if ended else "works"
+def _states(estate: Estate, found: list[CopyFound]) -> dict[str, str]:
+    """By name, whether each credential that was found works, or why it does not."""
+    compiled, at = compile_estate(estate), now()
+    names = {name for copy_found in found for name in copy_found.names}
+    return {name: why_shut(compiled, estate.credentials[name], at) or WORKS for name in names}
 
 
 def _put_text(estate: Estate, found: list[CopyFound], searched: Searched, *, quiet: bool) -> None:
@@ -67,16 +73,17 @@ def _put_text(estate: Estate, found: list[CopyFound], searched: Searched, *, qui
         put_lines([line(Span(f"Partial search: {counted(len(searched.unread), 'file')} not read.", "doubt"))])
     where = f"in {counted(searched.files, 'file')}"
     where += f" and {counted(searched.objects, 'earlier version')}" if searched.objects else ""
-    works = sum(any(_state(estate.credentials[name]) == "works" for name in copy_found.names) for copy_found in found)
+    states = _states(estate, found)
+    works = sum(any(states[name] == WORKS for name in copy_found.names) for copy_found in found)
     said = f"{counted(len(found), 'copy', 'copies')} of known credentials {where}, {works} of which still work"
     told = f"{said}." if found else f"No copy of a known credential {where}."
     put_lines([line(Span(told, "bad" if found else "strong"))])
     for copy_found in found:
         for name in copy_found.names:
             credential = estate.credentials[name]
-            state = _state(credential)
+            state = states[name]
             commit = f" in commit {copy_found.commit}" if copy_found.commit else ""
-            style = "bad" if state == "works" else "quiet"
+            style = "bad" if state == WORKS else "quiet"
             at = f"{copy_found.file}:{copy_found.line}{commit}"
             put_lines([line("  ", Span(state.ljust(8), style), f"  {at}  {name} of {credential.of}")])
     if not quiet:
@@ -84,10 +91,11 @@ def _put_text(estate: Estate, found: list[CopyFound], searched: Searched, *, qui
 
 
 def _rows(estate: Estate, found: list[CopyFound]) -> list[dict[str, object]]:
+    states = _states(estate, found)
     return [
         {
             "file": copy_found.file, "line": copy_found.line, "commit": copy_found.commit or None, "credential": name,
-            "of": estate.credentials[name].of, "state": _state(estate.credentials[name]),
+            "of": estate.credentials[name].of, "state": states[name],
         }
         for copy_found in found
         for name in copy_found.names

@@ -6,6 +6,9 @@ from typing import Annotated, Any
 
 import typer
 
+from enthesis.access.answers import Verdict
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question, question_of
 from enthesis.chains.differences import newly_allowed
 from enthesis.cli import completing
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
@@ -37,10 +40,7 @@ from enthesis.output.differences import gain_sentences
 from enthesis.output.lines import Line
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.output.verdicts import TOLD, remedies_json, remedy_lines, verdict_json, verdict_lines
-from enthesis.verdicts.answers import Verdict
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question, question_of
 from enthesis.verdicts.remedies import SMALL, Remedy, applied, asked, remedies_for
 
 

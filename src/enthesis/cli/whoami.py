@@ -6,6 +6,7 @@ from typing import Any
 
 import typer
 
+from enthesis.access.compiling import compile_estate
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder, find_estate
@@ -15,7 +16,6 @@ from enthesis.live.origins import BECAUSE, AtHand, at_hand
 from enthesis.model.estate import Context, Estate
 from enthesis.output.lines import Span, line
 from enthesis.output.streams import put_json, put_lines, remark
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.takeable import Taken, can_take_on
 

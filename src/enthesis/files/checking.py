@@ -162,7 +162,7 @@ class _Checker:
         }
         self.boundaries = {f"@{name}" for name in self.organisations} | self.units
         self.grantees = self.identities_defined | self.groups_defined
-        self.people = {address for address, one in estate.identities.items() if one.kind == "person"}
+        self.people = {address for address, one in estate.identities.items() if one.is_person}
         self.people |= broken.get("identities", set())
         self.holders = self.accounts | self.boundaries
         self.declared = self.holders | self.grantees | defined("resources")
@@ -440,8 +440,8 @@ class _Checker:
             if place.kind != "identity":
                 message = f"`{address}` is {addresses.article(place.kind)}, not an identity"
                 self.wrong("wrong-kind", message, at, "…/identity/NAME")
-            elif (identity.kind == "person") != address.startswith("@"):
-                where = "in an organisation (@NAME/identity/…)" if identity.kind == "person" else "in an account"
+            elif identity.is_person != address.startswith("@"):
+                where = "in an organisation (@NAME/identity/…)" if identity.is_person else "in an account"
                 self.wrong(
                     "wrong-kind",
                     f"`{address}` cannot be a {identity.kind}",
@@ -716,7 +716,7 @@ class _Checker:
         for address, approver in self.estate.approvers.items():
             identity = self.estate.identities.get(address)
             at = self.named_at["approvers", address]
-            if identity is None or identity.kind != "person":
+            if identity is None or not identity.is_person:
                 self.wrong("unknown-name", f"unknown person `{address}`", at, "a person of this estate")
             if not approver.key.startswith(("ssh-ed25519 ", "-----BEGIN PUBLIC KEY-----")):
                 found = self.spot(approver.source, "key")

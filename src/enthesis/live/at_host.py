@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from ipaddress import ip_address, ip_network
 from pathlib import Path
 
+from enthesis.access.questions import Question
 from enthesis.connectors.host_log import Login, logins_in
 from enthesis.connectors.ssh_keys import LoginCertificate, fingerprint, read_certificate
 from enthesis.files.saving import read_file
@@ -13,7 +14,6 @@ from enthesis.files.shapes import time_text
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.model.words import VerdictStep
-from enthesis.verdicts.questions import Question
 
 MOST_LOG = 64 * 2**20  # bytes
 MOST_CERTIFICATE = 65_536  # bytes

@@ -9,15 +9,15 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
+from enthesis.access.answers import Verdict
+from enthesis.access.questions import Question
 from enthesis.connectors.ssh_keys import AuthorityKey, authority_key, fingerprint, public_of, signed
 from enthesis.files.saving import read_file
 from enthesis.model.conditions import Network
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Attempt, Context, Estate, Origin
 from enthesis.model.secrets import Secret
-from enthesis.verdicts.answers import Verdict
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 LIFE, SHORTEST = timedelta(minutes=5), timedelta(seconds=30)
 EARLIER = timedelta(seconds=30)  # for clocks that are behind

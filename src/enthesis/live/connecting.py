@@ -380,7 +380,7 @@ def host_copy(estate: Estate | None, address: str, folder: Path) -> "HostCopy":
 
     if estate is None or address not in estate.resources:
         return HostCopy(address, folder)
-    from enthesis.verdicts.compiling import compile_estate  # noqa: PLC0415  only this needs it
+    from enthesis.access.compiling import compile_estate  # noqa: PLC0415  only this needs it
 
     compiled = compile_estate(estate)
     running = tuple(compiled.places.names[number] for number in compiled.runs(address))

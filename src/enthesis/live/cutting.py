@@ -8,6 +8,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.differences import Difference, difference
 from enthesis.chains.web import Web
@@ -38,7 +39,6 @@ from enthesis.proposals.credentials import Credentialed, OpenSession
 from enthesis.proposals.effects import afterwards, as_estate, live_of
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.statements import Surveyed
-from enthesis.verdicts.compiling import compile_estate
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,6 +6,9 @@ from datetime import datetime, timedelta
 from time import monotonic
 from typing import Any, Protocol
 
+from enthesis.access.attributes import audiences_for, service_account_subjects
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import is_keyless, question_of
 from enthesis.files.shapes import duration_text
 from enthesis.live.showing import shown_to, take_on
 from enthesis.model.addresses import account_of, article, contains, parse
@@ -32,10 +35,7 @@ from enthesis.ports import (
     TakesKeys,
     TakesOn,
 )
-from enthesis.verdicts.attributes import audiences_for, service_account_subjects
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.expectations import Seen, expectation_unmet
-from enthesis.verdicts.questions import is_keyless, question_of
 from enthesis.verdicts.waiting import waiting_for
 
 SEATS = ("workload", "host", "resource")

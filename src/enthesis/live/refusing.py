@@ -10,6 +10,8 @@ from functools import partial, wraps
 from time import monotonic
 from typing import Any, ParamSpec
 
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.conditions.truth import Value
 from enthesis.files.shapes import duration_text
 from enthesis.live.proving import SEATS, asked_of, provider_of, token_from, tried, walk
@@ -32,10 +34,8 @@ from enthesis.ports import (
     Surroundings,
 )
 from enthesis.trusts.admitting import BESIDES, Admissions, Near, near_misses
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.pipeline_access import pipeline_access_trust
-from enthesis.verdicts.questions import Question
 
 JUST = timedelta(seconds=1)  # past an end, which must be enough
 BEFORE = timedelta(seconds=30)  # ahead of an end: the credential must still work
@@ -130,7 +130,7 @@ def _untried(admissions: Admissions, trust: Trust, connected: Connected) -> str:
     if estate.administered_by_others(trust.of):
         return f"it is up to the administrators of {account_of(trust.of)} to write it"
     if by_name:
-        return "it has ended" if trust.until is not None and trust.until <= admissions.instant else ""
+        return "" if trust.in_force(admissions.instant) else "it has ended"
     try:
         why = admissions.nobody_because(trust)
         if why or admissions.example(trust) is not None:

@@ -9,12 +9,12 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from ipaddress import ip_network
 
+from enthesis.access.questions import Question
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Journey, Origin, Trust
-from enthesis.model.words import BEARERS, RUNNING, Ending, Form, VerbClass, VerdictStep
+from enthesis.model.words import BEARERS, RUNNING, Ending, Form, VerbClass, VerdictStep, origin_form
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 MOST_OF_A_SORT = 2  # near callers that differ in the same way
 ELSEWHERE = ip_network("203.0.113.77/32")  # of a network for documentation (RFC 5737)
@@ -95,10 +95,10 @@ class NamedCallers:
                 if (
                     kind in kinds and VerbClass.RUN in estate.catalogue.verbs_of(kind).values()
                 ):  # an attachment may name more
-                    yield Origin(Form.WORKLOAD if kind == "workload" else Form.HOST, address)
+                    yield Origin(origin_form(kind, person=False), address)
             return
         for address in sorted(estate.identities, key=lambda name: (account_of(name) != own, name)):
-            person = estate.identities[address].kind == "person"
+            person = estate.identities[address].is_person
             if person and form in (Form.PERSON, Form.GROUP):
                 yield Origin(Form.PERSON, address, mfa=True, mfa_said=True)
                 continue

@@ -115,7 +115,7 @@ def head_of(estate: Estate) -> Iterator[Record]:
                 **body,
             }
     for address, one in estate.identities.items():
-        if one.kind == "person":
+        if one.is_person:
             yield {"section": "identities", "address": address, **plain_statement("identities", one)}
 
 

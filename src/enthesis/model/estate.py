@@ -8,7 +8,7 @@ from enthesis.model.addresses import account_of, contains, organisation_named
 from enthesis.model.catalogue import Catalogue, Kind
 from enthesis.model.conditions import Conditions, Glob, Network
 from enthesis.model.file_errors import Source
-from enthesis.model.words import Ending, Form, VerdictStep
+from enthesis.model.words import Ending, Form, VerdictStep, origin_form
 
 Labels = Mapping[str, str]
 KindVerbs = Mapping[str, tuple[str, ...]]
@@ -19,7 +19,8 @@ NOWHERE = Source("", 0, 0)
 DEFAULT_SESSION = timedelta(hours=1)
 LONGEST_KEY = timedelta(days=30)
 WORKLOAD_KINDS = ("service-account", "instance-role", "managed-identity", "cluster-service-account")
-IDENTITY_KINDS = (*WORKLOAD_KINDS, "person")
+PERSON = "person"
+IDENTITY_KINDS = (*WORKLOAD_KINDS, PERSON)
 OWN_SYSTEMS = ("cluster", "database")
 """Kinds that can keep the statements about what is in them themselves, beside the account's provider."""
 
@@ -76,6 +77,11 @@ class Provider:
     exchange: Exchange | None = None
     source: Source = _source()
 
+    @property
+    def two_sided(self) -> bool:
+        """Whether the caller's account must let it out in a crossing."""
+        return self.style == "two-sided"
+
 
 @dataclass(frozen=True, slots=True)
 class Account:
@@ -131,6 +137,11 @@ class Resource:
     certificates: str | None = None
     source: Source = _source()
 
+    @property
+    def by_provider(self) -> bool:
+        """Whether its provider manages it: a key that no other account can use."""
+        return self.managed_by == "provider"
+
 
 @dataclass(frozen=True, slots=True)
 class Identity:
@@ -149,7 +160,12 @@ class Identity:
     @property
     def form(self) -> Form:
         """What a journey says that starts at it."""
-        return Form.PERSON if self.kind == "person" else Form.IDENTITY
+        return origin_form("identity", person=self.is_person)
+
+    @property
+    def is_person(self) -> bool:
+        """Whether it is a person's."""
+        return self.kind == PERSON
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,6 +198,11 @@ class Role:
     source: Source = _source()
 
 
+def in_force(until: datetime | None, at: datetime) -> bool:
+    """Whether something that ends at `until` (None: never) is in force at an instant: at that of its end it is not."""
+    return until is None or at < until
+
+
 @dataclass(frozen=True, slots=True)
 class Admission:
     """Whom a trust admits. `form` is the word used; `whom` the name, address, pattern or True.
@@ -208,6 +229,10 @@ class Trust:
     because: str | None = None
     source: Source = _source()
 
+    def in_force(self, at: datetime) -> bool:
+        """Whether it has not ended."""
+        return in_force(self.until, at)
+
 
 @dataclass(frozen=True, slots=True)
 class Grant:
@@ -222,6 +247,10 @@ class Grant:
     until: datetime | None = None
     because: str | None = None
     source: Source = _source()
+
+    def in_force(self, at: datetime) -> bool:
+        """Whether it has not ended."""
+        return in_force(self.until, at)
 
 
 @dataclass(frozen=True, slots=True)
@@ -263,6 +292,14 @@ class Credential:
     held_in: tuple[str, ...] = ()
     fingerprint: str | None = None
     source: Source = _source()
+
+    def in_force(self, at: datetime) -> bool:
+        """Whether it has not lapsed."""
+        return in_force(self.expires, at)
+
+    def opens(self, at: datetime) -> bool:
+        """Whether it opens anything by itself: neither disabled nor lapsed."""
+        return not self.disabled and self.in_force(at)
 
 
 @dataclass(frozen=True, slots=True)
@@ -408,6 +445,10 @@ class Accepted:
     until: datetime
     source: Source = _source()
 
+    def in_force(self, at: datetime) -> bool:
+        """Whether it has not ended."""
+        return in_force(self.until, at)
+
 
 @dataclass(frozen=True, slots=True)
 class Retiring:
@@ -502,6 +543,13 @@ class Estate:
             return True
         account = self.accounts.get(account_of(holder))
         return account is not None and account.administered_by == "others"
+
+    def crosses(self, caller: str, target: str) -> bool:
+        """Whether a request from one account, by its name, into another is one that the caller's must let out."""
+        own, other = self.accounts.get(caller), self.accounts.get(target)
+        if own is None or other is None or own is other or own.provider != other.provider:
+            return False
+        return self.providers[own.provider].two_sided
 
     def seen_by(self, party: str) -> "Estate":
         """The estate as another party of it sees it: what is theirs (an organisation, or one account) is `us`."""

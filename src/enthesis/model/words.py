@@ -209,6 +209,13 @@ ENDING = ("credential", "certificate", "grant", "trust", "acceptance", "handoff"
 """What ends, or is to be looked at again at a time. A `certificate` is a credential of that form."""
 
 
+def origin_form(kind: str, *, person: bool) -> Form:
+    """What a journey says that starts at a thing of this kind; of identities it matters whether it is a `person`."""
+    if kind == "identity":
+        return Form.PERSON if person else Form.IDENTITY
+    return Form.WORKLOAD if kind == "workload" else Form.HOST
+
+
 def issuer_kinds(form: Form) -> tuple[str, ...]:
     """The kinds of issuers that sign statements of a form."""
     return tuple(kind for kind, signs in FORM_OF_ISSUER.items() if signs == form)

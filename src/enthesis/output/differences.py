@@ -3,13 +3,13 @@
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
+from enthesis.access.coming import ANY
 from enthesis.chains.differences import Difference, Gain
 from enthesis.model.addresses import article
 from enthesis.model.sentences import verb_words
 from enthesis.model.words import BEARERS
 from enthesis.output.lines import Line, Span, counted, line, markdown_text
 from enthesis.output.verdicts import jsonable, values_words
-from enthesis.verdicts.coming import ANY
 
 MOST = 40  # sentences of each kind in text and Markdown; JSON has them all
 

@@ -5,12 +5,12 @@ import io
 from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
+from enthesis.access.coming import ANY
 from enthesis.chains.chains import Chain, ChainStart
 from enthesis.chains.reach import Reached
 from enthesis.model.sentences import verb_words
 from enthesis.output.lines import Line, Span, counted, csv_cell, line
 from enthesis.output.verdicts import jsonable, values_words
-from enthesis.verdicts.coming import ANY
 
 AT_IDENTITY = "starts at the identity"
 MOST = 60  # rows of the table; JSON and CSV have them all

@@ -4,6 +4,14 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
+from enthesis.access.answers import (
+    Ground,
+    Miss,
+    Request,
+    StepOutcome,
+    Unmet,
+    Verdict,
+)
 from enthesis.conditions.values import FREE_WORD
 from enthesis.files.conditions import plain_test
 from enthesis.files.shapes import duration_text, time_text
@@ -13,14 +21,6 @@ from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.sentences import tested
 from enthesis.model.words import BEARERS, STEPS, Ending, Form, Outcome, VerdictStep
 from enthesis.output.lines import Line, Span, line
-from enthesis.verdicts.answers import (
-    Ground,
-    Miss,
-    Request,
-    StepOutcome,
-    Unmet,
-    Verdict,
-)
 from enthesis.verdicts.expectations import attempt_words
 from enthesis.verdicts.remedies import Change, Remedies
 

@@ -3,14 +3,14 @@
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 
+from enthesis.access.answers import Verdict
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.model.estate import Attempt, Context, Estate, Origin
 from enthesis.proposals.effects import afterwards, as_estate, live_of
 from enthesis.proposals.steps import MAKE, Step
 from enthesis.surveys.statements import Surveyed
-from enthesis.verdicts.answers import Verdict
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 
 def not_allowed(

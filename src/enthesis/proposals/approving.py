@@ -4,10 +4,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from enthesis.access.compiling import compile_estate
 from enthesis.model.addresses import account_of, contains
 from enthesis.model.estate import Approval, Estate
 from enthesis.proposals.steps import Proposal, Step
-from enthesis.verdicts.compiling import compile_estate
 
 
 @dataclass(frozen=True, slots=True)

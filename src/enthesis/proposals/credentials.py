@@ -1,11 +1,10 @@
 """Keyed credentials side by side, what the files describe and what live systems keep; and sessions that are open."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from enthesis.files.shapes import time_from, time_text
 from enthesis.model.estate import Credential, Estate
 
 
@@ -87,45 +86,3 @@ def matching(estate: Estate, kept: Credentialed) -> Credential | None:
         return found
     same = by_name is not None and by_name.of == kept.of and by_name.fingerprint is None
     return by_name if same else None
-
-
-def listed(estate: Estate, live: Sequence[tuple[Credentialed, str]] | None, now: datetime) -> list[ListedCredential]:
-    """Every keyed credential of the files and of the live side, each once; `live` with where it is kept, None where no
-    live system was asked."""
-    out: list[ListedCredential] = []
-    seen: set[str] = set()
-    for kept, at in live or ():
-        described = matching(estate, kept)
-        if described is not None:
-            seen.add(described.name)
-        why_not = _ended(kept.disabled, time_from(kept.expires), now)
-        out.append(
-            ListedCredential(
-                kept.name, kept.of, kept.form, not why_not, why_not, at, kept.fingerprint, kept.created, kept.made_by,
-                kept.expires, kept.last_used, kept.reason, described.held_in if described else (),
-                str(described.source) if described else "",
-            )
-        )  # fmt: skip
-    for name, one in estate.credentials.items():
-        if name not in seen:
-            out.append(_described(one, now, asked=live is not None))
-    return sorted(out, key=lambda each: (each.of, each.name))
-
-
-def _ended(disabled: bool, expires: datetime | None, now: datetime) -> str:
-    """Why a credential does not work any more; empty where it works."""
-    return "disabled" if disabled else "expired" if expires is not None and expires <= now else ""
-
-
-def _described(credential: Credential, now: datetime, *, asked: bool) -> ListedCredential:
-    """A credential that the files have and none of the live systems we asked."""
-    why_not = _ended(credential.disabled, credential.expires, now)
-    if not why_not and asked:
-        why_not = "no live system has it: remove it from the files"
-    created, expires, used = (
-        time_text(at) if at else None for at in (credential.created, credential.expires, credential.last_used)
-    )
-    return ListedCredential(
-        credential.name, credential.of, credential.form, False if why_not else None, why_not, "",
-        credential.fingerprint, created, "", expires, used, "", credential.held_in, str(credential.source),
-    )  # fmt: skip

@@ -74,7 +74,7 @@ def without_accepted(estate: Estate, proposal: Proposal, now: datetime) -> Propo
     accepted = {
         acceptance.of: acceptance
         for acceptance in estate.accepted
-        if acceptance.risk == "drift" and acceptance.until > now
+        if acceptance.risk == "drift" and acceptance.in_force(now)
     }
     if not accepted:
         return proposal
@@ -146,7 +146,7 @@ def openings(
 def _accepted(estate: Estate, sentence: str, now: datetime) -> str:
     """Why, and until when, the estate lives with a statement of others; '' where it does not, or does not any more."""
     for acceptance in estate.accepted:
-        if acceptance.risk == "not-ours" and acceptance.of == sentence and acceptance.until > now:
+        if acceptance.risk == "not-ours" and acceptance.of == sentence and acceptance.in_force(now):
             return f"{acceptance.because}, until {time_text(acceptance.until)}"
     return ""
 
@@ -170,7 +170,7 @@ def afterwards(before: Live, steps: Sequence[Step]) -> Live:
 
 def as_estate(described: Estate, live: Live) -> Estate:
     """The estate that live statements make. A role is known by its holder too, since each holder has its own."""
-    people = {address: one for address, one in described.identities.items() if one.kind == "person"}
+    people = {address: one for address, one in described.identities.items() if one.is_person}
     sections: dict[str, Any] = {name: {} if SECTIONS[name].key else [] for name in STATEMENTS}
     sections["identities"].update(people)
     kept = [statement for statement in live.values() if not statement.provider.startswith("@")]

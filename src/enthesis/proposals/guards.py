@@ -1,10 +1,10 @@
 """`--fail-on-gain`: gains of access that a review bars."""
 
+from enthesis.access.compiling import compile_estate
 from enthesis.chains.differences import Difference, Gain
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
-from enthesis.verdicts.compiling import compile_estate
 
 
 def barred_gains(estate: Estate, found: Difference | None, barred: list[str]) -> list[Gain]:

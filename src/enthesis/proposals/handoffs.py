@@ -7,6 +7,9 @@ from datetime import datetime
 from hashlib import sha256
 from typing import Any
 
+from enthesis.access.answers import Request
+from enthesis.access.compiling import NONE, Compiled, compile_estate
+from enthesis.access.questions import question_of
 from enthesis.files.editing import Addition
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
@@ -18,10 +21,7 @@ from enthesis.model.sentences import statement_sentence, verb_words
 from enthesis.model.words import Outcome, VerbClass, VerdictStep
 from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import normalised
-from enthesis.verdicts.answers import Request
-from enthesis.verdicts.compiling import NONE, Compiled, compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import question_of
 
 DOCUMENT, FORMAT = "handoff", 1
 KNOWN = ("organisations", "accounts", "resources", "identities", "groups")
@@ -253,7 +253,7 @@ def _impossible(compiled: Compiled, judged: Sequence[tuple[Journey, list[Request
         key = _key_above(compiled, request.target)
         resource = compiled.estate.resources.get(key)
         abroad = account_of(key) != account_of(request.caller)
-        if resource is not None and resource.managed_by == "provider" and abroad:
+        if resource is not None and resource.by_provider and abroad:
             whose = account_of(key)
             why = f"{key} is the provider's own key, which no caller outside {whose} can use"
             yield f"{why}: {request.target} must be encrypted by a key of {whose}'s own first"

@@ -7,7 +7,7 @@ from typing import Any
 from enthesis.files.shapes import time_from
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, standing_in
-from enthesis.model.estate import Estate
+from enthesis.model.estate import Estate, in_force
 from enthesis.model.sentences import shown, statement_sentence
 from enthesis.proposals.lingering import dangling, living_on
 from enthesis.proposals.ordering import in_usual_order
@@ -159,8 +159,7 @@ def _wanted_title(statement: Wanted) -> str:
 
 
 def _has_ended(statement: Wanted, now: datetime) -> bool:
-    until = time_from(statement.body.get("until"))
-    return until is not None and until <= now
+    return not in_force(time_from(statement.body.get("until")), now)
 
 
 def _is_statement(statement: LiveObject) -> bool:

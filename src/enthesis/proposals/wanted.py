@@ -14,7 +14,7 @@ from enthesis.model.words import Form
 from enthesis.surveys.statements import Key, statement_key
 
 if TYPE_CHECKING:
-    from enthesis.verdicts.compiling import Compiled
+    from enthesis.access.compiling import Compiled
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +71,7 @@ def _ceilings(estate: Estate) -> Iterator[Wanted]:
 def _identities(estate: Estate) -> Iterator[Wanted]:
     for address, identity in estate.identities.items():
         account = estate.accounts.get(account_of(address))
-        if identity.kind == "person" or account is None:
+        if identity.is_person or account is None:
             continue
         body = {"address": address, **plain_statement("identities", identity)}
         stands_in = address.rsplit("/identity/", 1)[0]
@@ -224,7 +224,7 @@ def _grants(estate: Estate) -> Iterator[Wanted]:
                 yield Wanted(provider, "grants", holder, body, grant.source, (grant.to, grant.at))
                 continue
             if compiled is None:
-                from enthesis.verdicts.compiling import compile_estate  # noqa: PLC0415  loads a library of numbers
+                from enthesis.access.compiling import compile_estate  # noqa: PLC0415  loads a library of numbers
 
                 compiled = compile_estate(estate)
             for to in _members(compiled, grant.to):

@@ -350,7 +350,7 @@ def _entry(record: dict[str, Any], name: str, number: int, into: _Collected, esc
         return
     if word == "groups":
         named[record[key]] = one_group(first, value)
-    elif word == "identities" and value.kind == "person" and value.disabled:
+    elif word == "identities" and value.is_person and value.disabled:
         named[record[key]] = value  # as the directory says
 
 

@@ -9,6 +9,9 @@ from itertools import chain as chain_of
 from itertools import product
 from math import prod
 
+from enthesis.access.attributes import NEVER_SHOWN, claim_room, provider_at, shown_in_journeys, target_label
+from enthesis.access.compiling import NONE, Barred, Compiled
+from enthesis.access.names.standing import why_fallen
 from enthesis.conditions.callers import EVERYBODY, NOBODY, Callers, Rooms, Shown, one_of, one_of_difference
 from enthesis.conditions.truth import Value, passes
 from enthesis.conditions.values import FREE_WORD, ROOMS, TEXT_ROOM, Room, Typical, Want, solve
@@ -16,8 +19,6 @@ from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, N
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer, Trust
 from enthesis.model.words import BEARERS, Form
-from enthesis.verdicts.attributes import NEVER_SHOWN, claim_room, provider_at, shown_in_journeys, target_label
-from enthesis.verdicts.compiling import NONE, Barred, Compiled
 
 LOOK_ALIKES = str.maketrans({"a": "а", "e": "е", "o": "о", "i": "і", "p": "р", "c": "с"})  # Cyrillic on purpose
 MAX_ESCAPES = 1_000  # ways past the ceilings over one identity
@@ -66,10 +67,7 @@ class Admissions:
 
     def callers_of(self, trust: Trust) -> Callers:
         """The callers that can take on the identity of a trust by it. Raises Undecided."""
-        place = self.compiled.find(trust.of)
-        if trust.until is not None and trust.until <= self.instant:
-            return NOBODY
-        if place == NONE or not self.compiled.stands[place]:
+        if not trust.in_force(self.instant) or self._fallen(trust):
             return NOBODY
         chain = self.compiled.chain_of(trust.of)
         known = partial(self._known, trust, list(chain))
@@ -92,15 +90,19 @@ class Admissions:
 
     def nobody_because(self, trust: Trust) -> str:
         """Why nobody can take on the identity of a trust, whatever is shown; '' where that is not so."""
-        place = self.compiled.find(trust.of)
-        if trust.until is not None and trust.until <= self.instant:
+        if not trust.in_force(self.instant):
             return "it has ended"
-        if place == NONE or not self.compiled.stands[place]:
-            return f"{trust.of} is disabled, or what it is tied to does not exist"
+        fallen = self._fallen(trust)
+        if fallen:
+            return f"{trust.of} {fallen}"
         anything = replace(trust, admits=replace(trust.admits, conditions=()), when=())
         if not self.callers_of(anything):
             return f"a ceiling bars everybody from taking on {trust.of}"
         return ""
+
+    def _fallen(self, trust: Trust) -> str:
+        """Why the identity of a trust does not stand; '' where it does."""
+        return why_fallen(self.compiled, trust.of) if self.compiled.find(trust.of) != NONE else "does not exist"
 
     def _known(self, trust: Trust, chain: list[int], name: str) -> tuple[bool, Value]:
         """Whether an attribute has the same value for every caller of this trust, and that value."""
@@ -119,11 +121,9 @@ class Admissions:
 
     def _over(self, chain: Sequence[int]) -> Iterator[Barred]:
         """The ceilings that keep bearers from taking on what stands there, while their conditions are not false."""
-        number = self.compiled.permission_pairs.index(("identity", "take-on"))
-        for place in chain:
-            for barred in self.compiled.ceilings_at.get(place, ()):
-                if barred.ceiling.over == "targets" and barred.refuses >> number & 1:
-                    yield barred
+        for barred in self.compiled.ceilings_over((), chain):
+            if barred.bars(self.compiled.take_on, "", inside=False):
+                yield barred
 
     def _in_time(self, trust: Trust, conditions: Conditions) -> Conditions:
         """The same with bounds of the time, where it is asked for."""
@@ -341,7 +341,7 @@ def held_against(
     """Whether a token or assertion with these claims is admitted, once it is known whether it is to be believed."""
     if trust.admits.form != form:
         return Held(trust, False, f"this trust admits no {form}")
-    if trust.until is not None and trust.until <= instant:
+    if not trust.in_force(instant):
         refused = refused or "the trust has ended"
     faults = tuple(failing(trust, claims))
     return Held(trust, not refused and not faults, refused, signed_with, unchecked, faults)

@@ -39,9 +39,9 @@ def keyless_ways(estate: Estate, identity: str, now: datetime) -> list[KeylessWa
     there = [
         KeylessWay(f"it admits {admitted(plain_statement('trusts', trust)['admits'])}", (), trust.source)
         for trust in estate.trusts
-        if trust.of == identity and trust.admits.form in KEYLESS and (trust.until is None or trust.until > now)
+        if trust.of == identity and trust.admits.form in KEYLESS and trust.in_force(now)
     ]
-    if identity in estate.identities and estate.identities[identity].kind == "person":
+    if identity in estate.identities and estate.identities[identity].is_person:
         organisation = estate.organisations.get(estate.organisation_of(identity))
         if organisation is not None and organisation.directory is not None:
             return [

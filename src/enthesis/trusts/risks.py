@@ -13,6 +13,9 @@ from itertools import product
 
 import numpy as np
 
+from enthesis.access.attributes import NEVER_SHOWN, caller_fact, organisation_at, provider_at, target_label
+from enthesis.access.compiling import NONE
+from enthesis.access.names.standing import why_fallen
 from enthesis.chains.chains import Chains
 from enthesis.chains.reach import reachable
 from enthesis.conditions.callers import Callers, Shown, one_of_both, one_of_difference
@@ -46,7 +49,6 @@ from enthesis.model.file_errors import Source
 from enthesis.model.risks import FOUND_BY_SWEEP, LIVE_RISKS
 from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN, Form, VerbClass
 from enthesis.trusts.admitting import Admissions
-from enthesis.verdicts.attributes import NEVER_SHOWN, caller_fact, organisation_at, provider_at, target_label
 
 OUTSIDE_RUNS = ("fork", "merge request", "pull request", "external")  # words in claims of runs that outsiders can start
 ANOTHER = "elsewhere.example"
@@ -116,7 +118,7 @@ def risks(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Ri
             found.append(Risk("owned-unsaid", message, issuer.source, (issuer.name,), remedy))
     for trust in estate.trusts:
         step(trust.name or trust.of)
-        if trust.until is not None and trust.until <= looking.instant:
+        if not trust.in_force(looking.instant):
             continue
         for look in BEARER_LOOKS if trust.admits.form in BEARERS else NAMED_LOOKS:
             try:
@@ -139,7 +141,7 @@ def lingering(chains: Chains) -> Iterator[Risk]:
 def _endless_keys(looking: _RiskSearch) -> Iterator[Risk]:
     """Keys that open something for longer than a key may."""
     for credential in looking.estate.credentials.values():
-        if credential.disabled or (credential.expires is not None and credential.expires <= looking.instant):
+        if not credential.opens(looking.instant):
             continue
         bound = looking.estate.longest_key(credential.of)
         if credential.expires is None:
@@ -165,7 +167,7 @@ def _wide_grants(looking: _RiskSearch) -> Iterator[Risk]:
     for grant in estate.grants:
         if not (grant.at.startswith("@") or grant.at in estate.accounts) or "/identity/" in grant.at:
             continue
-        if grant.until is not None and grant.until <= looking.instant:
+        if not grant.in_force(looking.instant):
             continue
         names = tuple(name for name in (grant.name, grant.role, grant.to) if name is not None)
         allowed = estate.permissions_of(grant.role)
@@ -249,7 +251,7 @@ def _accepting(looking: _RiskSearch, found: Sequence[Risk]) -> Risks:
             if acceptance.risk == risk.code and acceptance.of in risk.names
         ]
         used.update(fitting)
-        lasting = [acceptance for acceptance in fitting if acceptance.until > looking.instant]
+        lasting = [acceptance for acceptance in fitting if acceptance.in_force(looking.instant)]
         if lasting:
             accepted.append(replace(risk, accepted=lasting[0]))
         elif fitting:
@@ -297,8 +299,7 @@ def _never_admits(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
 def _stands(looking: _RiskSearch, identity: str) -> bool:
     """Whether an identity is neither disabled nor tied to what is not there."""
     compiled = looking.chains.compiled
-    place = compiled.find(identity)
-    return place >= 0 and bool(compiled.stands[place])
+    return compiled.find(identity) != NONE and not why_fallen(compiled, identity)
 
 
 def _strangers(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:

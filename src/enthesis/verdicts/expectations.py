@@ -6,6 +6,9 @@ from datetime import datetime, timedelta
 from itertools import product
 from typing import Any
 
+from enthesis.access.answers import Request, Verdict
+from enthesis.access.compiling import Compiled
+from enthesis.access.questions import is_keyless, question_of
 from enthesis.conditions.values import ROOMS, Room, cells
 from enthesis.files.shapes import duration_text
 from enthesis.model.conditions import Test
@@ -13,10 +16,7 @@ from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Journey
 from enthesis.model.sentences import verb_words
 from enthesis.model.words import Ending, Form, VerdictStep
-from enthesis.verdicts.answers import Request, Verdict
-from enthesis.verdicts.compiling import Compiled
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import is_keyless, question_of
 
 MAX_TRIED = 200  # values of what a journey forgets that are tried
 

@@ -10,6 +10,9 @@ from datetime import timedelta
 from ipaddress import IPv4Network, IPv6Network
 from typing import Any
 
+from enthesis.access.answers import Miss, Request, StepOutcome, Unmet, Verdict
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.conditions.patterns import matches
 from enthesis.conditions.sampling import changes_by_itself
 from enthesis.files.conditions import plain_test
@@ -22,10 +25,7 @@ from enthesis.model.addresses import account_of, article, contains, parse, pool_
 from enthesis.model.conditions import AnyOf, Equal, Glob, Test, Within
 from enthesis.model.estate import Estate, boundary_of
 from enthesis.model.words import BEARERS, SHOWN_IN, Form, Outcome, VerdictStep
-from enthesis.verdicts.answers import Miss, Request, StepOutcome, Unmet, Verdict
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 MAX_CHANGES = 6  # in one remedy
 MAX_JUDGED = 160  # sets of changes that are tried for one refusal, each on an estate compiled anew …

@@ -4,12 +4,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
+from enthesis.access.answers import Request, Verdict
+from enthesis.access.questions import Question
 from enthesis.model.estate import Context, Estate, Hop, Origin, Trust
 from enthesis.model.file_errors import Source
 from enthesis.model.words import BEARERS, VerdictStep
-from enthesis.verdicts.answers import Request, Verdict
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 LONGEST = 4  # hops
 

@@ -3,14 +3,14 @@
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
+from enthesis.access.answers import Request
+from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.model.addresses import account_of
 from enthesis.model.estate import Estate
 from enthesis.model.words import Outcome, VerdictStep
 from enthesis.surveys.survey import without_what_is_gone
-from enthesis.verdicts.answers import Request
-from enthesis.verdicts.compiling import compile_estate
 from enthesis.verdicts.judge import Judge
-from enthesis.verdicts.questions import Question
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +69,7 @@ def _without_their_identities(estate: Estate) -> Estate:
             identities={
                 address: one
                 for address, one in ours.identities.items()
-                if one.kind == "person" or not ours.administered_by_others(address)
+                if one.is_person or not ours.administered_by_others(address)
             },
             groups={address: one for address, one in ours.groups.items() if not ours.administered_by_others(address)},
         )

@@ -3,6 +3,8 @@
 from collections.abc import Sequence
 from datetime import timedelta
 
+from enthesis.access.compiling import NONE, Compiled
+from enthesis.access.questions import Question
 from enthesis.conditions.truth import Value
 from enthesis.conditions.values import EVERY_TYPE, Room, cells
 from enthesis.model.addresses import account_of, parse, service_account_subject
@@ -10,8 +12,6 @@ from enthesis.model.conditions import Conditions
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Estate, Issuer
 from enthesis.model.words import BEARERS, Form
-from enthesis.verdicts.compiling import NONE, Compiled
-from enthesis.verdicts.questions import Question
 
 AUDIENCE = Room(frozenset(["text"]), absent=False)
 NEVER_SHOWN = Room(frozenset(), absent=True)

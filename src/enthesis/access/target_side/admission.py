@@ -7,12 +7,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from enum import Enum, auto
 
+from enthesis.access.attributes import service_account_subjects
+from enthesis.access.compiling import Compiled
 from enthesis.conditions.patterns import matcher
 from enthesis.model.addresses import account_of
 from enthesis.model.conditions import Glob
 from enthesis.model.words import BEARERS
-from enthesis.verdicts.attributes import service_account_subjects
-from enthesis.verdicts.compiling import Compiled
 
 
 class Lack(Enum):

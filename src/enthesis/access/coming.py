@@ -8,12 +8,12 @@ in `…`, and whose labels (and kind, where any will do) are free.
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from enthesis.access.tables import Tables
 from enthesis.conditions.patterns import literal, matcher, tokens, witness
 from enthesis.model.addresses import contains, parse
 from enthesis.model.conditions import Glob
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Estate, GroupRule, boundary_of
-from enthesis.verdicts.tables import Tables
 
 ANY = "…"  # the end of a name that stands for any that nobody declared
 WORKLOADS = ("service-account", "instance-role", "managed-identity")  # kinds that stand in an account itself

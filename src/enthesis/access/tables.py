@@ -69,7 +69,7 @@ def tables_of(estate: Estate) -> Tables:
             tables.labels[address] = resource.labels
         if resource.encrypted_by is not None:
             tables.encrypted_by[address] = resource.encrypted_by
-        if resource.managed_by == "provider":
+        if resource.by_provider:
             tables.by_provider.add(address)
         if resource.runs_as:
             tables.runs_as[address] = resource.runs_as

@@ -3,10 +3,10 @@
 from dataclasses import dataclass
 from datetime import timedelta
 
+from enthesis.access.questions import Question, is_keyless
 from enthesis.model.conditions import Test
 from enthesis.model.file_errors import Source
 from enthesis.model.words import EARNED, STEPS, Ending, Outcome, VerdictStep
-from enthesis.verdicts.questions import Question, is_keyless
 
 
 @dataclass(frozen=True, slots=True)

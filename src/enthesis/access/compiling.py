@@ -9,15 +9,16 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from enthesis.access.arrays import Bools, Ints, once
+from enthesis.access.coming import WORKLOADS, ToCome, members_to_come
+from enthesis.access.tables import Tables, tables_of
 from enthesis.conditions.patterns import matcher
 from enthesis.model.addresses import account_of, parse, pool_of, standing_in
 from enthesis.model.catalogue import IDENTITIES, NEAREST_KEY, Companion
 from enthesis.model.conditions import Conditions, Equal, Glob, Test
 from enthesis.model.errors import InvalidAddress
-from enthesis.model.estate import Ceiling, Estate, GroupRule, boundary_of
-from enthesis.verdicts.arrays import Ints, once
-from enthesis.verdicts.coming import WORKLOADS, ToCome, members_to_come
-from enthesis.verdicts.tables import Tables, tables_of
+from enthesis.model.estate import PERSON, Ceiling, Estate, GroupRule, boundary_of
+from enthesis.model.words import VerdictStep
 
 NONE = -1  # no place, no account
 ENDLESS = float("inf")
@@ -32,6 +33,13 @@ class Barred:
     refuses: int
     excepted: frozenset[str]
     patterns: tuple[str, ...]
+
+    def bars(self, permission: int, caller: str, *, inside: bool) -> bool:
+        """Whether it refuses a permission to a caller ('' for a bearer) where its condition holds. `inside`: the caller
+        is inside the ceiling's own boundary."""
+        if not self.refuses >> permission & 1:
+            return False
+        return not caller or not self.leaves_alone(caller, inside)
 
     def leaves_alone(self, caller: str, inside: bool) -> bool:
         """Whether this caller is an exception; patterns reach only callers inside the ceiling's own boundary."""
@@ -82,6 +90,8 @@ class Compiled:
         self._places()
         self._intervals()
         self.to_come = frozenset(self.places.index[name] for name in self._to_come)
+        self.is_to_come = np.zeros(len(self.places.names), bool)
+        self.is_to_come[list(self.to_come)] = True
         self.any_kind = frozenset(self.places.index[name] for name in self._any_kind)
         self._standing()
         self._roles()
@@ -233,7 +243,7 @@ class Compiled:
         self.is_identity = np.zeros(count, bool)
         self.is_identity[self.identity_places] = True
         self.identity_kind = dict(zip(self.identity_places.tolist(), tables.kinds, strict=True))
-        persons = [number for number, kind in self.identity_kind.items() if kind == "person"]
+        persons = [number for number, kind in self.identity_kind.items() if kind == PERSON]
         self.is_person = np.zeros(count, bool)
         self.is_person[persons] = True
         self.stands = np.ones(count, bool)
@@ -246,9 +256,7 @@ class Compiled:
         for account in self.estate.accounts.values():
             of_account[self.places.index[account.name]] = providers.get(account.provider, NONE)
         self.provider = np.where(self.account == NONE, NONE, of_account[self.account])
-        self.two_sided = np.array(
-            [provider.style == "two-sided" for provider in self.estate.providers.values()] + [False]
-        )
+        self.two_sided = np.array([provider.two_sided for provider in self.estate.providers.values()] + [False])
         index = self.places.index
         self.theirs = {index[name] for name in self.estate.accounts if self.estate.administered_by_others(name)}
         self.key_above = {index[at]: index.get(key, NONE) for at, key in tables.encrypted_by.items()}
@@ -318,8 +326,8 @@ class Compiled:
         self.grant_until = np.full(count, ENDLESS)
         for number, until in tables.grant_until.items():
             self.grant_until[number] = until
-        self.grant_conditional = np.zeros(count, bool)
-        self.grant_conditional[list(tables.grant_when)] = True
+        self.grant_open = np.isfinite(self.grant_until)  # whether it hangs on anything that a chain leaves open
+        self.grant_open[list(tables.grant_when)] = True
         # where the owner's side of it reaches: at or below both the place and its holder
         at, holder = self.grant_at, self.grant_holder
         sound = (at != NONE) & (holder != NONE) & (self.grant_to != NONE)
@@ -509,6 +517,70 @@ class Compiled:
         low, high = np.searchsorted(self.trust_ofs, (identity, identity + 1))
         found: list[int] = self.trusts_by_of[low:high].tolist()
         return found
+
+    # -- rules that every reading of a step shares ------------------------------------------------------------------
+
+    def is_given(self, account: int) -> bool:
+        """Whether the caller's half of an account counts as given: others administer it, and only they know it."""
+        return account in self.theirs
+
+    def crosses(self, caller: int, target: int) -> bool:
+        """Whether a request of an identity is a crossing: into another account of a two-sided provider."""
+        own, other = self.places.account[caller], self.places.account[target]
+        if NONE in (own, other) or own == other:
+            return False
+        provider = int(self.provider[caller])
+        return provider == int(self.provider[target]) and bool(self.two_sided[provider])
+
+    def crossing(self, callers: Ints, targets: Ints) -> Bools:
+        """`crosses` for many requests at a time."""
+        own, other, provider = self.account[callers], self.account[targets], self.provider[callers]
+        same = (provider == self.provider[targets]) & self.two_sided[provider]
+        out: Bools = (own != NONE) & (other != NONE) & (own != other) & same
+        return out
+
+    def known_at(self, caller: int, provider: int) -> bool:
+        """Whether an identity or a resource is known at a provider: its own; a person at every one."""
+        return bool(self.is_person[caller]) or int(self.provider[caller]) == provider
+
+    def ceilings_over(self, callers: Sequence[int], targets: Sequence[int]) -> Iterator[Barred]:
+        """The ceilings over a caller and over a target, by the places at and above each."""
+        for over, chain in (("callers", callers), ("targets", targets)) if self.ceilings_at else ():
+            for place in chain:
+                for barred in self.ceilings_at.get(place, ()):
+                    if barred.ceiling.over == over:
+                        yield barred
+
+    def given(self, callers: Ints) -> Bools:
+        """`is_given` for the accounts of many callers at a time."""
+        out: Bools = np.isin(self.account[callers], list(self.theirs))
+        return out
+
+    def held_on(self, side: VerdictStep, grant: int, caller: int, target: int) -> bool:
+        """Whether a grant's holder is on the side of a target, or on the side of a caller's account."""
+        holder = int(self.grant_holder[grant])
+        if side is VerdictStep.TARGET_SIDE:
+            return self.inside(holder, target)
+        own = self.places.account[caller] if caller != NONE else NONE
+        return own != NONE and self.inside(holder, own)
+
+    def grant_in_force(self, number: int, instant: float) -> bool:
+        """Whether a grant has not ended: at the instant of its end it has."""
+        return float(self.grant_until[number]) > instant
+
+    def grants_in_force(self, instant: float, grants: Ints | None = None) -> Bools:
+        """Which grants, of all or of some, have not ended."""
+        out: Bools = (self.grant_until if grants is None else self.grant_until[grants]) > instant
+        return out
+
+    def trust_in_force(self, number: int, instant: float) -> bool:
+        """Whether a trust has not ended."""
+        return float(self.trust_until[number]) > instant
+
+    def trusts_in_force(self, instant: float) -> Bools:
+        """Which trusts have not ended."""
+        out: Bools = self.trust_until > instant
+        return out
 
     def grant_when(self, number: int) -> Conditions:
         """The conditions of a grant, by its number."""

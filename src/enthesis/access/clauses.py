@@ -7,11 +7,11 @@ a clause a choice of alternatives, and a requirement a row of clauses. The empty
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from enthesis.access.coming import WORKLOADS
 from enthesis.conditions.truth import Value, passes
 from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Solution, Want, solve
 from enthesis.model.conditions import Conditions, Test
 from enthesis.model.errors import Undecided
-from enthesis.verdicts.coming import WORKLOADS
 
 Literal = tuple[str, Test, Want]
 Alternative = tuple[Literal, ...]

@@ -25,3 +25,11 @@ def among(values: Ints, known: Ints) -> Bools:
     at = np.minimum(np.searchsorted(known, values), len(known) - 1)
     out: Bools = known[at] == values
     return out
+
+
+def spread(low: Ints, count: Ints) -> tuple[Ints, Ints]:
+    """For ranges that begin at `low` with `count` each: the range and the position of every element in turn."""
+    total = int(count.sum())
+    row = np.repeat(np.arange(len(low)), count)
+    starts = np.repeat(np.cumsum(count) - count, count)
+    return row, np.arange(total) - starts + np.repeat(low, count)

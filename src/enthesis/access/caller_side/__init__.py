@@ -1,0 +1,1 @@
+"""Caller-side: what the caller's account lets out."""

@@ -1,0 +1,22 @@
+"""What it takes that no ceiling bars a request of a chain."""
+
+from enthesis.access.clauses import Requirement, escaping
+from enthesis.access.needed import Needed
+
+
+def require(needed: Needed) -> Requirement | None:
+    """A clause for each ceiling with a condition that would bar it; None where one bars it whatever happens."""
+    compiled, node = needed.compiled, needed.node
+    callers = () if node.bearer else tuple(compiled.places.chain(node.place))
+    clauses = []
+    for barred in compiled.ceilings_over(callers, needed.goal.chain):
+        if barred.place in needed.powers.ceilings:
+            continue
+        if not barred.bars(needed.permission, "" if node.bearer else node.name, inside=barred.place in callers):
+            continue
+        clause = escaping(barred.ceiling.when, needed.get, needed.free)
+        if clause is None:
+            return None
+        if clause:
+            clauses.append(clause)
+    return tuple(clauses)

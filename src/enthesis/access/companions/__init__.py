@@ -1,0 +1,1 @@
+"""Companions: what else must be allowed with a request."""

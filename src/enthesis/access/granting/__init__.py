@@ -1,0 +1,1 @@
+"""Grants: the rule that both sides of a crossing share."""

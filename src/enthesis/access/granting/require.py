@@ -1,0 +1,41 @@
+"""What it takes that a grant on one side lets a request of a chain."""
+
+from collections.abc import Iterator
+
+from enthesis.access.clauses import Alternative
+from enthesis.access.compiling import NONE
+from enthesis.access.needed import Needed, before
+from enthesis.model.words import VerdictStep
+
+
+def grants(needed: Needed, side: VerdictStep) -> Iterator[Alternative | None]:
+    """One alternative for each grant that may let it, and one for a grant that the chain can write itself."""
+    compiled, node, goal, powers = needed.compiled, needed.node, needed.goal, needed.powers
+    if node.form == "identity" and _writable(needed, side):
+        yield ()
+    for number in compiled.grants_between(needed.principals(), goal.chain):
+        allows = compiled.role_allows[compiled.grant_role[number], needed.permission]
+        if not allows and int(compiled.grant_holder[number]) not in powers.roles:
+            continue
+        if not compiled.grant_in_force(number, needed.now):
+            continue
+        if not compiled.held_on(side, number, node.place, needed.place):
+            continue
+        held = needed.holding(compiled.grant_when(number))
+        if held is None:
+            continue
+        to = int(compiled.grant_to[number])
+        for joins in needed.joining(to) if to != node.place else [()]:
+            yield (*joins, *held, *before(float(compiled.grant_until[number])))
+
+
+def _writable(needed: Needed, side: VerdictStep) -> bool:
+    """Whether the chain can write the grant itself: on the target's side at the place, on the other its account."""
+    places = needed.powers.places
+    if not places:
+        return False
+    if side is VerdictStep.TARGET_SIDE:
+        return any(place in places for place in needed.goal.chain)
+    compiled = needed.compiled
+    own = compiled.places.account[needed.node.place] if needed.node.place != NONE else NONE
+    return any(place in places for place in compiled.places.chain(own))

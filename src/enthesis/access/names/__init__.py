@@ -1,0 +1,1 @@
+"""Names: who asks, what of, and whether they are there and stand."""

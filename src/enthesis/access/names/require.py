@@ -1,0 +1,17 @@
+"""What it takes that what a request of a chain names stands."""
+
+from enthesis.access.clauses import ALWAYS, Requirement
+from enthesis.access.needed import Needed
+
+
+def require(needed: Needed) -> Requirement | None:
+    """The conditions of the credential that is shown; None where caller or target do not stand."""
+    stands = needed.compiled.stands
+    if not needed.node.bearer and not stands[needed.node.place]:
+        return None
+    if needed.goal.kind == "identity" and not stands[needed.place]:
+        return None
+    held = needed.holding(needed.asking.when)
+    if held is None:
+        return None
+    return ((held,),) if held else ALWAYS

@@ -1,0 +1,1 @@
+"""Provider: a session works only at the provider it was obtained from."""

@@ -1,0 +1,1 @@
+"""Session: whether what was taken on still lives, and lies within its narrowings."""
