@@ -24,8 +24,10 @@ from scipy.sparse.csgraph import breadth_first_order
 
 from enthesis.access.compiling import Compiled, compile_estate
 from enthesis.access.questions import Question
+from enthesis.chains.chains import Chains
 from enthesis.chains.differences import web_difference
-from enthesis.chains.invariants import chains_from_now_on, decide, wanted_permissions
+from enthesis.chains.ends import wanted_permissions
+from enthesis.chains.invariants import decide
 from enthesis.chains.reach import Coming, coming_to
 from enthesis.chains.web import Web
 from enthesis.files.cache import TreeCache
@@ -203,7 +205,7 @@ def main() -> None:
     print(f"one explained verdict: {ratio:.2f} times one on an estate a hundredth the size (at most 1.5 wanted)")
     print(f"verdicts in a batch: {pairs[0][0] / batched(web, asked):.0f} times as many a second (at least 10 wanted)")
     print(f"reach --to one place: {reach_ratio(web):.2f} times one breadth-first order (at most 5 wanted)")
-    chains = chains_from_now_on(web)
+    chains = Chains.from_now_on(web)
     seconds, decided = timed(lambda: [decide(chains, invariant) for invariant in twenty_invariants(made)])
     outcomes = {one.outcome: sum(other.outcome == one.outcome for other in decided) for one in decided}
     print(f"20 invariants: {seconds / compiling:.2f} times compiling (at most 3 wanted)  {outcomes}")

@@ -17,7 +17,7 @@ from enthesis.access.compiling import compile_estate
 from enthesis.chains import differences as differing
 from enthesis.chains.chains import Chain, Chains
 from enthesis.chains.differences import Gain, web_difference, webs_of
-from enthesis.chains.invariants import chains_from_now_on, decide
+from enthesis.chains.invariants import decide
 from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.web import Web
 from enthesis.model.estate import Claimed, Estate, Invariant, Journey, Start
@@ -91,7 +91,7 @@ def _reach(estate: Estate, rng: Random, counted: Counter[str]) -> None:
         counted["journeys found by reach --from"] += 1
     for journey in rng.sample(journeys, min(1, len(journeys))):
         assert journey.attempt is not None
-        coming = reaching(chains, web.targets_at(journey.attempt.target), everything)
+        coming = reaching(chains, journey.attempt.target, everything)
         comers = {(one.chain.start.form, one.chain.start.whom, one.verb) for one in coming}
         verb = journey.attempt.verb
         assert (journey.origin.form, journey.origin.whom, verb) in comers, f"not among who reaches it: {journey}"
@@ -120,7 +120,7 @@ def _walked(chains: Chains, chain: Chain, counted: Counter[str], where: str) -> 
 
 def _invariants(estate: Estate, journeys: Iterable[Journey], rng: Random, counted: Counter[str]) -> None:
     """Claims that a journey contradicts are broken, by chains that can be walked."""
-    chains = chains_from_now_on(Web(compile_estate(estate), NOW.timestamp()))
+    chains = Chains.from_now_on(Web(compile_estate(estate), NOW.timestamp()))
     for journey in list(journeys)[:3]:
         assert journey.attempt is not None
         passed = [hop.identity or hop.on for hop in journey.through]

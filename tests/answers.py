@@ -21,7 +21,7 @@ from enthesis.chains.cards import card
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change, reachable_by_change
 from enthesis.chains.differences import difference
-from enthesis.chains.invariants import chains_from_now_on, decide
+from enthesis.chains.invariants import decide
 from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
@@ -85,7 +85,7 @@ def structured(estate: Estate) -> Iterator[Line]:
 def checks(estate: Estate) -> Iterator[Line]:
     """Journeys held against what is expected, invariants decided, risks found."""
     compiled = compile_estate(estate)
-    chains = chains_from_now_on(Web(compiled, NOW.timestamp()))
+    chains = Chains.from_now_on(Web(compiled, NOW.timestamp()))
     journeys = [judge_journey(compiled, one, NOW) for one in estate.journeys.values()]
     found = risks(chains)
     for deciding, asked in ((decide, estate.invariants), (decide_by_change, estate.invariants[:2])):
@@ -111,8 +111,7 @@ def reached(estate: Estate) -> Iterator[Line]:
         for one in by_change[:8]:
             yield line(f"  by change {one.verb} {one.target}: {chain_words(one)}")
     for address in ("aa/bucket/b", "cc/secret/s", "bb/identity/i0", "dd/host/x", "@one"):
-        targets = chains.web.targets_at(address)
-        coming = reaching(chains, targets, everything)
+        coming = reaching(chains, address, everything)
         yield line(f"== to {address}: {len(coming)}")
         for one in coming[:25]:
             yield line(f"  {start_words(one.chain.start)} {one.verb} {one.target}: {chain_words(one)}")

@@ -10,7 +10,7 @@ import httpx
 import yaml
 
 from enthesis.access.compiling import compile_estate
-from enthesis.chains.invariants import wanted_permissions
+from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.reach import coming_to
 from enthesis.chains.web import Web
 from enthesis.connectors.cluster.kubeconfig import from_kubeconfigs

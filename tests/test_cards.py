@@ -144,7 +144,7 @@ def test_only_registries_and_databases_have_a_shared_login() -> None:
 
 def test_a_condition_whose_outcome_is_known_is_none() -> None:
     """Of a ceiling or grant that asks for the provider, a label or the caller, a card says what comes of it."""
-    told = "who may do what here directly"
+    told = "who may do what here, or in it, directly"
     ceiling = 'ceilings: [{name: n, over: targets, at: "@works", bars: {object: [read]}, when: {%s}}]\ncredentials:\n'
 
     def reading(when: str) -> list[str]:

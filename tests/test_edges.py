@@ -10,7 +10,7 @@ import pytest
 from enthesis.access.compiling import compile_estate, with_members_to_come
 from enthesis.access.questions import Question
 from enthesis.chains.cards import card
-from enthesis.chains.invariants import chains_from_now_on
+from enthesis.chains.chains import Chains
 from enthesis.chains.reach import reachable
 from enthesis.chains.web import Web
 from enthesis.files.editing import Replacement, edited
@@ -110,7 +110,7 @@ TWO = (
 
 
 def codes(body: str) -> set[str]:
-    found = risks(chains_from_now_on(Web(compile_estate(estate_of(body)), NOW.timestamp())))
+    found = risks(Chains.from_now_on(Web(compile_estate(estate_of(body)), NOW.timestamp())))
     return {one.code for one in found.standing}
 
 
@@ -143,7 +143,7 @@ def test_a_workload_shows_the_tokens_of_its_own_cluster_and_no_others(issuer: st
     )
     reading = read_texts({"estate.yaml": text})
     assert reading.estate is not None, reading.errors
-    chains = chains_from_now_on(Web(compile_estate(reading.estate), NOW.timestamp()))
+    chains = Chains.from_now_on(Web(compile_estate(reading.estate), NOW.timestamp()))
     compiled = chains.compiled
     start = chains.from_place(compiled.places.index["left/cluster/k/namespace/n/workload/w"])
     wanted = np.ones(len(compiled.permission_pairs), bool)

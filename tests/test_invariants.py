@@ -7,7 +7,7 @@ import pytest
 from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change
-from enthesis.chains.invariants import Decided, chains_from_now_on, decide
+from enthesis.chains.invariants import Decided, decide
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
@@ -57,7 +57,7 @@ def estate_of(*texts: str) -> Estate:
 
 def decided(*texts: str, by_change: bool = False) -> tuple[Decided, Chains]:
     estate = estate_of(*texts)
-    chains = chains_from_now_on(Web(compile_estate(estate), NOW.timestamp()))
+    chains = Chains.from_now_on(Web(compile_estate(estate), NOW.timestamp()))
     return (decide_by_change if by_change else decide)(chains, estate.invariants[0]), chains
 
 

@@ -1,6 +1,7 @@
 """What is decided for everything at once, against the engine's single verdicts."""
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import timedelta
 from ipaddress import ip_network
@@ -11,17 +12,21 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from enthesis.access.arrays import Bools
 from enthesis.access.clauses import Knowns, Solver
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
 from enthesis.access.states import NO, YES
 from enthesis.chains.chains import Chains
 from enthesis.chains.differences import difference
-from enthesis.chains.reach import reachable, reaching
+from enthesis.chains.ends import wanted_permissions
+from enthesis.chains.invariants import decide
+from enthesis.chains.reach import Reached, reachable, reaching
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
-from enthesis.model.estate import Attempt, Context, Origin
-from enthesis.model.words import Form
+from enthesis.files.shapes import FEW
+from enthesis.model.estate import Attempt, Claimed, Context, Invariant, Origin
+from enthesis.model.words import Form, Holding
 from enthesis.verdicts.judge import Judge
 
 from .agreement import check_world
@@ -165,6 +170,46 @@ credentials: {bound: {of: left/identity/a, form: access-key, when: {network: {wi
 """
 
 
+def _told(found: Sequence[Reached]) -> set[tuple[str, str, str, str]]:
+    return {(one.chain.start.form, one.chain.start.whom, one.verb, one.target) for one in found}
+
+
+def test_at_a_place_is_the_place_and_everything_in_it() -> None:
+    """Who reaches a place is who reaches it or something in it, and nobody does just where `never … at` it holds."""
+    counted: Counter[str] = Counter()
+
+    @given(st.integers(0, 2**32))
+    @settings(max_examples=examples(10))
+    def compare(seed: int) -> None:
+        rng = Random(seed)
+        compiled = compile_estate(random_estate(seed, journeys=0))
+        web = Web(compiled, NOW.timestamp())
+        chains = Chains.from_now_on(web)
+        verb = rng.choice(["read", "write", "list", "delete", "take-on", "configure", "login"])
+        wanted = wanted_permissions(web.compiled, [verb], ())
+        outer = [name for name in compiled.places.names if "/" not in name or name.startswith("@")]
+        holding = [name for name in compiled.places.names if name.count("/") == 2]
+        for place in [*rng.sample(outer, 3), *rng.sample(holding, 3)]:
+            everywhere = reaching(chains, place, wanted)
+            inside = [web.target_name(int(one)) for one in web.targets_at_or_in(place)]
+            singly = {told for one in inside for told in _told(_reaching_just(chains, one, wanted))}
+            assert _told(everywhere) == singly, f"seed {seed}: {verb} at {place}"
+            never = Invariant("none", "never", Claimed((verb,), place))
+            broken = decide(Chains.from_now_on(web), never)
+            assert broken.outcome == (Holding.BROKEN if everywhere else Holding.HOLDS), f"seed {seed}: {verb} {place}"
+            counted["somebody" if everywhere else "nobody"] += 1
+            counted["many"] += len(inside) > FEW
+        assert not chains.undecided
+
+    compare()
+    assert min(counted[what] for what in ("somebody", "nobody", "many")) >= examples(5), counted
+
+
+def _reaching_just(chains: Chains, target: str, wanted: Bools) -> list[Reached]:
+    """Who reaches one target, but not what is in it."""
+    return [one for one in reaching(chains, target, wanted) if one.target == target]
+
+
 def test_what_a_bound_key_opens_hangs_on_its_condition_however_far_on() -> None:
     reading = read_texts({"estate.yaml": KEYED})
     assert reading.estate is not None, reading.errors
@@ -179,6 +224,6 @@ def test_what_a_bound_key_opens_hangs_on_its_condition_however_far_on() -> None:
     bound = outside.from_credential("bound")
     assert bound is not None
     assert reachable(outside, [bound], everything) == []
-    coming = reaching(chains, chains.web.targets_at("left/bucket/b/object/o"), everything)
+    coming = reaching(chains, "left/bucket/b/object/o", everything)
     (by_key,) = [one for one in coming if one.chain.start.form == Form.CREDENTIAL]
     assert str(by_key.chain.values["network"]).startswith("10.")

@@ -12,7 +12,7 @@ import jsonschema
 import pytest
 
 from enthesis.access.compiling import compile_estate
-from enthesis.chains.invariants import chains_from_now_on
+from enthesis.chains.chains import Chains
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.risks import LIVE_RISKS, RISKS
@@ -59,7 +59,7 @@ def found_in(body: str, **files: str) -> list[dict[str, Any]]:
     """The risks of an estate, accepted ones left out, as `check` writes them."""
     reading = read_texts({"estate.yaml": HEAD + body, **files})
     assert reading.estate is not None, reading.errors
-    chains = chains_from_now_on(Web(compile_estate(reading.estate), NOW.timestamp()))
+    chains = Chains.from_now_on(Web(compile_estate(reading.estate), NOW.timestamp()))
     found = placed(risks(chains), reading.records)
     assert not found.undecided
     return [risk_json(one) for one in found.standing]

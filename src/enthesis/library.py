@@ -24,7 +24,7 @@ from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import question_of
 from enthesis.chains.chains import Chains
 from enthesis.chains.differences import difference
-from enthesis.chains.invariants import wanted_permissions
+from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
 from enthesis.chains.starts import must_exist, starts_from
 from enthesis.chains.web import Web
@@ -143,20 +143,22 @@ def reach(
     time: datetime | None = None,
 ) -> list[Access]:
     """What a caller can do anywhere (`start`), or who can do something on a place (`to`), by any chain; all verbs, or
-    these. What is not said, claims and networks say, is free.
+    these. At a place means at it and in it. What is not said, claims and networks say, is free; without `time` that is
+    now and every later time.
 
     Raises InvalidInput for an unknown address, NotDecided where a bound on work was reached.
     """
     if (start is None) == (to is None):
         raise InvalidInput("start or to is needed, and not both", code="argument-missing")
     when = time or _now()
-    chains = Chains(Web(compile_estate(estate), when.timestamp()), {"time": when})
+    web = Web(compile_estate(estate, [to] if to is not None else ()), when.timestamp())
+    chains = Chains(web, {"time": when}) if time is not None else Chains.from_now_on(web)
     wanted = wanted_permissions(chains.compiled, list(verbs) or ["*"], ())
     if start is not None:
         found = reachable(chains, starts_from(chains, estate, start, {}), wanted)
     else:
         must_exist(chains.compiled, str(to))
-        found = reaching(chains, chains.web.targets_at(str(to)), wanted)
+        found = reaching(chains, str(to), wanted)
     if chains.undecided:
         raise NotDecided(f"not decided, because of {chains.why}", code="not-decided", remedy="ask about less at once")
     return [_access(access) for access in found]

@@ -130,18 +130,25 @@ class Many:
         here = mine[first == self.compiled.first[chain[0]]]
         return [int(one) for one in here if int(one) >= self.places and int(self.target_place[one]) == chain[0]][:1]
 
-    def leaves_of(self, address: str) -> list[int]:
-        """The targets that a declared place holds as leaves: any object of a bucket first, then those known."""
-        compiled, place = self.compiled, self.compiled.find(address)
+    def targets_at_or_in(self, address: str) -> Ints:
+        """The targets that being *at* a place means: the place and everything in it, leaves that nobody declared too;
+        of a leaf that nobody declared itself."""
+        place = self.compiled.find(address)
         if place == NONE:
-            return []
-        inner = [
-            compiled.kind_number[name]
-            for name, kind in compiled.catalogue.kinds.items()
-            if kind.leaf and compiled.kind_names[int(compiled.kind[place])] in kind.within
-        ]
-        found = np.flatnonzero(self.targets_in(place) & np.isin(self.target_kind, inner))
-        return sorted(map(int, found), key=lambda target: (target < self.places, target))
+            return np.array(self.targets_at(address), np.int64)
+        inside = self.targets_in(place)
+        if self.compiled.to_come:  # an identity to come is a caller, never a target
+            coming = self.target_kind == self.compiled.kind_number["identity"]
+            inside &= ~(coming & self.is_to_come[self.target_place])
+        return np.flatnonzero(inside)
+
+    def rows_at_or_in(self, address: str, wanted: Bools) -> Rows:
+        """Everybody who directly may do something wanted (by permission) at a place or in it, as granted."""
+        place = self.compiled.find(address)
+        if place != NONE:
+            return self.rows_at(place, wanted)
+        found = [self.rows_on(target, wanted) for target in self.targets_at(address)]
+        return found[0] if found else self.rows_of(np.zeros(0, np.int64), wanted)
 
     # -- nodes ----------------------------------------------------------------------------------------------------
 

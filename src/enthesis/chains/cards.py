@@ -26,6 +26,7 @@ from enthesis.model.file_errors import Source
 from enthesis.model.sentences import admitted, ceiling_words, permissions, tested, verb_words
 from enthesis.model.words import Form
 
+MOST_ROWS = 4_000  # direct requests that one card looks at
 THINGS = ("run-as", "attach", "issue", "change-trust")  # what is done to an identity as a thing
 
 
@@ -227,7 +228,7 @@ class _Cards:
 
     def _on(self, number: int, verbs: Iterable[str]) -> Iterator[Item]:
         wanted = np.array([verb in verbs for _, verb in self.compiled.permission_pairs])
-        yield from self._by_caller(self.web.rows_on(number, wanted))
+        yield from self._by_caller(self.web.rows_on(number, wanted), number)
 
     def _groups_on(self, address: str, verbs: Iterable[str]) -> Iterator[Item]:
         """The groups through which some of those come, each with the grant that says so."""
@@ -239,7 +240,11 @@ class _Cards:
                 said = f"through the group {grant.to}: {', '.join(through)}"
                 yield Item(said, grant.source, {"group": grant.to, "verbs": through})
 
-    def _by_caller(self, rows: Rows) -> Iterator[Item]:
+    def _by_caller(self, rows: Rows, target_itself: int) -> Iterator[Item]:
+        """What each caller may do, at a target itself and in it."""
+        more = len(rows) - MOST_ROWS
+        if more > 0:
+            rows = rows.where(np.arange(len(rows)) < MOST_ROWS)
         found: dict[str, list[str]] = {}
         facts: dict[str, list[dict[str, Any]]] = {}
         columns = (rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), rows.state.tolist())
@@ -248,15 +253,18 @@ class _Cards:
             if takes is None:
                 continue
             kind, verb = self.compiled.permission_pairs[permission]
-            verb += f" on {article(kind)} in it" if target >= self.web.places else ""
+            verb += f" on {article(kind)} in it" if target != target_itself else ""
             verb += " (on a condition)" if takes else ""
             name = self.web.node(who).name
             found.setdefault(name, []).append(verb)
             fact = {"verb": self.compiled.permission_pairs[permission][1], "kind": kind, "on_condition": bool(takes)}
+            fact |= {"in_it": True} if target != target_itself else {}
             if fact not in facts.setdefault(name, []):
                 facts[name].append(fact)
         for name, verbs in sorted(found.items()):
             yield Item(f"{name}: {', '.join(dict.fromkeys(verbs))}", facts={"caller": name, "may": facts[name]})
+        if more > 0:
+            yield Item(f"and {more} more that were not looked at: `enthesis reach --to` has them all")
 
     def _grants(self, number: int) -> Iterator[Item]:
         principals = {self.compiled.places.names[index] for index in (number, *self.compiled.groups_of(number))}
@@ -465,13 +473,12 @@ class _Cards:
         target = self.web.targets_at(name)[0]
         goal = self.web.goal(target)
         wanted = np.ones(len(self.compiled.permission_pairs), bool)
-        rows = self.web.rows_on(target, wanted)
-        if target < self.web.places:  # with what may be done to the leaves in it that nobody declared
-            inside = self.web.rows_at(target, wanted)
-            rows = inside.where(self.web.target_place[inside.target] == target)
+        rows = self.web.rows_at_or_in(name, wanted)
         parts = [
             CardPart("about", "what it is", tuple(self._about_place(name, target))),
-            CardPart("callers", "who may do what here directly", tuple(self._by_caller(rows)), "nobody"),
+            CardPart(
+                "callers", "who may do what here, or in it, directly", tuple(self._by_caller(rows, target)), "nobody"
+            ),
             CardPart("ceilings", "ceilings over it", tuple(self._ceilings(goal.chain))),
             CardPart("referenced_by", "referenced by", tuple(self._spoken_of(name))),
         ]

@@ -22,7 +22,7 @@ from enthesis.access.states import YES
 from enthesis.chains.web import LEADS_ON, Web
 from enthesis.conditions.truth import Value
 from enthesis.conditions.values import Room, Want
-from enthesis.model.conditions import Before, Conditions
+from enthesis.model.conditions import After, Before, Conditions
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer
 from enthesis.model.words import FORM_OF_ISSUER, Form, origin_form
@@ -105,6 +105,12 @@ class Chains:
         self.undecided = 0  # chains that were past a bound
         self.why = ""  # the last such bound
         self._bound: dict[object, Requirement | None] = {}
+
+    @classmethod
+    def from_now_on(cls, web: Web, when: Mapping[str, Value] | None = None) -> "Chains":
+        """Chains with everything free but what is said: the time too, from the web's instant on."""
+        begins = datetime.fromtimestamp(web.now, UTC)
+        return cls(web, when, (("time", After(begins), Want.HOLDS),))
 
     def missed(self, bound: Undecided) -> None:
         """Counts a chain, or what is left of a search, that was not decided."""
@@ -206,16 +212,30 @@ class Chains:
     # -- what holds together ----------------------------------------------------------------------------------------
 
     def values_for(self, takes: Requirement, start: ChainStart) -> Mapping[str, Value] | None:
-        """Values under which a chain from this start can be walked; None where there are none. Raises Undecided."""
-        if not takes and not start.knowns.limits:
+        """Values under which a chain from this start can be walked; None where there are none. Raises Undecided.
+
+        The time is told only where it cannot be now, nor any time.
+        """
+        if not takes and start.knowns.limits in ((), self.always):
             return {}
         told = {name for clause in takes for alternative in clause for name, *_ in alternative}
+        if "time" in told and "time" not in start.knowns.values:
+            at_once = {**start.knowns.values, "time": datetime.fromtimestamp(self.web.now, UTC)}
+            try:
+                values = self.solver.witness(takes, replace(start.knowns, values=at_once))
+            except Undecided:
+                values = None
+            if values is not None:
+                return self._worth_telling(values)
         values = self.solver.witness(takes, start.knowns)
         if values is not None and "time" not in told:
             values.pop("time", None)  # any time does
-        if values is not None and values.get("session.age") == NEW:
-            del values["session.age"]  # as sessions are that have just been obtained
-        return values
+        return self._worth_telling(values) if values is not None else None
+
+    @staticmethod
+    def _worth_telling(values: dict[str, Value]) -> dict[str, Value]:
+        """The values without an age as sessions are of that have just been obtained."""
+        return {name: value for name, value in values.items() if name != "session.age" or value != NEW}
 
     def takes(self, label: Label, row: tuple[int, int, int], *, hop: bool) -> Requirement | None:
         """What one further request takes of a chain, with what it carries on put in; None where it is never allowed."""

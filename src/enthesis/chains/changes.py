@@ -14,12 +14,8 @@ from enthesis.access.clauses import ALWAYS, Requirement
 from enthesis.access.compiling import NONE
 from enthesis.access.needed import NO_POWERS, Powers, goal_at
 from enthesis.chains.chains import Chain, Chains, ChainStart
-from enthesis.chains.invariants import (
-    Decided,
-    claimed_starts,
-    decide,
-    wanted_permissions,
-)
+from enthesis.chains.ends import wanted_permissions
+from enthesis.chains.invariants import Decided, claimed_starts, decide
 from enthesis.chains.reach import Reached
 from enthesis.chains.requests import Requests
 from enthesis.chains.web import Web
@@ -254,9 +250,8 @@ def _broken_by_change(chains: Chains, claimed: Claimed, never: bool, *, certain:
     """The story of a chain that breaks a claim by changing access first; None where there is none."""
     web, compiled = chains.web, chains.compiled
     wanted = wanted_permissions(compiled, claimed.can, claimed.on)
-    place = compiled.chain_of(claimed.at)[0]
-    inside = web.targets_in(place)
-    ends = [(target, permission) for target, permission in _all_requests(web, wanted) if inside[target]]
+    inside = set(web.targets_at_or_in(claimed.at).tolist())
+    ends = [(target, permission) for target, permission in _all_requests(web, wanted) if target in inside]
     changes = Changes(web, certain=certain)
     for start, by in claimed_starts(chains, claimed, never=never):
         gathered = changes.gather([start.node])

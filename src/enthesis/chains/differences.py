@@ -21,7 +21,6 @@ from enthesis.access.many import Rows
 from enthesis.access.questions import Question
 from enthesis.access.states import LOOK, YES, States
 from enthesis.chains.chains import Chain, Chains, ChainStart, Label
-from enthesis.chains.invariants import chains_from_now_on
 from enthesis.chains.web import Web, asks_for_ages
 from enthesis.conditions.truth import Value
 from enthesis.model.errors import Undecided
@@ -320,7 +319,7 @@ class Sides:
         compared = Compared(here, there, everybody=self.everybody)
         conditional = list(compared.gains(decoded(here.web, only_here[~sure])))
         conditional += compared.gains_of_credentials()
-        chains = chains_from_now_on(here.web)
+        chains = Chains.from_now_on(here.web)
         fresh = only_here[sure]
         gains = [_with_chain(chains, row) for row in triples(decoded(here.web, fresh[:told]))]
         first = [*(gain for gain in gains if gain is not None), *conditional]
@@ -332,7 +331,7 @@ class Compared:
 
     def __init__(self, here: _Side, there: _Side, *, everybody: bool) -> None:
         self.here, self.there, self.everybody = here, there, everybody
-        self.mine, self.theirs = chains_from_now_on(here.web), chains_from_now_on(there.web)
+        self.mine, self.theirs = Chains.from_now_on(here.web), Chains.from_now_on(there.web)
         self.missed: list[str] = []
         self._tried = 0
         self._opened: dict[bytes, set[tuple[int, int]] | None] = {}  # by changed nodes that a caller reaches

@@ -6,22 +6,21 @@ nearest first, with values for everything that was left free, until one can be w
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime
 from itertools import product
 
 import numpy as np
 
 from enthesis.access.arrays import Bools, once
 from enthesis.access.clauses import Alternative
-from enthesis.access.compiling import NONE, Compiled
+from enthesis.access.compiling import NONE
 from enthesis.access.many import Rows
 from enthesis.access.states import YES
 from enthesis.chains.chains import Chain, Chains, ChainStart
+from enthesis.chains.ends import ends_at, wanted_permissions
 from enthesis.chains.web import Web
 from enthesis.conditions.patterns import matcher
 from enthesis.conditions.values import Want
-from enthesis.model.catalogue import EVERYTHING
-from enthesis.model.conditions import After, Conditions, Glob
+from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Claimed, Invariant
 from enthesis.model.words import BEARERS, Form, Holding
@@ -35,12 +34,6 @@ class Decided:
     outcome: Holding
     chain: Chain | None = None
     why: str = ""
-
-
-def chains_from_now_on(web: Web) -> Chains:
-    """Chains with everything free: the time too, from the web's instant on."""
-    begins = datetime.fromtimestamp(web.now, UTC)
-    return Chains(web, always=(("time", After(begins), Want.HOLDS),))
 
 
 def decide(chains: Chains, invariant: Invariant) -> Decided:
@@ -59,21 +52,10 @@ def decide(chains: Chains, invariant: Invariant) -> Decided:
     return Decided(invariant, Holding.HOLDS)
 
 
-def wanted_permissions(compiled: Compiled, verbs: Sequence[str], kinds: Sequence[str]) -> Bools:
-    """The permissions that some verbs on some kinds are; `*` or no kinds at all stand for every one."""
-    return np.array(
-        [
-            (EVERYTHING in verbs or verb in verbs) and (not kinds or EVERYTHING in kinds or kind in kinds)
-            for kind, verb in compiled.permission_pairs
-        ],
-        bool,
-    )
-
-
 def _never(chains: Chains, claimed: Claimed) -> Chain | None:
     """A shortest chain that starts so, comes by there, and ends so."""
     web = chains.web
-    rows, taken = ends_at(web, claimed)
+    rows, taken = ends_at(web, claimed.at, wanted_permissions(web.compiled, claimed.can, claimed.on))
     reaching = _can_come(web, rows, taken)
     by = _matching(web, claimed.by) if claimed.by else None
     starts = _starts(chains, claimed) if claimed.start is not None else _anybody(chains, reaching)
@@ -84,7 +66,7 @@ def _only(chains: Chains, claimed: Claimed) -> Chain | None:
     """A shortest chain in which another caller, an identity or a person, ends so: directly, or by taking on and being
     led on."""
     web = chains.web
-    rows, taken = ends_at(web, claimed)
+    rows, taken = ends_at(web, claimed.at, wanted_permissions(web.compiled, claimed.can, claimed.on))
     reaching = _can_come(web, rows, taken)
     others = _others(web, claimed.by)
     plain = np.flatnonzero((rows.state == YES) & (others & ~web.is_to_come)[rows.who])
@@ -130,26 +112,6 @@ def _not_among(chains: Chains, start: ChainStart, by: Sequence[str | Glob]) -> I
     for denials in product(*ways):  # one literal of each way of being in them is not so; none where one takes nothing
         limits = tuple((name, test, Want.NOT_HELD) for name, test, _ in denials)
         yield replace(start, knowns=replace(start.knowns, limits=(*start.knowns.limits, *limits)))
-
-
-def ends_at(web: Web, claimed: Claimed) -> tuple[Rows, Bools]:
-    """The direct rows that end so, and the identities whose being taken on does."""
-    compiled = web.compiled
-    wanted = wanted_permissions(compiled, claimed.can, claimed.on)
-    taken = np.zeros(web.nodes, bool)
-    place = compiled.find(claimed.at)
-    if place == NONE:  # a leaf that nobody declared
-        found = [web.rows_on(target, wanted) for target in web.targets_at(claimed.at)]
-        rows = found[0] if found else web.rows_of(np.zeros(0, np.int64), wanted)
-    else:
-        rows = web.rows_at(place, wanted)
-        if wanted[compiled.take_on]:
-            numbers = np.flatnonzero(compiled.is_identity)
-            first = compiled.first[numbers]
-            inside = (first >= compiled.first[place]) & (first < compiled.end[place])
-            taken[numbers[inside]] = True
-    # taking on is by trust, whatever is granted
-    return rows.where(rows.permission != compiled.take_on), taken
 
 
 def _can_come(web: Web, rows: Rows, taken: Bools) -> Bools:

@@ -1,6 +1,6 @@
 """What a caller can reach, and who can reach a place: answers with the shortest chain for each."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,8 +10,12 @@ from enthesis.access.compiling import NONE
 from enthesis.access.many import Rows
 from enthesis.access.states import YES
 from enthesis.chains.chains import Chain, Chains, ChainStart
+from enthesis.chains.ends import ends_at
 from enthesis.chains.web import Closure, Web
 from enthesis.model.errors import Undecided
+
+FEW = 64  # targets that are looked at one by one; of more, everything that a start can do is looked for at once
+MAX_ANSWERS = 20_000  # things that somebody can do, as one answer tells them
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,44 +61,49 @@ def reachable(chains: Chains, starts: Sequence[ChainStart], wanted: Bools, *, ho
         for edge in edges[web.edge_permission[edges] == compiled.take_on].tolist():
             who = int(web.edge_from[edge])
             by_node.setdefault(who, []).append((who, compiled.take_on, int(web.edge_target[edge])))
-    found: dict[tuple[int, int], Reached] = {}
-    try:
-        for label in chains.labels(starts, inside=near, hops=hops):
-            for row in by_node.get(label.node, ()):
-                if (row[2], row[1]) not in found:
-                    ended = chains.ending(label, row)
-                    if ended is not None:
-                        found[row[2], row[1]] = _reached(chains, ended)
-    except Undecided as bound:
-        chains.missed(bound)
-    return sorted(found.values(), key=lambda access: (len(access.steps), access.target, access.verb))
+    found = [_reached(chains, chain) for chain in _walked(chains, starts, by_node, near, hops).values()]
+    return sorted(found, key=lambda access: (len(access.steps), access.target, access.verb))
 
 
-def reaching(chains: Chains, targets: Sequence[int], wanted: Bools, *, hops: int = 0) -> list[Reached]:
-    """Everybody who can reach one of these targets: origins and identities, a shortest chain for each verb."""
-    web, compiled = chains.web, chains.compiled
-    out: dict[tuple[str, str, int], Reached] = {}
-    for target in targets:
-        kind = compiled.kind_names[int(web.target_kind[target])]
-        for permission in np.flatnonzero(wanted).tolist():
-            if compiled.permission_pairs[permission][0] != kind:
-                continue
-            only = np.zeros(len(wanted), bool)
-            only[permission] = True
-            for start, chain in _reaching(chains, target, only):
-                if not (hops and len(chain.edges) > hops):
-                    out.setdefault((start.form, start.whom, permission), _reached(chains, chain))
+def reaching(chains: Chains, address: str, wanted: Bools, *, hops: int = 0) -> list[Reached]:
+    """Everybody who can do something wanted (by permission) at a place, which means at it or in it: origins and
+    identities, a shortest chain for each thing that each can do."""
+    web = chains.web
+    rows, taken = ends_at(web, address, wanted)
+    targets = once(np.concatenate([rows.target, np.flatnonzero(taken[: web.places])]))
+    found = _reaching_few(chains, rows, taken) if len(targets) <= FEW else _reaching_many(chains, rows, taken, hops)
+    out: dict[tuple[str, str, str, str], Reached] = {}
+    for start, chain in found:
+        if not (hops and len(chain.edges) > hops):
+            reached = _reached(chains, chain)
+            out.setdefault((start.form, start.whom, reached.target, reached.verb), reached)
+            if len(out) > MAX_ANSWERS:
+                chains.missed(Undecided(f"more than {MAX_ANSWERS} ways in"))
+                break
     return sorted(
         out.values(),
-        key=lambda access: (len(access.steps), access.chain.start.form, access.chain.start.whom, access.verb),
-    )
+        key=lambda access: (
+            len(access.steps), access.chain.start.form, access.chain.start.whom, access.target, access.verb
+        ),
+    )  # fmt: skip
 
 
-def _reaching(chains: Chains, target: int, wanted: Bools) -> Iterator[tuple[ChainStart, Chain]]:
+def _reaching_few(chains: Chains, rows: Rows, taken: Bools) -> Iterator[tuple[ChainStart, Chain]]:
+    """Each thing that can be done by itself: read off a closure where it needs nothing more."""
     web = chains.web
-    rows = web.rows_on(target, wanted)
-    rows = rows.where(rows.permission != web.compiled.take_on)
-    taken = _taken(web, target, wanted)
+    pairs = dict.fromkeys(zip(rows.permission.tolist(), rows.target.tolist(), strict=True))
+    for permission, target in pairs:
+        mine = rows.where((rows.permission == permission) & (rows.target == target))
+        yield from _reaching_one(chains, mine, None)
+    nothing = rows.where(np.zeros(len(rows), bool))
+    for place in np.flatnonzero(taken).tolist():
+        only = np.zeros(web.nodes, bool)
+        only[place] = True
+        yield from _reaching_one(chains, nothing, only)
+
+
+def _reaching_one(chains: Chains, rows: Rows, taken: Bools | None) -> Iterator[tuple[ChainStart, Chain]]:
+    web = chains.web
     answer = coming_to(web, rows)
     possible = answer.possible.reached.copy()
     if taken is not None:
@@ -105,14 +114,40 @@ def _reaching(chains: Chains, target: int, wanted: Bools) -> Iterator[tuple[Chai
             yield start, chain
 
 
-def _taken(web: Web, target: int, wanted: Bools) -> Bools | None:
-    """The identity itself, where taking it on is among what is wanted."""
-    place = int(web.target_place[target])
-    if target >= web.places or not wanted[web.compiled.take_on] or not web.compiled.is_identity[place]:
-        return None
-    out = np.zeros(web.nodes, bool)
-    out[place] = True
-    return out
+def _reaching_many(chains: Chains, rows: Rows, taken: Bools, hops: int) -> Iterator[tuple[ChainStart, Chain]]:
+    """Everything that each start can do there, by one search forward from it."""
+    web, take_on = chains.web, chains.compiled.take_on
+    by_node: dict[int, list[tuple[int, int, int]]] = {}
+    for who, permission, target in zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True):
+        by_node.setdefault(who, []).append((who, permission, target))
+    edges = np.flatnonzero(taken[web.edge_to] & (web.edge_permission == take_on))
+    for who, target in zip(web.edge_from[edges].tolist(), web.edge_target[edges].tolist(), strict=True):
+        by_node.setdefault(who, []).append((who, take_on, target))
+    possible = web.closure(by_node, backward=True).reached
+    for start in _starts(chains, possible):
+        for chain in _walked(chains, [start], by_node, possible, hops).values():
+            yield start, chain
+
+
+def _walked(
+    chains: Chains,
+    starts: Sequence[ChainStart],
+    by_node: Mapping[int, Sequence[tuple[int, int, int]]],
+    inside: Bools,
+    hops: int,
+) -> dict[tuple[int, int], Chain]:
+    """By target and permission, a shortest chain from these starts to each of some direct requests."""
+    found: dict[tuple[int, int], Chain] = {}
+    try:
+        for label in chains.labels(starts, inside=inside, hops=hops):
+            for row in by_node.get(label.node, ()):
+                if (row[2], row[1]) not in found:
+                    ended = chains.ending(label, row)
+                    if ended is not None:
+                        found[row[2], row[1]] = ended
+    except Undecided as bound:
+        chains.missed(bound)
+    return found
 
 
 def _starts(chains: Chains, possible: Bools) -> Iterable[ChainStart]:
@@ -126,7 +161,12 @@ def _starts(chains: Chains, possible: Bools) -> Iterable[ChainStart]:
 def _plain(chains: Chains, start: ChainStart, answer: Coming) -> Chain | None:
     """The chain of a start that needs nothing more, read off the closure."""
     web = chains.web
-    if not answer.certain.reached[start.node] or start.knowns.limits or start.when or start.person != NONE:
+    if (
+        not answer.certain.reached[start.node]
+        or start.knowns.limits not in ((), chains.always)
+        or start.when
+        or start.person != NONE
+    ):
         return None
     edges: list[int] = []
     node = start.node

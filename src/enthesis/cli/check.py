@@ -11,7 +11,7 @@ from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.changes import decide_by_change
 from enthesis.chains.differences import Difference, difference
-from enthesis.chains.invariants import Decided, chains_from_now_on, decide
+from enthesis.chains.invariants import Decided, decide
 from enthesis.chains.web import Web
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat, SurveyOption
 from enthesis.cli.questions import now
@@ -178,7 +178,7 @@ def _judge(reading: Reading, estate: Estate, instant: datetime, *, quiet: bool, 
         for journey in estate.journeys.values():
             progress.step(journey.name)
             journeys.append(judge_journey(compiled, journey, instant))
-        chains = chains_from_now_on(Web(compiled, instant.timestamp()))
+        chains = Chains.from_now_on(Web(compiled, instant.timestamp()))
         deciding = decide_by_change if by_change else decide
         for invariant in estate.invariants:
             progress.step(invariant.name)

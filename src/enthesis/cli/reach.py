@@ -5,10 +5,11 @@ from typing import Annotated, Any
 
 import typer
 
+from enthesis.access.attributes import kind_name
 from enthesis.access.compiling import Compiled, compile_estate
 from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.changes import reachable_by_change, reaching_by_change
-from enthesis.chains.invariants import wanted_permissions
+from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
 from enthesis.chains.starts import must_exist, starts_from
 from enthesis.chains.web import Web
@@ -27,10 +28,10 @@ from enthesis.cli.questions import (
     now,
 )
 from enthesis.cli.subjects import read_subject
+from enthesis.files.sections import CONTEXT_NAMES
 from enthesis.files.shapes import perhaps
-from enthesis.model.addresses import article
 from enthesis.model.errors import InvalidInput, NotDecided
-from enthesis.output.reach import from_lines, reached_csv, reached_json, to_lines
+from enthesis.output.reach import ReachAsked, from_lines, reached_csv, reached_json, to_lines
 from enthesis.output.streams import put_json, put_lines, put_text
 
 
@@ -93,10 +94,10 @@ def reach(
         raise InvalidInput("say --from WHO or --to ADDRESS", code="argument-missing", remedy="one of them, not both")
     _, described, _ = read_subject(estate, live)
     context = context_from(SurroundingOptions(at_time, network, reference))
-    when: dict[str, Any] = {"time": context.time or now()}
-    when |= {name: getattr(context, name) for name in context.said if name != "time"}
-    when |= {"mfa": mfa} if mfa is not None else {}
-    chains = Chains(Web(compile_estate(described), when["time"].timestamp()), when)
+    said: dict[str, Any] = {name: getattr(context, name) for name in CONTEXT_NAMES if name in context.said}
+    said |= {"mfa": mfa} if mfa is not None else {}
+    web = Web(compile_estate(described, [to] if to is not None else ()), (context.time or now()).timestamp())
+    chains = Chains(web, said) if "time" in said else Chains.from_now_on(web, said)
     compiled = chains.compiled
     wanted = _wanted(compiled, verb)
     if who is not None:
@@ -107,6 +108,11 @@ def reach(
         found = _from(chains, starts, wanted, hops, by_change=by_change)
     else:
         found = _to(chains, str(to), wanted, hops, by_change=by_change)
+    asked = ReachAsked(verb or (), hops, cross_account, by_change, {**said, **claims_from(claim)})
+
+    def kind_of(address: str) -> str:
+        return kind_name(compiled, address) or "place"
+
     if cross_account:
         found = [access for access in found if access.crossing]
     if output is ReachFormat.JSON:
@@ -115,19 +121,19 @@ def reach(
     elif output is ReachFormat.CSV:
         put_text(reached_csv(found))
     elif who is not None:
-        put_lines(from_lines(who, found, chains.why))
+        put_lines(from_lines(who, found, chains.why, asked, kind_of))
     else:
-        put_lines(to_lines(verb or [], _place_words(chains.web, str(to)), found, chains.why))
+        put_lines(to_lines(_place_words(compiled, str(to)), found, chains.why, asked, kind_of))
     if chains.undecided:
         raise typer.Exit(NotDecided.exit_code)
     if not found:
         raise typer.Exit(1)
 
 
-def _place_words(web: Web, address: str) -> str:
-    """A place, with the kinds of things in it that are asked about too."""
-    kinds = (web.compiled.kind_names[int(web.target_kind[target])] for target in web.leaves_of(address))
-    return " or ".join([address, *(f"{article(kind)} in it" for kind in dict.fromkeys(kinds))])
+def _place_words(compiled: Compiled, address: str) -> str:
+    """A place, and that what is in it is asked about too."""
+    kind = compiled.catalogue.kinds.get(kind_name(compiled, address) or "")
+    return address if kind is not None and kind.leaf else f"{address} or in it"
 
 
 def _wanted(compiled: Compiled, verbs: list[str] | None) -> Any:
@@ -148,9 +154,8 @@ def _from(chains: Chains, starts: list[ChainStart], wanted: Any, hops: int, *, b
 def _to(chains: Chains, address: str, wanted: Any, hops: int, *, by_change: bool) -> list[Reached]:
     compiled = chains.compiled
     must_exist(compiled, address)
-    targets = [*chains.web.targets_at(address), *chains.web.leaves_of(address)]
-    found = reaching(chains, targets, wanted, hops=hops)
+    found = reaching(chains, address, wanted, hops=hops)
     if by_change:
         known = {(access.chain.start.form, access.chain.start.whom, access.target, access.verb) for access in found}
-        found += reaching_by_change(chains, targets, wanted, known)
+        found += reaching_by_change(chains, chains.web.targets_at_or_in(address).tolist(), wanted, known)
     return found

@@ -2,12 +2,14 @@
 
 import csv
 import io
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 from enthesis.access.coming import ANY
 from enthesis.chains.chains import Chain, ChainStart
 from enthesis.chains.reach import Reached
+from enthesis.model.estate import boundary_of
 from enthesis.model.sentences import verb_words
 from enthesis.output.lines import Line, Span, counted, csv_cell, line
 from enthesis.output.verdicts import jsonable, values_words
@@ -45,59 +47,124 @@ def conditions(chain: Chain) -> str:
     return values_words(chain.values)
 
 
-def from_lines(whom: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
-    """Everything that a caller can reach, by place."""
-    places = len({access.target for access in found})
-    yield from _perhaps_more(why)
-    yield line(
-        Span(
-            f"{whom} can reach {counted(places, 'place') if found else 'no place'}" + (":" if found else "."), "strong"
-        )
-    )
+@dataclass(frozen=True, slots=True)
+class ReachAsked:
+    """What an answer was asked for, which its first line repeats: verbs (all without any), the most hops (0: any
+    number), and what was said besides."""
+
+    verbs: Sequence[str] = ()
+    hops: int = 0
+    cross_account: bool = False
+    by_change: bool = False
+    said: Mapping[str, object] = field(default_factory=dict)
+
+    def verb_words(self, otherwise: str) -> str:
+        """The verbs that were asked for."""
+        return " or ".join(verb_words(verb) for verb in self.verbs) or otherwise
+
+    def narrowed(self) -> str:
+        """The filters in words, to stand behind what they narrow."""
+        words = f" in at most {counted(self.hops, 'hop')}" if self.hops else ""
+        words += ", from one account into another" if self.cross_account else ""
+        words += ", changes of access first counted" if self.by_change else ""
+        said = values_words(self.said)
+        return words + (f", with {said}" if said else "")
+
+
+@dataclass(frozen=True, slots=True)
+class _Folded:
+    """Things that can be done alike: the targets, what can be done to each, the way, and what it hangs on."""
+
+    verbs: tuple[str, ...]
+    way: str
+    hangs: str
+    targets: tuple[str, ...]
+
+    def place(self, kind_of: Callable[[str], str]) -> str:
+        """The target; of many how many of a kind there are in their account."""
+        if len(self.targets) == 1:
+            return self.targets[0]
+        first = self.targets[0]
+        kind = kind_of(first)
+        return f"{counted(len(self.targets), kind, _plural(kind))} in {boundary_of(first)}"
+
+
+def _plural(kind: str) -> str:
+    return kind.removesuffix("y") + "ies" if kind.endswith("y") and kind != "key" else kind + "s"
+
+
+def _folded(found: Sequence[Reached], kind_of: Callable[[str], str], *, fold: bool = False) -> list[_Folded]:
+    """What can be done, by place; where that is more than fits, what can be done alike to things of a kind in an
+    account is told together."""
     groups: dict[tuple[str, str, str], list[str]] = {}
     for reached in found:
-        groups.setdefault((reached.target, chain_words(reached), conditions(reached.chain)), []).append(
-            verb_words(reached.verb)
-        )
-    width = min(60, max((len(target) for target, *_ in groups), default=0))
-    for (target, way, hangs), verbs in list(groups.items())[:MOST]:
+        key = (reached.target, chain_words(reached), conditions(reached.chain))
+        groups.setdefault(key, []).append(verb_words(reached.verb))
+    if len(groups) <= MOST and not fold:
+        return [_Folded(tuple(verbs), way, hangs, (target,)) for (target, way, hangs), verbs in groups.items()]
+    alike: dict[tuple[str, str, tuple[str, ...], str, str], list[str]] = {}
+    for (target, way, hangs), verbs in groups.items():
+        key_alike = (boundary_of(target), kind_of(target), tuple(dict.fromkeys(verbs)), way, hangs)
+        alike.setdefault(key_alike, []).append(target)
+    return [_Folded(verbs, way, hangs, tuple(targets)) for (_, _, verbs, way, hangs), targets in alike.items()]
+
+
+def from_lines(
+    whom: str, found: Sequence[Reached], why: str, asked: ReachAsked, kind_of: Callable[[str], str]
+) -> Iterable[Line]:
+    """Everything that a caller can reach, by place. `kind_of` gives the kind of a target."""
+    places = len({access.target for access in found})
+    yield from _perhaps_more(why)
+    can = f"{asked.verb_words('')} at" if asked.verbs else "reach"
+    said = f"{whom} can {can} {counted(places, 'place') if found else 'no place'}{asked.narrowed()}"
+    yield line(Span(said + (":" if found else "."), "strong"))
+    groups = _folded(found, kind_of)
+    width = min(60, max((len(group.place(kind_of)) for group in groups), default=0))
+    for group in groups[:MOST]:
         yield line(
-            f"  {target.ljust(width)}  ", Span(", ".join(verbs), "good"), Span(f"  {way}" if way else "", "quiet")
+            f"  {group.place(kind_of).ljust(width)}  ",
+            Span(", ".join(group.verbs), "good"),
+            Span(f"  {group.way}" if group.way else "", "quiet"),
         )
-        if hangs:
-            yield line(" " * (width + 4), Span("with ", "doubt"), hangs)
+        if group.hangs:
+            yield line(" " * (width + 4), Span("with ", "doubt"), group.hangs)
     yield from _rest(len(groups))
 
 
-def to_lines(verbs: Sequence[str], place: str, found: Sequence[Reached], why: str) -> Iterable[Line]:
-    """Every caller that can reach a place; where whole chains start first, then the identities themselves.
-
-    `verbs` are those that were asked for, all without any; `place` is the place in words.
-    """
-    groups: dict[tuple[str, str, str, str, str], list[str]] = {}
+def to_lines(
+    place: str, found: Sequence[Reached], why: str, asked: ReachAsked, kind_of: Callable[[str], str]
+) -> Iterable[Line]:
+    """Every caller that can reach a place; where whole chains start first, then the identities themselves. `place` is
+    the place in words, `kind_of` gives the kind of a target."""
+    by_start: dict[tuple[str, str], list[Reached]] = {}
     for access in sorted(found, key=lambda access: access.chain.start.keyless is None):
         start = access.chain.start
-        key = (start_words(start), keyless_words(start), chain_words(access), access.target, conditions(access.chain))
-        groups.setdefault(key, []).append(verb_words(access.verb))
-    half = {key[0] for key in groups if key[1] == AT_IDENTITY}
-    whole = {key[0] for key in groups if key[1] != AT_IDENTITY}
+        by_start.setdefault((start_words(start), keyless_words(start)), []).append(access)
+    half = {start for start, keyless in by_start if keyless == AT_IDENTITY}
+    whole = {start for start, keyless in by_start if keyless != AT_IDENTITY}
     parts = [counted(len(whole), "origin")] if whole else []
     parts += [counted(len(half), "identity", "identities")] if half else []
-    does = " or ".join(verbs) if verbs else "do something at" if found else "do anything at"
+    does = asked.verb_words("do something" if found else "do anything")
+    does += "" if asked.verbs and " " not in place else " at"
     yield from _perhaps_more(why)
     said = " and ".join(parts) or "No origin and no identity"
-    yield line(Span(f"{said} can {does} {place}" + (":" if found else "."), "strong"))
-    width = min(64, max((len(words) for words, *_ in groups), default=0))
-    longest = max((len(keyless) for _, keyless, *_ in groups), default=0)
+    yield line(Span(f"{said} can {does} {place}{asked.narrowed()}" + (":" if found else "."), "strong"))
+    width = min(64, max((len(words) for words, _ in by_start), default=0))
+    longest = max((len(keyless) for _, keyless in by_start), default=0)
     one_target = len({reached.target for reached in found}) == 1  # which the first line names
-    for (words, keyless, way, target, hangs), done in list(groups.items())[:MOST]:
+    rows = [
+        (words, keyless, group)
+        for (words, keyless), mine in by_start.items()
+        for group in _folded(mine, kind_of, fold=len(found) > MOST)
+    ]
+    for words, keyless, group in rows[:MOST]:
         style = {"keyless": "good", "keyed": "bad"}.get(keyless, "quiet")
-        does = " and ".join(done) + ("" if one_target else f" {target}")
-        tail = f"  {way}, then {does}" if way else f"  {does}"
+        does = " and ".join(group.verbs) + ("" if one_target else f" {group.place(kind_of)}")
+        tail = f"  {group.way}, then {does}" if group.way else f"  {does}"
         yield line(f"  {words.ljust(width)}  ", Span(keyless.ljust(longest), style), tail)
-        if hangs:
-            yield line(" " * (width + 4), Span("with ", "doubt"), hangs)
-    yield from _rest(len(groups))
+        if group.hangs:
+            yield line(" " * (width + 4), Span("with ", "doubt"), group.hangs)
+    yield from _rest(len(rows))
 
 
 def _perhaps_more(why: str) -> Iterator[Line]:

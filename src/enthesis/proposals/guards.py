@@ -11,7 +11,7 @@ def barred_gains(estate: Estate, found: Difference | None, barred: list[str]) ->
     """The gains that `'VERB,VERB PLACE'` bars; InvalidInput where it names no known verb or place."""
     if not barred or found is None:
         return []
-    compiled = compile_estate(estate)
+    compiled = compile_estate(estate, [text.strip().partition(" ")[2].strip() for text in barred])
     known = compiled.catalogue.all_verbs()
     out = []
     for text in barred:
