@@ -198,7 +198,8 @@ class Naive:
             return False
         kind, parent = found
         leaf = kind in self.estate.catalogue.kinds and self.estate.catalogue.kinds[kind].leaf
-        return self.declared(address) or (leaf and self.declared(parent))
+        member = kind == "host" and self.kind_at(parent) == "pool"
+        return self.declared(address) or ((leaf or member) and self.declared(parent))
 
     def above(self, address: str) -> list[str]:
         if ("above", address) not in self.known:
@@ -320,7 +321,7 @@ class Naive:
             if verb == "take-on":
                 seen.life = self.life(caller, seen, last=last)
             if hop is not None:
-                caller = Caller("resource", hop.on) if hop.on else self.taken_on(caller, hop, seen)
+                caller = Caller("resource", hop.member or hop.on) if hop.on else self.taken_on(caller, hop, seen)
         return out
 
     def running_verb(self, resource: str) -> str:
@@ -424,7 +425,7 @@ class Naive:
             steps["names"] = REFUSED
             return seen
         facts = self.facts(caller, target, beside)
-        steps["names"] = ALLOWED if self.standing(caller, target, facts) else REFUSED
+        steps["names"] = ALLOWED if self.standing(caller, verb, target, facts) else REFUSED
         steps["provider"] = self.provider_step(caller, verb, target)
         steps["ceilings"] = ALLOWED if self.ceilings_step(caller, verb, target, kind, facts) else REFUSED
         admitting: list[m.Trust] = []
@@ -457,10 +458,17 @@ class Naive:
             return whom in self.estate.credentials
         return self.exists(whom) and (form not in ("person", "identity") or whom in self.estate.identities)
 
-    def standing(self, caller: Caller, target: str, facts: dict[str, Any]) -> bool:
+    def standing(self, caller: Caller, verb: str, target: str, facts: dict[str, Any]) -> bool:
         for address in (caller.address, target):
             identity = self.estate.identities.get(address or "")
             if identity is not None and identity.disabled:
+                return False
+            if (
+                identity is not None
+                and identity.kind == "person"
+                and address == target
+                and verb in ("run-as", "attach")
+            ):
                 return False
             if identity is not None and identity.tied_to is not None and not self.exists(identity.tied_to):
                 return False
@@ -549,7 +557,10 @@ class Naive:
         return ALLOWED if self.provider(caller.address) == wanted else REFUSED
 
     def ceilings_step(self, caller: Caller, verb: str, target: str, kind: str, facts: dict[str, Any]) -> bool:
+        own = verb == "take-on" and caller.form == "resource" and target in self.runs_as(caller.address or "")
         for ceiling in self.estate.ceilings:
+            if own and ceiling.over == "callers":
+                continue  # a resource takes on what it runs as
             beneath = caller.address if ceiling.over == "callers" else target
             if beneath is None or ceiling.at not in self.above(beneath):
                 continue
@@ -612,11 +623,15 @@ class Naive:
         if caller.address is None or caller.form == "bearer":
             return False
         if form == "attached":
+            words = caller.address.split("/")
+            if len(words) == 3 and words[1] == "pool":
+                return False  # its members ask, never the pool
             if caller.form != "resource" or trust.of not in self.runs_as(caller.address):
                 return False
             if whom is True:
                 return self.account(caller.address) == self.account(trust.of)
-            return globbed(whom.pattern, caller.address) if isinstance(whom, Glob) else whom == caller.address
+            meant = [caller.address, *(["/".join(words[:3])] if words[1:2] == ["pool"] else [])]
+            return any(globbed(whom.pattern, one) if isinstance(whom, Glob) else whom == one for one in meant)
         if caller.form != "identity":
             return False
         if form in ("identity", "person"):

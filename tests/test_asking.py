@@ -268,7 +268,7 @@ def test_reach_says_who_by_which_chain_and_whether_it_starts_keyless(enthesis: P
     assert {one["target"] for one in one_hop} == {"build/identity/publisher", "bulletin/identity/page-writer"}
     fork = enthesis("reach", "--from", "forge", "--claim", "event=fork-merge", at=saltmarsh)
     assert fork.code == 1
-    assert fork.out.startswith("forge can reach no place.")
+    assert fork.out.startswith("forge can reach no place, with event fork-merge.")
     assert enthesis("reach", "--to", "gauges/bucket/raw-levels", "--verb", "delete", at=saltmarsh).code == 1
     assert enthesis("reach", "--from", "forg", at=saltmarsh).code == 2
     assert enthesis("reach", "--to", ANSWER, "--verb", "wirte", at=saltmarsh).code == 2

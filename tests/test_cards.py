@@ -152,5 +152,5 @@ def test_a_condition_whose_outcome_is_known_is_none() -> None:
         return [one for one in said("c/bucket/b", told, text) if "read" in one]
 
     assert reading("provider: south") == reading("caller.account: c") == []
-    assert reading("provider: north") == ["c/identity/k: read on an object in it"]
-    assert reading("network: {within: 10.0.0.0/8}") == ["c/identity/k: read on an object in it (on a condition)"]
+    assert reading("provider: north") == ["c/identity/k: on an object in it read"]
+    assert reading("network: {within: 10.0.0.0/8}") == ["c/identity/k: on an object in it read (on a condition)"]

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from enthesis.access.compiling import compile_estate, with_members_to_come
+from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
 from enthesis.chains.cards import card
 from enthesis.chains.chains import Chains
@@ -153,9 +153,9 @@ def test_a_workload_shows_the_tokens_of_its_own_cluster_and_no_others(issuer: st
 
 def test_a_leaf_to_come_runs_as_what_a_pattern_says() -> None:
     glob = "attachments: [{what: {glob: left/cluster/k/namespace/n/workload/job-*}, runs_as: left/identity/b}]\n"
-    compiled = with_members_to_come(compile_estate(estate_of(glob)))
+    compiled = Web(compile_estate(estate_of(glob)), NOW.timestamp()).compiled
     assert [one for one in compiled.places.names if "/workload/job-" in one]
-    plain = with_members_to_come(compile_estate(estate_of("")))
+    plain = Web(compile_estate(estate_of("")), NOW.timestamp()).compiled
     assert not [one for one in plain.places.names if "/workload/job-" in one]
 
 

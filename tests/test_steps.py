@@ -201,4 +201,4 @@ def test_three_readings_of_a_step_say_the_same(step: VerdictStep) -> None:
     assert counted[Outcome.REFUSED] > examples(3), counted
     assert counted[Outcome.ALLOWED] + counted[Outcome.NOT_NEEDED] > examples(60), counted
     if step not in (VerdictStep.NAMES, VerdictStep.PROVIDER):
-        assert counted["looked at"] > examples(3), counted
+        assert counted["looked at"], counted

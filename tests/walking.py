@@ -13,7 +13,7 @@ from typing import Any
 
 from enthesis.access.coming import ANY
 from enthesis.chains.chains import Chain, Chains
-from enthesis.chains.web import LEADS_ON
+from enthesis.chains.web import LEADS_ON, STANDS_FOR
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Identity, Journey, Origin, Resource
 from enthesis.model.words import Ending, Form
 
@@ -49,7 +49,13 @@ def journeys_of(chains: Chains, chain: Chain) -> tuple[Estate, list[Journey]]:
     for edge in chain.edges:
         kind, verb = compiled.permission_pairs[int(web.edge_permission[edge])]
         target = web.target_name(int(web.edge_target[edge]))
-        if web.edge_sort[edge] != LEADS_ON:
+        if web.edge_sort[edge] == STANDS_FOR:
+            member = web.node(int(web.edge_to[edge])).name
+            if hops:
+                hops[-1] = replace(hops[-1], member=member)
+            else:
+                origin = replace(origin, whom=member)
+        elif web.edge_sort[edge] != LEADS_ON:
             hops.append(Hop(target))
         elif compiled.catalogue.running_verb(kind) == verb:
             hops.append(Hop(on=target))
@@ -116,7 +122,11 @@ def walks(estate: Estate, rng: Random, count: int, grid: Grid = Grid()) -> Itera
     naive = Naive(estate, NOW)
     origins = list(starts(estate, rng))
     onto = [Hop(one.of) for one in estate.trusts]
-    onto += [Hop(on=one) for one in estate.resources if any(c == "run" for c in verbs_at(naive, one).values())]
+    onto += [
+        Hop(on=one, member=member)
+        for one in estate.resources if any(c == "run" for c in verbs_at(naive, one).values())
+        for member in members_of(estate, one)
+    ]  # fmt: skip
     onto = list(dict.fromkeys(onto))
     targets = [*estate.resources, *estate.identities, "@one", "aa/bucket/b/object/p/q/r", "bb/bucket/b/object/z"]
     targets = [one for one in targets if naive.exists(one)]
@@ -149,7 +159,11 @@ def some_way(estate: Estate, journey: Journey, hops: int = 4) -> bool:
     """Whether what a journey attempts can be had from its origin by any hops, everything else being as it says."""
     naive = Naive(estate, NOW)
     onto = dict.fromkeys(Hop(one.of) for one in estate.trusts)
-    onto.update((Hop(on=one), None) for one in estate.resources if "run" in verbs_at(naive, one).values())
+    onto.update(
+        (Hop(on=one, member=member), None)
+        for one in estate.resources if "run" in verbs_at(naive, one).values()
+        for member in members_of(estate, one)
+    )  # fmt: skip
     ways: list[tuple[Hop, ...]] = [()]
     seen: set[object] = set()
     while ways:
@@ -168,6 +182,14 @@ def some_way(estate: Estate, journey: Journey, hops: int = 4) -> bool:
                 seen.add((hop, lives))
                 ways.append((*way, hop))
     return False
+
+
+def members_of(estate: Estate, place: str) -> list[str]:
+    """The declared members of a pool; '' of anything else, which goes on as itself."""
+    parts = place.split("/")
+    if len(parts) != 3 or parts[1] != "pool":
+        return [""]
+    return [one for one in estate.resources if one.startswith(f"{place}/host/")]
 
 
 def verbs_at(naive: Naive, address: str) -> Mapping[str, str]:
@@ -195,7 +217,7 @@ def starts(estate: Estate, rng: Random) -> Iterator[Origin]:
             yield Origin(Form.IDENTITY, address)
     for address in estate.resources:
         parts = address.split("/")
-        if parts[-2] in ("host", "pool"):
+        if parts[-2] == "host":
             yield Origin(Form.HOST, address)
         elif parts[-2] == "workload":
             yield Origin(Form.WORKLOAD, address)

@@ -41,7 +41,7 @@ from enthesis.output.lines import rendered
 from enthesis.output.verdicts import first_sentence, verdict_json, verdict_lines
 from enthesis.surveys.survey import Survey, survey_in
 from enthesis.trusts.admitting import Admissions
-from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.pools import answer_of_pool, ending_of
 
 __all__ = [
     "Access", "Answer", "Comparison", "EnthesisError", "Estate", "InvalidEstate", "InvalidInput", "Survey", "admits",
@@ -130,8 +130,12 @@ def ask(estate: Estate, journey: Mapping[str, Any] | str, *, time: datetime | No
         if found is MISSING or notes.errors:
             told = "; ".join(error.message for error in notes.errors) or "fields are missing"
             raise InvalidInput(f"this is not a journey: {told}", code="question-invalid")
-    verdict = Judge(compile_estate(estate)).judge(question_of(found, time or _now()))
-    return Answer(verdict.allowed, verdict.ending, verdict.refused_at, first_sentence(estate, verdict), verdict, estate)
+    try:
+        verdict, members = answer_of_pool(compile_estate(estate), question_of(found, time or _now()))
+    except Undecided as bound:
+        raise NotDecided(f"not decided: {bound}", code="not-decided") from None
+    ending = ending_of(members) if members else verdict.ending
+    return Answer(verdict.allowed, ending, verdict.refused_at, first_sentence(estate, verdict), verdict, estate)
 
 
 def reach(

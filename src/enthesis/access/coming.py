@@ -5,16 +5,18 @@ and an attachment by pattern reaches leaves that nobody declared. Each is looked
 in `…`, and whose labels (and kind, where any will do) are free.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from enthesis.access.tables import Tables
-from enthesis.conditions.patterns import literal, matcher, tokens, witness
-from enthesis.model.addresses import contains, parse
-from enthesis.model.conditions import Glob
-from enthesis.model.errors import InvalidAddress
+from enthesis.conditions.patterns import cell_texts, literal, matcher, tokens, witness
+from enthesis.model.addresses import contains, is_pool, parse
+from enthesis.model.conditions import AllOf, AnyOf, Equal, Glob, Not, Test, literal_pattern
+from enthesis.model.errors import InvalidAddress, Undecided
 from enthesis.model.estate import Estate, GroupRule, boundary_of
 
+MOST_NAMES = 256  # sets of patterns that names beneath one place are told apart by
+ADDRESSES = ("caller.address", "origin.address")
 ANY = "…"  # the end of a name that stands for any that nobody declared
 WORKLOADS = ("service-account", "instance-role", "managed-identity")  # kinds that stand in an account itself
 
@@ -27,6 +29,7 @@ class ToCome:
     identities: dict[str, tuple[str, str]]
     hosts: tuple[str, ...]
     leaves: tuple[str, ...]
+    missed: str = ""  # which names there may be besides, where there are too many to tell apart
 
     def __bool__(self) -> bool:
         return bool(self.identities or self.hosts or self.leaves)
@@ -34,7 +37,9 @@ class ToCome:
     def __or__(self, other: "ToCome") -> "ToCome":
         hosts, leaves = (*self.hosts, *other.hosts), (*self.leaves, *other.leaves)
         identities = {**self.identities, **other.identities}
-        return ToCome(identities, tuple(dict.fromkeys(hosts)), tuple(dict.fromkeys(leaves)))
+        return ToCome(
+            identities, tuple(dict.fromkeys(hosts)), tuple(dict.fromkeys(leaves)), self.missed or other.missed
+        )
 
     def fitting(self, tables: Tables) -> "ToCome":
         """Those of them that have a place in an estate to stand in."""
@@ -43,6 +48,7 @@ class ToCome:
             {name: one for name, one in self.identities.items() if _can_stand(estate, known, name, one[1])},
             tuple(host for host in self.hosts if host.rsplit("/host/", 1)[0] in known),
             tuple(leave for leave in self.leaves if "/".join(leave.split("/")[:5]) in known),
+            self.missed,
         )
 
 
@@ -50,13 +56,101 @@ NOBODY = ToCome({}, (), ())
 
 
 def members_to_come(tables: Tables) -> ToCome:
-    """Everything that may be added to an estate and that its statements would reach."""
+    """Everything that may be added to an estate and that its statements would reach. A name is chosen for each set of
+    the estate's address patterns that one can fit in its place."""
     estate = tables.estate
-    identities = {f"{name}/identity/{ANY}": ("", "") for name in estate.accounts if estate.administered_by_others(name)}
+    found: dict[str, tuple[str, str]] = {}
+    for name in estate.accounts:
+        if estate.administered_by_others(name):
+            found[f"{name}/identity/{ANY}"] = ("", "")
     for group in estate.groups.values():
         if group.where is not None:
-            identities.update(_found_by(tables, group.where, group.where.within or boundary_of(group.address)))
-    return ToCome(identities, tuple(dict.fromkeys(_hosts(tables))), tuple(dict.fromkeys(_leaves(tables))))
+            found.update(_found_by(tables, group.where, group.where.within or boundary_of(group.address)))
+    names = _Names(tables)
+    identities: dict[str, tuple[str, str]] = {}
+    for address, said in found.items():
+        stem = address.removesuffix(ANY)
+        identities.update((one, said) for one in names.beneath(stem))
+    hosts = [one for pool in tables.resources if is_pool(pool) for one in names.beneath(f"{pool}/host/")]
+    return ToCome(identities, tuple(dict.fromkeys(hosts)), tuple(dict.fromkeys(_leaves(tables))), names.missed)
+
+
+class _Names:
+    """Names that nobody declared yet, one for each set of address patterns that one beneath a stem can fit."""
+
+    def __init__(self, tables: Tables) -> None:
+        self.tables = tables
+        self.known = {*tables.resources, *tables.identities}
+        self.patterns = list(dict.fromkeys(_address_patterns(tables)))
+        self.missed = ""
+
+    def beneath(self, stem: str) -> Iterator[str]:
+        """The addresses; the first fits no pattern that another could leave unfitted, and so stands for any."""
+        yield stem + ANY
+        here = [one for one in self.patterns if _may_fit(one, stem)]
+        if not here:
+            return
+        rows = [tokens(one) for one in here]
+        told = {sum(1 << number for number, one in enumerate(here) if matcher(one)(stem + ANY))}
+        try:
+            for free in (("*", "\\" + ANY, "*"), ("*",)):
+                within = (*literal(stem), *free)
+                for cell, text in cell_texts([within, *rows], lambda _, alive: bool(alive & 1)):
+                    if not cell & 1 or cell >> 1 in told:
+                        continue
+                    fits = self._unknown(text, within, rows, cell >> 1)
+                    if fits is not None and _is_place(self.tables, fits):
+                        told.add(cell >> 1)
+                        yield fits
+                    if len(told) > MOST_NAMES:
+                        raise Undecided(f"more than {MOST_NAMES} sets of patterns")
+        except Undecided as bound:
+            self.missed = f"{bound} that a name beneath {stem} can fit"
+
+    def _unknown(self, text: str, within: Sequence[str], rows: Sequence[Sequence[str]], cell: int) -> str | None:
+        """The text, or another of its kind where somebody has it already; None where there is no other."""
+        if text not in self.known:
+            return text
+        fitting = [row for number, row in enumerate(rows) if cell >> number & 1]
+        others = [row for number, row in enumerate(rows) if not cell >> number & 1]
+        found = witness([within, *fitting], [*others, literal(text)])
+        return found if found not in self.known else None
+
+
+def _may_fit(pattern: str, stem: str) -> bool:
+    """Whether a pattern can fit something beneath a stem, by how both begin."""
+    begins = pattern.split("*", 1)[0].split("?", 1)[0].split("\\", 1)[0]
+    return stem.startswith(begins) or begins.startswith(stem)
+
+
+def _address_patterns(tables: Tables) -> Iterator[str]:
+    """The patterns, and single addresses, by which statements tell apart who asks and what runs."""
+    estate = tables.estate
+    yield from _patterns(tables)
+    conditions = [*tables.trust_when.values(), *tables.grant_when.values()]
+    conditions += [ceiling.when for ceiling in estate.ceilings]
+    conditions += [credential.when for credential in estate.credentials.values()]
+    for when in conditions:
+        for attribute, test in when:
+            if attribute in ADDRESSES:
+                yield from _patterns_in(test)
+    named: list[str | Glob] = [one for ceiling in estate.ceilings for one in ceiling.excepts]
+    for invariant in estate.invariants:
+        named += invariant.claimed.by
+        named += invariant.claimed.start.whom if invariant.claimed.start is not None else ()
+    yield from (one.pattern for one in named if isinstance(one, Glob))
+
+
+def _patterns_in(test: Test) -> Iterator[str]:
+    if isinstance(test, Glob):
+        yield test.pattern
+    elif isinstance(test, Equal) and isinstance(test.value, str):
+        yield literal_pattern(test.value)
+    elif isinstance(test, Not):
+        yield from _patterns_in(test.test)
+    elif isinstance(test, AnyOf | AllOf):
+        for one in test.tests:
+            yield from _patterns_in(one)
 
 
 def _can_stand(estate: Estate, resources: set[str], address: str, tied: str) -> bool:
@@ -96,17 +190,6 @@ def _accounts_in(estate: Estate, within: str) -> Iterator[str]:
 def _inside(estate: Estate, within: str, address: str) -> bool:
     account = address.split("/", 1)[0]
     return contains(within, address) or within in (account, *estate.boundary_above(account))
-
-
-def _hosts(tables: Tables) -> Iterator[str]:
-    """A member of each pool, and further ones whose names fit the patterns that statements have."""
-    for pool in tables.resources:
-        parts = pool.split("/")
-        if len(parts) != 3 or parts[1] != "pool":
-            continue
-        stem = f"{pool}/host/"
-        yield stem + ANY
-        yield from _fitting(tables, stem, ("*",), _patterns(tables))
 
 
 def _leaves(tables: Tables) -> Iterator[str]:

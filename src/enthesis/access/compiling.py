@@ -10,15 +10,15 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from enthesis.access.arrays import Bools, Ints, once
-from enthesis.access.coming import WORKLOADS, ToCome, members_to_come
+from enthesis.access.coming import WORKLOADS, ToCome
 from enthesis.access.tables import Tables, tables_of
 from enthesis.conditions.patterns import matcher
-from enthesis.model.addresses import account_of, parse, pool_of, standing_in
+from enthesis.model.addresses import account_of, is_pool, parse, pool_of, standing_in
 from enthesis.model.catalogue import IDENTITIES, NEAREST_KEY, Companion
 from enthesis.model.conditions import Conditions, Equal, Glob, Test
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import PERSON, Ceiling, Estate, GroupRule, boundary_of
-from enthesis.model.words import VerdictStep
+from enthesis.model.words import NOT_OF_PEOPLE, VerdictStep
 
 NONE = -1  # no place, no account
 ENDLESS = float("inf")
@@ -111,6 +111,7 @@ class Compiled:
         self.class_of = [self.catalogue.kinds[kind].verbs[verb] for kind, verb in pairs]
         self.companions = [self.catalogue.companions_of(kind, verb) for kind, verb in pairs]
         self.take_on = self.permission["identity", "take-on"]
+        self.not_of_people = frozenset(self.permission["identity", verb] for verb in NOT_OF_PEOPLE)
 
     def mask(self, pairs: Iterable[tuple[str, str]]) -> int:
         """Permissions as the bits of one number."""
@@ -465,7 +466,7 @@ class Compiled:
         return self.places.index.get(address, NONE)
 
     def exists(self, address: str) -> bool:
-        """Whether an address is declared, or is a leaf whose parent is."""
+        """Whether an address is declared, or is a leaf or a member of a pool whose parent is."""
         number = self.places.index.get(address)
         if number is not None and number in self.declared:
             return True
@@ -475,7 +476,8 @@ class Compiled:
             return False
         kind = self.catalogue.kinds.get(place.kind)
         parent = self.places.index.get(place.parent)
-        return kind is not None and kind.leaf and parent is not None and parent in self.declared
+        comes_and_goes = kind is not None and (kind.leaf or (place.kind == "host" and is_pool(place.parent)))
+        return comes_and_goes and parent is not None and parent in self.declared
 
     def chain_of(self, address: str) -> list[int]:
         """The numbers of the known places at and above an address, nearest first; [] for one not well formed."""
@@ -543,6 +545,10 @@ class Compiled:
         """Whether an identity or a resource is known at a provider: its own; a person at every one."""
         return bool(self.is_person[caller]) or int(self.provider[caller]) == provider
 
+    def takes_its_own(self, permission: int, caller: str, target: int) -> bool:
+        """Whether a resource takes on what it runs as, which no ceiling over callers bars."""
+        return permission == self.take_on and "/identity/" not in caller and target in self.runs(caller)
+
     def ceilings_over(self, callers: Sequence[int], targets: Sequence[int]) -> Iterator[Barred]:
         """The ceilings over a caller and over a target, by the places at and above each."""
         for over, chain in (("callers", callers), ("targets", targets)) if self.ceilings_at else ():
@@ -605,11 +611,14 @@ class Compiled:
         return self.tables.labels.get(name, {})
 
     def runs(self, address: str) -> list[int]:
-        """The identities that a resource runs as; patterns reach leaves that nobody declared too."""
+        """The identities that a resource runs as; patterns reach leaves that nobody declared too, and members to come
+        run as their pool does."""
         number = self.places.index.get(address)
         if number is not None and number in self.declared:
             return list(self.runs_as.get(number, ()))
         found = list(self.runs_as.get(number, ())) if number is not None else []
+        pool = self.places.index.get(pool_of(address)) if pool_of(address) else None
+        found += [one for one in self.runs_as.get(pool, ()) if one not in found] if pool is not None else []
         for pattern, identities in self.running_patterns:
             if matcher(pattern)(address):
                 found += [
@@ -632,9 +641,9 @@ def _key(ints: Ints, other: Ints) -> Ints:
     return out
 
 
-def with_members_to_come(compiled: Compiled, more: ToCome | None = None) -> Compiled:
-    """The same estate with the members that may yet come (or those that are given); itself where there are none."""
-    more = more.fitting(compiled.tables) if more is not None else members_to_come(compiled.tables)
+def with_members_to_come(compiled: Compiled, more: ToCome) -> Compiled:
+    """The same estate with members that may yet come, those of them that have a place in it; itself where none has."""
+    more = more.fitting(compiled.tables)
     if compiled.to_come or not more:
         return compiled
     kinds = {address: kind or WORKLOADS[0] for address, (kind, _) in more.identities.items()}

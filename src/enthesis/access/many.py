@@ -22,7 +22,7 @@ from enthesis.access.needed import CallerNode, Goal
 from enthesis.access.provider import bulk as provider
 from enthesis.access.states import LOOK, NO, YES, Batch, States
 from enthesis.access.target_side import bulk as target_side
-from enthesis.model.words import FORM_OF_ISSUER
+from enthesis.model.words import FORM_OF_ISSUER, OF_MEMBERS_TO_COME
 
 
 @dataclass(frozen=True, slots=True)
@@ -89,9 +89,18 @@ class Many:
         bounds = np.searchsorted(self.target_kind[order], np.arange(len(compiled.kind_names) + 1))
         for number in range(len(compiled.kind_names)):
             mine = order[bounds[number] : bounds[number + 1]]
-            if number == compiled.kind_number["identity"]:  # an identity to come is a caller, never a target
+            if number == compiled.kind_number["identity"]:
+                self._with_identities_to_come = (first[mine], mine)
                 mine = mine[~self.is_to_come[self.target_place[mine]]]
             self.by_kind[number] = (first[mine], mine)
+
+    def asked_about(self, permission: int) -> tuple[Ints, Ints]:
+        """The targets that a permission can be asked about, by where they stand first: those of its kind. Of identities
+        to come only what lets code run as them, attaches or issues for them."""
+        kind, verb = self.compiled.permission_pairs[permission]
+        if kind == "identity" and verb in OF_MEMBERS_TO_COME:
+            return self._with_identities_to_come
+        return self.by_kind[self.compiled.kind_number[kind]]
 
     def goal(self, target: int) -> Goal:
         """A target as what is asked about."""
@@ -136,11 +145,7 @@ class Many:
         place = self.compiled.find(address)
         if place == NONE:
             return np.array(self.targets_at(address), np.int64)
-        inside = self.targets_in(place)
-        if self.compiled.to_come:  # an identity to come is a caller, never a target
-            coming = self.target_kind == self.compiled.kind_number["identity"]
-            inside &= ~(coming & self.is_to_come[self.target_place])
-        return np.flatnonzero(inside)
+        return np.flatnonzero(self.targets_in(place))
 
     def rows_at_or_in(self, address: str, wanted: Bools) -> Rows:
         """Everybody who directly may do something wanted (by permission) at a place or in it, as granted."""
@@ -262,8 +267,7 @@ class Many:
         parts: list[tuple[Ints, Ints, Ints, States]] = []
         allowed = compiled.role_allows & wanted
         for permission in np.flatnonzero(allowed.any(axis=0)).tolist():
-            kind, _ = compiled.permission_pairs[permission]
-            first, mine = self.by_kind[compiled.kind_number[kind]]
+            first, mine = self.asked_about(permission)
             has = allowed[role, permission]
             begin, end = np.searchsorted(first, start[has]), np.searchsorted(first, stop[has])
             row, at = spread(begin, np.maximum(end - begin, 0))

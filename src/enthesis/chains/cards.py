@@ -245,7 +245,8 @@ class _Cards:
         more = len(rows) - MOST_ROWS
         if more > 0:
             rows = rows.where(np.arange(len(rows)) < MOST_ROWS)
-        found: dict[str, list[str]] = {}
+        rows = rows.where(rows.permission != self.compiled.take_on)  # that is by trust, whatever is granted
+        found: dict[str, dict[str, list[str]]] = {}
         facts: dict[str, list[dict[str, Any]]] = {}
         columns = (rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), rows.state.tolist())
         for who, permission, target, state in zip(*columns, strict=True):
@@ -253,16 +254,17 @@ class _Cards:
             if takes is None:
                 continue
             kind, verb = self.compiled.permission_pairs[permission]
-            verb += f" on {article(kind)} in it" if target != target_itself else ""
             verb += " (on a condition)" if takes else ""
             name = self.web.node(who).name
-            found.setdefault(name, []).append(verb)
+            where = f"on {article(kind)} in it " if target != target_itself else ""
+            found.setdefault(name, {}).setdefault(where, []).append(verb)
             fact = {"verb": self.compiled.permission_pairs[permission][1], "kind": kind, "on_condition": bool(takes)}
             fact |= {"in_it": True} if target != target_itself else {}
             if fact not in facts.setdefault(name, []):
                 facts[name].append(fact)
-        for name, verbs in sorted(found.items()):
-            yield Item(f"{name}: {', '.join(dict.fromkeys(verbs))}", facts={"caller": name, "may": facts[name]})
+        for name, placed in sorted(found.items()):
+            said = "; ".join(where + ", ".join(dict.fromkeys(verbs)) for where, verbs in sorted(placed.items()))
+            yield Item(f"{name}: {said}", facts={"caller": name, "may": facts[name]})
         if more > 0:
             yield Item(f"and {more} more that were not looked at: `enthesis reach --to` has them all")
 

@@ -19,9 +19,10 @@ from enthesis.access.many import Rows
 from enthesis.access.names.standing import why_shut
 from enthesis.access.needed import Asking
 from enthesis.access.states import YES
-from enthesis.chains.web import LEADS_ON, Web
+from enthesis.chains.web import LEADS_ON, STANDS_FOR, Web
 from enthesis.conditions.truth import Value
 from enthesis.conditions.values import Room, Want
+from enthesis.model.addresses import is_pool
 from enthesis.model.conditions import After, Before, Conditions
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer
@@ -50,6 +51,7 @@ class ChainStart:
     knowns: Knowns = field(default_factory=Knowns)
     person: int = NONE
     when: Conditions = ()
+    to_come: bool = False  # whether it is a member that nobody declared yet
 
     @property
     def keyless(self) -> bool | None:
@@ -105,6 +107,8 @@ class Chains:
         self.undecided = 0  # chains that were past a bound
         self.why = ""  # the last such bound
         self._bound: dict[object, Requirement | None] = {}
+        if web.missed:
+            self.missed(Undecided(web.missed))
 
     @classmethod
     def from_now_on(cls, web: Web, when: Mapping[str, Value] | None = None) -> "Chains":
@@ -140,13 +144,18 @@ class Chains:
         if node.form == "resource":
             kind = self.compiled.kind_names[self.compiled.places.kind[number]]
             form = origin_form(kind, person=False)
-            return ChainStart(number, form, node.name, self._known(form, node.name))
+            return ChainStart(number, form, node.name, self._known(form, node.name), to_come=self._to_come(number))
         if self.compiled.is_person[number]:
-            return ChainStart(number, Form.PERSON, node.name, self._known(Form.PERSON, node.name), person=number)
+            known = self._known(Form.PERSON, node.name)
+            return ChainStart(number, Form.PERSON, node.name, known, person=number, to_come=self._to_come(number))
         origin = NO_ORIGIN
         if issuer:
             origin = {**NO_ORIGIN, **_origin(FORM_OF_ISSUER[self.compiled.estate.issuers[issuer].kind], issuer=issuer)}
-        return ChainStart(number, Form.IDENTITY, node.name, Knowns({**self.when, **origin}, self.always))
+        knowns = Knowns({**self.when, **origin}, self.always)
+        return ChainStart(number, Form.IDENTITY, node.name, knowns, to_come=self._to_come(number))
+
+    def _to_come(self, number: int) -> bool:
+        return bool(self.web.is_to_come[number])
 
     def from_credential(self, name: str) -> ChainStart | None:
         """A keyed credential that is known of; None where it opens nothing any more."""
@@ -194,8 +203,9 @@ class Chains:
             yield self.from_issuer(name)
         for number in np.flatnonzero(compiled.is_person).tolist():
             yield self.from_place(number)
+        names = compiled.places.names
         for number, identities in compiled.runs_as.items():
-            if identities and not compiled.is_identity[number]:
+            if identities and not compiled.is_identity[number] and not is_pool(names[number]):
                 yield self.from_place(number)
         yield from self.from_credentials()
 
@@ -303,11 +313,9 @@ class Chains:
         """The chain with one more edge; None where it cannot be walked."""
         web = self.web
         row = (label.node, int(web.edge_permission[edge]), int(web.edge_target[edge]))
-        asked = (
-            ()
-            if web.edge_state[edge] == YES and not web.ages and self._plain(label)
-            else self.takes(label, row, hop=True)
-        )
+        nothing_more = web.edge_state[edge] == YES and not web.ages and self._plain(label)
+        stands_for = web.edge_sort[edge] == STANDS_FOR
+        asked = () if nothing_more or stands_for else self.takes(label, row, hop=True)
         takes = joined((label.takes, asked))
         values = self._try(takes, label.start, label)
         if takes is None or values is None:
@@ -395,6 +403,8 @@ class Chains:
         web = self.web
         out = []
         for edge in chain.edges:
+            if web.edge_sort[edge] == STANDS_FOR:
+                continue
             _, verb = self.compiled.permission_pairs[int(web.edge_permission[edge])]
             who = web.node(int(web.edge_from[edge])).name
             to = web.target_name(int(web.edge_target[edge]))

@@ -212,13 +212,9 @@ def _by_change(
 
 def _all_requests(web: Web, wanted: Bools) -> Iterable[tuple[int, int]]:
     compiled = web.compiled
-    by_kind: dict[str, list[int]] = {}
-    for number, (kind, _) in enumerate(compiled.permission_pairs):
-        if wanted[number]:
-            by_kind.setdefault(kind, []).append(number)
-    for target in range(len(web.target_place)):
-        for permission in by_kind.get(compiled.kind_names[int(web.target_kind[target])], ()):
-            yield target, permission
+    for permission in range(len(compiled.permission_pairs)) if wanted.any() else ():
+        if wanted[permission]:
+            yield from ((target, permission) for target in web.asked_about(permission)[1].tolist())
 
 
 def _changed(web: Web, start: ChainStart, gathered: Gathered, node: int, key: tuple[str, str]) -> Reached:

@@ -20,6 +20,7 @@ from enthesis.chains.ends import ends_at, wanted_permissions
 from enthesis.chains.web import Web
 from enthesis.conditions.patterns import matcher
 from enthesis.conditions.values import Want
+from enthesis.model.addresses import is_pool
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Claimed, Invariant
@@ -45,6 +46,8 @@ def decide(chains: Chains, invariant: Invariant) -> Decided:
         return Decided(invariant, Holding.UNDECIDED, why=str(fault))
     if chain is not None:
         return Decided(invariant, Holding.BROKEN, chain)
+    if chains.web.missed:
+        return Decided(invariant, Holding.UNDECIDED, why=chains.web.missed)
     if chains.undecided > missed:
         return Decided(
             invariant, Holding.UNDECIDED, why=f"{chains.undecided - missed} chains were past the bound on work"
@@ -173,7 +176,8 @@ def _named(whom: Sequence[str | Glob], known: Iterable[str]) -> list[str]:
 
 
 def _matching(web: Web, whom: Sequence[str | Glob]) -> Bools:
-    """The nodes that addresses and patterns name: identities, people, resources; a group stands for its members."""
+    """The nodes that addresses and patterns name: identities, people, resources; a group stands for its members, and so
+    does a pool."""
     compiled = web.compiled
     out = np.zeros(web.nodes, bool)
     for glob in whom:
@@ -181,11 +185,13 @@ def _matching(web: Web, whom: Sequence[str | Glob]) -> Bools:
             matches = matcher(glob.pattern)
             for name, number in compiled.places.index.items():
                 if matches(name):
-                    out[number] = True
+                    out[web.members_of(number) if is_pool(name) else number] = True
         else:
             number = compiled.find(glob)
             if number in compiled.members:
                 out[compiled.members[number]] = True
+            elif is_pool(glob):
+                out[web.members_of(number)] = True
             elif number != NONE:
                 out[number] = True
     return out

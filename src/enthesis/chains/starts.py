@@ -6,6 +6,7 @@ from enthesis.access.compiling import Compiled
 from enthesis.chains.chains import Chains, ChainStart
 from enthesis.conditions.truth import Value
 from enthesis.files.shapes import perhaps
+from enthesis.model.addresses import is_pool
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 
@@ -28,6 +29,8 @@ def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, V
         account = compiled.find(who)
         inside = [number for number in compiled.identity_places.tolist() if compiled.account[number] == account]
         return [chains.from_place(number) for number in inside]
+    if who in estate.resources and is_pool(who):
+        return [chains.from_place(number) for number in chains.web.members_of(compiled.find(who))]
     if who in estate.identities or who in estate.resources:
         return [chains.from_place(compiled.find(who))]
     known = [*estate.issuers, *estate.credentials, *estate.groups, *estate.identities, *estate.resources]

@@ -11,7 +11,7 @@ import numpy as np
 
 from enthesis.access.arrays import Bools, Ints, once, spread
 from enthesis.access.clauses import Requirement
-from enthesis.access.coming import ToCome
+from enthesis.access.coming import ToCome, members_to_come
 from enthesis.access.compiling import NONE, Compiled, with_members_to_come
 from enthesis.access.many import Many, Rows
 from enthesis.access.needed import LAST, Asking
@@ -19,9 +19,10 @@ from enthesis.access.session import bulk as session
 from enthesis.access.states import LOOK, NO, YES, States
 from enthesis.access.target_side.bulk import admitted
 from enthesis.chains.requests import Requests
+from enthesis.model.addresses import pool_of
 from enthesis.model.words import VerbClass
 
-TAKES_ON, LEADS_ON = 0, 1
+TAKES_ON, LEADS_ON, STANDS_FOR = 0, 1, 2  # the last is no request: what is done to a pool is done to its members
 HOP = Asking(hop=True)
 
 
@@ -47,7 +48,9 @@ class Web(Many):
         """`to_come` are the members to come, where they are not just those of this estate; with `ages` the lives of
         sessions count though no condition of this estate asks for an age."""
         self.to_come = to_come
-        compiled = with_members_to_come(compiled, to_come)
+        coming = to_come if to_come is not None else members_to_come(compiled.tables)
+        self.missed = coming.missed  # which names of members to come were not told apart
+        compiled = with_members_to_come(compiled, coming)
         super().__init__(compiled, now)
         self.ages = ages or asks_for_ages(compiled)
         self.requests = Requests(compiled, now, ages=self.ages)
@@ -86,6 +89,9 @@ class Web(Many):
         )
         rows = self._leading(leading)
         add(rows.who, self.target_place[rows.target], rows.permission, rows.target, LEADS_ON, rows.state)
+        pools, members = self._members()
+        configure = np.full(len(pools), self.compiled.permission["pool", "configure"], np.int64)
+        add(pools, members, configure, pools, STANDS_FOR, np.full(len(pools), YES, np.int8))
         self.edge_from, self.edge_to, self.edge_permission, self.edge_target, self.edge_sort = (
             np.concatenate([part[column] for part in parts]) for column in range(5)
         )
@@ -93,6 +99,23 @@ class Web(Many):
         session.lower(self.compiled, self.edge_permission, self.edge_state, ages=self.ages)
         self.forward = _Adjacency(self.edge_from, self.nodes)
         self.backward = _Adjacency(self.edge_to, self.nodes)
+
+    def members_of(self, pool: int) -> list[int]:
+        """The members of a pool, declared or to come, by its number."""
+        names, first, end = self.compiled.places.names, self.compiled.first, self.compiled.end
+        inside = np.flatnonzero((first > first[pool]) & (first < end[pool])) if pool != NONE else ()
+        return [int(place) for place in inside if pool_of(names[int(place)])]
+
+    def _members(self) -> tuple[Ints, Ints]:
+        """Pairs of a pool and a member of it that runs as something, declared or to come."""
+        index, names = self.compiled.places.index, self.compiled.places.names
+        pairs = [
+            (index[pool], place)
+            for place, runs in self.compiled.runs_as.items()
+            if runs and (pool := pool_of(names[place])) in index
+        ]
+        both = np.array(pairs, np.int64).reshape(-1, 2)
+        return both[:, 0], both[:, 1]
 
     def _leading(self, leading: Bools) -> Rows:
         """Rows of what leads on: to identities, and to resources that run as something."""
@@ -106,6 +129,7 @@ class Web(Many):
         is_identity &= ~compiled.is_person[self.target_place[expanded.target]]  # nothing runs as a person
         running = np.zeros(len(self.target_place), bool)
         running[[place for place, found in compiled.runs_as.items() if found]] = True
+        running[self._members()[0]] = True
         return self.decided(expanded.where(is_identity | running[expanded.target]))
 
     def _trusted(self) -> tuple[Ints, Ints, Bools]:
@@ -126,7 +150,7 @@ class Web(Many):
 
     def requirement(self, edge: int) -> Requirement | None:
         """What an edge takes as a hop; found out when it is first asked for."""
-        if self.edge_state[edge] == YES and not self.ages:
+        if self.edge_sort[edge] == STANDS_FOR or (self.edge_state[edge] == YES and not self.ages):
             return ()
         key = (int(self.edge_from[edge]), int(self.edge_permission[edge]), int(self.edge_target[edge]))
         return self.row_requirement(*key, hop=True)

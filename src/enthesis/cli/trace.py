@@ -33,14 +33,22 @@ from enthesis.files.saving import BY_HAND, edit_files
 from enthesis.files.sections import SECTIONS, attempt_from
 from enthesis.files.shapes import perhaps
 from enthesis.model.addresses import article, parse
-from enthesis.model.errors import InvalidAddress, InvalidInput, NotDecided
+from enthesis.model.errors import InvalidAddress, InvalidInput, NotDecided, Undecided
 from enthesis.model.estate import Estate, Hop
 from enthesis.model.words import Ending, Form, Outcome, VerdictStep
 from enthesis.output.differences import gain_sentences
 from enthesis.output.lines import Line
 from enthesis.output.streams import put_json, put_lines, remark
-from enthesis.output.verdicts import TOLD, remedies_json, remedy_lines, verdict_json, verdict_lines
-from enthesis.verdicts.judge import Judge
+from enthesis.output.verdicts import (
+    TOLD,
+    member_lines,
+    members_json,
+    remedies_json,
+    remedy_lines,
+    verdict_json,
+    verdict_lines,
+)
+from enthesis.verdicts.pools import MemberAnswer, answer_of_pool
 from enthesis.verdicts.remedies import SMALL, Remedy, applied, asked, remedies_for
 
 
@@ -112,7 +120,8 @@ def trace(
         what = "assertion" if question.origin.form == Form.ASSERTION else "token"
         remark(f"The {what}'s signature was not checked: it is taken for what it says.", quiet=quiet)
     at_host, at_host_told = _at_host(described, question, log, certificate)
-    verdict = Judge(compile_estate(described)).judge(question)
+    verdict, members = _answer(described, question)
+    question = verdict.question
     remedies = remedies_for(described, verdict)
     small = len(described.grants) + len(described.trusts) + len(described.identities) <= SMALL
     also = [
@@ -122,9 +131,11 @@ def trace(
     if remedies.found and not small:
         remark("What else a remedy allows: write it, then enthesis check --compared-with HEAD.", quiet=quiet)
     if output is Format.JSON:
-        put_json({**verdict_json(described, verdict), **at_host_told, **remedies_json(remedies, also)})
+        of_members = {"members": members_json(members)} if members else {}
+        put_json({**verdict_json(described, verdict), **of_members, **at_host_told, **remedies_json(remedies, also)})
     else:
-        put_lines([*verdict_lines(described, verdict), *at_host])
+        first, *rest = verdict_lines(described, verdict)
+        put_lines([first, *member_lines(members), *rest, *at_host])
         if not verdict.allowed and not quiet:
             put_lines(remedy_lines(remedies, also))
     if write is not None:
@@ -134,6 +145,13 @@ def trace(
             remark(f"Remedy {write} is written into {name}.", quiet=quiet)
     if not verdict.allowed:
         raise typer.Exit(_exit_code(verdict))
+
+
+def _answer(estate: Estate, question: Question) -> tuple[Verdict, list[MemberAnswer]]:
+    try:
+        return answer_of_pool(compile_estate(estate), question)
+    except Undecided as bound:
+        raise NotDecided(f"not decided: {bound}", code="not-decided", remedy="ask about one member") from None
 
 
 def _at_host(

@@ -351,6 +351,7 @@ def decide(
     if place is not None and place.kind == "identity":
         identity = world.identity_at(target)
         named = named and identity is not None and _identity_stands(world, identity)
+        named = named and not (verb in ("run-as", "attach") and target.startswith("@"))  # nothing runs as a person
     if onto:
         named = named and exists(world, onto) is not None
     steps["names"] = ALLOWED if named else REFUSED
@@ -426,9 +427,11 @@ def _ceilings_let(world: World, caller: LabCaller, verb: str, place: LabPlace, a
         if home is not world
         else []
     )
+    own = verb == "take-on" and caller.form == "resource"
+    own = own and place.address in [one.body["address"] for one in runs_as(world, caller.address)]
     for ceiling in (*world.of("ceilings"), *abroad):
         body = ceiling.body
-        if body["at"] not in over[body["over"]]:
+        if body["at"] not in over[body["over"]] or (own and body["over"] == "callers"):
             continue
         if any(
             (matches(entry["glob"], caller.address) and body["at"] in above(world, caller.address))
@@ -494,7 +497,10 @@ def _attached(world: World, what: Any, caller: LabCaller, identity: Statement) -
         return False
     if what is True:
         return account_of(caller.address) == account_of(identity.body["address"])
-    return matches(what["glob"], caller.address) if isinstance(what, Mapping) else bool(what == caller.address)
+    place = place_of(world, caller.address)
+    outer = place_of(world, place.parent) if place is not None and place.parent else None
+    names = [caller.address, *([outer.address] if outer is not None and outer.kind == "pool" else [])]
+    return any(matches(what["glob"], name) if isinstance(what, Mapping) else what == name for name in names)
 
 
 def _granted(

@@ -123,6 +123,18 @@ def pool_of(address: str) -> str:
     return "/".join(parts[:3]) if len(parts) == 5 and (parts[1], parts[3]) == ("pool", "host") else ""
 
 
+def is_pool(address: str) -> bool:
+    """Whether an address is that of a pool of hosts. A pool itself is never a caller: its members are."""
+    parts = address.split("/")
+    return len(parts) == 3 and parts[1] == "pool"
+
+
+def with_its_pool(address: str) -> tuple[str, ...]:
+    """The addresses by which a statement can mean what runs at one: itself, and of a member its pool."""
+    pool = pool_of(address)
+    return (address, pool) if pool else (address,)
+
+
 def service_account_subject(address: str) -> str:
     """The subject of the tokens that a cluster signs for one of its service accounts."""
     parts = address.split("/")

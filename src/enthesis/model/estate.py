@@ -329,11 +329,13 @@ class Origin:
 @dataclass(frozen=True, slots=True)
 class Hop:
     """Taking on an identity, perhaps narrowed to some permissions; or running code `on` a resource, which continues as
-    what it runs as (`identity` is '' then)."""
+    what it runs as (`identity` is '' then). Of a pool it continues as a `member`, which no file names: a journey is
+    about each."""
 
     identity: str = ""
     narrowed: KindVerbs | None = None
     on: str = ""
+    member: str = ""
     source: Source = _source()
 
 

@@ -209,6 +209,14 @@ ENDING = ("credential", "certificate", "grant", "trust", "acceptance", "handoff"
 """What ends, or is to be looked at again at a time. A `certificate` is a credential of that form."""
 
 
+NOT_OF_PEOPLE = ("run-as", "attach")
+"""The verbs on an identity that no person can be the target of: nothing runs as a person."""
+
+
+OF_MEMBERS_TO_COME = ("run-as", "attach", "issue")
+"""The verbs on an identity that a member to come can be the target of."""
+
+
 def origin_form(kind: str, *, person: bool) -> Form:
     """What a journey says that starts at a thing of this kind; of identities it matters whether it is a `person`."""
     if kind == "identity":

@@ -15,7 +15,7 @@ from enthesis.output.admitting import caller_json, caller_text
 from enthesis.output.file_errors import one_error
 from enthesis.output.lines import Line, Span, counted, line
 from enthesis.output.reach import start_words
-from enthesis.output.verdicts import jsonable, values_words
+from enthesis.output.verdicts import jsonable, members_json, values_words
 from enthesis.trusts.risks import Risk, Risks
 from enthesis.verdicts.expectations import Judged, attempt_words
 
@@ -65,9 +65,8 @@ def check_lines(
             error = _error(texts, "journey-contradicted", source, name, judged.unmet)
             yield line()
             yield from one_error(error)
-            request = judged.verdict.first_refused
-            if request is not None:
-                yield line("    ", f"fix: enthesis trace --journey {word(name)} shows why, and ways to allow it")
+            shows = "what lets it in" if judged.verdict.allowed else "why, and ways to allow it"
+            yield line("    ", f"fix: enthesis trace --journey {word(name)} shows {shows}")
         elif judged.unseen_live:
             first = judged.verdict.first_refused
             steps, at = ", ".join(judged.unseen_live), attempt_words(first) if first is not None else ""
@@ -142,13 +141,14 @@ def judged_json(judged: Judged) -> dict[str, Any]:
         "journey": judged.journey.name,
         "source": str(judged.journey.source),
         "expected": judged.journey.expect,
-        "outcome": judged.verdict.ending,
+        "outcome": judged.ending,
         "met": judged.met,
         "unmet": list(judged.unmet),
         "unseen_live": list(judged.unseen_live) if judged.met else [],
         "refused_at": list(judged.verdict.refused_at),
         "first_refused": {"to": attempt_words(first), "steps": list(first.refused_at)} if first else None,
         "keyless": judged.verdict.keyless,
+        **({"members": members_json(judged.members)} if judged.members else {}),
     }
 
 

@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from enthesis.access.coming import ANY
 from enthesis.chains.chains import Chain, ChainStart
 from enthesis.chains.reach import Reached
 from enthesis.model.estate import boundary_of
@@ -28,7 +27,7 @@ def start_words(start: ChainStart) -> str:
         "credential": "the credential ",
         "pipeline_access": "a run that uses the pipeline access ",
     }
-    return words.get(start.form, "") + start.whom + (" (members to come)" if start.whom.endswith(ANY) else "")
+    return words.get(start.form, "") + start.whom + (" (members to come)" if start.to_come else "")
 
 
 def keyless_words(start: ChainStart) -> str:

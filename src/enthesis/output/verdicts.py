@@ -22,6 +22,7 @@ from enthesis.model.sentences import tested
 from enthesis.model.words import BEARERS, STEPS, Ending, Form, Outcome, VerdictStep
 from enthesis.output.lines import Line, Span, line
 from enthesis.verdicts.expectations import attempt_words
+from enthesis.verdicts.pools import MemberAnswer
 from enthesis.verdicts.remedies import Change, Remedies
 
 STYLES = {
@@ -36,6 +37,7 @@ OPTIONS = {
     "session.age": "--session-age DURATION",
 }
 WIDTH = max(map(len, STEPS))
+MEMBERS_TOLD = 5  # members of a pool who are not allowed, by name
 ALSO = 3  # sentences of what else a remedy allows
 TOLD = 4  # remedies that are told in text, and looked at for what else they allow
 
@@ -381,6 +383,26 @@ def remedies_json(remedies: Remedies, also: Sequence[Sequence[str]]) -> dict[str
             for remedy, more in zip(remedies.found, also, strict=True)
         ],
     }
+
+
+def member_lines(answers: Sequence[MemberAnswer]) -> Iterator[Line]:
+    """How many members of a pool a question is allowed for, and which not; nothing where it names no pool."""
+    if not answers:
+        return
+    not_so = [answer.whom for answer in answers if not answer.verdict.allowed]
+    if not not_so:
+        declared = sum(not answer.to_come for answer in answers)
+        yield line(f"  so for every member: {declared} declared, and one to come")
+        return
+    whom = ", ".join(not_so[:MEMBERS_TOLD]) + (f" and {len(not_so) - MEMBERS_TOLD} more" * (len(not_so) > MEMBERS_TOLD))
+    yield line(f"  so for {len(not_so)} of {len(answers)} members: {whom}; the first of them is shown")
+
+
+def members_json(answers: Sequence[MemberAnswer]) -> list[dict[str, Any]]:
+    """What is answered for each member of a pool, for a program."""
+    return [
+        {"members": list(one.members), "to_come": one.to_come, "outcome": str(one.verdict.ending)} for one in answers
+    ]
 
 
 def values_words(values: Mapping[str, object]) -> str:

@@ -6,8 +6,7 @@ from datetime import datetime
 from typing import Any
 
 from enthesis.files.writing import plain_statement
-from enthesis.model.addresses import service_account_subject
-from enthesis.model.conditions import literal_pattern
+from enthesis.model.addresses import pool_of, service_account_subject
 from enthesis.model.escapes import word
 from enthesis.model.estate import Estate, PipelineAccess
 from enthesis.model.file_errors import Source
@@ -109,9 +108,9 @@ def ways_of_place(
         entry = {"of": identity, "admits": {"token": issuer.name, "claims": claims}, "session": "15m"}
         yield KeylessWay(f"{place} shows the token that its cluster gives it", (("trusts", entry),))
     elif place in estate.resources and parts[1] in ATTACHABLE:
-        runs = {"what": place, "runs_as": identity}
-        attached: Any = {"glob": f"{literal_pattern(place)}/host/*"} if parts[1] == "pool" else place
-        entry = {"of": identity, "admits": {"attached": attached}, "session": "1h"}
+        pool = pool_of(place)  # members come and go: their pool is what a statement names
+        runs = {"what": pool or place, "runs_as": identity}
+        entry = {"of": identity, "admits": {"attached": pool or place}, "session": "1h"}
         says = f"{place} runs as it, and takes it on by its metadata service"
         yield KeylessWay(says, (("attachments", runs), ("trusts", entry)))
 

@@ -1,6 +1,6 @@
 """Holds a journey's expectation against its verdict; every way in which it is not met, in words."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from itertools import product
@@ -8,7 +8,7 @@ from typing import Any
 
 from enthesis.access.answers import Request, Verdict
 from enthesis.access.compiling import Compiled
-from enthesis.access.questions import is_keyless, question_of
+from enthesis.access.questions import Question, is_keyless, question_of
 from enthesis.conditions.values import ROOMS, Room, cells
 from enthesis.files.shapes import duration_text
 from enthesis.model.conditions import Test
@@ -17,17 +17,26 @@ from enthesis.model.estate import Estate, Journey
 from enthesis.model.sentences import verb_words
 from enthesis.model.words import Ending, Form, VerdictStep
 from enthesis.verdicts.judge import Judge
+from enthesis.verdicts.pools import MemberAnswer, answers_for_members, ending_of, pools_of, some_member_let_in
 
+MOST_TOLD = 6  # members that are not as expected, as one journey tells them
 MAX_TRIED = 200  # values of what a journey forgets that are tried
 
 
 @dataclass(frozen=True, slots=True)
 class Judged:
-    """A journey with its verdict; `unmet` is empty where all is as expected."""
+    """A journey with its verdict; `unmet` is empty where all is as expected. Where it is about the members of a pool,
+    the answer for each is in `members`, and `verdict` is the first that is not as expected."""
 
     journey: Journey
     verdict: Verdict
     unmet: tuple[str, ...]
+    members: tuple[MemberAnswer, ...] = ()
+
+    @property
+    def ending(self) -> Ending:
+        """What came of it: of a pool what came of every member, not decided where they differ."""
+        return ending_of(list(self.members)) if self.members else self.verdict.ending
 
     @property
     def met(self) -> bool:
@@ -43,8 +52,35 @@ class Judged:
 
 def judge_journey(compiled: Compiled, journey: Journey, now: datetime) -> Judged:
     """The verdict on a journey, judged now where it says no time, and what of its expectation is not met."""
-    verdict = Judge(compiled).judge(question_of(journey, now))
+    question = question_of(journey, now)
+    if pools_of(question):
+        return _of_members(compiled, journey, question)
+    verdict = Judge(compiled).judge(question)
     return Judged(journey, verdict, tuple(_unmet(compiled, journey, verdict)))
+
+
+def _of_members(compiled: Compiled, journey: Journey, question: Question) -> Judged:
+    """A journey about the members of a pool: each must end as expected, and one to come too."""
+    try:
+        answers = answers_for_members(compiled, question)
+        each = [(answer, tuple(_unmet(compiled, journey, answer.verdict))) for answer in answers]
+        alike: dict[str, list[str]] = {}
+        for answer, found in each:
+            for one in found:
+                alike.setdefault(one, []).append(answer.whom)
+        unmet = [f"{_some(whom)}: {one}" for one, whom in alike.items()]
+        if not unmet and journey.expect is Ending.REFUSED:
+            let_in = some_member_let_in(compiled, question)
+            unmet += [f"expected refused, but a member to come would be allowed: {let_in}"] if let_in else []
+    except Undecided as bound:
+        return Judged(journey, Judge(compiled).judge(question), (f"not decided: {bound}",))
+    first = next((answer for answer, found in each if found), answers[0])
+    return Judged(journey, first.verdict, tuple(unmet), tuple(answers))
+
+
+def _some(whom: Sequence[str]) -> str:
+    more = len(whom) - MOST_TOLD
+    return ", ".join(whom[:MOST_TOLD]) + (f" and {more} more" if more > 0 else "")
 
 
 @dataclass(frozen=True, slots=True)

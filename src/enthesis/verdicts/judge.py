@@ -91,7 +91,8 @@ class _Chain:
     def _after(self, caller: Caller, hop: Hop, request: Request) -> Caller:
         """The caller that a hop gives, whether or not it was allowed. A resource's session is nobody's child."""
         if hop.on:
-            return Caller(Asker.RESOURCE, hop.on, self.compiled.find(hop.on))
+            runs = hop.member or hop.on
+            return Caller(Asker.RESOURCE, runs, self.compiled.find(runs))
         lengths = [timedelta(seconds=self.compiled.tables.trust_session[trust]) for trust in request.counting]
         runs_out = caller.runs_out
         if lengths:

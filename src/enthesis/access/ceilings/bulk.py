@@ -19,9 +19,23 @@ def lower(compiled: Compiled, batch: Batch, state: States) -> None:
             hit = bits[batch.permission] & (state > NO)
             hit &= (compiled.first[beneath] >= compiled.first[at]) & (compiled.first[beneath] < compiled.end[at])
             rows = np.flatnonzero(hit)
+            if over_callers and batch.who is not None:
+                rows = rows[~_takes_its_own(compiled, batch, rows)]
             if batch.who is not None and (barred.excepted or barred.patterns):
                 rows = rows[~_spared(compiled, barred, batch.who[rows])]
             state[rows] = np.minimum(state[rows], LOOK if barred.ceiling.when else NO)
+
+
+def _takes_its_own(compiled: Compiled, batch: Batch, rows: Ints) -> Bools:
+    """Which of some requests are a resource's to take on what it runs as."""
+    who = batch.who if batch.who is not None else rows
+    may = (batch.permission[rows] == compiled.take_on) & ~compiled.is_identity[who[rows]]
+    own = [
+        bool(one)
+        and compiled.takes_its_own(compiled.take_on, compiled.places.names[int(who[row])], int(batch.place[row]))
+        for row, one in zip(rows.tolist(), may.tolist(), strict=True)
+    ]
+    return np.array(own, bool)
 
 
 def _spared(compiled: Compiled, barred: Barred, who: Ints) -> Bools:

@@ -12,7 +12,8 @@ def decide(asked: Asked) -> StepOutcome:
     if not compiled.ceilings_at:
         return StepOutcome(VerdictStep.CEILINGS, Outcome.NOT_NEEDED)
     callers = compiled.chain_of(caller.address) if caller.address else []
-    over = list(compiled.ceilings_over(callers, asked.target.chain))
+    own = compiled.takes_its_own(asked.permission, caller.address, asked.place)
+    over = list(compiled.ceilings_over(() if own else callers, asked.target.chain))
     barring: list[Ground] = []
     misses: list[Miss] = []
     for barred in over:

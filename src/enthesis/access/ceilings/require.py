@@ -8,8 +8,9 @@ def require(needed: Needed) -> Requirement | None:
     """A clause for each ceiling with a condition that would bar it; None where one bars it whatever happens."""
     compiled, node = needed.compiled, needed.node
     callers = () if node.bearer else tuple(compiled.places.chain(node.place))
+    own = compiled.takes_its_own(needed.permission, node.address, needed.place)
     clauses = []
-    for barred in compiled.ceilings_over(callers, needed.goal.chain):
+    for barred in compiled.ceilings_over(() if own else callers, needed.goal.chain):
         if barred.place in needed.powers.ceilings:
             continue
         if not barred.bars(needed.permission, "" if node.bearer else node.name, inside=barred.place in callers):

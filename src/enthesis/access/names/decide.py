@@ -44,6 +44,8 @@ def decide(asked: Asked) -> StepOutcome:
         if fallen:
             found = compiled.estate.identities.get(address)
             faults.append(Ground(f"{address} {fallen}", found.source if found is not None else None))
+    if asked.permission in compiled.not_of_people and compiled.is_person[asked.place]:
+        faults.append(Ground(f"{asked.target.address} is a person: nothing runs as a person"))
     origin = asked.question.origin
     if origin.form == Form.CREDENTIAL and asked.first:
         credential = compiled.estate.credentials[origin.whom]

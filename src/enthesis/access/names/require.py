@@ -11,6 +11,8 @@ def require(needed: Needed) -> Requirement | None:
         return None
     if needed.goal.kind == "identity" and not stands[needed.place]:
         return None
+    if needed.permission in needed.compiled.not_of_people and needed.compiled.is_person[needed.place]:
+        return None
     held = needed.holding(needed.asking.when)
     if held is None:
         return None

@@ -10,7 +10,7 @@ from enum import Enum, auto
 from enthesis.access.attributes import service_account_subjects
 from enthesis.access.compiling import Compiled
 from enthesis.conditions.patterns import matcher
-from enthesis.model.addresses import account_of
+from enthesis.model.addresses import account_of, is_pool, with_its_pool
 from enthesis.model.conditions import Glob
 from enthesis.model.words import BEARERS
 
@@ -21,6 +21,7 @@ class Lack(Enum):
     SHOWS_NOTHING = auto()  # it admits bearers, and the caller is not one
     OTHER_ISSUER = auto()  # what the bearer shows was signed by another issuer, or is of another form
     NOT_NAMED = auto()  # it names others
+    POOL = auto()  # a pool itself is never a caller: its members are
     NO_RESOURCE = auto()  # it admits what runs as the identity, and the caller is not a resource
     DOES_NOT_RUN_AS_IT = auto()
     OTHER_ACCOUNT_RUNS = auto()  # it admits what runs as the identity in its own account
@@ -85,10 +86,19 @@ def _lacks_running(
     if caller.form != "resource":
         yield Lack.NO_RESOURCE
         return
+    if is_pool(caller.address):
+        yield Lack.POOL
+        return
     if of not in compiled.runs(caller.address):
         yield Lack.DOES_NOT_RUN_AS_IT
     if whom is True:
         if account_of(caller.address) != account_of(of_address):
             yield Lack.OTHER_ACCOUNT_RUNS
-    elif not (matcher(whom.pattern)(caller.address) if isinstance(whom, Glob) else whom == caller.address):
+    elif not names_attached(whom, caller.address):
         yield Lack.NO_MATCH
+
+
+def names_attached(whom: str | Glob | bool, address: str) -> bool:
+    """Whether an address or a pattern means what runs at an address: that itself, or the pool that has it."""
+    names = with_its_pool(address)
+    return any(map(matcher(whom.pattern), names)) if isinstance(whom, Glob) else whom in names

@@ -9,8 +9,9 @@ from enthesis.access.attributes import service_account_subjects
 from enthesis.access.compiling import NONE, Compiled
 from enthesis.access.granting.bulk import covered
 from enthesis.access.states import NO, Batch, States
+from enthesis.access.target_side.admission import names_attached
 from enthesis.access.target_side.keys import uses_key
-from enthesis.conditions.patterns import matcher
+from enthesis.model.addresses import is_pool
 from enthesis.model.conditions import Glob
 from enthesis.model.words import BEARERS, Form, VerdictStep
 
@@ -41,7 +42,7 @@ def admitted(compiled: Compiled, now: float, issuers: dict[str, int]) -> tuple[I
     live = (compiled.trusts_in_force(now) & (compiled.trust_of != NONE)).tolist()
     running: dict[int, list[int]] = {}
     for place, identities in compiled.runs_as.items():
-        for identity in identities:
+        for identity in identities if not is_pool(compiled.places.names[place]) else ():
             running.setdefault(identity, []).append(place)
     workloads = _workloads(compiled)
     who: list[int] = []
@@ -104,6 +105,6 @@ def _attached(compiled: Compiled, number: int, whom: str | Glob | bool, running:
         if whom is True:
             fits = bool(compiled.account[place] == compiled.account[of])
         else:
-            fits = matcher(whom.pattern)(names[place]) if isinstance(whom, Glob) else names[place] == whom
+            fits = names_attached(whom, names[place])
         if fits:
             yield place

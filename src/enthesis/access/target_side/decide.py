@@ -19,6 +19,7 @@ LACK_WORDS = {
     Lack.SHOWS_NOTHING: "it admits bearers of {form}, and {here} shows none",
     Lack.OTHER_ISSUER: "it admits bearers of {form} of {whom}, and this is {shown}",
     Lack.NOT_NAMED: "it does not admit {here}",
+    Lack.POOL: "{here} is a pool: its members ask, and it never does",
     Lack.NO_RESOURCE: "it admits what runs as it, and {here} is not a resource",
     Lack.DOES_NOT_RUN_AS_IT: "{here} does not run as it",
     Lack.OTHER_ACCOUNT_RUNS: "{here} is of another account",
