@@ -112,6 +112,7 @@ def _walked(chains: Chains, chain: Chain, counted: Counter[str], where: str) -> 
     web = chains.web
     assert replayed(chains, chain), f"{where}: {chain.start.form} {chains.steps(chain)} with {dict(chain.values)}"
     counted[f"chains of {where}"] += 1
+    counted["chains by a stored key"] += chain.by_key
     counted["chains of members to come"] += chain.start.node < web.places and bool(web.is_to_come[chain.start.node])
 
 

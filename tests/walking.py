@@ -11,9 +11,11 @@ from ipaddress import ip_network
 from random import Random
 from typing import Any
 
+from enthesis.access.clauses import BEFORE_KEY
 from enthesis.access.coming import ANY
+from enthesis.access.compiling import NONE
 from enthesis.chains.chains import Chain, Chains
-from enthesis.chains.web import LEADS_ON, STANDS_FOR
+from enthesis.chains.web import LEADS_ON, OPENS, STANDS_FOR
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Identity, Journey, Origin, Resource
 from enthesis.model.words import Ending, Form
 
@@ -34,22 +36,31 @@ def journeys_of(chains: Chains, chain: Chain) -> tuple[Estate, list[Journey]]:
     web, compiled = chains.web, chains.compiled
     values: dict[str, Any] = dict(chain.values)
     estate = declared(compiled.estate, values, chain, chains)
-    shows = {name.removeprefix("claims."): v for name, v in values.items() if name.startswith("claims.")}
-    mfa = values.get("mfa")
-    origin = Origin(chain.start.form, chain.start.whom, {n: v for n, v in shows.items() if v is not None},
-                    mfa if isinstance(mfa, bool) else None, mfa_said=True)  # fmt: skip
+    origin = _origin(chain, values)
     if chain.start.form == Form.PIPELINE_ACCESS:
         origin = Origin(Form.CREDENTIAL, str(estate.pipeline_access[chain.start.whom].credential))
-    context = Context(
-        values.get("time") or NOW, values.get("network"), values.get("reference"),
-        said=frozenset(("time", "network", "reference")),
-    )  # fmt: skip
+    context = _context(values)
     out: list[Journey] = []
     hops: list[Hop] = []
+    known = {name: value for name, value in values.items() if name in chain.start.knowns.values}
+    keys = [web.keys.credentials[int(web.edge_key[edge])].name for edge in chain.edges if web.edge_key[edge] != NONE]
+    before = {key: {**known, **_before(values, key)} for key in keys}
+    if keys:
+        origin = _origin(chain, before[keys[0]])
+    last_context, context = context, _context(before[keys[0]]) if keys else context
     for edge in chain.edges:
         kind, verb = compiled.permission_pairs[int(web.edge_permission[edge])]
         target = web.target_name(int(web.edge_target[edge]))
-        if web.edge_sort[edge] == STANDS_FOR:
+        if web.edge_key[edge] != NONE:
+            key = web.keys.credentials[int(web.edge_key[edge])].name
+            asked = Attempt(verb, target) if web.edge_sort[edge] == OPENS else None
+            aged = replace(context, session_age=before[key].get("session.age") or None)
+            if asked is not None or hops:
+                out.append(Journey("part", origin, Ending.ALLOWED, tuple(hops), asked, aged))
+            keys.pop(0)
+            origin, hops = Origin(Form.CREDENTIAL, key), []
+            context = _context(before[keys[0]]) if keys else last_context
+        elif web.edge_sort[edge] == STANDS_FOR:
             member = web.node(int(web.edge_to[edge])).name
             if hops:
                 hops[-1] = replace(hops[-1], member=member)
@@ -72,6 +83,26 @@ def journeys_of(chains: Chains, chain: Chain) -> tuple[Estate, list[Journey]]:
         last = replace(context, session_age=age or None)
         out.append(Journey("part", origin, Ending.ALLOWED, tuple(hops), attempt, last))
     return estate, out
+
+
+def _origin(chain: Chain, values: Mapping[str, Any]) -> Origin:
+    """What a chain starts with, showing what is told."""
+    shown = {name.removeprefix("claims."): v for name, v in values.items() if name.startswith("claims.")}
+    shows, mfa = {name: value for name, value in shown.items() if value is not None}, values.get("mfa")
+    return Origin(chain.start.form, chain.start.whom, shows, mfa if isinstance(mfa, bool) else None, mfa_said=True)
+
+
+def _before(values: Mapping[str, Any], key: str) -> dict[str, Any]:
+    """What is told of the part of a chain that leads to a stored key."""
+    mark = f"{BEFORE_KEY}{key}"
+    return {name.removesuffix(mark): value for name, value in values.items() if name.endswith(mark)}
+
+
+def _context(values: Mapping[str, Any]) -> Context:
+    return Context(
+        values.get("time") or NOW, values.get("network"), values.get("reference"),
+        said=frozenset(("time", "network", "reference")),
+    )  # fmt: skip
 
 
 def declared(estate: Estate, values: Mapping[str, Any], chain: Chain, chains: Chains) -> Estate:

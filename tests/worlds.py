@@ -203,13 +203,20 @@ class World:
             "ceilings": [self.ceiling(n) for n in range(rng.choice([0, 1, 1, 2]))],
             "attachments": self.attachments(),
             "credentials": {
-                "key1": {"of": rng.choice(self.identities), "form": "access-key", **self.when(0.3)},
+                "key1": {"of": rng.choice(self.identities), "form": "access-key", **self.when(0.3),
+                         **self.held([*buckets, *secrets, *self.hosts])},
                 "key2": {"of": rng.choice(self.identities), "form": "static-token", "disabled": rng.random() < 0.5,
                          "expires": rng.choice(TIMES)},
                 "key3": {"of": rng.choice(self.people), "form": "password", **self.lifetime()},
-                "key4": {"of": rng.choice(self.identities), "form": "client-secret", **self.lifetime()},
+                "key4": {"of": rng.choice(self.identities), "form": "client-secret", **self.lifetime(),
+                         **self.held([*secrets, "dd/pool/m", *self.hosts])},
             },
         }  # fmt: skip
+
+    def held(self, places: list[str]) -> dict[str, Any]:
+        """Where a key is kept, as often as not; drawn apart, so that nothing else of a world hangs on it."""
+        apart = Random(hash((self.rng.getstate()[1][:8], len(places))))
+        return {"held_in": apart.sample(places, apart.randint(1, 2))} if apart.random() < 0.6 else {}
 
     def lifetime(self) -> dict[str, Any]:
         """When a credential was made and when it ends, each said or not; of an hour, a month or more."""

@@ -205,5 +205,11 @@ def _sound(reading: Any) -> Estate:
 def _access(access: Reached) -> Access:
     start = access.chain.start
     return Access(
-        start.whom, start.form, access.verb, access.target, start.keyless, tuple(access.steps), access.chain.values
+        start.whom,
+        start.form,
+        access.verb,
+        access.target,
+        access.chain.keyless,
+        tuple(access.steps),
+        access.chain.values,
     )

@@ -20,6 +20,7 @@ Requirement = tuple[Clause, ...]
 
 ALWAYS: Requirement = ()
 KIND_OF, LABEL_OF = "kind of ", "label "  # how variables about members to come begin
+BEFORE_KEY = " before the key "  # in variables about what led to a stored key, before its name
 KINDS_TO_COME = Room(frozenset(), absent=False, typical=WORKLOADS)
 MAX_CHOICES = 5_000  # choices of alternatives that are tried before the answer is Undecided
 
@@ -37,6 +38,7 @@ class Knowns:
 
     def room(self, attribute: str) -> Room:
         """Which values an attribute can take, as far as anything is known of it."""
+        attribute = attribute.partition(BEFORE_KEY)[0]
         if attribute in self.rooms:
             return self.rooms[attribute]
         if attribute.startswith(KIND_OF):
@@ -126,6 +128,14 @@ def without(requirement: Requirement, names: Callable[[str], bool]) -> Requireme
         if () not in alternatives:
             out.append(tuple(alternatives))
     return tuple(out)
+
+
+def called(requirement: Requirement, name_of: Callable[[str], str]) -> Requirement:
+    """A requirement about the same attributes by other names."""
+    return tuple(
+        tuple(tuple((name_of(name), test, want) for name, test, want in alternative) for alternative in clause)
+        for clause in requirement
+    )
 
 
 def denials(requirement: Requirement) -> list[Requirement]:

@@ -13,7 +13,8 @@ from enthesis.access.compiling import NONE, Compiled
 from enthesis.access.many import Rows
 from enthesis.access.names.standing import why_fallen, why_shut
 from enthesis.access.states import LOOK
-from enthesis.chains.web import Web
+from enthesis.chains.chains import USE_KEY
+from enthesis.chains.web import STANDS_FOR, Web
 from enthesis.conditions.patterns import matcher
 from enthesis.files.checking import SHARED_LOGINS
 from enthesis.files.conditions import plain_test
@@ -111,7 +112,7 @@ class _Cards:
                 if credential.last_used
                 else "when it was last used is not known"
             ),
-            *([Item(f"held in {', '.join(credential.held_in)}")] if credential.held_in else []),
+            *([Item(f"held in {', '.join(map(str, credential.held_in))}")] if credential.held_in else []),
             *([Item(f"fingerprint {credential.fingerprint}")] if credential.fingerprint else []),
             *([Item(f"works only{self._when(credential.when)[1:]}")] if credential.when else []),
         ]
@@ -311,6 +312,16 @@ class _Cards:
             verb = self.compiled.permission_pairs[int(self.web.edge_permission[edge])][1]
             state = " (on a condition)" if takes else ""
             target = self.web.target_name(int(self.web.edge_target[edge]))
+            key = int(self.web.edge_key[edge])
+            if key != NONE:
+                held, name = self.web.keys.credentials[key], self.web.node(int(self.web.edge_to[edge])).name
+                yield Item(
+                    f"use the key {held.name}, held in {target}, as {name}{state}",
+                    facts={"verb": USE_KEY, "target": held.name, "held_in": target, "on_condition": bool(state)},
+                )
+                continue
+            if self.web.edge_sort[edge] == STANDS_FOR:
+                continue
             facts = {"verb": verb, "target": target, "on_condition": bool(state)}
             yield Item(f"{verb_words(verb)} {target}{state}", facts=facts)
 
@@ -336,7 +347,7 @@ class _Cards:
             lapses = f"lapses at {time_text(credential.expires)}" if credential.expires else "has no end"
             used = f", last used {time_text(credential.last_used)}" if credential.last_used else ""
             state = ", disabled" if credential.disabled else ""
-            held = f", held in {', '.join(credential.held_in)}" if credential.held_in else ""
+            held = f", held in {', '.join(map(str, credential.held_in))}" if credential.held_in else ""
             text = f"{credential.name}, {credential.form}: {lapses}{used}{held}{state}"
             facts = {"credential": credential.name, **plain_statement("credentials", credential)}
             yield Item(text, credential.source, facts)

@@ -5,7 +5,7 @@ dropped where another at the same node takes no more; a chain counts only while 
 """
 
 from collections import deque
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 
@@ -13,17 +13,29 @@ import numpy as np
 
 from enthesis.access.arrays import Bools
 from enthesis.access.attributes import NEVER_SHOWN, claim_room, organisation_at, shown_in_journeys, vouching_for
-from enthesis.access.clauses import ALWAYS, Alternative, Knowns, Requirement, Solver, joined, resolved, without
+from enthesis.access.clauses import (
+    ALWAYS,
+    BEFORE_KEY,
+    Alternative,
+    Knowns,
+    Literal,
+    Requirement,
+    Solver,
+    called,
+    joined,
+    resolved,
+    without,
+)
 from enthesis.access.compiling import NONE, Compiled
 from enthesis.access.many import Rows
 from enthesis.access.names.standing import why_shut
 from enthesis.access.needed import Asking
 from enthesis.access.states import YES
-from enthesis.chains.web import LEADS_ON, STANDS_FOR, Web
+from enthesis.chains.web import LEADS_ON, OPENS, STANDS_FOR, Web
 from enthesis.conditions.truth import Value
 from enthesis.conditions.values import Room, Want
 from enthesis.model.addresses import is_pool
-from enthesis.model.conditions import After, Before, Conditions
+from enthesis.model.conditions import After, AllOf, AnyOf, Before, Conditions, Equal, Not, Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer
 from enthesis.model.words import FORM_OF_ISSUER, Form, origin_form
@@ -34,6 +46,7 @@ NEW = timedelta(0)
 NO_ORIGIN: Mapping[str, Value] = dict.fromkeys(
     ("origin.kind", "origin.issuer", "origin.organisation", "origin.address", "mfa")
 )
+USE_KEY = "use-key"  # what a step is called that goes on by a stored key
 CARRIED_ON = tuple(NO_ORIGIN)  # what a chain carries on from its origin
 
 
@@ -68,12 +81,19 @@ class Chain:
     values: Mapping[str, Value]
     conditional: bool
     end: tuple[int, int, int] | None = None  # who, permission, target of what is attempted last
+    by_key: bool = False  # whether it goes on by a stored key
+
+    @property
+    def keyless(self) -> bool | None:
+        """Whether it needs no stored key, at its start or on its way; None where it starts at an identity."""
+        return False if self.by_key else self.start.keyless
 
 
 @dataclass(frozen=True, slots=True)
 class Label:
-    """A node that a chain has reach, with all that it takes. `known` is what it carries on besides the start's: where
-    it went on as something else, what that is known by."""
+    """A node that a chain has reached, with all that it takes. `known` is what it carries on besides the start's: where
+    it went on as something else, what that is known by. `when` are the conditions of the credential that the next
+    request shows."""
 
     node: int
     passed: bool
@@ -84,6 +104,8 @@ class Label:
     values: Mapping[str, Value]
     person: int
     known: tuple[tuple[str, Value], ...] = ()
+    when: Conditions = ()
+    by_key: bool = False
 
     def edges(self) -> tuple[int, ...]:
         """The edges of the chain, in order."""
@@ -229,28 +251,35 @@ class Chains:
         if not takes and start.knowns.limits in ((), self.always):
             return {}
         told = {name for clause in takes for alternative in clause for name, *_ in alternative}
-        if "time" in told and "time" not in start.knowns.values:
-            at_once = {**start.knowns.values, "time": datetime.fromtimestamp(self.web.now, UTC)}
+        times = {name for name in told - set(start.knowns.values) if name.partition(BEFORE_KEY)[0] == "time"}
+        if times:
+            at_once = {**start.knowns.values, **dict.fromkeys(times, datetime.fromtimestamp(self.web.now, UTC))}
             try:
                 values = self.solver.witness(takes, replace(start.knowns, values=at_once))
             except Undecided:
                 values = None
             if values is not None:
-                return self._worth_telling(values)
+                return self._worth_telling(values, told)
         values = self.solver.witness(takes, start.knowns)
-        if values is not None and "time" not in told:
-            values.pop("time", None)  # any time does
-        return self._worth_telling(values) if values is not None else None
+        return self._worth_telling(values, told) if values is not None else None
 
     @staticmethod
-    def _worth_telling(values: dict[str, Value]) -> dict[str, Value]:
-        """The values without an age as sessions are of that have just been obtained."""
-        return {name: value for name, value in values.items() if name != "session.age" or value != NEW}
+    def _worth_telling(values: dict[str, Value], told: Set[str]) -> dict[str, Value]:
+        """The values without a time where any does, and without an age as sessions are of that have just been obtained;
+        what was shown before a key is told as that alone."""
+        by_key = any(BEFORE_KEY in name for name in values)
+        if "time" not in told:
+            values.pop("time", None)
+        return {
+            name: value for name, value in values.items()
+            if (name.partition(BEFORE_KEY)[0] != "session.age" or value != NEW)
+            and not (by_key and name.startswith("claims.") and BEFORE_KEY not in name)
+        }  # fmt: skip
 
     def takes(self, label: Label, row: tuple[int, int, int], *, hop: bool) -> Requirement | None:
         """What one further request takes of a chain, with what it carries on put in; None where it is never allowed."""
-        web, start = self.web, label.start
-        when = start.when if label.before is None else ()
+        web = self.web
+        when = label.when
         if when or label.person != NONE:
             key = (*row, hop, when, label.person)
             if key not in self._bound:
@@ -277,7 +306,9 @@ class Chains:
 
         def keep(label: Label, depth: int) -> bool:
             nonlocal made
-            key = (label.node, label.passed, _kin(label.start), label.person, label.known)
+            key = (
+                label.node, label.passed, _kin(label.start), label.person, label.known, label.when, label.by_key
+            )  # fmt: skip
             mine = frozenset(label.takes)
             known = kept.setdefault(key, [])
             if any(other <= mine for other in known):
@@ -293,7 +324,7 @@ class Chains:
             passed = passing is None or bool(passing[start.node])
             values = self._try(ALWAYS, start)
             if values is not None:
-                keep(Label(start.node, passed, ALWAYS, None, NONE, start, values, start.person), 0)
+                keep(Label(start.node, passed, ALWAYS, None, NONE, start, values, start.person, when=start.when), 0)
         while waiting:
             label, depth = waiting.popleft()
             yield label
@@ -312,6 +343,8 @@ class Chains:
     def _further(self, label: Label, edge: int, *, passed: bool) -> Label | None:
         """The chain with one more edge; None where it cannot be walked."""
         web = self.web
+        if web.edge_key[edge] != NONE:
+            return self._by_key(label, edge, passed=passed)
         row = (label.node, int(web.edge_permission[edge]), int(web.edge_target[edge]))
         nothing_more = web.edge_state[edge] == YES and not web.ages and self._plain(label)
         stands_for = web.edge_sort[edge] == STANDS_FOR
@@ -326,11 +359,65 @@ class Chains:
             if not self._carries_on(edge):
                 start = self.from_place(node)
                 person, known = NONE, tuple((name, start.knowns.values.get(name)) for name in CARRIED_ON)
-        return Label(node, label.passed or passed, takes, label, edge, label.start, values, person, known)
+        when = label.when if web.edge_sort[edge] == STANDS_FOR else ()
+        passed |= label.passed
+        return Label(node, passed, takes, label, edge, label.start, values, person, known, when, label.by_key)
+
+    def _by_key(self, label: Label, edge: int, *, passed: bool) -> Label | None:
+        """The chain with a key that is stored where it has come: a second journey, not earlier than the first.
+
+        What the first one takes is about other attributes from here on, but for the time.
+        """
+        web, start = self.web, label.start
+        credential = web.keys.credentials[int(web.edge_key[edge])]
+        row = (label.node, int(web.edge_permission[edge]), int(web.edge_target[edge]))
+        asked = self.takes(label, row, hop=False) if web.edge_sort[edge] == OPENS else ALWAYS
+        shown = tuple((name, test, Want.HOLDS) for name, test in web.keys.shown(int(web.edge_key[edge])))
+        takes = joined((label.takes, asked, ((shown,),) if shown else ALWAYS))
+        if takes is None or self._try(takes, start, label) is None:
+            return None
+        limits: Requirement = tuple(((limit,),) for limit in start.knowns.limits)
+        first = resolved((*limits, *takes), start.knowns.values)
+        if first is None:
+            return None
+        mark = f"{BEFORE_KEY}{credential.name}"
+        first = called(first, lambda name: name if BEFORE_KEY in name else name + mark)
+        at = self._earliest(takes, start)
+        ends: list[Literal] = [("time", Before(credential.expires), Want.HOLDS)] if credential.expires else []
+        if at is not None:
+            ends.append(("time", After(at), Want.HOLDS))
+            just_then = (After(at), Before(at + timedelta(seconds=1)))
+            first = (*first, (tuple((f"time{mark}", test, Want.HOLDS) for test in just_then),))
+        takes = joined((first, ((tuple(ends),),) if ends else ALWAYS))
+        values = self._try(takes, start)
+        if takes is None or values is None:
+            return None
+        node = int(web.edge_to[edge])
+        knowns = self._known(Form.CREDENTIAL, credential.of)
+        known = tuple((name, knowns.values.get(name)) for name in CARRIED_ON)
+        person = node if self.compiled.is_person[node] else NONE
+        return Label(
+            node, label.passed or passed, takes, label, edge, start, values, person, known, credential.when, True
+        )
+
+    def _earliest(self, takes: Requirement, start: ChainStart) -> datetime | None:
+        """The first time at which a chain can be walked so far; None where that is now, or where the time is known.
+
+        The times at which it can are cut at times that some statement names, so that no others are asked about.
+        """
+        now = datetime.fromtimestamp(self.web.now, UTC)
+        asked = {test for clause in takes for pair in clause for name, test, _ in pair if name == "time"}
+        if "time" in start.knowns.values or not asked:
+            return None
+        for at in sorted({now, *(one for test in asked for one in times_in(test) if one > now)}):
+            known = replace(start.knowns, values={**start.knowns.values, "time": at})
+            if self.solver.witness(takes, known) is not None:
+                return at if at > now else None
+        return None
 
     @staticmethod
     def _plain(label: Label) -> bool:
-        return label.person == NONE and not (label.before is None and label.start.when)
+        return label.person == NONE and not label.when
 
     def _carries_on(self, edge: int) -> bool:
         """Whether an edge that leads on is a hop `{on: …}`, which carries the origin on. By any other verb code comes
@@ -356,7 +443,9 @@ class Chains:
         """The chain that a label and a direct request make together; None where they do not go together."""
         takes = self.ending_takes(label, row)
         values = self._try(takes, label.start, label)
-        return None if values is None else Chain(label.start, label.edges(), values, bool(takes), row)
+        if values is None:
+            return None
+        return Chain(label.start, label.edges(), values, bool(takes), row, label.by_key)
 
     def ending_takes(self, label: Label, row: tuple[int, int, int]) -> Requirement | None:
         """What a label and a direct request take together; None where they do not go together."""
@@ -408,12 +497,29 @@ class Chains:
             _, verb = self.compiled.permission_pairs[int(web.edge_permission[edge])]
             who = web.node(int(web.edge_from[edge])).name
             to = web.target_name(int(web.edge_target[edge]))
+            if web.edge_key[edge] != NONE:
+                out += [(who, verb, to)] if web.edge_sort[edge] == OPENS else []
+                out.append((who, USE_KEY, web.keys.credentials[int(web.edge_key[edge])].name))
+                continue
             out.append((who, "take-on" if web.edge_sort[edge] != LEADS_ON else verb, to))
         if chain.end is not None:
             who_number, permission, target = chain.end
             verb = self.compiled.permission_pairs[permission][1]
             out.append((web.node(who_number).name, verb, web.target_name(target)))
         return out
+
+
+def times_in(test: Test) -> Iterator[datetime]:
+    """The times that a test names."""
+    if isinstance(test, Before | After):
+        yield test.time
+    elif isinstance(test, Not):
+        yield from times_in(test.test)
+    elif isinstance(test, AnyOf | AllOf):
+        for one in test.tests:
+            yield from times_in(one)
+    elif isinstance(test, Equal) and isinstance(test.value, datetime):
+        yield test.value
 
 
 def _kin(start: ChainStart) -> object:

@@ -282,7 +282,7 @@ class _Side:
 
 
 def _edge_code(web: Web, source: Ints, goal: Ints, sort: Ints, state: States) -> Ints:
-    out: Ints = (((source.astype(np.int64) * web.nodes + goal) * 2 + sort) * 4) + state
+    out: Ints = (((source.astype(np.int64) * web.nodes + goal) * 8 + sort) * 4) + state
     return out
 
 
@@ -476,7 +476,7 @@ class Compared:
                 self.missed.append(str(bound))
                 continue
             if values is not None:
-                chain = Chain(start, way.label.edges(), values, bool(way.takes), way.row)
+                chain = Chain(start, way.label.edges(), values, bool(way.takes), way.row, way.label.by_key)
                 return _gain_by(self.mine, chain)
         return None
 
@@ -604,7 +604,8 @@ def _structure(compiled: Compiled) -> tuple[object, ...]:
     return (
         estate.organisations, estate.providers, estate.accounts, tables.resources, tables.labels, tables.encrypted_by,
         tables.by_provider, tables.runs_as, tables.disabled, tables.tied, estate.ceilings, estate.attachments,
-        estate.catalogue.kinds, {name: one.claims for name, one in estate.issuers.items()},
+        {name: one for name, one in estate.credentials.items() if one.held_at}, estate.catalogue.kinds,
+        {name: one.claims for name, one in estate.issuers.items()},
     )  # fmt: skip
 
 

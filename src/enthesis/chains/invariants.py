@@ -4,8 +4,9 @@ Exact: the web says which chains could be; a claim that none could break holds a
 nearest first, with values for everything that was left free, until one can be walked or none is left.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence, Set
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 from itertools import product
 
 import numpy as np
@@ -23,7 +24,7 @@ from enthesis.conditions.values import Want
 from enthesis.model.addresses import is_pool
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.errors import Undecided
-from enthesis.model.estate import Claimed, Invariant
+from enthesis.model.estate import Accepted, Claimed, Invariant
 from enthesis.model.words import BEARERS, Form, Holding
 
 
@@ -35,13 +36,32 @@ class Decided:
     outcome: Holding
     chain: Chain | None = None
     why: str = ""
+    accepted: Accepted | None = None
 
 
 def decide(chains: Chains, invariant: Invariant) -> Decided:
-    """Whether an invariant holds."""
+    """Whether an invariant holds; ACCEPTED where none break it but callers whom the estate accepts at the web's
+    instant."""
+    found = _decided(chains, invariant, frozenset())
+    if found.outcome != Holding.BROKEN or found.chain is None:
+        return found
+    at = datetime.fromtimestamp(chains.web.now, UTC)
+    accepted = {
+        one.of: one for one in chains.compiled.estate.accepted if one.invariant == invariant.name and one.in_force(at)
+    }
+    if found.chain.start.whom not in accepted:
+        return found
+    others = _decided(chains, invariant, frozenset(accepted))
+    by = accepted[found.chain.start.whom]
+    return replace(found, outcome=Holding.ACCEPTED, accepted=by) if others.outcome == Holding.HOLDS else others
+
+
+def _decided(chains: Chains, invariant: Invariant, but: Set[str]) -> Decided:
+    """Whether an invariant holds of every caller but these."""
     missed = chains.undecided
+    claimed = invariant.claimed
     try:
-        chain = _never(chains, invariant.claimed) if invariant.form == "never" else _only(chains, invariant.claimed)
+        chain = _never(chains, claimed, but) if invariant.form == "never" else _only(chains, claimed, but)
     except Undecided as fault:
         return Decided(invariant, Holding.UNDECIDED, why=str(fault))
     if chain is not None:
@@ -55,17 +75,17 @@ def decide(chains: Chains, invariant: Invariant) -> Decided:
     return Decided(invariant, Holding.HOLDS)
 
 
-def _never(chains: Chains, claimed: Claimed) -> Chain | None:
+def _never(chains: Chains, claimed: Claimed, but: Set[str]) -> Chain | None:
     """A shortest chain that starts so, comes by there, and ends so."""
     web = chains.web
     rows, taken = ends_at(web, claimed.at, wanted_permissions(web.compiled, claimed.can, claimed.on))
     reaching = _can_come(web, rows, taken)
     by = _matching(web, claimed.by) if claimed.by else None
     starts = _starts(chains, claimed) if claimed.start is not None else _anybody(chains, reaching)
-    return _first(chains, list(starts), rows, taken, reaching, passing=by)
+    return _first(chains, [one for one in starts if one.whom not in but], rows, taken, reaching, passing=by)
 
 
-def _only(chains: Chains, claimed: Claimed) -> Chain | None:
+def _only(chains: Chains, claimed: Claimed, but: Set[str]) -> Chain | None:
     """A shortest chain in which another caller, an identity or a person, ends so: directly, or by taking on and being
     led on."""
     web = chains.web
@@ -76,9 +96,10 @@ def _only(chains: Chains, claimed: Claimed) -> Chain | None:
     if len(plain):  # another caller may directly, whatever else holds
         end = (int(rows.who[plain[0]]), int(rows.permission[plain[0]]), int(rows.target[plain[0]]))
         start = chains.from_place(end[0])
-        if start.person == NONE:
+        if start.person == NONE and start.whom not in but:
             return Chain(start, (), {}, False, end)
-    starts = [one for start in _anybody(chains, reaching) for one in _not_among(chains, start, claimed.by)]
+    anybody = (start for start in _anybody(chains, reaching) if start.whom not in but)
+    starts = [one for start in anybody for one in _not_among(chains, start, claimed.by)]
     return _first(chains, starts, rows, taken, reaching, passing=others)
 
 

@@ -72,11 +72,11 @@ def reaching(chains: Chains, address: str, wanted: Bools, *, hops: int = 0) -> l
     rows, taken = ends_at(web, address, wanted)
     targets = once(np.concatenate([rows.target, np.flatnonzero(taken[: web.places])]))
     found = _reaching_few(chains, rows, taken) if len(targets) <= FEW else _reaching_many(chains, rows, taken, hops)
-    out: dict[tuple[str, str, str, str], Reached] = {}
+    out: dict[tuple[object, ...], Reached] = {}
     for start, chain in found:
         if not (hops and len(chain.edges) > hops):
             reached = _reached(chains, chain)
-            out.setdefault((start.form, start.whom, reached.target, reached.verb), reached)
+            out.setdefault((start.form, start.whom, reached.target, reached.verb, chain.by_key), reached)
             if len(out) > MAX_ANSWERS:
                 chains.missed(Undecided(f"more than {MAX_ANSWERS} ways in"))
                 break
@@ -108,6 +108,9 @@ def _reaching_one(chains: Chains, rows: Rows, taken: Bools | None) -> Iterator[t
     possible = answer.possible.reached.copy()
     if taken is not None:
         possible |= web.closure(np.flatnonzero(taken), backward=True).reached
+    if web.keys.credentials:  # by a stored key and without one are two ways
+        yield from _reaching_many(chains, rows, taken if taken is not None else np.zeros(web.nodes, bool), 0)
+        return
     for start in _starts(chains, possible):
         chain = _plain(chains, start, answer) or _searched(chains, start, rows, taken)
         if chain is not None:
@@ -135,16 +138,18 @@ def _walked(
     by_node: Mapping[int, Sequence[tuple[int, int, int]]],
     inside: Bools,
     hops: int,
-) -> dict[tuple[int, int], Chain]:
-    """By target and permission, a shortest chain from these starts to each of some direct requests."""
-    found: dict[tuple[int, int], Chain] = {}
+) -> dict[tuple[int, int, bool], Chain]:
+    """By target and permission, a shortest chain from these starts to each of some direct requests: one that goes by a
+    stored key, and one that does not."""
+    found: dict[tuple[int, int, bool], Chain] = {}
     try:
         for label in chains.labels(starts, inside=inside, hops=hops):
             for row in by_node.get(label.node, ()):
-                if (row[2], row[1]) not in found:
+                key = (row[2], row[1], label.by_key)
+                if key not in found:
                     ended = chains.ending(label, row)
                     if ended is not None:
-                        found[row[2], row[1]] = ended
+                        found[key] = ended
     except Undecided as bound:
         chains.missed(bound)
     return found

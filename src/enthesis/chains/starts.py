@@ -22,6 +22,9 @@ def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, V
     if who in estate.credentials:
         found = chains.from_credential(who)
         return [found] if found is not None else []
+    if who in estate.pipeline_access:
+        access = chains.from_pipeline_access(who)
+        return [access] if access is not None else []
     if who in estate.groups:
         members = compiled.members[compiled.find(who)]
         return [chains.from_place(number) for number in members.tolist()]
@@ -33,7 +36,14 @@ def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, V
         return [chains.from_place(number) for number in chains.web.members_of(compiled.find(who))]
     if who in estate.identities or who in estate.resources:
         return [chains.from_place(compiled.find(who))]
-    known = [*estate.issuers, *estate.credentials, *estate.groups, *estate.identities, *estate.resources]
+    known = [
+        *estate.issuers,
+        *estate.credentials,
+        *estate.pipeline_access,
+        *estate.groups,
+        *estate.identities,
+        *estate.resources,
+    ]
     raise InvalidInput(f"unknown address {who}", code="address-unknown", remedy=perhaps(who, known))
 
 

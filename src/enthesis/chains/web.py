@@ -4,25 +4,33 @@ Made once for a compiled estate and an instant. Edges are decided many at a time
 condition, and `requests` says what it takes. Nodes are numbers: places first, then issuers.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
+from datetime import UTC, datetime
 
 import numpy as np
 
 from enthesis.access.arrays import Bools, Ints, once, spread
-from enthesis.access.clauses import Requirement
+from enthesis.access.clauses import Requirement, joined
 from enthesis.access.coming import ToCome, members_to_come
 from enthesis.access.compiling import NONE, Compiled, with_members_to_come
 from enthesis.access.many import Many, Rows
+from enthesis.access.names.standing import why_shut
 from enthesis.access.needed import LAST, Asking
 from enthesis.access.session import bulk as session
 from enthesis.access.states import LOOK, NO, YES, States
 from enthesis.access.target_side.bulk import admitted
 from enthesis.chains.requests import Requests
+from enthesis.conditions.values import Want
 from enthesis.model.addresses import pool_of
+from enthesis.model.conditions import Conditions
+from enthesis.model.estate import Credential, PipelineAccess
 from enthesis.model.words import VerbClass
+from enthesis.verdicts.pipeline_access import runs_admitted
 
-TAKES_ON, LEADS_ON, STANDS_FOR = 0, 1, 2  # the last is no request: what is done to a pool is done to its members
+TAKES_ON, LEADS_ON = 0, 1
+STANDS_FOR = 2  # no request: what is done to a pool is done to its members
+OPENS, HOLDS = 3, 4  # a stored key: read where it is kept, or held by what runs there, which is no request
 HOP = Asking(hop=True)
 
 
@@ -55,18 +63,19 @@ class Web(Many):
         self.ages = ages or asks_for_ages(compiled)
         self.requests = Requests(compiled, now, ages=self.ages)
         self._requirements: dict[tuple[int, int, int, bool], Requirement | None] = {}
+        self.keys = StoredKeys(self)
         self._edges()
 
     # -- edges ----------------------------------------------------------------------------------------------------
 
     def _edges(self) -> None:
         """Who takes on whom by a trust, and who is led on: by using an identity, or running code on a resource."""
-        parts: list[tuple[Ints, Ints, Ints, Ints, Ints, States]] = []
+        parts: list[tuple[Ints, Ints, Ints, Ints, Ints, States, Ints]] = []
 
-        def add(who: Ints, to: Ints, what: Ints, on: Ints, how: int, states: States) -> None:
+        def add(who: Ints, to: Ints, what: Ints, on: Ints, how: int, states: States, key: int = NONE) -> None:
             kept = states > NO
-            sort = np.full(int(kept.sum()), how, np.int64)
-            parts.append((who[kept], to[kept], what[kept], on[kept], sort, states[kept]))
+            sort, keys = np.full(int(kept.sum()), how, np.int64), np.full(int(kept.sum()), key, np.int64)
+            parts.append((who[kept], to[kept], what[kept], on[kept], sort, states[kept], keys))
 
         who, of, looks = self._trusted()
         if len(who):
@@ -92,10 +101,18 @@ class Web(Many):
         pools, members = self._members()
         configure = np.full(len(pools), self.compiled.permission["pool", "configure"], np.int64)
         add(pools, members, configure, pools, STANDS_FOR, np.full(len(pools), YES, np.int8))
+        for key, (opened, opening, holding) in enumerate(self.keys.each()):
+            looked_at = np.full(len(opening), LOOK, np.int8)  # what a key opens is a journey of its own
+            to = np.full(len(opening), opened, np.int64)
+            add(opening.who, to, opening.permission, opening.target, OPENS, looked_at, key)
+            looked_at, to = np.full(len(holding), LOOK, np.int8), np.full(len(holding), opened, np.int64)
+            login = np.full(len(holding), self.compiled.permission["host", "login"], np.int64)
+            add(holding, to, login, holding, HOLDS, looked_at, key)
         self.edge_from, self.edge_to, self.edge_permission, self.edge_target, self.edge_sort = (
             np.concatenate([part[column] for part in parts]) for column in range(5)
         )
         self.edge_state: States = np.concatenate([part[5] for part in parts])
+        self.edge_key: Ints = np.concatenate([part[6] for part in parts])
         session.lower(self.compiled, self.edge_permission, self.edge_state, ages=self.ages)
         self.forward = _Adjacency(self.edge_from, self.nodes)
         self.backward = _Adjacency(self.edge_to, self.nodes)
@@ -152,6 +169,12 @@ class Web(Many):
         """What an edge takes as a hop; found out when it is first asked for."""
         if self.edge_sort[edge] == STANDS_FOR or (self.edge_state[edge] == YES and not self.ages):
             return ()
+        when = self.keys.when(int(self.edge_key[edge]))
+        if self.edge_sort[edge] == HOLDS:
+            return when
+        if self.edge_sort[edge] == OPENS:
+            who, permission, target = self.edge_from[edge], self.edge_permission[edge], self.edge_target[edge]
+            return joined((self.row_requirement(int(who), int(permission), int(target)), when))
         key = (int(self.edge_from[edge]), int(self.edge_permission[edge]), int(self.edge_target[edge]))
         return self.row_requirement(*key, hop=True)
 
@@ -188,6 +211,65 @@ class Web(Many):
             reached[frontier] = True
             order.append(frontier)
         return Closure(reached, edge, np.concatenate(order))
+
+
+class StoredKeys:
+    """The keyed credentials that a web's estate says are kept at a place, and that open something at its instant."""
+
+    def __init__(self, web: Web) -> None:
+        self.web = web
+        compiled = web.compiled
+        at = datetime.fromtimestamp(web.now, UTC)
+        estate = compiled.estate
+        opening = {name: one for name, one in estate.credentials.items() if not why_shut(compiled, one, at)}
+        kept = [one for one in opening.values() if one.held_at]
+        behind = [one for one in estate.pipeline_access.values() if one.credential in opening and one.admits]
+        self.credentials: list[Credential] = [*kept, *(opening[str(one.credential)] for one in behind)]
+        self.access: list[PipelineAccess | None] = [*(None for _ in kept), *behind]  # of each, what keeps it for runs
+
+    def each(self) -> Iterator[tuple[int, Rows, Ints]]:
+        """Of each key the identity that it opens, who may directly do what shows it, and what holds it as it runs."""
+        compiled, web = self.web.compiled, self.web
+        shows = np.array(
+            [
+                its_class in (VerbClass.READ, VerbClass.RUN) or (kind, verb) in SHOWING_SETTINGS
+                for (kind, verb), its_class in zip(compiled.permission_pairs, compiled.class_of, strict=True)
+            ]
+        )
+        for credential, access in zip(self.credentials, self.access, strict=True):
+            if access is not None:
+                issuer = np.array([web.places + web.issuers.index(access.at)], np.int64)
+                yield compiled.find(credential.of), NOTHING, issuer
+                continue
+            places = [place for place in credential.held_at if compiled.find(place) != NONE or web.targets_at(place)]
+            found = [web.rows_at_or_in(place, shows) for place in places]
+            rows = Rows(
+                *(
+                    np.concatenate([getattr(NOTHING, one), *(getattr(row, one) for row in found)])
+                    for one in ("who", "permission", "target", "state")
+                )
+            )
+            known = [compiled.find(place) for place in places if compiled.find(place) != NONE]
+            runs = [member for place in known for member in (web.members_of(place) or (place,))]
+            yield compiled.find(credential.of), rows, once(np.array(runs, np.int64))
+
+    def when(self, number: int) -> Requirement:
+        """The conditions on the use of a key, by its number; nothing for none."""
+        if number == NONE:
+            return ()
+        conditions = (*self.shown(number), *self.credentials[number].when)
+        return ((tuple((name, test, Want.HOLDS) for name, test in conditions),),) if conditions else ()
+
+    def shown(self, number: int) -> Conditions:
+        """What a run must show to use a key that a pipeline service keeps for it, as `claims.*`; else nothing."""
+        access = self.access[number]
+        admitted = runs_admitted(self.web.compiled.estate, access) if access is not None else ()
+        return tuple((f"claims.{name}", test) for name, test in admitted)
+
+
+NOTHING = Rows(np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0, np.int8))
+SHOWING_SETTINGS = (("function", "describe"), ("workload", "list"))
+"""The verbs that show the settings of what runs, with the keys that stand in them."""
 
 
 class _Adjacency:

@@ -297,7 +297,7 @@ def copied(chains: Chains, target: Withdrawn) -> list[Copied]:
             continue
         revoke = "revoke it, and make a new one where it is still needed"
         told = f"the {credential.form} {name} of {credential.of}"
-        held = next((place for place in credential.held_in if place in inside), None)
+        held = next((place for place in credential.held_at if place in inside), None)
         if credential.of == target.name:
             out.setdefault(name, Copied(told, "is its own", "it is revoked here"))
         elif held is not None:

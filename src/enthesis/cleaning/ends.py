@@ -112,7 +112,7 @@ def _statements(estate: Estate) -> Iterator[End]:
 
 def _accepted(estate: Estate) -> Iterator[End]:
     for acceptance in estate.accepted:
-        what = f"the acceptance of {acceptance.risk} of {acceptance.of}"
+        what = f"the acceptance of {acceptance.what} of {acceptance.of}"
         yield End(
             "acceptance",
             what,

@@ -288,7 +288,7 @@ def ended_acceptances(sweeping: Sweeping) -> list[Finding]:
     return [
         Finding(
             "acceptance-ended",
-            f"{acceptance.risk} of {acceptance.of} was accepted until {time_text(acceptance.until)}: "
+            f"{acceptance.what} of {acceptance.of} was accepted until {time_text(acceptance.until)}: "
             f"{acceptance.because}",
             (acceptance.of,),
             source=acceptance.source,

@@ -90,7 +90,7 @@ def _unused_keys(sweeping: Sweeping) -> Iterator[Finding]:
 def _copied_keys(sweeping: Sweeping) -> Iterator[Finding]:
     for credential in working(sweeping):
         if len(credential.held_in) > 1:
-            places = " and ".join(credential.held_in)
+            places = " and ".join(map(str, credential.held_in))
             fix = Fix("give each place a way of its own, so that one can be closed without the others")
             yield _of_key(sweeping, "key-copied", credential, f"is held in {places}", fix)
 
@@ -125,7 +125,7 @@ def _keys_on_machines(sweeping: Sweeping) -> Iterator[Finding]:
     estate = sweeping.estate
     for credential in working(sweeping):
         owner = estate.identities.get(credential.of)
-        held = [place for place in credential.held_in if place in estate.resources]
+        held = [place for place in credential.held_at if place in estate.resources]
         if owner is not None and owner.is_person and held:
             fix = Fix("let what runs there run as an identity of its own")
             message = f"is a person's, and {held[0]} holds it"

@@ -22,7 +22,18 @@ from enthesis.files.shapes import duration_text, time_from, time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, service_account_subject
 from enthesis.model.conditions import Glob
-from enthesis.model.estate import Attempt, Context, Credential, Estate, Grant, Hop, Origin, Retiring, boundary_of
+from enthesis.model.estate import (
+    Attempt,
+    Context,
+    Credential,
+    Elsewhere,
+    Estate,
+    Grant,
+    Hop,
+    Origin,
+    Retiring,
+    boundary_of,
+)
 from enthesis.model.words import RETIRING, Form
 from enthesis.proposals.credentials import Credentialed
 from enthesis.trusts.keyless import KeylessWay, shown_subjects, ways_of_place
@@ -283,7 +294,10 @@ def _holders(estate: Estate, credential: Credential, identity: str) -> Iterator[
         yield Holder(credential.of, (Origin(Form.PERSON, credential.of, mfa=True, mfa_said=True),))
         return
     for place in credential.held_in:
-        yield _holder(estate, credential, identity, place)
+        if isinstance(place, Elsewhere):
+            yield Holder(place.words, hint=f"what is held in {place.words} has no keyless way that is known here")
+        else:
+            yield _holder(estate, credential, identity, place)
 
 
 def _holder(estate: Estate, credential: Credential, identity: str, place: str) -> Holder:
@@ -353,14 +367,14 @@ def _covers(what: str | Glob, address: str) -> bool:
 
 def _other_work(estate: Estate, credential: Credential, origins: Sequence[Origin]) -> Iterator[str]:
     """What else an identity is for than the holders of a key; nothing where it is theirs alone."""
-    held = set(credential.held_in)
+    held = set(credential.held_at)
     identity = credential.of
     for keyed in estate.credentials.values():
         if (
             keyed.of == identity
             and keyed.name != credential.name
             and not keyed.disabled
-            and not held & set(keyed.held_in)
+            and not held & set(keyed.held_at)
         ):
             yield f"the credential {keyed.name}"
     for access in estate.pipeline_access.values():

@@ -163,7 +163,7 @@ class _Judged:
         broken = any(invariant.outcome == Holding.BROKEN for invariant in self.invariants)
         if broken or gained or self.risks.standing or not all(journey.met for journey in self.journeys):
             return 1
-        open_ones = any(invariant.outcome != Holding.HOLDS for invariant in self.invariants)
+        open_ones = any(invariant.outcome == Holding.UNDECIDED for invariant in self.invariants)
         return NotDecided.exit_code if open_ones or unsure or self.risks.undecided else 0
 
 

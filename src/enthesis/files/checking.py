@@ -134,6 +134,9 @@ def check(
     return checker.errors
 
 
+HELD = "a declared place, an issuer, or {elsewhere: text} for one that has no address"
+
+
 class _Checker:
     def __init__(
         self,
@@ -207,8 +210,9 @@ class _Checker:
         )
         return False
 
-    def place(self, address: str, source: Source) -> addresses.Place | None:
-        """The place at an address that is declared, or is a leaf whose parent is; None after an error."""
+    def place(self, address: str, source: Source, expected: str = "") -> addresses.Place | None:
+        """The place at an address that is declared, or is a leaf or a member of a pool whose parent is; None after an
+        error."""
         try:
             place = addresses.parse(address, self.estate.catalogue)
         except InvalidAddress as fault:
@@ -217,14 +221,16 @@ class _Checker:
                 "wrong-address",
                 f"`{address}`: {fault}",
                 source,
-                "an address such as ACCOUNT/KIND/NAME",
+                expected or "an address such as ACCOUNT/KIND/NAME",
                 known,
             )
             return None
         kind = self.estate.catalogue.kinds.get(place.kind)
-        if address in self.declared or (kind is not None and kind.leaf and place.parent in self.declared):
+        comes_and_goes = kind is not None and (kind.leaf or (place.kind == "host" and addresses.is_pool(place.parent)))
+        if address in self.declared or (comes_and_goes and place.parent in self.declared):
             return place
-        self.wrong("unknown-name", f"unknown place `{address}`", source, "a declared place", self._nearest(address))
+        expected = expected or "a declared place"
+        self.wrong("unknown-name", f"unknown place `{address}`", source, expected, self._nearest(address))
         return None
 
     def _nearest(self, address: str) -> tuple[str, ...]:
@@ -624,6 +630,9 @@ class _Checker:
         for credential in estate.credentials.values():
             self.identity(credential.of, self.spot(credential.source, "of"))
             self.conditions(credential.when, credential.source, "when")
+            for position, held in enumerate(credential.held_in):
+                if isinstance(held, str) and held not in self.issuers:
+                    self.place(held, self.spot(credential.source, "held_in", position), HELD)
         for access in estate.pipeline_access.values():
             self.known(access.at, self.issuers, "issuer", self.spot(access.source, "at"))
             self.identity(access.of, self.spot(access.source, "of"))

@@ -17,6 +17,7 @@ from enthesis.files.shapes import (
     ListOf,
     MapOf,
     Name,
+    NameOrElsewhere,
     NameOrGlob,
     NetworkText,
     Notes,
@@ -743,8 +744,8 @@ SECTIONS: dict[str, Section] = {
                 Field("when", ALLOWING, says="conditions on its use"),
                 Field(
                     "held_in",
-                    ListOf(TEXT, or_one=True),
-                    says="where copies of it are kept: resources, or other places in words",
+                    ListOf(NameOrElsewhere(), or_one=True),
+                    says="where copies of it are kept: addresses, issuers whose runs have one, other places in words",
                 ),
                 Field("fingerprint", TEXT, says="what recognises the value, without revealing it"),
             ),
@@ -808,14 +809,15 @@ SECTIONS: dict[str, Section] = {
                 Field(
                     "risk",
                     Choice((*(code for code in RISKS if code != "acceptance-idle"), *FOUND_BY_SWEEP)),
-                    required=True,
                     says="the code of a risk that `check` tells, or of a finding of `sweep`",
                 ),
-                Field("of", TEXT, required=True, says="what the risk or finding is about, as reported"),
+                Field("invariant", NAME, says="instead: an invariant that one caller may break for a while"),
+                Field("of", TEXT, required=True, says="what the risk or finding is about, or that caller, as reported"),
                 Field("because", TEXT, required=True, says="why that is accepted"),
                 Field("until", Time(), required=True, says="when the acceptance ends"),
             ),
             m.Accepted,
+            one_of=(("risk", "invariant"),),
         )
     ),
     "approvals": Section(

@@ -20,6 +20,7 @@ from enthesis.files.nodes import Node, tree_of
 from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.conditions import Glob, Network, pattern_error
 from enthesis.model.errors import InvalidAddress
+from enthesis.model.estate import Elsewhere
 from enthesis.model.file_errors import FileError, Source
 
 LONGEST_HINTED = 300  # characters of a name that is compared with others
@@ -366,6 +367,33 @@ GLOB_SCHEMA = {
     "required": ["glob"],
     "additionalProperties": False,
 }
+
+
+@dataclass(frozen=True)
+class NameOrElsewhere:
+    """A name, or `{elsewhere: text}` for a place that no address names."""
+
+    expected: str = "an address, or {elsewhere: text}"
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        entries = node.value
+        if isinstance(entries, dict):
+            if list(entries) != ["elsewhere"] or not isinstance(entries["elsewhere"].value, str):
+                return notes.wrong("wrong-type", "found another mapping", node, expected=self.expected)
+            return Elsewhere(entries["elsewhere"].value)
+        return Name(self.expected).read(node, notes)
+
+    def plain(self, value: Any) -> Any:
+        return {"elsewhere": value.words} if isinstance(value, Elsewhere) else escaped(value)
+
+    def schema(self) -> dict[str, Any]:
+        elsewhere = {
+            "type": "object",
+            "properties": {"elsewhere": {"type": "string", "minLength": 1}},
+            "required": ["elsewhere"],
+            "additionalProperties": False,
+        }
+        return {"anyOf": [Name().schema(), elsewhere]}
 
 
 @dataclass(frozen=True)

@@ -278,8 +278,19 @@ class Attachment:
 
 
 @dataclass(frozen=True, slots=True)
+class Elsewhere:
+    """A place that no address names, in words."""
+
+    words: str
+
+    def __str__(self) -> str:
+        return self.words
+
+
+@dataclass(frozen=True, slots=True)
 class Credential:
-    """A keyed credential that is known of; never its value."""
+    """A keyed credential that is known of; never its value. `held_in` are the places where copies are: addresses, or
+    issuers whose runs have one, or others in words."""
 
     name: str
     of: str
@@ -289,13 +300,18 @@ class Credential:
     last_used: datetime | None = None
     disabled: bool = False
     when: Conditions = ()
-    held_in: tuple[str, ...] = ()
+    held_in: tuple[str | Elsewhere, ...] = ()
     fingerprint: str | None = None
     source: Source = _source()
 
     def in_force(self, at: datetime) -> bool:
         """Whether it has not lapsed."""
         return in_force(self.expires, at)
+
+    @property
+    def held_at(self) -> tuple[str, ...]:
+        """The places where copies are that have a name."""
+        return tuple(place for place in self.held_in if isinstance(place, str))
 
     def opens(self, at: datetime) -> bool:
         """Whether it opens anything by itself: neither disabled nor lapsed."""
@@ -439,13 +455,20 @@ class Approver:
 
 @dataclass(frozen=True, slots=True)
 class Accepted:
-    """A risk that is lived with on purpose until a time. `of` is the name or address that the risk is about."""
+    """A risk, or a caller who breaks an invariant, lived with on purpose until a time. `of` is the name or address that
+    the risk is about, or the caller's."""
 
-    risk: str
     of: str
     because: str
     until: datetime
+    risk: str = ""
+    invariant: str = ""
     source: Source = _source()
+
+    @property
+    def what(self) -> str:
+        """The code of the risk, or the invariant, in words."""
+        return self.risk or f"breaking the invariant {self.invariant}"
 
     def in_force(self, at: datetime) -> bool:
         """Whether it has not ended."""

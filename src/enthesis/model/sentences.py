@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Any
 
-VERB_WORDS = {"take-on": "take on", "run-as": "run as"}
+VERB_WORDS = {"use-key": "use the key", "take-on": "take on", "run-as": "run as"}
 VOUCHES = {"token": "a token of", "assertion": "an assertion of", "certificate": "a certificate of"}
 
 

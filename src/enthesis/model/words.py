@@ -53,6 +53,7 @@ class Holding(StrEnum):
     """What came of an invariant."""
 
     HOLDS = "holds"
+    ACCEPTED = "accepted"  # broken by none but callers who are accepted for a while
     BROKEN = "broken"
     UNDECIDED = "not decided"
 

@@ -26,7 +26,7 @@ def check_sentence(
     """The answer in a sentence, or two where something is wrong: that first."""
     unmet = sum(not journey.met for journey in journeys)
     broken = sum(invariant.outcome == Holding.BROKEN for invariant in invariants)
-    open_ones = sum(invariant.outcome not in (Holding.HOLDS, Holding.BROKEN) for invariant in invariants)
+    open_ones = sum(invariant.outcome == Holding.UNDECIDED for invariant in invariants)
     wrong, right = [], []
     if unmet:
         wrong.append(f"{unmet} of {counted(len(journeys), 'journey')} not as expected")
@@ -77,6 +77,13 @@ def check_lines(
             yield line(f"    the live side stops at the first refused request, to {at}")
     for decided in invariants:
         if decided.outcome == Holding.HOLDS:
+            continue
+        if decided.accepted is not None:
+            by = decided.accepted
+            until = f"  {by.because}, until {time_text(by.until)}  ({by.source})"
+            yield line()
+            what = f"  {decided.invariant.name} is broken by {by.of} alone"
+            yield line(Span(f"accepted  {decided.invariant.name}", "quiet"), what, Span(until, "quiet"))
             continue
         state = "is violated" if decided.outcome == Holding.BROKEN else "is not decided"
         why = [decided.why] if decided.why else []
@@ -163,4 +170,9 @@ def decided_json(chains: Chains, decided: Decided) -> dict[str, Any]:
         "start": start_words(chain.start) if chain else None,
         "chain": [{"caller": c, "verb": v, "target": t} for c, v, t in chains.steps(chain)] if chain else [],
         "with": {name: jsonable(value) for name, value in sorted(chain.values.items())} if chain else {},
+        **(
+            {"accepted": {"of": by.of, "because": by.because, "until": time_text(by.until)}}
+            if (by := decided.accepted) is not None
+            else {}
+        ),
     }

@@ -6,8 +6,10 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from enthesis.access.clauses import BEFORE_KEY
 from enthesis.chains.chains import Chain, ChainStart
 from enthesis.chains.reach import Reached
+from enthesis.conditions.truth import Value
 from enthesis.model.estate import boundary_of
 from enthesis.model.sentences import verb_words
 from enthesis.output.lines import Line, Span, counted, csv_cell, line
@@ -30,9 +32,9 @@ def start_words(start: ChainStart) -> str:
     return words.get(start.form, "") + start.whom + (" (members to come)" if start.to_come else "")
 
 
-def keyless_words(start: ChainStart) -> str:
-    """Whether a chain starts keyless; one that starts at an identity is neither that nor keyed."""
-    return {True: "keyless", False: "keyed", None: AT_IDENTITY}[start.keyless]
+def keyless_words(chain: Chain) -> str:
+    """Whether a chain needs no stored key; one that starts at an identity, and goes on by none, is neither."""
+    return {True: "keyless", False: "keyed", None: AT_IDENTITY}[chain.keyless]
 
 
 def chain_words(access: Reached) -> str:
@@ -136,9 +138,9 @@ def to_lines(
     """Every caller that can reach a place; where whole chains start first, then the identities themselves. `place` is
     the place in words, `kind_of` gives the kind of a target."""
     by_start: dict[tuple[str, str], list[Reached]] = {}
-    for access in sorted(found, key=lambda access: access.chain.start.keyless is None):
+    for access in sorted(found, key=lambda access: access.chain.keyless is None):
         start = access.chain.start
-        by_start.setdefault((start_words(start), keyless_words(start)), []).append(access)
+        by_start.setdefault((start_words(start), keyless_words(access.chain)), []).append(access)
     half = {start for start, keyless in by_start if keyless == AT_IDENTITY}
     whole = {start for start, keyless in by_start if keyless != AT_IDENTITY}
     parts = [counted(len(whole), "origin")] if whole else []
@@ -182,14 +184,24 @@ def reached_json(access: Reached) -> dict[str, Any]:
     return {
         "start": access.chain.start.whom,
         "origin": access.chain.start.form,
-        "keyless": access.chain.start.keyless,
+        "keyless": access.chain.keyless,
         "target": access.target,
         "verb": access.verb,
         "steps": [{"caller": caller, "verb": verb, "target": target} for caller, verb, target in access.steps],
         "crossing": access.crossing,
-        "conditions": {name: jsonable(value) for name, value in sorted(access.chain.values.items())},
+        **conditions_json(access.chain.values),
         "by_change": list(access.by_change),
     }
+
+
+def conditions_json(values: Mapping[str, Value]) -> dict[str, Any]:
+    """Values with which a chain can be walked; `before_keys` are those of what led to each stored key, by its name."""
+    out: dict[str, Any] = {}
+    before: dict[str, dict[str, Any]] = {}
+    for name, value in sorted(values.items()):
+        attribute, _, key = name.partition(BEFORE_KEY)
+        (before.setdefault(key, {}) if key else out)[attribute] = jsonable(value)
+    return {"conditions": out, **({"before_keys": before} if before else {})}
 
 
 def reached_csv(found: Sequence[Reached]) -> str:
@@ -199,7 +211,7 @@ def reached_csv(found: Sequence[Reached]) -> str:
     writer.writerow(COLUMNS)
     for reached in found:
         start = reached.chain.start
-        keyless = keyless_words(start) if start.keyless is not None else ""
+        keyless = keyless_words(reached.chain) if reached.chain.keyless is not None else ""
         cells = (
             start.whom, start.form, keyless, reached.target, reached.verb, chain_words(reached),
             str(max(0, len(reached.steps) - 1)), "yes" if reached.crossing else "no", conditions(reached.chain),

@@ -45,7 +45,7 @@ def sarif(
             message = f"{judged.journey.name}: {'; '.join(judged.unmet)}"
             results.append(_result(JOURNEY, "error", message, judged.journey.source))
     for decided in invariants:
-        if decided.outcome != Holding.HOLDS:
+        if decided.outcome in (Holding.BROKEN, Holding.UNDECIDED):
             broken = decided.outcome == Holding.BROKEN
             message = f"{decided.invariant.name} {'is broken' if broken else f'is not decided: {decided.why}'}"
             results.append(_result(INVARIANT if broken else UNDECIDED, "error", message, decided.invariant.source))

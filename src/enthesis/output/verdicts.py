@@ -12,6 +12,7 @@ from enthesis.access.answers import (
     Unmet,
     Verdict,
 )
+from enthesis.access.clauses import BEFORE_KEY
 from enthesis.conditions.values import FREE_WORD
 from enthesis.files.conditions import plain_test
 from enthesis.files.shapes import duration_text, time_text
@@ -408,7 +409,13 @@ def members_json(answers: Sequence[MemberAnswer]) -> list[dict[str, Any]]:
 def values_words(values: Mapping[str, object]) -> str:
     """The values with which a chain can be walked, in words; '' where it depends on none. Others may do as well."""
     ordered = sorted(values.items(), key=lambda item: (item[1] == FREE_WORD, item[0]))
-    return ", ".join(value_words(name.removeprefix("claims."), value) for name, value in ordered)
+    return ", ".join(_value_words(name.removeprefix("claims."), value) for name, value in ordered)
+
+
+def _value_words(name: str, value: object) -> str:
+    """The same of an attribute of what led to a stored key."""
+    name, before, key = name.partition(BEFORE_KEY)
+    return value_words(name, value) + before + key
 
 
 def value_words(name: str, value: object) -> str:

@@ -24,7 +24,7 @@ def listed(estate: Estate, live: Sequence[tuple[Credentialed, str]] | None, now:
         out.append(
             ListedCredential(
                 kept.name, kept.of, kept.form, not why_not, why_not, at, kept.fingerprint, kept.created, kept.made_by,
-                kept.expires, kept.last_used, kept.reason, described.held_in if described else (),
+                kept.expires, kept.last_used, kept.reason, tuple(map(str, described.held_in)) if described else (),
                 str(described.source) if described else "",
             )
         )  # fmt: skip
@@ -51,7 +51,8 @@ def _described(compiled: Compiled, credential: Credential, now: datetime, *, ask
     created, expires, used = (
         time_text(at) if at else None for at in (credential.created, credential.expires, credential.last_used)
     )
+    held_in = tuple(map(str, credential.held_in))
     return ListedCredential(
         credential.name, credential.of, credential.form, False if why_not else None, why_not, "",
-        credential.fingerprint, created, "", expires, used, "", credential.held_in, str(credential.source),
+        credential.fingerprint, created, "", expires, used, "", held_in, str(credential.source),
     )  # fmt: skip

@@ -90,7 +90,7 @@ def _by_holders(estate: Estate, identity: str) -> Iterator[KeylessWay]:
     """Where its keys are held: a host can run as it, a workload of a cluster and a run show tokens of their own."""
 
     for credential in estate.credentials.values():
-        for place in credential.held_in if credential.of == identity else ():
+        for place in credential.held_at if credential.of == identity else ():
             yield from ways_of_place(estate, identity, place)
 
 

@@ -260,7 +260,12 @@ def _accepting(looking: _RiskSearch, found: Sequence[Risk]) -> Risks:
         else:
             standing.append(risk)
     for acceptance in looking.estate.accepted:
-        if acceptance not in used and acceptance.risk not in LIVE_RISKS and acceptance.risk not in FOUND_BY_SWEEP:
+        if (
+            acceptance.risk
+            and acceptance not in used
+            and acceptance.risk not in LIVE_RISKS
+            and acceptance.risk not in FOUND_BY_SWEEP
+        ):
             message = f"{acceptance.of} has no risk {acceptance.risk} that could be accepted"
             standing.append(Risk("acceptance-idle", message, acceptance.source, (acceptance.of,), "take the entry out"))
     standing.sort(key=lambda risk: (risk.source.file, risk.source.line, risk.code))
