@@ -3,6 +3,7 @@
 from collections import Counter
 from dataclasses import replace
 from itertools import product
+from pathlib import Path
 from random import Random
 
 from hypothesis import given, settings
@@ -14,7 +15,7 @@ from enthesis.model.estate import Attempt, Estate, Hop, Journey, Origin, Resourc
 from enthesis.model.words import Ending, Form
 from enthesis.verdicts.expectations import judge_journey
 
-from .conftest import examples
+from .conftest import Program, Ran, examples
 from .naive import Naive
 from .test_judging import NOW, random_estate
 from .walking import members_of
@@ -125,3 +126,32 @@ def test_a_pool_is_never_a_caller_and_a_member_to_come_exists() -> None:
 
     compare()
     assert min(counted["allowed"], counted["refused"]) >= examples(2), counted
+
+
+def test_a_pool_is_proved_from_every_live_member(enthesis: Program, tmp_path: Path) -> None:
+    text = POOLS % ("one", "blue", "a/pool/p", "{}") + (
+        "attachments: []\njourneys:\n"
+        "  in: {from: {host: a/pool/p}, through: [a/identity/r], attempt: write a/bucket/b/object/x, expect: allowed}\n"
+    )
+    text = text.replace("low: {style: one-sided}", "low: {style: one-sided, url: https://low.example}")
+    (tmp_path / "estate.yaml").write_text(text)
+    assert enthesis("lab", "start", at=tmp_path).code == 0
+    try:
+        assert enthesis("enact", "--yes", at=tmp_path).code == 0
+
+        def proved(*more: str) -> Ran:
+            return enthesis("prove", "--format", "json", *more, at=tmp_path)
+
+        assert proved().json["journeys"][0]["members"].startswith("1 of 1; a member to come of a/pool/p is judged")
+        enthesis("lab", "add", "a/pool/p/host/w", "--count", "55", at=tmp_path)
+        many = proved()
+        assert many.code == 2 and "56 live members" in many.out
+        some = proved("--members", "7").json["journeys"][0]
+        assert some["met"] and some["members"].startswith("7 of 7 tried, of 56")
+        members = [f"a/pool/p/host/w-{number}" for number in range(1, 56)]
+        enthesis("lab", "remove", "a/pool/p/host/one", *members, at=tmp_path)
+        nobody = proved()
+        assert nobody.code == 1 and nobody.json["journeys"][0]["unmet"] == ["not tried: a/pool/p has no live member"]
+        assert nobody.json["journeys"][0]["outcome"] == "not decided"
+    finally:
+        enthesis("lab", "stop", at=tmp_path)

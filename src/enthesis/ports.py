@@ -430,6 +430,15 @@ class LiveDatabase(Administered, Attempts, TakesCertificates, Protocol):
         ...
 
 
+@runtime_checkable
+class ListsResources(Protocol):
+    """A provider that tells its administrators what there is in an account."""
+
+    def resources_in(self, account: str) -> list[str]:
+        """The addresses of everything that is there now."""
+        ...
+
+
 class LiveProvider(Administered, TakesOn, TakesKeys, Attempts, Protocol):
     """A provider with all of its ports."""
 

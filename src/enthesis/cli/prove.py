@@ -102,6 +102,12 @@ def prove(
     kubeconfig: KubeconfigOption = None,
     database: DatabaseOption = None,
     context: ContextOption = None,
+    members: Annotated[
+        int | None,
+        typer.Option(
+            "--members", metavar="COUNT", min=1, help="Try at most this many members of a pool (needed above 50)."
+        ),
+    ] = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
     quiet: QuietOption = False,
@@ -136,7 +142,7 @@ def prove(
         cases, key, lines = trial_cases(every), "trials", trials_lines(what, every)
         results = [trials_json(trials) for trials in every]
     else:
-        proofs = run(described, _journeys(described, names or []), connected, now(), progress)
+        proofs = run(described, _journeys(described, names or []), connected, now(), progress, members)
         well = all(proof.met or (allow_waiting and proof.outcome is Ending.WAITING) for proof in proofs)
         says = first_sentence(proofs)
         cases, key, lines = proof_cases(proofs), "journeys", proof_lines(proofs)

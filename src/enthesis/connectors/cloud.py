@@ -126,6 +126,11 @@ class Cloud:
         found: dict[str, Any] = self.client.expect(answer, 200).json(self.client.who)
         return found
 
+    @understood
+    def resources_in(self, account: str) -> list[str]:
+        """The addresses of everything that is in an account now."""
+        return [str(one) for one in self._inventory(account)["resources"] if one.startswith(f"{account}/")]
+
     def _concerning(self, holder: str) -> list[dict[str, Any]]:
         """What others hold that names what is a holder's; nothing where the cloud does not tell."""
         answer = self._administered("GET", "/administration/concerning", holder)

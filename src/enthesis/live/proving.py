@@ -11,7 +11,7 @@ from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import is_keyless, question_of
 from enthesis.files.shapes import duration_text
 from enthesis.live.showing import shown_to, take_on
-from enthesis.model.addresses import account_of, article, contains, parse
+from enthesis.model.addresses import account_of, article, contains, is_pool, parse, pool_of
 from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
@@ -22,6 +22,7 @@ from enthesis.ports import (
     Done,
     HeldCredential,
     IssuesAssertions,
+    ListsResources,
     LiveClusterPorts,
     LiveDatabase,
     LiveProvider,
@@ -35,7 +36,8 @@ from enthesis.ports import (
     TakesKeys,
     TakesOn,
 )
-from enthesis.verdicts.expectations import Seen, expectation_unmet
+from enthesis.verdicts.expectations import Seen, expectation_unmet, judge_journey, some
+from enthesis.verdicts.pools import pools_of
 from enthesis.verdicts.waiting import waiting_for
 
 SEATS = ("workload", "host", "resource")
@@ -48,6 +50,7 @@ ORIGINS = {
 }
 TAKE_ON = "take on "
 BY_REGISTRY = ("pull", "list", "push")  # what is done to an image at its registry, where that has a server
+MEMBERS = 50  # of a pool, that a journey is tried from without being told how many
 HALF_WAY = timedelta(minutes=10)  # how long a session lives that a journey starts with
 
 
@@ -76,6 +79,7 @@ class Proof:
     source: str
     others: tuple[str, ...] = ()
     took: float = 0.0  # seconds
+    members: str = ""  # of a journey about a pool, how many of its members it was tried from, and which differ
 
     @property
     def met(self) -> bool:
@@ -96,6 +100,7 @@ class Proof:
             "met": self.met,
             "unmet": list(self.unmet),
             "waiting_for": list(self.others),
+            **({"members": self.members} if self.members else {}),
             "refused_at": list(self.refused_at),
             "keyless": self.keyless,
             "shortest_life_seconds": seconds(self.shortest_life),
@@ -138,10 +143,16 @@ class _Run:
 
 
 def prove(
-    estate: Estate, journeys: Iterable[Journey], connected: Connected, instant: datetime, reporter: Reporter
+    estate: Estate,
+    journeys: Iterable[Journey],
+    connected: Connected,
+    instant: datetime,
+    reporter: Reporter,
+    members: int | None = None,
 ) -> tuple[Proof, ...]:
     """One proof a journey. One that could not be tried is undecided, which meets no expectation; one that was to be
-    allowed and is refused for want of a half that others write is waiting."""
+    allowed and is refused for want of a half that others write is waiting. One about a pool is tried from every live
+    member, or from so many `members`: InvalidInput where there are more than 50 and none is said."""
     listed = list(journeys)
     reporter.begin("proving", len(listed))
     proofs = []
@@ -149,7 +160,10 @@ def prove(
         for journey in listed:
             reporter.step(journey.name)
             began = monotonic()
-            proof = _prove(estate, journey, connected, instant)
+            if pools_of(question_of(journey, instant)) if journey.through or journey.attempt else ():
+                proof = _prove_pool(estate, journey, connected, instant, members)
+            else:
+                proof = _prove(estate, journey, connected, instant)
             proofs.append(replace(proof, took=monotonic() - began))
     finally:
         reporter.end()
@@ -193,6 +207,70 @@ def _prove(estate: Estate, journey: Journey, connected: Connected, instant: date
         str(journey.source),
         others,
     )
+
+
+def _prove_pool(estate: Estate, journey: Journey, connected: Connected, instant: datetime, most: int | None) -> Proof:
+    """One proof for every live member of a pool that a journey starts from. The one to come is judged."""
+    source, keyless = str(journey.source), is_keyless(journey.origin.form)
+    pool = journey.origin.whom
+    judged = judge_journey(compile_estate(estate), journey, instant)
+    come = [f"{one.whom} is judged, not tried: {one.verdict.ending}" for one in judged.members if one.to_come]
+    if not is_pool(pool) or any(is_pool(hop.on) for hop in journey.through):
+        why = "code that runs on each member of a pool cannot be tried: name a member in `through`"
+        seen = Evidence("the proof itself", Ending.UNDECIDED, why)
+        return Proof(
+            journey.name,
+            journey.expect,
+            Ending.UNDECIDED,
+            (),
+            keyless,
+            None,
+            (seen,),
+            ("it could not be tried",),
+            source,
+        )
+    live = _live_members(estate, pool, connected)
+    if len(live) > MEMBERS and most is None:
+        raise InvalidInput(
+            f"{pool} has {len(live)} live members",
+            code="members-many",
+            remedy=f"say how many to try: --members {MEMBERS}",
+        )
+    chosen = live[:most] if most is not None else live
+    if not chosen:
+        seen = Evidence(pool, Ending.UNDECIDED, "not tried: it has no live member")
+        return Proof(
+            journey.name, journey.expect, Ending.UNDECIDED, (), keyless, None, (seen,),
+            (f"not tried: {pool} has no live member",), source, members="; ".join(come),
+        )  # fmt: skip
+    proofs = {
+        one: _prove(estate, replace(journey, origin=replace(journey.origin, whom=one)), connected, instant)
+        for one in chosen
+    }
+    doubtful = [one for one, proof in proofs.items() if not proof.met]
+    there = set(_live_members(estate, pool, connected)) if doubtful else set(chosen)
+    gone = [one for one in doubtful if one not in there]
+    differ = {one: proofs[one] for one in doubtful if one in there}
+    well = len(chosen) - len(doubtful)
+    said = [f"{well} of {len(chosen)}" + (f" tried, of {len(live)}" if len(live) > len(chosen) else "")]
+    said += [f"{one} is gone" for one in gone] + come
+    first = next(iter(differ.values()), proofs[chosen[0]])
+    alike: dict[str, list[str]] = {}
+    for one, proof in differ.items():
+        for why in proof.unmet:
+            alike.setdefault(why, []).append(one.rpartition("/")[2])
+    unmet = tuple(f"{some(whom)}: {why}" for why, whom in alike.items())
+    more = tuple(why for why in judged.unmet if not differ and "member to come" in why)
+    if not differ and len(gone) == len(chosen):
+        unmet = (f"not tried: every member of {pool} was gone meanwhile",)
+    return replace(first, journey=journey.name, unmet=(*unmet, *more), members="; ".join(said))
+
+
+def _live_members(estate: Estate, pool: str, connected: Connected) -> list[str]:
+    """The members that a pool has now; those that the files declare where no live system tells."""
+    provider = provider_of(estate, pool, connected)
+    there = provider.resources_in(account_of(pool)) if isinstance(provider, ListsResources) else estate.resources
+    return sorted(one for one in there if pool_of(one) == pool)
 
 
 class Seeing(Protocol):

@@ -47,6 +47,7 @@ CAUSES = {
     "journey-context-not-now": Cause(
         "The journey is about a context that cannot be tried now.", "Use `enthesis check`."
     ),
+    "members-many": Cause("A pool has many members to try.", "Say how many with `--members`."),
     "verb-unknown": Cause("No such verb.", "Use one of the near names."),
     "cluster-unknown": Cause("No such cluster in the estate.", "Add it to `resources`."),
     "credential-unknown": Cause("No such credential.", "`enthesis credential` lists them."),

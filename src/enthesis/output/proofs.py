@@ -22,6 +22,8 @@ def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
         yield _one(proof, width)
         if proof.outcome == Ending.WAITING:
             yield line("      ", Span(f"waiting for {' and '.join(proof.others)}", "doubt"))
+        if proof.members:
+            yield line("      ", Span(f"members: {proof.members}", "quiet"))
         for reason in proof.unmet:
             yield line("      ", Span(reason, "bad"))
         for seen in proof.evidence if proof.outcome == Ending.UNDECIDED else ():

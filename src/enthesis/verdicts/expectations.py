@@ -68,7 +68,7 @@ def _of_members(compiled: Compiled, journey: Journey, question: Question) -> Jud
         for answer, found in each:
             for one in found:
                 alike.setdefault(one, []).append(answer.whom)
-        unmet = [f"{_some(whom)}: {one}" for one, whom in alike.items()]
+        unmet = [f"{some(whom)}: {one}" for one, whom in alike.items()]
         if not unmet and journey.expect is Ending.REFUSED:
             let_in = some_member_let_in(compiled, question)
             unmet += [f"expected refused, but a member to come would be allowed: {let_in}"] if let_in else []
@@ -78,7 +78,8 @@ def _of_members(compiled: Compiled, journey: Journey, question: Question) -> Jud
     return Judged(journey, first.verdict, tuple(unmet), tuple(answers))
 
 
-def _some(whom: Sequence[str]) -> str:
+def some(whom: Sequence[str]) -> str:
+    """Members by name, the first few of many."""
     more = len(whom) - MOST_TOLD
     return ", ".join(whom[:MOST_TOLD]) + (f" and {more} more" if more > 0 else "")
 
