@@ -13,6 +13,7 @@ from random import Random
 
 import numpy as np
 
+from enthesis.access.clauses import KIND_OF
 from enthesis.access.compiling import compile_estate
 from enthesis.chains import differences as differing
 from enthesis.chains.chains import Chain, Chains
@@ -86,6 +87,7 @@ def _reach(estate: Estate, rng: Random, counted: Counter[str]) -> None:
         told[key] = {(one.target, one.verb) for one in found}
         for one in rng.sample(found, min(4, len(found))):
             _walked(chains, one.chain, counted, "reach --from")
+            _needs_all(chains, one.chain)
     for journey in journeys[:8]:
         assert _named(web, journey) & told[journey.origin.form, journey.origin.whom], f"not reached: {journey}"
         counted["journeys found by reach --from"] += 1
@@ -98,6 +100,7 @@ def _reach(estate: Estate, rng: Random, counted: Counter[str]) -> None:
         counted["journeys found by reach --to"] += 1
         for one in rng.sample(coming, min(4, len(coming))):
             _walked(chains, one.chain, counted, "reach --to")
+            _needs_all(chains, one.chain)
     assert not chains.undecided
 
 
@@ -106,6 +109,15 @@ def _named(web: Web, journey: Journey) -> set[tuple[str, str]]:
     assert journey.attempt is not None
     verb = journey.attempt.verb
     return {(web.target_name(target), verb) for target in web.targets_at(journey.attempt.target)}
+
+
+def _needs_all(chains: Chains, chain: Chain) -> None:
+    """No value that is told can be left out."""
+    for name in chain.values:
+        if name.startswith(KIND_OF):
+            continue  # a member that is declared is of some kind
+        less = replace(chain, values={one: value for one, value in chain.values.items() if one != name})
+        assert not replayed(chains, less), f"{name} is not needed: {chains.steps(chain)} with {dict(chain.values)}"
 
 
 def _walked(chains: Chains, chain: Chain, counted: Counter[str], where: str) -> None:

@@ -227,3 +227,38 @@ def test_what_a_bound_key_opens_hangs_on_its_condition_however_far_on() -> None:
     coming = reaching(chains, "left/bucket/b/object/o", everything)
     (by_key,) = [one for one in coming if one.chain.start.form == Form.CREDENTIAL]
     assert str(by_key.chain.values["network"]).startswith("10.")
+
+
+WAYS = """
+estate: ways
+organisations: {works: {units: [x]}}
+providers: {low: {style: one-sided}}
+accounts: {a: {in: "@works/x", provider: low}}
+issuers: {forge: {kind: oidc, url: https://forge.example}}
+resources: {a/bucket/b: {}, a/bucket/c: {}}
+identities:
+  a/identity/bot: {kind: service-account, owner: o, purpose: p}
+  a/identity/two: {kind: service-account, owner: o, purpose: p}
+  "@works/identity/ines": {kind: person}
+trusts:
+  - {of: a/identity/bot, admits: {token: forge, claims: {sub: [one, two], aud: low}}}
+  - {of: a/identity/bot, admits: {person: "@works/identity/ines"}, when: {mfa: true, network: {within: 10.0.0.0/8}}}
+  - {of: a/identity/two, admits: {person: "@works/identity/ines"}, when: {mfa: true}, name: factor}
+  - {name: ticket, of: a/identity/two, admits: {person: "@works/identity/ines"}, when: {reference: r1}}
+roles: {w: {allows: {object: [write]}}}
+grants: [{to: a/identity/bot, role: w, at: a/bucket/b}, {to: a/identity/two, role: w, at: a/bucket/b}]
+"""
+
+
+def test_every_way_is_told_that_no_other_makes_needless() -> None:
+    reading = read_texts({"estate.yaml": WAYS})
+    assert reading.estate is not None, reading.errors
+    chains = Chains.from_now_on(Web(compile_estate(reading.estate), NOW.timestamp()))
+    wanted = wanted_permissions(chains.compiled, ["write"], ())
+    found = reaching(chains, "a/bucket/b", wanted)
+    ines = [dict(one.chain.values) for one in found if one.chain.start.whom == "@works/identity/ines"]
+    assert ines == [{"mfa": True}, {"reference": "r1"}]  # the one within a network needs more than one of them
+    (forge,) = [one.chain for one in found if one.chain.start.whom == "forge"]
+    assert forge.choices == {"claims.sub": ("one", "two")} and set(forge.values) == {"claims.sub", "claims.aud"}
+    assert [one.more for one in found] == [0] * len(found)
+    assert not any("time" in one.chain.values for one in found)

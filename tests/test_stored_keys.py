@@ -4,8 +4,6 @@ from collections import Counter
 from datetime import UTC, datetime
 
 import numpy as np
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
@@ -17,7 +15,7 @@ from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
 from enthesis.model.words import Holding, VerbClass
 
-from .conftest import examples
+from .conftest import SEED, examples
 from .test_judging import NOW, random_estate
 from .walking import replayed
 
@@ -125,11 +123,10 @@ def test_a_caller_who_breaks_an_invariant_may_be_accepted_for_a_while() -> None:
 
 def test_everything_that_a_key_opens_is_reached_by_whoever_reads_where_it_is() -> None:
     counted: Counter[str] = Counter()
-
-    @given(st.integers(0, 2**32))
-    @settings(max_examples=examples(25))
-    def compare(seed: int) -> None:
+    for seed in range(SEED * 1_000, SEED * 1_000 + 400):
         estate = random_estate(seed, journeys=0)
+        if not any(one.held_at and not one.when for one in estate.credentials.values()):
+            continue
         web = Web(compile_estate(estate), NOW.timestamp())
         chains = Chains(web, {"time": NOW})
         compiled = web.compiled
@@ -140,14 +137,12 @@ def test_everything_that_a_key_opens_is_reached_by_whoever_reads_where_it_is() -
             if start is None or credential.when:
                 continue
             opened = {(one.target, one.verb) for one in reachable(chains, [start], everything)}
-            for place in credential.held_at:
-                for reader in reaching(chains, place, reads)[:4]:
-                    if reader.chain.by_key:
-                        continue
+            for place in credential.held_at if opened else ():
+                readers = [one for one in reaching(chains, place, reads) if not one.chain.by_key]
+                for reader in readers[:4]:
                     told = {(one.target, one.verb) for one in reachable(chains, [reader.chain.start], everything)}
                     assert opened <= told, f"seed {seed}: {reader.chain.start.whom} reads {place}"
                     counted["readers"] += 1
-                    counted["opens something"] += bool(opened)
-
-    compare()
-    assert counted["opens something"] >= examples(3), counted
+        if counted["readers"] >= examples(10):
+            return
+    raise AssertionError(counted)

@@ -16,12 +16,15 @@ from enthesis.access.attributes import NEVER_SHOWN, claim_room, organisation_at,
 from enthesis.access.clauses import (
     ALWAYS,
     BEFORE_KEY,
+    KIND_OF,
+    LABEL_OF,
     Alternative,
     Knowns,
     Literal,
     Requirement,
     Solver,
     called,
+    holds_of,
     joined,
     resolved,
     without,
@@ -32,7 +35,7 @@ from enthesis.access.names.standing import why_shut
 from enthesis.access.needed import Asking
 from enthesis.access.states import YES
 from enthesis.chains.web import LEADS_ON, OPENS, STANDS_FOR, Web
-from enthesis.conditions.truth import Value
+from enthesis.conditions.truth import Value, passes
 from enthesis.conditions.values import Room, Want
 from enthesis.model.addresses import is_pool
 from enthesis.model.conditions import After, AllOf, AnyOf, Before, Conditions, Equal, Not, Test
@@ -46,6 +49,7 @@ NEW = timedelta(0)
 NO_ORIGIN: Mapping[str, Value] = dict.fromkeys(
     ("origin.kind", "origin.issuer", "origin.organisation", "origin.address", "mfa")
 )
+OF_MEMBERS = (KIND_OF, LABEL_OF)  # how variables begin that stay the same for a whole chain
 USE_KEY = "use-key"  # what a step is called that goes on by a stored key
 CARRIED_ON = tuple(NO_ORIGIN)  # what a chain carries on from its origin
 
@@ -82,6 +86,7 @@ class Chain:
     conditional: bool
     end: tuple[int, int, int] | None = None  # who, permission, target of what is attempted last
     by_key: bool = False  # whether it goes on by a stored key
+    choices: Mapping[str, tuple[Value, ...]] = field(default_factory=dict)  # where several single values would do
 
     @property
     def keyless(self) -> bool | None:
@@ -381,7 +386,7 @@ class Chains:
         if first is None:
             return None
         mark = f"{BEFORE_KEY}{credential.name}"
-        first = called(first, lambda name: name if BEFORE_KEY in name else name + mark)
+        first = called(first, lambda name: name if BEFORE_KEY in name or name.startswith(OF_MEMBERS) else name + mark)
         at = self._earliest(takes, start)
         ends: list[Literal] = [("time", Before(credential.expires), Want.HOLDS)] if credential.expires else []
         if at is not None:
@@ -439,13 +444,38 @@ class Chains:
             self.missed(bound)
             return None
 
-    def ending(self, label: Label, row: tuple[int, int, int]) -> Chain | None:
-        """The chain that a label and a direct request make together; None where they do not go together."""
+    def ending(self, label: Label, row: tuple[int, int, int], way: Requirement = ALWAYS) -> Chain | None:
+        """The chain that a label and a direct request make together; None where they do not go together. `way` is taken
+        besides: one of the ways to meet what they take."""
         takes = self.ending_takes(label, row)
-        values = self._try(takes, label.start, label)
-        if values is None:
+        values = self._try(joined((takes, way)), label.start, label)
+        if values is None or takes is None:
             return None
-        return Chain(label.start, label.edges(), values, bool(takes), row, label.by_key)
+        return self._told(label, row, takes, values)
+
+    def _told(self, label: Label, row: tuple[int, int, int], takes: Requirement, values: Mapping[str, Value]) -> Chain:
+        """A chain as it is told: with no value that could be left out, and with the single values that would do too."""
+        start = label.start
+        needed = self._needed(takes, start, values)
+        choices = {name: one for name in needed if len(one := _choices(takes, name, needed)) > 1}
+        return Chain(start, label.edges(), needed, bool(takes), row, label.by_key, choices)
+
+    def _needed(self, takes: Requirement, start: ChainStart, values: Mapping[str, Value]) -> dict[str, Value]:
+        """The values without those that could be left out: a time is then now, an age none, anything else absent."""
+        now = datetime.fromtimestamp(self.web.now, UTC)
+        left_out = {
+            name: now if name.partition(BEFORE_KEY)[0] == "time" else NEW if "session.age" in name else None
+            for name in {*values, *(name for clause in takes for pair in clause for name, *_ in pair)}
+        }
+        out = dict(values)
+        for name in sorted(values):
+            whole = {**start.knowns.values, **left_out, **{one: out[one] for one in out if one != name}}
+            bound = all(
+                want.met(passes(test, whole.get(one))) for one, test, want in start.knowns.limits if one == name
+            )
+            if bound and holds_of(takes, whole):
+                del out[name]
+        return out
 
     def ending_takes(self, label: Label, row: tuple[int, int, int]) -> Requirement | None:
         """What a label and a direct request take together; None where they do not go together."""
@@ -507,6 +537,18 @@ class Chains:
             verb = self.compiled.permission_pairs[permission][1]
             out.append((web.node(who_number).name, verb, web.target_name(target)))
         return out
+
+
+def _choices(takes: Requirement, name: str, values: Mapping[str, Value]) -> tuple[Value, ...]:
+    """The single values that an attribute could have as well, with all others as they are, where tests list them."""
+    listed: dict[Value, None] = {}
+    for clause in takes:
+        for alternative in clause:
+            for one, test, want in alternative:
+                if one == name and want is Want.HOLDS and isinstance(test, Equal | AnyOf):
+                    tests = test.tests if isinstance(test, AnyOf) else (test,)
+                    listed.update((single.value, None) for single in tests if isinstance(single, Equal))
+    return tuple(one for one in listed if holds_of(takes, {**values, name: one}))
 
 
 def times_in(test: Test) -> Iterator[datetime]:

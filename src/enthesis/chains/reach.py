@@ -2,20 +2,24 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import product
 
 import numpy as np
 
 from enthesis.access.arrays import Bools, once
+from enthesis.access.clauses import Requirement, denials
 from enthesis.access.compiling import NONE
 from enthesis.access.many import Rows
 from enthesis.access.states import YES
-from enthesis.chains.chains import Chain, Chains, ChainStart
+from enthesis.chains.chains import Chain, Chains, ChainStart, Label
 from enthesis.chains.ends import ends_at
 from enthesis.chains.web import Closure, Web
 from enthesis.model.errors import Undecided
 
 FEW = 64  # targets that are looked at one by one; of more, everything that a start can do is looked for at once
-MAX_ANSWERS = 20_000  # things that somebody can do, as one answer tells them
+MAX_ANSWERS = 20_000  # ways in which somebody can do something, as one answer tells them
+MAX_WAYS = 20  # for one caller and target that are told; more are counted
+MAX_COMPARED = 60  # that are looked at for which make others needless; more are counted
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,6 +32,7 @@ class Reached:
     steps: tuple[tuple[str, str, str], ...]
     crossing: bool
     by_change: tuple[str, ...] = ()
+    more: int = 0  # ways besides the twenty that are told
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +66,7 @@ def reachable(chains: Chains, starts: Sequence[ChainStart], wanted: Bools, *, ho
         for edge in edges[web.edge_permission[edges] == compiled.take_on].tolist():
             who = int(web.edge_from[edge])
             by_node.setdefault(who, []).append((who, compiled.take_on, int(web.edge_target[edge])))
-    found = [_reached(chains, chain) for chain in _walked(chains, starts, by_node, near, hops).values()]
+    found = [_reached(chains, chain, more) for chain, more in _walked(chains, starts, by_node, near, hops)]
     return sorted(found, key=lambda access: (len(access.steps), access.target, access.verb))
 
 
@@ -72,29 +77,28 @@ def reaching(chains: Chains, address: str, wanted: Bools, *, hops: int = 0) -> l
     rows, taken = ends_at(web, address, wanted)
     targets = once(np.concatenate([rows.target, np.flatnonzero(taken[: web.places])]))
     found = _reaching_few(chains, rows, taken) if len(targets) <= FEW else _reaching_many(chains, rows, taken, hops)
-    out: dict[tuple[object, ...], Reached] = {}
-    for start, chain in found:
+    out: list[Reached] = []
+    for chain, more in found:
         if not (hops and len(chain.edges) > hops):
-            reached = _reached(chains, chain)
-            out.setdefault((start.form, start.whom, reached.target, reached.verb, chain.by_key), reached)
+            out.append(_reached(chains, chain, more))
             if len(out) > MAX_ANSWERS:
                 chains.missed(Undecided(f"more than {MAX_ANSWERS} ways in"))
                 break
     return sorted(
-        out.values(),
+        out,
         key=lambda access: (
             len(access.steps), access.chain.start.form, access.chain.start.whom, access.target, access.verb
         ),
     )  # fmt: skip
 
 
-def _reaching_few(chains: Chains, rows: Rows, taken: Bools) -> Iterator[tuple[ChainStart, Chain]]:
+def _reaching_few(chains: Chains, rows: Rows, taken: Bools) -> Iterator[tuple[Chain, int]]:
     """Each thing that can be done by itself: read off a closure where it needs nothing more."""
     web = chains.web
     pairs = dict.fromkeys(zip(rows.permission.tolist(), rows.target.tolist(), strict=True))
     for permission, target in pairs:
         mine = rows.where((rows.permission == permission) & (rows.target == target))
-        yield from _reaching_one(chains, mine, None)
+        yield from _reaching_one(chains, mine, np.zeros(web.nodes, bool))
     nothing = rows.where(np.zeros(len(rows), bool))
     for place in np.flatnonzero(taken).tolist():
         only = np.zeros(web.nodes, bool)
@@ -102,34 +106,39 @@ def _reaching_few(chains: Chains, rows: Rows, taken: Bools) -> Iterator[tuple[Ch
         yield from _reaching_one(chains, nothing, only)
 
 
-def _reaching_one(chains: Chains, rows: Rows, taken: Bools | None) -> Iterator[tuple[ChainStart, Chain]]:
+def _reaching_one(chains: Chains, rows: Rows, taken: Bools) -> Iterator[tuple[Chain, int]]:
     web = chains.web
-    answer = coming_to(web, rows)
-    possible = answer.possible.reached.copy()
-    if taken is not None:
-        possible |= web.closure(np.flatnonzero(taken), backward=True).reached
     if web.keys.credentials:  # by a stored key and without one are two ways
-        yield from _reaching_many(chains, rows, taken if taken is not None else np.zeros(web.nodes, bool), 0)
+        yield from _reaching_many(chains, rows, taken, 0)
         return
+    answer = coming_to(web, rows)
+    possible = answer.possible.reached | web.closure(np.flatnonzero(taken), backward=True).reached
+    by_node = _by_node(web, rows, taken)
     for start in _starts(chains, possible):
-        chain = _plain(chains, start, answer) or _searched(chains, start, rows, taken)
-        if chain is not None:
-            yield start, chain
+        plain = _plain(chains, start, answer)
+        if plain is not None:
+            yield plain, 0
+        else:
+            yield from _walked(chains, [start], by_node, possible, 0)
 
 
-def _reaching_many(chains: Chains, rows: Rows, taken: Bools, hops: int) -> Iterator[tuple[ChainStart, Chain]]:
+def _reaching_many(chains: Chains, rows: Rows, taken: Bools, hops: int) -> Iterator[tuple[Chain, int]]:
     """Everything that each start can do there, by one search forward from it."""
-    web, take_on = chains.web, chains.compiled.take_on
-    by_node: dict[int, list[tuple[int, int, int]]] = {}
-    for who, permission, target in zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True):
-        by_node.setdefault(who, []).append((who, permission, target))
-    edges = np.flatnonzero(taken[web.edge_to] & (web.edge_permission == take_on))
-    for who, target in zip(web.edge_from[edges].tolist(), web.edge_target[edges].tolist(), strict=True):
-        by_node.setdefault(who, []).append((who, take_on, target))
-    possible = web.closure(by_node, backward=True).reached
+    by_node = _by_node(chains.web, rows, taken)
+    possible = chains.web.closure(by_node, backward=True).reached
     for start in _starts(chains, possible):
-        for chain in _walked(chains, [start], by_node, possible, hops).values():
-            yield start, chain
+        yield from _walked(chains, [start], by_node, possible, hops)
+
+
+def _by_node(web: Web, rows: Rows, taken: Bools) -> dict[int, list[tuple[int, int, int]]]:
+    """The direct requests that end chains, by who makes them: rows, and taking on one of the identities `taken`."""
+    out: dict[int, list[tuple[int, int, int]]] = {}
+    for who, permission, target in zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True):
+        out.setdefault(who, []).append((who, permission, target))
+    edges = np.flatnonzero(taken[web.edge_to] & (web.edge_permission == web.compiled.take_on))
+    for who, target in zip(web.edge_from[edges].tolist(), web.edge_target[edges].tolist(), strict=True):
+        out.setdefault(who, []).append((who, web.compiled.take_on, target))
+    return out
 
 
 def _walked(
@@ -138,21 +147,72 @@ def _walked(
     by_node: Mapping[int, Sequence[tuple[int, int, int]]],
     inside: Bools,
     hops: int,
-) -> dict[tuple[int, int, bool], Chain]:
-    """By target and permission, a shortest chain from these starts to each of some direct requests: one that goes by a
-    stored key, and one that does not."""
-    found: dict[tuple[int, int, bool], Chain] = {}
+) -> Iterator[tuple[Chain, int]]:
+    """The chains from these starts to each of some direct requests, by a stored key and without one, and how many more
+    there are than are told: none whose conditions imply those of another, the fewest conditions first."""
+    found: dict[tuple[int, int, bool], _Ways] = {}
     try:
         for label in chains.labels(starts, inside=inside, hops=hops):
             for row in by_node.get(label.node, ()):
-                key = (row[2], row[1], label.by_key)
-                if key not in found:
-                    ended = chains.ending(label, row)
-                    if ended is not None:
-                        found[key] = ended
+                takes = chains.ending_takes(label, row)
+                if takes is not None:
+                    found.setdefault((row[2], row[1], label.by_key), _Ways(chains)).add(label, row, takes)
     except Undecided as bound:
         chains.missed(bound)
-    return found
+    for ways in found.values():
+        yield from ways.told()
+
+
+class _Ways:
+    """The ways to one direct request, by what they take."""
+
+    def __init__(self, chains: Chains) -> None:
+        self.chains = chains
+        self.kept: list[tuple[frozenset[object], Requirement, Label, tuple[int, int, int]]] = []
+        self.more = 0
+
+    def add(self, label: Label, row: tuple[int, int, int], takes: Requirement) -> None:
+        """Keeps each way to meet a requirement, one alternative of each clause, where no kept one takes less."""
+        for number, chosen in enumerate(product(*takes)):
+            if number >= MAX_COMPARED:
+                self.more += 1
+                return
+            self._add(label, row, tuple(dict.fromkeys((one,) for one in chosen if one)))
+
+    def _add(self, label: Label, row: tuple[int, int, int], takes: Requirement) -> None:
+        clauses = frozenset(literal for clause in takes for alternative in clause for literal in alternative)
+        if any(other <= clauses for other, *_ in self.kept):
+            return
+        if len(self.kept) >= MAX_COMPARED:
+            self.more += 1
+            return
+        self.kept = [one for one in self.kept if not clauses <= one[0]]
+        self.kept.append((clauses, takes, label, row))
+
+    def told(self) -> Iterator[tuple[Chain, int]]:
+        """Each way as a chain, with how many more there are; those left out that another makes needless."""
+        chains = [
+            (takes, chain)
+            for _, takes, label, row in self.kept
+            if (chain := self.chains.ending(label, row, takes)) is not None
+        ]
+        chains.sort(key=lambda one: (len(one[1].values), len(one[1].edges)))
+        needed: list[tuple[Requirement, Chain]] = []
+        for takes, chain in chains:
+            alike = any((one.edges, one.values) == (chain.edges, chain.values) for _, one in needed)
+            if not alike and not any(self._implied(takes, other, chain) for other, _ in needed):
+                needed.append((takes, chain))
+        more = self.more + max(0, len(needed) - MAX_WAYS)
+        yield from ((chain, more) for _, chain in needed[:MAX_WAYS])
+
+    def _implied(self, takes: Requirement, other: Requirement, chain: Chain) -> bool:
+        """Whether whatever meets one requirement meets another; no where that is past a bound."""
+        try:
+            return all(
+                self.chains.solver.witness((*takes, *denial), chain.start.knowns) is None for denial in denials(other)
+            )
+        except Undecided:
+            return False
 
 
 def _starts(chains: Chains, possible: Bools) -> Iterable[ChainStart]:
@@ -184,19 +244,9 @@ def _plain(chains: Chains, start: ChainStart, answer: Coming) -> Chain | None:
     return Chain(start, tuple(edges), {}, False, end)
 
 
-def _searched(chains: Chains, start: ChainStart, rows: Rows, taken: Bools | None) -> Chain | None:
-    missed = chains.undecided
-    try:
-        return chains.first_to([start], rows, taken=taken)
-    except Undecided as bound:
-        if chains.undecided == missed:
-            chains.missed(bound)
-        return None
-
-
-def _reached(chains: Chains, chain: Chain) -> Reached:
+def _reached(chains: Chains, chain: Chain, more: int = 0) -> Reached:
     steps = tuple(chains.steps(chain))
-    return Reached(chain, steps[-1][2], steps[-1][1], steps, crossing(chains, chain))
+    return Reached(chain, steps[-1][2], steps[-1][1], steps, crossing(chains, chain), more=more)
 
 
 def crossing(chains: Chains, chain: Chain) -> bool:

@@ -14,8 +14,8 @@ from enthesis.model.words import Holding
 from enthesis.output.admitting import caller_json, caller_text
 from enthesis.output.file_errors import one_error
 from enthesis.output.lines import Line, Span, counted, line
-from enthesis.output.reach import start_words
-from enthesis.output.verdicts import jsonable, members_json, values_words
+from enthesis.output.reach import conditions, start_words
+from enthesis.output.verdicts import jsonable, members_json
 from enthesis.trusts.risks import Risk, Risks
 from enthesis.verdicts.expectations import Judged, attempt_words
 
@@ -101,7 +101,7 @@ def chain_lines(chains: Chains, chain: Chain) -> Iterator[Line]:
     for _, verb, target in chains.steps(chain):
         yield line("      ", Span(f"{verb_words(verb)} {target}", "bad"))
     if chain.values:
-        yield line("      ", Span("with ", "doubt"), values_words(chain.values))
+        yield line("      ", Span("with ", "doubt"), conditions(chain))
 
 
 def risk_lines(texts: Mapping[str, str], found: Risks) -> Iterator[Line]:

@@ -13,7 +13,7 @@ from enthesis.conditions.truth import Value
 from enthesis.model.estate import boundary_of
 from enthesis.model.sentences import verb_words
 from enthesis.output.lines import Line, Span, counted, csv_cell, line
-from enthesis.output.verdicts import jsonable, values_words
+from enthesis.output.verdicts import OneOf, jsonable, values_words
 
 AT_IDENTITY = "starts at the identity"
 MOST = 60  # rows of the table; JSON and CSV have them all
@@ -44,8 +44,8 @@ def chain_words(access: Reached) -> str:
 
 
 def conditions(chain: Chain) -> str:
-    """What a chain hangs on: values with which it can be walked."""
-    return values_words(chain.values)
+    """What a chain hangs on: values with which it can be walked, and others that would do where they are listed."""
+    return values_words({**chain.values, **{name: OneOf(several) for name, several in chain.choices.items()}})
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,6 +130,7 @@ def from_lines(
         if group.hangs:
             yield line(" " * (width + 4), Span("with ", "doubt"), group.hangs)
     yield from _rest(len(groups))
+    yield from _more_ways(found)
 
 
 def to_lines(
@@ -166,6 +167,17 @@ def to_lines(
         if group.hangs:
             yield line(" " * (width + 4), Span("with ", "doubt"), group.hangs)
     yield from _rest(len(rows))
+    yield from _more_ways(found)
+
+
+def _more_ways(found: Sequence[Reached]) -> Iterator[Line]:
+    """How many ways there are besides those that are told of single things."""
+    counts = {
+        (one.chain.start.form, one.chain.start.whom, one.target, one.verb, one.chain.by_key): one.more for one in found
+    }
+    total = sum(counts.values())
+    if total:
+        yield line(Span(f"  … and {counted(total, 'more way')} to some of these", "quiet"))
 
 
 def _perhaps_more(why: str) -> Iterator[Line]:
@@ -190,6 +202,12 @@ def reached_json(access: Reached) -> dict[str, Any]:
         "steps": [{"caller": caller, "verb": verb, "target": target} for caller, verb, target in access.steps],
         "crossing": access.crossing,
         **conditions_json(access.chain.values),
+        **(
+            {"alternatives": {name: list(map(jsonable, one)) for name, one in access.chain.choices.items()}}
+            if access.chain.choices
+            else {}
+        ),
+        **({"more_ways": access.more} if access.more else {}),
         "by_change": list(access.by_change),
     }
 

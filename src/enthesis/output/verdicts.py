@@ -1,6 +1,7 @@
 """A verdict as a ladder: a rung a hop, under it the seven steps in words; near-misses; and what would turn it."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -418,8 +419,17 @@ def _value_words(name: str, value: object) -> str:
     return value_words(name, value) + before + key
 
 
+@dataclass(frozen=True, slots=True)
+class OneOf:
+    """Values of which any one would do."""
+
+    values: tuple[object, ...]
+
+
 def value_words(name: str, value: object) -> str:
     """An attribute with its value; a value that stands for any other is said to be free."""
+    if isinstance(value, OneOf):
+        return f"{name} {' or '.join(map(shown, value.values))}"
     if isinstance(value, tuple) and FREE_WORD in value:
         rest = " and ".join(shown(one) for one in value if one != FREE_WORD)
         return f"{name} {rest} and any other"
