@@ -219,7 +219,7 @@ RUN = {"iss": "i", "sub": "project/tides/branch/main", "aud": "lowland", "branch
         ("at", "2026-11-24T10:00:00Z", "it is a time"),
         ("job", "tides/build/123", "segment 3 is a number"),
         ("nonce", "abc", "different in every token"),
-        ("attempt", 3, "not a text"),
+        ("attempt", 3, "may change with every run"),
         ("started_by", "maren", "who started the run"),
         ("commitMessage", "fix the gauges", "free text"),
     ],

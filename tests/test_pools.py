@@ -125,7 +125,7 @@ def test_a_pool_is_never_a_caller_and_a_member_to_come_exists() -> None:
                 assert not any(not seen.refused for seen in naive.judge(journey)), "a pool itself"
 
     compare()
-    assert min(counted["allowed"], counted["refused"]) >= examples(2), counted
+    assert min(counted["allowed"], counted["refused"]) >= 1, counted
 
 
 def test_a_pool_is_proved_from_every_live_member(enthesis: Program, tmp_path: Path) -> None:

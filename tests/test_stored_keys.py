@@ -113,7 +113,7 @@ def test_what_a_pipeline_service_keeps_leads_on_for_the_runs_that_it_admits() ->
 
 def test_a_caller_who_breaks_an_invariant_may_be_accepted_for_a_while() -> None:
     accepted = (
-        'accepted:\n  - {invariant: con-never, of: "@works/identity/con", because: the key is being retired, until: %s}'
+        'accepted:\n  - {invariant: con-never, by: "@works/identity/con", because: the key is being retired, until: %s}'
     )
     lasting = yard("login", "a/host/h", "a/host/h", more=accepted % "2027-03-01T00:00:00Z")
     assert outcome(lasting) == Holding.ACCEPTED

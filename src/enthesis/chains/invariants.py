@@ -47,7 +47,7 @@ def decide(chains: Chains, invariant: Invariant) -> Decided:
         return found
     at = datetime.fromtimestamp(chains.web.now, UTC)
     accepted = {
-        one.of: one for one in chains.compiled.estate.accepted if one.invariant == invariant.name and one.in_force(at)
+        one.by: one for one in chains.compiled.estate.accepted if one.invariant == invariant.name and one.in_force(at)
     }
     if found.chain.start.whom not in accepted:
         return found

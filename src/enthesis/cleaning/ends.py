@@ -112,16 +112,16 @@ def _statements(estate: Estate) -> Iterator[End]:
 
 def _accepted(estate: Estate) -> Iterator[End]:
     for acceptance in estate.accepted:
-        what = f"the acceptance of {acceptance.what} of {acceptance.of}"
+        what = f"the acceptance of {acceptance.what}"
         yield End(
             "acceptance",
             what,
             acceptance.until,
-            (acceptance.of,),
+            (acceptance.about,),
             "",
             acceptance.because,
             acceptance.source,
-            acceptance.of,
+            acceptance.about,
         )
 
 

@@ -288,11 +288,10 @@ def ended_acceptances(sweeping: Sweeping) -> list[Finding]:
     return [
         Finding(
             "acceptance-ended",
-            f"{acceptance.what} of {acceptance.of} was accepted until {time_text(acceptance.until)}: "
-            f"{acceptance.because}",
-            (acceptance.of,),
+            f"{acceptance.what} was accepted until {time_text(acceptance.until)}: {acceptance.because}",
+            (acceptance.about,),
             source=acceptance.source,
-            at=acceptance.of,
+            at=acceptance.about,
             since=acceptance.until,
             fixes=(
                 Fix("look at it again, and write another end with a reason"),

@@ -104,13 +104,14 @@ CHAPTERS = {
         "hosts and a pool that run as an instance role",
         "Tide gauges report to collectors: a host of its own, and a pool whose members come and go.",
         (
+            Scene("The pool starts its members.", ("lab", "add", "gauges/pool/collectors/host/c", "--count", "3")),
             Scene("Before: no identity is attached to a host.", ("prove", "--quiet"), 1),
             ENACT,
             Scene("After: each workload gets short sessions from its host's metadata service.", ("prove", "--quiet")),
-            Scene("The pool grows.", ("lab", "add", "gauges/pool/collectors/host/c", "--count", "3")),
+            Scene("The pool grows.", ("lab", "add", "gauges/pool/collectors/host/d", "--count", "2")),
             Scene("No grant has to change.", ("propose", "--expect-none", "--quiet")),
             Scene(
-                "What a new member finds.", ("lab", "on", "gauges/pool/collectors/host/c-2", "--", "enthesis", "whoami")
+                "What a new member finds.", ("lab", "on", "gauges/pool/collectors/host/d-2", "--", "enthesis", "whoami")
             ),
             Edit("The trust is taken away.", "collectors.yaml", COLLECTORS, ""),
             Scene("Detach the identity: no new sessions; those already issued live until they expire.",

@@ -24,8 +24,18 @@ SHAPES: tuple[tuple[str, re.Pattern[str]], ...] = (
     ("a random id", re.compile(r"[0-9A-HJKMNP-TV-Z]{26}")),
 )
 BRANCH_WORDS = frozenset(("branch", "ref", "tag"))
-STARTED_WORDS = frozenset(("actor", "author", "user", "username", "login", "name", "email", "sender", "started", "by"))
-TEXT_WORDS = frozenset(("title", "message", "label", "description", "comment", "subject_line"))
+PEOPLE = frozenset(
+    f"{who}{what}"
+    for who in ("actor", "author", "committer", "creator", "owner", "sender", "triggering_actor", "user")
+    for what in ("", "_email", "_id", "_login", "_name")
+) - {"owner", "owner_id"} | frozenset(
+    ("created_by", "email", "family_name", "given_name", "login", "middle_name", "name", "nickname",
+     "preferred_username", "started_by", "triggered_by", "username")
+)  # fmt: skip
+"""Whole names of claims about a person: of OpenID Connect Core, section 5.1, and of whoever started a run. Any other
+name is pinned, whatever words are in it: `event_name` and `user_access_level` say what run it is."""
+FREE_TEXT = frozenset(("title", "message", "description", "comment"))
+"""Last words in the names of claims that hold what somebody wrote."""
 STEP = re.compile(r"[/:]")
 
 
@@ -86,7 +96,7 @@ def sample_of(samples: Sequence[Mapping[str, Value]]) -> Sample:
     return Sample(str(first.get("iss", "")), first, tuple(kept), why, tuple(wider), len(samples))
 
 
-def _pinned(  # noqa: PLR0911  one line a reason
+def _pinned(  # noqa: PLR0911, PLR0912  one line a reason
     name: str, values: Sequence[Value], claims: Mapping[str, Value], *, several: bool
 ) -> tuple[Test | None, str]:
     """The test that a claim is pinned by, None where it is not, and why."""
@@ -100,26 +110,31 @@ def _pinned(  # noqa: PLR0911  one line a reason
         if pattern is not None:
             return Glob(pattern), "its common part: the rest differs between the samples"
         return None, "it differs between the samples"
+    if isinstance(value, bool):
+        return Equal(value), "yes or no, as far as the samples show"
+    if isinstance(value, int | float):
+        if several:
+            return Equal(value), f"the same in all {len(values)} samples"
+        return None, "it is a number and may change with every run: a second sample would tell"
     if not isinstance(value, str) or not value:
         empty = "it is empty" if value in (None, "") else "it is not a text"
         what = "it is a list" if isinstance(value, tuple) else empty
         return None, f"{what}: it says little about who is asking"
     changing = _changing_part(value)
     if name == "sub":
-        free = next(
-            (one for one, its in claims.items() if its == value.rsplit("/", 1)[-1] and _words(one) & BRANCH_WORDS), ""
-        )
+        last = value.rsplit("/", 1)[-1]
+        free = next((one for one, its in claims.items() if its == last and BRANCH_WORDS & set(_words(one))), "")
         said = "it names the subject"
         if free:
             said += f"; it ends in the `{free}`, which every person who can push chooses"
         return Equal(value), f"{said}; {changing}: give a second sample" if changing and not several else said
     if changing is not None and not several:
         return None, f"{changing} and may change with every run: a second sample would tell"
-    if _words(name) & STARTED_WORDS:
+    if "_".join(_words(name)) in PEOPLE:
         return None, "who started the run, or a name they chose: any person can choose it"
-    if _words(name) & TEXT_WORDS:
+    if _words(name)[-1:] and _words(name)[-1] in FREE_TEXT:
         return None, "free text that any person can choose"
-    if _words(name) & BRANCH_WORDS:
+    if BRANCH_WORDS & set(_words(name)):
         return Equal(value), "free text that every person who can push chooses, so protect that name at the issuer"
     if several:
         return Equal(value), f"the same in all {len(values)} samples"
@@ -148,9 +163,9 @@ def _common(values: Sequence[Value]) -> str | None:
     return "".join(literal_pattern(text) if alike else "*" for text, alike in zip(rows[0], same, strict=True))
 
 
-def _words(name: str) -> set[str]:
-    """The words of a claim's name."""
-    return set(re.findall(r"[a-z]+", re.sub(r"([a-z])([A-Z])", r"\1 \2", name).lower()))
+def _words(name: str) -> list[str]:
+    """The words of a claim's name, in order."""
+    return re.findall(r"[a-z]+", re.sub(r"([a-z])([A-Z])", r"\1 \2", name).lower())
 
 
 def _one_notch(name: str, value: str) -> Iterator[tuple[str, Test | None, str]]:

@@ -735,6 +735,11 @@ class _Checker:
                 self.known(name, self.estate.credentials, "credential", retiring.source)
             if retiring.identity is not None:
                 self.identity(retiring.identity, self.spot(retiring.source, "identity"))
+        invariants = {one.name for one in self.estate.invariants}
+        for acceptance in self.estate.accepted:
+            if acceptance.invariant:
+                at = self.spot(acceptance.source, "invariant")
+                self.known(acceptance.invariant, invariants, "invariant", at)
         for name in self.estate.notice:
             if name not in ENDING:
                 at = self.named_at["notice", name]

@@ -236,11 +236,13 @@ class _Merge:
         """All that was found, without what follows from old words alone: each of those is told once."""
         spots = {error.source for error in self.renamed}
         missing = {f"{error.expected.partition(';')[0]} is missing" for error in self.renamed}
+        new = {error.expected.partition(";")[0].strip("`") for error in self.renamed}
         others = [
             error
             for error in self.errors
             if error.source not in spots
             and not (error.code == "missing-field" and any(error.message.startswith(word) for word in missing))
+            and not (error.code == "one-of" and new & set(re.findall(r"[\w-]+", error.expected)))
         ]
         return [*self.renamed, *others]
 

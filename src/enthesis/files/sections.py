@@ -811,13 +811,15 @@ SECTIONS: dict[str, Section] = {
                     Choice((*(code for code in RISKS if code != "acceptance-idle"), *FOUND_BY_SWEEP)),
                     says="the code of a risk that `check` tells, or of a finding of `sweep`",
                 ),
+                Field("of", TEXT, says="what the risk or finding is about, as reported"),
                 Field("invariant", NAME, says="instead: an invariant that one caller may break for a while"),
-                Field("of", TEXT, required=True, says="what the risk or finding is about, or that caller, as reported"),
+                Field("by", TEXT, says="that caller, as `check` names where the chain starts"),
                 Field("because", TEXT, required=True, says="why that is accepted"),
                 Field("until", Time(), required=True, says="when the acceptance ends"),
             ),
             m.Accepted,
-            one_of=(("risk", "invariant"),),
+            one_of=(("risk", "invariant"), ("of", "by")),
+            goes_with={"of": "risk", "by": "invariant"},
         )
     ),
     "approvals": Section(

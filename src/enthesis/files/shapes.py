@@ -557,7 +557,8 @@ class Record:
                 found = "none of them" if not written else " and ".join(written)
                 notes.wrong("one-of", f"{self.what} has {found}", node, expected="one of " + ", ".join(names))
         for name, other in self.goes_with.items():
-            if name in entries and other not in entries:
+            told = any(other in names and not any(one in entries for one in names) for names in self.one_of)
+            if name in entries and other not in entries and not told:
                 sound = False
                 notes.wrong("one-of", f"`{name}` needs `{other}`", node, expected=f"{other}: …")
         if not sound:

@@ -455,20 +455,26 @@ class Approver:
 
 @dataclass(frozen=True, slots=True)
 class Accepted:
-    """A risk, or a caller who breaks an invariant, lived with on purpose until a time. `of` is the name or address that
-    the risk is about, or the caller's."""
+    """A risk, or that a caller breaks an invariant, lived with on purpose until a time. `of` is the name or address
+    that the risk is about, `by` the caller's."""
 
-    of: str
     because: str
     until: datetime
     risk: str = ""
+    of: str = ""
     invariant: str = ""
+    by: str = ""
     source: Source = _source()
 
     @property
     def what(self) -> str:
-        """The code of the risk, or the invariant, in words."""
-        return self.risk or f"breaking the invariant {self.invariant}"
+        """What is accepted of whom, in words."""
+        return f"{self.risk} of {self.of}" if self.risk else f"{self.by} breaking the invariant {self.invariant}"
+
+    @property
+    def about(self) -> str:
+        """The name or address that it is about."""
+        return self.of or self.by
 
     def in_force(self, at: datetime) -> bool:
         """Whether it has not ended."""

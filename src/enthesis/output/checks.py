@@ -82,7 +82,7 @@ def check_lines(
             by = decided.accepted
             until = f"  {by.because}, until {time_text(by.until)}  ({by.source})"
             yield line()
-            what = f"  {decided.invariant.name} is broken by {by.of} alone"
+            what = f"  {decided.invariant.name} is broken by {by.by} alone"
             yield line(Span(f"accepted  {decided.invariant.name}", "quiet"), what, Span(until, "quiet"))
             continue
         state = "is violated" if decided.outcome == Holding.BROKEN else "is not decided"
@@ -171,7 +171,7 @@ def decided_json(chains: Chains, decided: Decided) -> dict[str, Any]:
         "chain": [{"caller": c, "verb": v, "target": t} for c, v, t in chains.steps(chain)] if chain else [],
         "with": {name: jsonable(value) for name, value in sorted(chain.values.items())} if chain else {},
         **(
-            {"accepted": {"of": by.of, "because": by.because, "until": time_text(by.until)}}
+            {"accepted": {"by": by.by, "because": by.because, "until": time_text(by.until)}}
             if (by := decided.accepted) is not None
             else {}
         ),

@@ -1,17 +1,24 @@
 """Access gained and lost, in sentences, as JSON, and as Markdown for a review."""
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from enthesis.access.coming import ANY
 from enthesis.chains.differences import Difference, Gain
+from enthesis.conditions.truth import Value
 from enthesis.model.addresses import article
 from enthesis.model.sentences import verb_words
 from enthesis.model.words import BEARERS
 from enthesis.output.lines import Line, Span, counted, line, markdown_text
-from enthesis.output.verdicts import jsonable, values_words
+from enthesis.output.reach import conditions_json
+from enthesis.output.verdicts import values_words
 
 MOST = 40  # sentences of each kind in text and Markdown; JSON has them all
+
+
+def _with_json(values: Mapping[str, Value]) -> dict[str, Any]:
+    said = conditions_json(values)
+    return {"with": said["conditions"], **({"before_keys": said["before_keys"]} if "before_keys" in said else {})}
 
 
 def caller_words(gain: Gain) -> str:
@@ -84,7 +91,7 @@ def gain_json(gain: Gain) -> dict[str, Any]:
         "form": gain.form,
         "verb": gain.verb,
         "target": gain.target,
-        "with": {name: jsonable(value) for name, value in sorted(gain.values.items())},
+        **_with_json(gain.values),
         "chain": [{"caller": caller, "verb": verb, "target": target} for caller, verb, target in gain.chain],
     }
 

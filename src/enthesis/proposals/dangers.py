@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 
+from enthesis.access.clauses import BEFORE_KEY
 from enthesis.chains.differences import Difference, Gain
 from enthesis.conditions.patterns import matches
 from enthesis.conditions.truth import passes
@@ -91,7 +92,8 @@ def _is_outside(estate: Estate, gain: Gain) -> bool:
     issuer = estate.issuers.get(gain.caller)
     if issuer is None or not issuer.shared or not issuer.owned:
         return False
-    return not all(passes(test, gain.values.get(f"claims.{name}")) is True for name, test in issuer.owned)
+    shown = {name.partition(BEFORE_KEY)[0]: value for name, value in gain.values.items()}
+    return not all(passes(test, shown.get(f"claims.{name}")) is True for name, test in issuer.owned)
 
 
 def _without_administrators(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed]) -> list[str]:
