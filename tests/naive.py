@@ -321,7 +321,10 @@ class Naive:
             if verb == "take-on":
                 seen.life = self.life(caller, seen, last=last)
             if hop is not None:
-                caller = Caller("resource", hop.member or hop.on) if hop.on else self.taken_on(caller, hop, seen)
+                runs = hop.member or hop.on
+                if not runs and hop.identity not in self.estate.identities and self.exists(hop.identity):
+                    runs = hop.identity  # refused at names, and gone on from as if `on` had been said
+                caller = Caller("resource", runs) if runs else self.taken_on(caller, hop, seen)
         return out
 
     def running_verb(self, resource: str) -> str:

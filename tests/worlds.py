@@ -380,7 +380,7 @@ class World:
         rng = self.rng
         known = at in self.identities or at in self.people
         sides = [target.split("/", maxsplit=1)[0]] + ([at.split("/", maxsplit=1)[0]] if known else [])
-        if not known or sides[0] not in (*self.accounts, "@one", "@two") or verb == "juggle":
+        if not known or sides[0] not in (*self.accounts, "@one", "@two") or verb == "push":
             return
         kind = "organisation" if target.startswith("@") else target.split("/")[-2] if "/" in target else "account"
         kind = "object" if "/object/" in target else kind
@@ -608,7 +608,7 @@ class World:
             return f"enter {target}"
         if verb == "attach":
             return f"attach {target} to {rng.choice([*self.hosts, 'aa/host/gone'])}"
-        return f"{verb if rng.random() < 0.98 else 'juggle'} {target}"
+        return f"{verb if rng.random() < 0.98 else 'push'} {target}"
 
     def beneath(self, place: str) -> str:
         """Something at or below a place."""
@@ -640,7 +640,7 @@ class LiveWorld(World):
             text = repr(entry)
             if "host" in entry["from"] and not entry["through"]:
                 continue  # a host has nothing to show before it has taken on an identity
-            if not any(word in text for word in ("cluster", "typo", "/gone", "juggle", "10.0.0.0/7")):
+            if not any(word in text for word in ("cluster", "typo", "/gone", "push ", "10.0.0.0/7")):
                 return entry
 
     def plain(self) -> dict[str, Any]:

@@ -450,10 +450,20 @@ class _Cards:
                 text = f"{grant.role} at {grant.at}{self._when(grant.when)}{self._lasting(grant)}"
                 yield Item(text, grant.source, {"grant": plain_statement("grants", grant)})
 
+    def _allowed_by(self, role: m.Role, allows: dict[str, Any]) -> Iterator[Item]:
+        """What a role allows by itself, and with what it includes."""
+        if allows or not role.includes:
+            yield Item(permissions(allows), role.source, {"allows": allows})
+        if role.includes:
+            every: dict[str, list[str]] = {}
+            for kind, verb in sorted(self.estate.permissions_of(role.name)):
+                every.setdefault(kind, []).append(verb)
+            yield Item(f"with what it includes: {permissions(every)}", role.source, {"in_all": every})
+
     def _role(self, role: m.Role) -> Card:
         allows = plain_statement("roles", role)["allows"]
         parts = [
-            CardPart("allows", "what it allows", (Item(permissions(allows), role.source, {"allows": allows}),)),
+            CardPart("allows", "what it allows", tuple(self._allowed_by(role, allows))),
             CardPart("includes", "what it includes", tuple(Item(name, facts={"role": name}) for name in role.includes)),
             CardPart(
                 "included_in",

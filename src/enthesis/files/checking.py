@@ -660,6 +660,9 @@ class _Checker:
                     source,
                     "through: […] or attempt: …",
                 )
+            if journey.attempt is not None:
+                verbs = self.estate.catalogue.all_verbs()
+                self.known(journey.attempt.verb, verbs, "verb", self.spot(source, "attempt"))
             for hop in journey.through:
                 self.kind_verbs(hop.narrowed, hop.source, "narrowed")
                 self._runs_code(hop)

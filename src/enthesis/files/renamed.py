@@ -110,9 +110,9 @@ def _texts(node: Node | None, renamed: Mapping[str, str]) -> Iterator[OldWord]:
 
 
 def _first_word(node: Node, renamed: Mapping[str, str]) -> Iterator[OldWord]:
-    word = node.value.split(" ", 1)[0] if isinstance(node.value, str) else ""
+    word, _, target = node.value.partition(" ") if isinstance(node.value, str) else ("", "", "")
     if word in renamed:
-        yield OldWord(node.line, node.column, word, renamed[word])
+        yield OldWord(node.line, node.column, word, renamed[word], of_identities="/identity/" in target)
 
 
 def _verbs(node: Node) -> Iterator[OldWord]:

@@ -19,7 +19,7 @@ def statement_sentence(collection: str, body: Mapping[str, Any]) -> str:
     if collection == "groups":
         return f"the group {body['address']}"
     if collection == "roles":
-        return f"the role {body['name']}, which allows {permissions(body['allows'])}"
+        return f"the role {body['name']}, which {role_words(body)}"
     if collection == "trusts":
         return f"the trust of {_named(body['of'])} in {admitted(body['admits'])}, for {body.get('session', '1h')}"
     if collection == "grants":
@@ -27,6 +27,16 @@ def statement_sentence(collection: str, body: Mapping[str, Any]) -> str:
     if collection == "ceilings":
         return f"the ceiling {body['name']} over {body['over']} at {body['at']}, which {ceiling_words(body)}"
     return f"the attachment by which {_named(body['what'])} runs as {_list(body['runs_as'])}"
+
+
+def role_words(body: Mapping[str, Any]) -> str:
+    """What a role does: `allows read on object, and what reading allows`."""
+    included = body.get("includes") or ()
+    named = [included] if isinstance(included, str) else list(included)
+    also = f"what {' and '.join(named)} {'allows' if len(named) == 1 else 'allow'}" if named else ""
+    if not body.get("allows"):
+        return f"allows {also}" if also else "allows nothing"
+    return f"allows {permissions(body['allows'])}" + (f", and {also}" if also else "")
 
 
 def ceiling_words(body: Mapping[str, Any]) -> str:

@@ -96,6 +96,7 @@ class Seen:
     refused_at: tuple[VerdictStep, ...]
     lives: tuple[tuple[str, timedelta], ...]
     first: str = ""
+    missing: str = ""  # what is wrong with the names, where they refuse first
 
 
 def expectation_unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterator[str]:
@@ -105,8 +106,8 @@ def expectation_unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterator[
     elif seen.outcome is Ending.REFUSED:
         missing = [step for step in journey.refused_at if step not in seen.refused_at]
         if VerdictStep.NAMES in seen.refused_at and VerdictStep.NAMES not in journey.refused_at:
-            what = "inconclusive: a name in it does not exist, is disabled or has ended"
-            yield f"{what}, so this refusal proves nothing about access{seen.first}"
+            why = seen.missing or "a name in it does not exist, is disabled or has ended"
+            yield f"inconclusive: {why}, so this refusal proves nothing about access"
         elif missing:
             yield f"expected refused at {', '.join(missing)}, got refused at {', '.join(seen.refused_at)}"
     if journey.keyless and is_keyless(journey.origin.form) is not True:
@@ -121,8 +122,14 @@ def _unmet(compiled: Compiled, journey: Journey, verdict: Verdict) -> Iterator[s
     if forgotten:
         yield f"it is refused only because {forgotten}: write a value, or null for absent on purpose"
     lives = tuple((request.target, request.life) for request in verdict.requests if request.life is not None)
-    seen = Seen(verdict.ending, verdict.refused_at, lives, _first(verdict))
+    seen = Seen(verdict.ending, verdict.refused_at, lives, _first(verdict), _missing(verdict))
     yield from expectation_unmet(compiled.estate, journey, seen)
+
+
+def _missing(verdict: Verdict) -> str:
+    """What the first request that names refuse lacks, in words."""
+    request = next((one for one in verdict.requests if VerdictStep.NAMES in one.refused_at), None)
+    return ", ".join(ground.text for ground in request.step(VerdictStep.NAMES).grounds) if request is not None else ""
 
 
 def _first(verdict: Verdict) -> str:

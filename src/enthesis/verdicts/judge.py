@@ -93,6 +93,9 @@ class _Chain:
         if hop.on:
             runs = hop.member or hop.on
             return Caller(Asker.RESOURCE, runs, self.compiled.find(runs))
+        if not self._is_identity(hop.identity) and self.compiled.exists(hop.identity):
+            # what is no identity was named without `on:`, which refuses at names; the rest is judged as if it had been
+            return Caller(Asker.RESOURCE, hop.identity, self.compiled.find(hop.identity))
         lengths = [timedelta(seconds=self.compiled.tables.trust_session[trust]) for trust in request.counting]
         runs_out = caller.runs_out
         if lengths:
@@ -125,6 +128,9 @@ class _Chain:
             for trust in request.counting
         )
         return min(timedelta(seconds=own), parent) if parent is not None else timedelta(seconds=own)
+
+    def _is_identity(self, address: str) -> bool:
+        return self.compiled.find(address) in self.compiled.identity_kind
 
     # -- one request ----------------------------------------------------------------------------------------------
 

@@ -217,13 +217,21 @@ class _Maker:
         self.question = verdict.question
         self.number = number
         self.unmendable: list[str] = []
+        self._made_for = {
+            VerdictStep.NAMES: self._for_names,
+            VerdictStep.PROVIDER: self._for_provider,
+            VerdictStep.CEILINGS: self._for_ceilings,
+            VerdictStep.TARGET_SIDE: self._for_target_side,
+            VerdictStep.CALLER_SIDE: self._for_caller_side,
+            VerdictStep.COMPANIONS: self._for_companions,
+            VerdictStep.SESSION: self._for_session,
+        }
 
     def changes(self, request: Request) -> Iterator[Made]:
         """For the first step of this request that refuses."""
         step = request.step(request.refused_at[0])
-        make = getattr(self, f"_for_{step.name.replace('-', '_')}")
         known = len(self.unmendable)
-        found = list(make(request, step))
+        found = list(self._made_for[step.name](request, step))
         if not found and len(self.unmendable) == known:
             grounds = "; ".join(ground.text for ground in step.grounds)
             self.unmendable.append(f"{step.name}: {grounds or 'no change of access allows this'}")
@@ -488,6 +496,8 @@ class _Maker:
         else:
             form = self.estate.identities[whom].form
             words = whom
+        if whom == target:
+            return  # an identity that takes itself on gets nothing that it has not
         if any((t.of, t.admits.form, t.admits.whom, t.admits.conditions, t.when) == (target, form, whom, conditions, ())
                for t in self.estate.trusts):  # fmt: skip
             return
