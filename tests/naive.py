@@ -567,7 +567,7 @@ class Naive:
             beneath = caller.address if ceiling.over == "callers" else target
             if beneath is None or ceiling.at not in self.above(beneath):
                 continue
-            if any(self.excepted(one, caller.address, ceiling.at) for one in ceiling.excepts):
+            if any(self.excepted(one, caller.address, ceiling.at, verb, target) for one in ceiling.excepts):
                 continue
             if self.hold(ceiling.when, facts) is False:
                 continue
@@ -577,12 +577,18 @@ class Naive:
                 return False
         return True
 
-    def excepted(self, one: str | Glob, caller: str | None, boundary: str) -> bool:
+    def excepted(self, one: Any, caller: str | None, boundary: str, verb: str, target: str) -> bool:
         if caller is None:
             return False
+        if isinstance(one, m.CeilingException):
+            if one.until <= self.time or (one.can and verb not in one.can and "*" not in one.can):
+                return False
+            if one.at and one.at not in self.above(target):
+                return False
+            one = one.who
         if isinstance(one, Glob):
             return globbed(one.pattern, caller) and boundary in self.above(caller)
-        return one == caller
+        return bool(one == caller)
 
     def owners(self, target: str) -> set[str]:
         account = self.account(target)

@@ -312,7 +312,9 @@ def without_identity(estate: Estate, gone: str) -> Estate:
         groups={n: replace(one, members=tuple(filter(free, one.members))) for n, one in estate.groups.items()},
         trusts=tuple(one for one in estate.trusts if free(one.of, one.admits.whom)),
         grants=tuple(one for one in estate.grants if free(one.to, one.at) and gone not in one.at),
-        ceilings=tuple(one for one in estate.ceilings if free(one.at, *one.excepts)),
+        ceilings=tuple(
+            one for one in estate.ceilings if free(one.at, *(getattr(each, "who", each) for each in one.excepts))
+        ),
         attachments=tuple(
             kept
             for one in estate.attachments

@@ -308,7 +308,21 @@ class World:
         if what == "only" and rng.random() < 0.5:
             listed = {"identity": "*", "object": "*", "key": "*", "host": "*"}
         spared = self.maybe(0.3, lambda: {"except": [rng.choice([self.identities[0], {"glob": "**/i1"}])]})
+        if apart := self.for_a_while(number):
+            spared = {"except": [*spared.get("except", []), apart]}
         return {"name": f"c{number}", "over": over, "at": at, what: listed, **self.when(0.4), **spared}
+
+    def for_a_while(self, number: int) -> dict[str, Any]:
+        """An exception that ends, as often as not; drawn apart, so that nothing else of a world hangs on it."""
+        apart = Random(hash((self.rng.getstate()[1][:8], number)))
+        if apart.random() < 0.5:
+            return {}
+        more: dict[str, Any] = {"can": apart.sample(["read", "write", "take-on", "delete", "list"], 2)}
+        if apart.random() < 0.5:
+            more["at"] = apart.choice(["aa", "@one", "cc", "bb/bucket/b"])
+        who = apart.choice([*self.identities, *self.people, {"glob": "**/i1"}, {"glob": "**"}])
+        chosen = {name: value for name, value in more.items() if apart.random() < 0.7}
+        return {"who": who, **chosen, "until": apart.choice(TIMES), "because": "for a while"}
 
     def attachments(self) -> list[dict[str, Any]]:
         rng = self.rng

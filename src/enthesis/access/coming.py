@@ -13,7 +13,7 @@ from enthesis.conditions.patterns import cell_texts, literal, matcher, tokens, w
 from enthesis.model.addresses import contains, is_pool, parse
 from enthesis.model.conditions import AllOf, AnyOf, Equal, Glob, Not, Test, literal_pattern
 from enthesis.model.errors import InvalidAddress, Undecided
-from enthesis.model.estate import Estate, GroupRule, boundary_of
+from enthesis.model.estate import Ceiling, CeilingException, Estate, GroupRule, boundary_of
 
 MOST_NAMES = 256  # sets of patterns that names beneath one place are told apart by
 ADDRESSES = ("caller.address", "origin.address")
@@ -134,11 +134,16 @@ def _address_patterns(tables: Tables) -> Iterator[str]:
         for attribute, test in when:
             if attribute in ADDRESSES:
                 yield from _patterns_in(test)
-    named: list[str | Glob] = [one for ceiling in estate.ceilings for one in ceiling.excepts]
+    named: list[str | Glob] = [one for ceiling in estate.ceilings for one in _callers_in(ceiling)]
     for invariant in estate.invariants:
         named += invariant.claimed.by
         named += invariant.claimed.start.whom if invariant.claimed.start is not None else ()
     yield from (one.pattern for one in named if isinstance(one, Glob))
+
+
+def _callers_in(ceiling: Ceiling) -> Iterator[str | Glob]:
+    for one in ceiling.excepts:
+        yield one.who if isinstance(one, CeilingException) else one
 
 
 def _patterns_in(test: Test) -> Iterator[str]:

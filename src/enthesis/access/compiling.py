@@ -14,14 +14,29 @@ from enthesis.access.coming import WORKLOADS, ToCome
 from enthesis.access.tables import Tables, tables_of
 from enthesis.conditions.patterns import matcher
 from enthesis.model.addresses import account_of, is_pool, parse, pool_of, standing_in
-from enthesis.model.catalogue import IDENTITIES, NEAREST_KEY, Companion
+from enthesis.model.catalogue import EVERYTHING, IDENTITIES, NEAREST_KEY, Companion
 from enthesis.model.conditions import Conditions, Equal, Glob, Test
 from enthesis.model.errors import InvalidAddress
-from enthesis.model.estate import PERSON, Ceiling, Estate, GroupRule, boundary_of
+from enthesis.model.estate import PERSON, Ceiling, CeilingException, Estate, GroupRule, boundary_of
 from enthesis.model.words import NOT_OF_PEOPLE, VerdictStep
 
 NONE = -1  # no place, no account
 ENDLESS = float("inf")
+
+
+@dataclass(frozen=True, slots=True)
+class ForAWhile:
+    """An exception that ends, with its numbers: the permission bits that it is for, the place (NONE: anywhere), its end
+    in seconds since 1970."""
+
+    who: str | Glob
+    permissions: int
+    place: int
+    until: float
+
+    def names(self, caller: str, *, inside: bool) -> bool:
+        """Whether it is about a caller; patterns reach only callers inside the ceiling's own boundary."""
+        return (inside and matcher(self.who.pattern)(caller)) if isinstance(self.who, Glob) else self.who == caller
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +48,7 @@ class Barred:
     refuses: int
     excepted: frozenset[str]
     patterns: tuple[str, ...]
+    for_a_while: tuple["ForAWhile", ...] = ()
 
     def bars(self, permission: int, caller: str, *, inside: bool) -> bool:
         """Whether it refuses a permission to a caller ('' for a bearer) where its condition holds. `inside`: the caller
@@ -208,6 +224,7 @@ class Compiled:
         """Preorder numbers: a place holds those from its own to before its end. Called once places are known."""
         mentioned = {*self.tables.grant_at, *(name for name in self.tables.trust_whom if isinstance(name, str))}
         mentioned |= {attachment.what for attachment in self.estate.attachments if isinstance(attachment.what, str)}
+        mentioned |= {one.at for ceiling in self.estate.ceilings for one in ceiling.for_a_while if one.at}
         mentioned |= {name for name in self.mentioned if self.exists(name)}
         for address in sorted(mentioned - self.places.index.keys()):
             if "/" in address:
@@ -457,7 +474,18 @@ class Compiled:
             plain = frozenset(name for name in ceiling.excepts if isinstance(name, str))
             patterns = tuple(glob.pattern for glob in ceiling.excepts if isinstance(glob, Glob))
             place = self.places.index.get(ceiling.at, NONE)
-            self.ceilings_at.setdefault(place, []).append(Barred(ceiling, place, refuses, plain, patterns))
+            for_a_while = tuple(map(self._for_a_while, ceiling.for_a_while))
+            barred = Barred(ceiling, place, refuses, plain, patterns, for_a_while)
+            self.ceilings_at.setdefault(place, []).append(barred)
+
+    def _for_a_while(self, one: CeilingException) -> ForAWhile:
+        """An exception that ends; at a place that nobody knows it is for nothing."""
+        every = not one.can or EVERYTHING in one.can
+        permissions = self.mask(pair for pair in self.permission_pairs if every or pair[1] in one.can)
+        place = self.places.index.get(one.at, NONE) if one.at else NONE
+        if one.at and place == NONE:
+            permissions = 0
+        return ForAWhile(one.who, permissions, place, one.until.timestamp())
 
     # -- looking up -----------------------------------------------------------------------------------------------
 
@@ -561,6 +589,17 @@ class Compiled:
         """`is_given` for the accounts of many callers at a time."""
         out: Bools = np.isin(self.account[callers], list(self.theirs))
         return out
+
+    def spared_until(self, barred: Barred, permission: int, caller: str, target: int, *, inside: bool) -> float:
+        """Until when an exception leaves a caller alone for a permission at a target (seconds since 1970); before all
+        time where none does."""
+        found = (
+            one.until
+            for one in barred.for_a_while
+            if caller and one.permissions >> permission & 1 and one.names(caller, inside=inside)
+            if one.place == NONE or self.inside(one.place, target)
+        )
+        return max(found, default=-ENDLESS)
 
     def held_on(self, side: VerdictStep, grant: int, caller: int, target: int) -> bool:
         """Whether a grant's holder is on the side of a target, or on the side of a caller's account."""

@@ -1,6 +1,6 @@
 """One page on an identity, resource, group or role: what it is, who can reach it, and what it can reach."""
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
@@ -88,6 +88,9 @@ class _Cards:
             return self._credential(estate.credentials[name])
         if name in estate.pipeline_access:
             return self._pipeline_access(estate.pipeline_access[name])
+        ceiling = next((one for one in estate.ceilings if one.name == name), None)
+        if ceiling is not None:
+            return self._ceiling(ceiling)
         if self.compiled.find(name) != NONE or self.web.targets_at(name):
             return self._place(name)
         return None
@@ -171,6 +174,7 @@ class _Cards:
                 "no caller may run workloads as it, attach it or issue credentials for it",
             ),
             CardPart("grants", "what it may do", tuple(self._grants(number)), "nothing: it holds no grant"),
+            CardPart("ceilings", "ceilings over it", tuple(self._ceilings(self.compiled.places.chain(number)))),
             CardPart("takes_on", "identities that it can take on", tuple(self._onward(number))),
             CardPart("runs_as_it", "what runs as it", tuple(self._running(number))),
             CardPart("credentials", "its stored credentials", tuple(self._credentials(identity.address)), "none known"),
@@ -594,12 +598,44 @@ class _Cards:
             return f"it is of another provider, {providers[1] or 'none'}"
         return "no trust of it admits what runs as it here"
 
-    def _ceilings(self, chain: tuple[int, ...]) -> Iterator[Item]:
-        for barred in self.compiled.ceilings_over((), chain):
+    def _ceilings(self, chain: Sequence[int]) -> Iterator[Item]:
+        """The ceilings over what callers there do, and over what is done there."""
+        for barred in self.compiled.ceilings_over(chain, chain):
             ceiling = barred.ceiling
             what = ceiling_words(plain_statement("ceilings", ceiling))
-            said = f"{ceiling.name} at {ceiling.at} {what}{self._when(ceiling.when)}"
+            said = f"{ceiling.name} over {ceiling.over} at {ceiling.at} {what}{self._when(ceiling.when)}"
             yield Item(said, ceiling.source, {"ceiling": plain_statement("ceilings", ceiling)})
+
+    def _ceiling(self, ceiling: m.Ceiling) -> Card:
+        """What a ceiling bars, whom it leaves alone, and which identities and journeys are under it."""
+        place = self.compiled.find(ceiling.at)
+        plain = plain_statement("ceilings", ceiling)
+        about = [
+            Item(f"over {ceiling.over} at {ceiling.at}", ceiling.source, {"ceiling": plain}),
+            Item(ceiling_words(plain) + self._when(ceiling.when)),
+        ]
+        spared = []
+        for one in ceiling.excepts:
+            who = one.who if isinstance(one, m.CeilingException) else one
+            said = f"what {who.pattern} names" if isinstance(who, Glob) else who
+            if isinstance(one, m.CeilingException):
+                for_what = f" for {', '.join(one.can)}" * bool(one.can) + f" at {one.at}" * bool(one.at)
+                ended = "" if one.in_force(self.now) else " (ended)"
+                said += f"{for_what}, until {time_text(one.until)}{ended}, because {one.because}"
+            spared.append(Item(said))
+        names, first, end = self.compiled.places.names, self.compiled.first, self.compiled.end
+        under = [
+            names[one]
+            for one in self.compiled.identity_places.tolist()
+            if place != NONE and first[place] <= first[one] < end[place]
+        ]
+        parts = (
+            CardPart("about", "what it is", tuple(about)),
+            CardPart("except", "whom it leaves alone", tuple(spared), "nobody"),
+            CardPart("identities", "identities beneath it", tuple(Item(one) for one in under), "none"),
+            CardPart("referenced_by", "referenced by", tuple(self._spoken_of(ceiling.name))),
+        )
+        return Card(ceiling.name, "a ceiling", parts)
 
 
 def _journey(journey: m.Journey) -> Item:

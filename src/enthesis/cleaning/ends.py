@@ -6,6 +6,7 @@ from datetime import datetime, timedelta
 
 from enthesis.chains.differences import Difference, difference
 from enthesis.files.writing import plain_statement
+from enthesis.model.conditions import Glob
 from enthesis.model.estate import Estate
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import statement_sentence
@@ -62,7 +63,13 @@ def calendar(estate: Estate, now: datetime, handoffs: Iterable[WaitingHandoff] =
     notice = {name: one.before for name, one in estate.notice.items()}
     found = [
         replace(credential, told=tuple(sorted(notice.get(credential.kind, USUAL_NOTICE), reverse=True)))
-        for credential in (*_credentials(estate), *_statements(estate), *_accepted(estate), *_handoffs(handoffs))
+        for credential in (
+            *_credentials(estate),
+            *_statements(estate),
+            *_exceptions(estate),
+            *_accepted(estate),
+            *_handoffs(handoffs),
+        )
     ]
     found.sort(key=lambda end: (end.at, end.kind, end.what))
     overdue = tuple(end for end in found if end.at <= now and end.kind in ("acceptance", "handoff"))
@@ -108,6 +115,15 @@ def _statements(estate: Estate) -> Iterator[End]:
             names = tuple(name for name in (trust.name, trust.of) if name is not None)
             owner = _owner(estate, trust.of)
             yield End("trust", what, trust.until, names, owner, trust.because or "", trust.source, trust.of)
+
+
+def _exceptions(estate: Estate) -> Iterator[End]:
+    for ceiling in estate.ceilings:
+        for one in ceiling.for_a_while:
+            who = one.who.pattern if isinstance(one.who, Glob) else one.who
+            what = f"the exception of {who} from the ceiling {ceiling.name}"
+            owner = _owner(estate, who)
+            yield End("exception", what, one.until, (ceiling.name, who), owner, one.because, one.source, ceiling.at)
 
 
 def _accepted(estate: Estate) -> Iterator[End]:

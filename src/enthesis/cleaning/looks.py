@@ -13,6 +13,7 @@ from enthesis.cleaning.findings import Finding, Fix, Sweeping
 from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, contains
+from enthesis.model.conditions import Glob
 from enthesis.model.escapes import word
 from enthesis.model.estate import Credential, Estate, Grant
 from enthesis.model.file_errors import Source
@@ -279,6 +280,13 @@ def _ended(sweeping: Sweeping) -> Iterator[Finding]:
             names = tuple(name for name in (trust.name, trust.of) if name is not None)
             said = f"a trust of {trust.of} ended {time_text(trust.until)}"
             yield _written(sweeping, "grant-ended", said, names, trust.source, trust.of)
+
+    for ceiling in sweeping.estate.ceilings:
+        for one in ceiling.for_a_while:
+            if not one.in_force(sweeping.now):
+                who = one.who.pattern if isinstance(one.who, Glob) else one.who
+                said = f"the exception of {who} from the ceiling {ceiling.name} ended {time_text(one.until)}"
+                yield _written(sweeping, "grant-ended", said, (ceiling.name, who), one.source, who)
 
 
 def _written(

@@ -42,6 +42,7 @@ def card(
     found = made(Web(compiled, instant.timestamp(), NOBODY), name, instant, dangling)
     if found is None:
         known = [*compiled.places.names, *described.roles, *described.credentials, *described.pipeline_access]
+        known += [ceiling.name for ceiling in described.ceilings]
         raise InvalidInput(
             f"no such address, role or credential: {name}", code="card-unknown", remedy=perhaps(name, known)
         )

@@ -15,6 +15,7 @@ from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import (
     LONGEST_KEY,
     Admission,
+    CeilingException,
     Estate,
     Exchange,
     Group,
@@ -610,8 +611,15 @@ class _Checker:
             self.kind_verbs(ceiling.bars, ceiling.source, "bars")
             self.kind_verbs(ceiling.only, ceiling.source, "only")
             self.conditions(ceiling.when, ceiling.source, "when")
-            for position, caller in enumerate(ceiling.excepts):
+            for position, excepted in enumerate(ceiling.excepts):
                 spot = self.spot(ceiling.source, "except", position)
+                caller = excepted.who if isinstance(excepted, CeilingException) else excepted
+                if isinstance(excepted, CeilingException):
+                    for verb in excepted.can:
+                        if verb != EVERYTHING:
+                            self.known(verb, self.estate.catalogue.all_verbs(), "verb", spot)
+                    if excepted.at:
+                        self.place(excepted.at, spot)
                 place = self.place(caller, spot) if isinstance(caller, str) else None
                 if place is not None and place.kind in ("organisation", "unit", "account", "group"):
                     expected = "the address of an identity, person or resource, or {glob: …}"

@@ -217,6 +217,37 @@ class AttachedShape:
 
 
 @dataclass(frozen=True)
+class CallerOrException:
+    """A caller, by address or `{glob: pattern}`, or an exception that ends."""
+
+    expected: str = "an address, {glob: pattern}, or {who, can, at, until, because}"
+
+    def read(self, node: Node, notes: Notes) -> Any:
+        if isinstance(node.value, dict) and list(node.value) != ["glob"]:
+            return EXCEPTION.read(node, notes)
+        return NameOrGlob(self.expected).read(node, notes)
+
+    def plain(self, value: Any) -> Any:
+        return EXCEPTION.plain(value) if isinstance(value, m.CeilingException) else NameOrGlob().plain(value)
+
+    def schema(self) -> dict[str, Any]:
+        return {"anyOf": [NameOrGlob().schema(), EXCEPTION.schema()]}
+
+
+EXCEPTION = Record(
+    "an exception",
+    (
+        Field("who", NameOrGlob(), required=True, says="the caller, by address or pattern"),
+        Field("can", ListOf(TEXT, or_one=True), says="the verbs that it is for; default: all"),
+        Field("at", NAME, says="the place that it is for, with everything in it; default: anywhere"),
+        Field("until", Time(), required=True, says="when it ends"),
+        Field("because", TEXT, required=True, says="why it is there"),
+    ),
+    m.CeilingException,
+)
+
+
+@dataclass(frozen=True)
 class HopShape:
     """A hop: an identity, an identity narrowed to some permissions, or a resource that code is run on."""
 
@@ -705,9 +736,9 @@ SECTIONS: dict[str, Section] = {
                 Field("only", KIND_VERBS, says="verbs by kind that alone are allowed"),
                 Field(
                     "except",
-                    ListOf(NameOrGlob(), or_one=True),
+                    ListOf(CallerOrException(), or_one=True),
                     attr="excepts",
-                    says="addresses or patterns that it does not limit",
+                    says="addresses or patterns it does not limit, or {who, can?, at?, until, because} for a while",
                 ),
                 Field("when", BARRING, says="conditions; it limits only where they hold"),
             ),

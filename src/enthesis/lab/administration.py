@@ -392,7 +392,9 @@ class Administration:
         if not fits or exists(world, at) is None:
             raise NotUnderstood(f"a ceiling at {at} held by {holder}")
         for entry in body.get("except", []):
-            if not isinstance(entry, str) and not (isinstance(entry, dict) and list(entry) == ["glob"]):
+            for_a_while = isinstance(entry, dict) and {"who", "until"} <= entry.keys()
+            plain = isinstance(entry, str) or (isinstance(entry, dict) and list(entry) == ["glob"])
+            if not plain and (not for_a_while or exists(world, entry.get("at", at)) is None):
                 raise NotUnderstood("this exception")
 
     def _understand_attachments(self, holder: str, body: Mapping[str, Any]) -> None:

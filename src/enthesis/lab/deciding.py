@@ -359,7 +359,7 @@ def decide(
         return outcome
     around_it = attributes(world, caller, target, around, beside)
     steps["provider"] = _provider(world, caller, verb, target)
-    steps["ceilings"] = ALLOWED if _ceilings_let(world, caller, verb, place, around_it) else REFUSED
+    steps["ceilings"] = ALLOWED if _ceilings_let(world, caller, verb, place, around_it, around) else REFUSED
     if verb == "take-on":
         outcome.admitting = [
             statement for statement in world.of("trusts") if _admits(world, statement, caller, place, around_it, around)
@@ -416,7 +416,9 @@ def _provider(world: World, caller: LabCaller, verb: str, target: str) -> str:
     return ALLOWED if caller.form != "bearer" and caller.provider == world.provider else REFUSED
 
 
-def _ceilings_let(world: World, caller: LabCaller, verb: str, place: LabPlace, around_it: Mapping[str, Any]) -> bool:
+def _ceilings_let(
+    world: World, caller: LabCaller, verb: str, place: LabPlace, around_it: Mapping[str, Any], around: LabSurroundings
+) -> bool:
     over = {
         "callers": set(above(world, caller.address)) if caller.address else set(),
         "targets": set(above(world, place.address)),
@@ -433,13 +435,7 @@ def _ceilings_let(world: World, caller: LabCaller, verb: str, place: LabPlace, a
         body = ceiling.body
         if body["at"] not in over[body["over"]] or (own and body["over"] == "callers"):
             continue
-        if any(
-            (matches(entry["glob"], caller.address) and body["at"] in above(world, caller.address))
-            if isinstance(entry, Mapping)
-            else entry == caller.address
-            for entry in body.get("except", [])
-            if caller.address
-        ):
+        if any(_excepted(world, entry, body["at"], caller, verb, place, around) for entry in body.get("except", [])):
             continue
         if all_hold(body.get("when", {}), around_it) is False:
             continue
@@ -448,6 +444,24 @@ def _ceilings_let(world: World, caller: LabCaller, verb: str, place: LabPlace, a
         if "only" in body and not lists(world, body["only"], place.kind, verb, all_included=True):
             return False
     return True
+
+
+def _excepted(
+    world: World, entry: Any, at: str, caller: LabCaller, verb: str, place: LabPlace, around: LabSurroundings
+) -> bool:
+    """Whether an exception of a ceiling leaves a caller alone for what is asked."""
+    if not caller.address:
+        return False
+    if isinstance(entry, Mapping) and "who" in entry:
+        verbs = entry.get("can", [])
+        if not _in_force(entry, around) or (verbs and verb not in verbs and "*" not in verbs):
+            return False
+        if "at" in entry and entry["at"] not in above(world, place.address):
+            return False
+        entry = entry["who"]
+    if isinstance(entry, Mapping):
+        return matches(entry["glob"], caller.address) and at in above(world, caller.address)
+    return bool(entry == caller.address)
 
 
 def _in_force(body: Mapping[str, Any], around: LabSurroundings) -> bool:

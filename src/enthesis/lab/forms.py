@@ -66,7 +66,13 @@ def what(value: Any) -> bool:
 
 def whats(value: Any) -> bool:
     """Whether a value is a list of addresses or globs."""
-    return isinstance(value, list) and all(map(what, value))
+    return isinstance(value, list) and all(what(one) or exception(one) for one in value)
+
+
+def exception(value: Any) -> bool:
+    """Whether a value is an exception of a ceiling that ends."""
+    forms: dict[str, Check] = {"who": what, "can": texts, "at": text, "until": text, "because": text}
+    return isinstance(value, dict) and all(name in forms and forms[name](one) for name, one in value.items())
 
 
 def rule(value: Any) -> bool:

@@ -254,6 +254,22 @@ class Grant:
 
 
 @dataclass(frozen=True, slots=True)
+class CeilingException:
+    """Whom a ceiling leaves alone for a while: for these verbs (all without any), at a place or anywhere ('')."""
+
+    who: str | Glob
+    until: datetime
+    because: str
+    can: tuple[str, ...] = ()
+    at: str = ""
+    source: Source = _source()
+
+    def in_force(self, at: datetime) -> bool:
+        """Whether it has not ended."""
+        return in_force(self.until, at)
+
+
+@dataclass(frozen=True, slots=True)
 class Ceiling:
     """What callers beneath a boundary may at most do, or what may at most be done to things beneath it."""
 
@@ -262,9 +278,14 @@ class Ceiling:
     at: str
     bars: KindVerbs | None = None
     only: KindVerbs | None = None
-    excepts: tuple[str | Glob, ...] = ()
+    excepts: tuple[str | Glob | CeilingException, ...] = ()
     when: Conditions = ()
     source: Source = _source()
+
+    @property
+    def for_a_while(self) -> tuple[CeilingException, ...]:
+        """The exceptions that end."""
+        return tuple(one for one in self.excepts if isinstance(one, CeilingException))
 
 
 @dataclass(frozen=True, slots=True)

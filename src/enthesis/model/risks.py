@@ -43,7 +43,7 @@ FINDINGS = {
     "wider-than-used": "a role of everything is bound at an account or above, and all recorded use is in one place",
     "power-unexplained": RISKS["power-unexplained"],
     "temporary-endless": RISKS["temporary-endless"],
-    "grant-ended": "a grant or trust has ended and is still written down",
+    "grant-ended": "a grant, trust or exception has ended and is still written down",
     "grant-without-effect": "a grant that can never take effect",
     "acceptance-ended": "a risk or finding was accepted until a time that has passed",
     "shared-login": "a login that people share is on",

@@ -206,7 +206,7 @@ REMOVING_ORDER = MAKING_ORDER[::-1]
 """The order in which they are removed: what opens first, limits last."""
 RETIRING = ("planned", "keyless", "proved", "idle", "disabled", "deleted")
 """The stages of a keyed credential on its way to keyless, in their order."""
-ENDING = ("credential", "certificate", "grant", "trust", "acceptance", "handoff")
+ENDING = ("credential", "certificate", "grant", "trust", "exception", "acceptance", "handoff")
 """What ends, or is to be looked at again at a time. A `certificate` is a credential of that form."""
 
 

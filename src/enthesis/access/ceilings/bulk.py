@@ -23,7 +23,7 @@ def lower(compiled: Compiled, batch: Batch, state: States) -> None:
                 rows = rows[~_takes_its_own(compiled, batch, rows)]
             if batch.who is not None and (barred.excepted or barred.patterns):
                 rows = rows[~_spared(compiled, barred, batch.who[rows])]
-            state[rows] = np.minimum(state[rows], LOOK if barred.ceiling.when else NO)
+            state[rows] = np.minimum(state[rows], LOOK if barred.ceiling.when or barred.for_a_while else NO)
 
 
 def _takes_its_own(compiled: Compiled, batch: Batch, rows: Ints) -> Bools:

@@ -19,6 +19,9 @@ def decide(asked: Asked) -> StepOutcome:
     for barred in over:
         if not barred.bars(asked.permission, caller.address, inside=barred.place in callers):
             continue
+        inside = barred.place in callers
+        if compiled.spared_until(barred, asked.permission, caller.address, asked.place, inside=inside) > asked.instant:
+            continue
         when = barred.ceiling.when
         truth = hold(when, asked.facts.get)
         if truth is False:

@@ -1,7 +1,7 @@
 """What it takes that no ceiling bars a request of a chain."""
 
 from enthesis.access.clauses import Requirement, escaping
-from enthesis.access.needed import Needed
+from enthesis.access.needed import Needed, before
 
 
 def require(needed: Needed) -> Requirement | None:
@@ -16,6 +16,10 @@ def require(needed: Needed) -> Requirement | None:
         if not barred.bars(needed.permission, "" if node.bearer else node.name, inside=barred.place in callers):
             continue
         clause = escaping(barred.ceiling.when, needed.get, needed.free)
+        inside = barred.place in callers
+        until = compiled.spared_until(barred, needed.permission, node.address, needed.place, inside=inside)
+        if until > needed.now and clause != ():
+            clause = (*(clause or ()), before(until))
         if clause is None:
             return None
         if clause:
