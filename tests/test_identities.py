@@ -71,6 +71,7 @@ def test_each_kind_before_after_and_without(enthesis: Program, tmp_path: Path) -
     folder = whole(tmp_path / "estate")
     try:
         start_lab(enthesis, folder)
+        assert enthesis("lab", "add", "gauges/pool/collectors/host/c", "--count", "2", at=folder).code == 0
         before = proved(enthesis, folder, *WITHDRAWN)
         assert {one["outcome"] for one in before.values()} == {"refused"}
         assert enthesis("enact", "--yes", *ACCEPTED, at=folder).code == 0

@@ -34,6 +34,7 @@ resources:
   works/cluster/main/namespace/web: {}
   works/cluster/main/namespace/web/workload/shop: {runs_as: works/cluster/main/namespace/web/identity/shop}
   works/pool/nodes: {runs_as: works/identity/image-puller}
+  works/pool/nodes/host/n: {}
   works/registry/images: {url: "https://images.works.example", shared_login: off}
 identities:
   works/cluster/main/namespace/web/identity/shop: {kind: cluster-service-account, owner: web-team, purpose: the shop}

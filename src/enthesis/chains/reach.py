@@ -150,20 +150,20 @@ def _walked(
 ) -> Iterator[tuple[Chain, int]]:
     """The chains from these starts to each of some direct requests, by a stored key and without one, and how many more
     there are than are told: none whose conditions imply those of another, the fewest conditions first."""
-    found: dict[tuple[int, int, bool], _Ways] = {}
+    found: dict[tuple[int, int, bool], _WaysThere] = {}
     try:
         for label in chains.labels(starts, inside=inside, hops=hops):
             for row in by_node.get(label.node, ()):
                 takes = chains.ending_takes(label, row)
                 if takes is not None:
-                    found.setdefault((row[2], row[1], label.by_key), _Ways(chains)).add(label, row, takes)
+                    found.setdefault((row[2], row[1], label.by_key), _WaysThere(chains)).add(label, row, takes)
     except Undecided as bound:
         chains.missed(bound)
     for ways in found.values():
         yield from ways.told()
 
 
-class _Ways:
+class _WaysThere:
     """The ways to one direct request, by what they take."""
 
     def __init__(self, chains: Chains) -> None:

@@ -25,6 +25,7 @@ from enthesis.files.saving import write_file
 from enthesis.files.shapes import perhaps, time_text
 from enthesis.files.writing import estate_digest
 from enthesis.live.connecting import Given, connect
+from enthesis.live.proving import from_one_member
 from enthesis.live.proving import prove as run
 from enthesis.live.refusing import (
     Trials,
@@ -180,7 +181,8 @@ def _trials(
         of_trusts = near_miss_trials(estate, trusts, connected, instant, progress)
         shared = shared_login_trials(estate, connected) if not names else ()
         return what, [*of_trusts, *pipeline_access_trials(estate, access, connected, instant, progress), *shared]
-    allowed = [journey for journey in _journeys(estate, names) if journey.expect == "allowed"]
+    journeys = (journey for journey in _journeys(estate, names) if journey.expect == "allowed")
+    allowed = [from_one_member(estate, journey, connected) for journey in journeys]
     if expiry:
         what = ("expired credential", "expired credentials")
         tried = [*expiry_trials(estate, allowed, connected, progress)]

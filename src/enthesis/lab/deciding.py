@@ -512,6 +512,8 @@ def _attached(world: World, what: Any, caller: LabCaller, identity: Statement) -
     if what is True:
         return account_of(caller.address) == account_of(identity.body["address"])
     place = place_of(world, caller.address)
+    if place is not None and place.kind == "pool":
+        return False  # its members ask, and it never does
     outer = place_of(world, place.parent) if place is not None and place.parent else None
     names = [caller.address, *([outer.address] if outer is not None and outer.kind == "pool" else [])]
     return any(matches(what["glob"], name) if isinstance(what, Mapping) else what == name for name in names)

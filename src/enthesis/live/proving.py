@@ -266,6 +266,14 @@ def _prove_pool(estate: Estate, journey: Journey, connected: Connected, instant:
     return replace(first, journey=journey.name, unmet=(*unmet, *more), members="; ".join(said))
 
 
+def from_one_member(estate: Estate, journey: Journey, connected: Connected) -> Journey:
+    """The same journey from one live member, where it starts from a pool that has any."""
+    if journey.origin.form != Form.HOST or not is_pool(journey.origin.whom):
+        return journey
+    live = _live_members(estate, journey.origin.whom, connected)
+    return replace(journey, origin=replace(journey.origin, whom=live[0])) if live else journey
+
+
 def _live_members(estate: Estate, pool: str, connected: Connected) -> list[str]:
     """The members that a pool has now; those that the files declare where no live system tells."""
     provider = provider_of(estate, pool, connected)
