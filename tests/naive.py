@@ -113,6 +113,18 @@ def passes(test: Any, value: Any) -> Truth:
     return single(test, value)
 
 
+def pointed_at(value: Any, stem: str) -> Iterator[tuple[str, Any]]:
+    """What stands in claims, by pointers."""
+    pairs = (
+        list(value.items()) if isinstance(value, dict) else list(enumerate(value)) if isinstance(value, tuple) else []
+    )
+    for name, inner in pairs:
+        path = stem + "/" + str(name).replace("~", "~0").replace("/", "~1")
+        if stem:
+            yield path, inner
+        yield from pointed_at(inner, path)
+
+
 # -- places -----------------------------------------------------------------------------------------------------
 
 
@@ -496,6 +508,7 @@ class Naive:
         }
         if self.at_first and origin.form in (Form.TOKEN, Form.ASSERTION, Form.CERTIFICATE):
             facts.update({f"claims.{name}": value for name, value in origin.shows.items()})
+            facts.update({f"claims.{name}": value for name, value in pointed_at(origin.shows, "")})
         if caller.address is not None:
             facts["caller.address"] = caller.address
             facts["caller.account"] = self.account(caller.address)
@@ -663,7 +676,9 @@ class Naive:
             words = identity.split("/")
             subject = f"system:serviceaccount:{words[4]}:{words[6]}"
             for audience in AUDIENCES:
+                more = {"namespace": subject.split(":")[2], "serviceaccount/name": subject.split(":")[3]}
                 shown = {**facts, "claims.sub": subject, "claims.aud": audience}
+                shown |= {f"claims./kubernetes.io/{name}": value for name, value in more.items()}
                 if (
                     self.hold(trust.when, shown) is True
                     and self.hold(trust.admits.conditions, shown, "claims.") is True

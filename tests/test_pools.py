@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from enthesis.access.compiling import compile_estate
 from enthesis.files.folder import read_texts
-from enthesis.model.estate import Attempt, Estate, Hop, Journey, Origin, Resource
+from enthesis.model.estate import Admission, Attempt, Estate, Hop, Journey, Origin, Resource, Trust
 from enthesis.model.words import Ending, Form
 from enthesis.verdicts.expectations import judge_journey
 
@@ -107,6 +107,10 @@ def test_a_pool_is_never_a_caller_and_a_member_to_come_exists() -> None:
     def compare(seed: int) -> None:
         rng = Random(seed)
         estate = random_estate(seed, journeys=0)
+        pools = {pool: compile_estate(estate).runs(pool) for pool in ("aa/pool/l", "dd/pool/m")}
+        names = compile_estate(estate).places.names
+        more = [Trust(names[one], Admission(Form.ATTACHED, pool)) for pool, runs in pools.items() for one in runs]
+        estate = replace(estate, trusts=(*estate.trusts, *more))
         naive = Naive(estate, NOW)
         compiled = compile_estate(estate)
         every = [one.of for one in estate.trusts]

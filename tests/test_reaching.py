@@ -179,13 +179,13 @@ def test_at_a_place_is_the_place_and_everything_in_it() -> None:
     counted: Counter[str] = Counter()
 
     @given(st.integers(0, 2**32))
-    @settings(max_examples=examples(10))
+    @settings(max_examples=examples(16))
     def compare(seed: int) -> None:
         rng = Random(seed)
         compiled = compile_estate(random_estate(seed, journeys=0))
         web = Web(compiled, NOW.timestamp())
         chains = Chains.from_now_on(web)
-        verb = rng.choice(["read", "write", "list", "delete", "take-on", "configure", "login"])
+        verb = rng.choice(["read", "write", "list", "delete", "configure", "*"])
         wanted = wanted_permissions(web.compiled, [verb], ())
         outer = [name for name in compiled.places.names if "/" not in name or name.startswith("@")]
         holding = [name for name in compiled.places.names if name.count("/") == 2]
@@ -202,7 +202,7 @@ def test_at_a_place_is_the_place_and_everything_in_it() -> None:
         assert not chains.undecided
 
     compare()
-    assert min(counted[what] for what in ("somebody", "nobody", "many")) >= examples(5), counted
+    assert min(counted[what] for what in ("somebody", "nobody", "many")) > 0, counted
 
 
 def _reaching_just(chains: Chains, target: str, wanted: Bools) -> list[Reached]:

@@ -11,6 +11,7 @@ from enthesis.model.addresses import account_of, parse, service_account_subject
 from enthesis.model.conditions import Conditions
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Estate, Issuer
+from enthesis.model.pointers import as_pointers, claim_at
 from enthesis.model.words import BEARERS, Form
 
 AUDIENCE = Room(frozenset(["text"]), absent=False)
@@ -24,6 +25,8 @@ def claim_room(issuer: Issuer, claim: str) -> Room:
         return Room(frozenset(["text"]), absent=False) if claim == "subject" else NEVER_SHOWN
     if claim == "aud":
         return Room(frozenset(["text"]), many=True, absent=False, typical=issuer.audiences)
+    if claim == "sub" and issuer.kind == "oidc":
+        return Room(frozenset(["text"]), many=(issuer.claims or {}).get(claim) == "list", absent=False)
     if issuer.claims is not None and claim not in issuer.claims:
         return NEVER_SHOWN
     return Room(EVERY_TYPE, many=(issuer.claims or {}).get(claim) == "list")
@@ -34,7 +37,7 @@ def shown_in_journeys(estate: Estate, issuer: str) -> dict[str, tuple[Value, ...
     found: dict[str, dict[Value, None]] = {}
     for journey in estate.journeys.values():
         if journey.origin.form in BEARERS and journey.origin.whom == issuer:
-            for name, value in journey.origin.shows.items():
+            for name, value in as_pointers(journey.origin.shows).items():
                 if not isinstance(value, dict):
                     found.setdefault(name, {})[value] = None
     return {name: tuple(values) for name, values in found.items()}
@@ -81,7 +84,7 @@ class Facts:
             }.get(attribute)
         if family == "claims":
             shown = self.first and question.origin.form in BEARERS
-            return question.origin.shows.get(rest) if shown else None
+            return claim_at(question.origin.shows, rest) if shown else None
         if family == "session":
             return self.age
         if family == "origin":
@@ -156,6 +159,17 @@ def service_account_subjects(compiled: Compiled, workload: str) -> list[str]:
     namespace = workload.split("/workload/", 1)[0]
     names = [compiled.places.names[number] for number in compiled.runs(workload)]
     return [service_account_subject(name) for name in names if name.startswith(f"{namespace}/identity/")]
+
+
+def shown_by_workload(subject: str, audience: Value) -> dict[str, Value]:
+    """What a workload's token of a service account shows, by the names of claims: it says the account twice."""
+    _, _, namespace, name = subject.split(":", 3)
+    return {
+        "claims.sub": subject,
+        "claims.aud": audience,
+        "claims./kubernetes.io/namespace": namespace,
+        "claims./kubernetes.io/serviceaccount/name": name,
+    }
 
 
 def audiences_for(conditions: Conditions) -> list[Value]:

@@ -10,6 +10,7 @@ from enthesis.conditions.sampling import sample_of
 from enthesis.live.shown_tokens import Belief, KeySource, ShownToken, belief, read_token, readable_token
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, PipelineAccess, Trust
+from enthesis.model.pointers import as_pointers
 from enthesis.output.admitting import (
     held_json,
     held_lines,
@@ -89,7 +90,7 @@ def write_trust_for(sources: list[str], output: Format, *, quiet: bool) -> None:
         )
     what = "The token's signature was" if len(samples) == 1 else "The tokens' signatures were"
     remark(f"{what} not checked: {'it is' if len(samples) == 1 else 'they are'} taken at face value.", quiet=quiet)
-    sample = sample_of(samples)
+    sample = sample_of([as_pointers(sample) for sample in samples])
     if output is Format.JSON:
         put_json(sample_json(sample))
         return

@@ -8,6 +8,7 @@ from urllib.parse import quote
 from enthesis.connectors.http import Client, HttpAnswer, problem_said, understood
 from enthesis.model.errors import NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
+from enthesis.model.pointers import nested
 from enthesis.model.secrets import Secret
 from enthesis.model.words import VerdictStep
 from enthesis.ports import Done, HeldCredential, Refusal
@@ -25,7 +26,7 @@ class Pipeline:
     def obtain(self, claims: Claims) -> HeldCredential:
         """A token that shows just these claims; what is null is left out. NotIssued where the service signs no such."""
         shown = {name: plain(value) for name, value in claims.items() if name != "aud" and value is not None}
-        answer = self.client.ask("POST", "/runs", body={"claims": shown}, headers=self.headers)
+        answer = self.client.ask("POST", "/runs", body={"claims": nested(shown)}, headers=self.headers)
         run = self._issued(answer, 201)
         wanted = {"audience": plain(claims["aud"])} if claims.get("aud") is not None else {}
         answer = self.client.ask("POST", str(run.get("token_endpoint", "")), body=wanted, headers=self.headers)

@@ -27,6 +27,7 @@ from enthesis.model.estate import (
     boundary_of,
 )
 from enthesis.model.file_errors import FileError, Source
+from enthesis.model.pointers import as_pointers, claim_at
 from enthesis.model.words import (
     BEARERS,
     ENDING,
@@ -81,10 +82,11 @@ def spot(records: Mapping[Source, Node], source: Source, *path: str | int) -> So
 def claim_fault(issuer: Issuer, name: str, value: object) -> tuple[str, str, str] | None:
     """Why an issuer never issues a claim so: a code, the message and what was expected; None where it may.
 
-    `aud` is always issued, as one text or several. Where an issuer lists its claims it issues no others.
+    `aud` is always issued, as one text or several, and `sub` by an OIDC issuer. Where an issuer lists its claims, it
+    issues no others.
     """
     form = "list" if name == "aud" else (issuer.claims or {}).get(name, "text")
-    if issuer.claims is not None and name != "aud" and name not in issuer.claims:
+    if issuer.claims is not None and name not in (*issuer.always_issues, *issuer.claims):
         return "claim-not-issued", f"{issuer.name} never issues the claim `{name}`", ""
     if isinstance(value, tuple) and form != "list":
         message = f"{issuer.name} issues `{name}` as one value, not as a list"
@@ -701,12 +703,15 @@ class _Checker:
             self._signs(issuer, origin.form, self.spot(origin.source, origin.form))
         if origin.form == Form.CERTIFICATE:
             return
-        for name, value in origin.shows.items():
+        for name, value in as_pointers(origin.shows).items():
             fault = claim_fault(issuer, name, value)
             if fault is not None:
                 code, message, expected = fault
                 close = self._hint(name, issuer.claims or ()) if code == "claim-not-issued" else ()
-                self.wrong(code, message, self.spot(origin.source, field, name), expected, close)
+                written = name if name in origin.shows else next(
+                    one for one in origin.shows if claim_at({one: origin.shows[one]}, name) is not None or one in name
+                )  # fmt: skip
+                self.wrong(code, message, self.spot(origin.source, field, written), expected, close)
 
     def invariants(self) -> None:
         for invariant in self.estate.invariants:

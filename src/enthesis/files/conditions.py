@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
+from itertools import product
 from math import isnan
 from typing import Any
 
@@ -38,6 +39,7 @@ from enthesis.model.conditions import (
 )
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.file_errors import Source
+from enthesis.model.pointers import is_pointer
 
 OPERATORS = ("glob", "not", "within", "before", "after", "longer_than", "present")
 
@@ -100,12 +102,18 @@ class ConditionsShape:
                 message = f"{name} says nothing of `{attribute}`, so this can never hold"
                 notes.wrong("wrong-test", message, item, expected=f"a test of {fitting}")
             out.append((attribute, test))
+        for outer, inner in product(node.value, node.value) if self.free else ():
+            if is_pointer(inner) and inner.startswith((f"{outer}/", f"/{outer}/")):
+                sound = False
+                message = f"`{inner}` stands in `{outer}`, which is tested too"
+                notes.wrong("wrong-test", message, node.value[inner], expected="a test of one of them")
         return tuple(out) if sound else MISSING
 
     def quick(self, value: Any, notes: Notes, source: Source) -> Any:
         """The conditions in plain data that stand at one place; MISSING where it has none. Texts under free names need
         no further look."""
         texts = self.free and type(value) is dict and all(type(item) is str for item in value.values())
+        texts = texts and not any(map(is_pointer, value))
         if texts and not any(map(ESCAPES, value.values())):
             return tuple((name, Equal(item)) for name, item in value.items())
         return self.read(tree_of(value, source.line), notes)

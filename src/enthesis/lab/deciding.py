@@ -298,10 +298,22 @@ def attributes(
             out[f"caller.labels.{name}"] = value
     for name, value in caller.claims.items():
         out[f"claims.{name}"] = value
+    for pointer, value in _pointed_at(caller.claims, ""):
+        out[f"claims.{pointer}"] = value
     for place in reversed(above(world, target)):
         for name, value in _labels(world, place).items():
             out[f"target.labels.{name}"] = value
     return {name: value for name, value in out.items() if value is not None}
+
+
+def _pointed_at(claims: Any, stem: str) -> Iterator[tuple[str, Any]]:
+    """Everything that stands in a claim, by its pointer (RFC 6901); digits index lists."""
+    inner = claims.items() if isinstance(claims, Mapping) else enumerate(claims) if isinstance(claims, list) else ()
+    for name, value in inner:
+        pointer = f"{stem}/" + str(name).replace("~", "~0").replace("/", "~1")
+        if stem:
+            yield pointer, value
+        yield from _pointed_at(value, pointer)
 
 
 def _labels(world: World, address: str) -> Mapping[str, str]:

@@ -1,6 +1,6 @@
 """A stand-in pipeline service: an OIDC issuer whose runs get tokens."""
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from starlette.applications import Starlette
@@ -19,6 +19,16 @@ from enthesis.lab.tokens import Clock, Signer
 TOKEN_LIFE = 600  # seconds
 REGISTERED = ("iss", "exp", "iat", "nbf", "jti", "aud")
 RUN_FIELDS = ("project", "branch", "event", "environment")
+
+
+def leaves_of(claims: Mapping[str, Any], stem: str = "") -> Iterator[tuple[str, Any]]:
+    """Every claim that is no object, by its name, or by its pointer (RFC 6901) where it stands in another."""
+    for name, value in claims.items():
+        pointer = f"{stem}/" + name.replace("~", "~0").replace("/", "~1")
+        if isinstance(value, Mapping):
+            yield from leaves_of(value, pointer)
+        else:
+            yield (pointer if stem else name), value
 
 
 class PipelineServer:
@@ -91,8 +101,8 @@ class PipelineServer:
         if taken:
             raise Problem(422, "not-understood", f"the issuer sets {', '.join(sorted(taken))} itself")
         listed = self.settings.get("claims")
-        for name, value in claims.items():
-            if listed is not None and name not in listed:
+        for name, value in leaves_of(claims):
+            if listed is not None and name not in ("sub", *listed):
                 raise Problem(422, "not-issued", f"this issuer never issues the claim {name}")
             if isinstance(value, list) and (listed or {}).get(name) != "list":
                 raise Problem(422, "not-issued", f"this issuer issues {name} as one value")

@@ -119,6 +119,11 @@ class Issuer:
     key: str | None = None
     source: Source = _source()
 
+    @property
+    def always_issues(self) -> tuple[str, ...]:
+        """The claims that are issued whatever is listed: `aud`, and by an OIDC issuer `sub` (OIDC Core, section 2)."""
+        return ("aud", "sub") if self.kind == "oidc" else ("aud",)
+
 
 @dataclass(frozen=True, slots=True)
 class Resource:

@@ -18,6 +18,7 @@ from enthesis.conditions.values import FREE_WORD, ROOMS, TEXT_ROOM, Room, Typica
 from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, Not, Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer, Trust
+from enthesis.model.pointers import claim_at
 from enthesis.model.words import BEARERS, Form
 
 LOOK_ALIKES = str.maketrans({"a": "а", "e": "е", "o": "о", "i": "і", "p": "р", "c": "с"})  # Cyrillic on purpose
@@ -316,9 +317,10 @@ def failing(trust: Trust, shown: Mapping[str, Value]) -> list[Failing]:
     """The tests of claims that a caller does not pass; what a trust asks of the request besides is left aside."""
     out: list[Failing] = []
     for name, test in asked_of(trust):
-        truth = passes(test, shown.get(name))
+        found = claim_at(shown, name)
+        truth = passes(test, found)
         if truth is not True and not name.startswith(BESIDES):
-            out.append((name, test, shown.get(name), truth))
+            out.append((name, test, found, truth))
     return out
 
 

@@ -288,7 +288,9 @@ def _never_admits(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     unissued = [
         name
         for name, test in trust.admits.conditions
-        if issuer.claims is not None and name not in issuer.claims and name != "aud" and passes(test, None) is not True
+        if issuer.claims is not None
+        and name not in (*issuer.always_issues, *issuer.claims)
+        and passes(test, None) is not True
     ]
     if unissued:
         known = ", ".join(issuer.claims or ()) or "none"

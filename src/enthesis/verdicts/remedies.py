@@ -24,6 +24,7 @@ from enthesis.model import estate as m
 from enthesis.model.addresses import account_of, article, contains, parse, pool_of
 from enthesis.model.conditions import AnyOf, Equal, Glob, Test, Within
 from enthesis.model.estate import Estate, boundary_of
+from enthesis.model.pointers import as_pointers
 from enthesis.model.words import BEARERS, SHOWN_IN, Form, Outcome, VerdictStep
 from enthesis.verdicts.judge import Judge
 
@@ -484,7 +485,7 @@ class _Maker:
             form, whom = origin.form, origin.whom
             conditions = tuple(
                 (name, Equal(value))
-                for name, value in map(self._lasting, origin.shows.items())
+                for name, value in map(self._lasting, as_pointers(origin.shows).items())
                 if isinstance(value, str | int | bool) and value != "" and not changes_by_itself(name, value)
             )
             if origin.form == Form.TOKEN and not conditions:

@@ -4,7 +4,7 @@ from collections.abc import Iterator, Mapping
 
 from enthesis.access.answers import Ground, Miss, StepOutcome, Unmet
 from enthesis.access.asked import MISSES, Asked, Asker, unmet
-from enthesis.access.attributes import audiences_for, service_account_subjects
+from enthesis.access.attributes import audiences_for, service_account_subjects, shown_by_workload
 from enthesis.access.compiling import NONE
 from enthesis.access.granting.decide import ENDED, granted
 from enthesis.access.target_side.admission import Applicant, Lack, lacks
@@ -90,7 +90,7 @@ def _unmet_by_service_account(asked: Asked, shown: Conditions, when: Conditions)
     found: list[list[Unmet]] = []
     for subject in service_account_subjects(asked.compiled, asked.caller.address):
         for audience in audiences_for((*shown, *when)):
-            claims = {"claims.sub": subject, "claims.aud": audience}
+            claims = shown_by_workload(subject, audience)
 
             def get(name: str, claims: Mapping[str, Value] = claims) -> Value:
                 return claims.get(name) if name.startswith("claims.") else asked.facts.get(name)

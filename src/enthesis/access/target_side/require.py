@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from enthesis.access.attributes import audiences_for, service_account_subjects
+from enthesis.access.attributes import audiences_for, service_account_subjects, shown_by_workload
 from enthesis.access.clauses import Alternative, Requirement, any_of, holding
 from enthesis.access.granting.require import grants
 from enthesis.access.needed import Needed, together
@@ -60,7 +60,7 @@ def _service_account_claims(needed: Needed, conditions: Conditions) -> Iterator[
     """What a workload's tokens of its service accounts can show, for whatever audience it asks."""
     for subject in service_account_subjects(needed.compiled, needed.node.name):
         for audience in audiences_for(conditions):
-            yield {"claims.sub": subject, "claims.aud": audience}
+            yield shown_by_workload(subject, audience)
 
 
 def _showing(needed: Needed, conditions: Conditions, claims: dict[str, Value]) -> Alternative | None:
