@@ -26,7 +26,7 @@ from enthesis.chains.chains import Chains
 from enthesis.chains.differences import difference
 from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
-from enthesis.chains.starts import must_exist, starts_from
+from enthesis.chains.starts import asked_about, must_exist, starts_from
 from enthesis.chains.web import Web
 from enthesis.conditions.truth import Value
 from enthesis.files.cache import TreeCache
@@ -155,7 +155,7 @@ def reach(
     if (start is None) == (to is None):
         raise InvalidInput("start or to is needed, and not both", code="argument-missing")
     when = time or _now()
-    web = Web(compile_estate(estate, [to] if to is not None else ()), when.timestamp())
+    web = Web(compile_estate(estate, asked_about(estate, to)), when.timestamp())
     chains = Chains(web, {"time": when}) if time is not None else Chains.from_now_on(web)
     wanted = wanted_permissions(chains.compiled, list(verbs) or ["*"], ())
     if start is not None:

@@ -6,8 +6,8 @@ from enthesis.access.compiling import Compiled
 from enthesis.chains.chains import Chains, ChainStart
 from enthesis.conditions.truth import Value
 from enthesis.files.shapes import perhaps
-from enthesis.model.addresses import is_pool
-from enthesis.model.errors import InvalidInput
+from enthesis.model.addresses import is_pool, parse
+from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Estate
 
 
@@ -45,6 +45,18 @@ def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, V
         *estate.resources,
     ]
     raise InvalidInput(f"unknown address {who}", code="address-unknown", remedy=perhaps(who, known))
+
+
+def asked_about(estate: Estate, address: str | None) -> list[str]:
+    """An address to be told apart besides those of an estate: any but a leaf, one of which is like any other that
+    nobody declared."""
+    if address is None:
+        return []
+    try:
+        kind = estate.catalogue.kinds.get(parse(address, estate.catalogue).kind)
+    except InvalidAddress:
+        return []
+    return [] if kind is not None and kind.leaf else [address]
 
 
 def must_exist(compiled: Compiled, address: str) -> None:

@@ -11,7 +11,7 @@ from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.changes import reachable_by_change, reaching_by_change
 from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
-from enthesis.chains.starts import must_exist, starts_from
+from enthesis.chains.starts import asked_about, must_exist, starts_from
 from enthesis.chains.web import Web
 from enthesis.cli import completing
 from enthesis.cli.options import EstateOption, QuietOption, SurveyOption
@@ -96,7 +96,7 @@ def reach(
     context = context_from(SurroundingOptions(at_time, network, reference))
     said: dict[str, Any] = {name: getattr(context, name) for name in CONTEXT_NAMES if name in context.said}
     said |= {"mfa": mfa} if mfa is not None else {}
-    web = Web(compile_estate(described, [to] if to is not None else ()), (context.time or now()).timestamp())
+    web = Web(compile_estate(described, asked_about(described, to)), (context.time or now()).timestamp())
     chains = Chains(web, said) if "time" in said else Chains.from_now_on(web, said)
     compiled = chains.compiled
     wanted = _wanted(compiled, verb)

@@ -37,7 +37,6 @@ from enthesis.ports import (
     TakesOn,
 )
 from enthesis.verdicts.expectations import Seen, expectation_unmet, judge_journey, some
-from enthesis.verdicts.pools import pools_of
 from enthesis.verdicts.waiting import waiting_for
 
 SEATS = ("workload", "host", "resource")
@@ -160,7 +159,7 @@ def prove(
         for journey in listed:
             reporter.step(journey.name)
             began = monotonic()
-            if pools_of(question_of(journey, instant)) if journey.through or journey.attempt else ():
+            if any(map(is_pool, (journey.origin.whom, *(hop.on for hop in journey.through)))):
                 proof = _prove_pool(estate, journey, connected, instant, members)
             else:
                 proof = _prove(estate, journey, connected, instant)

@@ -53,7 +53,7 @@ class Judged:
 def judge_journey(compiled: Compiled, journey: Journey, now: datetime) -> Judged:
     """The verdict on a journey, judged now where it says no time, and what of its expectation is not met."""
     question = question_of(journey, now)
-    if pools_of(question):
+    if pools_of(compiled, question):
         return _of_members(compiled, journey, question)
     verdict = Judge(compiled).judge(question)
     return Judged(journey, verdict, tuple(_unmet(compiled, journey, verdict)))

@@ -35,18 +35,20 @@ class MemberAnswer:
         return " and ".join(f"a member to come of {pool_of(one)}" if _is_any(one) else one for one in self.members)
 
 
-def pools_of(question: Question) -> tuple[str, ...]:
-    """The pools that a question names as who asks, each once."""
+def pools_of(compiled: Compiled, question: Question) -> tuple[str, ...]:
+    """The declared pools that a question names as who asks, each once; any other is a name that does not exist."""
     named = [hop.on for hop in question.through if is_pool(hop.on)]
     if question.origin.form == Form.HOST and is_pool(question.origin.whom):
         named.insert(0, question.origin.whom)
-    return tuple(dict.fromkeys(named))
+    return tuple(pool for pool in dict.fromkeys(named) if compiled.exists(pool))
 
 
 def answers_for_members(compiled: Compiled, question: Question) -> list[MemberAnswer]:
     """The answer for each member, those to come last. Raises Undecided where there are too many."""
-    pools = pools_of(question)
-    choices = [[*_declared(compiled, pool), f"{pool}/host/{ANY}"] for pool in pools]
+    pools = pools_of(compiled, question)
+    choices = [
+        [*_declared(compiled, pool), f"{pool}/host/{ANY}"] if compiled.exists(pool) else [pool] for pool in pools
+    ]
     judge = Judge(compiled)
     out = []
     for number, members in enumerate(product(*choices)):
@@ -68,7 +70,7 @@ def some_member_let_in(compiled: Compiled, question: Question) -> str:
 
     A name is chosen for each set of patterns that one can fit, a label for each set of tests. Raises Undecided.
     """
-    pools = pools_of(question)
+    pools = pools_of(compiled, question)
     coming = members_to_come(compiled.tables).hosts
     names = [[host for host in coming if pool_of(host) == pool] for pool in pools]
     tests = _label_tests(compiled)
@@ -93,7 +95,7 @@ def some_member_let_in(compiled: Compiled, question: Question) -> str:
 def answer_of_pool(compiled: Compiled, question: Question) -> tuple[Verdict, list[MemberAnswer]]:
     """The verdict on a question, and where it names a pool the answer for each member: the verdict is then that of the
     first who is not allowed. Raises Undecided where there are too many members."""
-    if not pools_of(question):
+    if not pools_of(compiled, question):
         return Judge(compiled).judge(question), []
     answers = answers_for_members(compiled, question)
     return next((one for one in answers if not one.verdict.allowed), answers[0]).verdict, answers
