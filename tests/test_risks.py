@@ -1,6 +1,7 @@
 """Risks: each is found where it is, with somebody who really gets in; none is found where there is none."""
 
 import json
+import re
 import ssl
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
@@ -127,6 +128,22 @@ EACH: list[tuple[str, str, str]] = [
 ]  # fmt: skip
 
 
+def test_a_tie_abroad_and_people_whom_a_ceiling_over_accounts_misses_are_told() -> None:
+    more = "  left/identity/t: {kind: managed-identity, tied_to: right/host/h}\n  '@ours/identity/p': {kind: person}\n"
+    home = next(line.split(":")[0].strip() for line in HEAD.split("organisations:")[1].splitlines() if ":" in line)
+    head = HEAD.replace("identities:\n", "identities:\n" + more.replace("@ours", f"@{home.strip('{ ')}"))
+    low = "ceilings: [{name: low, over: callers, at: left, bars: {object: [write]}}]\n"
+    person = re.search(r"'(@\S+)'", head)
+    assert person is not None
+    held = f"grants: [{{to: '{person[1]}', role: writing, at: left/bucket/b}}]\n"
+    reading = read_texts({"estate.yaml": head + held + low})
+    assert reading.estate is not None, reading.errors
+    chains = Chains.from_now_on(Web(compile_estate(reading.estate), NOW.timestamp()))
+    told = {one.code: one.message for one in risks(chains).standing}
+    assert "which is of another account" in told["tied-elsewhere"]
+    assert f"low does not bar {person[1]}" in told["ceiling-misses-people"]
+
+
 @pytest.mark.parametrize(("code", "body", "says"), EACH, ids=[f"{n}-{one[0]}" for n, one in enumerate(EACH)])
 def test_each_risk_is_found_where_it_is(code: str, body: str, says: str) -> None:
     every = found_in(body)
@@ -174,7 +191,8 @@ def test_keys_may_be_bounded_more_tightly() -> None:
 
 
 def test_every_code_is_tried_here() -> None:
-    assert {code for code, _, _ in EACH} | {"owned-unsaid", *LIVE_RISKS} == set(RISKS)
+    apart = {"owned-unsaid", "tied-elsewhere", "ceiling-misses-people"}
+    assert {code for code, _, _ in EACH} | {*apart, *LIVE_RISKS} == set(RISKS)
 
 
 @pytest.mark.parametrize(

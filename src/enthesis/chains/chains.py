@@ -457,7 +457,8 @@ class Chains:
         """A chain as it is told: with no value that could be left out, and with the single values that would do too."""
         start = label.start
         needed = self._needed(takes, start, values)
-        choices = {name: one for name in needed if len(one := _choices(takes, name, needed)) > 1}
+        whole = {**start.knowns.values, **needed}
+        choices = {name: one for name in needed if len(one := _choices(takes, name, whole)) > 1}
         return Chain(start, label.edges(), needed, bool(takes), row, label.by_key, choices)
 
     def _needed(self, takes: Requirement, start: ChainStart, values: Mapping[str, Value]) -> dict[str, Value]:
@@ -469,7 +470,7 @@ class Chains:
         }
         out = dict(values)
         for name in sorted(values):
-            whole = {**start.knowns.values, **left_out, **{one: out[one] for one in out if one != name}}
+            whole = {**left_out, **start.knowns.values, **{one: out[one] for one in out if one != name}}
             bound = all(
                 want.met(passes(test, whole.get(one))) for one, test, want in start.knowns.limits if one == name
             )

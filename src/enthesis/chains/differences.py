@@ -6,6 +6,7 @@ hangs on conditions is compared as such: values are looked for that meet what is
 
 from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 from functools import cached_property, reduce
 from operator import or_
 from typing import overload
@@ -14,7 +15,7 @@ import numpy as np
 
 from enthesis.access.answers import Request, Verdict
 from enthesis.access.arrays import Bools, Ints, among, once, spread
-from enthesis.access.clauses import Requirement, denials, holds_of, resolved
+from enthesis.access.clauses import BEFORE_KEY, Requirement, denials, holds_of, resolved
 from enthesis.access.coming import members_to_come
 from enthesis.access.compiling import NONE, Compiled, compile_estate
 from enthesis.access.many import Rows
@@ -502,12 +503,19 @@ class Compared:
         names = {
             name for requirement in had for clause in requirement for alternative in clause for name, *_ in alternative
         }
-        whole = self.mine.solver.completed(values, names, start.knowns)
+        now = datetime.fromtimestamp(self.mine.web.now, UTC)
+        at_once = {  # a time that is not told is now
+            name: now
+            for name in names
+            if name.partition(BEFORE_KEY)[0] == "time" and name not in values and name not in start.knowns.values
+        }
+        whole = self.mine.solver.completed({**values, **at_once}, names, start.knowns)
         met = next(
             (requirement for requirement in had if holds_of(requirement, {**start.knowns.values, **whole})), None
         )
         if met is None:
-            return {name: value for name, value in whole.items() if value is not None or name in values}
+            told = {name: value for name, value in whole.items() if name not in at_once}
+            return {name: value for name, value in told.items() if value is not None or name in values}
         for denial in denials(met):
             found = self._beyond(start, (*takes, *denial), had)
             if found is not None:

@@ -14,7 +14,7 @@ from itertools import product
 import numpy as np
 
 from enthesis.access.attributes import NEVER_SHOWN, caller_fact, organisation_at, provider_at, target_label
-from enthesis.access.compiling import NONE
+from enthesis.access.compiling import NONE, Barred, Compiled
 from enthesis.access.names.standing import why_fallen
 from enthesis.chains.chains import Chains
 from enthesis.chains.reach import reachable
@@ -125,7 +125,11 @@ def risks(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Ri
                 found += look(looking, trust)
             except Undecided:
                 looking.undecided += 1
-    for whole in (_contained, _never_holding_grants, _origins_forgotten, _endless_keys, _wide_grants, _temporary):
+    wholes = (
+        _contained, _never_holding_grants, _origins_forgotten, _endless_keys, _wide_grants, _temporary, _tied_elsewhere,
+        _people_missed,
+    )  # fmt: skip
+    for whole in wholes:
         found += whole(looking)
     return _accepting(looking, found)
 
@@ -136,6 +140,51 @@ def lingering(chains: Chains) -> Iterator[Risk]:
     looking = _RiskSearch(chains, chains.compiled.estate, instant, Admissions(chains.compiled, instant))
     for look in (_endless_keys, _wide_grants, _temporary):
         yield from look(looking)
+
+
+def _tied_elsewhere(looking: _RiskSearch) -> Iterator[Risk]:
+    """Identities that are tied to what is of another account: no group by rule finds them where that is."""
+    for identity in looking.estate.identities.values():
+        if identity.tied_to is not None and account_of(identity.tied_to) != account_of(identity.address):
+            message = f"{identity.address} is tied to {identity.tied_to}, which is of another account"
+            remedy = "tie it to a resource of its own account, or leave the tie out"
+            names = (identity.address, identity.tied_to)
+            yield Risk("tied-elsewhere", message, identity.source, names, remedy, path=("tied_to",))
+
+
+def _people_missed(looking: _RiskSearch) -> Iterator[Risk]:
+    """Ceilings over the callers of an account or unit, and people who hold there directly what those bar: people stand
+    in their organisation, so that such a ceiling is not over them."""
+    compiled = looking.chains.compiled
+    for ceiling, barred in _over_accounts(compiled):
+        for number, grant in enumerate(looking.estate.grants):
+            if not grant.in_force(looking.instant) or not compiled.inside(barred.place, int(compiled.grant_at[number])):
+                continue
+            held = compiled.role_mask[int(compiled.grant_role[number])] & barred.refuses
+            people = [one for one in _people_of(compiled, grant.to) if not barred.leaves_alone(one, inside=False)]
+            if held and people and len(compiled.role_mask) > int(compiled.grant_role[number]):
+                more = f" and {len(people) - 1} more" if len(people) > 1 else ""
+                message = (
+                    f"{ceiling.name} does not bar {people[0]}{more}, who holds {grant.role} at {grant.at} directly"
+                )
+                remedy = "write a ceiling over targets, or one over the callers of the organisation"
+                yield Risk("ceiling-misses-people", message, ceiling.source, (ceiling.name, people[0]), remedy)
+                break
+
+
+def _over_accounts(compiled: Compiled) -> Iterator[tuple[Ceiling, Barred]]:
+    """The ceilings over the callers of an account or a unit, which no person stands in."""
+    for found in compiled.ceilings_over(range(len(compiled.places.names)), ()):
+        kind = compiled.kind_names[compiled.places.kind[found.place]]
+        if kind in ("account", "unit"):
+            yield found.ceiling, found
+
+
+def _people_of(compiled: Compiled, to: str) -> list[str]:
+    """The people that a grant is to."""
+    number = compiled.find(to)
+    members = compiled.members[number].tolist() if number in compiled.members else [number]
+    return [compiled.places.names[one] for one in members if one != NONE and compiled.is_person[one]]
 
 
 def _endless_keys(looking: _RiskSearch) -> Iterator[Risk]:
