@@ -45,8 +45,6 @@ def journeys_of(chains: Chains, chain: Chain) -> tuple[Estate, list[Journey]]:
     known = {name: value for name, value in values.items() if name in chain.start.knowns.values}
     keys = [web.keys.credentials[int(web.edge_key[edge])].name for edge in chain.edges if web.edge_key[edge] != NONE]
     before = {key: {**known, **_before(values, key)} for key in keys}
-    if keys:
-        origin = _origin(chain, before[keys[0]])
     last_context, context = context, _context(before[keys[0]]) if keys else context
     for edge in chain.edges:
         kind, verb = compiled.permission_pairs[int(web.edge_permission[edge])]

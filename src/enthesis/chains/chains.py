@@ -49,7 +49,7 @@ NEW = timedelta(0)
 NO_ORIGIN: Mapping[str, Value] = dict.fromkeys(
     ("origin.kind", "origin.issuer", "origin.organisation", "origin.address", "mfa")
 )
-OF_MEMBERS = (KIND_OF, LABEL_OF)  # how variables begin that stay the same for a whole chain
+LASTING = (KIND_OF, LABEL_OF, "claims.", "mfa")  # how variables begin that stay the same for a whole chain
 USE_KEY = "use-key"  # what a step is called that goes on by a stored key
 CARRIED_ON = tuple(NO_ORIGIN)  # what a chain carries on from its origin
 
@@ -270,16 +270,14 @@ class Chains:
 
     @staticmethod
     def _worth_telling(values: dict[str, Value], told: Set[str]) -> dict[str, Value]:
-        """The values without a time where any does, and without an age as sessions are of that have just been obtained;
-        what was shown before a key is told as that alone."""
-        by_key = any(BEFORE_KEY in name for name in values)
+        """The values without a time where any does, and without an age where that is of sessions just obtained."""
         if "time" not in told:
             values.pop("time", None)
         return {
-            name: value for name, value in values.items()
-            if (name.partition(BEFORE_KEY)[0] != "session.age" or value != NEW)
-            and not (by_key and name.startswith("claims.") and BEFORE_KEY not in name)
-        }  # fmt: skip
+            name: value
+            for name, value in values.items()
+            if name.partition(BEFORE_KEY)[0] != "session.age" or value != NEW
+        }
 
     def takes(self, label: Label, row: tuple[int, int, int], *, hop: bool) -> Requirement | None:
         """What one further request takes of a chain, with what it carries on put in; None where it is never allowed."""
@@ -386,7 +384,7 @@ class Chains:
         if first is None:
             return None
         mark = f"{BEFORE_KEY}{credential.name}"
-        first = called(first, lambda name: name if BEFORE_KEY in name or name.startswith(OF_MEMBERS) else name + mark)
+        first = called(first, lambda name: name if BEFORE_KEY in name or name.startswith(LASTING) else name + mark)
         at = self._earliest(takes, start)
         ends: list[Literal] = [("time", Before(credential.expires), Want.HOLDS)] if credential.expires else []
         if at is not None:
