@@ -18,7 +18,7 @@ def test_the_arrays_admit_whom_the_rule_admits() -> None:
     admitted: Counter[str] = Counter()
 
     @given(st.integers(0, 2**32))
-    @settings(max_examples=examples(60))
+    @settings(max_examples=examples(150))
     def compare(seed: int) -> None:
         web = Web(compile_estate(random_estate(seed, journeys=0)), NOW.timestamp())
         compiled, names = web.compiled, web.compiled.places.names

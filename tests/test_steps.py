@@ -176,7 +176,7 @@ def test_three_readings_of_a_step_say_the_same(step: VerdictStep) -> None:
     counted: Counter[str] = Counter()
 
     @given(st.integers(0, 2**32))
-    @settings(max_examples=examples(12))
+    @settings(max_examples=examples(20))
     def compare(seed: int) -> None:
         for tried, context, what in tries(seed):
             outcome = decide(tried)
@@ -200,5 +200,5 @@ def test_three_readings_of_a_step_say_the_same(step: VerdictStep) -> None:
     compare()
     assert counted[Outcome.REFUSED] > examples(3), counted
     assert counted[Outcome.ALLOWED] + counted[Outcome.NOT_NEEDED] > examples(60), counted
-    if step not in (VerdictStep.NAMES, VerdictStep.PROVIDER):
+    if step in (VerdictStep.CEILINGS, VerdictStep.TARGET_SIDE):
         assert counted["looked at"], counted
