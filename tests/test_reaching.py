@@ -262,3 +262,28 @@ def test_every_way_is_told_that_no_other_makes_needless() -> None:
     assert forge.choices == {"claims.sub": ("one", "two")} and set(forge.values) == {"claims.sub", "claims.aud"}
     assert [one.more for one in found] == [0] * len(found)
     assert not any("time" in one.chain.values for one in found)
+
+
+def test_a_longer_way_makes_no_shorter_one_needless_where_hops_are_counted() -> None:
+    """A way by two hops that needs nothing, and one by none that needs a network."""
+    text = WAYS.replace(
+        "trusts:\n", "trusts:\n  - {name: plain, of: a/identity/two, admits: {identity: a/identity/bot}}\n"
+    )
+    text += "  - {to: a/identity/bot, role: w, at: a/bucket/c, when: {network: {within: 10.0.0.0/8}}}\n"
+    text += "  - {to: a/identity/two, role: w, at: a/bucket/c}\n"
+    reading = read_texts({"estate.yaml": text.replace(
+        "grants: [{to: a/identity/bot, role: w, at: a/bucket/b}, {to: a/identity/two, role: w, at: a/bucket/b}]\n",
+        "grants:\n  - {to: a/identity/bot, role: w, at: a/bucket/b}\n",
+    )})  # fmt: skip
+    assert reading.estate is not None, reading.errors
+    chains = Chains.from_now_on(Web(compile_estate(reading.estate), NOW.timestamp()))
+    wanted = wanted_permissions(chains.compiled, ["write"], ())
+    ways = {
+        hops: [
+            (len(one.steps), set(one.chain.values))
+            for one in reaching(chains, "a/bucket/c", wanted, hops=hops)
+            if one.chain.start.whom == "forge"
+        ]
+        for hops in (0, 1)
+    }
+    assert ways == {0: [(3, {"claims.aud", "claims.sub"})], 1: [(2, {"claims.aud", "claims.sub", "network"})]}

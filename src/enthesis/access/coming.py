@@ -108,7 +108,7 @@ class _Names:
             self.missed = f"{bound} that a name beneath {stem} can fit"
 
     def _unknown(self, text: str, within: Sequence[str], rows: Sequence[Sequence[str]], cell: int) -> str | None:
-        """The text, or another of its kind where somebody has it already; None where there is no other."""
+        """The text, unless something declared has that address; then another that fits the same patterns, if any."""
         if text not in self.known:
             return text
         fitting = [row for number, row in enumerate(rows) if cell >> number & 1]
@@ -210,7 +210,7 @@ def _leaves(tables: Tables) -> Iterator[str]:
         outer = catalogue.kinds[word].within
         for place in tables.resources:
             if place.split("/")[-2] in outer:
-                yield from _fitting(tables, f"{place}/{word}/", ("**",), patterns)
+                yield from _fitting(tables, f"{place}/{word}/", patterns)
 
 
 def _patterns(tables: Tables) -> list[str]:
@@ -220,16 +220,16 @@ def _patterns(tables: Tables) -> list[str]:
     return list(dict.fromkeys(glob.pattern for glob in found if isinstance(glob, Glob)))
 
 
-def _fitting(tables: Tables, stem: str, name: tuple[str, ...], patterns: list[str]) -> Iterator[str]:
+def _fitting(tables: Tables, stem: str, patterns: list[str]) -> Iterator[str]:
     """For each pattern an address that begins with the stem and fits it, where there is a well-formed one."""
     known = set(tables.resources)
     for pattern in patterns:
-        prefix = pattern.split("*", 1)[0].split("?", 1)[0].split("\\", 1)[0]
-        if not (stem.startswith(prefix) or prefix.startswith(stem)) or matcher(pattern)(stem + ANY):
-            if name == ("**",) and matcher(pattern)(stem + ANY):
-                yield stem + ANY
+        if not _may_fit(pattern, stem):
             continue
-        for free in (("\\" + ANY, *name), ("??", *name)):
+        if matcher(pattern)(stem + ANY):
+            yield stem + ANY
+            continue
+        for free in (("\\" + ANY, "**"), ("??", "**")):
             found = witness([tokens(pattern), (*literal(stem), *free)], [])
             if found is not None and found not in known and _is_place(tables, found):
                 yield found

@@ -555,7 +555,7 @@ class Compiled:
         return account in self.theirs
 
     def crosses(self, caller: int, target: int) -> bool:
-        """Whether a request of an identity is a crossing: into another account of a two-sided provider."""
+        """Whether a request of an identity is a crossing that its own account must let out."""
         own, other = self.places.account[caller], self.places.account[target]
         if NONE in (own, other) or own == other:
             return False

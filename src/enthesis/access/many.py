@@ -52,7 +52,7 @@ class Many:
         self.issuers = list(compiled.estate.issuers)
         self.nodes = self.places + len(self.issuers)
         self.is_to_come = np.zeros(self.nodes, bool)
-        self.is_to_come[list(compiled.to_come)] = True
+        self.is_to_come[: self.places] = compiled.is_to_come
         self._targets()
         self._grants()
 

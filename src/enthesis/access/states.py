@@ -22,3 +22,8 @@ class Batch:
     place: Ints
     kind: Ints
     target: Ints
+
+
+def lowered(state: States, rows: Ints, found: States) -> None:
+    """Lowers states to what was found. A row may stand several times."""
+    np.minimum.at(state, rows, found)

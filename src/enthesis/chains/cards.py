@@ -247,10 +247,10 @@ class _Cards:
 
     def _by_caller(self, rows: Rows, target_itself: int) -> Iterator[Item]:
         """What each caller may do, at a target itself and in it."""
+        rows = rows.where(rows.permission != self.compiled.take_on)  # that is by trust, whatever is granted
         more = len(rows) - MOST_ROWS
         if more > 0:
             rows = rows.where(np.arange(len(rows)) < MOST_ROWS)
-        rows = rows.where(rows.permission != self.compiled.take_on)  # that is by trust, whatever is granted
         found: dict[str, dict[str, list[str]]] = {}
         facts: dict[str, list[dict[str, Any]]] = {}
         columns = (rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), rows.state.tolist())

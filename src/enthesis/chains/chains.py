@@ -34,6 +34,7 @@ from enthesis.access.many import Rows
 from enthesis.access.names.standing import why_shut
 from enthesis.access.needed import Asking
 from enthesis.access.states import YES
+from enthesis.chains.ends import ends_by_caller, takings
 from enthesis.chains.web import LEADS_ON, OPENS, STANDS_FOR, Web
 from enthesis.conditions.truth import Value, passes
 from enthesis.conditions.values import Room, Want
@@ -385,7 +386,11 @@ class Chains:
             return None
         mark = f"{BEFORE_KEY}{credential.name}"
         first = called(first, lambda name: name if BEFORE_KEY in name or name.startswith(LASTING) else name + mark)
-        at = self._earliest(takes, start)
+        try:
+            at = self._earliest(takes, start)
+        except Undecided as bound:
+            self.missed(bound)
+            return None
         ends: list[Literal] = [("time", Before(credential.expires), Want.HOLDS)] if credential.expires else []
         if at is not None:
             ends.append(("time", After(at), Want.HOLDS))
@@ -405,6 +410,7 @@ class Chains:
 
     def _earliest(self, takes: Requirement, start: ChainStart) -> datetime | None:
         """The first time at which a chain can be walked so far; None where that is now, or where the time is known.
+        Raises Undecided.
 
         The times at which it can are cut at times that some statement names, so that no others are asked about.
         """
@@ -495,13 +501,8 @@ class Chains:
         web, take_on = self.web, self.compiled.take_on
         onward = web.closure(start.node for start in starts).reached
         rows = rows.where(onward[rows.who])
-        ends = list(zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True))
-        if taken is not None:
-            edges = np.flatnonzero(taken[web.edge_to] & onward[web.edge_from] & (web.edge_permission == take_on))
-            ends += [(int(web.edge_from[edge]), take_on, int(web.edge_to[edge])) for edge in edges.tolist()]
-        by_node: dict[int, list[tuple[int, int, int]]] = {}
-        for row in ends:
-            by_node.setdefault(row[0], []).append(row)
+        edges = takings(web, taken) if taken is not None else np.zeros(0, np.int64)
+        by_node = ends_by_caller(web, rows, edges[onward[web.edge_from[edges]]])
         inside = web.closure(by_node, backward=True).reached & onward
         missed = self.undecided
         for label in self.labels(starts, inside=inside, passing=passing):

@@ -4,9 +4,10 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from enthesis.access.arrays import Bools
+from enthesis.access.arrays import Bools, Ints
 from enthesis.access.compiling import NONE, Compiled
 from enthesis.access.many import Many, Rows
+from enthesis.chains.web import Web
 from enthesis.model.catalogue import EVERYTHING
 
 
@@ -34,3 +35,18 @@ def ends_at(many: Many, address: str, wanted: Bools) -> tuple[Rows, Bools]:
         inside = (first >= compiled.first[place]) & (first < compiled.end[place])
         taken[numbers[inside]] = True
     return rows.where(rows.permission != compiled.take_on), taken
+
+
+def ends_by_caller(web: Web, rows: Rows, edges: Ints) -> dict[int, list[tuple[int, int, int]]]:
+    """What ends chains, as (caller, permission, target) by caller: direct requests, and taking on by these edges."""
+    out: dict[int, list[tuple[int, int, int]]] = {}
+    for who, permission, target in zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True):
+        out.setdefault(who, []).append((who, permission, target))
+    for who, target in zip(web.edge_from[edges].tolist(), web.edge_target[edges].tolist(), strict=True):
+        out.setdefault(who, []).append((who, web.compiled.take_on, target))
+    return out
+
+
+def takings(web: Web, taken: Bools) -> Ints:
+    """The edges by which some identities (by node) are taken on."""
+    return np.flatnonzero(taken[web.edge_to] & (web.edge_permission == web.compiled.take_on))

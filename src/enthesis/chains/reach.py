@@ -1,4 +1,4 @@
-"""What a caller can reach, and who can reach a place: answers with the shortest chain for each."""
+"""What a caller can reach, and who can reach a place: answers with every way that no other makes needless."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -12,7 +12,7 @@ from enthesis.access.compiling import NONE
 from enthesis.access.many import Rows
 from enthesis.access.states import YES
 from enthesis.chains.chains import Chain, Chains, ChainStart, Label
-from enthesis.chains.ends import ends_at
+from enthesis.chains.ends import ends_at, ends_by_caller, takings
 from enthesis.chains.web import Closure, Web
 from enthesis.model.errors import Undecided
 
@@ -52,38 +52,33 @@ def coming_to(web: Web, rows: Rows) -> Coming:
 
 
 def reachable(chains: Chains, starts: Sequence[ChainStart], wanted: Bools, *, hops: int = 0) -> list[Reached]:
-    """Everything wanted (by permission) that these starts can reach, with a shortest chain each."""
+    """Everything wanted (by permission) that these starts can reach, with the ways that no other makes needless."""
     web, compiled = chains.web, chains.compiled
     near = web.closure((start.node for start in starts), hops=hops).reached
     people = np.flatnonzero(near[: web.places] & compiled.is_identity)
     rows = web.rows_of(people, wanted)
     rows = rows.where(rows.permission != compiled.take_on)
-    by_node: dict[int, list[tuple[int, int, int]]] = {}
-    for who, permission, target in zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True):
-        by_node.setdefault(who, []).append((who, permission, target))
-    if wanted[compiled.take_on]:
-        edges = web.forward.edges(np.flatnonzero(near))
-        for edge in edges[web.edge_permission[edges] == compiled.take_on].tolist():
-            who = int(web.edge_from[edge])
-            by_node.setdefault(who, []).append((who, compiled.take_on, int(web.edge_target[edge])))
+    edges = web.forward.edges(np.flatnonzero(near)) if wanted[compiled.take_on] else np.zeros(0, np.int64)
+    by_node = ends_by_caller(web, rows, edges[web.edge_permission[edges] == compiled.take_on])
     found = [_reached(chains, chain, more) for chain, more in _walked(chains, starts, by_node, near, hops)]
     return sorted(found, key=lambda access: (len(access.steps), access.target, access.verb))
 
 
 def reaching(chains: Chains, address: str, wanted: Bools, *, hops: int = 0) -> list[Reached]:
     """Everybody who can do something wanted (by permission) at a place, which means at it or in it: origins and
-    identities, a shortest chain for each thing that each can do."""
+    identities, with the ways to each thing that each can do that no other makes needless."""
     web = chains.web
     rows, taken = ends_at(web, address, wanted)
     targets = once(np.concatenate([rows.target, np.flatnonzero(taken[: web.places])]))
-    found = _reaching_few(chains, rows, taken) if len(targets) <= FEW else _reaching_many(chains, rows, taken, hops)
+    # a way that needs nothing makes others needless, but not one of fewer hops, nor one without a stored key
+    singly = len(targets) <= FEW and not hops and not web.keys.credentials
+    found = _reaching_few(chains, rows, taken) if singly else _reaching_many(chains, rows, taken, hops)
     out: list[Reached] = []
     for chain, more in found:
-        if not (hops and len(chain.edges) > hops):
-            out.append(_reached(chains, chain, more))
-            if len(out) > MAX_ANSWERS:
-                chains.missed(Undecided(f"more than {MAX_ANSWERS} ways in"))
-                break
+        out.append(_reached(chains, chain, more))
+        if len(out) > MAX_ANSWERS:
+            chains.missed(Undecided(f"more than {MAX_ANSWERS} ways in"))
+            break
     return sorted(
         out,
         key=lambda access: (
@@ -108,12 +103,9 @@ def _reaching_few(chains: Chains, rows: Rows, taken: Bools) -> Iterator[tuple[Ch
 
 def _reaching_one(chains: Chains, rows: Rows, taken: Bools) -> Iterator[tuple[Chain, int]]:
     web = chains.web
-    if web.keys.credentials:  # by a stored key and without one are two ways
-        yield from _reaching_many(chains, rows, taken, 0)
-        return
     answer = coming_to(web, rows)
     possible = answer.possible.reached | web.closure(np.flatnonzero(taken), backward=True).reached
-    by_node = _by_node(web, rows, taken)
+    by_node = ends_by_caller(web, rows, takings(web, taken))
     for start in _starts(chains, possible):
         plain = _plain(chains, start, answer)
         if plain is not None:
@@ -124,21 +116,10 @@ def _reaching_one(chains: Chains, rows: Rows, taken: Bools) -> Iterator[tuple[Ch
 
 def _reaching_many(chains: Chains, rows: Rows, taken: Bools, hops: int) -> Iterator[tuple[Chain, int]]:
     """Everything that each start can do there, by one search forward from it."""
-    by_node = _by_node(chains.web, rows, taken)
+    by_node = ends_by_caller(chains.web, rows, takings(chains.web, taken))
     possible = chains.web.closure(by_node, backward=True).reached
     for start in _starts(chains, possible):
         yield from _walked(chains, [start], by_node, possible, hops)
-
-
-def _by_node(web: Web, rows: Rows, taken: Bools) -> dict[int, list[tuple[int, int, int]]]:
-    """The direct requests that end chains, by who makes them: rows, and taking on one of the identities `taken`."""
-    out: dict[int, list[tuple[int, int, int]]] = {}
-    for who, permission, target in zip(rows.who.tolist(), rows.permission.tolist(), rows.target.tolist(), strict=True):
-        out.setdefault(who, []).append((who, permission, target))
-    edges = np.flatnonzero(taken[web.edge_to] & (web.edge_permission == web.compiled.take_on))
-    for who, target in zip(web.edge_from[edges].tolist(), web.edge_target[edges].tolist(), strict=True):
-        out.setdefault(who, []).append((who, web.compiled.take_on, target))
-    return out
 
 
 def _walked(

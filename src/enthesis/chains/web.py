@@ -30,7 +30,8 @@ from enthesis.verdicts.pipeline_access import runs_admitted
 
 TAKES_ON, LEADS_ON = 0, 1
 STANDS_FOR = 2  # no request: what is done to a pool is done to its members
-OPENS, HOLDS = 3, 4  # a stored key: read where it is kept, or held by what runs there, which is no request
+OPENS = 3  # a stored key is read where it is kept
+HOLDS = 4  # what runs somewhere has the key that is kept there: no request
 HOP = Asking(hop=True)
 
 

@@ -100,15 +100,15 @@ def reach(
     chains = Chains(web, said) if "time" in said else Chains.from_now_on(web, said)
     compiled = chains.compiled
     wanted = _wanted(compiled, verb)
+    claims = claims_from(claim) if who is not None else {}
     if who is not None:
-        claims = claims_from(claim)
         if who in described.issuers:
             issued(described, who, claims)
         starts = starts_from(chains, described, who, claims)
         found = _from(chains, starts, wanted, hops, by_change=by_change)
     else:
         found = _to(chains, str(to), wanted, hops, by_change=by_change)
-    asked = ReachAsked(verb or (), hops, cross_account, by_change, {**said, **claims_from(claim)})
+    asked = ReachAsked(verb or (), hops, cross_account, by_change, {**said, **claims})
 
     def kind_of(address: str) -> str:
         return kind_name(compiled, address) or "place"

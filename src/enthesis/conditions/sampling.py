@@ -32,8 +32,8 @@ PEOPLE = frozenset(
     ("created_by", "email", "family_name", "given_name", "login", "middle_name", "name", "nickname",
      "preferred_username", "started_by", "triggered_by", "username")
 )  # fmt: skip
-"""Whole names of claims about a person: of OpenID Connect Core, section 5.1, and of whoever started a run. Any other
-name is pinned, whatever words are in it: `event_name` and `user_access_level` say what run it is."""
+"""The names of claims about a person: those of OpenID Connect Core, section 5.1, and those about who started a run. A
+claim with any other name is pinned, though the name has such a word in it: `event_name` says what run it is."""
 FREE_TEXT = frozenset(("title", "message", "description", "comment"))
 """Last words in the names of claims that hold what somebody wrote."""
 STEP = re.compile(r"[/:]")

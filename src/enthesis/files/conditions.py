@@ -217,7 +217,7 @@ TEST_SCHEMA: dict[str, Any] = {
             "minProperties": 1,
             "additionalProperties": False,
             "properties": {
-                "glob": GLOB_SCHEMA["properties"]["glob"],  # type: ignore[index]
+                "glob": GLOB_SCHEMA["properties"]["glob"],
                 "not": {"$ref": "#/$defs/test"},
                 "within": ListOf(NetworkText(), or_one=True).schema(),
                 "before": Time().schema(),

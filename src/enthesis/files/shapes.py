@@ -344,15 +344,15 @@ class NameOrGlob:
     expected: str = "an address, or {glob: pattern}"
 
     def read(self, node: Node, notes: Notes) -> Any:
-        entries = node.value
-        if isinstance(entries, dict):
-            if list(entries) != ["glob"] or not isinstance(entries["glob"].value, str):
-                return notes.wrong("wrong-type", "found another mapping", node, expected=self.expected)
-            why = pattern_error(entries["glob"].value)
-            if why:
-                return notes.wrong("wrong-pattern", why, entries["glob"], expected=self.expected)
-            return Glob(entries["glob"].value)
-        return Name(self.expected).read(node, notes)
+        if not isinstance(node.value, dict):
+            return Name(self.expected).read(node, notes)
+        pattern = sole_text(node, "glob", self.expected, notes)
+        if pattern is MISSING:
+            return MISSING
+        why = pattern_error(pattern.value)
+        if why:
+            return notes.wrong("wrong-pattern", why, pattern, expected=self.expected)
+        return Glob(pattern.value)
 
     def plain(self, value: Any) -> Any:
         return {"glob": value.pattern} if isinstance(value, Glob) else escaped(value)
@@ -361,12 +361,25 @@ class NameOrGlob:
         return {"anyOf": [Name().schema(), GLOB_SCHEMA]}
 
 
-GLOB_SCHEMA = {
-    "type": "object",
-    "properties": {"glob": {"type": "string", "minLength": 1}},
-    "required": ["glob"],
-    "additionalProperties": False,
-}
+def sole_text(node: Node, word: str, expected: str, notes: Notes) -> Any:
+    """The node of the text in a mapping of just this one word to a text; MISSING after an error."""
+    entries = node.value if isinstance(node.value, dict) else {}
+    if list(entries) != [word] or not isinstance(entries[word].value, str):
+        return notes.wrong("wrong-type", "found another mapping", node, expected=expected)
+    return entries[word]
+
+
+def sole_text_schema(word: str) -> dict[str, Any]:
+    """The JSON Schema of a mapping of just this one word to a text."""
+    return {
+        "type": "object",
+        "properties": {word: {"type": "string", "minLength": 1}},
+        "required": [word],
+        "additionalProperties": False,
+    }
+
+
+GLOB_SCHEMA = sole_text_schema("glob")
 
 
 @dataclass(frozen=True)
@@ -376,24 +389,16 @@ class NameOrElsewhere:
     expected: str = "an address, or {elsewhere: text}"
 
     def read(self, node: Node, notes: Notes) -> Any:
-        entries = node.value
-        if isinstance(entries, dict):
-            if list(entries) != ["elsewhere"] or not isinstance(entries["elsewhere"].value, str):
-                return notes.wrong("wrong-type", "found another mapping", node, expected=self.expected)
-            return Elsewhere(entries["elsewhere"].value)
-        return Name(self.expected).read(node, notes)
+        if not isinstance(node.value, dict):
+            return Name(self.expected).read(node, notes)
+        words = sole_text(node, "elsewhere", self.expected, notes)
+        return MISSING if words is MISSING else Elsewhere(words.value)
 
     def plain(self, value: Any) -> Any:
         return {"elsewhere": value.words} if isinstance(value, Elsewhere) else escaped(value)
 
     def schema(self) -> dict[str, Any]:
-        elsewhere = {
-            "type": "object",
-            "properties": {"elsewhere": {"type": "string", "minLength": 1}},
-            "required": ["elsewhere"],
-            "additionalProperties": False,
-        }
-        return {"anyOf": [Name().schema(), elsewhere]}
+        return {"anyOf": [Name().schema(), sole_text_schema("elsewhere")]}
 
 
 @dataclass(frozen=True)

@@ -326,11 +326,16 @@ def _labels(world: World, address: str) -> Mapping[str, str]:
     return identity.body.get("labels", {}) if identity else {}
 
 
-def runs_as(world: World, address: str) -> list[Statement]:
-    """The identities that a resource runs as: its own, and for a member of a pool those of the pool."""
+def _with_its_pool(world: World, address: str) -> list[str]:
+    """The addresses that mean what runs at one: itself, and of a member its pool."""
     place = place_of(world, address)
     pool = place_of(world, place.parent) if place and place.parent else None
-    running = [address, *([pool.address] if pool is not None and pool.kind == "pool" else [])]
+    return [address, *([pool.address] if pool is not None and pool.kind == "pool" else [])]
+
+
+def runs_as(world: World, address: str) -> list[Statement]:
+    """The identities that a resource runs as: its own, and for a member of a pool those of the pool."""
+    running = _with_its_pool(world, address)
     found: list[Statement] = []
     for attachment in world.of("attachments"):
         what = attachment.body["what"]
@@ -526,8 +531,7 @@ def _attached(world: World, what: Any, caller: LabCaller, identity: Statement) -
     place = place_of(world, caller.address)
     if place is not None and place.kind == "pool":
         return False  # its members ask, and it never does
-    outer = place_of(world, place.parent) if place is not None and place.parent else None
-    names = [caller.address, *([outer.address] if outer is not None and outer.kind == "pool" else [])]
+    names = _with_its_pool(world, caller.address)
     return any(matches(what["glob"], name) if isinstance(what, Mapping) else what == name for name in names)
 
 

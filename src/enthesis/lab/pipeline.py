@@ -22,7 +22,7 @@ RUN_FIELDS = ("project", "branch", "event", "environment")
 
 
 def leaves_of(claims: Mapping[str, Any], stem: str = "") -> Iterator[tuple[str, Any]]:
-    """Every claim that is no object, by its name, or by its pointer (RFC 6901) where it stands in another."""
+    """Every claim but objects: those at the top by name, those inside an object by JSON Pointer (RFC 6901)."""
     for name, value in claims.items():
         pointer = f"{stem}/" + name.replace("~", "~0").replace("/", "~1")
         if isinstance(value, Mapping):

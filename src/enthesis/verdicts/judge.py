@@ -94,7 +94,7 @@ class _Chain:
             runs = hop.member or hop.on
             return Caller(Asker.RESOURCE, runs, self.compiled.find(runs))
         if not self._is_identity(hop.identity) and self.compiled.exists(hop.identity):
-            # what is no identity was named without `on:`, which refuses at names; the rest is judged as if it had been
+            # A resource was named without `on:`. That hop is refused at names; the rest is judged as if it were there.
             return Caller(Asker.RESOURCE, hop.identity, self.compiled.find(hop.identity))
         lengths = [timedelta(seconds=self.compiled.tables.trust_session[trust]) for trust in request.counting]
         runs_out = caller.runs_out

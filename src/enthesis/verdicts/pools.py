@@ -46,9 +46,7 @@ def pools_of(compiled: Compiled, question: Question) -> tuple[str, ...]:
 def answers_for_members(compiled: Compiled, question: Question) -> list[MemberAnswer]:
     """The answer for each member, those to come last. Raises Undecided where there are too many."""
     pools = pools_of(compiled, question)
-    choices = [
-        [*_declared(compiled, pool), f"{pool}/host/{ANY}"] if compiled.exists(pool) else [pool] for pool in pools
-    ]
+    choices = [[*_declared(compiled, pool), f"{pool}/host/{ANY}"] for pool in pools]
     judge = Judge(compiled)
     out = []
     for number, members in enumerate(product(*choices)):
@@ -71,8 +69,10 @@ def some_member_let_in(compiled: Compiled, question: Question) -> str:
     A name is chosen for each set of patterns that one can fit, a label for each set of tests. Raises Undecided.
     """
     pools = pools_of(compiled, question)
-    coming = members_to_come(compiled.tables).hosts
-    names = [[host for host in coming if pool_of(host) == pool] for pool in pools]
+    coming = members_to_come(compiled.tables)
+    if coming.missed:
+        raise Undecided(coming.missed)
+    names = [[host for host in coming.hosts if pool_of(host) == pool] for pool in pools]
     tests = _label_tests(compiled)
     values = [(None, *cells(list(found), TEXT_ROOM)) for found in tests.values()]
     tables = compiled.tables.with_more({}, {}, [one for of_pool in names for one in of_pool])

@@ -2,10 +2,9 @@
 
 import numpy as np
 
-from enthesis.access.arrays import Ints
 from enthesis.access.compiling import Compiled
 from enthesis.access.granting.bulk import covered
-from enthesis.access.states import NO, Batch, States
+from enthesis.access.states import NO, Batch, States, lowered
 from enthesis.model.words import VerdictStep
 
 
@@ -19,8 +18,3 @@ def lower(compiled: Compiled, batch: Batch, state: States, now: float) -> None:
     if len(rows):
         side = VerdictStep.CALLER_SIDE
         lowered(state, rows, covered(compiled, now, side, who[rows], batch.permission[rows], batch.place[rows]))
-
-
-def lowered(state: States, rows: Ints, found: States) -> None:
-    """Lowers states to what was found. A row may stand several times."""
-    np.minimum.at(state, rows, found)

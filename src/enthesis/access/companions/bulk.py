@@ -5,9 +5,8 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from enthesis.access.arrays import Bools, Ints
-from enthesis.access.caller_side.bulk import lowered
 from enthesis.access.compiling import NONE, Compiled
-from enthesis.access.states import NO, Batch, States
+from enthesis.access.states import NO, Batch, States, lowered
 from enthesis.model.catalogue import IDENTITIES, NEAREST_KEY, Companion
 
 Decided = Callable[[Ints, Ints, Ints], States]

@@ -7,7 +7,7 @@ from enthesis.model.estate import Credential
 
 
 def why_fallen(compiled: Compiled, address: str) -> str:
-    """Why an identity does not stand, `is …`; '' where it does, and for what is no identity."""
+    """What keeps an identity from being used, such as `is disabled`; '' where nothing does, or it is no identity."""
     number = compiled.find(address)
     if number == NONE or compiled.stands[number]:
         return ""
