@@ -11,7 +11,7 @@ from itertools import product
 from typing import Any
 
 from enthesis.model import estate as m
-from enthesis.model.conditions import AllOf, AnyOf, Glob, Not, Present
+from enthesis.model.conditions import AllOf, AnyOf, Glob, Not, Present, SameAs
 from enthesis.model.words import Form
 
 Truth = bool | None
@@ -93,24 +93,41 @@ def single(test: Any, value: Any) -> Truth:  # noqa: PLR0911  one line a test
     return bool(value > test.duration)
 
 
-def passes(test: Any, value: Any) -> Truth:
+def passes(test: Any, value: Any, facts: Any = None) -> Truth:
+    if isinstance(test, SameAs):
+        return the_same(value, (facts or {}).get(test.attribute))
     if isinstance(test, AnyOf):
-        return disj([passes(one, value) for one in test.tests])
+        return disj([passes(one, value, facts) for one in test.tests])
     if isinstance(test, Not):
-        return negated(passes(test.test, value))
+        return negated(passes(test.test, value, facts))
     if isinstance(test, Present):
         return (value not in EMPTY) is test.wanted
     if isinstance(test, AllOf):
-        whole = [passes(one, value) for one in test.tests if isinstance(one, Not | Present)]
+        whole = [passes(one, value, facts) for one in test.tests if isinstance(one, Not | Present)]
         rest = [one for one in test.tests if not isinstance(one, Not | Present)]
         if not rest:
             return conj(whole)
         if isinstance(value, tuple) and value:
-            return conj([*whole, disj([conj([single(one, part) for one in rest]) for part in value])])
-        return conj([*whole, *(single(one, value) for one in rest)])
+            return conj([*whole, disj([conj([one_part(one, part, facts) for one in rest]) for part in value])])
+        return conj([*whole, *(one_part(one, value, facts) for one in rest)])
     if isinstance(value, tuple) and value:
         return disj([single(test, part) for part in value])
     return single(test, value)
+
+
+def one_part(test: Any, part: Any, facts: Any) -> Truth:
+    return passes(test, part, facts) if isinstance(test, SameAs) else single(test, part)
+
+
+def the_same(value: Any, other: Any) -> Truth:
+    """Kleene's or over the pairs of elements: unknown of what is absent or of another type."""
+    ones, others = ((one if isinstance(one, tuple) else (one,)) or (None,) for one in (value, other))
+    pairs = [
+        None if one in EMPTY or two in EMPTY or type(one) is not type(two) else one == two
+        for one in ones
+        for two in others
+    ]
+    return disj(pairs)
 
 
 def pointed_at(value: Any, stem: str) -> Iterator[tuple[str, Any]]:
@@ -557,7 +574,7 @@ class Naive:
     def hold(self, conditions: Any, facts: dict[str, Any], prefix: str = "") -> Truth:
         if conditions and not isinstance(self.pretend, str):
             return self.pretend
-        return conj([passes(test, facts.get(prefix + name)) for name, test in conditions])
+        return conj([passes(test, facts.get(prefix + name), facts) for name, test in conditions])
 
     def provider_step(self, caller: Caller, verb: str, target: str) -> str:
         wanted = self.provider(target)
@@ -618,6 +635,8 @@ class Naive:
             named = grant.to == caller.address or (
                 grant.to in self.estate.groups and self.in_group(caller.address, grant.to)
             )
+            if grant.to in {f"@{name}" for name in self.estate.organisations}:
+                named = self.organisation(caller.address) == grant.to.removeprefix("@")
             holder = grant.held_by or self.account(grant.at) or grant.at.split("/identity/")[0].split("/group/")[0]
             if (
                 named

@@ -31,7 +31,9 @@ def random_estate(seed: int, journeys: int = JOURNEYS) -> Estate:
     """An estate with journeys, from a seed."""
     world = World(Random(seed))
     made = {f"j{number}": world.journey() for number in range(journeys)}
-    reading = read_texts({"estate.json": json.dumps({**world.data, "journeys": made})})
+    reading = read_texts(
+        {"estate.json": json.dumps({**world.data, "grants": world.spread(world.data["grants"]), "journeys": made})}
+    )
     assert reading.estate is not None, [(one.code, one.message) for one in reading.errors[:3]]
     return reading.estate
 

@@ -3,6 +3,7 @@
 Everything hangs together on purpose: few names, many statements about them, so that rules meet.
 """
 
+from itertools import product
 from random import Random
 from typing import Any
 
@@ -85,12 +86,12 @@ class World:
         words: dict[str, list[Any]] = {
             "reference": ["r1", "r2", {"glob": "r*"}],
             "caller.account": list(self.accounts),
-            "caller.organisation": ["one", "two"],
+            "caller.organisation": ["one", "two", {"same_as": "origin.organisation"}],
             "caller.kind": ["service-account", "host", "person"],
-            "caller.address": [*self.identities, {"glob": "aa/**"}],
-            "caller.labels.tier": ["high", "low"],
+            "caller.address": [*self.identities, {"glob": "aa/**"}, {"same_as": "origin.address"}],
+            "caller.labels.tier": ["high", "low", {"same_as": "target.labels.tier"}],
             "target.labels.coast": ["north"],
-            "target.labels.tier": ["high", "low"],
+            "target.labels.tier": ["high", "low", {"same_as": "caller.labels.tier"}],
             "provider": ["north", "south", {"not": "north"}],
             "origin.kind": ["token", "person", "host", "credential", "workload"],
             "origin.issuer": ["forge", "grid", ["forge", "kiln"]],
@@ -100,8 +101,15 @@ class World:
             "cluster.sub": [SERVICE_ACCOUNT, {"glob": "system:serviceaccount:s:*"}, {"glob": "**:t:*"}],
             "cluster.aud": ["north", "x", {"glob": "*"}, {"not": "north"}],
             "claims.aud": ["north", "south", {"glob": "n*"}],
-            "claims.event": ["push", {"not": "fork"}, {"glob": "pu??"}, 7],
-            "claims.teams": ["red", ["red", "blue"], {"not": "blue"}],
+            "claims.event": [
+                "push",
+                {"not": "fork"},
+                {"glob": "pu??"},
+                7,
+                {"same_as": "target.labels.tier"},
+                {"not": {"same_as": "claims.sub"}},
+            ],
+            "claims.teams": ["red", ["red", "blue"], {"not": "blue"}, {"same_as": "claims.event"}],
         }
         return rng.choice(words[attribute])
 
@@ -279,7 +287,10 @@ class World:
         ]  # fmt: skip
         out = []
         for number in range(rng.randint(30, 60)):
-            to, at = rng.choice([*self.identities, *self.identities, *self.people, *self.groups]), rng.choice(places)
+            to, at = (
+                rng.choice([*self.identities, *self.identities, *self.people, *self.groups, "@one", "@two"]),
+                rng.choice(places),
+            )
             sides = [side for side in map(self._side, (to, at)) if side]
             holders = [place for side in sides for place in side]
             grant = {"name": f"g{number}", "to": to, "role": rng.choice(["takes", "stores", "both", "enters", "r0",
@@ -288,6 +299,25 @@ class World:
             if (len(own) == 2 and own[0] != own[1]) or rng.random() < 0.2:
                 grant["held_by"] = rng.choice(holders)
             out.append(grant)
+        return out
+
+    def spread(self, grants: list[dict[str, Any]]) -> list[dict[str, Any]]:
+        """The grants, of which some are to several, or at several places, of one account: each a grant of its own."""
+        seen: set[tuple[Any, ...]] = set()
+        return [self._spread(grant, seen) for grant in grants]
+
+    def _spread(self, grant: dict[str, Any], seen: set[tuple[Any, ...]]) -> dict[str, Any]:
+        if self.rng.random() < 0.85:
+            return grant
+        out = {name: value for name, value in grant.items() if name != "name"}
+        for field, among in (("to", self.identities), ("at", [f"{name}/bucket/b" for name in self.accounts])):
+            near = [one for one in among if one.split("/", 1)[0] == grant[field].split("/", 1)[0]]
+            more = [one for one in near if one != grant[field]]
+            out[field] = [grant[field], *(more[:1] if self.rng.random() < 0.7 else [])]
+        keys = {(to, out["role"], at) for to, at in product(out["to"], out["at"])}
+        if keys & seen:
+            return grant
+        seen |= keys
         return out
 
     def _side(self, address: str) -> list[str]:

@@ -79,7 +79,7 @@ def unmet(
     for attribute, test in conditions:
         name = f"claims.{attribute}" if claims else attribute
         found = get(name)
-        truth = passes(test, found)
+        truth = passes(test, found, get)
         if truth is None or (truth is False and not unknown_only):
             out.append(Unmet(name, test, found, truth))
     return out

@@ -1,14 +1,15 @@
 """The attributes that conditions refer to, each looked up when a condition first asks for it."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import timedelta
 
 from enthesis.access.compiling import NONE, Compiled
 from enthesis.access.questions import Question
+from enthesis.conditions.sameness import names_in, with_known
 from enthesis.conditions.truth import Value
 from enthesis.conditions.values import EVERY_TYPE, Room, cells
 from enthesis.model.addresses import account_of, parse, service_account_subject
-from enthesis.model.conditions import Conditions
+from enthesis.model.conditions import Conditions, SameAs
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Estate, Issuer
 from enthesis.model.pointers import as_pointers, claim_at
@@ -172,9 +173,11 @@ def shown_by_workload(subject: str, audience: Value) -> dict[str, Value]:
     }
 
 
-def audiences_for(conditions: Conditions) -> list[Value]:
-    """Audiences that a caller who may choose one would try: one from each cell that the tests of `aud` tell apart."""
-    tests = [test for name, test in conditions if name in ("aud", "claims.aud")]
+def audiences_for(conditions: Conditions, get: Callable[[str], Value]) -> list[Value]:
+    """Audiences that a caller who may choose one would try: one from each cell that the tests of `aud` tell apart.
+    `get` answers what the audience can be compared with."""
+    tests = [with_known(test, get) for name, test in conditions if name in ("aud", "claims.aud")]
+    tests += [with_known(SameAs(name), get) for name, test in conditions if "claims.aud" in names_in(test)]
     return list(cells(tests, AUDIENCE)) if tests else ["any"]
 
 

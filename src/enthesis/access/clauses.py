@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from enthesis.access.coming import WORKLOADS
+from enthesis.conditions.sameness import alone, literal, literals, names_in, renamed, solve_together
 from enthesis.conditions.truth import Value, passes
 from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Solution, Want, solve
 from enthesis.model.conditions import Conditions, Test
@@ -46,33 +47,38 @@ class Knowns:
         return ROOMS.get(attribute) or (Room() if attribute.startswith("claims.") else TEXT_ROOM)
 
 
-def holding(conditions: Conditions, get: Callable[[str], Value], free: Callable[[str], str], prefix: str = "") -> (
-    Alternative | None
-):  # fmt: skip
-    """The literals that are left of conditions that must hold, once what is known is put in; None if they cannot.
+def holding(
+    conditions: Conditions,
+    get: Callable[[str], Value],
+    free: Callable[[str], str],
+    otherwise: Callable[[str], Value],
+    prefix: str = "",
+) -> list[Alternative]:
+    """The ways for conditions to hold, of which one must be, once what is known is put in; none if they cannot.
 
-    `free` says under which name an attribute is free, '' where `get` knows it.
+    `free` says under which name an attribute is free, '' where `get` knows it; `otherwise` what it is where nothing is
+    put for that name. There are several where what is compared is said further up too.
     """
-    left: list[Literal] = []
+    out: list[Alternative] = [()]
     for attribute, test in conditions:
-        name = prefix + attribute
-        variable = free(name)
-        if variable:
-            left.append((variable, test, Want.HOLDS))
-        elif passes(test, get(name)) is not True:
-            return None
-    return tuple(left)
+        ways = literals(prefix + attribute, test, Want.HOLDS, get, free, otherwise)
+        out = [(*before, *way) for before in out for way in ways]
+    return out
 
 
-def escaping(conditions: Conditions, get: Callable[[str], Value], free: Callable[[str], str]) -> Clause | None:
+def escaping(
+    conditions: Conditions,
+    get: Callable[[str], Value],
+    free: Callable[[str], str],
+    otherwise: Callable[[str], Value],
+) -> Clause | None:
     """The clause that a bar's conditions are false: some test is. None if they never are; () if they are already."""
     left: list[Alternative] = []
     for name, test in conditions:
-        variable = free(name)
-        if variable:
-            left.append(((variable, test, Want.FAILS),))
-        elif passes(test, get(name)) is False:
+        ways = literals(name, test, Want.FAILS, get, free, otherwise)
+        if () in ways:
             return ()
+        left += ways
     return tuple(left) if left else None
 
 
@@ -98,6 +104,12 @@ def joined(requirements: Iterable[Requirement | None]) -> Requirement | None:
     return tuple(out)
 
 
+def attributes_of(requirement: Requirement) -> set[str]:
+    """The attributes that a requirement says anything of."""
+    literals_in = (one for clause in requirement for alternative in clause for one in alternative)
+    return {name for one, test, _ in literals_in for name in (one, *names_in(test))}
+
+
 def resolved(requirement: Requirement, known: Mapping[str, Value]) -> Requirement | None:
     """A requirement with what is known put in; None where it cannot hold then."""
     out: list[Clause] = []
@@ -113,10 +125,10 @@ def resolved(requirement: Requirement, known: Mapping[str, Value]) -> Requiremen
 def _left_of(alternative: Alternative, known: Mapping[str, Value]) -> Alternative | None:
     left: list[Literal] = []
     for name, test, want in alternative:
-        if name not in known:
-            left.append((name, test, want))
-        elif not want.met(passes(test, known[name])):
+        one = literal(name, test, want, known.get, lambda other: "" if other in known else other)
+        if one is False:
             return None
+        left += [one] if one is not True else []
     return tuple(left)
 
 
@@ -133,7 +145,10 @@ def without(requirement: Requirement, names: Callable[[str], bool]) -> Requireme
 def called(requirement: Requirement, name_of: Callable[[str], str]) -> Requirement:
     """A requirement about the same attributes by other names."""
     return tuple(
-        tuple(tuple((name_of(name), test, want) for name, test, want in alternative) for alternative in clause)
+        tuple(
+            tuple((name_of(name), renamed(test, name_of), want) for name, test, want in alternative)
+            for alternative in clause
+        )
         for clause in requirement
     )
 
@@ -150,7 +165,7 @@ def denials(requirement: Requirement) -> list[Requirement]:
 def holds_of(requirement: Requirement, values: Mapping[str, Value]) -> bool:
     """Whether a requirement holds of values; what they do not name is absent."""
     return all(
-        any(all(want.met(passes(test, values.get(name))) for name, test, want in pair) for pair in clause)
+        any(all(want.met(passes(test, values.get(name), values.get)) for name, test, want in pair) for pair in clause)
         for clause in requirement
     )
 
@@ -175,22 +190,30 @@ class Solver:
         clauses = resolved(requirement, knowns.values)
         if clauses is None:
             return None
+        limits = _left_of(knowns.limits, knowns.values)
+        if limits is None:
+            return None
         begun: dict[str, Wants] = {}
-        for name, test, want in knowns.limits:
-            if name in knowns.values:
-                if not want.met(passes(test, knowns.values[name])):
-                    return None
-            else:
-                begun[name] = begun.get(name, frozenset()) | {(test, want)}
+        for name, test, want in limits:
+            begun[name] = begun.get(name, frozenset()) | {(test, want)}
         if any(self._value(name, wants, knowns) is None for name, wants in begun.items()):
             return None
         chosen = _Choosing(self, sorted(clauses, key=len), knowns).go(0, begun)
         if chosen is None:
             return None
+        return self.together(chosen, knowns)
+
+    def together(self, chosen: Mapping[str, Wants], knowns: Knowns) -> dict[str, Value] | None:
+        """Values for all attributes at once; None where there are none. Raises Undecided."""
+        if any(names_in(test) for wants in chosen.values() for test, _ in wants):
+            return solve_together(chosen, knowns.room)
         found = {name: self._value(name, wants, knowns) for name, wants in chosen.items()}
+        if None in found.values():
+            return None
         return {name: one.value for name, one in found.items() if one is not None}
 
     def _value(self, name: str, wants: Wants, knowns: Knowns) -> Solution | None:
+        wants = alone(wants)
         key = (name, wants, knowns.room(name))
         if key not in self._known:
             self._known[key] = solve(sorted(wants, key=repr), key[2])
@@ -224,7 +247,7 @@ class _Choosing:
         while at < len(self.clauses) and any(_is_in(clause, chosen) for clause in self.clauses[at]):
             at += 1
         if at == len(self.clauses):
-            return chosen
+            return chosen if self.solver.together(chosen, self.knowns) is not None else None
         undecided: Undecided | None = None
         for alternative in self.clauses[at]:
             self.tried += 1

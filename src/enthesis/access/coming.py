@@ -8,9 +8,10 @@ in `…`, and whose labels (and kind, where any will do) are free.
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from enthesis.access.compared import tests_of
 from enthesis.access.tables import Tables
 from enthesis.conditions.patterns import cell_texts, literal, matcher, tokens, witness
-from enthesis.model.addresses import contains, is_pool, parse
+from enthesis.model.addresses import contains, is_organisation, is_pool, parse
 from enthesis.model.conditions import AllOf, AnyOf, Equal, Glob, Not, Test, literal_pattern
 from enthesis.model.errors import InvalidAddress, Undecided
 from enthesis.model.estate import Ceiling, CeilingException, Estate, GroupRule, boundary_of
@@ -64,8 +65,11 @@ def members_to_come(tables: Tables) -> ToCome:
         if estate.administered_by_others(name):
             found[f"{name}/identity/{ANY}"] = ("", "")
     for group in estate.groups.values():
-        if group.where is not None:
-            found.update(_found_by(tables, group.where, group.where.within or boundary_of(group.address)))
+        within = group.where.within or boundary_of(group.address) if group.where is not None else ""
+        if group.where is not None and not estate.is_outside(within):
+            found.update(_found_by(tables, group.where, within))
+    for organisation in dict.fromkeys(filter(is_organisation, tables.grant_to)):
+        found.update(_found_by(tables, GroupRule(), organisation))
     names = _Names(tables)
     identities: dict[str, tuple[str, str]] = {}
     for address, said in found.items():
@@ -127,13 +131,9 @@ def _address_patterns(tables: Tables) -> Iterator[str]:
     """The patterns, and single addresses, by which statements tell apart who asks and what runs."""
     estate = tables.estate
     yield from _patterns(tables)
-    conditions = [*tables.trust_when.values(), *tables.grant_when.values()]
-    conditions += [ceiling.when for ceiling in estate.ceilings]
-    conditions += [credential.when for credential in estate.credentials.values()]
-    for when in conditions:
-        for attribute, test in when:
-            if attribute in ADDRESSES:
-                yield from _patterns_in(test)
+    for attribute in ADDRESSES:
+        for test in tests_of(tables, attribute):
+            yield from _patterns_in(test)
     named: list[str | Glob] = [one for ceiling in estate.ceilings for one in _callers_in(ceiling)]
     for invariant in estate.invariants:
         named += invariant.claimed.by
@@ -167,9 +167,7 @@ def _can_stand(estate: Estate, resources: set[str], address: str, tied: str) -> 
 def _found_by(tables: Tables, rule: GroupRule, within: str) -> Iterator[tuple[str, tuple[str, str]]]:
     """The members that a rule may yet find, one for each place that they can stand in."""
     estate = tables.estate
-    if estate.is_outside(within):
-        return
-    if within.startswith("@") and "/" not in within and rule.kind in (None, "person"):
+    if is_organisation(within) and rule.kind in (None, "person"):
         yield f"{within}/identity/{ANY}", ("person", "")
     if rule.kind == "person":
         return
@@ -188,7 +186,7 @@ def _found_by(tables: Tables, rule: GroupRule, within: str) -> Iterator[tuple[st
 
 def _accounts_in(estate: Estate, within: str) -> Iterator[str]:
     for name in estate.accounts:
-        if within in (name, *estate.boundary_above(name)) and not estate.is_outside(name):
+        if within in (name, *estate.boundary_above(name)):
             yield name
 
 

@@ -13,7 +13,7 @@ from enthesis.access.arrays import Bools, Ints, once
 from enthesis.access.coming import WORKLOADS, ToCome
 from enthesis.access.tables import Tables, tables_of
 from enthesis.conditions.patterns import matcher
-from enthesis.model.addresses import account_of, is_pool, parse, pool_of, standing_in
+from enthesis.model.addresses import account_of, is_organisation, is_pool, parse, pool_of, standing_in
 from enthesis.model.catalogue import EVERYTHING, IDENTITIES, NEAREST_KEY, Companion
 from enthesis.model.conditions import Conditions, Equal, Glob, Test
 from enthesis.model.errors import InvalidAddress
@@ -386,8 +386,12 @@ class Compiled:
             members[address] = once(np.concatenate(found))
             return members[address]
 
-        pairs = [(of(address), index[address]) for address in estate.groups]
-        self.members = {index[address]: members[address] for address in estate.groups}
+        for address in dict.fromkeys(filter(is_organisation, self.tables.grant_to)):
+            if address in index:  # everybody of it
+                of_all = self.organisation[self.identity_places] == index[address]
+                members[address] = self.identity_places[of_all]
+        pairs = [(of(address), index[address]) for address in (*members, *estate.groups)]
+        self.members = {index[address]: found for address, found in members.items()}
         who = np.concatenate([found for found, _ in pairs]) if pairs else np.zeros(0, np.int64)
         which = np.repeat([group for _, group in pairs], [len(found) for found, _ in pairs]) if pairs else who
         order = np.argsort(who, kind="stable")
@@ -450,7 +454,10 @@ class Compiled:
 
         The empty conditions where it always is.
         """
-        described = self.estate.groups[self.places.names[group]]
+        name = self.places.names[group]
+        if is_organisation(name):
+            return [()]
+        described = self.estate.groups[name]
         out: list[Conditions] = []
         if described.where is not None and member in self._found_by_rule(group):
             rule = described.where

@@ -143,9 +143,16 @@ class Needed:
             return target_label(self.compiled, self.goal.chain, rest.partition(".")[2])
         return caller_fact(self.compiled, self.node.address, rest) if family == "caller" else None
 
-    def holding(self, conditions: Conditions, prefix: str = "") -> Alternative | None:
-        """What is left of conditions that must hold; None where they cannot."""
-        return holding(conditions, self.get, self.free, prefix) if conditions else ()
+    def otherwise(self, attribute: str) -> Value:
+        """What a free attribute is where nothing is put for its name: of a target's label, that of a place above."""
+        if not attribute.startswith("target.labels."):
+            return None
+        above = [place for place in self.goal.chain if place not in self.compiled.to_come]
+        return target_label(self.compiled, above, attribute.removeprefix("target.labels."))
+
+    def holding(self, conditions: Conditions, prefix: str = "") -> list[Alternative]:
+        """The ways for conditions to hold, of which one must be; none where they cannot."""
+        return holding(conditions, self.get, self.free, self.otherwise, prefix) if conditions else [()]
 
     def principals(self) -> tuple[int, ...]:
         """The numbers by which grants can name the caller."""
@@ -157,8 +164,7 @@ class Needed:
         """What it takes that the caller is in a group that it can be in: nothing, but of a member to come."""
         if self.node.place not in self.compiled.to_come or group in self.powers.groups:
             return [()]
-        found = (self.holding(tests) for tests in self.compiled.joining(self.node.place, group))
-        return [alternative for alternative in found if alternative is not None]
+        return [way for tests in self.compiled.joining(self.node.place, group) for way in self.holding(tests)]
 
 
 def before(until: float) -> tuple[Literal, ...]:

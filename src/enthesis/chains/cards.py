@@ -21,7 +21,7 @@ from enthesis.files.conditions import plain_test
 from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model import estate as m
-from enthesis.model.addresses import account_of, article, contains, pool_of
+from enthesis.model.addresses import account_of, article, contains, is_organisation, pool_of
 from enthesis.model.conditions import Conditions, Glob
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import admitted, ceiling_words, permissions, tested, verb_words
@@ -196,6 +196,7 @@ class _Cards:
         groups = [
             self.compiled.places.names[number]
             for number in self.compiled.groups_of(self.compiled.find(identity.address))
+            if self.compiled.places.names[number] in self.estate.groups
         ]
         if groups:
             yield Item(f"in {', '.join(groups)}", facts={"groups": groups})
@@ -241,9 +242,10 @@ class _Cards:
         for grant in self.estate.grants:
             allowed = {verb for kind, verb in self.estate.permissions_of(grant.role) if kind == "identity"}
             through = [verb for verb in verbs if verb in allowed]
-            if grant.to in self.estate.groups and grant.at in above and through:
-                said = f"through the group {grant.to}: {', '.join(through)}"
-                yield Item(said, grant.source, {"group": grant.to, "verbs": through})
+            if self.estate.is_of_many(grant.to) and grant.at in above and through:
+                word = "organisation" if is_organisation(grant.to) else "group"
+                said = f"through the {word} {grant.to}: {', '.join(through)}"
+                yield Item(said, grant.source, {word: grant.to, "verbs": through})
 
     def _by_caller(self, rows: Rows, target_itself: int) -> Iterator[Item]:
         """What each caller may do, at a target itself and in it."""
@@ -467,6 +469,7 @@ class _Cards:
     def _role(self, role: m.Role) -> Card:
         allows = plain_statement("roles", role)["allows"]
         parts = [
+            CardPart("for", "what it is for", (Item(role.description),) if role.description else ()),
             CardPart("allows", "what it allows", tuple(self._allowed_by(role, allows))),
             CardPart("includes", "what it includes", tuple(Item(name, facts={"role": name}) for name in role.includes)),
             CardPart(
@@ -509,6 +512,9 @@ class _Cards:
             CardPart("ceilings", "ceilings over it", tuple(self._ceilings(goal.chain))),
             CardPart("referenced_by", "referenced by", tuple(self._spoken_of(name))),
         ]
+        if is_organisation(name):
+            granted = tuple(self._grants(self.compiled.find(name)))
+            parts.insert(1, CardPart("grants", "what everybody of it may do", granted))
         return Card(name, article(goal.kind), tuple(parts))
 
     def _about_place(self, name: str, target: int) -> Iterator[Item]:

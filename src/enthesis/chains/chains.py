@@ -23,6 +23,7 @@ from enthesis.access.clauses import (
     Literal,
     Requirement,
     Solver,
+    attributes_of,
     called,
     holds_of,
     joined,
@@ -36,10 +37,11 @@ from enthesis.access.needed import Asking
 from enthesis.access.states import YES
 from enthesis.chains.ends import ends_by_caller, takings
 from enthesis.chains.web import LEADS_ON, OPENS, STANDS_FOR, Web
+from enthesis.conditions.sameness import names_in
 from enthesis.conditions.truth import Value, passes
 from enthesis.conditions.values import Room, Want
 from enthesis.model.addresses import is_pool
-from enthesis.model.conditions import After, AllOf, AnyOf, Before, Conditions, Equal, Not, Test
+from enthesis.model.conditions import After, AllOf, AnyOf, Before, Conditions, Equal, LongerThan, Not, Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer
 from enthesis.model.words import FORM_OF_ISSUER, Form, origin_form
@@ -50,6 +52,8 @@ NEW = timedelta(0)
 NO_ORIGIN: Mapping[str, Value] = dict.fromkeys(
     ("origin.kind", "origin.issuer", "origin.organisation", "origin.address", "mfa")
 )
+JUST_OBTAINED: Requirement = (((("session.age", LongerThan(NEW), Want.FAILS),),),)
+"""That the sessions of a chain are as new as can be."""
 LASTING = (KIND_OF, LABEL_OF, "claims.", "mfa")  # how variables begin that stay the same for a whole chain
 USE_KEY = "use-key"  # what a step is called that goes on by a stored key
 CARRIED_ON = tuple(NO_ORIGIN)  # what a chain carries on from its origin
@@ -256,7 +260,7 @@ class Chains:
         """
         if not takes and start.knowns.limits in ((), self.always):
             return {}
-        told = {name for clause in takes for alternative in clause for name, *_ in alternative}
+        told = attributes_of(takes)
         times = {name for name in told - set(start.knowns.values) if name.partition(BEFORE_KEY)[0] == "time"}
         if times:
             at_once = {**start.knowns.values, **dict.fromkeys(times, datetime.fromtimestamp(self.web.now, UTC))}
@@ -378,6 +382,8 @@ class Chains:
         asked = self.takes(label, row, hop=False) if web.edge_sort[edge] == OPENS else ALWAYS
         shown = tuple((name, test, Want.HOLDS) for name, test in web.keys.shown(int(web.edge_key[edge])))
         takes = joined((label.takes, asked, ((shown,),) if shown else ALWAYS))
+        if takes is not None and web.ages and label.edge != NONE and web.edge_sort[label.edge] == LEADS_ON:
+            takes = joined((takes, JUST_OBTAINED))  # the first journey ends with running code, as soon as it can
         if takes is None or self._try(takes, start, label) is None:
             return None
         limits: Requirement = tuple(((limit,),) for limit in start.knowns.limits)
@@ -470,13 +476,15 @@ class Chains:
         now = datetime.fromtimestamp(self.web.now, UTC)
         left_out = {
             name: now if name.partition(BEFORE_KEY)[0] == "time" else NEW if "session.age" in name else None
-            for name in {*values, *(name for clause in takes for pair in clause for name, *_ in pair)}
+            for name in {*values, *attributes_of(takes)}
         }
         out = dict(values)
         for name in sorted(values):
             whole = {**left_out, **start.knowns.values, **{one: out[one] for one in out if one != name}}
             bound = all(
-                want.met(passes(test, whole.get(one))) for one, test, want in start.knowns.limits if one == name
+                want.met(passes(test, whole.get(one), whole.get))
+                for one, test, want in start.knowns.limits
+                if one == name or name in names_in(test)
             )
             if bound and holds_of(takes, whole):
                 del out[name]

@@ -15,7 +15,7 @@ import numpy as np
 
 from enthesis.access.answers import Request, Verdict
 from enthesis.access.arrays import Bools, Ints, among, once, spread
-from enthesis.access.clauses import BEFORE_KEY, Requirement, denials, holds_of, resolved
+from enthesis.access.clauses import BEFORE_KEY, Requirement, attributes_of, denials, holds_of, resolved
 from enthesis.access.coming import members_to_come
 from enthesis.access.compiling import NONE, Compiled, compile_estate
 from enthesis.access.many import Rows
@@ -500,9 +500,7 @@ class Compared:
         values = self.mine.values_for(takes, start)
         if values is None:
             return None
-        names = {
-            name for requirement in had for clause in requirement for alternative in clause for name, *_ in alternative
-        }
+        names = {name for requirement in had for name in attributes_of(requirement)}
         now = datetime.fromtimestamp(self.mine.web.now, UTC)
         at_once = {  # a time that is not told is now
             name: now

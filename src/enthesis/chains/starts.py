@@ -25,7 +25,7 @@ def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, V
     if who in estate.pipeline_access:
         access = chains.from_pipeline_access(who)
         return [access] if access is not None else []
-    if who in estate.groups:
+    if estate.is_of_many(who) and compiled.find(who) in compiled.members:
         members = compiled.members[compiled.find(who)]
         return [chains.from_place(number) for number in members.tolist()]
     if who in estate.accounts:

@@ -254,11 +254,11 @@ def _without(attachment: Attachment, name: str) -> Edit | None:
 
 
 def _field(source: Source, name: str, *, value: Any) -> Replacement:
-    return Replacement(source.file, source.line, source.column, (name,), value)
+    return Replacement.at(source, (name,), value)
 
 
 def _out(source: Source) -> Removal:
-    return Removal(source.file, source.line, source.column)
+    return Removal.at(source)
 
 
 # -- what is to be known about it -----------------------------------------------------------------------------------

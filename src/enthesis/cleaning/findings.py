@@ -130,11 +130,11 @@ class Sweeping:
 
     def changed(self, source: Source, name: str, value: object) -> tuple[Edit, ...]:
         """The edit that gives a statement's field a value; none where the statement is in no file of the estate."""
-        return (Replacement(*source, (name,), value),) if self._is_editable(source) else ()
+        return (Replacement.at(source, (name,), value),) if self._is_editable(source) else ()
 
     def removal(self, source: Source) -> tuple[Edit, ...]:
         """The edit that takes a statement out; none where it is in no file of the estate."""
-        return (Removal(*source),) if self._is_editable(source) else ()
+        return (Removal.at(source),) if self._is_editable(source) else ()
 
     def addition(self, section: str, entry: dict[str, Any]) -> tuple[Edit, ...]:
         """The edit that adds a statement; none where no file of the estate was asked."""
@@ -181,13 +181,13 @@ def _worst(found: Sequence[Opens]) -> Opens:
 
 
 def _nodes(chains: Chains, name: str) -> list[int]:
-    """The places where chains begin that use a credential, an identity, or the members of a group."""
+    """The places where chains begin that use a credential, an identity, or the members of a group or organisation."""
     estate, compiled = chains.compiled.estate, chains.compiled
     credential = estate.credentials.get(name)
     number = compiled.find(credential.of if credential is not None else name)
     if number == NONE:
         return []
-    return compiled.members[number].tolist() if name in estate.groups else [number]
+    return compiled.members[number].tolist() if number in compiled.members else [number]
 
 
 def _starts(chains: Chains, name: str) -> list[ChainStart]:

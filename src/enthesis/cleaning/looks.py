@@ -313,7 +313,7 @@ def _without_effect(sweeping: Sweeping) -> Iterator[Finding]:
     for grant in estate.grants:
         if not grant.in_force(sweeping.now):
             continue
-        alone = grant.to not in estate.groups
+        alone = not estate.is_of_many(grant.to)
         if alone and grant.at.startswith(grant.to[: grant.to.find("/") + 1]):
             continue  # in one account
         halves.setdefault(grant.to, set()).add((grant.at, estate.holder_of(grant)))
@@ -331,9 +331,10 @@ def _without_effect(sweeping: Sweeping) -> Iterator[Finding]:
 def _why_no_effect(sweeping: Sweeping, grant: Grant, halves: Halves) -> tuple[str, tuple[Fix, ...]]:
     """Why a grant gives nothing to any caller, and what would give it effect; '' where it may give something."""
     estate = sweeping.estate
-    group = estate.groups.get(grant.to)
-    if group is not None:
-        return (f"{grant.to} has no members", ()) if not group.members and group.where is None else ("", ())
+    if estate.is_of_many(grant.to):
+        group = estate.groups.get(grant.to)
+        empty = group is not None and not group.members and group.where is None
+        return (f"{grant.to} has no members", ()) if empty else ("", ())
     ours, theirs = account_of(grant.to), account_of(grant.at)
     if ours == theirs:
         return "", ()

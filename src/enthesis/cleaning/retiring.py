@@ -141,9 +141,7 @@ def stage_edits(estate: Estate, name: str, stage: str, now: datetime, **more: An
         said = {name: value for name, value in more.items() if value is not None}
         return [Addition("retiring", name, {"stage": stage, "since": time_text(now), **said})]
     fields = {"stage": stage, "since": time_text(now), **more}
-    return [
-        Replacement(found.source.file, found.source.line, found.source.column, (at,), to) for at, to in fields.items()
-    ]
+    return [Replacement.at(found.source, (at,), to) for at, to in fields.items()]
 
 
 def disabled_edits(estate: Estate, name: str, *, disabled: bool) -> list[Edit]:
@@ -152,7 +150,7 @@ def disabled_edits(estate: Estate, name: str, *, disabled: bool) -> list[Edit]:
     if found is None or found.disabled == disabled:
         return []
     at = found.source
-    return [Replacement(at.file, at.line, at.column, ("disabled",), True if disabled else None)]
+    return [Replacement.at(at, ("disabled",), True if disabled else None)]
 
 
 class _StandingSearch:

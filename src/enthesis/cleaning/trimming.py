@@ -113,7 +113,7 @@ class _Index:
 
     def _members(self, principal: str) -> frozenset[str]:
         number = self.compiled.find(principal)
-        listed = self.compiled.members.get(number, ()) if principal in self.estate.groups else [number]
+        listed = self.compiled.members.get(number, ()) if self.estate.is_of_many(principal) else [number]
         return frozenset(self.compiled.places.names[one] for one in listed if one >= 0)
 
     def kind(self, place: str) -> str:
@@ -396,7 +396,7 @@ def _count(index: _Index, estate: Estate, identity: str) -> int:
 def edits_of(estate: Estate, trimmed: Trimmed) -> list[Edit]:
     """The edits of the files that make it so."""
     out: list[Edit] = [
-        Removal(*grant.source) for change in trimmed.changes for grant in change.goes if grant.source.line
+        Removal.at(grant.source) for change in trimmed.changes for grant in change.goes if grant.source.line
     ]
     out += [Addition("roles", role.name, plain_statement("roles", role)) for role in trimmed.roles]
     for change in trimmed.changes:

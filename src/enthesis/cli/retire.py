@@ -283,7 +283,7 @@ class _RetireRun:
     def _edits_back(self, standing: Standing) -> list[Edit]:
         if standing.stage == PLANNED:
             at = read_folder(self.folder).named_at["retiring", standing.name]
-            return [Removal(at.file, at.line, at.column)]
+            return [Removal.at(at)]
         more = {"proved": None} if standing.stage == PROVED else {}
         edits = stage_edits(self.described, standing.name, BEFORE[standing.stage], now(), **more)
         return edits + (

@@ -265,7 +265,7 @@ def _beside(estate: Estate, like: str, new: str) -> Iterable[Edit]:
             listed = [by] if isinstance(by, str | dict) else list(by)
             at = invariant.source
             both = [*listed, *(renamed(one, like, new) for one in listed if renamed(one, like, new) != one)]
-            yield Replacement(at.file, at.line, at.column, ("only", "by"), both)
+            yield Replacement.at(at, ("only", "by"), both)
 
 
 def twin_name(like: str, name: str) -> str:

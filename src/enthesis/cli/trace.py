@@ -260,7 +260,7 @@ def write_remedy(folder: Path, estate: Estate, remedy: Remedy, question: Questio
         plain, before = (SECTIONS["journeys"].record.plain(journey) for journey in (new, old))
         source = old.source
         edits += [
-            Replacement(source.file, source.line, source.column, (field,), plain.get(field))
+            Replacement.at(source, (field,), plain.get(field))
             for field in ("from", "through", "attempt")
             if plain.get(field) != before.get(field)
         ]

@@ -7,6 +7,7 @@ a test unknown keeps a caller out. Exact; past the bound on work, Undecided is r
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
+from enthesis.conditions.sameness import alone, names_in, solve_together
 from enthesis.conditions.truth import Value, hold
 from enthesis.conditions.values import Room, Solution, Want, Wanted, solve
 from enthesis.model.conditions import Conditions, Test
@@ -84,8 +85,9 @@ class _CallerSearch:
         if self.steps > MAX_STEPS:
             raise Undecided(f"more than {MAX_STEPS} choices")
         if not outside:
-            found = {attribute: self._solve(attribute, tests) for attribute, tests in wanted.items()}
-            shown = {attribute: one.value for attribute, one in found.items() if one is not None}
+            shown = self._together(wanted)
+            if shown is None:
+                return None
             return {attribute: value for attribute, value in shown.items() if value is not None}
         first, rest = outside[0], outside[1:]
         for attribute, test in first:
@@ -97,7 +99,15 @@ class _CallerSearch:
                 return found_one
         return None
 
+    def _together(self, wanted: dict[str, frozenset[Wanted]]) -> Shown | None:
+        """Values for all attributes at once; None where some are to be the same, or not, and cannot."""
+        if any(names_in(test) for tests in wanted.values() for test, _ in tests):
+            return solve_together(wanted, self.rooms)
+        found = {attribute: self._solve(attribute, tests) for attribute, tests in wanted.items()}
+        return {attribute: one.value for attribute, one in found.items() if one is not None}
+
     def _solve(self, attribute: str, tests: frozenset[tuple[Test, Want]]) -> Solution | None:
+        tests = alone(tests)
         key = (attribute, tests)
         if key not in self._solved:
             ordered = sorted(tests, key=lambda one: one[1].value)

@@ -16,6 +16,7 @@ from enthesis.model.conditions import (
     LongerThan,
     Not,
     Present,
+    SameAs,
     Test,
     Within,
 )
@@ -53,42 +54,49 @@ def is_absent(value: Value) -> bool:
 
 def hold(conditions: Conditions, get: Callable[[str], Value]) -> Truth:
     """Whether all conditions hold of the attributes that `get` answers (None for an absent one)."""
-    return both(passes(test, get(attribute)) for attribute, test in conditions)
+    return both(passes(test, get(attribute), get) for attribute, test in conditions)
 
 
-def passes(test: Test, value: Value) -> Truth:
-    """Whether a value passes a test. Of a list, any element; of `not`, none."""
+def _nothing(attribute: str) -> Value:
+    """No other attribute is known: what compares with one is unknown."""
+    del attribute
+    return None
+
+
+def passes(test: Test, value: Value, get: Callable[[str], Value] = _nothing) -> Truth:
+    """Whether a value passes a test. Of a list, any element; of `not`, none. `get` answers other attributes, which a
+    test can compare with."""
     if isinstance(test, Equal | Glob):
-        return _of_some(value, (test,))
+        return _of_some(value, (test,), get)
     if isinstance(test, AnyOf):
-        return either(passes(one, value) for one in test.tests)
+        return either(passes(one, value, get) for one in test.tests)
     if isinstance(test, Not):
-        inner = passes(test.test, value)
+        inner = passes(test.test, value, get)
         return None if inner is None else not inner
     if isinstance(test, Present):
         return is_absent(value) is not test.wanted
     if isinstance(test, AllOf):
         whole = [one for one in test.tests if isinstance(one, Not | Present)]
         elementwise = tuple(one for one in test.tests if not isinstance(one, Not | Present))
-        answers = [passes(one, value) for one in whole]
+        answers = [passes(one, value, get) for one in whole]
         if elementwise:
-            answers.append(_of_some(value, elementwise))
+            answers.append(_of_some(value, elementwise, get))
         return both(answers)
-    return _of_some(value, (test,))
+    return _of_some(value, (test,), get)
 
 
-def _of_some(value: Value, tests: tuple[Test, ...]) -> Truth:
+def _of_some(value: Value, tests: tuple[Test, ...], get: Callable[[str], Value]) -> Truth:
     """Whether some element passes all of these tests."""
     if is_absent(value):
         return None
     if isinstance(value, tuple):
-        return either(both(_element(test, one) for test in tests) for one in value)
+        return either(both(_element(test, one, get) for test in tests) for one in value)
     if len(tests) == 1:
-        return _element(tests[0], value)
-    return both(_element(test, value) for test in tests)
+        return _element(tests[0], value, get)
+    return both(_element(test, value, get) for test in tests)
 
 
-def _element(test: Test, value: Value) -> Truth:
+def _element(test: Test, value: Value, get: Callable[[str], Value]) -> Truth:
     """One operator of one element; unknown where the element is of another type than the test is for."""
     if isinstance(test, Equal):
         if is_absent(value):
@@ -104,7 +112,18 @@ def _element(test: Test, value: Value) -> Truth:
         return value >= test.time if isinstance(value, datetime) else None
     if isinstance(test, LongerThan):
         return value > test.duration if isinstance(value, timedelta) else None
+    if isinstance(test, SameAs):
+        return _same(value, get(test.attribute))
     raise TypeError(f"{type(test).__name__} is not an operator of one element")
+
+
+def _same(value: Value, other: Value) -> Truth:
+    """Whether an element is the other value, or one of its elements; unknown where they cannot be compared."""
+    if isinstance(other, tuple):
+        return either(_same(value, one) for one in other) if other else None
+    if is_absent(value) or is_absent(other) or type(value) is not type(other):
+        return None
+    return value == other
 
 
 def _within(test: Within, value: Value) -> Truth:

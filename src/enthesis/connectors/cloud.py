@@ -15,7 +15,7 @@ from urllib.parse import quote, urlencode
 
 from enthesis.connectors.http import KEYED, Client, HttpAnswer, problem_said, surrounding, understood
 from enthesis.files.shapes import time_text
-from enthesis.model.addresses import account_of
+from enthesis.model.addresses import account_of, is_organisation, organisation_named
 from enthesis.model.errors import InvalidInput, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, KindVerbs
 from enthesis.model.secrets import Secret
@@ -632,6 +632,8 @@ def _name_of(reference: Any, names: Mapping[str, str]) -> Any:
     """The address behind an id; what no longer exists is said to be gone, with the address it had."""
     if isinstance(reference, str):
         return names.get(reference, {"gone": "a group"})
+    if "organisation" in reference:
+        return f"@{reference['organisation']}"
     identifier = reference.get("id") or reference.get("identity") or reference.get("group")
     if identifier in names and "gone" not in reference:
         return names[identifier]
@@ -641,6 +643,8 @@ def _name_of(reference: Any, names: Mapping[str, str]) -> Any:
 
 
 def _reference(name: Any, ids: Mapping[str, str]) -> dict[str, str]:
+    if is_organisation(name):
+        return {"organisation": organisation_named(name)}
     form = "group" if "/group/" in name else "identity"
     return {form: _id(name, ids)}
 

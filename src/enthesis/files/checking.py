@@ -36,7 +36,6 @@ from enthesis.model.words import (
     SHOWN_IN,
     STATEMENT_SECTIONS,
     Form,
-    VerbClass,
     issuer_kinds,
 )
 
@@ -102,7 +101,8 @@ OF_THE_REQUEST = (
 
 
 NAMES = {
-    "of": "identity", "runs_as": "identity", "to": "identity or group", "members": "identity or group",
+    "of": "identity", "runs_as": "identity", "to": "identity, group or organisation",
+    "members": "identity or group",
     "role": "role", "includes": "role",
 }  # fmt: skip
 """The fields of statements that hold names, with what each names."""
@@ -134,7 +134,7 @@ def check(
         checker.keys,
     ):
         part()
-    return checker.errors
+    return list(dict.fromkeys(checker.errors))  # of a list that is several statements, each error once
 
 
 HELD = "a declared place, an issuer, or {elsewhere: text} for one that has no address"
@@ -168,6 +168,7 @@ class _Checker:
         }
         self.boundaries = {f"@{name}" for name in self.organisations} | self.units
         self.grantees = self.identities_defined | self.groups_defined
+        self.recipients = self.grantees | {f"@{name}" for name in self.organisations}
         self.people = {address for address, one in estate.identities.items() if one.is_person}
         self.people |= broken.get("identities", set())
         self.holders = self.accounts | self.boundaries
@@ -297,6 +298,7 @@ class _Checker:
         among = {
             "identity": self.identities_defined,
             "identity or group": self.grantees,
+            "identity, group or organisation": self.recipients,
             "role": self.roles_defined,
         }
         for section, described in STATEMENT_SECTIONS.items():
@@ -428,10 +430,10 @@ class _Checker:
             self.wrong("wrong-kind", message, of, f"an issuer of kind {kind}")
 
     def _runs(self, place: addresses.Place, source: Source) -> None:
-        """Only what code runs on can run as a person."""
+        """Only what acts can run as an identity."""
         catalogue = self.estate.catalogue
-        if VerbClass.RUN not in catalogue.verbs_of(place.kind).values():
-            able = [name for name in catalogue.kinds if VerbClass.RUN in catalogue.verbs_of(name).values()]
+        if not catalogue.acts(place.kind):
+            able = [name for name in catalogue.kinds if catalogue.acts(name)]
             message = f"nothing runs on a {place.kind}, so `{place.address}` cannot run as an identity"
             self.wrong("cannot-run", message, source, "one of the kinds " + ", ".join(able))
 
@@ -573,7 +575,7 @@ class _Checker:
         estate = self.estate
         for grant in estate.grants:
             source = grant.source
-            to = self.is_known(grant.to, self.grantees)
+            to = self.is_known(grant.to, self.recipients)
             at = self.place(grant.at, self.spot(source, "at"))
             self.conditions(grant.when, source, "when")
             if grant.held_by is not None:
@@ -595,6 +597,9 @@ class _Checker:
 
     def _holder(self, to: str, at: str, holder: str, source: Source) -> None:
         sides: set[str] = set()
+        if addresses.is_organisation(to):  # its callers stand in any of its accounts and units
+            sides |= {name for name in self.accounts if f"@{self.estate.organisation_of(name)}" == to}
+            sides |= {unit for unit in self.units if unit.startswith(f"{to}/")}
         for address in (to, at):
             own = boundary_of(address)
             sides |= {own, *self.estate.boundary_above(own)}

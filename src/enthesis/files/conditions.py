@@ -1,12 +1,13 @@
 """Reads and writes conditions: attributes with the tests that must hold of them."""
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from itertools import product
 from math import isnan
 from typing import Any
 
+from enthesis.conditions.sameness import names_in
 from enthesis.files.nodes import Node, tree_of
 from enthesis.files.shapes import (
     ESCAPES,
@@ -33,6 +34,7 @@ from enthesis.model.conditions import (
     LongerThan,
     Not,
     Present,
+    SameAs,
     Test,
     Within,
     pattern_error,
@@ -41,7 +43,7 @@ from enthesis.model.errors import InvalidAddress
 from enthesis.model.file_errors import Source
 from enthesis.model.pointers import is_pointer
 
-OPERATORS = ("glob", "not", "within", "before", "after", "longer_than", "present")
+OPERATORS = ("glob", "same_as", "not", "within", "before", "after", "longer_than", "present")
 
 ATTRIBUTES = (
     "time",
@@ -67,11 +69,13 @@ class ConditionsShape:
     """A mapping of attributes to tests.
 
     With `free` the attributes are names of claims, whatever the issuer calls them; otherwise they are those
-    of the design's section 3. With `allowing`, `{present: false}` over what the caller supplies is an error.
+    of the design's section 3. With `allowing`, `{present: false}` over what the caller supplies is an error. With
+    `by_itself` they are claims that are looked at with no request around them, so nothing can be compared.
     """
 
     free: bool = False
     allowing: bool = False
+    by_itself: bool = False
     expected: str = "a mapping of attributes to tests"
 
     def read(self, node: Node, notes: Notes) -> Any:
@@ -95,6 +99,9 @@ class ConditionsShape:
                     item,
                     expected="a test of a value that must be there",
                 )
+            if not self._comparable(test, item, notes):
+                sound = False
+                continue
             misfit = _misfit("claims." if self.free else attribute, test)
             if misfit:
                 sound = False
@@ -109,6 +116,32 @@ class ConditionsShape:
                 notes.wrong("wrong-test", message, node.value[inner], expected="a test of one of them")
         return tuple(out) if sound else MISSING
 
+    def _comparable(self, test: Test, node: Node, notes: Notes) -> bool:
+        """Whether what a test compares with is an attribute that it can compare with, and is written as one."""
+        for other in sorted(names_in(test)):
+            if self.by_itself:
+                message = f"{{same_as: {other}}} has no request here whose attributes it could compare with"
+                notes.wrong("wrong-test", message, node, expected="a plain value or a pattern")
+                return False
+            if not _is_attribute(other) or other in NEVER_THE_SAME:
+                close = tuple(one for one in ATTRIBUTES if one not in NEVER_THE_SAME)
+                notes.wrong_at(
+                    "unknown-attribute",
+                    f"`{other}` is not an attribute that can be compared with",
+                    notes.source(node),
+                    expected="claims.NAME, caller.labels.NAME, target.labels.NAME, " + ", ".join(close),
+                    known=close,
+                    word=other,
+                )
+                return False
+        for text in _plain_texts(test):
+            if _is_attribute(text) and "." in text and not (self.free and text.startswith("claims.")):
+                message = f"the plain text `{text}` is the name of an attribute, so this can never hold"
+                expected = f"{{same_as: {text}}}, to compare with that attribute"
+                notes.wrong("wrong-test", message, node, expected=expected)
+                return False
+        return True
+
     def quick(self, value: Any, notes: Notes, source: Source) -> Any:
         """The conditions in plain data that stand at one place; MISSING where it has none. Texts under free names need
         no further look."""
@@ -119,8 +152,7 @@ class ConditionsShape:
         return self.read(tree_of(value, source.line), notes)
 
     def _known(self, attribute: str, node: Node, notes: Notes) -> bool:
-        family = attribute.startswith(ATTRIBUTE_FAMILIES) and not attribute.endswith(".")
-        if attribute in ATTRIBUTES or family:
+        if _is_attribute(attribute):
             return True
         line, column = node.keys[attribute] if node.keys else (node.line, node.column)
         notes.wrong_at(
@@ -179,6 +211,10 @@ class ConditionsShape:
             if why:
                 return notes.wrong("wrong-pattern", why, node, expected="a pattern")
             return Glob(str(node.value))
+        if name == "same_as":
+            if not isinstance(node.value, str) or not node.value:
+                return notes.wrong("wrong-type", f"found {described(node.value)}", node, expected="an attribute")
+            return SameAs(node.value)
         if name == "not":
             inner = self._test(node, notes)
             return MISSING if inner is MISSING else Not(inner)
@@ -218,6 +254,7 @@ TEST_SCHEMA: dict[str, Any] = {
             "additionalProperties": False,
             "properties": {
                 "glob": GLOB_SCHEMA["properties"]["glob"],
+                "same_as": {"type": "string", "description": "another attribute"},
                 "not": {"$ref": "#/$defs/test"},
                 "within": ListOf(NetworkText(), or_one=True).schema(),
                 "before": Time().schema(),
@@ -230,7 +267,7 @@ TEST_SCHEMA: dict[str, Any] = {
 }
 
 
-def plain_test(test: Test) -> Any:
+def plain_test(test: Test) -> Any:  # noqa: PLR0911  one line a kind of test
     """A test as it stands in a file."""
     match test:
         case Equal(value):
@@ -241,6 +278,8 @@ def plain_test(test: Test) -> Any:
             return {name: value for test in tests for name, value in plain_test(test).items()}
         case Glob(pattern):
             return {"glob": pattern}
+        case SameAs(other):
+            return {"same_as": other}
         case Not(inner):
             return {"not": plain_test(inner)}
         case Within(networks):
@@ -273,10 +312,17 @@ _FITTING: dict[str, tuple[tuple[type, ...], str]] = {
     "network": ((Within,), "a network: {within: …}"),
     "mfa": ((Equal,), "true or false"),
     "session.age": ((LongerThan,), "a duration: {longer_than: …}"),
-    "claims.": ((Equal, Glob, Within), "a value, {glob: …} or {within: …}"),
-    "": ((Equal, Glob), "a text or {glob: …}"),
+    "claims.": ((Equal, Glob, Within, SameAs), "a value, {glob: …}, {within: …} or {same_as: …}"),
+    "": ((Equal, Glob, SameAs), "a text, {glob: …} or {same_as: …}"),
 }
-_NAMES = {Before: "`before`", After: "`after`", Within: "`within`", LongerThan: "`longer_than`", Glob: "`glob`"}
+_NAMES = {
+    Before: "`before`",
+    After: "`after`",
+    Within: "`within`",
+    LongerThan: "`longer_than`",
+    Glob: "`glob`",
+    SameAs: "`same_as`",
+}
 
 
 def _misfit(attribute: str, test: Test) -> tuple[str, str] | None:
@@ -297,6 +343,24 @@ def _is_of_type(family: str, test: Test) -> bool:
     if not isinstance(test, Equal) or family == "claims.":
         return True
     return isinstance(test.value, bool) if family == "mfa" else isinstance(test.value, str)
+
+
+NEVER_THE_SAME = ("time", "network", "mfa", "session.age")
+"""Attributes that are no texts, so that nothing is the same as one."""
+
+
+def _is_attribute(name: str) -> bool:
+    return name in ATTRIBUTES or (name.startswith(ATTRIBUTE_FAMILIES) and not name.endswith("."))
+
+
+def _plain_texts(test: Test) -> Iterator[str]:
+    if isinstance(test, Equal) and isinstance(test.value, str):
+        yield test.value
+    elif isinstance(test, Not):
+        yield from _plain_texts(test.test)
+    elif isinstance(test, AnyOf | AllOf):
+        for one in test.tests:
+            yield from _plain_texts(one)
 
 
 def _supplied(attribute: str) -> bool:

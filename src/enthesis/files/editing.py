@@ -5,16 +5,20 @@ back before it is written.
 """
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from copy import deepcopy
 from dataclasses import dataclass
+from itertools import product
 from typing import Any
 
 import yaml
 from yaml.nodes import MappingNode, Node, SequenceNode
 
 from enthesis.files.finding import HEAD
+from enthesis.files.nodes import parse, plain_value
 from enthesis.files.writing import flow_text
 from enthesis.model.errors import InnerError
+from enthesis.model.file_errors import ListPart, Source
 
 
 class NotEditable(InnerError, ValueError):
@@ -30,6 +34,7 @@ class Addition:
     section: str
     name: str
     entry: Any
+    file: str = ""  # '' for that which has most of the section
 
     def line(self) -> str:
         """The entry as it is put into a block-style section."""
@@ -49,35 +54,152 @@ class Replacement:
     column: int
     path: tuple[str | int, ...]
     value: Any
+    part: ListPart = ()
+
+    @classmethod
+    def at(cls, source: Source, path: tuple[str | int, ...], value: Any) -> "Replacement":
+        """In the entry that stands there; of one that is several statements, in that one alone."""
+        return cls(source.file, source.line, source.column, path, value, source.part)
 
 
 @dataclass(frozen=True, slots=True)
 class Removal:
-    """Takes an entry out of its section: the entry (of a mapping: its name) starts at `line` and `column` of `file`."""
+    """Takes an entry out of its section: the entry (of a mapping: its name) starts at `line` and `column` of `file`.
+    With a `part`, only that one of the statements that the entry is."""
 
     file: str
     line: int
     column: int
+    part: ListPart = ()
+
+    @classmethod
+    def at(cls, source: Source) -> "Removal":
+        """Of what stands there."""
+        return cls(source.file, source.line, source.column, source.part)
 
 
 Edit = Addition | Replacement | Removal
 
 
+@dataclass(frozen=True, slots=True)
+class _KeptItems:
+    """Which positions of a list in an entry stay; the others are taken out."""
+
+    file: str
+    line: int
+    column: int
+    path: tuple[str]
+    positions: tuple[int, ...]
+
+
 def edited(texts: Mapping[str, str], edits: Sequence[Edit]) -> dict[str, str]:
     """The texts of the files with all edits made. NotEditable where one cannot be."""
     out = dict(texts)
-    for edit in sorted(edits, key=_last_first, reverse=True):
+    for edit in sorted(_apart(texts, edits), key=_last_first, reverse=True):
         if isinstance(edit, Addition):
-            name = _file_for(out, edit.section)
+            name = edit.file or _file_for(out, edit.section)
             out[name] = _added(out[name], edit, as_json=name.endswith(".json"))
         elif isinstance(edit, Removal):
             out[edit.file] = _removed(out[edit.file], edit)
+        elif isinstance(edit, _KeptItems):
+            out[edit.file] = _with_fewer(out[edit.file], edit)
         else:
             out[edit.file] = _replaced(out[edit.file], edit, as_json=edit.file.endswith(".json"))
     return out
 
 
-def _last_first(edit: Edit) -> tuple[int, int, int]:
+def _apart(texts: Mapping[str, str], edits: Sequence[Edit]) -> Iterator[Edit | _KeptItems]:
+    """The edits, those of single statements of an entry that is several put as edits of entries: the statement is taken
+    out of the entry's lists, and written on its own where it stays."""
+    entries: dict[tuple[str, int, int], dict[ListPart, list[Removal | Replacement]]] = {}
+    for edit in edits:
+        if isinstance(edit, Addition) or not edit.part:
+            yield edit
+        else:
+            entries.setdefault((edit.file, edit.line, edit.column), {}).setdefault(edit.part, []).append(edit)
+    for (file, line, column), of_parts in entries.items():
+        section, entry = _written_at(texts[file], file, line, column)
+        lists = {name: list(entry[name]) for name, _ in next(iter(of_parts))}
+        every = [tuple(zip(lists, one, strict=True)) for one in product(*(range(len(all_)) for all_ in lists.values()))]
+        rest = [part for part in every if part not in of_parts]
+        kept, others = _largest_block(rest, lists)
+        if kept:
+            for name, positions in kept.items():
+                if len(positions) < len(lists[name]):
+                    yield _KeptItems(file, line, column, (name,), positions)
+        else:
+            yield Removal(file, line, column)
+        for part in others:
+            yield Addition(section, "", _one_of(entry, part), file)
+        for part, wanted in of_parts.items():
+            changes = [edit for edit in wanted if isinstance(edit, Replacement)]
+            if len(changes) == len(wanted):
+                one = _one_of(entry, part)
+                for edit in changes:
+                    _put(one, edit)
+                yield Addition(section, "", one, file)
+
+
+def _largest_block(
+    rest: Sequence[ListPart], lists: Mapping[str, Any]
+) -> tuple[dict[str, tuple[int, ...]], list[ListPart]]:
+    """The positions of each list that an entry keeps, so that it is just statements that stay, and what stays besides:
+    of two lists, all values of the first that keep the same of the second."""
+    if not rest:
+        return {}, []
+    first, *following = lists
+    if not following:
+        return {first: tuple(part[0][1] for part in rest)}, []
+    by_second: dict[tuple[int, ...], list[int]] = {}
+    for position in dict.fromkeys(part[0][1] for part in rest):
+        of_it = tuple(part[1][1] for part in rest if part[0][1] == position)
+        by_second.setdefault(of_it, []).append(position)
+    second, firsts = max(by_second.items(), key=lambda item: len(item[0]) * len(item[1]))
+    kept = {first: tuple(firsts), following[0]: second}
+    return kept, [part for part in rest if part[0][1] not in firsts]
+
+
+def _one_of(entry: Mapping[str, Any], part: ListPart) -> dict[str, Any]:
+    """One of the statements that an entry is, as an entry of its own."""
+    return {**deepcopy(dict(entry)), **{name: entry[name][position] for name, position in part}}
+
+
+def _put(entry: dict[str, Any], edit: Replacement) -> None:
+    """Makes a replacement in plain data."""
+    inner: Any = entry
+    for word in edit.path[:-1]:
+        inner = inner[word]
+    if edit.value is None:
+        inner.pop(edit.path[-1], None)
+    else:
+        inner[edit.path[-1]] = edit.value
+
+
+def _written_at(text: str, file: str, line: int, column: int) -> tuple[str, dict[str, Any]]:
+    """The section of the entry that starts at a place, and the entry as plain data."""
+    tree, _ = parse(text.encode(), as_json=file.endswith(".json"))
+    for section, node in tree.value.items() if tree is not None and isinstance(tree.value, dict) else ():
+        for one in node.value if isinstance(node.value, list) else ():
+            if (one.line, one.column) == (line, column):
+                return section, plain_value(one)
+    raise NotEditable(f"there is no entry at {file}:{line}:{column}")
+
+
+def _with_fewer(text: str, edit: _KeptItems) -> str:
+    """The text without some items of a list in an entry."""
+    entry = _at(_composed(text), edit.line - 1, edit.column - 1)
+    found = _child(entry, edit.path[0])
+    count = len(found.value) if isinstance(found, SequenceNode) else 0
+    for position in reversed(range(count)):
+        if position not in edit.positions:
+            found = _child(_at(_composed(text), edit.line - 1, edit.column - 1), edit.path[0])
+            children = _children(found) if found is not None else []
+            flow = isinstance(found, SequenceNode) and found.flow_style
+            text = _without_flow(text, children, position) if flow else _without_line(text, children, position, edit)
+    return text
+
+
+def _last_first(edit: Edit | _KeptItems) -> tuple[int, int, int]:
     """What is at a place from the end of a file to its start, so that places stay right; additions after all that."""
     return (0, 0, 0) if isinstance(edit, Addition) else (1, edit.line, edit.column)
 
@@ -210,19 +332,25 @@ def _removed(text: str, edit: Removal) -> str:
         at = next((number for number, (start, _) in enumerate(children) if _is_at(start, edit)), None)
         if at is None:
             continue
-        start, value = children[at]
+        _, value = children[at]
         if section.flow_style:
             return _without_flow(text, children, at)
         if len(children) == 1:
             empty = " []" if isinstance(section, SequenceNode) else " {}"
             colon = text.index(":", name.end_mark.index)
             return text[: colon + 1] + empty + text[_end(value) :]
-        begin = text.rfind("\n", 0, start.start_mark.index) + 1
-        if text[begin : start.start_mark.index].strip() not in ("", "-"):
-            raise NotEditable(f"{edit.file}:{edit.line} shares its line with an entry that stays")
-        end = text.find("\n", _end(value) - 1 if text[_end(value) - 1] == "\n" else _end(value))
-        return text[:begin] + (text[end + 1 :] if end >= 0 else "")
+        return _without_line(text, children, at, edit)
     raise NotEditable(f"no entry starts at {edit.file}:{edit.line}:{edit.column}")
+
+
+def _without_line(text: str, children: Sequence[tuple[Node, Node]], at: int, edit: Removal | _KeptItems) -> str:
+    """The text without the lines of one entry of a block collection."""
+    start, value = children[at]
+    begin = text.rfind("\n", 0, start.start_mark.index) + 1
+    if text[begin : start.start_mark.index].strip() not in ("", "-"):
+        raise NotEditable(f"{edit.file}:{edit.line} shares its line with an entry that stays")
+    end = text.find("\n", _end(value) - 1 if text[_end(value) - 1] == "\n" else _end(value))
+    return text[:begin] + (text[end + 1 :] if end >= 0 else "")
 
 
 def _children(section: Node) -> list[tuple[Node, Node]]:

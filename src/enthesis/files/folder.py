@@ -12,7 +12,7 @@ from typing import Any
 from enthesis.files.cache import TreeCache
 from enthesis.files.checking import check
 from enthesis.files.finding import HEAD
-from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, parse, too_large
+from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, parse, plain_value, too_large
 from enthesis.files.renamed import SECTIONS as OLD_SECTIONS
 from enthesis.files.renamed import old_words, own_verbs
 from enthesis.files.sections import SECTIONS
@@ -55,15 +55,6 @@ def packaged_catalogue(remembered: TreeCache) -> Catalogue:
     if tree is None:
         raise ValueError("the packaged catalogue cannot be read")
     return catalogue_from(plain_value(tree))
-
-
-def plain_value(node: Node) -> Any:
-    """A tree without its places."""
-    if isinstance(node.value, dict):
-        return {key: plain_value(item) for key, item in node.value.items()}
-    if isinstance(node.value, list):
-        return [plain_value(item) for item in node.value]
-    return node.value
 
 
 def read_folder(folder: Path, *, cache: Path | None = None) -> Reading:
@@ -277,8 +268,8 @@ class _Merge:
         elif section.key:
             self._named(word, node, notes)
         elif isinstance(node.value, list):
-            read = [section.record.read(item, notes) for item in node.value]
-            self.values[word].extend(value for value in read if value is not MISSING)
+            for item in node.value:
+                self.values[word] += section.read(item, notes)
         else:
             notes.wrong("wrong-type", f"found {described(node.value)}", node, expected=f"a list under `{word}`")
 

@@ -51,6 +51,15 @@ def tree_of(value: Any, line: int = 1) -> Node:
     return Node(value, line, 1)
 
 
+def plain_value(node: Node) -> Any:
+    """A tree without its places."""
+    if isinstance(node.value, dict):
+        return {key: plain_value(item) for key, item in node.value.items()}
+    if isinstance(node.value, list):
+        return [plain_value(item) for item in node.value]
+    return node.value
+
+
 class Duplicate(NamedTuple):
     """A key written twice in one mapping: where again, and where first."""
 

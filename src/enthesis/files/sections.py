@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from itertools import product
 from math import isfinite
 from typing import Any
 
@@ -54,7 +55,8 @@ KIND_VERBS = MapOf(ListOf(TEXT, or_one=True), "kind")
 ALLOWING = ConditionsShape(allowing=True)
 BARRING = ConditionsShape()
 CLAIM_TESTS = ConditionsShape(free=True, allowing=True)
-FREE_CLAIMS = ConditionsShape(free=True)
+FREE_CLAIMS = ConditionsShape(free=True, by_itself=True)
+CLAIMS_OF_RUNS = ConditionsShape(free=True, allowing=True, by_itself=True)
 
 
 @dataclass(frozen=True)
@@ -445,7 +447,7 @@ START = Record(
 _CLAIMED = (
     Field("can", ListOf(TEXT, or_one=True), required=True, says="verbs, or one of them"),
     Field("on", ListOf(TEXT, or_one=True), says="kinds; default: every kind"),
-    Field("at", NAME, required=True, says="the place, with everything in it"),
+    Field("at", NAME, required=True, says="the place, with everything in it, or a list of places"),
 )
 NEVER = Record(
     "what must never be",
@@ -475,11 +477,67 @@ def _kind(**values: Any) -> Kind:
 
 @dataclass(frozen=True)
 class Section:
-    """One section: a list of entries, or a mapping from names (`key`: the attribute a name becomes)."""
+    """One section: a list of entries, or a mapping from names (`key`: the attribute a name becomes).
+
+    An entry may have a list in the fields of `spread`: it is a statement of its own for each value.
+    """
 
     record: Record
     key: str | None = None
     addressed: bool = False
+    spread: tuple[str, ...] = ()
+
+    def read(self, node: Node, notes: Notes) -> list[Any]:
+        """The values of one entry of a list; none where it has an error."""
+        lists = {name: found for name in self.spread if (found := _list_in(node, name)) is not None}
+        if not lists:
+            value = self.record.read(node, notes)
+            return [] if value is MISSING else [value]
+        if not self._can_be_spread(node, lists, notes):
+            return []
+        out, told = [], len(notes.errors)
+        for positions in product(*(range(len(found)) for found in lists.values())):
+            part = tuple(zip(lists, positions, strict=True))
+            ones = {name: lists[name][position] for name, position in part}
+            value = self.record.read(node._replace(value={**node.value, **ones}), notes, part=part)  # type: ignore[dict-item]
+            out += [] if value is MISSING else [value]
+        notes.errors[told:] = dict.fromkeys(notes.errors[told:])  # what is wrong with all is said once
+        return out
+
+    def _can_be_spread(self, node: Node, lists: Mapping[str, list[Node]], notes: Notes) -> bool:
+        entries: Any = node.value
+        sound = True
+        for name, found in lists.items():
+            if not found:
+                notes.wrong("empty", f"an empty list in `{name}`", entries[name], expected="one value or several")
+                sound = False
+            first: dict[object, Node] = {}
+            for one in found:
+                if isinstance(one.value, str) and first.setdefault(one.value, one) is not one:
+                    notes.wrong("duplicate", f"`{one.value}` is listed twice in `{name}`", one)
+                    sound = False
+        if "name" in entries:
+            message = f"one name for the several statements of this list in `{' and '.join(lists)}`"
+            notes.wrong("wrong-name", message, entries["name"], expected="no name here, or each statement on its own")
+            sound = False
+        return sound
+
+    def schema(self) -> dict[str, Any]:
+        """The JSON Schema of an entry."""
+        out = self.record.schema()
+        for name in self.spread:
+            properties = out.get("properties") or next(one for one in out["allOf"] if "properties" in one)["properties"]
+            of_one = {key: value for key, value in properties[name].items() if key != "description"}
+            many = {"type": "array", "minItems": 1, "uniqueItems": True, "items": of_one}
+            says = {key: value for key, value in properties[name].items() if key == "description"}
+            properties[name] = {"anyOf": [of_one, many], **says}
+        return out
+
+
+def _list_in(node: Node, name: str) -> list[Node] | None:
+    """The list in a field of an entry; None where there is none."""
+    found = node.value.get(name) if isinstance(node.value, dict) else None
+    return found.value if found is not None and isinstance(found.value, list) else None
 
 
 BECAUSE = Field("because", TEXT, says="why it is there; kept in the files alone")
@@ -683,6 +741,7 @@ SECTIONS: dict[str, Section] = {
             (
                 Field("allows", KIND_VERBS, required=True, says="verbs by kind"),
                 Field("includes", ListOf(NAME), says="roles whose permissions it has too"),
+                Field("description", TEXT, says="what it is for, in words; kept in the files alone"),
             ),
             m.Role,
         ),
@@ -693,21 +752,27 @@ SECTIONS: dict[str, Section] = {
             "a trust",
             (
                 Field("name", TEXT, says="a name, where two statements would have the same key"),
-                Field("of", NAME, required=True, says="the identity that is taken on"),
+                Field("of", NAME, required=True, says="the identity that is taken on, or a list of them"),
                 Field("admits", ADMISSION, required=True, says="who may take it on"),
                 *_until(),
                 Field("session", Duration(), says="how long a session lives; default 1h"),
                 BECAUSE,
             ),
             m.Trust,
-        )
+        ),
+        spread=("of",),
     ),
     "grants": Section(
         Record(
             "a grant",
             _until(
                 Field("name", TEXT, says="a name, where two statements would have the same key"),
-                Field("to", NAME, required=True, says="the identity, person or group that gets the role"),
+                Field(
+                    "to",
+                    NAME,
+                    required=True,
+                    says="the identity, person, group or organisation (everybody of it) that gets the role; or a list",
+                ),
                 Field("role", NAME, required=True, says="the role"),
                 Field("at", NAME, required=True, says="the place, with everything in it"),
                 Field(
@@ -718,7 +783,8 @@ SECTIONS: dict[str, Section] = {
                 BECAUSE,
             ),
             m.Grant,
-        )
+        ),
+        spread=("to", "at"),
     ),
     "ceilings": Section(
         Record(
@@ -790,7 +856,7 @@ SECTIONS: dict[str, Section] = {
             (
                 Field("at", NAME, required=True, says="the issuer whose runs use it"),
                 Field("of", NAME, required=True, says="the identity that it leads to"),
-                Field("admits", CLAIM_TESTS, required=True, says="tests of the claims of the runs that may use it"),
+                Field("admits", CLAIMS_OF_RUNS, required=True, says="tests of the claims of the runs that may use it"),
                 Field("credential", NAME, says="the keyed credential behind it, if there is one"),
             ),
             m.PipelineAccess,
@@ -933,7 +999,7 @@ def schema() -> dict[str, Any]:
         },
     }
     for name, section in SECTIONS.items():
-        entry = section.record.schema()
+        entry = section.schema()
         if section.key:
             if not entry.get("required"):
                 entry = {"anyOf": [entry, {"type": "null"}]}

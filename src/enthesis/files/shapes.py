@@ -21,7 +21,7 @@ from enthesis.model.addresses import escaped, unescaped
 from enthesis.model.conditions import Glob, Network, pattern_error
 from enthesis.model.errors import InvalidAddress
 from enthesis.model.estate import Elsewhere
-from enthesis.model.file_errors import FileError, Source
+from enthesis.model.file_errors import FileError, ListPart, Source
 
 LONGEST_HINTED = 300  # characters of a name that is compared with others
 MOST_COMPARED = 1000  # names
@@ -532,7 +532,7 @@ class Record:
         """The fields by the name that they have in a file."""
         return {field.name: field for field in self.fields}
 
-    def read(self, node: Node, notes: Notes, **given: Any) -> Any:
+    def read(self, node: Node, notes: Notes, *, part: ListPart = (), **given: Any) -> Any:
         entries = node.value
         if not isinstance(entries, dict):
             return notes.wrong("wrong-type", f"found {described(entries)}", node, expected=self.expected)
@@ -568,7 +568,7 @@ class Record:
                 notes.wrong("one-of", f"`{name}` needs `{other}`", node, expected=f"{other}: …")
         if not sound:
             return MISSING
-        source = Source(notes.file, node.line, node.column)
+        source = Source(notes.file, node.line, node.column, part)
         notes.records[source] = node
         return self.make(**values, source=source)
 

@@ -368,17 +368,22 @@ class Administration:
 
     def _understand_grants(self, holder: str, body: Mapping[str, Any]) -> None:
         world = self.world()
-        to = self._known(body["to"])
+        named = body["to"].get("organisation")
+        if named is not None and named not in world.inventory["organisations"]:
+            raise NotUnderstood(f"the organisation {named}")
+        to = f"@{named}" if named is not None else str(self._known(body["to"]).body["address"])
         role = next((statement for statement in world.of("roles") if statement.id == body["role"]), None)
         if role is None or role.holder != holder:
             raise NotUnderstood(f"a role that {holder} has not")
         if exists(world, body["at"]) is None:
             raise NotUnderstood(f"the place {body['at']}")
         if holder.startswith("@"):
-            sides = {organisation_of(world, body["at"]), organisation_of(world, to.body["address"])}
+            sides = {organisation_of(world, body["at"]), organisation_of(world, to)}
             fits = organisation_of(world, holder) in sides
         else:
-            fits = holder in (account_of(body["at"]), account_of(to.body["address"]))
+            fits = holder in (account_of(body["at"]), account_of(to)) or (
+                named is not None and organisation_of(world, holder) == named
+            )
         if not fits:
             raise NotUnderstood(f"a grant of which neither side is {holder}'s")
 
@@ -403,7 +408,8 @@ class Administration:
             place = exists(self.world(), what)
             if account_of(what) != holder or place is None:
                 raise NotUnderstood(f"the resource {what}")
-            if not any(its_class == "run" for its_class in verbs_of(self.world(), place.kind).values()):
+            verbs = verbs_of(self.world(), place.kind).values()
+            if place.kind != "cluster" and "run" not in verbs:
                 raise NotUnderstood(f"that a {place.kind} should run")
         if not isinstance(what, str) and list(what) != ["glob"]:
             raise NotUnderstood("this resource")

@@ -9,7 +9,7 @@ from ipaddress import ip_address, ip_network
 from typing import Any
 
 Truth = bool | None
-OPERATORS = {"glob", "not", "within", "before", "after", "longer_than", "present"}
+OPERATORS = {"glob", "same_as", "not", "within", "before", "after", "longer_than", "present"}
 PLAIN = {
     "time",
     "network",
@@ -34,26 +34,34 @@ class NotUnderstood(ValueError):
     """A statement that the lab cannot enforce, and so does not accept."""
 
 
-def all_hold(conditions: Mapping[str, Any], attributes: Mapping[str, Any]) -> Truth:
-    """Whether every test holds of its attribute, by Kleene's logic."""
-    answers = [passes(test, attributes.get(name)) for name, test in conditions.items()]
+def all_hold(
+    conditions: Mapping[str, Any], attributes: Mapping[str, Any], others: Mapping[str, Any] | None = None
+) -> Truth:
+    """Whether every test holds of its attribute, by Kleene's logic. `others` are the attributes that tests can compare
+    with, where those have other names than the tested ones."""
+    around = attributes if others is None else others
+    answers = [passes(test, attributes.get(name), around) for name, test in conditions.items()]
     return _and(answers)
 
 
-def passes(test: Any, value: Any) -> Truth:
+def passes(test: Any, value: Any, others: Mapping[str, Any]) -> Truth:
     """Whether a value (None for an absent one) passes a test."""
     if isinstance(test, list):
-        return _or([passes(one, value) for one in test])
+        return _or([passes(one, value, others) for one in test])
     if not isinstance(test, Mapping):
         return _of_some_element(lambda one: _equal(test, one), value)
     of_whole = {"not", "present"} & test.keys()
     answers: list[Truth] = []
     if "not" in of_whole:
-        inner = passes(test["not"], value)
+        inner = passes(test["not"], value, others)
         answers.append(None if inner is None else not inner)
     if "present" in of_whole:
         answers.append((value not in (None, "", [], {})) == test["present"])
-    rest = {name: operand for name, operand in test.items() if name not in of_whole}
+    rest = {
+        name: others.get(operand) if name == "same_as" else operand
+        for name, operand in test.items()
+        if name not in of_whole
+    }
     if rest:
         answers.append(
             _of_some_element(lambda one: _and([_operator(name, operand, one) for name, operand in rest.items()]), value)
@@ -75,6 +83,8 @@ def _equal(wanted: Any, value: Any) -> Truth:
 
 
 def _operator(name: str, operand: Any, value: Any) -> Truth:
+    if name == "same_as":  # the operand is what the other attribute is
+        return _of_some_element(lambda other: value == other if type(value) is type(other) else None, operand)
     if name == "glob":
         return matches(operand, value) if isinstance(value, str) else None
     if name == "within":
@@ -171,9 +181,14 @@ def understand(conditions: Any, *, claims: bool = False) -> None:
     if not isinstance(conditions, Mapping):
         raise NotUnderstood("conditions are a mapping of attributes to tests")
     for name, test in conditions.items():
-        if not claims and name not in PLAIN and not name.startswith(FAMILIES):
-            raise NotUnderstood(f"the attribute {name}")
+        if not claims:
+            _understand_attribute(name)
         _understand_test(test)
+
+
+def _understand_attribute(name: Any) -> None:
+    if not isinstance(name, str) or (name not in PLAIN and not name.startswith(FAMILIES)):
+        raise NotUnderstood(f"the attribute {name}")
 
 
 def _understand_test(test: Any) -> None:
@@ -187,9 +202,10 @@ def _understand_test(test: Any) -> None:
             raise NotUnderstood(f"the operators {sorted(set(test) - OPERATORS)}")
         if "not" in test:
             _understand_test(test["not"])
+        _understand_attribute(test.get("same_as", "time"))
         try:
             for name, operand in test.items():
-                if name not in ("not", "present", "glob"):
+                if name not in ("not", "present", "glob", "same_as"):
                     _operator(name, operand, "" if name != "within" else "127.0.0.1")
                     _operator(name, operand, datetime.fromisoformat("2026-01-01T00:00:00+00:00")) if name in (
                         "before",

@@ -504,11 +504,12 @@ def _admits(
     if signed is not None:
         named = {name[len("claims.") :]: value for name, value in around_it.items() if name.startswith("claims.")}
         tests = admits.get("claims", admits.get("attributes", {}))
-        hit = caller.form == "bearer" and caller.issuer == signed and all_hold(tests, named) is True
+        hit = caller.form == "bearer" and caller.issuer == signed and all_hold(tests, named, around_it) is True
     elif "certificate" in admits:
         tests = {"subject": admits["subject"]} if "subject" in admits else {}
         named = {"subject": around_it.get("claims.subject")}
-        hit = caller.form == "bearer" and caller.issuer == admits["certificate"] and all_hold(tests, named) is True
+        hit = caller.form == "bearer" and caller.issuer == admits["certificate"]
+        hit = hit and all_hold(tests, named, around_it) is True
     elif "identity" in admits:
         hit = caller.form == "identity" and caller.id == admits["identity"]["id"]
     elif "person" in admits:
@@ -563,6 +564,8 @@ def _granted(
 def _names(world: World, to: Mapping[str, str], caller: LabCaller) -> bool:
     if caller.form in ("bearer", "resource") or not caller.id:
         return False
+    if "organisation" in to:
+        return organisation_of(world, caller.address) == to["organisation"]
     return to["identity"] == caller.id if "identity" in to else member_of(world, caller, to["group"])
 
 

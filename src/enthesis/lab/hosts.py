@@ -34,7 +34,7 @@ from enthesis.lab.problems import HANDLERS, Problem, refused
 
 REQUIRED = "asked-directly"  # a header that a page or a simple proxy does not send by itself
 FORWARDING = ("forwarded", "via", "x-real-ip", "client-ip", "true-client-ip")
-KINDS = ("host", "pool", "function", "connector")
+KINDS = ("cluster", "host", "pool", "function", "connector")
 
 
 @dataclass(frozen=True)

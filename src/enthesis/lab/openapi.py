@@ -145,7 +145,10 @@ def document(title: str, url: str) -> dict[str, Any]:
     """The description of every path that a cloud answers at."""
     paths: dict[str, Any] = {}
     schemas: dict[str, Any] = {
-        "reference": {"type": "object", "properties": dict.fromkeys(("identity", "group", "gone"), TEXT)},
+        "reference": {
+            "type": "object",
+            "properties": dict.fromkeys(("identity", "group", "organisation", "gone"), TEXT),
+        },
         **REQUESTS,
         **ANSWERS,
     }

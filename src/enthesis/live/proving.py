@@ -355,7 +355,8 @@ def _by_service_account(
             )
         return Refusal((VerdictStep.TARGET_SIDE,), f"{workload} has no token of a service account to show")
     trusts = [trust for trust in estate.trusts if trust.of == hop.identity and trust.admits.whom == name]
-    wanted = [audience for trust in trusts for audience in audiences_for((*trust.admits.conditions, *trust.when))]
+    conditions_of = [(*trust.admits.conditions, *trust.when) for trust in trusts]
+    wanted = [audience for conditions in conditions_of for audience in audiences_for(conditions, lambda name: None)]
     refusal: HeldCredential | Refusal = Refusal(
         (VerdictStep.TARGET_SIDE,), f"no trust of {hop.identity} admits {workload}"
     )

@@ -13,7 +13,7 @@ from enthesis.access.questions import Question
 from enthesis.model.addresses import account_of, parse
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Attempt, Context, Estate, Journey, Origin, Trust
-from enthesis.model.words import BEARERS, RUNNING, Ending, Form, VerbClass, VerdictStep, origin_form
+from enthesis.model.words import BEARERS, RUNNING, Ending, Form, VerdictStep, origin_form
 from enthesis.verdicts.judge import Judge
 
 MOST_OF_A_SORT = 2  # near callers that differ in the same way
@@ -92,9 +92,7 @@ class NamedCallers:
             }
             for address in sorted(estate.resources, key=lambda name: (account_of(name) != own, name)):
                 kind = parse(address, estate.catalogue).kind
-                if (
-                    kind in kinds and VerbClass.RUN in estate.catalogue.verbs_of(kind).values()
-                ):  # an attachment may name more
+                if kind in kinds and estate.catalogue.acts(kind):  # an attachment may name more
                     yield Origin(origin_form(kind, person=False), address)
             return
         for address in sorted(estate.identities, key=lambda name: (account_of(name) != own, name)):

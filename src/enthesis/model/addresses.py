@@ -146,6 +146,11 @@ def organisation_named(address: str) -> str:
     return address[1:].split("/", 1)[0] if address.startswith("@") else ""
 
 
+def is_organisation(address: str) -> bool:
+    """Whether an address is that of a whole organisation; as a grantee, everybody of it."""
+    return address.startswith("@") and "/" not in address
+
+
 def is_simple_name(name: str) -> bool:
     """Whether a text can be the name of an account, organisation, provider or issuer: one part of an address."""
     return bool(name) and "/" not in name and not name.startswith("@") and name not in (".", "..")

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from enthesis.model.words import VerbClass
 
 EVERYTHING = "*"
+ASK_THEMSELVES = ("cluster",)
+"""Kinds that run as an identity though no caller runs code on them: a cluster as what its nodes pull images as."""
 
 Permissions = frozenset[tuple[str, str]]
 """Pairs of kind and verb."""
@@ -80,6 +82,11 @@ class Catalogue:
         if "login" in running:
             return "login"
         return running[0] if len(running) == 1 else None
+
+    def acts(self, kind: str) -> bool:
+        """Whether something of a kind can run as an identity: code runs on it, or it asks by itself, as the nodes of a
+        cluster do when they pull images."""
+        return kind in ASK_THEMSELVES or VerbClass.RUN in self.verbs_of(kind).values()
 
     def all_verbs(self) -> frozenset[str]:
         """Every verb that any kind has."""

@@ -90,7 +90,14 @@ class Present:
     wanted: bool
 
 
-Test = Equal | AnyOf | AllOf | Glob | Not | Within | Before | After | LongerThan | Present
+@dataclass(frozen=True, slots=True)
+class SameAs:
+    """The attribute is the same as another, of the same type; of a list, some element is one of the other's."""
+
+    attribute: str
+
+
+Test = Equal | AnyOf | AllOf | Glob | Not | Within | Before | After | LongerThan | Present | SameAs
 
 Conditions = tuple[tuple[str, Test], ...]
 """Pairs of attribute and test, all of which must hold; in the order written."""

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 
-from enthesis.model.addresses import account_of, contains, organisation_named
+from enthesis.model.addresses import account_of, contains, is_organisation, organisation_named
 from enthesis.model.catalogue import Catalogue, Kind
 from enthesis.model.conditions import Conditions, Glob, Network
 from enthesis.model.file_errors import Source
@@ -200,6 +200,7 @@ class Role:
     name: str
     allows: KindVerbs = field(default_factory=dict)
     includes: tuple[str, ...] = ()
+    description: str | None = None
     source: Source = _source()
 
 
@@ -564,6 +565,10 @@ class Estate:
             return ()
         parts = found.within.split("/")
         return tuple("/".join(parts[:count]) for count in range(len(parts), 0, -1))
+
+    def is_of_many(self, principal: str) -> bool:
+        """Whether a grantee stands for others: a group, or an organisation for everybody of it."""
+        return principal in self.groups or is_organisation(principal)
 
     def system_of(self, address: str) -> str:
         """What keeps the statements about a place in an account: the cluster that it is in, or the database with a

@@ -9,12 +9,20 @@ _RUN = re.compile(r"[\w+=-]{20,}", re.ASCII)
 _ALL_IN_A_SECRET = tuple(re.compile(name, re.ASCII) for name in ("[a-z]", "[A-Z]", "[0-9]"))
 
 
+ListPart = tuple[tuple[str, int], ...]
+"""Of an entry with lists where one value could stand: each such field with a position in its list."""
+
+
 class Source(NamedTuple):
-    """A place in a file: path relative to the estate, line and column counted from 1."""
+    """A place in a file: path relative to the estate, line and column counted from 1.
+
+    Of an entry that is several statements, `part` says which one.
+    """
 
     file: str
     line: int
     column: int
+    part: ListPart = ()
 
     def __str__(self) -> str:
         return f"{self.file}:{self.line}"

@@ -198,7 +198,10 @@ def as_estate(described: Estate, live: Live) -> Estate:
     # a cluster's roles may refer to kinds that the estate knows nothing of; what they do is the same on both sides
     lists["roles"] = {name: _of_known_kinds(described.catalogue, one) for name, one in lists["roles"].items()}
     known = {*lists["identities"], *lists["groups"]}
-    lists["grants"] = tuple(grant for grant in lists["grants"] if grant.to in known and grant.role in lists["roles"])
+    recipients = known | {f"@{name}" for name in described.organisations}
+    lists["grants"] = tuple(
+        grant for grant in lists["grants"] if grant.to in recipients and grant.role in lists["roles"]
+    )
     lists["trusts"] = tuple(trust for trust in lists["trusts"] if trust.of in lists["identities"])
     lists["attachments"] = tuple(
         replace(attachment, runs_as=tuple(name for name in attachment.runs_as if name in known))

@@ -351,7 +351,7 @@ def additions(estate: Estate, taken: Handoff) -> list[Addition]:
 def _sound(section: str, entry: dict[str, Any], name: str) -> dict[str, Any]:
     """An entry as the estate would write it; ValueError where it is not one."""
     shape, notes = SECTIONS[section], Notes("")
-    given = {shape.key: name} if shape.key else {}
+    given: dict[str, Any] = {shape.key: name} if shape.key else {}
     value = shape.record.read(tree_of(entry), notes, **given)
     if value is MISSING or notes.errors:
         said = notes.errors[0].message if notes.errors else "it is not understood"

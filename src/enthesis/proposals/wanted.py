@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from enthesis.files.shapes import NameOrGlob
 from enthesis.files.writing import plain_statement
-from enthesis.model.addresses import account_of, contains
+from enthesis.model.addresses import account_of, contains, is_organisation
 from enthesis.model.conditions import Glob
 from enthesis.model.estate import Estate, Grant, Group, Role, boundary_of
 from enthesis.model.file_errors import Source
@@ -153,7 +153,7 @@ def _roles(estate: Estate) -> Iterator[Wanted]:
                 needed[provider, holder, name] = None
     for provider, holder, name in needed:
         role = _without_circles(estate, name)
-        body = {"name": name, **plain_statement("roles", role)}
+        body = {"name": name, **plain_statement("roles", replace(role, description=None))}
         yield Wanted(provider, "roles", holder, body, role.source)
 
 
@@ -236,7 +236,8 @@ def _grants(estate: Estate) -> Iterator[Wanted]:
 
 def _is_by_group(provider: str, grant: Grant) -> bool:
     """Whether a grant to a group is kept as grants to those who are in it: databases know no groups but their own."""
-    return "/database/" in provider and "/group/" in grant.to and not contains(provider, grant.to)
+    many = "/group/" in grant.to or is_organisation(grant.to)
+    return "/database/" in provider and many and not contains(provider, grant.to)
 
 
 def _members(compiled: "Compiled", group: str) -> list[str]:
@@ -278,7 +279,9 @@ def _holder_there(estate: Estate, grant: Grant, provider: str) -> str:
 
 def known_at(estate: Estate, address: str) -> tuple[str, ...]:
     """Where an identity or group is known: an identity of an account at its provider, or in its cluster alone; a group
-    at those of its account or organisation; a person at all."""
+    at those of its account or organisation; a person and an organisation at all."""
+    if is_organisation(address):
+        return tuple(estate.providers)
     if address in estate.identities:
         return tuple(estate.providers) if address.startswith("@") else (estate.system_of(address),)
     return _kept_at(estate, address)
@@ -319,8 +322,8 @@ def _attachments(estate: Estate) -> Iterator[Wanted]:
     for what, (identities, source) in runs.items():
         pattern = what.pattern if isinstance(what, Glob) else what
         account = estate.accounts.get(account_of(pattern))
-        if account is None or estate.system_of(pattern) != account.provider:
-            continue  # what a cluster runs says itself as what
+        if account is None or estate.system_of(pattern) not in (account.provider, pattern):
+            continue  # what a cluster runs says itself as what; as what its own nodes ask is kept by its provider
         names = identities[0] if len(identities) == 1 else identities
         body = {"what": NameOrGlob().plain(what), "runs_as": names}
         needs = (*([what] if isinstance(what, str) else []), *identities)

@@ -29,7 +29,7 @@ from msgspec.json import decode
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_from
-from enthesis.model.addresses import account_of, contains, is_simple_name, is_well_formed, parse
+from enthesis.model.addresses import account_of, contains, is_organisation, is_simple_name, is_well_formed, parse
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.conditions import Glob
 from enthesis.model.errors import InnerError, InvalidAddress, InvalidInput
@@ -494,6 +494,8 @@ def without_what_is_gone(estate: Estate) -> Estate:
             if one.of in known
         },
         trusts=tuple(filter(admitted, estate.trusts)),
-        grants=tuple(grant for grant in estate.grants if grant.to in known and named(grant.at)),
+        grants=tuple(
+            grant for grant in estate.grants if (grant.to in known or is_organisation(grant.to)) and named(grant.at)
+        ),
         ceilings=tuple(ceiling for ceiling in estate.ceilings if named(ceiling.at)),
     )

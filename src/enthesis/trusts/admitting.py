@@ -13,9 +13,10 @@ from enthesis.access.attributes import NEVER_SHOWN, claim_room, provider_at, sho
 from enthesis.access.compiling import NONE, Barred, Compiled
 from enthesis.access.names.standing import why_fallen
 from enthesis.conditions.callers import EVERYBODY, NOBODY, Callers, Rooms, Shown, one_of, one_of_difference
+from enthesis.conditions.sameness import literal, renamed
 from enthesis.conditions.truth import Value, passes
 from enthesis.conditions.values import FREE_WORD, ROOMS, TEXT_ROOM, Room, Typical, Want, solve
-from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, Not, Test
+from enthesis.model.conditions import After, AnyOf, Before, Conditions, Equal, Not, SameAs, Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer, Trust
 from enthesis.model.pointers import claim_at
@@ -38,13 +39,16 @@ class Near:
 
 def asked_of(trust: Trust) -> Conditions:
     """All that a trust asks: its claims by their names, what it asks of the request besides as `when.` and the name."""
-    return (*trust.admits.conditions, *_besides(trust.when))
+    claims = tuple((name, renamed(test, _asked_as)) for name, test in trust.admits.conditions)
+    return (*claims, *_besides(trust.when))
 
 
 def _besides(when: Conditions) -> Conditions:
-    return tuple(
-        (name.removeprefix("claims.") if name.startswith("claims.") else BESIDES + name, test) for name, test in when
-    )
+    return tuple((_asked_as(name), renamed(test, _asked_as)) for name, test in when)
+
+
+def _asked_as(name: str) -> str:
+    return name.removeprefix("claims.") if name.startswith("claims.") else BESIDES + name
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +75,7 @@ class Admissions:
         if not trust.in_force(self.instant) or self._fallen(trust):
             return NOBODY
         chain = self.compiled.chain_of(trust.of)
-        known = partial(self._known, trust, list(chain))
+        known = self.known_of(trust)
         asked = _left(asked_of(trust), known)
         if asked is None:
             return NOBODY
@@ -88,6 +92,10 @@ class Admissions:
         return Callers(
             tuple(self._in_time(trust, (*asked, *chain_of.from_iterable(chosen))) for chosen in product(*escapes))
         )
+
+    def known_of(self, trust: Trust) -> Callable[[str], tuple[bool, Value]]:
+        """What says of an attribute whether it has the same value for every caller of a trust, and that value."""
+        return partial(self._known, trust, list(self.compiled.chain_of(trust.of)))
 
     def nobody_because(self, trust: Trust) -> str:
         """Why nobody can take on the identity of a trust, whatever is shown; '' where that is not so."""
@@ -158,11 +166,12 @@ def _left(conditions: Conditions, known: Callable[[str], tuple[bool, Value]]) ->
     """The conditions that are left once what is known is put in; None where one cannot hold."""
     left: list[tuple[str, Test]] = []
     for name, test in conditions:
-        fixed, value = known(name)
-        if not fixed:
-            left.append((name, test))
-        elif passes(test, value) is not True:
+        one = literal(
+            name, test, Want.HOLDS, lambda other: known(other)[1], lambda other: "" if known(other)[0] else other
+        )
+        if one is False:
             return None
+        left += [one[:2]] if one is not True else []
     return tuple(left)
 
 
@@ -199,7 +208,7 @@ def is_pinned(test: Test) -> bool:
     """Whether a test leaves only values that are written down."""
     if isinstance(test, AnyOf):
         return all(is_pinned(one) for one in test.tests)
-    return isinstance(test, Equal)
+    return isinstance(test, Equal) or (isinstance(test, SameAs) and not test.attribute.startswith("claims."))
 
 
 def near_misses(admissions: Admissions, trust: Trust, shown: Mapping[str, Value]) -> list[Near]:
@@ -227,7 +236,7 @@ def near_misses(admissions: Admissions, trust: Trust, shown: Mapping[str, Value]
     stranger = stranger_like(estate, issuer, shown)
     if stranger is not None:
         add(f"another organisation of {issuer.name}", stranger)
-    for name, test in asked_of(trust):
+    for name, test in _left(asked_of(trust), admissions.known_of(trust)) or asked_of(trust):
         if name.startswith(BESIDES):
             steps = _steps_besides(name, test, rooms(name))
         else:
@@ -318,7 +327,7 @@ def failing(trust: Trust, shown: Mapping[str, Value]) -> list[Failing]:
     out: list[Failing] = []
     for name, test in asked_of(trust):
         found = claim_at(shown, name)
-        truth = passes(test, found)
+        truth = passes(test, found, lambda other: claim_at(shown, other))
         if truth is not True and not name.startswith(BESIDES):
             out.append((name, test, found, truth))
     return out

@@ -21,8 +21,9 @@ from enthesis.chains.reach import reachable
 from enthesis.conditions.callers import Callers, Shown, one_of_both, one_of_difference
 from enthesis.conditions.overlaps import overlaps
 from enthesis.conditions.patterns import tokens
+from enthesis.conditions.sameness import ALWAYS, names_in, solve_together
 from enthesis.conditions.truth import passes
-from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Want, solve
+from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Want
 from enthesis.files.checking import spot
 from enthesis.files.conditions import plain_test
 from enthesis.files.nodes import Node
@@ -654,7 +655,7 @@ def _inside(inner: Trust, outer: Trust) -> Risk:
 def _never_holding_grants(looking: _RiskSearch) -> Iterator[Risk]:
     for grant in looking.estate.grants:
         try:
-            to = [""] if grant.to in looking.estate.groups else [grant.to]
+            to = [""] if looking.estate.is_of_many(grant.to) else [grant.to]
             if grant.when and not _ever(looking, grant.when, grant.until, to):
                 message = f"the grant of {grant.role} to {grant.to}: no request can ever meet all of its `when`"
                 names = tuple(name for name in (grant.name, grant.to) if name is not None)
@@ -675,9 +676,11 @@ def _ever(
     chain = list(compiled.chain_of(target)) if target else []
     lasting: Conditions = (("time", After(looking.instant)), *([("time", Before(until))] if until else []))
     for caller, form in product(callers, ORIGIN_FORMS):
-        left: dict[str, list[tuple[Test, Want]]] = {}
+        left: dict[str, frozenset[tuple[Test, Want]]] = {}
         rooms: dict[str, Room] = {}
-        for name, test in (*conditions, *lasting):
+        asked = [*conditions, *lasting]
+        compared = {other: ALWAYS for _, test in conditions for other in names_in(test)}
+        for name, test in (*asked, *compared.items()):
             family, _, rest = name.partition(".")
             if family == "claims" or (name == "mfa" and form != Form.PERSON):
                 room = NEVER_SHOWN
@@ -691,9 +694,9 @@ def _ever(
                 room = _origin_room(looking.estate, form, rest)
             else:
                 room = ROOMS.get(name) or TEXT_ROOM
-            left.setdefault(name, []).append((test, Want.HOLDS))
+            left[name] = left.get(name, frozenset()) | {(test, Want.HOLDS)}
             rooms[name] = room
-        if all(solve(wanted, rooms[name]) is not None for name, wanted in left.items()):
+        if solve_together(left, rooms.__getitem__) is not None:
             return True
     return False
 

@@ -7,11 +7,11 @@ from itertools import product
 from typing import Any
 
 from enthesis.access.answers import Request, Verdict
+from enthesis.access.compared import tests_of
 from enthesis.access.compiling import Compiled
 from enthesis.access.questions import Question, is_keyless, question_of
 from enthesis.conditions.values import ROOMS, Room, cells
 from enthesis.files.shapes import duration_text
-from enthesis.model.conditions import Test
 from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Journey
 from enthesis.model.sentences import verb_words
@@ -166,7 +166,7 @@ def _rests_on(compiled: Compiled, journey: Journey, verdict: Verdict) -> str:
     names = [name for name in ("network", "reference") if name not in journey.context.said]
     if journey.origin.form == Form.PERSON and not journey.origin.mfa_said:
         names.append("mfa")
-    tests = _tests_on(compiled, names)
+    tests = {name: tests_of(compiled.tables, name) for name in names}
     names = [name for name in names if tests[name]]
     if not names:
         return ""
@@ -188,20 +188,3 @@ def _with(verdict: Verdict, values: dict[str, Any]) -> Any:
     question = verdict.question
     mfa = values.pop("mfa", question.origin.mfa)
     return replace(question, origin=replace(question.origin, mfa=mfa), context=replace(question.context, **values))
-
-
-def _tests_on(compiled: Compiled, names: list[str]) -> dict[str, list[Test]]:
-    """The tests about these attributes that any statement has."""
-    estate = compiled.estate
-    found: dict[str, dict[Test, None]] = {name: {} for name in names}
-    if not names:
-        return {}
-    conditions = [compiled.trust_when(number) for number in compiled.tables.trust_when]
-    conditions += [compiled.grant_when(number) for number in compiled.tables.grant_when]
-    conditions += [ceiling.when for ceiling in estate.ceilings]
-    conditions += [credential.when for credential in estate.credentials.values()]
-    for when in conditions:
-        for attribute, test in when:
-            if attribute in found:
-                found[attribute][test] = None
-    return {name: list(tests) for name, tests in found.items()}

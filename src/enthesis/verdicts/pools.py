@@ -6,8 +6,10 @@ from itertools import islice, product
 
 from enthesis.access.answers import Verdict
 from enthesis.access.coming import ANY, members_to_come
+from enthesis.access.compared import conditions_in, tests_of
 from enthesis.access.compiling import Compiled
 from enthesis.access.questions import Question
+from enthesis.conditions.sameness import names_in
 from enthesis.conditions.values import TEXT_ROOM, cells
 from enthesis.model.addresses import is_pool, pool_of
 from enthesis.model.conditions import Test
@@ -18,7 +20,7 @@ from enthesis.verdicts.judge import Judge
 
 MAX_MEMBERS = 5_000  # combinations of members that one question is asked for
 MAX_LIKE = 500  # members to come, by what they may be called and labelled, that are tried
-CALLERS_LABEL = "caller.labels."
+LABELS = ("caller.labels.", "target.labels.")
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,13 +122,14 @@ def _is_any(address: str) -> bool:
 
 
 def _label_tests(compiled: Compiled) -> dict[str, dict[Test, None]]:
-    """By label, the tests that any statement has of a caller's."""
-    estate, tables = compiled.estate, compiled.tables
-    conditions = [*tables.trust_when.values(), *tables.grant_when.values()]
-    conditions += [ceiling.when for ceiling in estate.ceilings]
+    """By label, the tests that any statement has of a caller's or a target's."""
+    tables = compiled.tables
+    named = {
+        name for when in conditions_in(tables) for attribute, test in when for name in (attribute, *names_in(test))
+    }
     found: dict[str, dict[Test, None]] = {}
-    for when in conditions:
-        for attribute, test in when:
-            if attribute.startswith(CALLERS_LABEL):
-                found.setdefault(attribute.removeprefix(CALLERS_LABEL), {})[test] = None
+    for attribute in sorted(named):
+        if attribute.startswith(LABELS):
+            tests = found.setdefault(attribute.partition(".labels.")[2], {})
+            tests |= dict.fromkeys(tests_of(tables, attribute))
     return found

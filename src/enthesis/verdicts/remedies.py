@@ -66,7 +66,7 @@ class Change:
         if self.old is None:
             return Addition(self.section, self.name, plain_statement(self.section, self.value))
         source = self.old.source
-        return Replacement(source.file, source.line, source.column, self.path, self.plain)
+        return Replacement.at(source, self.path, self.plain)
 
     def line(self) -> str:
         """The change as it stands in the estate, on one line; '' for a change of the question."""

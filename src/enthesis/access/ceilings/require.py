@@ -15,7 +15,7 @@ def require(needed: Needed) -> Requirement | None:
             continue
         if not barred.bars(needed.permission, "" if node.bearer else node.name, inside=barred.place in callers):
             continue
-        clause = escaping(barred.ceiling.when, needed.get, needed.free)
+        clause = escaping(barred.ceiling.when, needed.get, needed.free, needed.otherwise)
         inside = barred.place in callers
         until = compiled.spared_until(barred, needed.permission, node.address, needed.place, inside=inside)
         if until > needed.now and clause != ():

@@ -1,6 +1,7 @@
 """What it takes that a grant on one side lets a request of a chain."""
 
 from collections.abc import Iterator
+from itertools import product
 
 from enthesis.access.clauses import Alternative
 from enthesis.access.compiling import NONE
@@ -21,11 +22,9 @@ def grants(needed: Needed, side: VerdictStep) -> Iterator[Alternative | None]:
             continue
         if not compiled.held_on(side, number, node.place, needed.place):
             continue
-        held = needed.holding(compiled.grant_when(number))
-        if held is None:
-            continue
         to = int(compiled.grant_to[number])
-        for joins in needed.joining(to) if to != node.place else [()]:
+        joining = needed.joining(to) if to != node.place else [()]
+        for joins, held in product(joining, needed.holding(compiled.grant_when(number))):
             yield (*joins, *held, *before(float(compiled.grant_until[number])))
 
 

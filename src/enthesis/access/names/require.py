@@ -1,6 +1,6 @@
 """What it takes that what a request of a chain names stands."""
 
-from enthesis.access.clauses import ALWAYS, Requirement
+from enthesis.access.clauses import Requirement, any_of
 from enthesis.access.needed import Needed
 
 
@@ -13,7 +13,4 @@ def require(needed: Needed) -> Requirement | None:
         return None
     if needed.permission in needed.compiled.not_of_people and needed.compiled.is_person[needed.place]:
         return None
-    held = needed.holding(needed.asking.when)
-    if held is None:
-        return None
-    return ((held,),) if held else ALWAYS
+    return any_of(needed.holding(needed.asking.when))

@@ -89,7 +89,7 @@ def _unmet_by_service_account(asked: Asked, shown: Conditions, when: Conditions)
     """
     found: list[list[Unmet]] = []
     for subject in service_account_subjects(asked.compiled, asked.caller.address):
-        for audience in audiences_for((*shown, *when)):
+        for audience in audiences_for((*shown, *when), asked.facts.get):
             claims = shown_by_workload(subject, audience)
 
             def get(name: str, claims: Mapping[str, Value] = claims) -> Value:

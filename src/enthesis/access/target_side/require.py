@@ -1,6 +1,7 @@
 """What it takes that the target's side lets a request of a chain in."""
 
 from collections.abc import Iterator
+from itertools import product
 
 from enthesis.access.attributes import audiences_for, service_account_subjects, shown_by_workload
 from enthesis.access.clauses import Alternative, Requirement, any_of, holding
@@ -48,23 +49,25 @@ def _admitting(needed: Needed, number: int) -> Iterator[Alternative | None]:
     shown, when = compiled.trust_shown(number), compiled.trust_when(number)
     form, whom = tables.trust_form[number], tables.trust_whom[number]
     if form in BEARERS and not node.bearer:
-        claimed = tuple((f"claims.{name}", test) for name, test in shown)
+        named = tuple((f"claims.{name}", test) for name, test in shown)
         for claims in _service_account_claims(needed, (*shown, *when)):
-            yield together([_showing(needed, tests, claims) for tests in (claimed, when)], ends)
+            for way in _showing(needed, (*named, *when), claims):
+                yield together([way], ends)
         return
     for join in needed.joining(compiled.find(str(whom))) if form == Form.GROUP else [()]:
-        yield together((join, needed.holding(shown, "claims."), needed.holding(when)), ends)
+        for claimed, held in product(needed.holding(shown, "claims."), needed.holding(when)):
+            yield together((join, claimed, held), ends)
 
 
 def _service_account_claims(needed: Needed, conditions: Conditions) -> Iterator[dict[str, Value]]:
     """What a workload's tokens of its service accounts can show, for whatever audience it asks."""
     for subject in service_account_subjects(needed.compiled, needed.node.name):
-        for audience in audiences_for(conditions):
+        for audience in audiences_for(conditions, needed.get):
             yield shown_by_workload(subject, audience)
 
 
-def _showing(needed: Needed, conditions: Conditions, claims: dict[str, Value]) -> Alternative | None:
+def _showing(needed: Needed, conditions: Conditions, claims: dict[str, Value]) -> list[Alternative]:
     def get(name: str) -> Value:
         return claims.get(name) if name.startswith("claims.") else needed.get(name)
 
-    return holding(conditions, get, needed.free)
+    return holding(conditions, get, needed.free, needed.otherwise)
