@@ -1,6 +1,7 @@
 """Trimming: the least that still allows what was used, proven against trying everything, and replayed."""
 
 import json
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
@@ -13,7 +14,7 @@ import pytest
 from ortools.sat.python import cp_model
 
 from enthesis.access.compiling import compile_estate
-from enthesis.access.questions import Question
+from enthesis.access.questions import Question, question_of
 from enthesis.cleaning import narrowing, new_roles
 from enthesis.cleaning.narrowing import Permission, Seat, narrowest
 from enthesis.cleaning.needs import needs_of
@@ -22,12 +23,16 @@ from enthesis.cleaning.usage import Summing
 from enthesis.files.editing import edited
 from enthesis.files.folder import read_texts
 from enthesis.files.shapes import time_text
-from enthesis.model.estate import Attempt, Context, Estate, Origin
+from enthesis.model.estate import Attempt, Context, Estate, Journey, Origin
 from enthesis.model.words import Form
 from enthesis.verdicts.judge import Judge
 
 from .accounts import account
-from .conftest import Program, write_estate
+from .conftest import Program, examples, write_estate
+from .naive import Naive
+from .test_judging import random_estate
+from .walking import NOW as THEN
+from .walking import Grid, walks
 
 NOW = datetime.now(UTC).replace(microsecond=0)
 
@@ -294,6 +299,129 @@ def test_fewer_new_roles_cost_more_and_refuse_nothing_either(seed: int) -> None:
         assert not [one for one in rows if refused(judge, one["identity"], one["verb"], one["target"])]
         worths.append(found.beyond)
     assert worths == sorted(worths, reverse=True)
+
+
+def recorded(estate: Estate, journey: Journey) -> list[dict[str, Any]]:
+    """The rows that clouds write for a journey that was allowed: one for each of its requests."""
+    verdict = Judge(compile_estate(estate)).judge(question_of(journey, THEN))
+    passed: list[Any] = []
+    rows = []
+    origin = {"kind": str(journey.origin.form), "address": journey.origin.whom}
+    if journey.origin.form == Form.CREDENTIAL:
+        origin |= {"credential": "id", "address": estate.credentials[journey.origin.whom].of}
+    for number, request in enumerate(verdict.requests):
+        rows.append(
+            {
+                "time": time_text(THEN - timedelta(days=1)), "caller": origin["address"], "verb": request.verb,
+                "identity": request.caller if request.caller in estate.identities else None, "origin": origin,
+                "target": request.target, "outcome": "allowed", "through": list(passed),
+            }
+        )  # fmt: skip
+        if number < len(journey.through):
+            hop = journey.through[number]
+            passed.append({"on": hop.member or hop.on} if hop.on else hop.identity)
+    return rows
+
+
+def test_whole_journeys_that_were_recorded_stay_allowed() -> None:
+    counted: Counter[str] = Counter()
+    for seed in range(examples(25)):
+        estate, rng = replace(random_estate(seed), journeys={}), Random(seed)
+        used = list(walks(estate, rng, 40, Grid(times=(THEN,))))
+        summing = Summing(estate, THEN)
+        summing.add_rows(row for journey in used for row in recorded(estate, journey))
+        found = trim(estate, needs_of(estate, summing.usage, THEN - timedelta(days=90), THEN), THEN)
+        naive = Naive(found.after, THEN)
+        for journey in used:
+            assert not [seen for seen in naive.judge(journey) if seen.refused], (seed, journey)
+        counted["by people"] += sum(journey.origin.form == Form.PERSON for journey in used)
+        counted["changes"] += len(found.changes)
+        counted["journeys"] += len(used)
+    assert counted["by people"] and counted["changes"] > 10 and counted["journeys"] > 50, counted
+
+
+PARTS = """\
+estate: parts
+organisations: {one: {}}
+providers: {north: {style: one-sided}}
+accounts: {aa: {in: "@one", provider: north}}
+resources: {aa/bucket/b: {}, aa/host/h: {}, aa/host/i: {}}
+identities: {aa/identity/i: {kind: service-account}, aa/identity/r: {kind: instance-role}}
+roles:
+  all: {allows: {object: [read, write, delete]}}
+  attaching: {allows: {identity: [attach], host: [configure, describe]}}
+grants:
+  - {to: aa/identity/i, role: all, at: aa/bucket/b/object/north/today}
+  - {to: aa/identity/i, role: all, at: aa/bucket/b/object/south}
+  - {to: aa/identity/i, role: attaching, at: aa}
+"""
+
+
+def test_needs_are_kept_where_the_grants_are() -> None:
+    used = [row("aa/identity/i", "read", "aa/bucket/b/object/north/today/levels.csv")]
+    _, found = trimmed(PARTS, used)
+    assert not found.withheld
+    left = {(grant.to, grant.at, found.after.permissions_of(grant.role)) for grant in found.after.grants}
+    assert left == {("aa/identity/i", "aa/bucket/b/object/north/today", frozenset({("object", "read")}))}
+
+
+def test_what_was_attached_to_is_kept_and_all_of_it_while_that_is_unknown() -> None:
+    attached = row("aa/identity/i", "attach", "aa/identity/r")
+    for onto, expected in ((None, {"aa/host/h", "aa/host/i"}), ("aa/host/i", {"aa/host/i"})):
+        _, found = trimmed(PARTS, [attached if onto is None else {**attached, "onto": onto}])
+        judge = Judge(compile_estate(found.after))
+        hosts = ("aa/host/h", "aa/host/i")
+        assert {host for host in hosts if not refused(judge, "aa/identity/i", "configure", host)} == expected
+        assert refused(judge, "aa/identity/i", "describe", "aa/host/i")
+
+
+PARTY = """\
+estate: party
+organisations: {one: {}, two: {outside: true}}
+providers: {north: {style: one-sided}}
+accounts: {aa: {in: "@one", provider: north}}
+resources: {aa/bucket/b: {}}
+identities: {aa/identity/i: {kind: service-account}, "@two/identity/zoe": {kind: person}}
+roles: {reading: {allows: {object: [read]}}, entering: {allows: {organisation: [enter, delete]}}}
+trusts: [{of: aa/identity/i, admits: {person: "@two/identity/zoe"}}]
+grants:
+  - {to: aa/identity/i, role: reading, at: aa/bucket/b}
+  - {to: "@two/identity/zoe", role: entering, at: "@one"}
+"""
+
+
+def test_a_person_of_another_organisation_still_enters() -> None:
+    done = row("aa/identity/i", "read", "aa/bucket/b/object/x")
+    zoe = "@two/identity/zoe"
+    _, found = trimmed(PARTY, [{**done, "caller": zoe, "origin": {"kind": "person", "address": zoe}}])
+    left = {(grant.to, grant.at): found.after.permissions_of(grant.role) for grant in found.after.grants}
+    assert left[zoe, "@one"] == {("organisation", "enter")} and not found.withheld
+
+
+def test_rows_until_the_log_was_taken_are_not_to_come() -> None:
+    estate = read_texts({"estate.yaml": PARTS}).estate
+    assert estate is not None
+    later = row("aa/identity/i", "read", "aa/bucket/b/object/x", days=-2)
+    for taken, ignored in ((NOW, 1), (NOW + timedelta(days=3), 0)):
+        summing = Summing(estate, NOW)
+        summing.add_rows([{"enthesis": "usage", "version": 1, "taken": time_text(taken)}, later])
+        assert summing.usage.ignored["the time is in the future"] == ignored
+
+
+def test_every_verb_of_a_class_that_nobody_used_is_found(enthesis: Program, tmp_path: Path) -> None:
+    write_estate(
+        tmp_path,
+        {
+            "estate.yaml": PARTS.replace("role: attaching", "role: wide").replace(
+                "roles:", 'roles:\n  wide: {allows: {"*": "*"}}'
+            )
+        },
+    )
+    rows = [row("aa/identity/i", "read", "aa/bucket/b/object/x", days) for days in (1, 200)]
+    (tmp_path / "log.jsonl").write_text("\n".join(map(json.dumps, rows)))
+    found = enthesis("sweep", "--usage", "log.jsonl", "--format", "json", at=tmp_path).json["findings"]
+    (one,) = [one for one in found if one["code"] == "class-unused"]
+    assert "aa/identity/i has every look and write and run and manage verb at aa by wide" in one["message"]
 
 
 WIDE = """\

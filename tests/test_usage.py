@@ -52,7 +52,7 @@ def test_a_log_is_summed_up_and_what_says_nothing_is_counted() -> None:
     summing = Summing(estate, NOW)
     summing.add_rows([*ROWS, *ODD, "no object", {"time": "soon"}])
     usage = summing.usage
-    assert {key[1:]: used.count for key, used in usage.used.items()} == {
+    assert {deed.triple[1:]: used.count for deed, used in usage.used.items()} == {
         ("read", "left/bucket/a/object/x"): 3, ("write", "left/bucket/a/object/x"): 1,
     }  # fmt: skip
     assert usage.refused == 1 and usage.bearers == 1 and usage.rows == len(ROWS) + len(ODD) + 2

@@ -1,11 +1,12 @@
 """The looks of a sweep: each finds one kind of thing that should not stay, and says how to settle it."""
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
+from enthesis.access.attributes import kind_name
 from enthesis.access.compiling import NONE
 from enthesis.access.names.standing import why_shut
 from enthesis.access.target_side.keys import USES_OF_KEYS
@@ -13,11 +14,13 @@ from enthesis.cleaning.findings import Finding, Fix, Sweeping
 from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, contains
+from enthesis.model.catalogue import Catalogue
 from enthesis.model.conditions import Glob
 from enthesis.model.escapes import word
 from enthesis.model.estate import Credential, Estate, Grant
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import verb_words
+from enthesis.model.words import VerbClass
 from enthesis.surveys.survey import Said
 from enthesis.trusts.keyless import keyless_ways
 from enthesis.trusts.risks import Risk, says_who
@@ -458,7 +461,7 @@ def _wider_than_used(sweeping: Sweeping) -> Iterator[Finding]:
         verbs = {verb for _, verb in estate.permissions_of(grant.role)}
         places = {
             _declared(estate, target)
-            for identity, verb, target in usage.used
+            for identity, verb, target in (deed.triple for deed in usage.used)
             if identity in people and verb in verbs and contains(grant.at, target)
         }
         if len(places) != 1 or None in places:
@@ -469,6 +472,50 @@ def _wider_than_used(sweeping: Sweeping) -> Iterator[Finding]:
         fix = Fix(f"bind it at {place}", sweeping.changed(grant.source, "at", place))
         through = (grant.to,)
         yield Finding("wider-than-used", message, names, through, sweeping.source(grant.source), grant.at, fixes=(fix,))
+
+
+def _classes_unused(sweeping: Sweeping) -> Iterator[Finding]:
+    """Grants at an account or above of every verb of a class, of which none was used for as long as the log tells."""
+    usage, estate = sweeping.usage, sweeping.estate
+    if usage is None or usage.span < sweeping.bounds.unused_for:
+        return
+    compiled, catalogue = sweeping.chains.compiled, estate.catalogue
+    for grant in estate.grants:
+        if not (grant.at in estate.accounts or grant.at.startswith("@")) or "/identity/" in grant.at:
+            continue
+        if not grant.in_force(sweeping.now):
+            continue
+        number = compiled.find(grant.to)
+        who = {compiled.places.names[one] for one in compiled.members.get(number, ())} or {grant.to}
+        done = {
+            (catalogue.verbs_of(kind_name(compiled, deed.target) or "").get(deed.verb))
+            for deed in usage.used
+            if who & {deed.identity, deed.person} and estate.is_at(grant.at, deed.target)
+        }
+        given = estate.permissions_of(grant.role)
+        unused = [its_class for its_class in _whole_classes(catalogue, given) if its_class not in done]
+        if not unused:
+            continue
+        names = tuple(name for name in (grant.name, grant.role, grant.to) if name is not None)
+        classes = " and ".join(unused)
+        length = duration_text(timedelta(days=usage.span.days))
+        message = f"{grant.to} has every {classes} verb at {grant.at} by {grant.role}, and used none for {length}"
+        fix = Fix(f"leave the verbs of class {classes} out of {grant.role}, or run `enthesis trim`")
+        yield Finding(
+            "class-unused", message, names, (grant.to,), sweeping.source(grant.source), grant.at, fixes=(fix,)
+        )
+
+
+def _whole_classes(catalogue: Catalogue, given: Collection[tuple[str, str]]) -> Iterator[str]:
+    """The classes of which all verbs are given: of every kind, or of one that has several."""
+    for its_class in VerbClass:
+        of_kinds = [
+            {(kind, verb) for verb, its in catalogue.verbs_of(kind).items() if its == its_class}
+            for kind in catalogue.kinds
+        ]
+        whole = set().union(*of_kinds)
+        if whole and (whole <= set(given) or any(len(of_kind) > 1 and of_kind <= set(given) for of_kind in of_kinds)):
+            yield str(its_class)
 
 
 def listed_verbs(verbs: object) -> tuple[str, ...]:
@@ -486,7 +533,7 @@ def _declared(estate: Estate, target: str) -> str | None:
 LOOKS: tuple[Look, ...] = (
     _old_keys, _unused_keys, _copied_keys, _two_ends, _needless_keys, _keys_on_machines, _idle_identities, _unowned,
     _disabled_bound, _tied_to_nothing, _own_access, _ended, _without_effect, _shared_logins, _open_pipeline_access,
-    _unused, _wider_than_used,
+    _unused, _wider_than_used, _classes_unused,
 )  # fmt: skip
 
 

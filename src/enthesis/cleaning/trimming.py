@@ -5,15 +5,17 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import cache
 
+from enthesis.access.attributes import kind_name
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
 from enthesis.cleaning.narrowing import Chosen, Permission, Seat, narrowest
-from enthesis.cleaning.needs import Need, Needs, origin_of
-from enthesis.cleaning.usage import Triple
+from enthesis.cleaning.needs import Need, Needs, flat, question_about
+from enthesis.cleaning.usage import Deed
 from enthesis.files.editing import Addition, Edit, Removal
 from enthesis.files.writing import plain_statement
-from enthesis.model.addresses import account_of, contains
-from enthesis.model.estate import Attempt, Context, Estate, Grant, KindVerbs, Role, boundary_of
+from enthesis.model.addresses import account_of
+from enthesis.model.estate import Estate, Grant, KindVerbs, Role, boundary_of
+from enthesis.model.words import Form
 from enthesis.verdicts.judge import Judge
 
 BEYOND = 1_000  # what a unit beyond need costs, against one that is given twice
@@ -52,6 +54,7 @@ class Trimmed:
     roles: tuple[Role, ...] = ()
     withheld: tuple[tuple[str, str], ...] = ()
     conditional: int = 0
+    onto_unknown: int = 0
     unused: tuple[str, ...] = ()
     rare: Mapping[tuple[str, Permission, str], float] = field(default_factory=dict)
     units: Mapping[str, tuple[int, int]] = field(default_factory=dict)
@@ -86,7 +89,9 @@ def trim(
         found, made = _changes(bundles, numbers, seats, chosen, _names(estate, holder, chosen, roles))
         changes += found
         roles |= made
-    told = Trimmed(estate, unused=tuple(unused), rare=needs.rare, beyond=beyond, gap=_widest(gaps))
+    told = Trimmed(
+        estate, unused=tuple(unused), rare=needs.rare, onto_unknown=needs.onto_unknown, beyond=beyond, gap=_widest(gaps)
+    )
     return _replayed(index, changes, roles, now, told)
 
 
@@ -109,7 +114,10 @@ class _Index:
         self.inside = cache(self._inside)
         kinds = estate.catalogue.kinds.values()
         self.leaves = {kind.name: frozenset(kind.within) for kind in kinds if kind.leaf}
-        self.places = [*estate.accounts, *estate.resources, *estate.identities, *estate.groups]
+        tops = [f"@{one.name}" for one in estate.organisations.values()]
+        units = [f"@{one.name}/{unit}" for one in estate.organisations.values() for unit in one.units]
+        named = [*tops, *units, *estate.accounts, *estate.resources, *estate.identities, *estate.groups]
+        self.places = list(dict.fromkeys((*named, *(grant.at for grant in estate.grants if "/" in grant.at))))
 
     def _members(self, principal: str) -> frozenset[str]:
         number = self.compiled.find(principal)
@@ -117,7 +125,7 @@ class _Index:
         return frozenset(self.compiled.places.names[one] for one in listed if one >= 0)
 
     def kind(self, place: str) -> str:
-        return "account" if place in self.estate.accounts else place.split("/")[-2] if "/" in place else "organisation"
+        return kind_name(self.compiled, place) or ""
 
     def applies(self, kind: str, place: str) -> bool:
         """Whether something of a kind is at a declared place: the place itself, or what is stored in it."""
@@ -126,7 +134,7 @@ class _Index:
 
     def _inside(self, boundary: str) -> tuple[str, ...]:
         """The declared places at and in a place."""
-        return tuple(place for place in self.places if _reaches(self.estate, boundary, place))
+        return tuple(place for place in self.places if self.estate.is_at(boundary, place))
 
     def cost(self, bundle: Bundle, permission: Permission, place: str) -> int:
         """How many units beyond need a permission amounts to that a bundle has at a place."""
@@ -155,13 +163,6 @@ def _bundles(index: _Index, now: datetime) -> list[Bundle]:
     return list(found.values())
 
 
-def _reaches(estate: Estate, at: str, place: str) -> bool:
-    """Whether a grant at a place, or at an organisation or unit above its account, reaches another place."""
-    if contains(at, place):
-        return True
-    return at.startswith("@") and at in estate.boundary_above(account_of(place))
-
-
 Wanted = dict[str, dict[Permission, set[str]]]
 """What a bundle must grant: by place and permission, to which identities."""
 
@@ -176,26 +177,35 @@ def _wanted(index: _Index, bundles: Sequence[Bundle], now: datetime) -> list[Wan
             by_identity.setdefault(identity, []).append(number)
     trusted = _by_trust(index, now)
     sides: dict[tuple[str, Permission], list[tuple[str, list[int]]]] = {}
-    seen: set[tuple[str, Permission, str]] = set()
+    by_unit: dict[tuple[str, Permission, str], list[Need]] = {}
     for need in index.needs.every.values():
-        if need.unit in seen or need.unit in trusted:
+        by_unit.setdefault(need.unit, []).append(need)
+    for unit, (need, *_) in by_unit.items():
+        if unit in trusted:
             continue
-        seen.add(need.unit)
         fitting = [
             (number, bundles[number].holder)
             for number in by_identity.get(need.identity, ())
             if any(
-                _reaches(index.estate, grant.at, need.place) and need.permission in index.permissions(grant.role)
+                index.estate.is_at(grant.at, need.place) and need.permission in index.permissions(grant.role)
                 for grant in bundles[number].grants
             )
         ]
-        for side in _sides(index.estate, need, fitting):
+        every = [alone for side in _sides(index.estate, need, fitting) for alone in _relied_on(bundles, side)]
+        for side in every:
             sides.setdefault((need.place, need.permission), []).append((need.identity, side))
             best = min(side, key=lambda number: (index.cost(bundles[number], need.permission, need.place), number))
             out[best].setdefault(need.place, {}).setdefault(need.permission, set()).add(need.identity)
     for (place, permission), its in sides.items():
         _once(out, place, permission, its)
     return out
+
+
+def _relied_on(bundles: Sequence[Bundle], side: list[int]) -> list[list[int]]:
+    """The bundles of a side of which one is enough: those without conditions. Where there is none, each goes on letting
+    what it lets: under which conditions something was done, a log does not tell."""
+    plain = [number for number in side if not bundles[number].grants[0].when]
+    return [plain] if plain else [[number] for number in side]
 
 
 def _once(out: list[Wanted], place: str, permission: Permission, sides: Sequence[tuple[str, list[int]]]) -> None:
@@ -211,19 +221,23 @@ def _once(out: list[Wanted], place: str, permission: Permission, sides: Sequence
 
 
 def _by_trust(index: _Index, now: datetime) -> set[tuple[str, Permission, str]]:
-    """The units of taking on that a trust alone allows."""
-    taking = [need for need in index.needs.every.values() if need.verb == "take-on"]
+    """The units of taking on that a trust alone allows, whatever surrounds it. Where another trust admits the whole
+    account, its grant may be what makes the session live longer."""
+    whole = {(trust.of, trust.admits.whom) for trust in index.estate.trusts if trust.admits.form == Form.ACCOUNT}
+    taking = [
+        need
+        for need in index.needs.every.values()
+        if need.verb == "take-on" and (need.target, account_of(need.identity)) not in whole
+    ]
     if not taking:
         return set()
     allowing = {
         name: replace(role, allows=_without_taking_on(role.allows)) for name, role in index.estate.roles.items()
     }
-    with_grants = Judge(index.compiled)
     without = Judge(compile_estate(replace(index.estate, roles=allowing)))
     out = set()
     for need in taking:
-        asked = _question(index.estate, need, now)
-        if set(without.judge(asked).refused_at) <= set(with_grants.judge(asked).refused_at):
+        if not any(_refusals(without, question_about(index.estate, need, now))):
             out.add(need.unit)
     return out
 
@@ -265,7 +279,7 @@ def _seats(index: _Index, number: int, bundle: Bundle, wanted: Wanted) -> list[S
         allowed = {
             permission
             for grant in bundle.grants
-            if _reaches(index.estate, grant.at, place)
+            if index.estate.is_at(grant.at, place)
             for permission in index.permissions(grant.role)
         }
         costs = {one: BEYOND * index.cost(bundle, one, place) + index.again(bundle, one, place) for one in allowed}
@@ -343,13 +357,14 @@ def _replayed(
     estate, needs = index.estate, index.needs
     withheld: list[tuple[str, str]] = []
     before = Judge(index.compiled)
-    was = {key: before.judge(_question(estate, need, now)).refused_at for key, need in needs.every.items()}
+    was = {key: _refusals(before, question_about(estate, need, now)) for key, need in needs.every.items()}
     while True:
         after = applied(estate, changes, roles)
         broken = _broken(after, needs, was, now)
         if broken is None:
             break
-        guilty = [change for change in changes if broken.identity in index.members(change.to)] or list(changes)
+        who = {broken.identity, broken.deed.person}
+        guilty = [change for change in changes if who & index.members(change.to)] or list(changes)
         withheld += [
             (change.to, f"{broken.identity} would no longer {broken.verb} {broken.target}") for change in guilty
         ]
@@ -363,22 +378,34 @@ def _replayed(
         changes=tuple(changes),
         roles=tuple(role for name, role in roles.items() if name in bound),
         withheld=tuple(withheld),
-        conditional=sum(bool(refused) for refused in was.values()),
+        conditional=sum(any(refused) for refused in was.values()),
         units=counts,
     )
 
 
-def _broken(after: Estate, needs: Needs, was: Mapping[Triple, tuple[str, ...]], now: datetime) -> Need | None:
-    """Something that was used and would be refused where it was not before."""
+Refusals = tuple[frozenset[str], ...]
+"""The steps that refuse, request by request, with those of what goes along with each."""
+
+
+def _refusals(judge: Judge, question: Question) -> Refusals:
+    return tuple(
+        frozenset(f"{each.caller} {each.verb} {step}" for each in flat([request]) for step in each.refused_at)
+        for request in judge.judge(question).requests
+    )
+
+
+def _lost(was: Refusals, now: Refusals) -> bool:
+    """Whether anything refuses that did not before."""
+    return any(after - before for before, after in zip(was, now, strict=True))
+
+
+def _broken(after: Estate, needs: Needs, was: Mapping[Deed, Refusals], now: datetime) -> Need | None:
+    """Something that was used and would be refused where it was not before: its whole journey is judged again."""
     judge = Judge(compile_estate(after))
     for key, need in needs.every.items():
-        if set(judge.judge(_question(after, need, now)).refused_at) - set(was[key]):
+        if _lost(was[key], _refusals(judge, question_about(after, need, now))):
             return need
     return None
-
-
-def _question(estate: Estate, need: Need, now: datetime) -> Question:
-    return Question(origin_of(estate, need.identity), (), Attempt(need.verb, need.target), Context(), now)
 
 
 def _count(index: _Index, estate: Estate, identity: str) -> int:

@@ -147,7 +147,7 @@ class _RetireRun:
         described = self.described
         asked = list(names) or list(described.retiring)
         whole = any(described.retiring[name].stage == PLANNED for name in asked if name in described.retiring)
-        log = read_usage(logs, described, now(), keys=True) if logs else None
+        log = read_usage(logs, described, now(), chains=True) if logs else None
         survey = None
         if whole and self.connected is not None:
             survey = survey_now(described, self.folder, now(), reporter(quiet=self.quiet))

@@ -34,6 +34,7 @@ from enthesis.live.adopting import SystemToAdopt, place_to_adopt
 from enthesis.live.adopting import adopt as take_over
 from enthesis.live.adopting_accounts import found_at, mark, write
 from enthesis.live.asking import surveyed_clouds, without_what_has_gone
+from enthesis.live.clocks import clock_for
 from enthesis.live.connecting import (
     Given,
     cluster_of,
@@ -315,7 +316,7 @@ def _collect(estate: Path | None, file: Path, logs: Mapping[str, Path], *, quiet
         rows = from_audit_logs(logs, described, progress)
     else:
         rows = collected(described, connect(described, folder), progress)
-    count = write_usage(file, rows, described.name, now())
+    count = write_usage(file, rows, described.name, clock_for(described, folder).now() if not logs else now())
     remark(f"{counted(count, 'request')} written to {file}.", quiet=quiet)
 
 

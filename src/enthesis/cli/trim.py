@@ -69,7 +69,7 @@ def trim(
     folder = estate_folder(estate)
     described = read_estate(folder)
     instant = now()
-    log = read_usage(usage, described, instant)
+    log = read_usage(usage, described, instant, chains=True)
     progress = reporter(quiet=quiet)
     progress.begin("trimming", 0)
     try:

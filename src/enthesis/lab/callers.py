@@ -150,14 +150,13 @@ class CallerTokens:
                 401, "invalid-token", "the identity of this credential no longer exists", refused_at=["names"]
             )
         address = identity.body["address"]
-        self.keyed.used(credential["id"], self.clock.now())
         origin = {
             "kind": "credential",
             "address": address,
             "organisation": organisation_of(self.world(), address),
             "credential": credential["id"],
         }
-        return LabCaller("identity", address, identity.id, self.name, origin=origin)
+        return LabCaller("identity", address, identity.id, self.name, origin=origin, key=credential["id"])
 
     def _caller(self, claims: Mapping[str, Any], provider: str) -> LabCaller:
         if "administers" in claims and provider != self.name:

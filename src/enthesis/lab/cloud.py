@@ -176,10 +176,18 @@ class CloudServer:
     def _administrator(self, request: Request) -> str | LabCaller:
         return self.callers.administrator(_bearer(request))
 
+    def noted(
+        self, caller: LabCaller, verb: str, target: str, outcome: Decision, around: LabSurroundings, onto: str = ""
+    ) -> None:
+        """Records a request, and that a static token was used: one that was refused opened nothing."""
+        self.records.note(caller, verb, target, outcome, around, onto)
+        if outcome.allowed and caller.key:
+            self.keyed.used(caller.key, around.now)
+
     def _may(self, caller: LabCaller, verb: str, target: str, onto: str, request: Request) -> None:
         around = self._around(request)
         outcome = decide(self.world(), caller, verb, target, around, onto=onto)
-        self.records.note(caller, verb, target, outcome, around)
+        self.noted(caller, verb, target, outcome, around, onto)
         if not outcome.allowed:
             raise refused(outcome.refused_at)
 
@@ -237,7 +245,7 @@ class CloudServer:
         around = self._around(request)
         world = self.world()
         outcome = decide(world, caller, "take-on", address, around)
-        self.records.note(caller, "take-on", address, outcome, around)
+        self.noted(caller, "take-on", address, outcome, around)
         if not outcome.allowed:
             error = "invalid_target" if "names" in outcome.refused_at else "invalid_request"
             raise Wrong(error, "access is refused", tuple(outcome.refused_at))
@@ -316,6 +324,7 @@ class CloudServer:
         stands = decide(world, caller, "describe", caller.address, around)
         if "names" in stands.refused_at:  # disabled, lapsed, or not from here
             raise Wrong("invalid_client", "access is refused", ("names",))
+        self.keyed.used(found["id"], around.now)
         ends = min(around.now + KEYED_LIFE, found["expires"] or around.now + KEYED_LIFE)
         token = self._signed(caller.address, caller.id, caller, ends, [])
         return self._answered(token, ends - around.now)
@@ -387,7 +396,7 @@ class CloudServer:
         onto = request.query_params.get("onto", "")
         around = self._around(request)
         outcome = decide(world, caller, verb, address, around, onto=onto)
-        self.records.note(caller, verb, address, outcome, around)
+        self.noted(caller, verb, address, outcome, around, onto)
         if not outcome.allowed:
             raise refused(outcome.refused_at)
         place = place_of(world, address)
@@ -418,7 +427,7 @@ class CloudServer:
         caller = self.callers.of_session(_bearer(request))
         around = self._around(request)
         outcome = decide(self.world(), caller, "login", address, around)
-        self.records.note(caller, "login", address, outcome, around)
+        self.noted(caller, "login", address, outcome, around)
         if not outcome.allowed:
             raise refused(outcome.refused_at)
         issuer = self.inventory["resources"].get(address, {}).get("certificates")

@@ -78,6 +78,7 @@ class LabCaller:
     started: float | None = None
     signed_in: Mapping[str, Any] = field(default_factory=dict)  # of a person: the id of the sign-in, and its end
     sessions: tuple[str, ...] = ()  # the ids of the sessions so far; where one is ended, what came of it is too
+    key: str = ""  # the id of the keyed credential that was shown itself
     first: bool = True  # whether this is the first request of a chain, which shows the origin's credential
 
 

@@ -102,7 +102,7 @@ class HostServer:
         }  # fmt: skip
         caller = LabCaller("resource", host, provider=self.cloud.name, origin=origin)
         outcome = decide(world.having(wanted), caller, "take-on", wanted, around)
-        self.cloud.records.note(caller, "take-on", wanted, outcome, around)
+        self.cloud.noted(caller, "take-on", wanted, outcome, around)
         if not outcome.allowed:  # asked anew each time, so that nothing more is handed out once trust has gone
             raise refused(outcome.refused_at)
         out = self._out.get((host, wanted)) if narrowing is None else None

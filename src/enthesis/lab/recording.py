@@ -23,13 +23,17 @@ class Records:
         self.cloud = cloud
         self.store = store
 
-    def note(self, caller: LabCaller, verb: str, target: str, outcome: Decision, around: LabSurroundings) -> None:
-        """One request as it was decided. What is not known of it is left out."""
+    def note(
+        self, caller: LabCaller, verb: str, target: str, outcome: Decision, around: LabSurroundings, onto: str = ""
+    ) -> None:
+        """One request as it was decided; `onto` is what is attached to. What is not known of it is left out."""
         origin = {
             name: caller.origin[name] for name in ("kind", "address", "issuer", "credential") if caller.origin.get(name)
         }
         more: dict[str, Any] = {
+            "onto": onto or None,
             "origin": origin or None,
+            "through": _passed(caller) or None,
             "network": around.network,
             "reference": around.reference,
             "mfa": caller.origin.get("mfa"),
@@ -72,6 +76,20 @@ class Records:
         query = f"SELECT number, record FROM usage WHERE {known} AND number > ? ORDER BY number LIMIT ?"  # noqa: S608
         rows = self.store.connection.execute(query, (self.cloud, number, limit)).fetchall()
         return [(row[0], json.loads(row[1])) for row in rows]
+
+
+def _passed(caller: LabCaller) -> list[Any]:
+    """The identities taken on since the origin, in order, the caller's own the last; `{on: ADDRESS}` where code was run
+    on something that asked from then on."""
+    names: list[str] = []
+    actor: Any = caller.actor
+    while isinstance(actor, Mapping) and actor:
+        names.insert(0, str(actor.get("sub", "")))
+        actor = actor.get("act")
+    begun = str(caller.origin.get("address", ""))
+    names = names[1:] if names[:1] == [begun] else names
+    places = [name for name in names if name.count("/") >= 2]  # not the subject of a token, nor a person
+    return [name if "/identity/" in name else {"on": name} for name in places if not name.startswith("@")]
 
 
 class RecordHandlers:

@@ -145,7 +145,7 @@ class RegistryServer:
         """The steps that refuse a verb on an image; empty where it is allowed."""
         place, around = f"{self.address}/image/{name}", around_of(request, self.clock.now())
         outcome = decide(self.cloud.world(), caller, verb, place, around)
-        self.cloud.records.note(caller, verb, place, outcome, around)
+        self.cloud.noted(caller, verb, place, outcome, around)
         return [] if outcome.allowed else list(outcome.refused_at)
 
     def _may(self, request: Request, verb: str) -> str:

@@ -23,19 +23,21 @@ NOT_ASKED = "https://localhost"  # of a cluster of which only a log is read
 PARQUET = ".parquet"
 BATCH = 1_000_000  # rows
 MAX_LINE = 1_000_000  # bytes
-COLUMNS = ("time", "caller", "identity", "verb", "target", "outcome", "at", "origin", "network", "mfa", "reference",
-           "session_age", "refused_at", "statement")  # fmt: skip
+COLUMNS = ("time", "caller", "identity", "verb", "target", "outcome", "at", "onto", "origin", "through", "network",
+           "mfa", "reference", "session_age", "refused_at", "statement")  # fmt: skip
+NESTED = ("origin", "through", "refused_at")  # written as JSON into columns
+TAKEN = b"taken"  # the key in a file's metadata under which it says when it was taken
 
 
-def read_usage(paths: Iterable[Path], estate: Estate, now: datetime, *, keys: bool = False) -> Usage:
-    """Logs summed up for an estate; with `keys` what each keyed credential did, too. InvalidInput where a file is not
-    one, or a library for it is missing."""
+def read_usage(paths: Iterable[Path], estate: Estate, now: datetime, *, chains: bool = False) -> Usage:
+    """Logs summed up for an estate; with `chains` also how each chain began and what it passed, and what each keyed
+    credential did. InvalidInput where a file is not one, or a library for it is missing."""
     summing = Summing(estate, now)
     for path in paths:
         if not path.is_file():
             raise InvalidInput(f"{path} cannot be read: no such file", code="file-unreadable")
         if path.suffix == PARQUET:
-            _read_parquet(path, summing, keys=keys)
+            _read_parquet(path, summing, chains=chains)
         else:
             with path.open("rb") as lines:
                 for line in lines:
@@ -51,30 +53,34 @@ def _parsed(line: bytes) -> Any:
         return None
 
 
-def _read_parquet(path: Path, summing: Summing, *, keys: bool) -> None:
+def _read_parquet(path: Path, summing: Summing, *, chains: bool) -> None:
     """Batch after batch, each grouped by what is alike."""
     pyarrow, parquet = _pyarrow()
-    wanted = ["time", "identity", "verb", "target", "outcome", *(["origin"] if keys else [])]
+    wanted = ["time", "identity", "verb", "target", "outcome"]
     try:
         file = parquet.ParquetFile(path)
         missing = [name for name in wanted if name not in file.schema_arrow.names]
         if missing:
             raise InvalidInput(f"{path} has no column {', '.join(missing)}", code="usage-invalid")
+        more = [name for name in ("onto", "origin", "through") if chains and name in file.schema_arrow.names]
+        wanted += more
+        summing.taken((file.schema_arrow.metadata or {}).get(TAKEN, b"").decode("utf-8", "replace"))
         for batch in file.iter_batches(batch_size=BATCH, columns=wanted):
             table = _with_seconds(pyarrow, pyarrow.Table.from_batches([batch]))
             table = _past(summing, table)
             grouped = table.group_by(wanted[1:]).aggregate([("time", "min"), ("time", "max"), ("time", "count")])
             columns = [grouped[name].to_pylist() for name in ("time_min", "time_max", "time_count", *wanted[1:])]
-            for first, last, count, identity, verb, target, outcome, *origin in zip(*columns, strict=True):
-                summing.add(identity, verb, target, outcome, first, last, count, _key_in(*origin))
+            for first, last, count, *told in zip(*columns, strict=True):
+                identity, verb, target, outcome = told[:4]
+                nested = {name: _nested(value) for name, value in zip(more, told[4:], strict=True)}
+                summing.add((identity, verb, target, outcome), first, last, count, **nested)
     except (pyarrow.ArrowException, OSError) as fault:
         raise InvalidInput(f"{path} is not a Parquet file that can be read: {fault}", code="usage-invalid") from None
 
 
-def _key_in(origin: Any = None) -> Any:
-    """The keyed credential that an origin names, as an object or as its JSON."""
-    said = _parsed(origin.encode()) if isinstance(origin, str) else origin
-    return said.get("credential") if isinstance(said, dict) else None
+def _nested(value: Any) -> Any:
+    """A value of a column, which may be JSON."""
+    return _parsed(value.encode()) if isinstance(value, str) and value[:1] in ("{", "[") else value
 
 
 def _past(summing: Summing, table: Any) -> Any:
@@ -154,7 +160,7 @@ def from_audit_logs(logs: Mapping[str, Path], estate: Estate, reporter: Reporter
 def write_usage(path: Path, rows: Iterable[dict[str, Any]], estate: str, now: datetime) -> int:
     """Writes rows into a file, whole or not at all; how many."""
     if path.suffix == PARQUET:
-        return _write_parquet(path, list(rows))
+        return _write_parquet(path, list(rows), now)
     count = 0
     header = {"enthesis": "usage", "version": VERSION, "taken": time_text(now), "estate": estate}
     with fresh_file(path) as file:
@@ -165,11 +171,10 @@ def write_usage(path: Path, rows: Iterable[dict[str, Any]], estate: str, now: da
     return count
 
 
-def _write_parquet(path: Path, rows: list[dict[str, Any]]) -> int:
+def _write_parquet(path: Path, rows: list[dict[str, Any]], now: datetime) -> int:
     pyarrow, parquet = _pyarrow()
-    plain = [
-        {**row, **{name: json.dumps(row[name]) for name in ("origin", "refused_at") if name in row}} for row in rows
-    ]
+    plain = [{**row, **{name: json.dumps(row[name]) for name in NESTED if name in row}} for row in rows]
     columns = {name: [row.get(name) for row in plain] for name in COLUMNS}
-    parquet.write_table(pyarrow.table(columns), path)
+    table = pyarrow.table(columns)
+    parquet.write_table(table.replace_schema_metadata({TAKEN: time_text(now).encode()}), path)
     return len(rows)

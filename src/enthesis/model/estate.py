@@ -566,6 +566,10 @@ class Estate:
         parts = found.within.split("/")
         return tuple("/".join(parts[:count]) for count in range(len(parts), 0, -1))
 
+    def is_at(self, place: str, address: str) -> bool:
+        """Whether an address is at a place: it, in it, or in an account beneath that organisation or unit."""
+        return contains(place, address) or place in self.boundary_above(account_of(address))
+
     def is_of_many(self, principal: str) -> bool:
         """Whether a grantee stands for others: a group, or an organisation for everybody of it."""
         return principal in self.groups or is_organisation(principal)

@@ -43,6 +43,7 @@ FINDINGS = {
     "own-access": "a workload can change its own access",
     "everything-allowed": RISKS["everything-allowed"],
     "wider-than-used": "a role of everything is bound at an account or above, and all recorded use is in one place",
+    "class-unused": "every verb of a class is given at an account or above, and none of them was used",
     "power-unexplained": RISKS["power-unexplained"],
     "temporary-endless": RISKS["temporary-endless"],
     "grant-ended": "a grant, trust or exception has ended and is still written down",

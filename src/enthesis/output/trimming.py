@@ -65,6 +65,9 @@ def trim_lines(name: str, usage: Usage, found: "Trimmed", change: Difference) ->
     if found.conditional:
         told = counted(found.conditional, "request")
         yield line(Span(f"{told} hang on conditions that the log does not record: taken as they were.", "quiet"))
+    if found.onto_unknown:
+        told = counted(found.onto_unknown, "request")
+        yield line(Span(f"{told} attached something without saying to what, so all `configure` of it stays.", "quiet"))
     if usage.ignored:
         ignored = [f"{counted(count, 'row')}: {why}" for why, count in usage.ignored.most_common()]
         yield from _listed("not understood in the log", ignored)
@@ -118,6 +121,7 @@ def trim_json(name: str, usage: Usage, found: "Trimmed", change: Difference) -> 
         ],
         "unused": list(found.unused),
         "conditional": found.conditional,
+        "onto_unknown": found.onto_unknown,
         "permissions": {identity: {"before": pair[0], "after": pair[1]} for identity, pair in found.units.items()},
         "access": difference_json(change),
     }
