@@ -259,3 +259,96 @@ def test_a_session_is_revoked_by_its_bearer_too(enthesis: Program, quay: tuple[P
     assert len(enthesis("sessions", ANN, "--format", "json", at=folder).json["sessions"]) == 1
     assert enthesis("sign-out", at=folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
     assert not enthesis("sessions", ANN, "--format", "json", at=folder).json["sessions"]
+
+
+POOL = """\
+estate: pools
+organisations: {works: {}}
+providers: {lowland: {style: one-sided}}
+accounts: {left: {in: "@works", provider: lowland}}
+resources:
+  left/pool/p: {runs_as: left/identity/runner}
+  left/pool/p/host/one: {}
+  left/host/web-1: {}
+  left/bucket/b: {}
+identities:
+  left/identity/runner: {kind: instance-role}
+  left/identity/bot: {kind: service-account}
+roles: {reading: {allows: {object: [read]}}}
+trusts:
+  - {of: left/identity/runner, admits: {attached: {glob: "left/**"}}}
+  - {of: left/identity/bot, admits: {identity: left/identity/runner}}
+grants: [{to: left/identity/runner, role: reading, at: left/bucket/b}]
+attachments: [{what: {glob: left/host/web-*}, runs_as: left/identity/runner}]
+journeys:
+  one-reads: {from: {host: left/pool/p/host/one}, through: [left/identity/runner],
+              attempt: read left/bucket/b/object/x, expect: allowed}
+  bot-reads-nothing: {from: {host: left/host/web-1}, through: [left/identity/runner, left/identity/bot],
+                      attempt: read left/bucket/b/object/x, expect: refused, refused_at: target-side}
+invariants: [{name: few, only: {by: [left/identity/runner, left/identity/bot], can: read, at: left/bucket/b}}]
+"""
+
+
+@pytest.fixture
+def pools(enthesis: Program, tmp_path: Path) -> Iterator[Path]:
+    folder = write_estate(tmp_path / "pools", {"estate.yaml": POOL})
+    start_lab(enthesis, folder)
+    assert enthesis("enact", "--yes", *ALL, at=folder).code == 0
+    yield folder
+    enthesis("lab", "stop", "--clean", at=folder)
+
+
+@pytest.mark.parametrize(
+    ("who", "why"),
+    [
+        ("left/pool/p/host/one", "runs as left/identity/runner, as all of left/pool/p does"),
+        ("left/host/web-1", "the attachment of left/identity/runner to left/host/web-* covers it"),
+    ],
+)
+def test_what_still_opens_is_said_and_is_no_success(enthesis: Program, pools: Path, who: str, why: str) -> None:
+    ran = enthesis("cutoff", who, "--yes", at=pools)
+    assert ran.code == 1 and "not shut by this" in ran.out and why in ran.out, ran.out
+    assert "others made it" not in ran.out
+    assert f"so {who} can still take on left/identity/runner" in ran.out
+    found = enthesis("cutoff", who, "--format", "json", at=pools).json
+    assert found["not_shut"] and not found["stays"]
+
+
+def test_a_key_that_no_file_knows_is_access_that_is_lost(enthesis: Program, pools: Path) -> None:
+    made = ("--of", "left/identity/runner", "--because", "tries", "--for", "1h", "--anyway", "--into", "k.key")
+    assert enthesis("credential", "stray", *made, at=pools).code == 0
+    files = {path: path.read_text() for path in pools.glob("*.yaml")}
+    known = enthesis("cutoff", "stray", at=pools)
+    for path in pools.glob("*.yaml"):
+        assert files[path] == path.read_text()
+    assert "No caller" not in known.out and "stray may read left/bucket/b" in known.out, known.out
+
+
+def test_journeys_that_end_otherwise_are_foretold_and_say_the_new_reason(enthesis: Program, pools: Path) -> None:
+    shown = enthesis("cutoff", "left/identity/bot", at=pools).out
+    assert "bot-reads-nothing: refused at target-side before, refused at names and target-side then" in shown
+    assert "the journey bot-reads-nothing  estate.yaml:" in shown and "the invariant few" in shown
+    assert enthesis("cutoff", "left/identity/bot", "--yes", at=pools).code == 0
+    assert "refused_at: [names, target-side]" in (pools / "estate.yaml").read_text()
+    assert enthesis("check", at=pools).code == 0 and enthesis("prove", at=pools).code == 0
+
+
+def test_all_that_is_about_something_gone_is_taken_out_when_asked(enthesis: Program, pools: Path) -> None:
+    ran = enthesis("cutoff", "left/identity/bot", "--forget", "--yes", at=pools)
+    assert ran.code == 0, ran.out + ran.err
+    assert "bot" not in (pools / "estate.yaml").read_text()
+    assert enthesis("check", at=pools).code == 0
+
+
+def test_a_preview_of_oneself_is_shown(enthesis: Program, quay: tuple[Path, Lab], tmp_path: Path) -> None:
+    folder, _ = quay
+    runtime = tmp_path / "runtime"
+    runtime.mkdir(mode=0o700)
+    other = threading.Thread(target=lambda: enthesis("lab", "agree", "--as", ANN, at=folder))
+    other.start()
+    assert enthesis("sign-in", at=folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
+    other.join()
+    shown = enthesis("cutoff", ANN, at=folder, XDG_RUNTIME_DIR=str(runtime))
+    assert shown.code == 1 and shown.out.startswith("To cut off the person")
+    refused = enthesis("cutoff", ANN, "--yes", at=folder, XDG_RUNTIME_DIR=str(runtime))
+    assert refused.code == 2 and "you are signed in as" in refused.err

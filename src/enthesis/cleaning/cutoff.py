@@ -5,7 +5,7 @@ its trusts, grants, memberships and attachments are taken away. The files are ch
 is given back by the next proposal.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -15,19 +15,20 @@ import numpy as np
 from enthesis.access.compiling import NONE, compile_estate
 from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.reach import Reached, reachable
+from enthesis.cleaning.mentions import Mention
 from enthesis.conditions.patterns import matches
 from enthesis.files.editing import Edit, Removal, Replacement
-from enthesis.model.addresses import account_of
+from enthesis.model.addresses import account_of, pool_of, with_its_pool
 from enthesis.model.conditions import Glob
-from enthesis.model.estate import Attachment, Estate, Journey, Resource, boundary_of
+from enthesis.model.estate import Attachment, Credential, Estate, Journey, Resource, boundary_of
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import statement_sentence
-from enthesis.model.words import VerbClass
+from enthesis.model.words import Ending, VerbClass, VerdictStep
 from enthesis.proposals.credentials import Credentialed, OpenSession, matching
 from enthesis.proposals.steps import CHANGE, CREDENTIALS, REMOVE, SESSIONS, Step
 from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import LiveObject, Surveyed, listed, names_what_is_gone, normalised, without_gone
-from enthesis.verdicts.expectations import judge_journey
+from enthesis.verdicts.expectations import Judged, judge_journey
 
 FIRST, THEN, LAST = 0, 1, 2  # stages
 MOST_COPIED = 50
@@ -61,9 +62,10 @@ class Copied:
 
 @dataclass(frozen=True, slots=True)
 class Cut:
-    """What is withdrawn, and what is to be known about it. `foreign` are statements of others that stay, `lives_on`
-    what cannot be withdrawn here and until when, `copied` what the target may have copied, `fails` the journeys that
-    fail from now on, `runs` what runs as it."""
+    """What is withdrawn, and what is to be known about it. `foreign` are statements of others that stay, `open` what
+    opens all the same and why, `lives_on` what cannot be withdrawn here and until when, `copied` what the target may
+    have copied, `ends` the journeys that end otherwise from now on, `runs` what runs as it, `about` what the files say
+    about it."""
 
     target: Withdrawn
     steps: tuple[Step, ...] = ()
@@ -71,8 +73,26 @@ class Cut:
     foreign: tuple[str, ...] = ()
     lives_on: tuple[tuple[str, str], ...] = ()
     copied: tuple[Copied, ...] = ()
-    fails: tuple[str, ...] = ()
+    ends: tuple["OtherEnd", ...] = ()
     runs: tuple[str, ...] = ()
+    open: tuple[str, ...] = ()
+    about: tuple[Mention, ...] = ()
+
+    @property
+    def whole(self) -> bool:
+        """Whether nothing of the target opens anything afterwards."""
+        return not self.foreign and not self.open
+
+
+@dataclass(frozen=True, slots=True)
+class OtherEnd:
+    """A journey that ends otherwise once access is withdrawn: how it ends now and then, and whether that is as expected
+    (`met`), perhaps since its `refused_at` is written anew."""
+
+    journey: str
+    before: str
+    after: str
+    met: bool
 
 
 # -- what is withdrawn on the live side -----------------------------------------------------------------------------
@@ -281,9 +301,9 @@ def reached(chains: Chains, target: Withdrawn) -> list[Reached]:
     return reachable(chains, starts_of(chains, target), wanted)
 
 
-def copied(chains: Chains, target: Withdrawn) -> list[Copied]:
-    """What a target may have copied: secrets that it could read, keys where it could log in, and its own."""
-    estate, compiled = chains.compiled.estate, chains.compiled
+def copied(chains: Chains, target: Withdrawn, keys: Iterable[Credential]) -> list[Copied]:
+    """What a target may have copied: secrets that it could read, known keys where it could log in, and its own."""
+    compiled = chains.compiled
     out: dict[str, Copied] = {}
     inside = {target.name} if target.form == "resource" else set[str]()
     for access in reached(chains, target):
@@ -292,9 +312,10 @@ def copied(chains: Chains, target: Withdrawn) -> list[Copied]:
             out.setdefault(access.target, Copied(access.target, "could read it", "put another value there"))
         elif its_class.get(access.verb) == VerbClass.RUN:
             inside.add(access.target)
-    for name, credential in estate.credentials.items():
+    for credential in keys:
         if credential.disabled:
             continue
+        name = credential.name
         revoke = "revoke it, and make a new one where it is still needed"
         told = f"the {credential.form} {name} of {credential.of}"
         held = next((place for place in credential.held_at if place in inside), None)
@@ -305,17 +326,47 @@ def copied(chains: Chains, target: Withdrawn) -> list[Copied]:
     return list(out.values())[:MOST_COPIED]
 
 
-def failing(before: Estate, after: Estate, now: datetime) -> list[str]:
-    """The journeys that are allowed as they should be before, and are refused afterwards."""
+def ending_otherwise(before: Estate, after: Estate, now: datetime) -> list[OtherEnd]:
+    """The journeys whose outcome or reason changes, those that will not be as expected first."""
     old, new = compile_estate(before), compile_estate(after)
-    wanted = [journey for journey in before.journeys.values() if journey.expect == "allowed"]
-    return [
-        journey.name
-        for journey in wanted
-        if judge_journey(old, journey, now).met
-        and journey.name in after.journeys
-        and not judge_journey(new, journey, now).met
-    ]
+    out = []
+    for name, journey in before.journeys.items():
+        was = judge_journey(old, journey, now)
+        if name not in after.journeys:
+            continue
+        then = judge_journey(new, after.journeys[name], now)
+        words = _ended(was), _ended(then)
+        if words[0] != words[1] or was.met != then.met:
+            out.append(OtherEnd(name, *words, then.met))
+    return sorted(out, key=lambda end: end.met)
+
+
+def _ended(judged: Judged) -> str:
+    first = judged.verdict.first_refused
+    return str(judged.ending) + (f" at {' and '.join(first.refused_at)}" if first is not None else "")
+
+
+def refused_now_at_names(before: Estate, after: Estate, now: datetime) -> list[Edit]:
+    """The edits of journeys that are refused as expected before, and afterwards at names: what is gone or disabled is
+    the reason then, and `refused_at` must say so."""
+    old, new = compile_estate(before), compile_estate(after)
+    out: list[Edit] = []
+    for name, journey in before.journeys.items():
+        if journey.expect is not Ending.REFUSED or name not in after.journeys:
+            continue
+        then = judge_journey(new, after.journeys[name], now)
+        if then.met or not judge_journey(old, journey, now).met:
+            continue
+        first = then.verdict.first_refused
+        if first is None or VerdictStep.NAMES not in first.refused_at:
+            continue
+        still = [str(step) for step in journey.refused_at if step in then.verdict.refused_at]
+        steps = [str(VerdictStep.NAMES), *(step for step in still if step != VerdictStep.NAMES)]
+        refused_at = tuple(map(VerdictStep, steps))
+        if judge_journey(new, replace(after.journeys[name], refused_at=refused_at), now).met:
+            value = steps[0] if len(steps) == 1 else steps
+            out.append(_field(journey.source, "refused_at", value=value))
+    return out
 
 
 def involving(estate: Estate, target: Withdrawn) -> list[Journey]:
@@ -333,6 +384,8 @@ def running_as(estate: Estate, target: Withdrawn) -> list[str]:
     if target.form == "resource":
         found = estate.resources.get(target.name)
         own = list(found.runs_as) if found is not None else []
+        pool = pool_of(target.name)
+        own += running_as(estate, Withdrawn("resource", pool)) if pool else []
         return [*own, *(name for each in estate.attachments if _covers(each, target.name) for name in each.runs_as)]
     by_resource = [resource.address for resource in estate.resources.values() if target.name in resource.runs_as]
     return [
@@ -342,15 +395,23 @@ def running_as(estate: Estate, target: Withdrawn) -> list[str]:
 
 
 def still_covering(estate: Estate, target: Withdrawn) -> list[str]:
-    """Attachments by a pattern that cover a host: they are for others as well, so they stay."""
+    """Why a host still runs as something: attachments by a pattern, and those of its pool, are for others as well."""
     if target.form != "resource":
         return []
-    return [
+    out = [
         f"the attachment of {' and '.join(attachment.runs_as)} to {_what(attachment)} covers it: narrow the pattern "
         f"({attachment.source})"
         for attachment in estate.attachments
-        if isinstance(attachment.what, Glob) and _covers(attachment, target.name)
+        if isinstance(attachment.what, Glob) and any(_covers(attachment, name) for name in with_its_pool(target.name))
     ]
+    pool = pool_of(target.name)
+    shared = running_as(estate, Withdrawn("resource", pool)) if pool else []
+    if shared:
+        out.append(
+            f"it runs as {' and '.join(dict.fromkeys(shared))}, as all of {pool} does: end it there, or leave it out of"
+            f" the trust (when: {{caller.address: {{not: {target.name}}}}})"
+        )
+    return out
 
 
 def _covers(attachment: Attachment, address: str) -> bool:

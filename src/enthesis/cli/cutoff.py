@@ -21,7 +21,7 @@ from enthesis.files.finding import estate_folder
 from enthesis.files.shapes import perhaps, time_text
 from enthesis.live.asking import survey_now
 from enthesis.live.connecting import Given, connect
-from enthesis.live.cutting import Planned, checked, document_of, kept_at, planned, restore_files, write_files
+from enthesis.live.cutting import Extent, Planned, checked, document_of, kept_at, planned, restore_files, write_files
 from enthesis.live.surveying import survey
 from enthesis.model.errors import InvalidInput, StoppedPartWay
 from enthesis.model.estate import Estate
@@ -58,6 +58,10 @@ def cutoff(
     ] = None,
     also_others: Annotated[
         bool, typer.Option("--also-others", help="Also remove statements that this estate did not make.")
+    ] = False,
+    forget: Annotated[
+        bool,
+        typer.Option("--forget", help="Also take everything about it out of the files: statements and journeys too."),
     ] = False,
     because: Annotated[str, typer.Option("--because", metavar="TEXT", help="The reason, kept in the history.")] = "",
     patience: Annotated[
@@ -101,13 +105,13 @@ def cutoff(
         surveys = survey(described, connected, reporter(quiet=quiet))
         kept = keeping.result()
     target = _target(described, who, kept)
-    if person is not None and target.name == person.person:
+    if yes and person is not None and target.name == person.person:
         raise InvalidInput(
             f"you are signed in as {target.name}, and would lose the right to finish",
             code="options-conflict",
             remedy="let another person do it, or enthesis sign-out first",
         )
-    plan = planned(described, folder, target, surveys, kept, now(), others=also_others)
+    plan = planned(described, folder, target, surveys, kept, connected, now(), Extent(also_others, forget))
     if output is Format.JSON and not yes:
         put_json(plan_json(plan))
     elif output is Format.TEXT:
@@ -115,7 +119,7 @@ def cutoff(
     if not plan.cut.steps and not plan.cut.edits:
         if output is Format.JSON and yes:
             put_json(plan_json(plan))
-        raise typer.Exit(1 if plan.cut.foreign else 0)
+        raise typer.Exit(0 if plan.cut.whole else 1)
     if not yes:
         remark("Nothing was done: add --yes to withdraw it.", quiet=quiet)
         raise typer.Exit(1)
@@ -127,7 +131,7 @@ def cutoff(
         _do(journal, folder, made, plan, because, longest, output, quiet=quiet)
     finally:
         journal.close()
-    if plan.cut.foreign:
+    if not plan.cut.whole:
         raise typer.Exit(1)
 
 

@@ -11,7 +11,7 @@ from typing import Annotated
 import typer
 
 from enthesis.chains.differences import difference
-from enthesis.cleaning.cutoff import failing
+from enthesis.cleaning.cutoff import ending_otherwise
 from enthesis.cleaning.retiring import (
     DELETED,
     DISABLED,
@@ -296,7 +296,7 @@ class _RetireRun:
         """Shows where all stand and what the steps do to access; whether they are to be done."""
         after = self._after(edits)
         change = difference(self.described, after, now().timestamp())
-        fails = failing(self.described, after, now())
+        fails = [end.journey for end in ending_otherwise(self.described, after, now()) if not end.met]
         if self.output is Format.JSON and not yes:
             put_json(retiring_json(self.described.name, self.found, self.others, change, fails=fails))
         elif self.output is Format.TEXT and not (yes and self.quiet):

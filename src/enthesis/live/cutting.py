@@ -1,7 +1,7 @@
 """Withdraws access at live systems: finds what is to be withdrawn, and shows afterwards that nothing opens any more."""
 
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -17,26 +17,31 @@ from enthesis.cleaning.cutoff import (
     LiveCredential,
     Withdrawn,
     copied,
-    failing,
+    ending_otherwise,
     file_edits,
     involving,
     live_steps,
     reached,
+    refused_now_at_names,
     running_as,
     still_covering,
     unbound_roles,
 )
-from enthesis.files.editing import edited
+from enthesis.cleaning.mentions import mentions
+from enthesis.files.editing import Edit, edited
 from enthesis.files.folder import estate_texts, read_texts
 from enthesis.files.saving import write_file
+from enthesis.files.shapes import time_from
 from enthesis.live.proving import Proof, prove
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
-from enthesis.model.estate import Estate
+from enthesis.model.estate import Credential, Estate
+from enthesis.model.sentences import verb_words
 from enthesis.model.words import Ending
 from enthesis.ports import Connected, KeepsKeys, KeepsSessions, Reporter
-from enthesis.proposals.credentials import Credentialed, OpenSession
+from enthesis.proposals.credentials import Credentialed, OpenSession, matching
 from enthesis.proposals.effects import afterwards, as_estate, live_of
+from enthesis.proposals.steps import CREDENTIALS
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.statements import Surveyed
 
@@ -50,6 +55,15 @@ class Planned:
     before: dict[str, str]
     after: dict[str, str]
     by_hand: str = ""  # why the files cannot be edited, if so
+
+
+@dataclass(frozen=True, slots=True)
+class Extent:
+    """How much is withdrawn: also what `others` made; and from the files with `forget` all that is about
+    the target."""
+
+    others: bool = False
+    forget: bool = False
 
 
 def kept_at(estate: Estate, connected: Connected) -> list[LiveCredential]:
@@ -70,39 +84,97 @@ def kept_at(estate: Estate, connected: Connected) -> list[LiveCredential]:
 
 def planned(
     estate: Estate, folder: Path, target: Withdrawn, surveys: Sequence[Surveyed], kept: Sequence[LiveCredential],
-    now: datetime, *, others: bool,
+    connected: Connected, now: datetime, extent: Extent,
 ) -> Planned:  # fmt: skip
     """What is withdrawn, what it does to access, and what is to be known about it."""
-    steps, foreign = live_steps(estate, target, surveys, kept, others=others)
+    listing = [name for name, one in connected.providers.items() if isinstance(one, KeepsKeys)]
+    steps, foreign = live_steps(estate, target, surveys, kept, others=extent.others)
     before = {name: text for name, text in estate_texts(folder).items() if name}
-    after, by_hand, described = before, "", estate
-    edits = file_edits(estate, target)
-    if edits:
-        try:
-            after = edited(before, edits)
-            reading = read_texts(after)
-            if reading.estate is None:
-                raise ValueError(reading.errors[0].message)
-            described = reading.estate
-        except ValueError as fault:
-            after, by_hand = before, str(fault)
+    about = () if target.form == "session" else tuple(mentions(estate, read_texts(before).named_at, target.name))
+    edits = file_edits(estate, target) if not extent.forget else [one.edit for one in about if one.edit is not None]
+    after, described, by_hand = _edited(before, edits, estate)
+    if not by_hand:
+        more = refused_now_at_names(estate, described, now)
+        if more:
+            edits += more
+            after, described, by_hand = _edited(before, edits, estate)
     steps += unbound_roles(estate, described, surveys)
     steps.sort(key=lambda step: step.stage)
     live = live_of(surveys)
-    was = as_estate(estate, live)
-    now_is = as_estate(described, afterwards(live, steps))
+    revoked = {step.id for step in steps if step.collection == CREDENTIALS}
+    was = with_live_keys(as_estate(estate, live), kept, listing, frozenset())
+    now_is = with_live_keys(as_estate(described, afterwards(live, steps)), kept, listing, revoked)
     chains = Chains(Web(compile_estate(was), now.timestamp()))
     cut = Cut(
         target,
         tuple(steps),
         tuple(edits),
-        (*foreign, *still_covering(estate, target)),
+        tuple(foreign),
         tuple(_lives_on(estate, target, kept)),
-        tuple(copied(chains, target)),
-        tuple(failing(estate, described, now)),
+        tuple(copied(chains, target, estate.credentials.values())),
+        tuple(ending_otherwise(estate, described, now)),
         tuple(dict.fromkeys(running_as(estate, target))),
+        tuple(_still_open(estate, now_is, target, now)),
+        about,
     )
     return Planned(cut, difference(was, now_is, now.timestamp()), before, after, by_hand)
+
+
+def _edited(before: dict[str, str], edits: Sequence[Edit], estate: Estate) -> tuple[dict[str, str], Estate, str]:
+    """The texts after edits with the estate that they describe; as before, with the reason, where that fails."""
+    if not edits:
+        return before, estate, ""
+    try:
+        after = edited(before, edits)
+        reading = read_texts(after)
+        if reading.estate is None:
+            raise ValueError(reading.errors[0].message)
+    except ValueError as fault:
+        return before, estate, str(fault)
+    return after, reading.estate, ""
+
+
+LISTED = ("access-key", "client-secret", "static-token")  # forms of keys that a provider keeps itself
+
+
+def with_live_keys(
+    estate: Estate, kept: Sequence[LiveCredential], listing: Collection[str], revoked: Collection[str | None]
+) -> Estate:
+    """A live side with the keyed credentials that its providers keep, but for those that are revoked. Of a provider
+    that lists its keys, what the files know besides is not there."""
+    live = {
+        name: one
+        for name, one in estate.credentials.items()
+        if one.form not in LISTED or estate.system_of(one.of) not in listing
+    }
+    for each in kept:
+        one = each.one
+        if not isinstance(one, Credentialed) or one.of not in estate.identities:
+            continue
+        described = matching(estate, one)
+        if described is not None:
+            live.pop(described.name, None)
+        if one.id not in revoked:
+            name = described.name if described is not None else one.name
+            name = name if name not in live else f"{one.name} of {one.of}"
+            held = described.held_in if described is not None else ()
+            times = time_from(one.created), time_from(one.expires)
+            live[name] = Credential(name, one.of, one.form, *times, disabled=one.disabled, held_in=held)
+    return replace(estate, credentials=live)
+
+
+def _still_open(described: Estate, live: Estate, target: Withdrawn, now: datetime) -> list[str]:
+    """What a target reaches after all of it, and why; nothing where it is shut."""
+    if target.form in ("session", "credential"):
+        return []
+    chains = Chains(Web(compile_estate(live), now.timestamp()))
+    found = reached(chains, target)
+    if not found:
+        return []
+    why = still_covering(described, target)
+    first = f"{verb_words(found[0].verb)} {found[0].target}"
+    more = f", and has {len(found) - 1} more permissions" if len(found) > 1 else ""
+    return [*why, f"so {target.name} can still {first}{more}"]
 
 
 def _lives_on(estate: Estate, target: Withdrawn, kept: Sequence[LiveCredential]) -> list[tuple[str, str]]:

@@ -1,10 +1,10 @@
 """What a cut-off withdraws, what is to be known about it, what was seen afterwards; and the sessions that are open."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 from typing import Any
 
-from enthesis.cleaning.cutoff import Cut, Withdrawn
+from enthesis.cleaning.cutoff import Cut, OtherEnd, Withdrawn
 from enthesis.files.shapes import duration_text, time_text
 from enthesis.live.cutting import Checked, Planned
 from enthesis.output.differences import difference_json, difference_lines
@@ -29,6 +29,9 @@ def plan_lines(plan: Planned, *, quiet: bool) -> Iterator[Line]:
     cut = plan.cut
     if cut.steps:
         yield line(Span(f"To cut off {target_words(cut.target)}: {counted(len(cut.steps), 'step')}.", "strong"))
+    elif cut.open:
+        own = f"{target_words(cut.target)}"
+        yield line(Span(f"Not shut: nothing is {own}'s alone, and it still opens something.", "bad"))
     else:
         yield line(Span(f"Nothing of {target_words(cut.target)} is on the live side.", "strong"))
     for step in cut.steps:
@@ -51,20 +54,33 @@ def known_lines(cut: Cut) -> Iterator[Line]:
     """What is to be known about a cut-off."""
     if cut.foreign:
         yield from _listed("stays, since others made it (--also-others removes it)", cut.foreign, "bad")
+    if cut.open:
+        yield from _listed("not shut by this", cut.open, "bad")
     if cut.lives_on:
         yield from _listed("lives on", [f"{what}, {until}" for what, until in cut.lives_on], "doubt")
-    if cut.fails:
-        yield from _listed("journeys that fail from now on", cut.fails, "doubt")
+    failing = [end for end in cut.ends if not end.met]
+    if failing:
+        yield from _listed("journeys that fail from now on", map(_end_words, failing), "doubt")
+    as_expected = [end for end in cut.ends if end.met]
+    if as_expected:
+        yield from _listed("journeys that end otherwise, as is then expected", map(_end_words, as_expected), "")
     if cut.runs:
         title = "it runs as" if cut.target.form == "resource" else "runs as it"
         yield from _listed(title, cut.runs, "doubt")
+    if cut.about and (cut.steps or cut.edits):
+        told = [f"{one.what}  {one.source}{'' if one.edit is not None else '  (by hand)'}" for one in cut.about]
+        yield from _listed("what the files say about it (--forget takes it out)", told, "")
     if cut.copied:
         yield from _listed(
             "may have been copied", [f"{copied.what}: {copied.why}; {copied.fix}" for copied in cut.copied], "doubt"
         )
 
 
-def _listed(title: str, said: Sequence[str], style: str) -> Iterator[Line]:
+def _end_words(end: OtherEnd) -> str:
+    return f"{end.journey}: {end.before} before, {end.after} then"
+
+
+def _listed(title: str, said: Iterable[str], style: str) -> Iterator[Line]:
     yield line()
     yield line(Span(title, style))
     for name in said:
@@ -89,7 +105,12 @@ def plan_json(plan: Planned) -> dict[str, Any]:
         "by_hand": plan.by_hand or None,
         "stays": list(cut.foreign),
         "lives_on": [{"what": what, "until": until} for what, until in cut.lives_on],
-        "journeys_that_fail": list(cut.fails),
+        "not_shut": list(cut.open),
+        "journeys_that_fail": [end.journey for end in cut.ends if not end.met],
+        "journeys": [
+            {"journey": end.journey, "before": end.before, "after": end.after, "met": end.met} for end in cut.ends
+        ],
+        "about": [{"what": one.what, "source": str(one.source), "by_hand": one.edit is None} for one in cut.about],
         "runs": list(cut.runs),
         "may_have_been_copied": [{"what": copied.what, "why": copied.why, "fix": copied.fix} for copied in cut.copied],
         "access": difference_json(plan.change),
