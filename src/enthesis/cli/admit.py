@@ -193,6 +193,8 @@ def _first_sentence(what: str, answers: list[Told]) -> str:
         than = " and ".join(dict.fromkeys(comparison.than for comparison in compared))
         said = "anything other than" if wider and narrower else "more than" if wider else "less than"
         return f"{what} admits {said if wider or narrower else 'just'} {than}."
+    if answers and all(answer.nobody for answer in answers):
+        return f"{what}: no caller is admitted by {'its trust' if len(answers) == 1 else 'any of its trusts'}."
     more = sum(len([near_miss for near_miss in answer.near if near_miss.admitted]) for answer in answers)
     also = f"; {counted(more, 'near-miss', 'near-misses')} {'is' if more == 1 else 'are'} admitted too" if more else ""
     admitted = "callers that it admits" if len(answers) == 1 else "callers that one of them admits"

@@ -38,7 +38,7 @@ from enthesis.output.streams import put_json, put_lines, put_text, remark
 from enthesis.ports import Connected, Right, SaysWhoRemoved
 from enthesis.proposals.dangers import dangers
 from enthesis.proposals.drift import Drift, drift
-from enthesis.proposals.effects import access_change, between, in_stages, openings, without_accepted
+from enthesis.proposals.effects import access_change, between, closings, in_stages, openings, without_accepted
 from enthesis.proposals.guards import barred_gains
 from enthesis.proposals.proposing import propose as compare
 from enthesis.proposals.steps import Proposal, Step, proposal_from
@@ -268,12 +268,14 @@ def with_effects(made: Made) -> Made:
     change = access_change(described, proposal, surveys, moment.timestamp())
     gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
     opened = openings(described, proposal, surveys, moment, gain_sentences)
+    closed = closings(described, proposal, surveys, moment, gain_sentences)
     dangerous = dangers(described, proposal, surveys, change, made.by)
     told = replace(
         proposal,
         gives=gives,
         takes=takes,
         openings=opened,
+        closings=closed,
         dangers=dangerous,
         author=made.by,
         described_by=estate_digest(described),

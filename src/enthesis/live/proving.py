@@ -15,7 +15,7 @@ from enthesis.model.addresses import account_of, article, contains, is_pool, par
 from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
-from enthesis.model.words import Ending, Form, VerdictStep
+from enthesis.model.words import Ending, Form, Outcome, VerdictStep
 from enthesis.ports import (
     CertifiesLogins,
     Connected,
@@ -37,6 +37,7 @@ from enthesis.ports import (
     TakesOn,
 )
 from enthesis.verdicts.expectations import Seen, expectation_unmet, judge_journey, some
+from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.waiting import waiting_for
 
 SEATS = ("workload", "host", "resource")
@@ -194,6 +195,8 @@ def _prove(estate: Estate, journey: Journey, connected: Connected, instant: date
         waiting = waiting_for(estate, question_of(journey, instant))
         if waiting.steps and set(refused_at) <= waiting.steps:
             outcome, unmet, others = Ending.WAITING, (), waiting.others
+        elif VerdictStep.CEILINGS in refused_at:
+            unmet = (*unmet, _which_ceiling(estate, journey, instant))
     return Proof(
         journey.name,
         journey.expect,
@@ -566,6 +569,19 @@ def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvi
             f"no connection is configured for the provider {account.provider}", code="system-not-connected"
         )
     return found
+
+
+def _which_ceiling(estate: Estate, journey: Journey, instant: datetime) -> str:
+    """Which ceiling refused, as far as the files say it, and what shows one that others wrote."""
+    verdict = Judge(compile_estate(estate)).judge(question_of(journey, instant))
+    steps = [step for request in verdict.requests for step in request.steps if step.name == VerdictStep.CEILINGS]
+    grounds = [ground for step in steps if step.outcome is Outcome.REFUSED for ground in step.grounds]
+    if grounds:
+        return f"{grounds[0].text} refuses it ({grounds[0].source})"
+    return (
+        "no ceiling of these files refuses it, so one on the live side does that others wrote: `enthesis survey --out"
+        f" live.jsonl`, then `enthesis trace --journey {word(journey.name)} --survey live.jsonl` names it"
+    )
 
 
 def _unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterable[str]:

@@ -16,6 +16,7 @@ from enthesis.output.lines import Line, Span, counted, line
 from enthesis.output.verdicts import jsonable, shown, value_words
 from enthesis.trusts.admitting import BESIDES, Held, Near, Told, TrustComparison, is_pinned
 
+MOST_NAMED = 20  # callers that a trust names, in text
 MOST = 6  # near callers that are admitted too, in text
 
 
@@ -83,10 +84,11 @@ def trust_lines(trust: Trust) -> Iterator[Line]:
 
 def told_lines(told: Told) -> Iterator[Line]:
     """A caller that is admitted, those near it, those that are admitted too first; and comparisons."""
-    if told.trust.admits.form not in BEARERS:
-        return
     if told.undecided:
         yield line("  ", Span(f"not decided: {told.undecided}", "doubt"))
+        return
+    if told.trust.admits.form not in BEARERS:
+        yield from _named_lines(told)
         return
     if told.caller is None:
         yield line("  ", Span(f"admits nobody: {told.nobody}", "bad"))
@@ -95,6 +97,20 @@ def told_lines(told: Told) -> Iterator[Line]:
         yield from _near_lines(told.near)
     for compared in told.compared:
         yield from _compared_lines(compared)
+
+
+def _named_lines(told: Told) -> Iterator[Line]:
+    if not told.callers:
+        yield line("  ", Span(f"admits nobody: {told.nobody}", "bad"))
+    for one in told.callers[:MOST_NAMED]:
+        takes = f"  with {caller_text(dict(one.values))}" if one.values else ""
+        yield line("  ", Span("admitted  ", "good"), one.name, Span(takes, "quiet"))
+    if len(told.callers) > MOST_NAMED:
+        yield line(Span(f"  … and {len(told.callers) - MOST_NAMED} more: --format json has them all", "quiet"))
+    if told.left_out:
+        yield line("  ", Span("near, and refused", "good"))
+    for near in told.left_out:
+        yield line("    ", near.name, Span(f"  {near.why}", "quiet"))
 
 
 def _near_lines(near: Sequence[Near]) -> Iterator[Line]:
@@ -189,6 +205,8 @@ def told_json(told: Told) -> dict[str, Any]:
             {"what": near_miss.what, "shows": caller_json(near_miss.shown), "admitted": near_miss.admitted}
             for near_miss in told.near
         ],
+        "callers": [{"caller": one.name, "with": caller_json(dict(one.values))} for one in told.callers],
+        "left_out": [{"caller": one.name, "why": one.why} for one in told.left_out],
         "admits_nobody_because": told.nobody or None,
         "undecided": told.undecided or None,
         **{

@@ -81,6 +81,12 @@ def _parts(proposal: Proposal) -> Iterator[ListSection]:
         ),
         _opened(standing),
         ListSection(
+            "made by others, and closes what would be open",
+            "doubt",
+            tuple(one.sentence for one in proposal.closings),
+            tuple(one.opens for one in proposal.closings),
+        ),
+        ListSection(
             "made by others, and accepted",
             "strong",
             tuple(f"{opening.sentence}: {opening.accepted}" for opening in accepted),

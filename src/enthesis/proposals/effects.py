@@ -143,6 +143,33 @@ def openings(
     )
 
 
+def closings(
+    estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], now: datetime,
+    said: Callable[[Sequence[Gain]], Sequence[str]],
+) -> tuple[Opening, ...]:  # fmt: skip
+    """The ceilings of others that close something that is open without them, after a proposal; `said` puts access into
+    sentences."""
+    after = afterwards(live_of(surveys), proposal.steps)
+    described = {statement.key for statement in wanted(estate)[0]}
+    limits = [
+        key
+        for key, one in after.items()
+        if STATEMENT_SECTIONS[one.collection].limits and one.mark != estate.name and one.key not in described
+    ]
+    if not limits:
+        return ()
+    whole = as_estate(estate, after)
+    out = []
+    for key in limits[:TOLD_APART]:
+        without = as_estate(estate, {other: one for other, one in after.items() if other != key})
+        found = difference(whole, without, now.timestamp())
+        if found.gains:
+            statement = after[key]
+            sentence = statement_sentence(statement.collection, statement.body)
+            out.append(Opening(f"{sentence} ({statement.holder})", tuple(said(found.gains))))
+    return tuple(out)
+
+
 def _accepted(estate: Estate, sentence: str, now: datetime) -> str:
     """Why, and until when, the estate lives with a statement of others; '' where it does not, or does not any more."""
     for acceptance in estate.accepted:

@@ -100,13 +100,13 @@ class Proposal:
     `left` are statements that Enthesis made and that the estate no longer has; they go only when pruning is asked for.
     `aside` are systems that the estate names but that were not read. `dangling` are statements that name what is
     gone, with what to do. `ended` are statements whose end has come, and that are not made any more. `twins` are
-    statements of others with the key of one of ours, `openings` those of others that open something of ours; each of
-    the `dangers` needs an acceptance. `lives_on` are identities of which sessions that are out already live on, and for
-    how long at the most. `author` is the person who was signed in when it was made, `described_by` the digest of the
-    estate that it was made for. `outages` is what is refused for a while, since no order of the steps keeps it allowed
-    without opening more than either side does. `changed_since` and `gone_since` are statements of ours that others
-    changed or removed since the last enactment. `signatures` are by those who agreed to it, and no part of what
-    it is known by.
+    statements of others with the key of one of ours, `openings` those of others that open something of ours, `closings`
+    ceilings of others with what they close; each of the `dangers` needs an acceptance. `lives_on` are identities of
+    which sessions that are out already live on, and for how long at the most. `author` is the person who was signed
+    in when it was made, `described_by` the digest of the estate that it was made for. `outages` is what is refused
+    for a while, since no order of the steps keeps it allowed without opening more than either side does.
+    `changed_since` and `gone_since` are statements of ours that others changed or removed since the last enactment.
+    `signatures` are by those who agreed to it, and no part of what it is known by.
     """
 
     estate: str
@@ -122,6 +122,7 @@ class Proposal:
     dangling: tuple[str, ...] = ()
     twins: tuple[str, ...] = ()
     openings: tuple[Opening, ...] = ()
+    closings: tuple[Opening, ...] = ()
     dangers: tuple[Danger, ...] = ()
     lives_on: tuple[tuple[str, str], ...] = ()
     outages: tuple[str, ...] = ()
@@ -209,6 +210,9 @@ def proposal_from(data: Any) -> Proposal:
             openings=tuple(
                 Opening(opening["sentence"], tuple(opening["opens"]), opening["accepted"])
                 for opening in data.get("openings", ())
+            ),
+            closings=tuple(
+                Opening(one["sentence"], tuple(one["opens"]), one["accepted"]) for one in data.get("closings", ())
             ),
             lives_on=tuple((str(name), str(life)) for name, life in data.get("lives_on", ())),
             **{name: tuple(map(str, data.get(name, ()))) for name in LATER},

@@ -21,6 +21,7 @@ from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer, Trust
 from enthesis.model.pointers import claim_at
 from enthesis.model.words import BEARERS, Form
+from enthesis.trusts.named import AdmittedCaller, LeftOut, admitted_by, barred_from, near_to
 
 LOOK_ALIKES = str.maketrans({"a": "а", "e": "е", "o": "о", "i": "і", "p": "р", "c": "с"})  # Cyrillic on purpose
 MAX_ESCAPES = 1_000  # ways past the ceilings over one identity
@@ -377,12 +378,29 @@ class Told:
     compared: tuple[TrustComparison, ...] = ()
     undecided: str = ""
     nobody: str = ""
+    callers: tuple[AdmittedCaller, ...] = ()
+    left_out: tuple[LeftOut, ...] = ()
+
+
+def _told_of_named(admissions: Admissions, trust: Trust) -> Told:
+    """The callers that a trust admits that names them, and those that it all but admits."""
+    compiled, instant = admissions.compiled, admissions.instant
+    try:
+        callers = admitted_by(compiled, trust, instant)
+    except Undecided as bound:
+        return Told(trust, undecided=str(bound))
+    near = near_to(compiled, trust, instant, callers)
+    nobody = ""
+    if not callers:
+        ended = "" if trust.in_force(instant) else "it has ended"
+        nobody = ended or barred_from(compiled, trust, instant) or "no caller is as it says"
+    return Told(trust, nobody=nobody, callers=tuple(callers), left_out=tuple(near))
 
 
 def told(admissions: Admissions, trust: Trust, versions: Sequence[tuple[str, Callers]]) -> Told:
     """Who is admitted, who is near, and how that compares with other sets."""
     if trust.admits.form not in BEARERS:
-        return Told(trust)
+        return _told_of_named(admissions, trust)
     try:
         caller = admissions.example(trust)
         near = near_misses(admissions, trust, caller) if caller is not None else []

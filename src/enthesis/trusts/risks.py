@@ -50,6 +50,7 @@ from enthesis.model.file_errors import Source
 from enthesis.model.risks import FOUND_BY_SWEEP, LIVE_RISKS
 from enthesis.model.words import BEARERS, FORM_OF_ISSUER, ORIGIN_FORMS, SHOWN_IN, Form, VerbClass
 from enthesis.trusts.admitting import Admissions
+from enthesis.trusts.named import barred_from
 
 OUTSIDE_RUNS = ("fork", "merge request", "pull request", "external")  # words in claims of runs that outsiders can start
 ANOTHER = "elsewhere.example"
@@ -572,6 +573,16 @@ def _no_reference(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
         yield _of(trust, "no-reference", message, "agree on a text with them: when: {reference: …}")
 
 
+def _never_by_ceiling(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
+    """Trusts that name callers whom a ceiling bars one and all; of bearers their own look tells it."""
+    if not trust.in_force(looking.instant) or not _stands(looking, trust.of):
+        return
+    why = barred_from(looking.chains.compiled, trust, looking.instant)
+    if why:
+        message = f"no caller is ever admitted: {why}"
+        yield _of(trust, "never-holds", message, "lift the ceiling, or remove the trust")
+
+
 def _never_when(looking: _RiskSearch, trust: Trust) -> Iterator[Risk]:
     if trust.when and not _ever(looking, trust.when, trust.until, _callers_meant(looking, trust), trust.of):
         message = "no request can ever meet all of its `when`"
@@ -601,7 +612,7 @@ Look = Callable[[_RiskSearch, Trust], Iterator[Risk]]
 BEARER_LOOKS: tuple[Look, ...] = (
     _never_admits, _strangers, _any_audience, _cut_short, _only_barred, _forks, _long_session,
 )  # fmt: skip
-NAMED_LOOKS: tuple[Look, ...] = (_whole_account, _no_reference, _never_when, _long_session)
+NAMED_LOOKS: tuple[Look, ...] = (_whole_account, _no_reference, _never_by_ceiling, _never_when, _long_session)
 
 
 # -- the estate as a whole ------------------------------------------------------------------------------------------
