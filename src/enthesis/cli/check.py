@@ -1,7 +1,9 @@
 """`enthesis check`: reads the estate, judges its journeys and invariants, and compares it with another version."""
 
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
+from hashlib import sha256
 from pathlib import Path
 from typing import Annotated
 
@@ -22,10 +24,19 @@ from enthesis.files.renaming import apart_from_names
 from enthesis.files.saving import rename_old_words, write_file
 from enthesis.files.sections import schema as json_schema
 from enthesis.files.versions import other_version
+from enthesis.live.possible import impossible, untriable
 from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.model.estate import Estate
 from enthesis.model.words import Holding
-from enthesis.output.checks import check_lines, check_sentence, decided_json, judged_json, risk_json, risk_lines
+from enthesis.output.checks import (
+    check_lines,
+    check_sentence,
+    decided_json,
+    judged_json,
+    risk_json,
+    risk_lines,
+    untriable_lines,
+)
 from enthesis.output.differences import barred_lines, difference_json, difference_lines, difference_markdown
 from enthesis.output.estates import count_lines, estate_json, skipped_lines
 from enthesis.output.file_errors import file_error_json, file_error_lines
@@ -37,6 +48,7 @@ from enthesis.proposals.guards import barred_gains
 from enthesis.surveys.survey import beside
 from enthesis.trusts.risks import Risks, placed, risks
 from enthesis.verdicts.expectations import Judged, judge_journey
+from enthesis.verdicts.meanings import VERSION, changed_meanings
 
 WORTH_A_BAR = 20  # journeys and invariants; fewer are judged before a bar is drawn
 
@@ -183,7 +195,8 @@ def _judge(reading: Reading, estate: Estate, instant: datetime, *, quiet: bool, 
         for invariant in estate.invariants:
             progress.step(invariant.name)
             decided.append(deciding(chains, invariant))
-        return _Judged(chains, journeys, decided, placed(risks(chains, progress.step), reading.records))
+        found = risks(chains, progress.step, further=impossible(estate))
+        return _Judged(chains, journeys, decided, placed(found, reading.records))
     finally:
         progress.end()
 
@@ -224,6 +237,7 @@ def _answer(
                 "invariants": [decided_json(chains, one) for one in decided],
                 "risks": [risk_json(risk) for risk in (*risks.standing, *risks.accepted)],
                 "undecided": risks.undecided,
+                "not_tried_live": [{"journey": one.name, "why": why} for one, why in untriable(estate)],
                 **({"compared": difference_json(found), "barred_gains": len(gained)} if found is not None else {}),
             }
         )
@@ -237,10 +251,32 @@ def _answer(
         texts = estate_texts(folder) if not well and reading.files else {}
         put_lines(check_lines(texts, reading.named_at, chains, journeys, decided))
         put_lines(risk_lines(texts, risks))
+        _tell_meanings(folder, judged, quiet=quiet)
+        if not quiet:
+            put_lines(untriable_lines(list(untriable(estate))))
         if found is not None:
             put_lines([line(), *difference_lines(found)])
     put_lines(barred_lines(gained), to_error=output is not ReviewFormat.TEXT)
     return code
+
+
+def _tell_meanings(folder: Path, judged: _Judged, *, quiet: bool) -> None:
+    """Says once for a folder what of its estate means more than it did."""
+    cache = cache_folder()
+    if cache is None or quiet:
+        return
+    told = cache / "meanings" / sha256(str(folder.resolve()).encode()).hexdigest()[:32]
+    with suppress(OSError):
+        if told.exists() and told.read_text(encoding="utf-8") == str(VERSION):
+            return
+        told.parent.mkdir(parents=True, exist_ok=True)
+        told.write_text(str(VERSION), encoding="utf-8")
+    broken = [one for one in judged.invariants if one.outcome == Holding.BROKEN]
+    by_key = [one.invariant.name for one in broken if one.chain is not None and one.chain.by_key]
+    said = list(changed_meanings(judged.chains.compiled, by_key))
+    if said:
+        put_lines([line(), line(Span("means more than in earlier versions (said once):", "doubt"))])
+        put_lines(line(f"  {one}") for one in said)
 
 
 def _difference(folder: Path, estate: Estate, named: str | None, instant: float) -> Difference | None:

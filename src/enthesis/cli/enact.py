@@ -286,6 +286,7 @@ def _afresh(
         return replace(enacted, found_done=before)
 
     _worked(made, asked, work, undone=False)
+    _leave_if_undone(made.proposal)
 
 
 def _go_on(
@@ -401,6 +402,12 @@ def _worked(made: Made, asked: EnactOptions, work: Callable[["How"], "Enacted"],
         remedy = "enthesis enact --resume" if resumable else "enthesis propose, and read what is different now"
         said = enacted_sentence(enacted, after).rstrip(".")
         raise StoppedPartWay(said[:1].lower() + said[1:], code="stopped-part-way", remedy=remedy)
+
+
+def _leave_if_undone(proposal: Proposal) -> None:
+    """Exit 1 where something that the estate describes was left undone since it is not possible."""
+    if proposal.blocked:
+        raise typer.Exit(1)
 
 
 def _when_free(work: Callable[[], Result], asked: EnactOptions) -> Result:

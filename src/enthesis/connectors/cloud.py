@@ -323,9 +323,7 @@ class Cloud:
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
         """Why a cloud of this kind cannot hold a statement; '' where it can."""
         del allows
-        if collection == "ceilings" and str(body["at"]).startswith("@") and "/identity/" in str(body["at"]):
-            return f"{self.name} keeps no ceiling at a person: people are their organisation's"
-        return ""
+        return objection(self.name, collection, body)
 
     # -- obtain and attempt ----------------------------------------------------------------------------------
 
@@ -654,3 +652,10 @@ def _id(name: Any, ids: Mapping[str, str]) -> str:
     if found is None:
         raise MovedAway(f"{name} does not exist any more", code="gone-meanwhile", remedy="propose again")
     return found
+
+
+def objection(name: str, collection: str, body: Mapping[str, Any]) -> str:
+    """Why a cloud, by its name, cannot hold a statement; '' where it can."""
+    if collection == "ceilings" and str(body["at"]).startswith("@") and "/identity/" in str(body["at"]):
+        return f"{name} keeps no ceiling at a person: people are their organisation's"
+    return ""

@@ -280,9 +280,7 @@ class KeptDirectory:
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
         """Why a directory cannot hold a statement; '' where it can."""
         del allows
-        if collection == "groups" and "where" in body:
-            return f"a directory keeps lists, and no rule: {body['address']} is not kept at {self.name}"
-        return ""
+        return objection(self.name, collection, body)
 
     # -- requests --------------------------------------------------------------------------------------------
 
@@ -329,3 +327,10 @@ def _tag(entry: Mapping[str, Any]) -> str:
         return version if version.startswith(('"', "W/")) else f'"{version}"'
     told = {name: value for name, value in entry.items() if name not in ("meta", "groups")}
     return hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()[:16]
+
+
+def objection(name: str, collection: str, body: Mapping[str, Any]) -> str:
+    """Why a directory, by its name, cannot hold a statement; '' where it can."""
+    if collection == "groups" and "where" in body:
+        return f"a directory keeps lists, and no rule: {body['address']} is not kept at {name}"
+    return ""

@@ -20,6 +20,7 @@ RISKS = {
     "temporary-endless": "access that is called temporary has no end",
     "not-ours": "a statement that Enthesis did not make opens what is ours on the live side",
     "drift": "a statement on the live side is not as the estate describes it",
+    "not-possible": "a statement that the system which would keep it cannot hold, so nobody has that access",
     "tied-elsewhere": "an identity is tied to a resource of another account, so it does not stand there",
     "ceiling-misses-people": "a ceiling over the callers of accounts does not bar a person who holds the same directly",
     "acceptance-idle": "a risk is accepted that is not there",

@@ -7,7 +7,7 @@ from enthesis.chains.chains import Chain, Chains
 from enthesis.chains.invariants import Decided
 from enthesis.files.shapes import time_text
 from enthesis.model.escapes import word
-from enthesis.model.estate import Estate
+from enthesis.model.estate import Estate, Journey
 from enthesis.model.file_errors import FileError, Source, masked
 from enthesis.model.sentences import verb_words
 from enthesis.model.words import Holding
@@ -119,6 +119,15 @@ def risk_lines(texts: Mapping[str, str], found: Risks) -> Iterator[Line]:
             until = time_text(risk.accepted.until)
             why = f"  {risk.accepted.because}, until {until}  ({risk.accepted.source})"
             yield line(Span(f"accepted  {risk.code}", "quiet"), f"  {risk.message}", Span(why, "quiet"))
+
+
+def untriable_lines(found: Sequence[tuple[Journey, str]]) -> Iterator[Line]:
+    """The journeys that no proof can try, by reason."""
+    by_reason: dict[str, list[str]] = {}
+    for journey, why in found:
+        by_reason.setdefault(why, []).append(journey.name)
+    for why, names in by_reason.items():
+        yield line(Span(f"`enthesis prove` cannot try {', '.join(names)}: {why}.", "quiet"))
 
 
 def risk_json(risk: Risk) -> dict[str, Any]:

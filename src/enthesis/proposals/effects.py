@@ -74,7 +74,7 @@ def without_accepted(estate: Estate, proposal: Proposal, now: datetime) -> Propo
     accepted = {
         acceptance.of: acceptance
         for acceptance in estate.accepted
-        if acceptance.risk == "drift" and acceptance.in_force(now)
+        if acceptance.risk in ("drift", "not-possible") and acceptance.in_force(now)
     }
     if not accepted:
         return proposal

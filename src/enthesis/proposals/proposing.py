@@ -1,6 +1,6 @@
 """Compares what is wanted with what is there, and orders what is to be done."""
 
-from collections.abc import Callable, Container, Mapping, Sequence
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -45,11 +45,9 @@ def propose(
     blocked, why_blocked = _blocked(estate, [our for our in ours if our.key not in ended], surveys, live, there)
     why_blocked |= ended.keys()
     for our in ours:
-        object_to = (objections or {}).get(our.provider)
-        if object_to is None or our.key in there or our.key in why_blocked:
+        if our.key in there or our.key in why_blocked:
             continue
-        role = estate.roles.get(str(our.body.get("role")))
-        why = object_to(our.collection, our.body, plain_statement("roles", role)["allows"] if role else {})
+        why = _objected(estate, our, (objections or {}).get(our.provider))
         if why:
             sentence = statement_sentence(our.collection, our.body)
             blocked.append(Blocked(sentence, why, f"the authors of {estate.name}"))
@@ -213,6 +211,23 @@ def _removing(statement: LiveObject) -> Step:
         id=statement.id,
         etag=statement.etag,
     )
+
+
+def _objected(estate: Estate, our: Wanted, object_to: Objection | None) -> str:
+    """Why the system that is to keep a statement cannot hold it; '' where it can."""
+    role = estate.roles.get(str(our.body.get("role")))
+    allows = plain_statement("roles", role)["allows"] if role else {}
+    return object_to(our.collection, our.body, allows) if object_to is not None else ""
+
+
+def never_held(estate: Estate, objections: Callable[[str], Objection | None]) -> Iterator[tuple[Wanted, str]]:
+    """The statements that no live side as described can hold, each with why: what is known without asking one.
+    `objections` are those of a system, by its name."""
+    for our in wanted(estate)[0]:
+        why = _unknown_there(estate, our)[0] if our.provider in estate.providers else ""
+        why = why or _objected(estate, our, objections(our.provider))
+        if why:
+            yield our, why
 
 
 def _blocked(

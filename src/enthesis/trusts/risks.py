@@ -106,8 +106,9 @@ class _RiskSearch:
         return out
 
 
-def risks(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Risks:
-    """Every risk of the estate behind these chains, at their instant; `step` is told what is looked at."""
+def risks(chains: Chains, step: Callable[[str], None] = lambda what: None, *, further: Iterable[Risk] = ()) -> Risks:
+    """Every risk of the estate behind these chains, at their instant, with `further` ones that need more than the
+    estate; `step` is told what is looked at."""
     estate = chains.compiled.estate
     instant = datetime.fromtimestamp(chains.web.now, UTC)
     looking = _RiskSearch(chains, estate, instant, Admissions(chains.compiled, instant))
@@ -133,7 +134,7 @@ def risks(chains: Chains, step: Callable[[str], None] = lambda what: None) -> Ri
     )  # fmt: skip
     for whole in wholes:
         found += whole(looking)
-    return _accepting(looking, found)
+    return _accepting(looking, [*found, *further])
 
 
 def lingering(chains: Chains) -> Iterator[Risk]:

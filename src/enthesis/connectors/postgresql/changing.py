@@ -9,32 +9,27 @@ Every step is one transaction. Needs a login that may make roles and give the pr
 
 import hashlib
 import json
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from psycopg import sql
 
 from enthesis.connectors.http import understood
 from enthesis.connectors.postgresql.asking import Rows, Session, connected, server_of
+from enthesis.connectors.postgresql.holding import NotHeld, objection, privileges_of
 from enthesis.connectors.postgresql.surveying import DATABASE, SCHEMAS, TABLES, Database, DatabaseReading
 from enthesis.connectors.postgresql.using import UsedDatabase
 from enthesis.connectors.postgresql.words import (
     IDLE,
     IDLE_FROM,
     LOGINS,
-    LONGEST_ID,
-    LONGEST_ROLE,
-    PRIVILEGES,
-    WRITE,
-    WRITING,
     comment_for,
     grant_name,
     lines_for,
     our_statement,
     role_name,
 )
-from enthesis.model.addresses import contains
-from enthesis.model.errors import InnerError, MovedAway, RightMissing
+from enthesis.model.errors import MovedAway, RightMissing
 from enthesis.model.foreign_names import name_of, word_of
 from enthesis.ports import Changed, Record, Right
 from enthesis.proposals.steps import Step
@@ -57,12 +52,6 @@ ENDING = """
 LINES = """
   select 1 from pg_hba_file_rules
   where error is null and type = 'hostssl' and user_name = %s and auth_method = 'cert' and %s = any (options)"""
-
-
-class NotHeld(InnerError, ValueError):
-    """A statement that a database has no words for; the message says why."""
-
-    inner_code = "statement-not-held"
 
 
 class AdministeredDatabase(UsedDatabase):
@@ -150,41 +139,7 @@ class AdministeredDatabase(UsedDatabase):
 
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
         """Why this database cannot hold a statement; '' where it can."""
-        try:
-            if collection == "roles":
-                if body.get("includes"):
-                    raise NotHeld("a role for a database includes no other")
-                for kind, verbs in body["allows"].items():
-                    list(privileges_of(kind, verbs))
-            elif collection == "grants":
-                self._holds(body, allows)
-            else:
-                raise NotHeld(
-                    f"{collection} at a database are its administrators' to make, and are only described here"
-                )
-        except NotHeld as why:
-            return str(why)
-        return ""
-
-    def _holds(self, body: Mapping[str, Any], allows: Mapping[str, Any]) -> None:
-        to = str(body["to"])
-        if body.get("when") or body.get("until"):
-            raise NotHeld("privileges of a database have no conditions and no end")
-        if contains(self.name, to):
-            raise NotHeld(f"{to} is the server's own: give it there, or grant to a workload instead")
-        if "/group/" in to:
-            raise NotHeld(f"{to} is a group, which a database does not know: grant to each identity by itself")
-        if to.startswith("@"):
-            raise NotHeld(f"{to} is a person: only workloads log in with certificates here")
-        if len(f"spiffe://{self.domain}/{to}") > LONGEST_ID:
-            raise NotHeld(
-                f"spiffe://{self.domain}/{to} has more than {LONGEST_ID} characters, and does not fit into the common "
-                "name of a certificate, by which a database knows its logins: give the identity a shorter name"
-            )
-        if len(to.encode()) > LONGEST_ROLE:
-            raise NotHeld(f"{to} has more than {LONGEST_ROLE} bytes, the longest name of a role")
-        for kind, verbs in allows.items():
-            list(privileges_of(kind, verbs))
+        return objection(self.name, self.domain, collection, body, allows)
 
     # -- changed ---------------------------------------------------------------------------------------------
 
@@ -350,18 +305,6 @@ class _Now:
         for names, grantee, privilege, _ in rows:
             if grantee in self.ours:
                 self.privileges.setdefault(grantee, set()).add((kind, names, str(privilege)))
-
-
-def privileges_of(kind: str, verbs: str | Iterable[str]) -> Iterator[str]:
-    """The privileges that verbs on a kind are; NotHeld where a database knows no such."""
-    for verb in [verbs] if isinstance(verbs, str) else verbs:
-        if kind == "table" and verb == WRITE:
-            yield from (PRIVILEGES["table"][one] for one in WRITING)
-        elif verb in PRIVILEGES.get(kind, {}):
-            yield PRIVILEGES[kind][verb]
-        else:
-            known = ", ".join(f"{of} {one}" for of, its in PRIVILEGES.items() for one in its)
-            raise NotHeld(f"a database gives no {verb} on a {kind} (it gives {known}, and table write)")
 
 
 def _etag(value: object) -> str:
