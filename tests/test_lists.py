@@ -134,7 +134,7 @@ def test_everybody_of_an_organisation_is_who_there_is_and_who_may_come(enthesis:
 def test_a_cloud_knows_everybody_of_an_organisation_and_what_nodes_ask_as(enthesis: Program, tmp_path: Path) -> None:
     (tmp_path / "estate.yaml").write_text(ORGANISATIONS)
     try:
-        for words in (["lab", "start"], ["enact", "--yes"], ["prove"]):
+        for words in (["lab", "start"], ["enact", "--yes", "--accept", "outside-gains"], ["prove"]):
             ran = enthesis(*words, at=tmp_path)
             assert ran.code == 0, ran.out
         assert "fully in place" in enthesis("propose", at=tmp_path).out

@@ -108,12 +108,12 @@ def check(
         _rename(estate_folder(estate), quiet=quiet)
     survey = read_live(live) if live is not None else None
     if survey is not None and live is not None and estate is None and find_estate(Path.cwd()) is None:
-        folder, reading = live.resolve().parent, Reading(survey.estate, (), ())
+        folder, reading = live.resolve().parent, Reading(survey.estate, (), (), live=True)
     else:
         folder = estate_folder(estate)
         reading = read_folder(folder, cache=cache_folder())
         if survey is not None and reading.estate is not None:
-            reading = replace(reading, estate=beside(reading.estate, survey))
+            reading = replace(reading, estate=beside(reading.estate, survey), live=True)
     if reading.estate is None:
         _put_errors(folder, reading, output, sarif)
         raise typer.Exit(2)
@@ -195,7 +195,7 @@ def _judge(reading: Reading, estate: Estate, instant: datetime, *, quiet: bool, 
         for invariant in estate.invariants:
             progress.step(invariant.name)
             decided.append(deciding(chains, invariant))
-        found = risks(chains, progress.step, further=impossible(estate))
+        found = risks(chains, progress.step, further=() if reading.live else impossible(estate))
         return _Judged(chains, journeys, decided, placed(found, reading.records))
     finally:
         progress.end()

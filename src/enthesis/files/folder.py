@@ -37,7 +37,7 @@ class Reading:
     """What reading a folder gave: the estate (None where there are errors), the errors, the files.
 
     `named_at` says by section and name where each named entry stands, `records` has what is written at each statement,
-    `skipped` the files that were left out, each with why.
+    `skipped` the files that were left out, each with why. `live`: the estate is what a survey found, beside the files.
     """
 
     estate: Estate | None
@@ -46,6 +46,7 @@ class Reading:
     named_at: Mapping[tuple[str, str], Source] = field(default_factory=dict)
     records: Mapping[Source, Node] = field(default_factory=dict)
     skipped: Mapping[str, str] = field(default_factory=dict)
+    live: bool = False
 
 
 def packaged_catalogue(remembered: TreeCache) -> Catalogue:

@@ -55,9 +55,9 @@ def untriable(estate: Estate) -> Iterator[tuple[Journey, str]]:
 
 def _why_untriable(estate: Estate, journey: Journey) -> str:
     origin, first = journey.origin, journey.through[:1]
-    pool = next((hop.on for hop in journey.through if hop.on and is_pool(hop.on)), "")
-    if pool:
-        return f"it runs code on each member of {pool}"
+    pools = list(dict.fromkeys(filter(is_pool, (origin.whom, *(hop.on for hop in journey.through)))))
+    if len(pools) > 1:
+        return f"it is about each member of {' and of '.join(pools)} together"
     if first and first[0].on and origin.form in CANNOT_RUN_CODE:
         return f"a {origin.form} has no session with which it could run code on {first[0].on}"
     key = estate.credentials.get(origin.whom) if origin.form == Form.CREDENTIAL else None

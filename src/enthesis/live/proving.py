@@ -212,13 +212,14 @@ def _prove(estate: Estate, journey: Journey, connected: Connected, instant: date
 
 
 def _prove_pool(estate: Estate, journey: Journey, connected: Connected, instant: datetime, most: int | None) -> Proof:
-    """One proof for every live member of a pool that a journey starts from. The one to come is judged."""
+    """One proof for every live member of a pool that a journey starts from, or runs code on. The one to come is
+    judged."""
     source, keyless = str(journey.source), is_keyless(journey.origin.form)
-    pool = journey.origin.whom
+    pool, *further = dict.fromkeys(filter(is_pool, (journey.origin.whom, *(hop.on for hop in journey.through))))
     judged = judge_journey(compile_estate(estate), journey, instant)
     come = [f"{one.whom} is judged, not tried: {one.verdict.ending}" for one in judged.members if one.to_come]
-    if not is_pool(pool) or any(is_pool(hop.on) for hop in journey.through):
-        why = "code that runs on each member of a pool cannot be tried: name a member in `through`"
+    if further:
+        why = f"each member of {pool} with each of {further[0]} is not tried: name a member of one"
         seen = Evidence("the proof itself", Ending.UNDECIDED, why)
         return Proof(
             journey.name,
@@ -245,10 +246,7 @@ def _prove_pool(estate: Estate, journey: Journey, connected: Connected, instant:
             journey.name, journey.expect, Ending.UNDECIDED, (), keyless, None, (seen,),
             (f"not tried: {pool} has no live member",), source, members="; ".join(come),
         )  # fmt: skip
-    proofs = {
-        one: _prove(estate, replace(journey, origin=replace(journey.origin, whom=one)), connected, instant)
-        for one in chosen
-    }
+    proofs = {one: _prove(estate, _by_member(journey, pool, one), connected, instant) for one in chosen}
     doubtful = [one for one, proof in proofs.items() if not proof.met]
     there = set(_live_members(estate, pool, connected)) if doubtful else set(chosen)
     gone = [one for one in doubtful if one not in there]
@@ -266,6 +264,13 @@ def _prove_pool(estate: Estate, journey: Journey, connected: Connected, instant:
     if not differ and len(gone) == len(chosen):
         unmet = (f"not tried: every member of {pool} was gone meanwhile",)
     return replace(first, journey=journey.name, unmet=(*unmet, *more), members="; ".join(said))
+
+
+def _by_member(journey: Journey, pool: str, member: str) -> Journey:
+    """A journey about a pool as one about a member of it."""
+    origin = replace(journey.origin, whom=member) if journey.origin.whom == pool else journey.origin
+    through = tuple(replace(hop, on=member) if hop.on == pool else hop for hop in journey.through)
+    return replace(journey, origin=origin, through=through)
 
 
 def from_one_member(estate: Estate, journey: Journey, connected: Connected) -> Journey:

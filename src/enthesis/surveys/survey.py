@@ -335,7 +335,7 @@ def _entry(record: dict[str, Any], name: str, number: int, into: _Collected, esc
     key, more, quick, named, listed = section
     if key is not None and type(record.get(key)) is not str:
         raise InvalidSurvey(f"line {number} of {name}: this entry has no {key}")
-    value = quick(record, into.notes, SOURCE(Source, (name, number, 1)), more, escapes=escapes)
+    value = quick(record, into.notes, SOURCE(Source, (name, number, 1, ())), more, escapes=escapes)
     if value is MISSING or into.notes.errors:
         notes, given = Notes(name), {key: record[key]} if key else {}
         rest = {field: item for field, item in record.items() if field not in more}
