@@ -2,6 +2,7 @@
 
 from collections import Counter
 from datetime import UTC, datetime
+from pathlib import Path
 
 import numpy as np
 
@@ -15,7 +16,7 @@ from enthesis.files.folder import read_texts
 from enthesis.model.estate import Estate
 from enthesis.model.words import Holding, VerbClass
 
-from .conftest import SEED, examples
+from .conftest import SEED, Program, examples
 from .test_judging import NOW, random_estate
 from .walking import replayed
 
@@ -146,3 +147,27 @@ def test_everything_that_a_key_opens_is_reached_by_whoever_reads_where_it_is() -
         if counted["readers"] >= examples(10):
             return
     raise AssertionError(counted)
+
+
+def test_retiring_a_key_offers_the_line_that_accepts_what_it_breaks(enthesis: Program, tmp_path: Path) -> None:
+    text = """\
+estate: keys
+organisations: {works: {}}
+providers: {low: {style: one-sided}}
+accounts: {a: {in: "@works", provider: low}}
+resources: {a/host/h: {}, a/bucket/b: {}}
+identities: {a/identity/bot: {kind: service-account}, "@works/identity/ann": {kind: person}}
+roles: {writing: {allows: {object: write}}, logging-in: {allows: {host: login}}}
+grants:
+  - {to: a/identity/bot, role: writing, at: a/bucket/b}
+  - {to: "@works/identity/ann", role: logging-in, at: a/host/h}
+credentials: {tape: {of: a/identity/bot, form: access-key, held_in: a/host/h}}
+invariants:
+  - {name: people-write-nothing, never: {from: {person: "@works/identity/ann"}, can: write, at: a/bucket/b}}
+"""
+    (tmp_path / "estate.yaml").write_text(text)
+    ran = enthesis("retire", "--plan", "tape", at=tmp_path)
+    line = next(one for one in ran.err.splitlines() if one.startswith("  accepted:"))
+    (tmp_path / "more.yaml").write_text(line.strip() + "\n")
+    found = enthesis("check", "--format", "json", at=tmp_path).json["invariants"]
+    assert [one["outcome"] for one in found] == ["accepted"], line

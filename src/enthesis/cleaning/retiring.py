@@ -15,6 +15,9 @@ from enthesis.access.attributes import kind_name
 from enthesis.access.compiling import Compiled, compile_estate
 from enthesis.access.names.standing import why_shut
 from enthesis.access.questions import Question
+from enthesis.chains.chains import USE_KEY, Chains
+from enthesis.chains.invariants import decide
+from enthesis.chains.web import Web
 from enthesis.cleaning.needs import declared_place, flat
 from enthesis.conditions.patterns import matches
 from enthesis.files.editing import Addition, Edit, Replacement
@@ -23,6 +26,7 @@ from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, service_account_subject
 from enthesis.model.conditions import Glob
 from enthesis.model.estate import (
+    Accepted,
     Attempt,
     Context,
     Credential,
@@ -34,7 +38,7 @@ from enthesis.model.estate import (
     Retiring,
     boundary_of,
 )
-from enthesis.model.words import RETIRING, Form
+from enthesis.model.words import RETIRING, Form, Holding
 from enthesis.proposals.credentials import Credentialed
 from enthesis.trusts.keyless import KeylessWay, shown_subjects, ways_of_place
 from enthesis.verdicts.judge import Judge
@@ -51,6 +55,7 @@ STEP_OF = {
 
 Use = tuple[str, str]
 """A verb and a target."""
+MOST_ACCEPTED = 20  # callers that break one invariant by way of keys
 
 
 @dataclass(frozen=True, slots=True)
@@ -470,3 +475,26 @@ def _grant(estate: Estate, grant: Grant, identity: str, role: str, place: str) -
 
 def _unnamed(entry: Mapping[str, Any]) -> dict[str, Any]:
     return {name: value for name, value in entry.items() if name != "name"}
+
+
+def acceptances(estate: Estate, names: Sequence[str], now: datetime, last: datetime) -> list[Addition]:
+    """The lines that accept, until a `last` time, that callers break invariants by way of keys that are to be retired:
+    so that saying where a key is held is not punished."""
+    out: list[Addition] = []
+    for invariant in estate.invariants:
+        known = estate
+        for _ in range(MOST_ACCEPTED):
+            chains = Chains.from_now_on(Web(compile_estate(known), now.timestamp()))
+            found = decide(chains, invariant)
+            if found.outcome is not Holding.BROKEN or found.chain is None or not found.chain.by_key:
+                break
+            used = [target for _, verb, target in chains.steps(found.chain) if verb == USE_KEY and target in names]
+            if not used:
+                break
+            caller = found.chain.start.whom
+            because = f"the key {used[0]} is being retired"
+            entry = {"invariant": invariant.name, "by": caller, "because": because, "until": time_text(last)}
+            out.append(Addition("accepted", "", entry))
+            accepted = Accepted(because, last, invariant=invariant.name, by=caller)
+            known = replace(known, accepted=(*known.accepted, accepted))
+    return out

@@ -21,6 +21,7 @@ from enthesis.cleaning.retiring import (
     LiveKeys,
     RetiringBounds,
     Standing,
+    acceptances,
     candidates,
     disabled_edits,
     stage_edits,
@@ -118,6 +119,9 @@ def _length(option: str, text: str) -> timedelta:
     return timedelta(0) if text == "0s" else length_of(option, text)
 
 
+ACCEPTED_FOR = timedelta(days=30)
+
+
 def _refuse_unknown(described: Estate, names: Sequence[str]) -> None:
     for name in names:
         if name not in described.credentials and name not in described.retiring:
@@ -175,10 +179,19 @@ class _RetireRun:
             put_json({"estate": self.described.name, "planned": wanted, "written": yes and bool(wanted)})
         else:
             put_lines(planned_lines(self.described.name, wanted, written=yes))
+            self._offer(wanted)
         if wanted and not yes:
             remark("Nothing was written: add --yes to write it.", quiet=self.quiet)
             raise typer.Exit(1)
         remark("Now: enthesis retire --next", quiet=self.quiet or not wanted)
+
+    def _offer(self, names: Sequence[str]) -> None:
+        """The lines by which invariants that these keys break are lived with until they are gone."""
+        lines = acceptances(self.described, names, now(), now() + ACCEPTED_FOR)
+        if lines:
+            remark("Invariants are broken by way of these keys; to accept that until they are gone:", quiet=self.quiet)
+        for one in lines:
+            remark(f"  accepted: [{one.line().removeprefix('- ')}]", quiet=self.quiet)
 
     def next(self, *, yes: bool) -> None:
         """The next step of each that is ready."""
