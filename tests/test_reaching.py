@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from datetime import timedelta
 from ipaddress import ip_network
+from pathlib import Path
 from random import Random
 
 import numpy as np
@@ -30,7 +31,7 @@ from enthesis.model.words import Form, Holding
 from enthesis.verdicts.judge import Judge
 
 from .agreement import check_world
-from .conftest import BRIEF, LONG, SEED, examples
+from .conftest import BRIEF, LONG, SEED, Program, examples
 from .test_judging import NOW, random_estate
 
 WORLDS = 2 if BRIEF else 40 if LONG else 8
@@ -287,3 +288,9 @@ def test_a_longer_way_makes_no_shorter_one_needless_where_hops_are_counted() -> 
         for hops in (0, 1)
     }
     assert ways == {0: [(3, {"claims.aud", "claims.sub"})], 1: [(2, {"claims.aud", "claims.sub", "network"})]}
+
+
+def test_claims_are_no_question_about_every_caller(enthesis: Program, tmp_path: Path) -> None:
+    (tmp_path / "estate.yaml").write_text("estate: x\n")
+    ran = enthesis("reach", "--to", "a/bucket/b", "--claim", "sub=x", at=tmp_path)
+    assert ran.code == 2 and "--claim says what a caller shows" in ran.err

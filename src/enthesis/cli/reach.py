@@ -92,6 +92,12 @@ def reach(
     """
     if (who is None) == (to is None):
         raise InvalidInput("say --from WHO or --to ADDRESS", code="argument-missing", remedy="one of them, not both")
+    if claim and who is None:
+        raise InvalidInput(
+            "--claim says what a caller shows, and --to asks about every caller",
+            code="options-conflict",
+            remedy="name the issuer with --from, or leave --claim out",
+        )
     _, described, _ = read_subject(estate, live)
     context = context_from(SurroundingOptions(at_time, network, reference))
     said: dict[str, Any] = {name: getattr(context, name) for name in CONTEXT_NAMES if name in context.said}
