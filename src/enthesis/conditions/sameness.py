@@ -279,7 +279,7 @@ class _OneWay:
                 self.first[self._head(name)] = self._head(other)
             else:
                 apart.append((name, other))
-        if any(self._head(name) == self._head(other) for name, other in apart):
+        if any(self._head(name) == self._head(other) or not self._of_one_type(name, other) for name, other in apart):
             return None
         order = list(dict.fromkeys(map(self._head, self.wants)))
         for _ in order:
@@ -288,6 +288,14 @@ class _OneWay:
                 return found
             order = [stuck, *(one for one in order if one != stuck)]  # the one with the fewest values first
         raise Undecided("attributes that are not to be the same")
+
+    def _of_one_type(self, name: str, other: str) -> bool:
+        """Whether two attributes can have values of one type, as those that are not the same must."""
+        return bool(self._types(name) & self._types(other))
+
+    def _types(self, name: str) -> frozenset[str]:
+        room = self.room(name)
+        return room.types | {_type_of(value) for value in room.typical if not room.types}
 
     def _in_order(self, order: Sequence[str], apart: Sequence[tuple[str, str]]) -> tuple[dict[str, Value] | None, str]:
         """Values for one after the other, each not what it is to be apart from; or None, and which has none then."""
