@@ -35,6 +35,7 @@ from enthesis.ports import (
     Surveyed,
     WantedKey,
 )
+from enthesis.proposals.holding import cloud_objection
 from enthesis.proposals.steps import MAKE, NOT_UNDONE
 from enthesis.surveys.statements import listed
 
@@ -323,7 +324,7 @@ class Cloud:
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
         """Why a cloud of this kind cannot hold a statement; '' where it can."""
         del allows
-        return objection(self.name, collection, body)
+        return cloud_objection(self.name, collection, body)
 
     # -- obtain and attempt ----------------------------------------------------------------------------------
 
@@ -652,10 +653,3 @@ def _id(name: Any, ids: Mapping[str, str]) -> str:
     if found is None:
         raise MovedAway(f"{name} does not exist any more", code="gone-meanwhile", remedy="propose again")
     return found
-
-
-def objection(name: str, collection: str, body: Mapping[str, Any]) -> str:
-    """Why a cloud, by its name, cannot hold a statement; '' where it can."""
-    if collection == "ceilings" and str(body["at"]).startswith("@") and "/identity/" in str(body["at"]):
-        return f"{name} keeps no ceiling at a person: people are their organisation's"
-    return ""

@@ -20,6 +20,7 @@ from enthesis.model.errors import MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.foreign_names import name_of, word_of
 from enthesis.model.secrets import Secret
 from enthesis.ports import Changed, Record, Right
+from enthesis.proposals.holding import directory_objection
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed, listed, records_of
 
@@ -280,7 +281,7 @@ class KeptDirectory:
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
         """Why a directory cannot hold a statement; '' where it can."""
         del allows
-        return objection(self.name, collection, body)
+        return directory_objection(self.name, collection, body)
 
     # -- requests --------------------------------------------------------------------------------------------
 
@@ -327,10 +328,3 @@ def _tag(entry: Mapping[str, Any]) -> str:
         return version if version.startswith(('"', "W/")) else f'"{version}"'
     told = {name: value for name, value in entry.items() if name not in ("meta", "groups")}
     return hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()[:16]
-
-
-def objection(name: str, collection: str, body: Mapping[str, Any]) -> str:
-    """Why a directory, by its name, cannot hold a statement; '' where it can."""
-    if collection == "groups" and "where" in body:
-        return f"a directory keeps lists, and no rule: {body['address']} is not kept at {name}"
-    return ""

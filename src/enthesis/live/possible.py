@@ -7,6 +7,7 @@ from enthesis.model.addresses import is_pool
 from enthesis.model.estate import Estate, Journey
 from enthesis.model.sentences import statement_sentence
 from enthesis.model.words import Form
+from enthesis.proposals.holding import cloud_objection, directory_objection
 from enthesis.proposals.proposing import never_held
 from enthesis.trusts.risks import Risk
 
@@ -27,15 +28,11 @@ def impossible(estate: Estate) -> list[Risk]:
 def _objection(estate: Estate, name: str) -> Any:
     """What a system as an estate describes it objects to, by its name: no connection is made."""
     if name in estate.providers:
-        from enthesis.connectors.cloud import objection as of_cloud  # noqa: PLC0415  each loads libraries of its own
-
-        return lambda collection, body, allows: of_cloud(name, collection, body)
+        return lambda collection, body, allows: cloud_objection(name, collection, body)
     if name.startswith("@"):
-        from enthesis.connectors.scim import objection as of_directory  # noqa: PLC0415
-
-        return lambda collection, body, allows: of_directory(name, collection, body)
+        return lambda collection, body, allows: directory_objection(name, collection, body)
     if "/cluster/" in name:
-        from enthesis.connectors.cluster.writing import objection as of_cluster  # noqa: PLC0415
+        from enthesis.connectors.cluster.writing import objection as of_cluster  # noqa: PLC0415  only estates with one
 
         return lambda collection, body, allows: of_cluster(name, collection, body, allows)
     if "/database/" in name:
