@@ -1,6 +1,11 @@
 """What is known to be impossible without a live system, and what means more than it did."""
 
+from datetime import UTC, datetime
 from pathlib import Path
+
+from enthesis.proposals.steps import Proposal
+from enthesis.store.journal import Journal
+from enthesis.store.opening import open_store
 
 from .conftest import Program, start_lab, write_estate
 
@@ -60,8 +65,16 @@ def test_check_names_the_journeys_that_cannot_be_tried(enthesis: Program, tmp_pa
 
 
 def test_what_means_more_than_before_is_said_once(enthesis: Program, tmp_path: Path) -> None:
-    write_estate(tmp_path / "shop", {"estate.yaml": TEXT})
-    first, second = (enthesis("check", at=tmp_path / "shop", XDG_CACHE_HOME=str(tmp_path / "c")).out for _ in range(2))
+    folder = write_estate(tmp_path / "shop", {"estate.yaml": TEXT})
+
+    def checked() -> str:
+        return enthesis("check", at=folder, XDG_CACHE_HOME=str(tmp_path / "c")).out
+
+    assert "said once" not in checked()  # it was never enacted, so nothing means anything else
+    journal = Journal(open_store(folder, None), lambda: datetime(2026, 11, 1, tzinfo=UTC))
+    journal.begin(Proposal("shop"), by="", because="", undoes=None)
+    journal.close()
+    first, second = checked(), checked()
     assert "admits the members of a/pool/p: 1 declared and those to come" in first
     assert "the journey by-pool (estate.yaml:23) is about each member of a/pool/p" in first
     assert "said once" not in second

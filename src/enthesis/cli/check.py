@@ -15,6 +15,7 @@ from enthesis.chains.changes import decide_by_change
 from enthesis.chains.differences import Difference, difference
 from enthesis.chains.invariants import Decided, decide
 from enthesis.chains.web import Web
+from enthesis.cli.histories import journal_if_any
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat, SurveyOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate, read_live
@@ -48,7 +49,7 @@ from enthesis.proposals.guards import barred_gains
 from enthesis.surveys.survey import beside
 from enthesis.trusts.risks import Risks, placed, risks
 from enthesis.verdicts.expectations import Judged, judge_journey
-from enthesis.verdicts.meanings import VERSION, changed_meanings
+from enthesis.verdicts.meanings import CHANGED_ON, changed_meanings
 
 WORTH_A_BAR = 20  # journeys and invariants; fewer are judged before a bar is drawn
 
@@ -261,22 +262,37 @@ def _answer(
 
 
 def _tell_meanings(folder: Path, judged: _Judged, *, quiet: bool) -> None:
-    """Says once for a folder what of its estate means more than it did."""
-    cache = cache_folder()
-    if cache is None or quiet:
+    """Says once what of an estate means more than it did, where it was enacted by an earlier version."""
+    told = cache_folder() / "meanings" / sha256(str(folder.resolve()).encode()).hexdigest()[:32]
+    estate = judged.chains.compiled.estate
+    if quiet or _read_text(told) == CHANGED_ON or not _enacted_before(folder, estate.name):
         return
-    told = cache / "meanings" / sha256(str(folder.resolve()).encode()).hexdigest()[:32]
-    with suppress(OSError):
-        if told.exists() and told.read_text(encoding="utf-8") == str(VERSION):
-            return
-        told.parent.mkdir(parents=True, exist_ok=True)
-        told.write_text(str(VERSION), encoding="utf-8")
     broken = [one for one in judged.invariants if one.outcome == Holding.BROKEN]
     by_key = [one.invariant.name for one in broken if one.chain is not None and one.chain.by_key]
     said = list(changed_meanings(judged.chains.compiled, by_key))
     if said:
         put_lines([line(), line(Span("means more than in earlier versions (said once):", "doubt"))])
         put_lines(line(f"  {one}") for one in said)
+    with suppress(OSError):
+        told.parent.mkdir(parents=True, exist_ok=True)
+        told.write_text(CHANGED_ON, encoding="utf-8")
+
+
+def _read_text(path: Path) -> str:
+    with suppress(OSError):
+        return path.read_text(encoding="utf-8")
+    return ""
+
+
+def _enacted_before(folder: Path, name: str) -> bool:
+    """Whether the history beside an estate has an enactment from before meanings changed."""
+    journal = journal_if_any(folder, None)
+    if journal is None:
+        return False
+    try:
+        return any(one.begun < CHANGED_ON for one in journal.enactments(name))
+    finally:
+        journal.close()
 
 
 def _difference(folder: Path, estate: Estate, named: str | None, instant: float) -> Difference | None:

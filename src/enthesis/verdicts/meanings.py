@@ -7,8 +7,8 @@ from enthesis.access.target_side.admission import names_attached
 from enthesis.model.addresses import is_pool, pool_of
 from enthesis.model.words import Form
 
-VERSION = 1
-"""Counts the changes of meanings: told once for each."""
+CHANGED_ON = "2026-12-02T00:00:00Z"
+"""When meanings changed last: what was enacted before that was enacted with the former ones."""
 
 
 def changed_meanings(compiled: Compiled, by_key: Sequence[str]) -> Iterator[str]:
