@@ -17,6 +17,7 @@ from enthesis.access.compiling import NONE
 from enthesis.chains.chains import Chain, Chains
 from enthesis.chains.web import LEADS_ON, OPENS, STANDS_FOR
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Identity, Journey, Origin, Resource
+from enthesis.model.pointers import nested
 from enthesis.model.words import Ending, Form
 
 from .naive import Naive
@@ -86,7 +87,7 @@ def journeys_of(chains: Chains, chain: Chain) -> tuple[Estate, list[Journey]]:
 def _origin(chain: Chain, values: Mapping[str, Any]) -> Origin:
     """What a chain starts with, showing what is told."""
     shown = {name.removeprefix("claims."): v for name, v in values.items() if name.startswith("claims.")}
-    shows, mfa = {name: value for name, value in shown.items() if value is not None}, values.get("mfa")
+    shows, mfa = nested({name: value for name, value in shown.items() if value is not None}), values.get("mfa")
     return Origin(chain.start.form, chain.start.whom, shows, mfa if isinstance(mfa, bool) else None, mfa_said=True)
 
 

@@ -109,6 +109,7 @@ class World:
                 {"same_as": "target.labels.tier"},
                 {"not": {"same_as": "claims.sub"}},
             ],
+            "claims./access/role": ["dev", {"glob": "d*"}, {"not": "ops"}, {"same_as": "claims.event"}],
             "claims.teams": ["red", ["red", "blue"], {"not": "blue"}, {"same_as": "claims.event"}],
         }
         return rng.choice(words[attribute])
@@ -122,7 +123,7 @@ class World:
         return self.maybe(chance, lambda: {"when": {name: self.test(name) for name in self.some(names)}})
 
     def claims(self) -> dict[str, Any]:
-        names = ["sub", "aud", "event", "teams"]
+        names = ["sub", "aud", "event", "teams", "/access/role"]
         return {name: self.test(f"claims.{name}") for name in self.some(names, 3)}
 
     def permissions(self, *, ceiling: bool = False) -> dict[str, Any]:
@@ -192,7 +193,10 @@ class World:
                 for name, (place, provider) in self.accounts.items()
             },
             "issuers": {
-                "forge": {"kind": "oidc", "claims": {"sub": "text", "event": "text", "teams": "list", "exp": "text"}},
+                "forge": {
+                    "kind": "oidc",
+                    "claims": {"sub": "text", "event": "text", "teams": "list", "exp": "text", "/access/role": "text"},
+                },
                 "grid": {"kind": "oidc", "cluster": "cc/cluster/k"},
                 "kiln": {"kind": "saml"},
                 "seal": {"kind": "x509"},
@@ -564,6 +568,7 @@ class World:
             claims = {
                 "sub": rng.choice([*SUBJECTS, "tides/main"]),
                 "aud": rng.choice(["north", ["south", "north"], "x"]),
+                **self.maybe(0.5, lambda: {"access": {"role": rng.choice(["dev", "ops", "push"])}}),
                 **self.maybe(0.8, lambda: {"event": rng.choice(["push", "fork", "push", 7, None, ""])}),
                 **self.maybe(
                     0.0 if self.live else 0.1,

@@ -79,6 +79,7 @@ def tested(test: Any) -> str:
             "before": "before",
             "after": "from",
             "longer_than": "longer than",
+            "same_as": "the same as",
         }
         parts = []
         for operator, operand in test.items():
