@@ -309,7 +309,8 @@ def test_a_proposal_in_a_file_says_all_that_it_said() -> None:
     said |= {
         "estate": "x", "steps": (Step("make", "p", "grants", "a", "s", "m", {"to": "x"}),), "author": "a",
         "described_by": "d", "blocked": (Blocked("s", "w", "h"),), "dangers": (Danger("n", ("s",)),),
-        "openings": (Opening("s", ("o",)),), "lives_on": (("i", "1h"),), "seen": {"p": {"1": "e"}},
+        "openings": (Opening("s", ("o",)),), "closings": (Opening("c", ("o",)),),
+        "lives_on": (("i", "1h"),), "seen": {"p": {"1": "e"}},
     }  # fmt: skip
     whole = Proposal(**said)
     assert proposal_from(json.loads(json.dumps(whole.as_json()))) == whole
@@ -519,7 +520,7 @@ def test_a_request_is_judged_by_what_its_own_cloud_keeps() -> None:
                     judged += 1
                     allowed += verdict
                     changed += verdict != was
-    assert changed > 20 and allowed > 50, (changed, judged, allowed)
+    assert changed > 20 and allowed > 20, (changed, judged, allowed)
 
 
 def _some_changed(surveyed: Surveyed, rng: Random) -> Surveyed:

@@ -248,14 +248,20 @@ def test_the_files_alone_give_nothing_after_their_edits(target: Withdrawn) -> No
     assert not reached(Chains(Web(compile_estate(after.estate), now)), target)
 
 
-def test_a_session_is_revoked_by_its_bearer_too(enthesis: Program, quay: tuple[Path, Lab], tmp_path: Path) -> None:
-    folder, _ = quay
+def signed_in(enthesis: Program, folder: Path, tmp_path: Path) -> Path:
+    """Where what is kept of a sign-in as Ann is."""
     runtime = tmp_path / "runtime"
     runtime.mkdir(mode=0o700)
     other = threading.Thread(target=lambda: enthesis("lab", "agree", "--as", ANN, at=folder))
     other.start()
     assert enthesis("sign-in", at=folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
     other.join()
+    return runtime
+
+
+def test_a_session_is_revoked_by_its_bearer_too(enthesis: Program, quay: tuple[Path, Lab], tmp_path: Path) -> None:
+    folder, _ = quay
+    runtime = signed_in(enthesis, folder, tmp_path)
     assert len(enthesis("sessions", ANN, "--format", "json", at=folder).json["sessions"]) == 1
     assert enthesis("sign-out", at=folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
     assert not enthesis("sessions", ANN, "--format", "json", at=folder).json["sessions"]
@@ -342,12 +348,7 @@ def test_all_that_is_about_something_gone_is_taken_out_when_asked(enthesis: Prog
 
 def test_a_preview_of_oneself_is_shown(enthesis: Program, quay: tuple[Path, Lab], tmp_path: Path) -> None:
     folder, _ = quay
-    runtime = tmp_path / "runtime"
-    runtime.mkdir(mode=0o700)
-    other = threading.Thread(target=lambda: enthesis("lab", "agree", "--as", ANN, at=folder))
-    other.start()
-    assert enthesis("sign-in", at=folder, XDG_RUNTIME_DIR=str(runtime)).code == 0
-    other.join()
+    runtime = signed_in(enthesis, folder, tmp_path)
     shown = enthesis("cutoff", ANN, at=folder, XDG_RUNTIME_DIR=str(runtime))
     assert shown.code == 1 and shown.out.startswith("To cut off the person")
     refused = enthesis("cutoff", ANN, "--yes", at=folder, XDG_RUNTIME_DIR=str(runtime))

@@ -405,8 +405,8 @@ def _worked(made: Made, asked: EnactOptions, work: Callable[["How"], "Enacted"],
 
 
 def _leave_if_undone(proposal: Proposal) -> None:
-    """Exit 1 where something that the estate describes was left undone since it is not possible."""
-    if proposal.blocked:
+    """Exit 1 where something that the estate describes was left undone since no live side can hold it."""
+    if any(blocked.never for blocked in proposal.blocked):
         raise typer.Exit(1)
 
 

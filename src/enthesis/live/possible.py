@@ -1,6 +1,6 @@
 """What is known to be impossible without asking a live system: statements that none holds, journeys that none tries."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from enthesis.model.addresses import is_pool
@@ -34,7 +34,11 @@ def _objection(estate: Estate, name: str) -> Any:
     if "/cluster/" in name:
         from enthesis.connectors.cluster.writing import objection as of_cluster  # noqa: PLC0415  only estates with one
 
-        return lambda collection, body, allows: of_cluster(name, collection, body, allows)
+        def of_this(collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
+            built_in = "/group/system:" in str(body.get("to", ""))  # found there and taken over, never made
+            return "" if built_in else of_cluster(name, collection, body, allows)
+
+        return of_this
     if "/database/" in name:
         from enthesis.connectors.postgresql.holding import objection as of_database  # noqa: PLC0415
 

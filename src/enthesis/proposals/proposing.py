@@ -50,7 +50,7 @@ def propose(
         why = _objected(estate, our, (objections or {}).get(our.provider))
         if why:
             sentence = statement_sentence(our.collection, our.body)
-            blocked.append(Blocked(sentence, why, f"the authors of {estate.name}"))
+            blocked.append(Blocked(sentence, why, f"the authors of {estate.name}", never=True))
             why_blocked.add(our.key)
     steps: list[Step] = []
     for our in ours:
@@ -248,7 +248,7 @@ def _blocked(
     missing: set[str] = set()
     known = {address for surveyed in surveys for address in surveyed.ids}
     for our in (statement for statement in ours if statement.key not in there):
-        why, who = "", ""
+        why, who, never = "", "", False
         found = live.get(our.key)
         for need in our.needs:
             named = need in estate.identities or need in estate.groups
@@ -268,13 +268,14 @@ def _blocked(
                 why = f"it needs {lacking}, which does not exist"
         if not why and our.provider in estate.providers:  # a cluster says itself whom it does not know
             why, who = _unknown_there(estate, our)
+            never = bool(why)
         if not why and account_of(our.holder) and our.holder not in accounts:
             why, who = f"the account {our.holder} does not exist", "the people who create its accounts"
         if not why and found is not None and not found.kept_by(estate.name):
             why = "one of that name exists already, and Enthesis did not make it for this estate"
             who = f"the administrators of {our.holder}: remove it, or describe it as it stands"
         if why:
-            blocked.append(Blocked(statement_sentence(our.collection, our.body), why, who))
+            blocked.append(Blocked(statement_sentence(our.collection, our.body), why, who, never))
             keys.add(our.key)
             if our.collection in ("identities", "groups"):
                 missing.add(str(our.body["address"]))

@@ -71,6 +71,7 @@ class Blocked:
     sentence: str
     why: str
     who: str
+    never: bool = False  # whether no live side as described can hold it
 
 
 @dataclass(frozen=True, slots=True)
