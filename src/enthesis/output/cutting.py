@@ -63,7 +63,7 @@ def known_lines(cut: Cut) -> Iterator[Line]:
         yield from _listed("journeys that fail from now on", map(_end_words, failing), "doubt")
     as_expected = [end for end in cut.ends if end.met]
     if as_expected:
-        yield from _listed("journeys that end otherwise, as is then expected", map(_end_words, as_expected), "")
+        yield from _listed("journeys that end differently, and still as expected", map(_end_words, as_expected), "")
     if cut.runs:
         title = "it runs as" if cut.target.form == "resource" else "runs as it"
         yield from _listed(title, cut.runs, "doubt")
