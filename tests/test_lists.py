@@ -82,6 +82,20 @@ def test_what_stays_keeps_its_comments() -> None:
     assert after == text.replace("      - a/identity/q  # q\n", "")
 
 
+def test_a_remedy_for_one_of_a_list_is_written_apart(enthesis: Program, tmp_path: Path) -> None:
+    to, at = "[a/identity/p, a/identity/q]", "[a/bucket/x, a/bucket/y]"
+    grant = f"  - {{to: {to}, role: reading, at: {at}, when: {{network: {{within: 10.0.0.0/8}}}}}}\n"
+    (tmp_path / "estate.yaml").write_text(f"{HEAD}grants:\n{grant}")
+    words = ("trace", "read", "a/bucket/x/object/o", "--from", "a/identity/p", "--network", "192.168.1.1")
+    told = enthesis(*words, at=tmp_path).out
+    number = next(line.split()[0] for line in told.splitlines() if "let network be 192.168.1.1/32 too" in line)
+    assert enthesis(*words, "--write", number, at=tmp_path).code == 1
+    assert enthesis(*words, at=tmp_path).code == 0
+    estate = _read((tmp_path / "estate.yaml").read_text())
+    widened = [one for one in estate.grants if "192.168.1.1" in repr(one.when)]
+    assert [(one.to, one.at) for one in widened] == [("a/identity/p", "a/bucket/x")] and len(estate.grants) == 4
+
+
 @pytest.mark.parametrize(
     ("grant", "said"),
     [

@@ -32,6 +32,7 @@ from enthesis.files.folder import Reading
 from enthesis.files.saving import BY_HAND, edit_files
 from enthesis.files.sections import SECTIONS, attempt_from
 from enthesis.files.shapes import perhaps
+from enthesis.files.writing import says_the_same
 from enthesis.model.addresses import article, parse
 from enthesis.model.errors import InvalidAddress, InvalidInput, NotDecided, Undecided
 from enthesis.model.estate import Estate, Hop
@@ -266,7 +267,7 @@ def write_remedy(folder: Path, estate: Estate, remedy: Remedy, question: Questio
         ]
 
     def as_meant(reading: Reading) -> None:
-        if reading.estate != wanted:
+        if reading.estate is None or not says_the_same(reading.estate, wanted):
             raise InvalidInput(
                 "the edited files would not mean what was intended, so nothing was written",
                 code="edit-differs",

@@ -26,6 +26,21 @@ def plain_estate(estate: Estate) -> dict[str, Any]:
     return out
 
 
+def says_the_same(one: Estate, other: Estate) -> bool:
+    """Whether two estates say the same, whatever the order of statements."""
+    return _in_any_order(one) == _in_any_order(other)
+
+
+def _in_any_order(estate: Estate) -> dict[str, Any]:
+    plain = plain_estate(estate)
+    ordered = {
+        word: sorted(json.dumps(entry, sort_keys=True, default=str) for entry in value)
+        for word, value in plain.items()
+        if isinstance(value, list)
+    }
+    return {**plain, **ordered}
+
+
 def estate_digest(estate: Estate) -> str:
     """What an estate is known by: everything it says, wherever in its files and with whichever comments."""
     said = json.dumps(plain_estate(estate), sort_keys=True, default=str)

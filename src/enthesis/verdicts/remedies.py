@@ -75,7 +75,8 @@ class Change:
             return ""
         if isinstance(edit, Addition):
             return f"{self.section}: {edit.line()}"
-        return f"{self.old.source}: {'.'.join(map(str, self.path))}: {Addition('', '', edit.value).line()[2:]}"
+        alone = " (for this one of its list alone)" if self.old.source.part else ""
+        return f"{self.old.source}: {'.'.join(map(str, self.path))}: {Addition('', '', edit.value).line()[2:]}{alone}"
 
 
 Made = Change | tuple[Change, ...]
