@@ -286,6 +286,8 @@ class _OneWay:
             found, stuck = self._in_order(order, apart)
             if found is not None or not self._held_by_others(stuck, apart):
                 return found
+            if all(map(self._has_one_value, self._near(stuck, apart))):
+                return None
             order = [stuck, *(one for one in order if one != stuck)]  # the one with the fewest values first
         raise Undecided("attributes that are not to be the same")
 
@@ -312,6 +314,22 @@ class _OneWay:
                 return None, head
             found |= group
         return found, ""
+
+    def _near(self, head: str, apart: Sequence[tuple[str, str]]) -> set[str]:
+        """The groups that one is to be apart from."""
+        pairs = [set(map(self._head, pair)) for pair in apart]
+        return {other for pair in pairs if head in pair for other in pair - {head}}
+
+    def _has_one_value(self, head: str) -> bool:
+        """Whether what is wanted of a group leaves it a single value."""
+        group = self._of_group(head)
+        if group is None:
+            return True
+        kept = self.wants
+        self._want(head, _equal_to(group[head]), Want.NOT_HELD)
+        other = self._of_group(head)
+        self.wants = kept
+        return other is None
 
     def _held_by_others(self, head: str, apart: Sequence[tuple[str, str]]) -> bool:
         """Whether one that has no value has some as long as nothing is to be apart from it."""
