@@ -86,9 +86,10 @@ def test_heavy_libraries_load_only_where_they_are_needed(enacted_lab: Lab, words
         "try:\n    run()\nexcept SystemExit:\n    pass\n"
         "print(*{name.partition('.')[0] for name in sys.modules}, file=sys.stderr)\n"
     )
-    done = subprocess.run(
-        [sys.executable, "-c", program], cwd=enacted_lab.folder, capture_output=True, text=True, check=True
-    )
+    for _ in range(2):  # what is said once of an estate with a history is said the first time
+        done = subprocess.run(
+            [sys.executable, "-c", program], cwd=enacted_lab.folder, capture_output=True, text=True, check=True
+        )
     loaded = set(done.stderr.splitlines()[-1].split())
     heavy = {
         "httpx",

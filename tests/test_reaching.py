@@ -147,7 +147,7 @@ def test_what_is_said_of_everything_at_once_agrees_with_single_verdicts(part: in
 
 
 def test_a_new_credential_alone_is_a_gain() -> None:
-    estate, name = random_estate(7, journeys=0), "key1"
+    estate, name = random_estate(11, journeys=0), "key1"
     without = replace(estate, credentials={n: c for n, c in estate.credentials.items() if n != name})
     found = difference(without, estate, NOW.timestamp())
     assert {(gain.form, gain.caller) for gain in found.gains} == {("credential", name)}

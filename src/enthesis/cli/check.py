@@ -19,7 +19,14 @@ from enthesis.cli.histories import journal_if_any
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat, SurveyOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate, read_live
-from enthesis.files.finding import cache_folder, estate_folder, find_estate, within_repository
+from enthesis.files.finding import (
+    HISTORY,
+    PLACE_OF_WORK,
+    cache_folder,
+    estate_folder,
+    find_estate,
+    within_repository,
+)
 from enthesis.files.folder import Reading, estate_texts, read_folder
 from enthesis.files.renaming import apart_from_names
 from enthesis.files.saving import rename_old_words, write_file
@@ -262,15 +269,16 @@ def _answer(
 
 
 def _tell_meanings(folder: Path, judged: _Judged, *, quiet: bool) -> None:
-    """Says once what of an estate means more than it did, where it was enacted by an earlier version."""
+    """Says once what of an estate means more than it did, where it was enacted by an earlier version: the first time
+    that one with a history is checked."""
     told = cache_folder() / "meanings" / sha256(str(folder.resolve()).encode()).hexdigest()[:32]
-    estate = judged.chains.compiled.estate
-    if quiet or _read_text(told) == CHANGED_ON or not _enacted_before(folder, estate.name):
+    if quiet or _read_text(told) == CHANGED_ON or not (folder / PLACE_OF_WORK / HISTORY).exists():
         return
+    estate = judged.chains.compiled.estate
     broken = [one for one in judged.invariants if one.outcome == Holding.BROKEN]
     by_key = [one.invariant.name for one in broken if one.chain is not None and one.chain.by_key]
     said = list(changed_meanings(judged.chains.compiled, by_key))
-    if said:
+    if said and _enacted_before(folder, estate.name):
         put_lines([line(), line(Span("means more than in earlier versions (said once):", "doubt"))])
         put_lines(line(f"  {one}") for one in said)
     with suppress(OSError):
