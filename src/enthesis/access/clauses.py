@@ -198,10 +198,7 @@ class Solver:
             begun[name] = begun.get(name, frozenset()) | {(test, want)}
         if any(self._value(name, wants, knowns) is None for name, wants in begun.items()):
             return None
-        chosen = _Choosing(self, sorted(clauses, key=len), knowns).go(0, begun)
-        if chosen is None:
-            return None
-        return self.together(chosen, knowns)
+        return _Choosing(self, sorted(clauses, key=len), knowns).go(0, begun)
 
     def together(self, chosen: Mapping[str, Wants], knowns: Knowns) -> dict[str, Value] | None:
         """Values for all attributes at once; None where there are none. Raises Undecided."""
@@ -242,12 +239,12 @@ class _Choosing:
         self.knowns = knowns
         self.tried = 0
 
-    def go(self, at: int, chosen: dict[str, Wants]) -> dict[str, Wants] | None:
-        """What is wanted of each attribute once the clauses from `at` on are chosen too; None where nothing does."""
+    def go(self, at: int, chosen: dict[str, Wants]) -> dict[str, Value] | None:
+        """Values with which the clauses from `at` on hold too; None where there are none."""
         while at < len(self.clauses) and any(_is_in(clause, chosen) for clause in self.clauses[at]):
             at += 1
         if at == len(self.clauses):
-            return chosen if self.solver.together(chosen, self.knowns) is not None else None
+            return self.solver.together(chosen, self.knowns)
         undecided: Undecided | None = None
         for alternative in self.clauses[at]:
             self.tried += 1

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from enthesis.access.compared import tests_of
 from enthesis.access.tables import Tables
 from enthesis.conditions.patterns import cell_texts, literal, matcher, tokens, witness
-from enthesis.model.addresses import contains, is_organisation, is_pool, parse
+from enthesis.model.addresses import is_organisation, is_pool, parse
 from enthesis.model.conditions import AllOf, AnyOf, Equal, Glob, Not, Test, literal_pattern
 from enthesis.model.errors import InvalidAddress, Undecided
 from enthesis.model.estate import Ceiling, CeilingException, Estate, GroupRule, boundary_of
@@ -180,7 +180,7 @@ def _found_by(tables: Tables, rule: GroupRule, within: str) -> Iterator[tuple[st
     if rule.kind in (None, "cluster-service-account"):
         for address in tables.resources:
             parts = address.split("/")
-            if len(parts) == 5 and parts[3] == "namespace" and _inside(estate, within, address):
+            if len(parts) == 5 and parts[3] == "namespace" and estate.is_at(within, address):
                 yield f"{address}/identity/{ANY}", ("cluster-service-account", "")
 
 
@@ -188,11 +188,6 @@ def _accounts_in(estate: Estate, within: str) -> Iterator[str]:
     for name in estate.accounts:
         if within in (name, *estate.boundary_above(name)):
             yield name
-
-
-def _inside(estate: Estate, within: str, address: str) -> bool:
-    account = address.split("/", 1)[0]
-    return contains(within, address) or within in (account, *estate.boundary_above(account))
 
 
 def _leaves(tables: Tables) -> Iterator[str]:

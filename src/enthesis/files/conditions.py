@@ -346,7 +346,7 @@ def _is_of_type(family: str, test: Test) -> bool:
 
 
 NEVER_THE_SAME = ("time", "network", "mfa", "session.age")
-"""Attributes that are no texts, so that nothing is the same as one."""
+"""Attributes that are not text, and so cannot be compared with `same_as`."""
 
 
 def _is_attribute(name: str) -> bool:

@@ -1,7 +1,7 @@
 """Steps and proposals: the ordered changes that turn the surveyed state into the described one."""
 
 import json
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import asdict, dataclass, field
 from hashlib import sha256
 from typing import Any
@@ -191,6 +191,10 @@ def digest_of(data: Mapping[str, Any]) -> str:
     return f"sha-256:{sha256(redacted(json.dumps(said, sort_keys=True, default=str)).encode()).hexdigest()}"
 
 
+def _openings(listed: Iterable[Mapping[str, Any]]) -> tuple[Opening, ...]:
+    return tuple(Opening(one["sentence"], tuple(one["opens"]), one["accepted"]) for one in listed)
+
+
 def proposal_from(data: Any) -> Proposal:
     """The proposal that a file holds; ValueError where it holds none."""
     if not isinstance(data, dict) or (data.get("enthesis"), data.get("format")) != (DOCUMENT, FORMAT):
@@ -208,13 +212,8 @@ def proposal_from(data: Any) -> Proposal:
             dangling=tuple(data.get("dangling", ())),
             twins=tuple(data.get("twins", ())),
             dangers=tuple(Danger(danger["name"], tuple(danger["says"])) for danger in data.get("dangers", ())),
-            openings=tuple(
-                Opening(opening["sentence"], tuple(opening["opens"]), opening["accepted"])
-                for opening in data.get("openings", ())
-            ),
-            closings=tuple(
-                Opening(one["sentence"], tuple(one["opens"]), one["accepted"]) for one in data.get("closings", ())
-            ),
+            openings=_openings(data.get("openings", ())),
+            closings=_openings(data.get("closings", ())),
             lives_on=tuple((str(name), str(life)) for name, life in data.get("lives_on", ())),
             **{name: tuple(map(str, data.get(name, ()))) for name in LATER},
             author=str(data.get("author", "")),

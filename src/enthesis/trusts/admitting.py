@@ -21,7 +21,7 @@ from enthesis.model.errors import Undecided
 from enthesis.model.estate import Estate, Issuer, Trust
 from enthesis.model.pointers import claim_at
 from enthesis.model.words import BEARERS, Form
-from enthesis.trusts.named import AdmittedCaller, LeftOut, admitted_by, barred_from, near_to
+from enthesis.trusts.named import AdmittedCaller, LeftOut, admitted_by, barred_from, near_to, with_that_alone
 
 LOOK_ALIKES = str.maketrans({"a": "а", "e": "е", "o": "о", "i": "і", "p": "р", "c": "с"})  # Cyrillic on purpose
 MAX_ESCAPES = 1_000  # ways past the ceilings over one identity
@@ -384,7 +384,7 @@ class Told:
 
 def _told_of_named(admissions: Admissions, trust: Trust) -> Told:
     """The callers that a trust admits that names them, and those that it all but admits."""
-    compiled, instant = admissions.compiled, admissions.instant
+    compiled, instant = with_that_alone(admissions.compiled, trust), admissions.instant
     try:
         callers = admitted_by(compiled, trust, instant)
     except Undecided as bound:

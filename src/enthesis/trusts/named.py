@@ -1,5 +1,5 @@
 """Whom a trust admits that names callers (identities, groups, accounts, people, or what runs as something), who is
-near, and why nobody is admitted."""
+only just refused, and why no caller is admitted."""
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
@@ -45,7 +45,7 @@ class LeftOut:
 def admitted_by(compiled: Compiled, trust: Trust, instant: datetime) -> list[AdmittedCaller]:
     """Everybody who can take on the identity of a trust by that trust alone, ceilings and the caller's side counted,
     from an instant on. Raises Undecided."""
-    chains = Chains.from_now_on(Web(_with_that_alone(compiled, trust), instant.timestamp()))
+    chains = Chains.from_now_on(Web(with_that_alone(compiled, trust), instant.timestamp()))
     web = chains.web
     of = web.compiled.find(trust.of)
     edges = web.backward.edges(np.array([of])) if of != NONE else np.zeros(0, np.int64)
@@ -64,15 +64,18 @@ def admitted_by(compiled: Compiled, trust: Trust, instant: datetime) -> list[Adm
     return sorted(out.values(), key=lambda one: one.name)
 
 
-def _with_that_alone(compiled: Compiled, trust: Trust) -> Compiled:
+def with_that_alone(compiled: Compiled, trust: Trust) -> Compiled:
+    """The estate with that trust as the only one of its identity; the same one where it is that already."""
     estate = compiled.estate
+    if [one for one in estate.trusts if one.of == trust.of] == [trust]:
+        return compiled
     others = tuple(one for one in estate.trusts if one.of != trust.of)
     return compile_estate(replace(estate, trusts=(*others, trust)))
 
 
 def near_to(compiled: Compiled, trust: Trust, instant: datetime, admitted: list[AdmittedCaller]) -> list[LeftOut]:
     """Callers of the kind that a trust names that are refused, those that lack least first, each with the reason."""
-    judge = Judge(_with_that_alone(compiled, trust))
+    judge = Judge(with_that_alone(compiled, trust))
     known = {one.name for one in admitted}
     found: list[tuple[int, bool, str, str]] = []
     for number, origin in enumerate(_candidates(compiled, trust)):
@@ -117,7 +120,7 @@ def _candidates(compiled: Compiled, trust: Trust) -> Iterator[Origin]:
 
 def barred_from(compiled: Compiled, trust: Trust, instant: datetime) -> str:
     """Why nobody whom a trust names can ever take on its identity: the ceiling that bars each of them, whatever
-    happens; '' where somebody may, or nobody is known."""
+    happens; '' if some caller may, or if no caller is known."""
     callers = [CallerNode(form, place, compiled.places.names[place]) for form, place in _named(compiled, trust)]
     of = compiled.find(trust.of)
     if not callers or of == NONE or not compiled.ceilings_at:
