@@ -6,10 +6,12 @@ missing from what is reached, or, if the other version refuses it, from the gain
 """
 
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from datetime import timedelta
+from itertools import product
 from random import Random
+from typing import Any
 
 import numpy as np
 
@@ -21,7 +23,7 @@ from enthesis.chains.differences import Gain, web_difference, webs_of
 from enthesis.chains.invariants import decide
 from enthesis.chains.reach import reachable, reaching
 from enthesis.chains.web import Web
-from enthesis.model.estate import Claimed, Estate, Invariant, Journey, Start
+from enthesis.model.estate import IDENTITY_KINDS, Claimed, Estate, Invariant, Journey, Start
 from enthesis.model.words import Form, Holding
 
 from .naive import Naive
@@ -112,12 +114,25 @@ def _named(web: Web, journey: Journey) -> set[tuple[str, str]]:
 
 
 def _needs_all(chains: Chains, chain: Chain) -> None:
-    """No value that is told can be left out."""
+    """No value that is told can be left out: some caller of a kind that is left open is refused without it."""
     for name in chain.values:
         if name.startswith(KIND_OF):
             continue  # a member that is declared is of some kind
-        less = replace(chain, values={one: value for one, value in chain.values.items() if one != name})
-        assert not replayed(chains, less), f"{name} is not needed: {chains.steps(chain)} with {dict(chain.values)}"
+        lesser = ({one: value for one, value in whole.items() if one != name} for whole in _of_each_kind(chains, chain))
+        needed = any(not replayed(chains, replace(chain, values=less)) for less in lesser)
+        assert needed, f"{name} is not needed: {chains.steps(chain)} with {dict(chain.values)}"
+
+
+def _of_each_kind(chains: Chains, chain: Chain) -> Iterator[dict[str, Any]]:
+    """A chain's values with each kind that they leave open to the identities to come that they are about."""
+    places = chains.compiled.places.names
+    members = [places[node] for node in chains.compiled.to_come if node in chains.compiled.identity_kind]
+    open_to = [f"{KIND_OF}{one}" for one in members if any(name.endswith(f" of {one}") for name in chain.values)]
+    kinds = [[chain.values[name]] if name in chain.values else IDENTITY_KINDS for name in open_to]
+    for choice in product(*kinds):
+        values = {**chain.values, **dict(zip(open_to, choice, strict=True))}
+        if replayed(chains, replace(chain, values=values)):
+            yield values
 
 
 def _walked(chains: Chains, chain: Chain, counted: Counter[str], where: str) -> None:
