@@ -72,7 +72,7 @@ def works(estate: Estate) -> dict[str, Callable[[], object]]:
         "judging the journeys": lambda: [judge_journey(compiled, one, NOW) for one in estate.journeys.values()],
         "looking for risks": lambda: risks(chains),
         "comparing with the live side": lambda: propose(estate, live),
-        "the live side as an estate": lambda: as_estate(estate, live_of(live)),
+        "the live side as an estate": lambda: as_estate(estate, live_of(estate, live)),
         "what ten steps do to access": lambda: access_change(estate, proposal, fewer, NOW.timestamp()),
     }
 

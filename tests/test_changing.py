@@ -107,7 +107,7 @@ def worlds_in_place() -> Iterator[tuple[Estate, list[Surveyed]]]:
 def test_what_is_enacted_gives_just_the_access_that_is_described() -> None:
     compared = shared = 0
     for estate, live in worlds_in_place():
-        made = as_estate(estate, live_of(live))
+        made = as_estate(estate, live_of(estate, live))
         found = difference(replace(estate, journeys={}, invariants=()), made, NOW)
         assert not found.gains and not found.losses, (found.gains[:1], found.losses[:1])
         compared += 1
@@ -160,7 +160,7 @@ grants:
         ("roles", {"allows": {"object": ["read", "write"]}}, {"@ours/identity/ann write high/bucket/b"}),
     ):
         by_hand = [_changed_by_hand(one, collection, change) if one.provider == "south" else one for one in live]
-        found = difference(as_estate(estate, live_of(live)), as_estate(estate, live_of(by_hand)), NOW)
+        found = difference(as_estate(estate, live_of(estate, live)), as_estate(estate, live_of(estate, by_hand)), NOW)
         told = {f"{gain.caller} {gain.verb} {gain.target.removesuffix('/object/…')}" for gain in found.gains}
         assert told == gains and not found.losses
 
@@ -481,7 +481,7 @@ def test_what_one_cloud_alone_keeps_of_an_organisation_counts_there_alone(
 
     by_hand = [replace(one, objects=tuple(filter(stays, one.objects))) for one in live]
     assert by_hand != live
-    found = difference(as_estate(estate, live_of(live)), as_estate(estate, live_of(by_hand)), NOW)
+    found = difference(as_estate(estate, live_of(estate, live)), as_estate(estate, live_of(estate, by_hand)), NOW)
 
     def told(changes: Any) -> set[str]:
         words = (f"{one.caller} {one.verb} {one.target}" for one in changes if "@" not in one.target)
@@ -499,11 +499,11 @@ def test_a_request_is_judged_by_what_its_own_cloud_keeps() -> None:
     rng, moment = Random(7), datetime.fromtimestamp(NOW, UTC)
     for estate, live in worlds_in_place():
         by_hand = [_some_changed(one, rng) for one in live]
-        before, together = (Judge(compile_estate(as_estate(estate, live_of(one)))) for one in (live, by_hand))
+        before, together = (Judge(compile_estate(as_estate(estate, live_of(estate, one)))) for one in (live, by_hand))
         for cloud in estate.providers:
             own = {
                 key: one
-                for key, one in live_of(by_hand).items()
+                for key, one in live_of(estate, by_hand).items()
                 if one.provider == cloud or account_of(one.holder) or one.provider not in estate.providers
             }
             alone = Judge(compile_estate(as_estate(replace(estate, providers={cloud: estate.providers[cloud]}), own)))

@@ -64,7 +64,7 @@ def states(steps: Sequence[Step], rng: Random) -> Iterator[list[Step]]:
 def breaches(after: Estate, live: list[Surveyed], proposal: Proposal, rng: Random) -> tuple[list[str], int]:
     """The journeys that a state on the way allows and neither side does, or refuses though both allow it; and how many
     states were judged."""
-    there = live_of(live)
+    there = live_of(after, live)
 
     def allowed(steps: Sequence[Step]) -> set[str]:
         judge = Judge(compile_estate(as_estate(after, afterwards(there, steps))))
@@ -243,7 +243,7 @@ def test_two_changes_that_open_something_together_are_done_in_halves() -> None:
     live, proposal = staged(estate_of(before), estate_of(after))
     assert [step.action for step in proposal.steps].count(CHANGE) == len(proposal.steps) >= 3
     assert "first without what is new" in proposal.steps[0].sentence
-    final = afterwards(live_of(live), proposal.steps)
+    final = afterwards(live_of(estate_of(after), live), proposal.steps)
     assert all("until" not in one.body for one in final.values())
 
 

@@ -477,7 +477,8 @@ class Connected:
 
     `clock` is None where their time cannot be moved. `clusters` and `databases` are by address: what lies in one is not
     its provider's.
-    `people` are directories that keep people and groups, by organisation (with its '@').
+    `people` are directories that keep people and groups, by organisation (with its '@'); `pipelines` are issuers that
+    keep access for their runs.
     `hosts` are by provider, `directories` by organisation (with its '@'), `keys` are keyed credentials at hand by name.
     """
 
@@ -493,8 +494,9 @@ class Connected:
     directories: Mapping[str, SignsIn] = field(default_factory=dict)
     keys: Mapping[str, HeldKey] = field(default_factory=dict)
     people: Mapping[str, Administered] = field(default_factory=dict)
+    pipelines: Mapping[str, Administered] = field(default_factory=dict)
 
     @property
     def administered(self) -> Mapping[str, Administered]:
         """Everything that keeps statements, by the name that they have it under."""
-        return {**self.providers, **self.clusters, **self.databases, **self.people}
+        return {**self.providers, **self.clusters, **self.databases, **self.people, **self.pipelines}

@@ -144,6 +144,8 @@ def _step(estate: Estate, target: Withdrawn, statement: LiveObject) -> Step | No
         admits = body.get("admits", {})
         if collection == "trusts" and name in (body.get("of"), admits.get("identity"), admits.get("person")):
             return _removing(statement)
+        if collection == "pipeline_access" and body.get("of") == name:
+            return _removing(statement)
         if collection == "grants" and body.get("to") == name:
             return _removing(statement)
         if collection == "groups" and name in listed(body.get("members")):
@@ -248,6 +250,7 @@ def file_edits(estate: Estate, target: Withdrawn) -> list[Edit]:
         out += [_field(one.source, "disabled", value=True) for one in mine]
         out += [_out(grant.source) for grant in estate.grants if grant.to == name]
         out += [_out(one.source) for one in estate.trusts if name in (one.of, one.admits.whom)]
+        out += [_out(one.source) for one in estate.pipeline_access.values() if one.of == name]
         for group in estate.groups.values():
             if name in group.members:
                 left = [member for member in group.members if member != name]

@@ -214,8 +214,4 @@ def inventory(estate: Estate) -> dict[str, Any]:
         "issuers": section("issuers", estate.issuers),
         "resources": resources,
         "people": section("identities", people),
-        "pipeline_access": {
-            name: {**plain_statement("pipeline_access", one), "audience": estate.system_of(one.of)}
-            for name, one in estate.pipeline_access.items()
-        },
     }

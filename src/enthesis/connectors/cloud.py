@@ -19,7 +19,7 @@ from enthesis.model.addresses import account_of, is_organisation, organisation_n
 from enthesis.model.errors import InvalidInput, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, KindVerbs
 from enthesis.model.secrets import Secret
-from enthesis.model.words import STATEMENT_SECTIONS, STATEMENTS, VerdictStep
+from enthesis.model.words import OF_PROVIDERS, STATEMENT_SECTIONS, VerdictStep
 from enthesis.ports import (
     Changed,
     Credentialed,
@@ -95,7 +95,7 @@ class Cloud:
         resources: set[str] = set()
         people: dict[str, str] = {}
         shared: list[dict[str, Any]] = []
-        kinds = [(holder, collection) for holder in holders for collection in STATEMENTS]
+        kinds = [(holder, collection) for holder in holders for collection in OF_PROVIDERS]
         with ThreadPoolExecutor(AT_ONCE) as pool:
             listed_ones = pool.map(lambda asked: (asked[1], self._all(*asked)), kinds)
             inventories = pool.map(self._inventory, holders)

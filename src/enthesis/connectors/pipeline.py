@@ -1,17 +1,22 @@
-"""A pipeline service that starts runs and issues their tokens."""
+"""A pipeline service that starts runs, issues their tokens, and keeps access for its projects."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import timedelta
 from typing import Any
 from urllib.parse import quote
 
 from enthesis.connectors.http import Client, HttpAnswer, problem_said, understood
-from enthesis.model.errors import NotIssued, UnexpectedAnswer
+from enthesis.model.errors import MovedAway, NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
 from enthesis.model.pointers import nested
 from enthesis.model.secrets import Secret
-from enthesis.model.words import VerdictStep
-from enthesis.ports import Done, HeldCredential, Refusal
+from enthesis.model.words import STATEMENT_SECTIONS, VerdictStep
+from enthesis.ports import Changed, Done, HeldCredential, Refusal, Right
+from enthesis.proposals.steps import Step
+from enthesis.surveys.statements import LiveObject, Surveyed
+
+KEPT = "pipeline_access"  # its section in an estate
+PLACE = "/pipeline-access"
 
 
 class Pipeline:
@@ -56,6 +61,87 @@ class Pipeline:
 
     def _issued(self, answer: HttpAnswer, status: int) -> dict[str, Any]:
         return issued(self.client, self.name, answer, status)
+
+
+class AdministeredPipeline(Pipeline):
+    """One that keeps pipeline access for its projects, seen by its administrators. It knows identities by address."""
+
+    what = "pipeline service"
+
+    @property
+    def url(self) -> str:
+        """Where it is."""
+        return self.client.url
+
+    @understood
+    def survey(self, holders: Sequence[str], others: Sequence[str] = ()) -> Surveyed:
+        """Everything that it keeps for its runs. Needs the right to read it."""
+        del others
+        answer = self.client.ask("GET", PLACE, headers=self.headers)
+        items = self.client.expect(answer, 200).json(self.name)["items"]
+        return Surveyed(self.name, tuple(holders), tuple(map(self._object, items)))
+
+    def _object(self, item: Mapping[str, Any]) -> LiveObject:
+        said = {name: item[name] for name in ("name", "of", "admits", "credential") if item.get(name) is not None}
+        body = {**said, "at": self.name}
+        known = (str(item["id"]), str(item["etag"]), item.get("mark") or None)
+        return LiveObject(self.name, KEPT, self.name, *known, body)
+
+    @understood
+    def change(self, step: Step, ids: dict[str, str], key: str = "") -> Changed:
+        """Carries one step out. What was made already is found by its name, so that no key is needed."""
+        del ids, key
+        headers = {**self.headers, **({"If-Match": step.etag or ""} if step.id is not None else {})}
+        place = PLACE if step.id is None else f"{PLACE}/{quote(step.id)}"
+        if step.body is None:
+            answer = self.client.ask("DELETE", place, headers=headers)
+            self._not_moved(step, answer)
+            self.client.expect(answer, 204, 404)
+            return Changed(None, None)
+        body = {**{name: value for name, value in step.body.items() if name != "at"}, "mark": step.mark}
+        answer = self.client.ask("POST" if step.id is None else "PUT", place, body=body, headers=headers)
+        if answer.status == 409:  # of another, or of ours where the answer to an earlier try was lost
+            mine = (one for one in self.survey((self.name,)).objects if one.body == step.body and one.mark == step.mark)
+            there = next(mine, None)
+            if there is not None:
+                return Changed(there.id, there.etag)
+        self._not_moved(step, answer)
+        said = self.client.expect(answer, 200, 201).json(self.name)
+        return Changed(str(said["id"]), str(said["etag"]))
+
+    @staticmethod
+    def _not_moved(step: Step, answer: HttpAnswer) -> None:
+        if answer.status in (409, 412) or (answer.status == 404 and step.body is not None):
+            raise MovedAway(
+                f"meanwhile others changed {step.sentence}", code="changed-meanwhile", remedy="propose again"
+            )
+
+    def learn(self, step: Step, made: Changed, ids: dict[str, str]) -> None:
+        """Nothing is named by the id of what it keeps."""
+
+    @understood
+    def in_force(self, step: Step, made: Changed) -> bool:
+        """Whether what a step wrote shows."""
+        answer = self.client.ask("GET", f"{PLACE}/{quote(made.id or step.id or '')}", headers=self.headers)
+        if answer.status == 404:
+            return step.body is None
+        self.client.expect(answer, 200)
+        return step.body is not None
+
+    def rights(self, holders: Sequence[str], steps: Sequence[Step]) -> list[Right]:
+        """To read what it keeps for its projects; and for steps, to change it."""
+        read = [Right("describe", holder, "survey") for holder in holders]
+        return [*read, *(Right(STATEMENT_SECTIONS[KEPT].right.verb, self.name, "enact") for _ in steps)]
+
+    def lacking(self, steps: Sequence[Step]) -> list[str]:
+        """Nothing that it says beforehand."""
+        del steps
+        return []
+
+    def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
+        """It holds all that an estate can say of pipeline access."""
+        del collection, body, allows
+        return ""
 
 
 def issued(client: Client, name: str, answer: HttpAnswer, status: int) -> dict[str, Any]:

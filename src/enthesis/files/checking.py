@@ -650,7 +650,6 @@ class _Checker:
                     self.place(held, self.spot(credential.source, "held_in", position), HELD)
         for access in estate.pipeline_access.values():
             self.known(access.at, self.issuers, "issuer", self.spot(access.source, "at"))
-            self.identity(access.of, self.spot(access.source, "of"))
             if access.credential is not None:
                 self.known(
                     access.credential,

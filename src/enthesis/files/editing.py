@@ -64,8 +64,8 @@ class Replacement:
 
 @dataclass(frozen=True, slots=True)
 class Removal:
-    """Takes an entry out of its section: the entry (of a mapping: its name) starts at `line` and `column` of `file`.
-    With a `part`, only that one of the statements that the entry is."""
+    """Takes an entry out of its section: it (of a mapping: or its name) starts at `line` and `column` of `file`. With a
+    `part`, only that one of the statements that the entry is."""
 
     file: str
     line: int
@@ -329,7 +329,7 @@ def _removed(text: str, edit: Removal) -> str:
     pairs = root.value if isinstance(root, MappingNode) else []
     for name, section in pairs:
         children = _children(section)
-        at = next((number for number, (start, _) in enumerate(children) if _is_at(start, edit)), None)
+        at = next((at for at, nodes in enumerate(children) if any(_is_at(node, edit) for node in nodes)), None)
         if at is None:
             continue
         _, value = children[at]

@@ -13,10 +13,7 @@ from enthesis.model.addresses import contains
 from enthesis.model.estate import Estate
 from enthesis.model.words import STATEMENT_SECTIONS
 
-PLACED = {
-    **{name: section.placed for name, section in STATEMENT_SECTIONS.items() if section.placed},
-    "pipeline_access": ("of",),
-}
+PLACED = {name: section.placed for name, section in STATEMENT_SECTIONS.items() if section.placed}
 SPOKEN = ("journeys", "invariants")
 PLAIN = ("labels", "claims", "attributes", "subject", "owner", "purpose", "environment", "role", "allows", "bars")
 """Fields in which no address stands."""

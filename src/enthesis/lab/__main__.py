@@ -308,8 +308,8 @@ def _app(
         cluster = ClusterServer(name, store, clock, signers[name])
         cluster.furnish(inventory["resources"])
         return cluster.app()
-    pipeline_access = {key: one for key, one in inventory["pipeline_access"].items() if one["at"] == name}
-    return PipelineServer(name, inventory["issuers"][name], store, clock, signers[name], pipeline_access).app()
+    providers = {account: one["provider"] for account, one in inventory["accounts"].items()}
+    return PipelineServer(name, inventory["issuers"][name], store, clock, signers[name], providers).app()
 
 
 async def _until_told(servers: list[_Server], sockets: list[socket.socket], ready: int | None) -> None:

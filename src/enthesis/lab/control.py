@@ -22,7 +22,7 @@ PASSED_ON = (
     "PYTHONDONTWRITEBYTECODE", "ENTHESIS_LAB_REMEMBERS_INTO",
 )  # fmt: skip
 """Of the environment, what a lab is given: nothing that a person has at hand for other work."""
-JOINING = ("organisations", "providers", "accounts", "issuers", "resources", "people", "pipeline_access")
+JOINING = ("organisations", "providers", "accounts", "issuers", "resources", "people")
 INTERRUPTS = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP)
 
 

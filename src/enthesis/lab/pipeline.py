@@ -12,6 +12,7 @@ from enthesis.lab.administration import json_body
 from enthesis.lab.conditions import all_hold
 from enthesis.lab.guarding import owner_asks
 from enthesis.lab.oauth import published
+from enthesis.lab.pipeline_access import PipelineAccessKept
 from enthesis.lab.problems import HANDLERS, Problem
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import Clock, Signer
@@ -34,16 +35,17 @@ def leaves_of(claims: Mapping[str, Any], stem: str = "") -> Iterator[tuple[str, 
 class PipelineServer:
     """One issuer. The lab's owner starts runs: what a run may do is for others to decide.
 
-    `pipeline_access` is what it keeps for its projects: by name, whom it leads to, for which audience, who may use it.
+    `providers` are those of accounts, by name: whom pipeline access leads to is in one of them.
     """
 
     def __init__(
         self, name: str, settings: Mapping[str, Any], store: Store, clock: Clock, signer: Signer,
-        pipeline_access: Mapping[str, Any],
+        providers: Mapping[str, str],
     ) -> None:  # fmt: skip
         self.name = name
         self.settings = settings
-        self.pipeline_access = pipeline_access
+        self.kept = PipelineAccessKept(name, store)
+        self.providers = providers
         self.store = store
         self.clock = clock
         self.signer = signer
@@ -56,6 +58,7 @@ class PipelineServer:
             Route("/runs", self._start, methods=["POST"]),
             Route("/runs/{id}/token", self._token, methods=["POST"]),
             Route("/runs/{id}/pipeline-access/{name}", self._pipeline_access, methods=["POST"]),
+            *self.kept.routes(),
         ]
         return Starlette(routes=routes, exception_handlers=HANDLERS)
 
@@ -114,18 +117,23 @@ class PipelineServer:
         """
         owner_asks(self.store, request)
         claims = self.store.run(self.name, request.path_params["id"])
-        found = self.pipeline_access.get(request.path_params["name"])
+        found = self.kept.named(request.path_params["name"])
         if claims is None or found is None:
             raise Problem(404, "not-found", "there is no such run, or no pipeline access of that name")
-        shown = {**claims, "aud": found["audience"]}
+        shown = {**claims, "aud": self._audience(found["of"])}
         if self.settings.get("shared") and all_hold(self.settings.get("owned", {}), shown) is not True:
             detail = "pipeline access here is for runs of this organisation only"
             raise Problem(403, "refused", detail, refused_at=["target-side"])
-        if not found["admits"] or all_hold(found["admits"], shown) is not True:
+        if all_hold(found["admits"], shown) is not True:
             raise Problem(403, "refused", "this run may not use it", refused_at=["target-side"])
         token = self.signer.sign({**shown, "exp": int(self.clock.now()) + TOKEN_LIFE}, typ="JWT")
         body = {"identity": found["of"], "token": token, "expires_in": TOKEN_LIFE}
         return JSONResponse(body, headers={"Cache-Control": "no-store"})
+
+    def _audience(self, identity: str) -> str:
+        """For whom a token is made that opens an identity: its cluster, else the provider of its account."""
+        account, *more = identity.split("/")
+        return "/".join((account, *more[:2])) if more[:1] == ["cluster"] else self.providers.get(account, account)
 
     async def _token(self, request: Request) -> Response:
         """A token for a run, for one audience or several."""

@@ -20,7 +20,7 @@ from enthesis.connectors.directory import LabDirectory
 from enthesis.connectors.hosts import Hosts
 from enthesis.connectors.http import MAX_SECONDS, Client, Connection
 from enthesis.connectors.openssh import LoginHost
-from enthesis.connectors.pipeline import Pipeline
+from enthesis.connectors.pipeline import AdministeredPipeline
 from enthesis.connectors.registry import ImageRegistry
 from enthesis.connectors.scim import KeptDirectory
 from enthesis.files.saving import read_file
@@ -121,6 +121,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
         providers, every, LAB, _LabClock(state), clusters, hosts=hosts, directories=directories, keys=keys,
         databases=databases, logins=_logins(lab), registries=registries,
         people=_people(estate, lab, listed, bound),
+        pipelines={name: one for name, one in issuers.items() if isinstance(one, AdministeredPipeline)},
     )  # fmt: skip
 
 
@@ -130,7 +131,7 @@ def _issuing(kind: str, name: str, client: Client, headers: dict[str, str]) -> I
         from enthesis.connectors.enrolling import CertificateAuthority  # noqa: PLC0415  loads cryptography
 
         return CertificateAuthority(name, client, headers)
-    return (AssertionIssuer if kind == "assertions" else Pipeline)(name, client, headers)
+    return (AssertionIssuer if kind == "assertions" else AdministeredPipeline)(name, client, headers)
 
 
 def _people(estate: Estate, lab: Running, listed: Sequence[Mapping[str, str]], bound: float) -> dict[str, Administered]:

@@ -100,7 +100,7 @@ def planned(
             after, described, by_hand = _edited(before, edits, estate)
     steps += unbound_roles(estate, described, surveys)
     steps.sort(key=lambda step: step.stage)
-    live = live_of(surveys)
+    live = live_of(estate, surveys)
     revoked = {step.id for step in steps if step.collection == CREDENTIALS}
     was = with_live_keys(as_estate(estate, live), kept, listing, frozenset())
     now_is = with_live_keys(as_estate(described, afterwards(live, steps)), kept, listing, revoked)

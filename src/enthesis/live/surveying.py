@@ -28,7 +28,7 @@ def survey(estate: Estate, connected: Connected, reporter: Reporter) -> tuple[Su
     systems = connected.administered
     asked = {name: holders(estate, name) for name in estate.providers if name in systems}
     asked |= {name: [account_of(name)] for name in (*connected.clusters, *connected.databases)}
-    asked |= {name: [name] for name in connected.people}
+    asked |= {name: [name] for name in (*connected.people, *connected.pipelines)}
     if not asked:
         raise InvalidInput(
             "no connection is configured for any provider or cluster of this estate", code="system-not-connected"
@@ -75,7 +75,8 @@ class SurveyedCloud:
     def __init__(
         self, surveyed: Surveyed, url: str, described: Container[str] = (), keys: Sequence[Credentialed] | None = None
     ) -> None:
-        self.what = "directory" if surveyed.provider.startswith("@") else "provider"
+        at_issuer = surveyed.holders == (surveyed.provider,)
+        self.what = "directory" if surveyed.provider.startswith("@") else "issuer" if at_issuer else "provider"
         self.keys = keys
         self.described = described
         self.name = surveyed.provider

@@ -26,6 +26,9 @@ def statement_sentence(collection: str, body: Mapping[str, Any]) -> str:
         return f"the grant of {body['role']} to {_named(body['to'])} at {body['at']}"
     if collection == "ceilings":
         return f"the ceiling {body['name']} over {body['over']} at {body['at']}, which {ceiling_words(body)}"
+    if collection == "pipeline_access":
+        tests = " and ".join(f"{name} {tested(test)}" for name, test in (body.get("admits") or {}).items())
+        return f"the pipeline access {body['name']} at {body['at']} to {_named(body['of'])}, for runs with {tests}"
     return f"the attachment by which {_named(body['what'])} runs as {_list(body['runs_as'])}"
 
 

@@ -129,13 +129,13 @@ class NeededRight:
 
 @dataclass(frozen=True, slots=True)
 class StatementSection:
-    """What every part needs to know of a section whose entries are statements that providers hold.
+    """What every part needs to know of a section whose entries are statements that live systems hold.
 
     `one` is what one entry is called. `known_by` are the fields that make a statement the same one while the rest of it
     changes, unless it has a name. `naming` are the fields that name identities, groups and roles (of a trust also those
     of `admits`), `placed` those whose addresses say which places an entry is about, the first where it counts. Those in
     `one_or_more` may be written as one value or as a list. `opens`: one more can give access; `limits`: one less can.
-    A change needs `right`; making one `making`, where that is another.
+    `at_issuers`: issuers keep them, not providers. A change needs `right`; making one `making`, where that is another.
     """
 
     one: str
@@ -147,6 +147,7 @@ class StatementSection:
     one_or_more: tuple[str, ...] = ()
     opens: bool = False
     limits: bool = False
+    at_issuers: bool = False
 
 
 STATEMENT_SECTIONS = {
@@ -197,9 +198,20 @@ STATEMENT_SECTIONS = {
         one_or_more=("runs_as",),
         opens=True,
     ),
+    "pipeline_access": StatementSection(
+        "pipeline access",
+        ("name",),
+        NeededRight("change-access"),
+        naming=("of",),
+        placed=("of",),
+        opens=True,
+        at_issuers=True,
+    ),
 }
 STATEMENTS = tuple(STATEMENT_SECTIONS)
-"""The sections whose entries are statements that providers hold."""
+"""The sections whose entries are statements that live systems hold."""
+OF_PROVIDERS = tuple(name for name, section in STATEMENT_SECTIONS.items() if not section.at_issuers)
+"""Those that providers and clusters hold."""
 MAKING_ORDER = tuple(sorted(STATEMENTS, key=lambda name: not STATEMENT_SECTIONS[name].limits))
 """Statements in the order in which they are made: what limits first, what is named before what names it."""
 REMOVING_ORDER = MAKING_ORDER[::-1]

@@ -9,6 +9,7 @@ from enthesis.files.shapes import duration_text, time_text
 from enthesis.live.cutting import Checked, Planned
 from enthesis.output.differences import difference_json, difference_lines
 from enthesis.output.lines import Line, Span, counted, line
+from enthesis.output.proposals import kept_where
 from enthesis.proposals.credentials import OpenSession
 from enthesis.proposals.steps import CREDENTIALS, SESSIONS
 
@@ -36,8 +37,8 @@ def plan_lines(plan: Planned, *, quiet: bool) -> Iterator[Line]:
         yield line(Span(f"Nothing of {target_words(cut.target)} is on the live side.", "strong"))
     for step in cut.steps:
         verb = VERBS.get(step.collection, "remove" if step.body is None else "change")
-        at = "its directory" if step.provider == step.holder else step.provider
-        yield line(f"  {verb.ljust(7)}", step.sentence, Span(f"  {step.holder} at {at}", "quiet"))
+        where = f"  {step.holder}{kept_where(step.provider, step.holder)}"
+        yield line(f"  {verb.ljust(7)}", step.sentence, Span(where, "quiet"))
     if cut.edits:
         changes = counted(len(cut.edits), "change")
         yield line(f"  write  {changes} into the estate's files, so that the next proposal does not restore it")

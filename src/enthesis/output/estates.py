@@ -15,7 +15,6 @@ SECTIONS = (
     ("resources", "resource"),
     *((name, section.one) for name, section in STATEMENT_SECTIONS.items()),
     ("credentials", "credential"),
-    ("pipeline_access", "pipeline access"),
     ("journeys", "journey"),
     ("invariants", "invariant"),
 )

@@ -37,8 +37,7 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
     """The proposal as text."""
     yield line(Span(first_sentence(proposal), "strong"))
     for provider, holder in _holders(proposal.steps):
-        at = "its directory" if provider == holder else provider
-        yield line(Span(holder, "strong"), Span(f" at {at}", "quiet"))
+        yield line(Span(holder, "strong"), Span(kept_where(provider, holder), "quiet"))
         mine = [step for step in proposal.steps if (step.provider, step.holder) == (provider, holder)]
         for action, words, style in OF_ACTION:
             its = [step.sentence for step in mine if step.action == action]
@@ -50,6 +49,14 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
         yield line(Span(part.head, part.style))
         yield from _entries(part)
     yield from danger_lines(proposal.dangers)
+
+
+def kept_where(provider: str, holder: str) -> str:
+    """Where a holder's statements are kept, in words after its name: an organisation's at its directory, an issuer's
+    at the issuer itself."""
+    if provider != holder:
+        return f" at {provider}"
+    return " at its directory" if holder.startswith("@") else ""
 
 
 def _entries(part: ListSection) -> Iterator[Line]:

@@ -25,7 +25,7 @@ def not_allowed(
     to the provider, which decides when it is asked.
     """
     made = [step for step in steps if step.action == MAKE and step.collection in ("identities", "groups")]
-    judge = Judge(compile_estate(as_estate(described, afterwards(live_of(surveys), made))))
+    judge = Judge(compile_estate(as_estate(described, afterwards(live_of(described, surveys), made))))
     out: dict[str, None] = {}
     for verb, place in needed:
         verdict = judge.judge(Question(person, (), Attempt(verb, place), Context(), now))

@@ -100,7 +100,7 @@ def _without_administrators(estate: Estate, proposal: Proposal, surveys: Sequenc
     """The accounts where a person can change access now, and nobody can afterwards."""
     if not proposal.steps:
         return []
-    before = live_of(surveys)
+    before = live_of(estate, surveys)
     had, have = (set(_administered(as_estate(estate, side))) for side in (before, afterwards(before, proposal.steps)))
     return [f"no administrator is left who can change access at {account}" for account in sorted(had - have)]
 

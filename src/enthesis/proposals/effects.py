@@ -11,6 +11,7 @@ from enthesis.chains.differences import Difference, Gain, difference
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_text
+from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import article
 from enthesis.model.catalogue import EVERYTHING, Catalogue
 from enthesis.model.estate import Estate, Role
@@ -43,7 +44,7 @@ def access_change(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed
     """
     if not proposal.steps:
         return Difference((), ())
-    before = live_of(surveys)
+    before = live_of(estate, surveys)
     return difference(as_estate(estate, before), as_estate(estate, afterwards(before, proposal.steps)), now)
 
 
@@ -55,7 +56,7 @@ def in_stages(estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], n
 
 def between(estate: Estate, steps: Sequence[Step], surveys: Sequence[Surveyed], now: float) -> Judged:
     """Judges states on the way from the live side to what it is after all these steps."""
-    live = live_of(surveys)
+    live = live_of(estate, surveys)
 
     @cache
     def versions() -> Versions:  # where all steps go one way, none is judged
@@ -107,7 +108,7 @@ def openings(
 ) -> tuple[Opening, ...]:
     """The statements of others that open something of ours which is shut without them, after a proposal; `said` puts
     gains of access into sentences."""
-    after = afterwards(live_of(surveys), proposal.steps)
+    after = afterwards(live_of(estate, surveys), proposal.steps)
     described = {statement.key: normalised(statement.collection, statement.body) for statement in wanted(estate)[0]}
     others = {
         key: one
@@ -149,7 +150,7 @@ def closings(
 ) -> tuple[Opening, ...]:  # fmt: skip
     """The ceilings of others that close something that is open without them, after a proposal; `said` puts access into
     sentences."""
-    after = afterwards(live_of(surveys), proposal.steps)
+    after = afterwards(live_of(estate, surveys), proposal.steps)
     described = {statement.key for statement in wanted(estate)[0]}
     limits = [
         key
@@ -178,9 +179,17 @@ def _accepted(estate: Estate, sentence: str, now: datetime) -> str:
     return ""
 
 
-def live_of(surveys: Sequence[Surveyed]) -> Live:
-    """The statements of several surveys, by provider and id."""
-    return {(surveyed.provider, statement.id): statement for surveyed in surveys for statement in surveyed.objects}
+def live_of(estate: Estate, surveys: Sequence[Surveyed]) -> Live:
+    """The statements of several surveys, by provider and id; with the pipeline access of issuers that nobody asked, as
+    it is described."""
+    asked = {surveyed.provider for surveyed in surveys}
+    live = {(surveyed.provider, statement.id): statement for surveyed in surveys for statement in surveyed.objects}
+    for name, access in estate.pipeline_access.items():
+        if access.at not in asked:
+            body = {"name": name, **plain_statement("pipeline_access", access)}
+            there = (access.at, f"described {name}")
+            live[there] = LiveObject(access.at, "pipeline_access", access.at, there[1], "", estate.name, body)
+    return live
 
 
 def afterwards(before: Live, steps: Sequence[Step]) -> Live:
@@ -230,6 +239,11 @@ def as_estate(described: Estate, live: Live) -> Estate:
         grant for grant in lists["grants"] if grant.to in recipients and grant.role in lists["roles"]
     )
     lists["trusts"] = tuple(trust for trust in lists["trusts"] if trust.of in lists["identities"])
+    lists["pipeline_access"] = {
+        name: one if one.credential in described.credentials else replace(one, credential=None)
+        for name, one in lists["pipeline_access"].items()
+        if one.of in lists["identities"] and one.at in described.issuers
+    }
     lists["attachments"] = tuple(
         replace(attachment, runs_as=tuple(name for name in attachment.runs_as if name in known))
         for attachment in lists["attachments"]

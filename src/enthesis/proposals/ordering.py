@@ -294,8 +294,8 @@ def _way(collection: str, name: str, was: Any, is_now: Any) -> str:
         return {WIDENS: NARROWS, NARROWS: WIDENS}.get(way, way) if collection == "ceilings" else way
     if name == "disabled":
         return NARROWS if is_now else WIDENS
-    if (collection, name) == ("trusts", "admits") and isinstance(was, dict) and isinstance(is_now, dict):
-        return _admitted(was, is_now)
+    if name == "admits" and isinstance(was, dict) and isinstance(is_now, dict):
+        return _admitted(was, is_now) if collection == "trusts" else _more(_conditions(is_now), _conditions(was))
     return BOTH
 
 

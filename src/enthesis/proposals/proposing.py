@@ -269,7 +269,7 @@ def _blocked(
         if not why and our.provider in estate.providers:  # a cluster says itself whom it does not know
             why, who = _unknown_there(estate, our)
             never = bool(why)
-        if not why and account_of(our.holder) and our.holder not in accounts:
+        if not why and our.holder in estate.accounts and our.holder not in accounts:
             why, who = f"the account {our.holder} does not exist", "the people who create its accounts"
         if not why and found is not None and not found.kept_by(estate.name):
             why = "one of that name exists already, and Enthesis did not make it for this estate"

@@ -58,6 +58,7 @@ def _all(estate: Estate) -> Iterator[Wanted]:
     yield from _trusts(estate)
     yield from _grants(estate)
     yield from _attachments(estate)
+    yield from _pipeline_access(estate)
 
 
 def _ceilings(estate: Estate) -> Iterator[Wanted]:
@@ -328,3 +329,10 @@ def _attachments(estate: Estate) -> Iterator[Wanted]:
         body = {"what": NameOrGlob().plain(what), "runs_as": names}
         needs = (*([what] if isinstance(what, str) else []), *identities)
         yield Wanted(account.provider, "attachments", account.name, body, source, needs)
+
+
+def _pipeline_access(estate: Estate) -> Iterator[Wanted]:
+    """What issuers keep for their runs, each at its issuer."""
+    for name, access in estate.pipeline_access.items():
+        body = {"name": name, **plain_statement("pipeline_access", access)}
+        yield Wanted(access.at, "pipeline_access", access.at, body, access.source, (access.of,))

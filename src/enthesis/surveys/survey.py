@@ -371,11 +371,13 @@ def beside(estate: Estate, survey: Survey) -> Estate:
         sections[section] = {**kept, **getattr(live, section)}
     left: dict[str, list[Any]] = {"grants": [grant for grant in estate.grants if not covered.grant(grant)]}
     for name, described in STATEMENT_SECTIONS.items():
-        if name not in left and described.placed:
+        if name not in left and described.placed and not described.at_issuers:
             at = attrgetter(described.placed[0])
             left[name] = [entry for entry in getattr(estate, name) if not covered.place(_what(at(entry)))]
     for section, kept_ones in left.items():
         sections[section] = (*kept_ones, *_with_reasons(estate, section, getattr(live, section)))
+    access = {name: one for name, one in estate.pipeline_access.items() if not covered.issuer(one.at)}
+    sections["pipeline_access"] = {**access, **live.pipeline_access}
     kept = {name: one for name, one in estate.credentials.items() if not covered.keys(one.of)}
     sections["credentials"] = {**_as_described(estate, live), **kept}
     return without_what_is_gone(replace(estate, catalogue=estate.catalogue.extended(live.kinds.values()), **sections))
@@ -431,6 +433,11 @@ class _Covered:
         if system and system not in self.estate.providers:
             return self.place(grant.at)
         return self._holder(self.estate.holder_of(grant))
+
+    def issuer(self, name: str) -> bool:
+        """Whether what an issuer keeps for its runs was looked at, and not its keys alone."""
+        found = self.by_name.get(name)
+        return found is not None and name in found.holders
 
     def keys(self, identity: str) -> bool:
         """Whether the keyed credentials of an identity were looked at."""
@@ -491,7 +498,7 @@ def without_what_is_gone(estate: Estate) -> Estate:
         pipeline_access={
             name: one if one.credential in credentials else replace(one, credential=None)
             for name, one in estate.pipeline_access.items()
-            if one.of in known
+            if one.of in known and one.at in estate.issuers
         },
         trusts=tuple(filter(admitted, estate.trusts)),
         grants=tuple(
