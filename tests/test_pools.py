@@ -145,7 +145,12 @@ def test_a_pool_is_proved_from_every_live_member(enthesis: Program, tmp_path: Pa
     (tmp_path / "estate.yaml").write_text(text)
     assert enthesis("lab", "start", at=tmp_path).code == 0
     try:
+        enthesis("lab", "fault", "a", "--route", "*/one/*", "--as-started", at=tmp_path)
         assert enthesis("enact", "--yes", at=tmp_path).code == 0
+        early = enthesis("prove", "in", at=tmp_path)
+        assert early.code == 1 and "0 of 1" in early.out
+        assert "one: expected allowed, got refused (one was started before the attachment)" in early.out
+        enthesis("lab", "fault", "--clear", at=tmp_path)
 
         def proved(*more: str) -> Ran:
             return enthesis("prove", "--format", "json", *more, at=tmp_path)

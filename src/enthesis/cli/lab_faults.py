@@ -1,6 +1,7 @@
 """`enthesis lab fault`: makes the stand-ins late, slow, limited or failing, as real services are at times."""
 
 import re
+import time
 from typing import TYPE_CHECKING, Annotated
 
 import typer
@@ -65,6 +66,10 @@ def fault(
     shifting: Annotated[
         bool, typer.Option("--shifting", help="Let pages shift while they are read, as happens when others write.")
     ] = False,
+    as_started: Annotated[
+        bool,
+        typer.Option("--as-started", help="Let hosts lack what is attached from now on, as those do that run already."),
+    ] = False,
     seed: Annotated[int, typer.Option("--seed", metavar="NUMBER", help="The seed of everything random.")] = 0,
     clear: Annotated[bool, typer.Option("--clear", help="End the faults of WHERE, or all of them.")] = False,
     estate: EstateOption = None,
@@ -87,6 +92,7 @@ def fault(
     wanted = Fault(
         place, route, _seconds("--lag", lag), _seconds("--enforcement-lag", enforcement_lag), _seconds("--slow", slow),
         fail / 100, tuple(kind or BY_DEFAULT), limit, page_size, shifting, seed,
+        time.time() if as_started else 0.0,
     )  # fmt: skip
     asked = wanted != Fault(place, route, kinds=wanted.kinds, seed=seed)
 
@@ -140,6 +146,7 @@ def _sentence(one: "Fault") -> str:
         f"at most {one.limit:g} requests a second" if one.limit else "",
         f"pages of {one.page}" if one.page else "",
         "pages shift" if one.shifting else "",
+        "hosts lack what is attached since" if one.as_started else "",
     ]
     route = "" if one.route == "*" else f", requests to {one.route}"
     return f"{one.where or 'everywhere'}{route}: {'; '.join(part for part in parts if part)} (seed {one.seed})"

@@ -336,19 +336,28 @@ def _with_its_pool(world: World, address: str) -> list[str]:
 
 def runs_as(world: World, address: str) -> list[Statement]:
     """The identities that a resource runs as: its own, and for a member of a pool those of the pool."""
-    running = _with_its_pool(world, address)
     found: list[Statement] = []
+    for _, named in _attachments(world, address):
+        found += [statement for statement in named if statement not in found]
+    return found
+
+
+def attached(world: World, address: str) -> Iterator[tuple[Statement, list[str]]]:
+    """The attachments of a resource, each with the addresses of the identities that it runs as by that one."""
+    for attachment, named in _attachments(world, address):
+        yield attachment, [statement.body["address"] for statement in named]
+
+
+def _attachments(world: World, address: str) -> Iterator[tuple[Statement, list[Statement]]]:
+    running = _with_its_pool(world, address)
     for attachment in world.of("attachments"):
         what = attachment.body["what"]
         hit = account_of(address) == attachment.holder and any(
             matches(what["glob"], name) if isinstance(what, Mapping) else what == name for name in running
         )
         if hit:
-            named = [
-                statement for statement in map(world.identity, attachment.body["runs_as"]) if statement is not None
-            ]
-            found += [statement for statement in named if statement not in found]
-    return found
+            named = map(world.identity, attachment.body["runs_as"])
+            yield attachment, [statement for statement in named if statement is not None]
 
 
 def decide(

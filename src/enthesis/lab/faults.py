@@ -33,7 +33,8 @@ class Fault:
 
     `lag` and `enforcement_lag` are seconds until a change shows when it is read, and until it is enforced, each at the
     most; `slow` is seconds before every answer, `fail` the share of requests that fail in one of the `kinds`, before or
-    after they took effect, `limit` the requests per second that are taken, `page` the items on a page.
+    after they took effect, `limit` the requests per second that are taken, `page` the items on a page. `as_started` is
+    when hosts were started (seconds since 1970): what was attached to them later they have from their next start on.
     """
 
     where: str = ""
@@ -47,6 +48,7 @@ class Fault:
     page: int = 0
     shifting: bool = False
     seed: int = 0
+    as_started: float = 0.0
 
     def meets(self, service: str, account: str, path: str, method: str = "GET") -> bool:
         """Whether a request is one of those that this is about; a route may begin with a method."""

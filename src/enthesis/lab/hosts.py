@@ -23,12 +23,14 @@ from enthesis.lab.deciding import (
     LabSurroundings,
     World,
     account_of,
+    attached,
     decide,
     exists,
     organisation_of,
     runs_as,
     session_end,
 )
+from enthesis.lab.faults import faults_of
 from enthesis.lab.guarding import owner_only
 from enthesis.lab.problems import HANDLERS, Problem, refused
 
@@ -96,6 +98,9 @@ class HostServer:
             raise Problem(422, "not-understood", "`network` and `reference` are texts")
         if narrowing is not None and not _is_narrowing(narrowing):
             raise Problem(422, "not-understood", "`narrowing` maps kinds to lists of verbs")
+        if wanted in named and self._runs_without(request, world, host, wanted):
+            why = f"{host.rpartition('/')[2]} was started before the attachment"
+            raise Problem(403, "refused", why, refused_at=["target-side"])
         around = LabSurroundings(self.cloud.clock.now(), network, reference)  # where a host is, a lab is told
         origin = {
             "kind": "host", "issuer": self.cloud.name, "address": host, "organisation": organisation_of(world, host),
@@ -114,6 +119,18 @@ class HostServer:
             if narrowing is None:
                 self._out[host, wanted] = out
         return JSONResponse(self._handed(out, host, wanted, around.now), headers={"Cache-Control": "no-store"})
+
+    def _runs_without(self, request: Request, world: World, host: str, identity: str) -> bool:
+        """Whether a host keeps what it was started with, and all that attaches an identity to it came later."""
+        started = [
+            one.as_started for one in faults_of(self.cloud.store)
+            if one.as_started and one.meets(f"{self.cloud.name}/hosts", account_of(host), request.url.path)
+        ]  # fmt: skip
+        if not started:
+            return False
+        every = [one.id for one, names in attached(world, host) if identity in names]
+        written = [self.cloud.store.written_by(one) for one in every]
+        return all(last is not None and last[1] > max(started) for last in written)
 
     def _is_current(self, world: World, out: _Out, identity: str) -> bool:
         """Whether a session that is out already is still of the identity that has this name now."""

@@ -1,6 +1,6 @@
 """Runs journeys with real credentials, those that must fail too, and says whether each ended as expected."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from time import monotonic
@@ -52,6 +52,7 @@ TAKE_ON = "take on "
 BY_REGISTRY = ("pull", "list", "push")  # what is done to an image at its registry, where that has a server
 MEMBERS = 50  # of a pool, that a journey is tried from without being told how many
 HALF_WAY = timedelta(minutes=10)  # how long a session lives that a journey starts with
+REFUSED_PLAINLY = "access is refused"  # what a lab says of a refusal without more
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,6 +86,13 @@ class Proof:
     def met(self) -> bool:
         """Whether it ended as expected; one that waits did not yet."""
         return not self.unmet and self.outcome != Ending.WAITING
+
+    @property
+    def told(self) -> str:
+        """Why the live system says that it refused, as the end of a sentence; '' where it says no more than that."""
+        steps = _at_steps(self.refused_at)
+        refused = (seen.said.removesuffix(steps) for seen in self.evidence if seen.outcome == Ending.REFUSED)
+        return "".join(f" ({said})" for said in refused if said != REFUSED_PLAINLY)
 
     def as_json(self) -> dict[str, Any]:
         """The proof as plain data; lives in seconds."""
@@ -138,8 +146,11 @@ class _Run:
         if isinstance(outcome, Done):
             self.evidence.append(Evidence(what, Ending.ALLOWED, outcome.said))
         else:
-            steps = f" at {', '.join(outcome.steps)}" if outcome.steps else ""
-            self.evidence.append(Evidence(what, Ending.REFUSED, f"{outcome.said}{steps}"))
+            self.evidence.append(Evidence(what, Ending.REFUSED, f"{outcome.said}{_at_steps(outcome.steps)}"))
+
+
+def _at_steps(steps: Sequence[VerdictStep]) -> str:
+    return f" at {', '.join(steps)}" if steps else ""
 
 
 def prove(
@@ -258,7 +269,7 @@ def _prove_pool(estate: Estate, journey: Journey, connected: Connected, instant:
     alike: dict[str, list[str]] = {}
     for one, proof in differ.items():
         for why in proof.unmet:
-            alike.setdefault(why, []).append(one.rpartition("/")[2])
+            alike.setdefault(f"{why}{proof.told}", []).append(one.rpartition("/")[2])
     unmet = tuple(f"{some(whom)}: {why}" for why, whom in alike.items())
     more = tuple(why for why in judged.unmet if not differ and "member to come" in why)
     if not differ and len(gone) == len(chosen):
