@@ -17,7 +17,7 @@ import httpx
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import question_of
 from enthesis.files.folder import read_folder
-from enthesis.model.words import STATEMENTS
+from enthesis.model.words import OF_PROVIDERS
 from enthesis.surveys.survey import beside, survey_in
 from enthesis.verdicts.judge import Judge
 
@@ -107,7 +107,7 @@ def _some_changed(folder: Path, rng: Random) -> int:
     tls, done = ssl.create_default_context(cafile=described["authority"]), 0
     with httpx.Client(verify=tls, trust_env=False) as http:
         found: list[tuple[str, str, dict[str, str], dict[str, Any]]] = []
-        for one, collection in product((one for one in listed if "cloud" in one), STATEMENTS):
+        for one, collection in product((one for one in listed if "cloud" in one), OF_PROVIDERS):
             headers = {"Authorization": f"Bearer {one['session']}", "If-Match": "*"}
             collected = f"{urls[one['cloud']]}/administration/{collection}"
             answer = http.get(collected, params={"holder": one["holder"], "limit": 500}, headers=headers)

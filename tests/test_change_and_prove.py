@@ -19,7 +19,7 @@ from enthesis.live.proving import prove
 from enthesis.model.secrets import Secret
 from enthesis.output.progress import Silent
 from enthesis.ports import Connected
-from enthesis.proposals.steps import digest_of
+from enthesis.proposals.steps import Proposal
 
 from .conftest import Lab, Program
 
@@ -218,10 +218,7 @@ def test_wrong_requests(enthesis: Program, enacted_lab: Lab, tmp_path: Path) -> 
     (tmp_path / "not.json").write_text("{", encoding="utf-8")
     assert enthesis("enact", str(tmp_path / "not.json"), at=folder).code == 2
     assert enthesis("enact", str(tmp_path / "missing.json"), at=folder).code == 2
-    other = {"enthesis": "proposal", "format": 3, "estate": "other", "steps": [], "blocked": [], "seen": {}}
-    lists: dict[str, list[str]] = {name: [] for name in ("not_ours", "left", "theirs", "gives", "takes")}
-    whole = {**other, **lists}
-    (tmp_path / "other.json").write_text(json.dumps({**whole, "digest": digest_of(whole)}), encoding="utf-8")
+    (tmp_path / "other.json").write_text(json.dumps(Proposal("other").as_json()), encoding="utf-8")
     ran = enthesis("enact", str(tmp_path / "other.json"), at=folder)
     assert ran.code == 2 and "the estate other" in ran.err
     assert enthesis("propose", "--out", "/nowhere/at/all.json", at=folder).code == 2

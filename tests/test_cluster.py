@@ -469,7 +469,7 @@ def test_clouds_are_surveyed_too(enthesis: Program, enacted_lab: object, tmp_pat
     out = tmp_path / "live.jsonl"
     ran = enthesis("survey", "--out", str(out), at=folder)
     assert ran.code == 0, ran.err
-    assert "Surveyed lowland, highmoor: " in ran.err
+    assert "Surveyed lowland, highmoor, forge: " in ran.err
     page = "bulletin/bucket/public-pages/object/today.html"
     words = ("trace", "write", page, "--from", "bulletin/identity/page-writer", "--survey", str(out))
     assert enthesis(*words, at=tmp_path).code == 0

@@ -250,7 +250,7 @@ def test_the_rights_that_are_needed_are_listed_and_looked_for_first(enthesis: Pr
     assert {"may": "describe", "at": "build", "to": "survey"} in told
     assert {"may": "change-trust", "at": "build/identity/publisher", "to": "enact"} in told
     assert {"may": "change-ceiling", "at": "@saltmarsh/public", "to": "enact"} in told
-    assert enthesis("propose", "--rights", at=folder).out.startswith(f"{len(told) + 2} rights of our own are needed")
+    assert enthesis("propose", "--rights", at=folder).out.startswith(f"{len(told) + 3} rights of our own are needed")
     place = fresh_lab.state / "administrators.json"
     kept = [one for one in json.loads(place.read_text(encoding="utf-8")) if one.get("holder") != "bulletin"]
     place.write_text(json.dumps(kept), encoding="utf-8")

@@ -21,7 +21,15 @@ from enthesis.cli.options import (
     QuietOption,
     named_files,
 )
-from enthesis.cli.propose import Made, proposed, read_proposal, refuse_if_redescribed, surveyed, with_effects
+from enthesis.cli.propose import (
+    Made,
+    but_for_author,
+    proposed,
+    read_proposal,
+    refuse_if_redescribed,
+    surveyed,
+    with_effects,
+)
 from enthesis.cli.questions import length_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
@@ -36,6 +44,7 @@ from enthesis.output.proposals import danger_lines, proposal_lines
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.proposals.acting import not_allowed
 from enthesis.proposals.dangers import DANGERS
+from enthesis.proposals.rules import loosened, rule_of
 from enthesis.proposals.steps import REMOVE, Proposal, Step
 
 if TYPE_CHECKING:
@@ -130,6 +139,8 @@ def enact(
         _refuse_unknown(asked.accept)
         person = signed_in(described, folder)
         acting = person.secret if person is not None else None
+        if person is not None:
+            remark(f"Acting as {person.person}; `enthesis sign-out` ends that.", quiet=quiet)
         databases = named_files(database, "--database")
         given = Given(
             kubeconfig=kubeconfig, context=context, databases=databases, patience=longest, acting=acting,
@@ -139,7 +150,10 @@ def enact(
             one = _chosen(journal, described, file, resume=resume)
             _go_on(journal, one, described, folder, given, asked, undo=undo)
         else:
-            _afresh(journal, described, folder, given, asked, Path(file) if file is not None else None, prune=prune)
+            known = store is not None or journal.last_rule(described.name) is not None
+            known = known or bool(journal.enactments(described.name))
+            place = Path(file) if file is not None else None
+            _afresh(journal, described, folder, given, asked, place, prune=prune, known=known)
     finally:
         journal.close()
 
@@ -174,6 +188,7 @@ def _refuse_unknown(accepted: Sequence[str]) -> None:
 
 def _put_history(journal: "Journal", described: Estate, show: int | None, output: Format) -> None:
     from enthesis.output.enactments import (  # noqa: PLC0415  loads the store
+        EnactmentPeople,
         enactment_json,
         enactment_lines,
         history_lines,
@@ -182,11 +197,11 @@ def _put_history(journal: "Journal", described: Estate, show: int | None, output
     if show is not None:
         one = journal.enactment(described.name, show)
         kept = journal.steps(show)
-        approved = list(journal.approved_by(show))
+        people = EnactmentPeople(journal.proposal(one).author, tuple(journal.approved_by(show)))
         if output is Format.JSON:
-            put_json(enactment_json(one, kept, approved))
+            put_json(enactment_json(one, kept, people))
         else:
-            put_lines(enactment_lines(one, kept, approved))
+            put_lines(enactment_lines(one, kept, people))
         return
     every = journal.enactments(described.name)
     if output is Format.JSON:
@@ -244,8 +259,10 @@ def _afresh(
     file: Path | None,
     *,
     prune: bool,
+    known: bool,
 ) -> None:
-    """A proposal from a file, or one of this moment."""
+    """A proposal from a file, or one of this moment. `known`: whether the store is one that was named, or knows what
+    was enacted."""
     from enthesis.live.enacting import (  # noqa: PLC0415  loads the store
         Why,
         enact,
@@ -258,18 +275,26 @@ def _afresh(
     goes = prune or (read is not None and any(step.action == REMOVE for step in read.steps))
     fences = journal.fences()
     made = proposed(described, folder, given, journal, prune=goes, quiet=asked.quiet)
+    if not known:
+        _refuse_if_enacted_elsewhere(made)
     before: tuple[str, ...] = ()
     if read is not None and file is not None:
-        before = refuse_if_different(read, made.proposal, made.surveys)
+        own = replace(made.proposal, dangers=but_for_author(made.proposal.dangers, read))
+        before = refuse_if_different(read, own, made.surveys)
         refuse_if_redescribed(read, file, described)
+        _refuse_if_signed_otherwise(described, folder, read)
     agreed = read if read is not None else made.proposal
-    if made.proposal.steps and described.approvals:
+    rule, last = rule_of(described), journal.last_rule(described.name)
+    loosens = last is not None and bool(loosened(last, rule))
+    if (made.proposal.steps and (described.approvals or (last is not None and last.approvals))) or loosens:
         from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
 
-        refuse_if_approvals_lack(described, folder, agreed)
+        refuse_if_approvals_lack(described, folder, agreed, made.proposal.steps, last)
     refuse_if_not_allowed(made)
-    if made.proposal.steps:
+    if made.proposal.steps or loosens:
         _ask(made.proposal, asked)
+    if rule != last:
+        journal.keep_rule(described.name, rule)
     why = Why(made.by, asked.because, approved_by=tuple(approvers_of(described, folder, agreed)))
     tried = 0
 
@@ -282,7 +307,8 @@ def _afresh(
             refuse_if_more(now_made.proposal, made.proposal)
         tried += 1
         said = reporter(quiet=asked.quiet)
-        enacted = enact(now_made.proposal, now_made.surveys, now_made.connected, journal, said, why, how, fences)
+        carried = replace(now_made.proposal, author=agreed.author)
+        enacted = enact(carried, now_made.surveys, now_made.connected, journal, said, why, how, fences)
         return replace(enacted, found_done=before)
 
     _worked(made, asked, work, undone=False)
@@ -335,10 +361,11 @@ def _go_on(
     refuse_if_not_allowed(made)
     if made.proposal.steps:
         _ask(made.proposal, asked)
-    if made.proposal.steps and described.approvals:
+    last = journal.last_rule(described.name)
+    if made.proposal.steps and (described.approvals or (last is not None and last.approvals)):
         from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
 
-        refuse_if_approvals_lack(described, folder, made.proposal)
+        refuse_if_approvals_lack(described, folder, made.proposal, made.proposal.steps, last)
     why = Why(made.by, asked.because, enactment.number)
     _worked(
         made,
@@ -348,6 +375,26 @@ def _go_on(
     )
     if not made.proposal.steps:
         journal.finish(enactment.number, "undone")
+
+
+def _refuse_if_enacted_elsewhere(made: Made) -> None:
+    """InvalidInput where the live side has statements of this estate, and the store knows of none: by which rule they
+    may be changed stands in another one."""
+    ours = sum(one.mark == made.described.name for surveyed in made.surveys for one in surveyed.objects)
+    if ours:
+        raise InvalidInput(
+            f"the live side has {counted(ours, 'statement')} that {made.described.name} made, and this store knows of"
+            " no enactment, so not by whose approval they may change",
+            code="history-elsewhere",
+            remedy="--store URL names the store with the history (or begins a new one there)",
+        )
+
+
+def _refuse_if_signed_otherwise(described: Estate, folder: Path, read: Proposal) -> None:
+    if read.signatures:
+        from enthesis.live.approving import refuse_if_changed  # noqa: PLC0415  loads the libraries of tokens
+
+        refuse_if_changed(described, folder, read)
 
 
 def refuse_if_not_allowed(made: Made) -> None:

@@ -36,12 +36,13 @@ from enthesis.output.progress import reporter
 from enthesis.output.proposals import proposal_lines, proposal_markdown, rights_lines
 from enthesis.output.streams import put_json, put_lines, put_text, remark
 from enthesis.ports import Connected, Right, SaysWhoRemoved
-from enthesis.proposals.dangers import dangers
+from enthesis.proposals.dangers import OWN, dangers
 from enthesis.proposals.drift import Drift, drift
 from enthesis.proposals.effects import access_change, between, closings, in_stages, openings, without_accepted
 from enthesis.proposals.guards import barred_gains
 from enthesis.proposals.proposing import propose as compare
-from enthesis.proposals.steps import Proposal, Step, proposal_from
+from enthesis.proposals.rules import loosened, rule_of
+from enthesis.proposals.steps import REMOVE, Danger, Proposal, Step, proposal_from
 from enthesis.surveys.statements import Surveyed
 
 if TYPE_CHECKING:
@@ -82,7 +83,7 @@ def propose(
         typer.Option("--approve", metavar="FILE", help="Add your approval to this proposal: signed in, or by a key."),
     ] = None,
     sign: Annotated[
-        Path | None, typer.Option("--sign", metavar="KEY", help="With --approve: sign with the approver's Ed25519 key.")
+        Path | None, typer.Option("--sign", metavar="KEY", help="With --out or --approve: sign with your Ed25519 key.")
     ] = None,
     rights: Annotated[
         bool, typer.Option("--rights", help="Only list the rights that `survey` and `enact` need themselves.")
@@ -100,9 +101,7 @@ def propose(
     """
     folder = estate_folder(estate)
     described = read_estate(folder)
-    if approve is not None or sign is not None:
-        _approve(described, folder, approve, sign, quiet=quiet)
-        return
+    _refuse_conflicts(approve, out, sign)
     if manifests is not None and expect_none:
         found = different_manifests(described, manifests)
         put_lines(map(line, found or [f"{manifests} is as the estate wants it."]))
@@ -117,6 +116,9 @@ def propose(
             kubeconfig=kubeconfig, context=context, databases=named_files(database, "--database"),
             directories=named_files(directory, "--directory"),
         )  # fmt: skip
+        if approve is not None:
+            _approve(described, folder, given, journal, approve, sign, quiet=quiet)
+            return
         made = proposed(described, folder, given, journal, prune=prune, quiet=quiet)
     finally:
         if journal is not None:
@@ -127,6 +129,7 @@ def propose(
         return
     gained = barred_gains(described, change, fail_on_gain or [])
     if out is not None:
+        proposal = _with_author(made, folder, sign)
         write_file(out, json_text(proposal.as_json()).encode() + b"\n")
     if output is ReviewFormat.JSON:
         put_json({"spoke_to": spoke_to, **proposal.as_json(), "access": difference_json(change)})
@@ -140,19 +143,56 @@ def propose(
         raise typer.Exit(1)
 
 
-def _approve(described: Estate, folder: Path, file: Path | None, key: Path | None, *, quiet: bool) -> None:
-    """Shows a proposal that was written to a file, and adds an approval to it."""
-    from enthesis.live.approving import approved  # noqa: PLC0415  loads the libraries of tokens
+def _refuse_conflicts(approve: Path | None, out: Path | None, sign: Path | None) -> None:
+    """InvalidInput where the options do not go together."""
+    if sign is not None and approve is None and out is None:
+        raise InvalidInput(
+            "--sign KEY signs a proposal or an approval", code="options-conflict", remedy="add --out or --approve FILE"
+        )
+    if approve is not None and out is not None:
+        raise InvalidInput("--approve FILE adds to that file", code="options-conflict", remedy="leave out --out")
 
-    if file is None:
-        raise InvalidInput("--sign KEY signs an approval", code="options-conflict", remedy="add --approve FILE")
-    proposal = read_proposal(file, described)
-    refuse_if_redescribed(proposal, file, described)
-    made, person = approved(described, folder, proposal, key, now())
+
+def _with_author(made: "Made", folder: Path, key: Path | None) -> Proposal:
+    """A proposal that is signed by the person who made it, where that is known."""
+    if key is None and made.person is None:
+        return made.proposal
+    from enthesis.live.approving import authored  # noqa: PLC0415  loads the libraries of tokens
+
+    return authored(made.described, folder, made.proposal, key, now())
+
+
+def _approve(
+    described: Estate, folder: Path, given: Given, journal: "Journal | None", file: Path, key: Path | None, *,
+    quiet: bool,
+) -> None:  # fmt: skip
+    """Works a proposal that was written to a file out anew, shows that, and adds an approval to the file; InvalidInput
+    where the file says something else."""
+    from enthesis.live.approving import approved, refuse_if_changed  # noqa: PLC0415  loads the libraries of tokens
+    from enthesis.live.enacting import refuse_if_different  # noqa: PLC0415  loads the store
+
+    read = read_proposal(file, described)
+    refuse_if_redescribed(read, file, described)
+    refuse_if_changed(described, folder, read)
+    removes = any(step.action == REMOVE for step in read.steps)
+    made_anew = proposed(described, folder, given, journal, prune=removes, quiet=quiet)
+    fresh = made_anew.proposal
+    if journal is None:  # then the rule that was last enacted is not known here, and how it is loosened is as told
+        loosened = tuple(one for one in read.dangers if one.name == "rule-loosened")
+        fresh = replace(fresh, dangers=(*fresh.dangers, *loosened))
+    fresh = replace(fresh, dangers=but_for_author(fresh.dangers, read))
+    refuse_if_different(read, fresh, made_anew.surveys)
+    made, person = approved(described, folder, read, key, now())
     if not quiet:
-        put_lines(proposal_lines(made))
+        put_lines(proposal_lines(fresh))
     write_file(file, json_text(made.as_json()).encode() + b"\n")
-    remark(f"Approved by {person}.", quiet=quiet)
+    remark(f"Proposed by {read.author}. Approved by {person}.", quiet=quiet)
+
+
+def but_for_author(dangers: Sequence[Danger], read: Proposal) -> tuple[Danger, ...]:
+    """Dangers with those that are the author's own as a file has them: what one person loses, another does not."""
+    own = tuple(one for one in read.dangers if one.name == OWN)
+    return (*(one for one in dangers if one.name != OWN), *own)
 
 
 def refuse_if_redescribed(proposal: Proposal, file: Path, described: Estate) -> None:
@@ -244,7 +284,9 @@ def proposed(
     made = Made(described, without_accepted(described, proposal, now()), surveys, connected, person)
     found = drift_since(journal, made)
     told = replace(made.proposal, changed_since=found.changed, gone_since=found.gone)
-    return with_effects(replace(made, proposal=told))
+    before = journal.last_rule(described.name) if journal is not None else None
+    ways = loosened(before, rule_of(described)) if before is not None else ()
+    return with_effects(replace(made, proposal=told), ways)
 
 
 def drift_since(journal: "Journal | None", made: Made) -> Drift:
@@ -261,15 +303,16 @@ def drift_since(journal: "Journal | None", made: Made) -> Drift:
     return drift(journal.left(made.described.name), made.surveys, who_removed)
 
 
-def with_effects(made: Made) -> Made:
-    """The same with its steps in stages, what they do to access, what others have opened, and the dangers."""
+def with_effects(made: Made, ways: Sequence[str] = ()) -> Made:
+    """The same with its steps in stages, what they do to access, what others have opened, and the dangers; `ways` are
+    those in which the rule for changes asks for less."""
     described, surveys, moment = made.described, made.surveys, now()
     proposal = in_stages(described, made.proposal, surveys, moment.timestamp())
     change = access_change(described, proposal, surveys, moment.timestamp())
     gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
     opened = openings(described, proposal, surveys, moment, gain_sentences)
     closed = closings(described, proposal, surveys, moment, gain_sentences)
-    dangerous = dangers(described, proposal, surveys, change, made.by)
+    dangerous = dangers(described, proposal, surveys, change, made.by, ways)
     told = replace(
         proposal,
         gives=gives,

@@ -16,6 +16,7 @@ from tenacity import RetryError, Retrying, retry_if_result, stop_after_delay, wa
 from enthesis.model.errors import Busy, InvalidInput, LiveFailure, MovedAway, RightMissing, Unreachable
 from enthesis.model.sentences import statement_sentence
 from enthesis.ports import Administered, Changed, Connected, Reporter
+from enthesis.proposals.approving import contradictions
 from enthesis.proposals.ordering import needs_of
 from enthesis.proposals.steps import CHANGE, MAKE, NOT_UNDONE, REMOVE, Proposal, Step
 from enthesis.store.journal import (
@@ -452,16 +453,21 @@ def _inverse(each: KeptStep, identifier: str) -> Step:
 
 
 def refuse_if_different(read: Proposal, made: Proposal, surveys: Sequence[Surveyed]) -> tuple[str, ...]:
-    """Continues where what a file has still to do is what the estate and the live side make now: what was reviewed is
-    what they make, and no step was put in by hand; answers with the sentences of what is done already. MovedAway where
-    the live side changed, InvalidInput where the file or the estate did."""
+    """Continues where what a file has still to do, and what it says that this does, is what the estate and the live
+    side make now: what was reviewed is what they make; answers with the sentences of what is done already by `surveys`.
+    MovedAway where others changed what a step is about, InvalidInput, naming what differs, where something else is not.
+    """
     _refuse_if_moved(read, surveys)
     waiting, done = _split(read, surveys)
     left, fresh = ({_written(step): step.sentence for step in steps} for steps in (waiting, made.steps))
+    differs = []
     if left.keys() != fresh.keys() or len(waiting) != len(made.steps):
-        differs = [sentence for key, sentence in {**left, **fresh}.items() if key not in left or key not in fresh]
+        named = [sentence for key, sentence in {**left, **fresh}.items() if key not in left or key not in fresh]
+        differs.append(f"the steps ({'; '.join(named[:5])})")
+    differs += contradictions(read, made, begun=bool(done))
+    if differs:
         raise InvalidInput(
-            f"this proposal is not what the estate and the live side make now: {'; '.join(differs[:5])}",
+            f"this proposal is not what the estate and the live side make now; different are {', '.join(differs)}",
             code="proposal-differs",
             remedy="propose --out FILE again, and read it",
         )
@@ -514,19 +520,11 @@ def _is_as(step: Step, statement: LiveObject) -> bool:
 
 
 def _refuse_if_moved(proposal: Proposal, surveys: Sequence[Surveyed]) -> None:
-    own = {(step.provider, step.id) for step in proposal.steps if step.id}
+    """MovedAway where others changed a statement that a step of a proposal is about. What else changed shows in what
+    the steps do, or changes nothing about them."""
     moved: list[str] = []
     for surveyed in surveys:
-        before = proposal.seen.get(surveyed.provider, {})
-        now = surveyed.seen()
-        ours = {statement.id for statement in surveyed.objects if _explained(statement, proposal)}
-        changed = {name for name in before.keys() | now.keys() if before.get(name) != now.get(name)}
-        unexplained = {name for name in changed if name not in ours and (surveyed.provider, name) not in own}
         bodies = {statement.id: statement for statement in surveyed.objects}
-        for identifier in sorted(unexplained):
-            there = bodies.get(identifier)
-            what = statement_key(there.collection, there.body) if there else "a statement that has gone"
-            moved.append(f"{surveyed.provider}: {what}")
         for step in proposal.steps:
             found = bodies.get(step.id or "")
             if found is None or step.provider != surveyed.provider or step.etag in (None, found.etag):
@@ -539,9 +537,3 @@ def _refuse_if_moved(proposal: Proposal, surveys: Sequence[Surveyed]) -> None:
             code="live-side-changed",
             remedy="propose again, and read what is different now",
         )
-
-
-def _explained(statement: LiveObject, proposal: Proposal) -> bool:
-    """Whether an object is what one of the proposal's own steps makes, so that an earlier run made it."""
-    steps = (step for step in proposal.steps if step.body is not None and step.provider == statement.provider)
-    return any(_is_as(step, statement) for step in steps)

@@ -281,6 +281,9 @@ CAUSES = {
     "approval-missing": Cause(
         "The estate asks for the approval of others for such a change.", "`enthesis propose --approve FILE`."
     ),
+    "history-elsewhere": Cause(
+        "The live side has statements of this estate, of which the store knows nothing.", "Name the store: `--store`."
+    ),
     "approver-unknown": Cause("The key is not that of an approver.", "Add it to `approvers`, or ask another one."),
     "handoff-invalid": Cause("A document of another party cannot be taken in.", "Ask them for another one."),
     "signature-invalid": Cause("A document is not signed by the key that was given.", "Check the key, and its source."),

@@ -1,7 +1,7 @@
 """What came of an enactment, account by account; and the enactments before it."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 
 from enthesis.live.enacting import Enacted, Ended
 from enthesis.output.lines import Line, Span, counted, line
@@ -165,18 +165,32 @@ def _to_the_second(time: str) -> str:
     return f"{time[:19]}Z"
 
 
-def enactment_lines(enactment: Enactment, kept: Sequence[KeptStep], approved: Sequence[str] = ()) -> Iterable[Line]:
-    """One enactment: who, when, what and why; and who approved it."""
+class EnactmentPeople(NamedTuple):
+    """Who proposed what was enacted, '' where that is not known, and who approved it; who enacted it the enactment
+    says."""
+
+    proposed_by: str = ""
+    approved_by: tuple[str, ...] = ()
+
+
+NOBODY = EnactmentPeople()
+
+
+def enactment_lines(enactment: Enactment, kept: Sequence[KeptStep], people: EnactmentPeople = NOBODY) -> Iterable[Line]:
+    """One enactment: when, what and why; who proposed, approved and enacted it."""
     words, style = OF_ENACTMENT[enactment.state]
     yield line(Span(f"Enactment {enactment.number} of {enactment.estate}: ", "strong"), Span(words, style), ".")
     ended = f", ended {_to_the_second(enactment.ended)}" if enactment.ended else ""
-    yield line(f"  begun {_to_the_second(enactment.begun)}{ended}, by {enactment.by or 'unknown'}")
+    yield line(f"  begun {_to_the_second(enactment.begun)}{ended}")
+    if people.proposed_by:
+        yield line(f"  proposed by {people.proposed_by}")
+    if people.approved_by:
+        yield line(f"  approved by {' and '.join(people.approved_by)}")
+    yield line(f"  enacted by {enactment.by or 'unknown'}")
     if enactment.because:
         yield line(f"  because {enactment.because}")
     if enactment.undoes is not None:
         yield line(f"  undoes enactment {enactment.undoes}")
-    if approved:
-        yield line(f"  approved by {' and '.join(approved)}")
     yield line(f"  proposal {enactment.proposal}")
     for each in kept:
         words = "made" if each.step.action == MAKE else "removed" if each.step.action == REMOVE else "changed"
@@ -191,7 +205,7 @@ def enactment_lines(enactment: Enactment, kept: Sequence[KeptStep], approved: Se
 
 
 def enactment_json(
-    enactment: Enactment, kept: Sequence[KeptStep] | None = None, approved: Sequence[str] = ()
+    enactment: Enactment, kept: Sequence[KeptStep] | None = None, people: EnactmentPeople = NOBODY
 ) -> dict[str, Any]:
     """One enactment for a program; with its steps where they are given."""
     names = ("number", "estate", "state", "begun", "ended", "by", "because", "undoes", "proposal")
@@ -206,4 +220,5 @@ def enactment_json(
         }
         for each in kept
     ]  # fmt: skip
-    return {**about, "approved_by": list(approved), "steps": steps}
+    whose = {"proposed_by": people.proposed_by, "approved_by": list(people.approved_by)}
+    return {**about, **whose, "steps": steps}

@@ -1,13 +1,20 @@
-"""Which approvals a proposal needs, and which of them are missing. Signatures are verified in `live/approving.py`."""
+"""Which approvals a proposal needs, and which of them are missing; and whether a proposal from a file says what is made
+anew. Signatures are verified in `live/approving.py`."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from enthesis.access.compiling import compile_estate
 from enthesis.model.addresses import account_of, contains
-from enthesis.model.estate import Approval, Estate
-from enthesis.proposals.steps import Proposal, Step
+from enthesis.model.estate import Approval
+from enthesis.proposals.rules import ChangeRule
+from enthesis.proposals.steps import Danger, Opening, Proposal, Step
+
+EFFECTS = {
+    "gives": "the access gained", "takes": "the access lost", "dangers": "the dangers", "openings": "what others open",
+    "outages": "what is refused for a while",
+}  # fmt: skip
+"""What a proposal says that its steps do, each in words."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,29 +27,31 @@ class Lacking:
     who: tuple[str, ...]
 
 
-def wanted_approvals(estate: Estate, steps: Sequence[Step]) -> list[Approval]:
-    """The approvals that the estate asks for at places that steps touch."""
+def wanted_approvals(rule: ChangeRule, steps: Sequence[Step], *, loosens: bool = False) -> list[Approval]:
+    """The approvals that a rule asks for at places that steps touch; all of them where the rule itself is loosened."""
     places = {place for step in steps for place in _places(step)}
-    return [
-        approval for approval in estate.approvals if any(_stands_in(estate, place, approval.at) for place in places)
-    ]
+    return [one for one in rule.asked() if loosens or any(_stands_in(rule, place, one.at) for place in places)]
 
 
-def lacking(estate: Estate, proposal: Proposal, approved_by: Sequence[str]) -> list[Lacking]:
-    """What is missing of the approvals that are wanted; the author's own never counts."""
-    wanted = wanted_approvals(estate, proposal.steps)
-    if not wanted:
-        return []
-    compiled = compile_estate(estate)
-    names = compiled.places.names
-    agreed = set(approved_by) - {proposal.author}
+def lacking(
+    rule: ChangeRule, steps: Sequence[Step], author: str, approved_by: Sequence[str], *, loosens: bool = False,
+    there: Sequence[str] | None = None,
+) -> list[Lacking]:  # fmt: skip
+    """What is missing of the approvals that are wanted. The author's own never counts, and where it is not known who
+    the author is, nobody's does.
+
+    `there` are the people who can still sign in: where too few are left to loosen a rule, all who are left may.
+    """
+    agreed = set(approved_by) - {author} if author else set[str]()
     out = []
-    for approval in wanted:
-        members = {names[at] for at in compiled.members.get(compiled.find(approval.of), ())}
-        more = approval.by - len(agreed & members)
+    for approval in wanted_approvals(rule, steps, loosens=loosens):
+        members = set(rule.members.get(approval.of, ()))
+        wanted = approval.by
+        if loosens and there is not None:
+            wanted = min(wanted, len(members & set(there) - {author}))
+        more = wanted - len(agreed & members)
         if more > 0:
-            who = sorted(members - agreed - {proposal.author})
-            out.append(Lacking(approval.at, more, approval.of, tuple(who)))
+            out.append(Lacking(approval.at, more, approval.of, tuple(sorted(members - agreed - {author}))))
     return out
 
 
@@ -53,7 +62,24 @@ def _places(step: Step) -> list[str]:
     return [step.holder, *(name for name in named if isinstance(name, str))]
 
 
-def _stands_in(estate: Estate, place: str, boundary: str) -> bool:
+def _stands_in(rule: ChangeRule, place: str, boundary: str) -> bool:
     """Whether a place is a boundary, or stands in it: an account, an organisation, or a place of either."""
-    account = estate.accounts.get(account_of(place))
-    return contains(boundary, place) or (account is not None and contains(boundary, account.within))
+    within = rule.within.get(account_of(place))
+    return contains(boundary, place) or (within is not None and contains(boundary, within))
+
+
+def contradictions(read: Proposal, made: Proposal, *, begun: bool) -> Iterator[str]:
+    """In what a proposal from a file says otherwise of its effects than one that is made anew; where some of its steps
+    are done already (`begun`), it may say more."""
+    for name, words in EFFECTS.items():
+        said, now = (list(map(_text, getattr(one, name))) for one in (read, made))
+        differ = [one for one in now if one not in said]
+        differ += [] if begun else [one for one in said if one not in now]
+        if differ:
+            yield f"{words} ({'; '.join(differ[:3])})"
+
+
+def _text(one: str | Danger | Opening) -> str:
+    if isinstance(one, Danger):
+        return f"{one.name}: {', '.join(one.says)}"
+    return one if isinstance(one, str) else f"{one.sentence}: {', '.join(one.opens)}"

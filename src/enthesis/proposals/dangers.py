@@ -15,11 +15,13 @@ from enthesis.proposals.ordering import BOTH, WIDENS, direction
 from enthesis.proposals.steps import REMOVE, Danger, Proposal, Step
 from enthesis.surveys.statements import Surveyed
 
+OWN = "own-access"
 DANGERS = {
     "outside-gains": "an outside party gains access",
     "power-gained": "a caller gains the right to change access",
     "last-administrator": "no administrator is left who can change access at an account",
-    "own-access": "the person who enacts this loses the right to change access",
+    OWN: "the person who enacts this loses the right to change access",
+    "rule-loosened": "changes of access want less approval from now on",
     "ceiling-loosened": "a ceiling is removed or made wider",
     "protected": "access to a protected resource changes",
     "many-removed": "many statements are removed at once",
@@ -31,16 +33,19 @@ LEADING_ON = ("take-on", "run-as", "attach")  # power verbs that lead somewhere 
 
 
 def dangers(
-    estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], change: Difference, by: str = ""
-) -> tuple[Danger, ...]:
-    """What a proposal does that each needs an acceptance of its own; `by` is the person who would enact it."""
+    estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], change: Difference, by: str = "",
+    loosened: Sequence[str] = (),
+) -> tuple[Danger, ...]:  # fmt: skip
+    """What a proposal does that each needs an acceptance of its own; `by` is the person who would enact it, `loosened`
+    in which ways the rule for changes asks for less than the one that was last enacted."""
     changing = _changing(estate)
     removed = [step.sentence for step in proposal.steps if step.action == REMOVE]
     found = {
         "outside-gains": _outside(estate, change),
         "power-gained": [_said(gain) for gain in change.gains if gain.verb in changing],
         "last-administrator": _without_administrators(estate, proposal, surveys),
-        "own-access": [_said(gain) for gain in change.losses if gain.caller == by and gain.verb in changing],
+        OWN: [_said(gain) for gain in change.losses if gain.caller == by and gain.verb in changing],
+        "rule-loosened": list(loosened),
         "ceiling-loosened": [
             step.sentence
             for step in proposal.steps

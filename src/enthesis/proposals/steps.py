@@ -203,7 +203,7 @@ def proposal_from(data: Any) -> Proposal:
         raise ValueError("this proposal was changed after it was written; make it anew: enthesis propose --out FILE")
     try:
         steps = tuple(map(step_from, data["steps"]))
-        return Proposal(
+        read = Proposal(
             estate=str(data["estate"]),
             steps=steps,
             blocked=tuple(Blocked(**one) for one in data["blocked"]),
@@ -222,3 +222,6 @@ def proposal_from(data: Any) -> Proposal:
         )
     except (TypeError, KeyError, AttributeError) as fault:
         raise ValueError("this proposal is not understood") from fault
+    if digest_of(read.as_json()) != data["digest"]:
+        raise ValueError("the parts of this proposal contradict one another; make it anew: enthesis propose --out FILE")
+    return read

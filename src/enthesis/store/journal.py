@@ -18,6 +18,7 @@ from sqlalchemy import Connection, Engine, Row, Table, bindparam, func, insert, 
 from enthesis.files.shapes import time_text
 from enthesis.model.errors import Busy, EnthesisError, InvalidInput
 from enthesis.proposals.drift import LastEnacted
+from enthesis.proposals.rules import ChangeRule, rule_from
 from enthesis.proposals.steps import Proposal, Step, proposal_from, step_from, step_json
 from enthesis.store.opening import mapped, open_store
 from enthesis.store.tables import documents, enactments, leases, steps
@@ -26,6 +27,7 @@ WAITING, SENT, DONE, FAILED, LEFT = "waiting", "sent", "done", "failed", "left"
 """Of a step. `sent` is one of which nobody knows yet what it did; `left` one that hangs on a step that failed."""
 RUNNING, FINISHED, STOPPED, UNDONE = "running", "finished", "stopped", "undone"
 """Of an enactment. `stopped` is one of which something failed, `undone` one that another has undone."""
+RULE = "rule"  # what kind of document it is
 LEASE = timedelta(seconds=60)  # renewed at a third of it
 JUMP = timedelta(minutes=5)  # a clock that is further back than this was put back
 
@@ -152,6 +154,17 @@ class Journal:
     def keep_approvals(self, estate: str, number: int, people: Sequence[str]) -> None:
         """Keeps who approved an enactment."""
         self.keep("approval", estate, json.dumps({"enactment": number, "approved_by": list(people)}).encode())
+
+    def keep_rule(self, estate: str, rule: ChangeRule) -> None:
+        """Keeps the rule under which an estate's access may be changed from now on."""
+        turn = len(self.documents(RULE, estate))
+        content = {"estate": estate, "turn": turn, "at": time_text(self.now()), "rule": rule.as_json()}
+        self.keep(RULE, estate, json.dumps(content, sort_keys=True).encode())
+
+    def last_rule(self, estate: str) -> ChangeRule | None:
+        """The rule as it was last enacted; None where none was."""
+        kept = [json.loads(content) for _, content in self.documents(RULE, estate)]
+        return rule_from(max(kept, key=lambda one: int(one["turn"]))["rule"]) if kept else None
 
     def approved_by(self, number: int) -> list[str]:
         """Who approved an enactment."""
