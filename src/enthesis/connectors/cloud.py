@@ -95,6 +95,7 @@ class Cloud:
         resources: set[str] = set()
         people: dict[str, str] = {}
         shared: list[dict[str, Any]] = []
+        side = ""
         kinds = [(holder, collection) for holder in holders for collection in OF_PROVIDERS]
         with ThreadPoolExecutor(AT_ONCE) as pool:
             listed_ones = pool.map(lambda asked: (asked[1], self._all(*asked)), kinds)
@@ -105,6 +106,7 @@ class Cloud:
                 accounts.update(there["accounts"])
                 resources.update(there["resources"])
                 people.update(there["people"])
+                side = str(there.get("side", ""))
                 shared.extend(those)
         if others:
             query = urlencode([("address", other) for other in others])
@@ -114,7 +116,7 @@ class Cloud:
         names = {identifier: address for address, identifier in surveyed.ids.items()}
         known = {statement.id for statement in surveyed.objects}
         items = {item["id"]: item for item in shared if item["id"] not in known}
-        return replace(surveyed, concerning=tuple(self._shared(item, names) for item in items.values()))
+        return replace(surveyed, concerning=tuple(self._shared(item, names) for item in items.values()), side=side)
 
     def _all(self, holder: str, collection: str) -> list[dict[str, Any]]:
         """The statements of one collection that a holder has."""

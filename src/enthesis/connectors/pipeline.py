@@ -78,8 +78,9 @@ class AdministeredPipeline(Pipeline):
         """Everything that it keeps for its runs. Needs the right to read it."""
         del others
         answer = self.client.ask("GET", PLACE, headers=self.headers)
-        items = self.client.expect(answer, 200).json(self.name)["items"]
-        return Surveyed(self.name, tuple(holders), tuple(map(self._object, items)))
+        said = self.client.expect(answer, 200).json(self.name)
+        objects = tuple(map(self._object, said["items"]))
+        return Surveyed(self.name, tuple(holders), objects, side=str(said.get("side", "")))
 
     def _object(self, item: Mapping[str, Any]) -> LiveObject:
         said = {name: item[name] for name in ("name", "of", "admits", "credential") if item.get(name) is not None}

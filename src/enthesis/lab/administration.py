@@ -218,7 +218,8 @@ class Administration:
             for statement in world.of("identities")
             if statement.body["kind"] == "person"
         }
-        return JSONResponse({"accounts": accounts, "resources": resources, "people": people})
+        found = {"accounts": accounts, "resources": resources, "people": people, "side": self.store.side()}
+        return JSONResponse(found)
 
     async def ids(self, request: Request) -> Response:
         """The ids of identities and groups of any holder, for an administrator who knows their addresses."""

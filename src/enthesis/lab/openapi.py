@@ -91,9 +91,9 @@ ANSWERS: dict[str, Schema] = {
         "type": "object",
         "properties": {
             "accounts": {"type": "array", "items": TEXT}, "resources": {"type": "array", "items": TEXT},
-            "people": {"type": "object", "additionalProperties": TEXT},
+            "people": {"type": "object", "additionalProperties": TEXT}, "side": TEXT,
         },
-        "required": ["accounts", "resources", "people"],
+        "required": ["accounts", "resources", "people", "side"],
     },
     "ids": {"type": "object", "properties": {"ids": {"type": "object", "additionalProperties": TEXT}}},
     "made": {"type": "object", "properties": {"made": {"type": "array", "items": TEXT}}, "required": ["made"]},

@@ -42,7 +42,8 @@ class PipelineAccessKept:
     async def _all(self, request: Request) -> Response:
         owner_asks(self.store, request)
         if request.method == "GET":
-            return JSONResponse({"items": [_shown(one) for one in self.store.statements(self.service, KEPT)]})
+            items = [_shown(one) for one in self.store.statements(self.service, KEPT)]
+            return JSONResponse({"items": items, "side": self.store.side()})
         body, mark = _understood(await json_body(request))
         try:
             made = self.store.add(self.service, KEPT, self.service, body["name"], mark, body)

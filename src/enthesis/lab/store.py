@@ -169,6 +169,14 @@ class Store:
         with self.transaction():
             self.connection.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (name, json.dumps(value)))
 
+    def side(self) -> str:
+        """What tells this lab from another one at the same place: made when it is first asked for."""
+        found = self.setting("side")
+        if not isinstance(found, str):
+            found = str(uuid.uuid4())
+            self.set_setting("side", found)
+        return found
+
     # statements
 
     def statements(self, cloud: str, collection: str | None = None, holder: str | None = None) -> list[Statement]:

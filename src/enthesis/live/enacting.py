@@ -137,6 +137,7 @@ def _carry_out(
 ) -> Enacted:  # fmt: skip
     kept = journal.steps(number)
     work = _EnactRun(kept, connected, merged_ids(surveys), journal.writer(number, lease), reporter, how)
+    work.sides = {surveyed.provider: surveyed.side for surveyed in surveys}
     reporter.begin("enacting", sum(kept_step.state != DONE for kept_step in kept))
     try:
         late, interrupted = work.run(only_sent=only_sent)
@@ -182,6 +183,7 @@ class _EnactRun:
         self.writer = writer
         self.reporter = reporter
         self.how = how
+        self.sides: dict[str, str] = {}  # which live side each system is
         self.needs = needs_of([kept_step.step for kept_step in kept])
         self.states = {
             kept_step.position: kept_step.state if kept_step.state in (DONE, SENT) else WAITING for kept_step in kept
@@ -318,7 +320,8 @@ class _EnactRun:
             self.changed[kept_step.position] = changed
         self._note_etag(step, changed)
         self.states[kept_step.position] = DONE
-        self.writer.ended(kept_step.position, DONE, outcome={"id": changed.id, "etag": changed.etag})
+        outcome = {"id": changed.id, "etag": changed.etag, "side": self.sides.get(step.provider, "")}
+        self.writer.ended(kept_step.position, DONE, outcome=outcome)
 
     def _stop_at(self, fault: Unreachable) -> None:
         """Stops where a system cannot be reached at all; what others do continues."""

@@ -278,7 +278,10 @@ class Journal:
                 out.pop((kept_step.step.provider, identifier), None)
             else:
                 out[kept_step.step.provider, identifier] = LastEnacted(
-                    kept_step.step, str(kept_step.outcome.get("etag")), kept_step.ended or ""
+                    kept_step.step,
+                    str(kept_step.outcome.get("etag")),
+                    kept_step.ended or "",
+                    str(kept_step.outcome.get("side", "")),
                 )
         return out
 

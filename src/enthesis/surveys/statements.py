@@ -56,7 +56,8 @@ class LiveObject:
 @dataclass(frozen=True, slots=True)
 class Surveyed:
     """What one provider has, for the holders asked about, and what exists there already. `concerning` are statements
-    of others, as far as the provider shows them: those that name what is ours."""
+    of others, as far as the provider shows them: those that name what is ours. `side` tells the system from another one
+    that has its name by now, where it says so: ids of one mean nothing at the other."""
 
     provider: str
     holders: tuple[str, ...]
@@ -65,6 +66,7 @@ class Surveyed:
     resources: frozenset[str] = frozenset()
     ids: Mapping[str, str] = field(default_factory=dict)
     concerning: tuple[LiveObject, ...] = ()
+    side: str = ""
 
     def seen(self) -> dict[str, str]:
         """Ids with their etags: what a proposal was made for."""

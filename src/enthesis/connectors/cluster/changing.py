@@ -26,6 +26,7 @@ from enthesis.surveys.statements import LiveObject, Surveyed
 
 MADE = f"labelSelector={quote(f'{MADE_BY}={OURS}')}"
 BINDINGS = ("rolebindings", "clusterrolebindings")
+OLDEST = "kube-system"  # the namespace that every cluster has from its beginning: its uid is the cluster's own
 READ = ("namespaces", "serviceaccounts", "secrets", "pods", "roles", "clusterroles", *BINDINGS)
 GIVING = ("escalate", "bind")  # needed only by who has not all that is given
 
@@ -37,9 +38,9 @@ class AdministeredCluster(LiveCluster):
     def survey(self, holders: Sequence[str], others: Sequence[str] = ()) -> Surveyed:
         """What we made, and every service account; needs the right to list them, and namespaces, secrets and pods."""
         address, account = self.name, self.cluster.account
-        namespaces = [
-            entry["metadata"]["name"] for entry in self.cluster.items("/api/v1/namespaces", accept=NAMES_ONLY)
-        ]
+        listed = [entry["metadata"] for entry in self.cluster.items("/api/v1/namespaces", accept=NAMES_ONLY)]
+        namespaces = [entry["name"] for entry in listed]
+        side = next((str(entry.get("uid", "")) for entry in listed if entry["name"] == OLDEST), "")
         there = {address, *(f"{address}/namespace/{name}" for name in namespaces)}
         for plural, kind in (("secrets", "secret"), ("pods", "workload")):
             for entry in self.cluster.items(f"/api/v1/{plural}", accept=NAMES_ONLY):
@@ -56,7 +57,7 @@ class AdministeredCluster(LiveCluster):
             }
         )
         objects += self._by_hand()
-        return Surveyed(address, tuple(holders), tuple(objects), frozenset([account]), frozenset(there), ids)
+        return Surveyed(address, tuple(holders), tuple(objects), frozenset([account]), frozenset(there), ids, side=side)
 
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
         """Why this cluster cannot hold a statement; '' where it can."""
