@@ -2,6 +2,7 @@
 
 import json
 import tempfile
+from datetime import UTC, datetime
 from pathlib import Path
 from random import Random
 from typing import Any
@@ -18,9 +19,14 @@ from enthesis.connectors.http import Client, Connection
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.lab.tokens import TokenRefused
+from enthesis.live.enacting import refuse_if_different
+from enthesis.live.usage_logs import read_usage
 from enthesis.model.catalogue import Catalogue
 from enthesis.model.errors import EnthesisError, InnerError
-from enthesis.proposals.steps import FORMAT, digest_of, proposal_from
+from enthesis.output.handoffs import handoff_lines, handoff_markdown
+from enthesis.output.proposals import proposal_lines, proposal_markdown
+from enthesis.proposals.handoffs import additions, unchecked_handoff
+from enthesis.proposals.steps import Blocked, Danger, Opening, Proposal, Step, digest_of, proposal_from
 from enthesis.surveys.survey import beside, read_survey
 from enthesis.tokens.asserted import asserted
 from enthesis.tokens.checking import keys_of, parsed
@@ -29,6 +35,7 @@ from .conftest import SALTMARSH
 from .test_assertions import sent, signed
 from .test_assertions import service as asserting
 from .test_bounds import CONTEXT, URL, WELL, asked_of
+from .test_handoff import THEIRS, estate, made
 from .test_people_kept import at as kept_directory
 
 JUNK: list[Any] = [
@@ -98,6 +105,7 @@ class Targets:
         self.records = [json.loads(line) for line in SURVEY.read_text(encoding="utf-8").splitlines()]
         del self.records[-1]["digest"]  # which would refuse every change before anything is looked at
         self.folder = Path(tempfile.mkdtemp())
+        self.asked = estate(THEIRS)
 
     def estate_data(self, rng: Random) -> None:
         name = rng.choice(list(self.texts))
@@ -131,9 +139,33 @@ class Targets:
     def proposal(self, rng: Random) -> None:
         try:
             plan = mangled(PROPOSAL, rng)
-            proposal_from({**plan, "digest": digest_of(plan)} if isinstance(plan, dict) else plan)
+            read = proposal_from({**plan, "digest": digest_of(plan)} if isinstance(plan, dict) else plan)
         except ValueError as fault:  # said as an error of the file
             assert str(fault)
+            return
+        list(proposal_lines(read))
+        list(proposal_markdown(read))
+        try:
+            refuse_if_different(read, proposal_from(PROPOSAL), ())
+        except EnthesisError as fault:
+            assert fault.message
+
+    def handoff(self, rng: Random) -> None:
+        try:
+            read = unchecked_handoff(mangled(HANDOFF, rng))
+            list(handoff_lines(read))
+            list(handoff_markdown(read))
+            additions(self.asked, read)
+        except ValueError as fault:
+            assert str(fault)
+
+    def usage(self, rng: Random) -> None:
+        place = self.folder / "usage.jsonl"
+        rows = [json.dumps(mangled(one, rng) if rng.random() < 0.5 else one) for one in USAGE]
+        place.write_text("\n".join([json.dumps(USAGE_HEAD), *rows]), encoding="utf-8", errors="replace")
+        if rng.random() < 0.2:
+            place.write_bytes(bytes_mangled(place.read_bytes(), rng))
+        read_usage([place], self.estate, datetime.fromtimestamp(NOW, UTC), chains=rng.random() < 0.5)
 
     def token(self, rng: Random) -> None:
         parsed(bytes_mangled(TOKEN, rng))
@@ -196,17 +228,25 @@ KUBECONFIG = {
     "users": [{"name": "u", "user": {"token": "secret-token", "tokenFile": "none"}}],
     "contexts": [{"name": "c", "context": {"cluster": "k", "user": "u", "namespace": "n"}}],
 }  # fmt: skip
-PROPOSAL: dict[str, Any] = {
-    "enthesis": "proposal", "format": FORMAT, "estate": "x", "blocked": [{"sentence": "s", "why": "w", "who": "h"}],
-    "steps": [{
-        "action": "make", "provider": "p", "collection": "grants", "holder": "a", "sentence": "s", "mark": "x",
-        "body": {"to": "a/identity/i", "role": "r", "at": "a"}, "before": None, "id": None, "etag": None,
-        "stage": 0,
-    }],
-    "not_ours": [], "left": [], "theirs": [], "gives": [], "takes": [], "aside": [], "dangling": [], "twins": [],
-    "lives_on": [["a/identity/i", "1h"]], "seen": {"p": {"1": "e"}},
-    "dangers": [{"name": "n", "says": ["s"]}], "openings": [{"sentence": "s", "opens": ["o"], "accepted": ""}],
-}  # fmt: skip
+PROPOSAL: dict[str, Any] = json.loads(json.dumps(Proposal(
+    "x",
+    steps=(Step("make", "p", "grants", "a", "s", "x", {"to": "a/identity/i", "role": "r", "at": "a"}),),
+    blocked=(Blocked("s", "w", "h"),),
+    lives_on=(("a/identity/i", "1h"),),
+    seen={"p": {"1": "e"}},
+    dangers=(Danger("n", ("s",)),),
+    openings=(Opening("s", ("o",)),),
+    gives=("g",),
+).as_json()))  # fmt: skip
+HANDOFF: dict[str, Any] = json.loads(json.dumps(made().as_json()))
+USAGE_HEAD: dict[str, Any] = {"enthesis": "usage", "version": 1, "taken": "2027-01-01T00:00:00Z"}
+USAGE: list[Any] = [
+    {"time": "2026-12-01T00:00:00Z", "caller": "gauges/host/collector-1", "identity": "gauges/identity/collector",
+     "verb": "write", "target": "gauges/bucket/raw-levels/object/x", "outcome": "allowed",
+     "origin": {"kind": "host", "address": "gauges/host/collector-1"}, "through": ["gauges/identity/collector"]},
+    {"time": "2026-12-01T00:00:00Z", "caller": "@saltmarsh/identity/jonas", "identity": "@saltmarsh/identity/jonas",
+     "verb": "take-on", "target": "gauges/identity/calibrator", "outcome": "refused"},
+]  # fmt: skip
 META = {"name": "n", "namespace": "n", "uid": "1", "resourceVersion": "1"}
 ASSERTION = signed()
 ASSERTED = asserting().attributes_in(sent(ASSERTION))

@@ -2,6 +2,7 @@
 
 import json
 import subprocess
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -150,6 +151,64 @@ def test_nobody_is_asked_for_what_is_not_theirs() -> None:
     other = estate(THEIRS.replace("pilotage", "elsewhere"))
     with pytest.raises(ValueError, match="pilotage is not administered here"):
         additions(other, made())
+
+
+def told(**known: Any) -> Handoff:
+    """A document that declares these things of its sender, as if its sender had written it so."""
+    return replace(made(), known={**(made().known or {}), **known})
+
+
+@pytest.mark.parametrize(
+    "known",
+    [
+        {"accounts": {"pilotage": {"in": "@coast", "provider": "lowland"}}},
+        {"accounts": {"deep": {"in": "@harbour", "provider": "lowland"}}},
+        {"organisations": {"coast": {"outside": False}}},
+        {"organisations": {"coast": {}}},
+        {"organisations": {"others": {"outside": True}}},
+        {"resources": {"pilotage/bucket/new": {}}},
+        {"identities": {"@harbour/identity/ann": {"kind": "person"}}},
+        {"groups": {"@harbour/group/g": {"members": ["@harbour/identity/ann"]}}},
+        {"roles": {"reads": {"allows": {"object": ["read"]}}}},
+        {"accounts": {"surge": "text"}},
+        {"organisations": {"coast": {"outside": True, "directory": "https://elsewhere.example"}}},
+    ],
+)
+def test_a_sender_declares_only_what_is_theirs_and_outside(known: dict[str, Any]) -> None:
+    with pytest.raises(ValueError):
+        additions(estate(THEIRS), told(**known))
+    data = json.loads(json.dumps(made().as_json()))
+    data["known"].update(known)
+    with pytest.raises(ValueError, match=r"its reference says|not understood"):
+        handoff_from(data)
+
+
+def test_a_party_that_is_one_of_ours_declares_nothing() -> None:
+    both = THEIRS.replace("{harbour: {}}", "{harbour: {}, coast: {}}").replace(
+        "accounts: {", 'accounts: {surge: {in: "@coast", provider: lowland}, '
+    )
+    with pytest.raises(ValueError, match="has to be another party here"):
+        additions(estate(both), made())
+
+
+def test_a_role_of_ours_is_not_taken_for_theirs() -> None:
+    ours = "roles: {reads: {allows: {object: [read, list]}}}\ngrants: [{to: a, role: reads, at: b}]\n"
+    ours = ours.replace("to: a", "to: pilotage/identity/own").replace("at: b", "at: pilotage/bucket/own")
+    more = "resources: {pilotage/bucket/own: {}}\nidentities: {pilotage/identity/own: {kind: service-account}}\n"
+    found = additions(estate(THEIRS + more + ours), made())
+    assert [one.name for one in found if one.section == "roles"] == ["reads-for-coast"]
+    assert {one.entry["role"] for one in found if one.section == "grants"} == {"reads-for-coast"}
+    unsaid = replace(made(), asked=tuple(one for one in made().asked if one.section != "roles"))
+    with pytest.raises(ValueError, match="what the role allows is not said"):
+        additions(estate(THEIRS + more + ours), unsaid)
+
+
+def test_what_is_shown_is_what_the_statement_says() -> None:
+    data = json.loads(json.dumps(made().as_json()))
+    honest = [one["sentence"] for one in data["asked"]]
+    for one in data["asked"]:
+        one["sentence"] = "nothing at all"
+    assert [one.sentence for one in handoff_from(data).asked] == honest
 
 
 def test_wrong_requests(enthesis: Program, tmp_path: Path) -> None:

@@ -114,13 +114,13 @@ class Summing:
         identity, verb, target, outcome = done
         usage = self.usage
         usage.rows += count
-        if outcome not in OUTCOMES:
+        if not isinstance(outcome, str) or outcome not in OUTCOMES:
             usage.ignored["the outcome is neither allowed nor refused"] += count
         elif identity is None:
             usage.bearers += count
         elif not isinstance(identity, str) or identity not in self.identities:
             usage.ignored["the identity is not one of this estate"] += count
-        elif verb not in self.verbs:
+        elif not isinstance(verb, str) or verb not in self.verbs:
             usage.ignored["the verb is not one of the catalogue"] += count
         elif not isinstance(target, str) or not target:
             usage.ignored["the target is not an address"] += count
@@ -134,7 +134,8 @@ class Summing:
                 usage.refused += count
                 return
             origin = origin if isinstance(origin, Mapping) else {}
-            person = origin.get("address") if origin.get("address") in self.people else ""
+            began = origin.get("address")
+            person = began if isinstance(began, str) and began in self.people else ""
             onto = onto if isinstance(onto, str) else ""
             deed = Deed(identity, verb, target, onto, str(person), _passed(through) if person else ())
             known = usage.used.get(deed)

@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from enthesis.chains.differences import difference
-from enthesis.cli.histories import StoreOption, keep_if_any
+from enthesis.cli.histories import StoreOption, journal_at, keep_if_any
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
@@ -21,7 +21,9 @@ from enthesis.model.estate import Estate
 from enthesis.output.differences import difference_json, difference_lines, difference_markdown
 from enthesis.output.handoffs import handoff_lines, handoff_markdown, handoff_sentence
 from enthesis.output.lines import Span, counted, json_text, line
+from enthesis.output.proposals import danger_lines
 from enthesis.output.streams import put_json, put_lines, put_text, remark
+from enthesis.proposals.dangers import outside_gains
 from enthesis.proposals.handoffs import Handoff, additions, end_of, handoff_from
 from enthesis.proposals.handoffs import handoff as made_for
 
@@ -85,7 +87,7 @@ def handoff(
     made = made_for(described, _party(described, party), now(), wanted_by)
     if out is not None:
         _write(out, made, sign)
-        keep_if_any(folder, store, described.name, "handoff", json_text(made.as_json()).encode())
+        _keep(folder, store, described.name, made)
     if output is ReviewFormat.JSON:
         put_json(made.as_json())
     elif output is ReviewFormat.MARKDOWN:
@@ -126,6 +128,19 @@ def _party(described: Estate, named: str | None) -> str:
     return meant
 
 
+def _keep(folder: Path, store: str | None, estate: str, made: Handoff) -> None:
+    """Keeps what was asked for: always where it is wanted by a day, of which the calendar tells."""
+    content = json_text(made.as_json()).encode()
+    if not made.by:
+        keep_if_any(folder, store, estate, "handoff", content)
+        return
+    journal = journal_at(folder, store)
+    try:
+        journal.keep("handoff", estate, content)
+    finally:
+        journal.close()
+
+
 def _write(out: Path, made: Handoff, sign: Path | None) -> None:
     document = json_text(made.as_json()).encode() + b"\n"
     if sign is not None:
@@ -160,6 +175,7 @@ def _take_in(
         put_text("\n".join([*handoff_markdown(taken), "", *difference_markdown(change)]) + "\n")
     else:
         put_lines([*_received_lines(taken, found, checked=checked), *difference_lines(change)])
+        put_lines(danger_lines(outside_gains(after, change)))
     said = f"Written to {', '.join(files)}; enthesis propose shows what is to be enacted." if files else ""
     said = said or ("Add --write to write it into this estate's files." if found and not write else "")
     if said:
@@ -180,7 +196,8 @@ def _received_lines(taken: Handoff, found: list[Addition], *, checked: bool) -> 
     ]
     if not found:
         return [*lines, line(Span("This estate already contains all of it.", "good"))]
-    return [*lines, line(f"This adds {counted(len(found), 'entry', 'entries')} to this estate.")]
+    lines.append(line(f"This adds {counted(len(found), 'entry', 'entries')} to this estate:"))
+    return [*lines, *(line(f"  {addition.section}  ", addition.line()) for addition in found)]
 
 
 def _read(received: Path, key: Path | None) -> tuple[Handoff, bool]:

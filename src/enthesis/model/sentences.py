@@ -111,6 +111,8 @@ def permissions(listed: Mapping[str, Any], *, power_included: bool = False) -> s
 
 def _list(values: Any) -> str:
     names = [values] if isinstance(values, str) else [_named(value) for value in values]
+    if not names:
+        return "nothing"
     return names[0] if len(names) == 1 else ", ".join(names[:-1]) + " and " + names[-1]
 
 

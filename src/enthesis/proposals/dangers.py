@@ -57,6 +57,12 @@ def dangers(
     return tuple(Danger(name, tuple(dict.fromkeys(says))[:MOST_TOLD]) for name, says in found.items() if says)
 
 
+def outside_gains(estate: Estate, change: Difference) -> tuple[Danger, ...]:
+    """The danger that outsiders gain access by a change; nothing where none does."""
+    says = _outside(estate, change)
+    return (Danger("outside-gains", tuple(dict.fromkeys(says))),) if says else ()
+
+
 def _said(gain: Gain) -> str:
     return f"{gain.caller} may {verb_words(gain.verb)} {gain.target}"
 

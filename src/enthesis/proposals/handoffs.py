@@ -23,7 +23,7 @@ from enthesis.proposals.wanted import wanted
 from enthesis.surveys.statements import normalised
 from enthesis.verdicts.judge import Judge
 
-DOCUMENT, FORMAT = "handoff", 1
+DOCUMENT, FORMAT = "handoff", 2
 KNOWN = ("organisations", "accounts", "resources", "identities", "groups")
 ASKABLE = ("identities", "groups", "roles", "trusts", "grants")
 WORDS_OF_DATA = (VerbClass.READ, VerbClass.WRITE)  # classes of verbs that need the key of what is encrypted
@@ -59,9 +59,10 @@ class Handoff:
 
     @property
     def reference(self) -> str:
-        """What links the two halves: the same wherever the same is asked."""
+        """What links the two halves: the same wherever the same is asked, with the same of us declared."""
         said = [[request.section, request.account, dict(request.body)] for request in self.asked]
-        digest = sha256(json.dumps([self.estate, self.ours, self.theirs, said], sort_keys=True).encode())
+        known = {section: dict(entries) for section, entries in (self.known or {}).items()}
+        digest = sha256(json.dumps([self.estate, self.ours, self.theirs, said, known], sort_keys=True).encode())
         return f"handoff-{digest.hexdigest()[:12]}"
 
     def as_json(self) -> dict[str, Any]:
@@ -118,7 +119,7 @@ def handoff(estate: Estate, party: str, now: datetime, by: str = "") -> Handoff:
         if not _has(asked, grant):
             asked += [grant] if _has(asked, role) else [role, grant]
     named = {text for request in asked for text in _texts(request.body)}
-    us = {name for name in named if account_of(name) and not _is_of(estate, account_of(name), party)}
+    us = {name for name in named if account_of(name) in estate.accounts and not _is_of(estate, account_of(name), party)}
     accounts = {account_of(name) for name in us}
     we_do = [
         statement_sentence(our.collection, our.body)
@@ -292,7 +293,15 @@ def _known(estate: Estate, named: set[str]) -> dict[str, dict[str, Any]]:
 
 
 def handoff_from(data: Any) -> Handoff:
-    """The handoff that a document holds; ValueError where it holds none."""
+    """The handoff that a document holds; ValueError where it holds none, or not the one that its reference names."""
+    found = unchecked_handoff(data)
+    if found.reference != data.get("reference"):
+        raise ValueError("what this handoff asks for is not what its reference says: it was changed since")
+    return found
+
+
+def unchecked_handoff(data: Any) -> Handoff:
+    """The same, whatever its reference is."""
     if not isinstance(data, dict) or (data.get("enthesis"), data.get("format")) != (DOCUMENT, FORMAT):
         raise ValueError(f"not a handoff of format {FORMAT}")
     try:
@@ -303,16 +312,21 @@ def handoff_from(data: Any) -> Handoff:
             str(data["estate"]), str(data["from"]), str(data["to"]), str(data["by"] or ""), asked=asked, known=known,
             **lists,
         )  # fmt: skip
-    except (TypeError, KeyError, AttributeError, ValueError) as fault:
+        json.dumps(found.as_json(), ensure_ascii=False).encode()  # half a character cannot be shown
+    except (TypeError, KeyError, AttributeError, ValueError, RecursionError) as fault:
         raise ValueError("this handoff is not understood") from fault
-    if found.reference != data.get("reference"):
-        raise ValueError("what this handoff asks for is not what its reference says: it was changed since")
     return found
 
 
 def _asked_from(said: Mapping[str, Any]) -> AskedStatement:
-    texts = [str(said[name]) for name in ("section", "account", "sentence", "why")]
-    return AskedStatement(texts[0], texts[1], dict(said["statement"]), texts[2], texts[3])
+    """What is asked, in a sentence of ours: what the sender says that a statement is, is not looked at."""
+    section, account, why = (str(said[name]) for name in ("section", "account", "why"))
+    if section not in ASKABLE:
+        raise ValueError(f"`{section}` cannot be asked for")
+    body = dict(said["statement"])
+    key = SECTIONS[section].key
+    _sound(section, {name: value for name, value in body.items() if name != key}, str(body[key]) if key else "")
+    return AskedStatement(section, account, body, statement_sentence(section, body), why)
 
 
 LISTS = {"why": "why", "we_do": "we_do", "unneeded": "not_needed", "impossible": "not_possible", "checks": "check"}
@@ -321,31 +335,74 @@ LISTS = {"why": "why", "we_do": "we_do", "unneeded": "not_needed", "impossible":
 def additions(estate: Estate, taken: Handoff) -> list[Addition]:
     """The entries to add to an estate so that it does what the handoff asks.
 
-    Raises ValueError if an entry is invalid, or is for an account that others administer.
+    Raises ValueError if an entry is invalid, declares what is not the asking party's, or is for an account that others
+    administer.
     """
-    out: list[Addition] = []
-    for section, entries in (taken.known or {}).items():
-        if section not in KNOWN:
-            raise ValueError(f"`{section}` cannot be handed over")
-        for name, entry in entries.items():
-            if name not in getattr(estate, section):
-                out.append(Addition(section, name, _sound(section, {**entry}, name)))
+    out = list(_declared(estate, taken))
+    roles = {str(one.body.get("name")): _role_name(estate, taken, one) for one in taken.asked if one.section == "roles"}
     for request in taken.asked:
-        if request.section not in ASKABLE:
-            raise ValueError(f"`{request.section}` cannot be asked for")
         if estate.administered_by_others(request.account) or account_of(request.account) not in estate.accounts:
             raise ValueError(f"{request.sentence}: {request.account} is not administered here")
         body = dict(request.body)
+        if request.section == "roles":
+            body |= {"name": roles[str(body["name"])], "includes": [roles.get(one, one) for one in _listed(body)]}
+            body = {name: value for name, value in body.items() if value != []}
+        elif request.section == "grants":
+            if body.get("role") not in roles:
+                raise ValueError(f"{request.sentence}: what the role allows is not said")
+            body |= {"role": roles[str(body["role"])], "held_by": request.account}
         key = SECTIONS[request.section].key
         name = str(body.pop(key)) if key else ""
-        if request.section == "grants":
-            body["held_by"] = request.account
         body = _sound(request.section, body, name)
         if request.section in ("grants", "trusts"):
             body["because"] = f"asked by {taken.ours}, {taken.reference}"
         if not _is_there(estate, request.section, name, body):
             out.append(Addition(request.section, name, body))
     return out
+
+
+def _listed(body: Mapping[str, Any]) -> list[str]:
+    """The roles that a role includes."""
+    found = body.get("includes") or []
+    return [found] if isinstance(found, str) else list(map(str, found))
+
+
+def _role_name(estate: Estate, taken: Handoff, asked: AskedStatement) -> str:
+    """What a role that is asked for is called here: a role of ours that has its name is never taken for it, even where
+    it allows the same today."""
+    name = str(asked.body["name"])
+    bound = [grant.because or "" for grant in estate.grants if grant.role == name]
+    theirs = bool(bound) and all(because.startswith(f"asked by {taken.ours}, ") for because in bound)
+    if name not in estate.roles or theirs:
+        return name
+    return f"{name}-for-{taken.ours.split(' and ')[0].removeprefix('@').replace('/', '-')}"
+
+
+def _declared(estate: Estate, taken: Handoff) -> Iterator[Addition]:
+    """What the asking party tells of itself, as far as this estate does not know it; ValueError where it tells of
+    anybody else, or does not say that it is outside."""
+    known = taken.known or {}
+    asking = set(taken.ours.split(" and "))
+    theirs = {
+        str(name) for name, entry in known.get("accounts", {}).items()
+        if isinstance(entry, Mapping) and "/".join(str(entry.get("in")).split("/")[:1]) in asking
+    }  # fmt: skip
+    for section, entries in known.items():
+        if section not in KNOWN:
+            raise ValueError(f"`{section}` cannot be handed over")
+        for name, entry in entries.items():
+            if not isinstance(entry, Mapping):
+                raise ValueError(f"{name}: what is said of it is not understood")
+            there = getattr(estate, section)
+            whose = f"@{name}" if section == "organisations" else name.split("/", 1)[0]
+            own = whose in asking if section == "organisations" or name.startswith("@") else whose in theirs
+            if not own:
+                raise ValueError(f"{name} is not of {taken.ours}, who may declare nothing else")
+            ours = name in there and not (estate.is_outside(whose) or estate.administered_by_others(whose))
+            if ours or (section == "organisations" and dict(entry) != {"outside": True}):
+                raise ValueError(f"{name}: {taken.ours} has to be another party here, outside of this estate")
+            if name not in there:
+                yield Addition(section, name, _sound(section, {**entry}, name))
 
 
 def _sound(section: str, entry: dict[str, Any], name: str) -> dict[str, Any]:

@@ -42,7 +42,9 @@ def propose(
         our.key for our in ours if our.key in live and normalised(our.collection, live[our.key].body) == bodies[our.key]
     }
     ended = {our.key: our for our in ours if now is not None and our.key not in there and _has_ended(our, now)}
-    blocked, why_blocked = _blocked(estate, [our for our in ours if our.key not in ended], surveys, live, there)
+    blocked, why_blocked, waiting = _blocked(
+        estate, [our for our in ours if our.key not in ended], surveys, live, there
+    )
     why_blocked |= ended.keys()
     for our in ours:
         if our.key in there or our.key in why_blocked:
@@ -82,7 +84,7 @@ def propose(
         ),
         twins=tuple(_title(twin) for twin in twins if twin.mark != estate.name),
         left=() if prune else tuple(_title(statement) for statement in whole if statement.mark == estate.name),
-        theirs=tuple(_wanted_title(their) for their in theirs if their not in written),
+        theirs=(*waiting, *(_wanted_title(their) for their in theirs if their not in written)),
         written=tuple(_wanted_title(statement) for statement in written),
         ended=tuple(
             f"{statement_sentence(statement.collection, statement.body)}, until {statement.body['until']} "
@@ -236,25 +238,26 @@ def _blocked(
     surveys: Sequence[Surveyed],
     live: Mapping[Key, LiveObject],
     there: Container[Key],
-) -> tuple[list[Blocked], set[Key]]:
-    """What cannot be done: something must exist that does not, or something else has its name.
+) -> tuple[list[Blocked], set[Key], list[str]]:
+    """What cannot be done: something must exist that does not, or something else has its name; and what waits for
+    others, whose identities are not known by their ids yet.
 
     `there` are the statements that are on the live side just as they are wanted.
     """
     accounts = {name for surveyed in surveys for name in surveyed.accounts}
     existing = {name for surveyed in surveys for name in surveyed.resources} | accounts
     blocked: list[Blocked] = []
+    waiting: list[str] = []
     keys: set[Key] = set()
     missing: set[str] = set()
     known = {address for surveyed in surveys for address in surveyed.ids}
     for our in (statement for statement in ours if statement.key not in there):
-        why, who, never = "", "", False
+        why, who, never, unknown = "", "", False, ""
         found = live.get(our.key)
         for need in our.needs:
             named = need in estate.identities or need in estate.groups
             if named and need not in known and estate.administered_by_others(need):
-                why = f"the id of {need} is not known here"
-                who = f"the administrators of {account_of(need)}: they know it"
+                unknown = need
                 continue
             lacking = need if need in missing else _lacking(estate, need, accounts, existing)
             if lacking:
@@ -274,12 +277,15 @@ def _blocked(
         if not why and found is not None and not found.kept_by(estate.name):
             why = "one of that name exists already, and Enthesis did not make it for this estate"
             who = f"the administrators of {our.holder}: remove it, or describe it as it stands"
+        if not why and unknown:
+            waiting.append(f"{_wanted_title(our)} until the id of {unknown} is known: {account_of(unknown)} knows it")
+            keys.add(our.key)
         if why:
             blocked.append(Blocked(statement_sentence(our.collection, our.body), why, who, never))
             keys.add(our.key)
             if our.collection in ("identities", "groups"):
                 missing.add(str(our.body["address"]))
-    return blocked, keys
+    return blocked, keys, waiting
 
 
 def _unknown_there(estate: Estate, our: Wanted) -> tuple[str, str]:

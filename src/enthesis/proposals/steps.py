@@ -1,7 +1,7 @@
 """Steps and proposals: the ordered changes that turn the surveyed state into the described one."""
 
 import json
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from hashlib import sha256
 from typing import Any
@@ -191,8 +191,25 @@ def digest_of(data: Mapping[str, Any]) -> str:
     return f"sha-256:{sha256(redacted(json.dumps(said, sort_keys=True, default=str)).encode()).hexdigest()}"
 
 
-def _openings(listed: Iterable[Mapping[str, Any]]) -> tuple[Opening, ...]:
-    return tuple(Opening(one["sentence"], tuple(one["opens"]), one["accepted"]) for one in listed)
+def _text(value: Any) -> str:
+    if not isinstance(value, str):
+        raise TypeError("not a text")
+    return value
+
+
+def _texts(value: Any) -> tuple[str, ...]:
+    if not isinstance(value, list):
+        raise TypeError("not a list")
+    return tuple(map(_text, value))
+
+
+def _opening_from(said: Mapping[str, Any]) -> Opening:
+    return Opening(_text(said["sentence"]), _texts(said["opens"]), _text(said["accepted"]))
+
+
+def _blocked_from(said: Mapping[str, Any]) -> Blocked:
+    sentence, why, who = (_text(said[name]) for name in ("sentence", "why", "who"))
+    return Blocked(sentence, why, who, said.get("never") is True)
 
 
 def proposal_from(data: Any) -> Proposal:
@@ -202,25 +219,22 @@ def proposal_from(data: Any) -> Proposal:
     if data.get("digest") != digest_of(data):
         raise ValueError("this proposal was changed after it was written; make it anew: enthesis propose --out FILE")
     try:
-        steps = tuple(map(step_from, data["steps"]))
         read = Proposal(
-            estate=str(data["estate"]),
-            steps=steps,
-            blocked=tuple(Blocked(**one) for one in data["blocked"]),
-            **{name: tuple(data[name]) for name in ("not_ours", "left", "theirs", "gives", "takes")},
-            aside=tuple(data.get("aside", ())),
-            dangling=tuple(data.get("dangling", ())),
-            twins=tuple(data.get("twins", ())),
-            dangers=tuple(Danger(danger["name"], tuple(danger["says"])) for danger in data.get("dangers", ())),
-            openings=_openings(data.get("openings", ())),
-            closings=_openings(data.get("closings", ())),
-            lives_on=tuple((str(name), str(life)) for name, life in data.get("lives_on", ())),
-            **{name: tuple(map(str, data.get(name, ()))) for name in LATER},
-            author=str(data.get("author", "")),
-            described_by=str(data.get("described_by", "")),
-            seen={str(name): dict(seen) for name, seen in data["seen"].items()},
+            estate=_text(data["estate"]),
+            steps=tuple(map(step_from, data["steps"])),
+            blocked=tuple(map(_blocked_from, data["blocked"])),
+            dangers=tuple(Danger(_text(one["name"]), _texts(one["says"])) for one in data.get("dangers", ())),
+            openings=tuple(map(_opening_from, data.get("openings", ()))),
+            closings=tuple(map(_opening_from, data.get("closings", ()))),
+            lives_on=tuple((_text(name), _text(life)) for name, life in data.get("lives_on", ())),
+            **{name: _texts(data[name]) for name in ("not_ours", "left", "theirs", "gives", "takes")},
+            **{name: _texts(data.get(name, [])) for name in ("aside", "dangling", "twins", *LATER)},
+            author=_text(data.get("author", "")),
+            described_by=_text(data.get("described_by", "")),
+            seen={name: {key: _text(tag) for key, tag in seen.items()} for name, seen in data["seen"].items()},
         )
-    except (TypeError, KeyError, AttributeError) as fault:
+        json.dumps(read.as_json(), ensure_ascii=False).encode()  # half a character cannot be shown
+    except (TypeError, KeyError, AttributeError, ValueError, RecursionError) as fault:
         raise ValueError("this proposal is not understood") from fault
     if digest_of(read.as_json()) != data["digest"]:
         raise ValueError("the parts of this proposal contradict one another; make it anew: enthesis propose --out FILE")
