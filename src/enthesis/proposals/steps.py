@@ -198,7 +198,7 @@ def _text(value: Any) -> str:
 
 
 def _texts(value: Any) -> tuple[str, ...]:
-    if not isinstance(value, list):
+    if not isinstance(value, list | tuple):
         raise TypeError("not a list")
     return tuple(map(_text, value))
 
@@ -212,8 +212,9 @@ def _blocked_from(said: Mapping[str, Any]) -> Blocked:
     return Blocked(sentence, why, who, said.get("never") is True)
 
 
-def proposal_from(data: Any) -> Proposal:
-    """The proposal that a file holds; ValueError where it holds none."""
+def proposal_from(data: Any, *, kept: bool = False) -> Proposal:
+    """The proposal that a file holds; ValueError where it holds none. One that our store `kept` may be of an earlier
+    version, which said less."""
     if not isinstance(data, dict) or (data.get("enthesis"), data.get("format")) != (DOCUMENT, FORMAT):
         raise ValueError(f"not a proposal of format {FORMAT}; make it anew: enthesis propose --out FILE")
     if data.get("digest") != digest_of(data):
@@ -236,6 +237,9 @@ def proposal_from(data: Any) -> Proposal:
         json.dumps(read.as_json(), ensure_ascii=False).encode()  # half a character cannot be shown
     except (TypeError, KeyError, AttributeError, ValueError, RecursionError) as fault:
         raise ValueError("this proposal is not understood") from fault
-    if digest_of(read.as_json()) != data["digest"]:
-        raise ValueError("the parts of this proposal contradict one another; make it anew: enthesis propose --out FILE")
+    means, says = (json.loads(json.dumps(one, default=str)) for one in (read.as_json(), data))
+    differ = [name for name, value in means.items() if name != "digest" and value != says.get(name)]
+    differ += [name for name in says if name not in means]
+    if differ and not kept:
+        raise ValueError(f"parts of this proposal contradict the others: {', '.join(differ)}")
     return read

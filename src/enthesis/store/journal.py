@@ -251,9 +251,8 @@ class Journal:
             raise InvalidInput(
                 f"the proposal of enactment {enactment.number} is not in the store", code="store-invalid"
             )
-        return replace(
-            proposal_from(json.loads(content)), steps=tuple(kept.step for kept in self.steps(enactment.number))
-        )
+        proposal = proposal_from(json.loads(content), kept=True)
+        return replace(proposal, steps=tuple(kept.step for kept in self.steps(enactment.number)))
 
     def steps(self, number: int) -> list[KeptStep]:
         """The steps of an enactment in their order."""
