@@ -326,6 +326,26 @@ def test_ignoring_is_said_in_the_head_alone_and_never_of_it() -> None:
     assert [one.code for one in found] == ["wrong-place"]
 
 
+def test_what_is_no_file_of_an_estate_is_left_out_named_and_told_once(enthesis: Program, tmp_path: Path) -> None:
+    manifest = "kind: Role\nmetadata: {name: r, labels: {app.kubernetes.io/managed-by: enthesis}}\nrules: []\n"
+    files = {
+        "estate.yaml": SMALL, "a.yml": "providers: {north: {style: one-sided}}\n", "B.YAML": "roles: {}\n",
+        "c.JSON": '{"groups": {}}', "none.json": "{}", "blank.json": "", "list.json": "[]", "made/role.yaml": manifest,
+        "half.json": '{"enthesis": "handoff"}', ".old.yaml": "roles: {}\n", ".ci/x.yaml": "a: 1\n",
+    }  # fmt: skip
+    folder = write_estate(tmp_path, files)
+    reading = read_folder(folder)
+    assert reading.estate is not None and reading.estate.providers, reading.errors
+    assert set(reading.files) == {"estate.yaml", "a.yml", "B.YAML", "c.JSON"}
+    assert set(reading.skipped) == set(files) - set(reading.files) - {".ci/x.yaml"} | {".ci/"}
+    ran = enthesis("check", at=folder)
+    assert ran.code == 0 and "7 files not read:" in ran.out and ".old.yaml: hidden" in ran.out, ran.out
+    for number in range(30):
+        (folder / f"data-{number}.json").write_text('{"name": "x", "version": 1}')
+    (found,) = read_folder(folder).errors
+    assert "29 other JSON files" in found.message and "ignore: [*.json]" in found.expected
+
+
 @pytest.mark.attack("hidden files")
 def test_documents_of_our_own_are_left_out_and_sections_never_are() -> None:
     survey = '{"enthesis": "survey", "version": 2, "taken": "2026-11-24T00:00:00Z", "of": []}\n'

@@ -16,7 +16,7 @@ from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate, read_subject
 from enthesis.files.editing import Addition
 from enthesis.files.finding import estate_folder
-from enthesis.files.folder import ENDINGS
+from enthesis.files.nodes import is_readable
 from enthesis.files.saving import write_file
 from enthesis.files.shapes import duration_from, duration_text, perhaps, time_from, time_text
 from enthesis.live.connecting import connect
@@ -203,7 +203,7 @@ def _place(into: Path | None, descriptor: int | None) -> TextIO:
         raise InvalidInput(
             "--into and --descriptor both name the file for its value", code="options-conflict", remedy="one of them"
         )
-    if into is not None and into.suffix in ENDINGS:
+    if into is not None and is_readable(into.name):
         raise InvalidInput(
             f"{into.name} could be taken for a file of an estate",
             code="file-in-estate",

@@ -15,7 +15,7 @@ import yaml
 from yaml.nodes import MappingNode, Node, SequenceNode
 
 from enthesis.files.finding import HEAD
-from enthesis.files.nodes import parse, plain_value
+from enthesis.files.nodes import is_json, parse, plain_value
 from enthesis.files.writing import flow_text
 from enthesis.model.errors import InnerError
 from enthesis.model.file_errors import ListPart, Source
@@ -98,13 +98,13 @@ def edited(texts: Mapping[str, str], edits: Sequence[Edit]) -> dict[str, str]:
     for edit in sorted(_apart(texts, edits), key=_last_first, reverse=True):
         if isinstance(edit, Addition):
             name = edit.file or _file_for(out, edit.section)
-            out[name] = _added(out[name], edit, as_json=name.endswith(".json"))
+            out[name] = _added(out[name], edit, as_json=is_json(name))
         elif isinstance(edit, Removal):
             out[edit.file] = _removed(out[edit.file], edit)
         elif isinstance(edit, _KeptItems):
             out[edit.file] = _with_fewer(out[edit.file], edit)
         else:
-            out[edit.file] = _replaced(out[edit.file], edit, as_json=edit.file.endswith(".json"))
+            out[edit.file] = _replaced(out[edit.file], edit, as_json=is_json(edit.file))
     return out
 
 
@@ -177,7 +177,7 @@ def _put(entry: dict[str, Any], edit: Replacement) -> None:
 
 def _written_at(text: str, file: str, line: int, column: int) -> tuple[str, dict[str, Any]]:
     """The section of the entry that starts at a place, and the entry as plain data."""
-    tree, _ = parse(text.encode(), as_json=file.endswith(".json"))
+    tree, _ = parse(text.encode(), as_json=is_json(file))
     for section, node in tree.value.items() if tree is not None and isinstance(tree.value, dict) else ():
         for one in node.value if isinstance(node.value, list) else ():
             if (one.line, one.column) == (line, column):

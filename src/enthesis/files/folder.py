@@ -4,15 +4,15 @@ import os
 import re
 import stat
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from importlib import resources
 from pathlib import Path
 from typing import Any
 
 from enthesis.files.cache import TreeCache
 from enthesis.files.checking import check
-from enthesis.files.finding import HEAD
-from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, parse, plain_value, too_large
+from enthesis.files.finding import HEAD, PLACE_OF_WORK
+from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, is_json, is_readable, parse, plain_value, too_large
 from enthesis.files.renamed import SECTIONS as OLD_SECTIONS
 from enthesis.files.renamed import old_words, own_verbs
 from enthesis.files.sections import SECTIONS
@@ -20,14 +20,15 @@ from enthesis.files.shapes import MISSING, ListOf, Notes, Text, described, neare
 from enthesis.model.catalogue import Catalogue, catalogue_from
 from enthesis.model.estate import Estate
 from enthesis.model.file_errors import FileError, Source, masked
+from enthesis.model.foreign_names import MADE_BY, OURS
 
-ENDINGS = (".yaml", ".json")
 MOST_FOLDERS = 64  # within one another
 LONGEST_LINE = 2000  # characters; of a longer line, which a file on one line is, nothing is shown
 DOCUMENTS = {
     "survey": {"version", "taken", "of"},
     "proposal": {"format", "estate", "steps"},
     "handoff": {"format", "reference", "estate", "asked"},
+    "usage": {"version", "taken"},
 }
 """The documents that we write ourselves, with what each has at least."""
 
@@ -62,6 +63,7 @@ def read_folder(folder: Path, *, cache: Path | None = None) -> Reading:
     """Reads every `*.yaml` and `*.json` file in a folder and below it, except in hidden folders."""
     contents: dict[str, bytes] = {}
     errors: list[FileError] = []
+    hidden = dict.fromkeys(_hidden(folder), "hidden")
     for path, fault in _files(folder):
         name = path.relative_to(folder).as_posix()
         data, problem = (b"", fault) if fault else _bytes(path)
@@ -71,7 +73,23 @@ def read_folder(folder: Path, *, cache: Path | None = None) -> Reading:
             contents[name] = data
     if HEAD not in contents and not any(error.source.file == HEAD for error in errors):
         errors.append(FileError("no-estate", f"there is no {HEAD} here", Source(HEAD, 0, 0)))
-    return _read(contents, errors, TreeCache(cache))
+    reading = _read(contents, errors, TreeCache(cache))
+    return replace(reading, skipped={**reading.skipped, **hidden})
+
+
+def _hidden(folder: Path) -> Iterator[str]:
+    """The hidden files of an estate's folder, and hidden folders in it, that could be taken for the estate's."""
+    try:
+        entries = sorted(os.scandir(folder), key=lambda entry: entry.name)
+    except OSError:
+        return
+    for entry in entries:
+        if (
+            entry.name.startswith(".")
+            and entry.name not in (PLACE_OF_WORK, ".git")
+            and (entry.is_dir() or is_readable(entry.name))
+        ):
+            yield f"{entry.name}/" if entry.is_dir() else entry.name
 
 
 def estate_texts(folder: Path) -> dict[str, str]:
@@ -101,9 +119,9 @@ def _read(contents: dict[str, bytes], errors: list[FileError], remembered: TreeC
             continue
         tree, found = (head, in_head) if name == HEAD else _parse(name, data, remembered)
         if name != HEAD:
-            kind = _document(tree, data)
+            kind = _document(name, tree, data)
             if kind:
-                skipped[name] = f"a {kind} that Enthesis wrote"
+                skipped[name] = kind
                 continue
             if tree is not None and _is_something_else(tree):
                 found = [FileError("not-an-estate-file", NOT_OURS, Source(name, 1, 1), expected=advice(name))]
@@ -112,12 +130,25 @@ def _read(contents: dict[str, bytes], errors: list[FileError], remembered: TreeC
         files.append(name)
         if tree is not None:
             trees.append((name, tree))
+    errors = list(_told_once(errors))
     complete = all(error.code in ("duplicate", "not-an-estate-file") for error in errors)
     merged = _Merge(packaged_catalogue(remembered))
     estate = _assemble(merged, trees, complete=complete)
     lines: dict[str, list[str]] = {}
     located = tuple(_with_line(error, contents, lines) for error in _ordered([*errors, *merged.all_errors()]))
     return Reading(None if located else estate, located, tuple(files), merged.named_at, merged.records, skipped)
+
+
+def _told_once(errors: list[FileError]) -> Iterator[FileError]:
+    """The errors, those of JSON files that are none of an estate's as one: a folder of other data has hundreds."""
+    strange = [one for one in errors if one.code == "not-an-estate-file" and is_json(one.source.file)]
+    yield from (one for one in errors if one not in strange or len(strange) == 1)
+    if len(strange) > 1:
+        first = strange[0]
+        folders = {one.source.file.rpartition("/")[0] for one in strange}
+        pattern = f"{folders.pop()}/*.json".removeprefix("/") if len(folders) == 1 else "**.json"
+        message = f"{NOT_OURS}; so are {len(strange) - 1} other JSON files"
+        yield FileError(first.code, message, first.source, expected=advice(pattern))
 
 
 NOT_OURS = "this file is not part of an estate: none of its keys is a section"
@@ -137,7 +168,7 @@ def ignores(patterns: Iterable[str]) -> Callable[[str], bool]:
 def is_read(folder: Path, path: Path) -> bool:
     """Whether a file of an estate's folder, there already or not, is read as part of the estate."""
     name = path.relative_to(folder).as_posix()
-    if path.suffix not in ENDINGS or any(part.startswith(".") for part in name.split("/")):
+    if not is_readable(path.name) or any(part.startswith(".") for part in name.split("/")):
         return False
     data, problem = _bytes(folder / HEAD)
     head, _ = _parse(HEAD, data, TreeCache(None)) if not problem else (None, [])
@@ -159,9 +190,10 @@ def _ignored(head: Node | None) -> Callable[[str], bool]:
     return ignores(one.value for one in listed if isinstance(one.value, str))
 
 
-def _document(tree: Node | None, data: bytes) -> str:
-    """Which document of Enthesis's own a file is (DOCUMENTS): its first key is `enthesis`, and it has all that such a
-    document has. '' for anything else, so that one line never hides a file of an estate."""
+def _document(name: str, tree: Node | None, data: bytes) -> str:
+    """What a file is that is none of an estate's: a document of Enthesis's own, whose first key is `enthesis`, what it
+    wrote for a cluster, or JSON in which nothing stands. '' for anything else; one with a section in it is the
+    estate's, so that one line never hides a file."""
     first = tree
     if tree is None:  # a survey is a row of documents
         try:
@@ -173,13 +205,27 @@ def _document(tree: Node | None, data: bytes) -> str:
         ):
             return ""
         first = lines[0] if lines else None
-    if first is None or not isinstance(first.value, dict) or next(iter(first.value), "") != "enthesis":
+    if is_json(name) and (not data.strip() or (first is not None and first.value in ({}, []))):
+        return "nothing stands in it"
+    if first is None or not isinstance(first.value, dict) or SECTIONS.keys() & first.value.keys():
         return ""
-    if any(word in SECTIONS or word in OLD_SECTIONS for word in first.value):
+    if _said(first, "metadata", "labels", MADE_BY) == OURS:
+        return "a manifest that Enthesis wrote"
+    if next(iter(first.value), "") != "enthesis" or OLD_SECTIONS.keys() & first.value.keys():
         return ""
     kind = first.value["enthesis"].value
-    known = isinstance(kind, str) and kind in DOCUMENTS and DOCUMENTS[kind] <= first.value.keys()
-    return str(kind) if known else ""
+    if isinstance(kind, str) and kind in DOCUMENTS and DOCUMENTS[kind] <= first.value.keys():
+        return f"a {kind} that Enthesis wrote"
+    strange = any(nearest(str(word), tuple(SECTIONS)) for word in first.value if word != "enthesis")
+    return "" if strange else "a document of Enthesis that is not whole"
+
+
+def _said(node: Node, *path: str) -> Any:
+    """The plain value at a path of keys; None where there is none."""
+    found: Node | None = node
+    for key in path:
+        found = found.value.get(key) if found is not None and isinstance(found.value, dict) else None
+    return found.value if found is not None else None
 
 
 def _is_something_else(tree: Node) -> bool:
@@ -333,7 +379,7 @@ def _parse(name: str, data: bytes, remembered: TreeCache) -> tuple[Node | None, 
     if tree is not None:
         return tree, []
     try:
-        tree, duplicates = parse(data, as_json=name.endswith(".json"))
+        tree, duplicates = parse(data, as_json=is_json(name))
     except UnreadableFile as fault:
         at = Source(name, fault.line, fault.column)
         return None, [FileError("unreadable-file", str(fault), at, expected="" if name == HEAD else advice(name))]
@@ -383,7 +429,7 @@ def _walk(folder: Path, above: frozenset[tuple[int, int]]) -> Iterator[tuple[Pat
         try:
             found = entry.stat()
         except OSError as fault:
-            if path.suffix in ENDINGS or entry.is_symlink():
+            if is_readable(path.name) or entry.is_symlink():
                 yield path, fault.strerror or "it cannot be read"
             continue
         if stat.S_ISDIR(found.st_mode):
@@ -391,7 +437,7 @@ def _walk(folder: Path, above: frozenset[tuple[int, int]]) -> Iterator[tuple[Pat
                 yield path, "the link leads back to a folder above it"
             else:
                 yield from _walk(path, inside)
-        elif path.suffix in ENDINGS:
+        elif is_readable(path.name):
             yield path, "" if stat.S_ISREG(found.st_mode) else "it is not a regular file"
 
 

@@ -316,3 +316,16 @@ def _tagged(tag: str, text: str, style: str | None, line: int, column: int) -> o
     if tag.startswith("tag:yaml.org,2002:") and short in kinds and isinstance(value, kinds[short]):  # type: ignore[arg-type]
         return value
     raise UnreadableFile(f"the tag {tag} means nothing here", line, column)
+
+
+ENDINGS = (".yaml", ".yml", ".json")  # of the files of an estate, in any case
+
+
+def is_readable(name: str) -> bool:
+    """Whether a file, by its name, is one of those that an estate is read from."""
+    return name.lower().endswith(ENDINGS)
+
+
+def is_json(name: str) -> bool:
+    """Whether a file, by its name, is JSON; others are YAML."""
+    return name.lower().endswith(".json")

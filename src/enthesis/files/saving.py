@@ -8,7 +8,7 @@ from enthesis.files.atomic_files import fresh_file
 from enthesis.files.editing import Edit, NotEditable, edited
 from enthesis.files.finding import find_estate
 from enthesis.files.folder import Reading, estate_texts, is_read, read_texts
-from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, parse
+from enthesis.files.nodes import MAX_BYTES, Node, UnreadableFile, is_json, parse
 from enthesis.files.renamed import old_words, own_verbs, with_new_words
 from enthesis.model.errors import InvalidInput
 
@@ -64,7 +64,7 @@ def rename_old_words(folder: Path) -> list[str]:
     trees: dict[str, Node] = {}
     for name, text in texts.items():
         with suppress(UnreadableFile):
-            tree, _ = parse(text.encode(), as_json=name.endswith(".json"))
+            tree, _ = parse(text.encode(), as_json=is_json(name))
             trees |= {name: tree} if tree is not None else {}
     own = own_verbs(trees.values())
     changed = []

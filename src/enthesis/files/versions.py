@@ -5,7 +5,8 @@ import subprocess
 from pathlib import Path
 
 from enthesis.files.finding import HEAD, cache_folder
-from enthesis.files.folder import ENDINGS, read_folder, read_texts
+from enthesis.files.folder import read_folder, read_texts
+from enthesis.files.nodes import is_readable
 from enthesis.model.errors import InvalidEstate, InvalidInput
 from enthesis.model.estate import Estate
 
@@ -46,7 +47,7 @@ def _at_revision(folder: Path, revision: str) -> dict[str, str]:
     texts: dict[str, str] = {}
     for name in listed.decode("utf-8", "surrogateescape").split("\0"):
         hidden = any(part.startswith(".") for part in name.split("/"))
-        if not name or hidden or not name.endswith(ENDINGS):
+        if not name or hidden or not is_readable(name):
             continue
         content = _git(folder, "cat-file", "blob", f"{sha}:{below}{name}")
         texts[name] = (content or b"").decode("utf-8", "replace")

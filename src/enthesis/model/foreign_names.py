@@ -4,6 +4,7 @@ import re
 from urllib.parse import unquote
 
 NO_NAME = "%"
+MADE_BY, OURS = "app.kubernetes.io/managed-by", "enthesis"  # the label of what is made for a cluster
 PLAIN = re.compile(r"[A-Za-z0-9:_-][A-Za-z0-9:._-]*")
 UNSAFE = frozenset("/%*?\\=@")  # characters of a name that would mean something in an address
 

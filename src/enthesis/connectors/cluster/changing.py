@@ -9,9 +9,7 @@ from enthesis.connectors.cluster.resources import RBAC
 from enthesis.connectors.cluster.surveying import NAMES_ONLY
 from enthesis.connectors.cluster.using import LiveCluster, said_by
 from enthesis.connectors.cluster.writing import (
-    MADE_BY,
     MARK,
-    OURS,
     STATEMENT,
     CannotHold,
     allows_now,
@@ -20,6 +18,7 @@ from enthesis.connectors.cluster.writing import (
 )
 from enthesis.connectors.http import HttpAnswer, understood
 from enthesis.model.errors import MovedAway, RightMissing, UnexpectedAnswer
+from enthesis.model.foreign_names import MADE_BY, OURS
 from enthesis.ports import Changed, Right
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
 from enthesis.surveys.statements import LiveObject, Surveyed

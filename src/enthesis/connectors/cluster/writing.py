@@ -12,8 +12,8 @@ from typing import Any
 
 from enthesis.connectors.cluster.resources import OWN_KINDS, RBAC, VERBS
 from enthesis.model.errors import InnerError
+from enthesis.model.foreign_names import MADE_BY, OURS
 
-MADE_BY, OURS = "app.kubernetes.io/managed-by", "enthesis"
 MARK, STATEMENT = "enthesis.example/estate", "enthesis.example/statement"
 LABEL_NAME = re.compile(r"([a-z0-9.-]{1,253}/)?[A-Za-z0-9]([A-Za-z0-9._-]{0,61}[A-Za-z0-9])?")
 LABEL_VALUE = re.compile(r"([A-Za-z0-9]([A-Za-z0-9._-]{0,61}[A-Za-z0-9])?)?")
