@@ -93,6 +93,25 @@ def test_every_journey_ends_at_the_real_server_as_expected(enthesis: Program, ga
     assert enthesis("propose", "--expect-none", at=gate.folder).code == 0
 
 
+def test_what_ends_at_a_server_that_did_not_start_is_not_tried(enthesis: Program, gate: Lab) -> None:
+    described = gate.state / "services.json"
+    before = described.read_text()
+    said = json.loads(before)
+    hosts = [one["name"] for one in said["services"] if one["kind"] == "login"]
+    why = {host: f"the server of {host} did not start: no room (a log)" for host in hosts}
+    services = [one for one in said["services"] if one["kind"] != "login"]
+    try:
+        described.write_text(json.dumps({**said, "services": services, "absent": why}))
+        ran = enthesis("prove", "--format", "json", at=gate.folder)
+        there = [one for one in ran.json["journeys"] if one.get("not_tried")]
+        assert ran.code == 3 and there and all("no room (a log)" in one["not_tried"] for one in there)
+        assert all(one["outcome"] == "not decided" and not one["met"] for one in there)
+        told = enthesis("prove", there[0]["journey"], at=gate.folder)
+        assert told.code == 3 and told.out.startswith("1 of 1 journey was not tried.") and "no room" in told.out
+    finally:
+        described.write_text(before)
+
+
 def test_a_refusal_says_why_in_plain_words(gate: Lab) -> None:
     assert tried(gate, ONE, ONE, -MINUTE, MINUTE) == "allowed"
     assert tried(gate, TWO, ONE, -MINUTE, MINUTE) == "target-side: the certificate is for another host"

@@ -495,6 +495,7 @@ class Connected:
     keys: Mapping[str, HeldKey] = field(default_factory=dict)
     people: Mapping[str, Administered] = field(default_factory=dict)
     pipelines: Mapping[str, Administered] = field(default_factory=dict)
+    absent: Mapping[str, str] = field(default_factory=dict)  # servers that did not start, by address: why
 
     @property
     def administered(self) -> Mapping[str, Administered]:

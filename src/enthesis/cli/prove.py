@@ -135,7 +135,7 @@ def prove(
     given = Given(named_files(token, "--token"), named_files(client, "--client"), kubeconfig, context, keys, databases)
     connected = connect(described, folder, given)
     progress = reporter(quiet=quiet)
-    taken = now()
+    taken, code = now(), 1
     if near_misses or expiry or replay:
         what, every = _trials(described, connected, names or [], near_misses, expiry, progress)
         well = not any(trials.unmet or (trials.not_tried and not allow_untried) for trials in every)
@@ -145,6 +145,7 @@ def prove(
     else:
         proofs = run(described, _journeys(described, names or []), connected, now(), progress, members)
         well = all(proof.met or (allow_waiting and proof.outcome is Ending.WAITING) for proof in proofs)
+        code = 3 if all(proof.met or proof.not_tried for proof in proofs) else 1
         says = first_sentence(proofs)
         cases, key, lines = proof_cases(proofs), "journeys", proof_lines(proofs)
         results = [proof.as_json() for proof in proofs]
@@ -161,7 +162,7 @@ def prove(
         if expiry:
             remark("Its clock was moved forward: `enthesis lab clock` says how far it is ahead.", quiet=quiet)
     if not well:
-        raise typer.Exit(1)
+        raise typer.Exit(code)
 
 
 def _trials(

@@ -242,6 +242,14 @@ def _revoked(logins: list[LoginServer], login: str) -> None:
         server.revoke(serial_of(login))
 
 
+def _why_not(address: str, fault: Exception) -> str:
+    """Why the server of an address does not run: what its start says, or what this machine does, as of a full disk."""
+    if isinstance(fault, OSError):
+        where = f" ({fault.filename})" if fault.filename else ""
+        return f"the server of {address} did not start: {fault.strerror or fault}{where}"
+    return str(fault)
+
+
 def _logins(
     inventory: dict[str, Any], store: Store, authorities: Mapping[str, SshAuthority], absent: dict[str, str]
 ) -> list[LoginServer]:
@@ -252,8 +260,8 @@ def _logins(
         server = LoginServer(address, authorities[one["certificates"]])
         try:
             server.start(ports.get(address))
-        except (NotInstalled, RuntimeError) as fault:
-            absent[address] = str(fault)
+        except (NotInstalled, RuntimeError, OSError) as fault:
+            absent[address] = _why_not(address, fault)
             server.stop()
             continue
         ports[address] = server.port
@@ -280,8 +288,8 @@ def _databases(
         try:
             server.start(*certificate, authority_pem(store, one["certificates"], clock), known.get("port"))
             furnish(server, inventory["resources"])
-        except (NotInstalled, RuntimeError) as fault:
-            absent[address] = str(fault)
+        except (NotInstalled, RuntimeError, OSError) as fault:
+            absent[address] = _why_not(address, fault)
             server.stop()
             continue
         kept[address]["port"] = server.port

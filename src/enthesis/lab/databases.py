@@ -151,7 +151,7 @@ class DatabaseServer:
                     if connection.execute(query, [name]).fetchone() is None:
                         connection.execute(sql.SQL(make).format(sql.Identifier(name)))
             return
-        raise RuntimeError(f"the server of {self.address} did not start: {self.folder / 'server.log'} says why")
+        raise RuntimeError(f"the server of {self.address} did not start{last_said(self.folder / 'server.log')}")
 
 
 def furnish(server: DatabaseServer, places: Mapping[str, Any]) -> None:
@@ -218,3 +218,12 @@ def remove_folders(state: Path) -> None:
     for folder in map(Path, folders.values()):
         if folder.name.startswith(PREFIX) and folder.parent == Path(_place()):
             shutil.rmtree(folder, ignore_errors=True)
+
+
+def last_said(log: Path) -> str:
+    """What a server said last in its log, and where that is, as the end of a sentence."""
+    try:
+        lines = [line for line in log.read_text(errors="replace").splitlines() if line.strip()]
+    except OSError:
+        lines = []
+    return f": {lines[-1].strip()} ({log})" if lines else f"; its log is {log}"

@@ -20,7 +20,7 @@ from typing import Any
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ed25519
 
-from enthesis.lab.databases import NotInstalled, ending_with_us, free_port, write_closed
+from enthesis.lab.databases import NotInstalled, ending_with_us, free_port, last_said, write_closed
 from enthesis.lab.ssh_authority import SshAuthority
 
 PLACES = ("/usr/sbin/sshd", "/usr/local/sbin/sshd", "/opt/sbin/sshd")
@@ -87,7 +87,7 @@ class LoginServer:
             if self.log.exists() and "Server listening" in self.log.read_text(errors="replace"):
                 return
             time.sleep(0.01)
-        raise RuntimeError(f"the server of {self.address} did not start")
+        raise RuntimeError(f"the server of {self.address} did not start{last_said(self.log)}")
 
     def revoke(self, serial: int) -> None:
         """Puts a certificate on the list of revoked ones, and ends the sessions that it opened."""

@@ -120,7 +120,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     return Connected(
         providers, every, LAB, _LabClock(state), clusters, hosts=hosts, directories=directories, keys=keys,
         databases=databases, logins=_logins(lab), registries=registries,
-        people=_people(estate, lab, listed, bound),
+        people=_people(estate, lab, listed, bound), absent=lab.absent,
         pipelines={name: one for name, one in issuers.items() if isinstance(one, AdministeredPipeline)},
     )  # fmt: skip
 

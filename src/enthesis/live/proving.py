@@ -12,7 +12,7 @@ from enthesis.access.questions import is_keyless, question_of
 from enthesis.files.shapes import duration_text
 from enthesis.live.showing import shown_to, take_on
 from enthesis.model.addresses import account_of, article, contains, is_pool, parse, pool_of
-from enthesis.model.errors import EnthesisError, InvalidInput
+from enthesis.model.errors import EnthesisError, InvalidInput, Unreachable
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
 from enthesis.model.words import Ending, Form, Outcome, VerdictStep
@@ -52,6 +52,7 @@ TAKE_ON = "take on "
 BY_REGISTRY = ("pull", "list", "push")  # what is done to an image at its registry, where that has a server
 MEMBERS = 50  # of a pool, that a journey is tried from without being told how many
 HALF_WAY = timedelta(minutes=10)  # how long a session lives that a journey starts with
+NO_SERVER = "server-absent"  # what says that a server which is needed does not run
 REFUSED_PLAINLY = "access is refused"  # what a lab says of a refusal without more
 
 
@@ -80,6 +81,7 @@ class Proof:
     source: str
     others: tuple[str, ...] = ()
     took: float = 0.0  # seconds
+    not_tried: str = ""  # why nothing was tried, where a server that it needs does not run
     members: str = ""  # of a journey about a pool, how many of its members it was tried from, and which differ
 
     @property
@@ -107,6 +109,7 @@ class Proof:
             "outcome": self.outcome,
             "met": self.met,
             "unmet": list(self.unmet),
+            **({"not_tried": self.not_tried} if self.not_tried else {}),
             "waiting_for": list(self.others),
             **({"members": self.members} if self.members else {}),
             "refused_at": list(self.refused_at),
@@ -184,6 +187,7 @@ def prove(
 def _prove(estate: Estate, journey: Journey, connected: Connected, instant: datetime) -> Proof:
     run = _Run()
     refused_at: tuple[VerdictStep, ...] = ()
+    not_tried = ""
     origin = journey.origin
     if origin.form == Form.IDENTITY and origin.whom in estate.identities and estate.administered_by_others(origin.whom):
         account = account_of(origin.whom)
@@ -198,6 +202,7 @@ def _prove(estate: Estate, journey: Journey, connected: Connected, instant: date
         refused_at = refusal.steps if refusal else ()
     except EnthesisError as fault:
         outcome = Ending.UNDECIDED
+        not_tried = fault.message if fault.code == NO_SERVER else ""
         run.evidence.append(Evidence("the proof itself", Ending.UNDECIDED, fault.message))
     keyless = is_keyless(journey.origin.form)
     unmet = tuple(_unmet(estate, journey, Seen(outcome, refused_at, tuple(run.sessions))))
@@ -219,6 +224,7 @@ def _prove(estate: Estate, journey: Journey, connected: Connected, instant: date
         unmet,
         str(journey.source),
         others,
+        not_tried=not_tried,
     )
 
 
@@ -398,6 +404,7 @@ def _run_on(
             code="proof-impossible",
             remedy="take on an identity first: name it in `through`",
         )
+    _must_run(resource, connected)
     provider = provider_of(estate, resource, connected)
     if not isinstance(provider, RunsCode):
         raise InvalidInput(f"nothing known runs code on {resource} for a proof", code="system-not-connected")
@@ -410,6 +417,13 @@ def _run_on(
         if isinstance(done, Refusal):
             return done
     return provider.run_on(fitting, resource, estate.catalogue.running_verb(kind) or "login", asked)
+
+
+def _must_run(place: str, connected: Connected) -> None:
+    """Continues where no server of its own that a place stands in failed to start; Unreachable where one did."""
+    for address, why in connected.absent.items():
+        if contains(address, place):
+            raise Unreachable(f"not tried: {why}", code=NO_SERVER, remedy="mend it, then enthesis lab start again")
 
 
 def _logged_in(
@@ -431,6 +445,7 @@ def tried(
 ) -> Done | Refusal:
     """An attempt with a credential; taking on is let go of at once."""
     if attempt.verb != "take-on":
+        _must_run(attempt.target, connected)
         system = _database_at(estate, attempt.target, connected) or provider_of(estate, attempt.target, connected)
         fitting = shown_to(system, credential, connected)
         if isinstance(fitting, Refusal):

@@ -281,6 +281,7 @@ CAUSES = {
     "approval-missing": Cause(
         "The estate asks for the approval of others for such a change.", "`enthesis propose --approve FILE`."
     ),
+    "server-absent": Cause("A server that a journey ends at did not start.", "See its log, then `enthesis lab start`."),
     "history-elsewhere": Cause(
         "The live side has statements of this estate, of which the store knows nothing.", "Name the store: `--store`."
     ),

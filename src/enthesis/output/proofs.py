@@ -32,10 +32,14 @@ def proof_lines(proofs: Sequence[Proof]) -> Iterable[Line]:
 
 def first_sentence(proofs: Sequence[Proof]) -> str:
     """The answer in a sentence."""
-    unmet = sum(bool(proof.unmet) for proof in proofs)
+    untried = sum(bool(proof.not_tried) for proof in proofs)
+    unmet = sum(bool(proof.unmet) for proof in proofs) - untried
     waiting = sum(proof.outcome == Ending.WAITING for proof in proofs)
     if not proofs:
         return "There is no journey to prove."
+    if untried:
+        failed = f", and {unmet} failed" if unmet else ""
+        return f"{untried} of {counted(len(proofs), 'journey')} {'was' if untried == 1 else 'were'} not tried{failed}."
     if not unmet and waiting:
         waits = "waits" if waiting == 1 else "wait"
         rest = "" if waiting == len(proofs) else "; the rest ended as expected"
@@ -49,6 +53,7 @@ def first_sentence(proofs: Sequence[Proof]) -> str:
 
 def _one(proof: Proof, width: int) -> Line:
     word = "as expected" if proof.met else "waiting" if proof.outcome == Ending.WAITING else "failed"
+    word = "not tried" if proof.not_tried else word
     outcome = Ending.REFUSED if proof.refused_at else proof.outcome
     at = f" at {', '.join(proof.refused_at)}" if proof.refused_at else ""
     if outcome == Ending.REFUSED:
