@@ -100,9 +100,29 @@ def test_a_handoff_that_waits_is_in_the_calendar(enthesis: Program, tmp_path: Pa
     by = at(12)[:10]
     first = enthesis("handoff", "@others", "--by", by, "--out", "../h.json", at=folder)
     assert first.code == 0, first.out + first.err
-    assert "handoff" not in enthesis("calendar", at=folder).out  # nothing keeps it: there is no store
-    assert enthesis("enact", "--history", at=folder).code == 0  # which makes one
+    assert "handoff" in enthesis("calendar", at=folder).out  # the first is kept like every later one
     assert enthesis("handoff", "@others", "--by", by, "--out", "../h.json", at=folder).code == 0
     found = enthesis("calendar", "--format", "json", at=folder).json["coming"]
     (waiting,) = [one for one in found if one["kind"] == "handoff"]
     assert waiting["ends"][:10] == by and waiting["about"] == ["@others"]
+
+
+def test_the_end_of_a_stored_key_ends_what_it_is_behind() -> None:
+    text = """
+estate: small
+organisations: {works: {}}
+providers: {north: {style: one-sided}}
+accounts: {left: {in: "@works", provider: north}}
+issuers: {forge: {kind: oidc}}
+resources: {left/bucket/b: {}}
+identities: {left/identity/robot: {kind: service-account}}
+roles: {reads: {allows: {object: [read]}}}
+grants: [{to: left/identity/robot, role: reads, at: left/bucket/b}]
+credentials: {one: {of: left/identity/robot, form: access-key, expires: 2099-12-20T00:00:00Z, held_in: forge}}
+pipeline_access: {up: {at: forge, of: left/identity/robot, admits: {sub: x}, credential: one}}
+"""
+    estate = read_texts({"estate.yaml": text}).estate
+    assert estate is not None
+    found = calendar(estate, NOW)
+    lost = ended(estate, [one for one in found.coming if one.kind == "credential"], NOW.timestamp())
+    assert {one.caller for one in lost.losses} == {"one", "up"}

@@ -121,7 +121,17 @@ def test_the_very_runs_that_use_a_key_are_admitted_and_never_every_run(admits: s
     text += f"pipeline_access: {{up: {{at: forge, of: left/identity/robot, admits: {admits}, credential: one}}}}\n"
     found = standing(text)
     said = [edit.entry["admits"] for edit in found.edits if isinstance(edit, Addition) and edit.section == "trusts"]
-    assert said == [{"token": "forge", "claims": {"sub": sub, "aud": "north"}} for sub in subjects]
+    sub = subjects if len(subjects) > 1 else "".join(subjects)
+    assert said == ([{"token": "forge", "claims": {"sub": sub, "aud": "north"}}] if subjects else [])
+    assert read_texts(edited({"estate.yaml": text}, found.edits)).errors == ()
+    if subjects:  # it has one of these already, that asks for more
+        claims = f"{{sub: {subjects[0]}, aud: north, event: release}}"
+        other = f"  - {{of: left/identity/robot, admits: {{token: forge, claims: {claims}}}}}\n"
+        more = text.replace("trusts:\n", "trusts:\n" + other)
+        beside = standing(more)
+        assert read_texts(edited({"estate.yaml": more}, beside.edits)).errors == ()
+        added = [edit.entry for edit in beside.edits if isinstance(edit, Addition) and edit.section == "trusts"]
+        assert [one.get("name") for one in added] == ["instead-of-one"]
     assert found.ready is bool(subjects)
     if not subjects:
         assert "which runs at forge use it" in found.waits

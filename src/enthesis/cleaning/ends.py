@@ -84,8 +84,7 @@ def ended(estate: Estate, ends: Sequence[End], now: float) -> Difference:
         estate,
         grants=tuple(grant for grant in estate.grants if ("grant", grant.source) not in gone),
         trusts=tuple(trust for trust in estate.trusts if ("trust", trust.source) not in gone),
-        credentials={name: one for name, one in estate.credentials.items() if name not in keys},
-    )
+    ).with_credentials({name: one for name, one in estate.credentials.items() if name not in keys})
     return difference(estate, after, now)
 
 

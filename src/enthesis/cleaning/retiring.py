@@ -40,6 +40,7 @@ from enthesis.model.estate import (
 )
 from enthesis.model.words import RETIRING, Form, Holding
 from enthesis.proposals.credentials import Credentialed
+from enthesis.surveys.statements import statement_key
 from enthesis.trusts.keyless import KeylessWay, shown_subjects, ways_of_place
 from enthesis.verdicts.judge import Judge
 
@@ -230,7 +231,7 @@ class _StandingSearch:
 
     def _lines(self, found: Standing) -> list[Edit]:
         """What the files lack so that every holder takes on the identity by itself; the narrowest that does."""
-        out: dict[str, Edit] = {}
+        out: dict[str, Addition] = {}
         for holder in found.holders:
             if found.takes_on in self.estate.identities and all(
                 not self._refused(self.judge, found, origin) for origin in holder.origins
@@ -240,7 +241,7 @@ class _StandingSearch:
                 for section, entry in way.entries:
                     if not _is_said(self.estate, section, entry):
                         out.setdefault(repr((section, entry)), Addition(section, "", entry))
-        return list(out.values())
+        return _one_of_each(self.estate, list(out.values()), found.name)
 
     def _refused(self, judge: Judge, found: Standing, only: Origin | None = None) -> str:
         """Who of the origins cannot take the identity on, and where it is refused; '' where all can."""
@@ -286,6 +287,26 @@ def last_use(found: Standing, known: LiveKeys) -> datetime | None:
     kept = time_from(found.kept.last_used) if found.kept is not None and found.kept.last_used else None
     logged = (datetime.fromtimestamp(int(at), UTC) for at in (known.used or {}).get(found.name, {}).values())
     return max((at for at in (kept, *logged) if at is not None), default=None)
+
+
+def _one_of_each(estate: Estate, added: Sequence[Addition], key: str) -> list[Edit]:
+    """Additions of which no two are one statement: trusts of an identity in the runs of one issuer are put together, by
+    all of their subjects; one that the estate has another of gets a name of its own."""
+    there = {statement_key("trusts", plain_statement("trusts", one)) for one in estate.trusts}
+    out: list[Edit] = [one for one in added if one.section != "trusts"]
+    alike: dict[str, list[Mapping[str, Any]]] = {}
+    for one in added:
+        if one.section == "trusts":
+            alike.setdefault(statement_key("trusts", one.entry), []).append(one.entry)
+    for known_by, entries in alike.items():
+        first = dict(entries[0])
+        subjects = [one["admits"]["claims"]["sub"] for one in entries if "claims" in one["admits"]]
+        if len(subjects) > 1:
+            claims = {**first["admits"]["claims"], "sub": sorted(subjects)}
+            first["admits"] = {**first["admits"], "claims": claims}
+        named = {"name": f"instead-of-{key}"} if known_by in there else {}
+        out.append(Addition("trusts", "", {**named, **first}))
+    return out
 
 
 # -- who holds a key ------------------------------------------------------------------------------------------------

@@ -160,7 +160,7 @@ def with_live_keys(
             held = described.held_in if described is not None else ()
             times = time_from(one.created), time_from(one.expires)
             live[name] = Credential(name, one.of, one.form, *times, disabled=one.disabled, held_in=held)
-    return replace(estate, credentials=live)
+    return estate.with_credentials(live)
 
 
 def _still_open(described: Estate, live: Estate, target: Withdrawn, now: datetime) -> list[str]:

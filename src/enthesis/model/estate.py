@@ -617,6 +617,14 @@ class Estate:
             return False
         return self.providers[own.provider].two_sided
 
+    def with_credentials(self, credentials: Mapping[str, "Credential"]) -> "Estate":
+        """The estate with just these keyed credentials; pipeline access by one that it has no more leads nowhere."""
+        access = {
+            name: one if one.credential in credentials else replace(one, credential=None)
+            for name, one in self.pipeline_access.items()
+        }
+        return replace(self, credentials=credentials, pipeline_access=access)
+
     def seen_by(self, party: str) -> "Estate":
         """The estate as another party of it sees it: what is theirs (an organisation, or one account) is `us`."""
         organisations = {

@@ -18,7 +18,7 @@ SECTIONS = (
     ("journeys", "journey"),
     ("invariants", "invariant"),
 )
-PLURALS = {"identity": "identities"}
+PLURALS = {"identity": "identities", "pipeline access": "pipeline accesses"}
 
 
 def counts_text(counts: Mapping[str, int]) -> str:

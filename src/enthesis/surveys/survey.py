@@ -490,14 +490,13 @@ def without_what_is_gone(estate: Estate) -> Estate:
     }
     credentials = {name: one for name, one in estate.credentials.items() if one.of in known}
     return replace(
-        estate,
+        estate.with_credentials(credentials),
         groups=groups,
         resources=_running(estate, known),
         attachments=_attached(estate, known),
-        credentials=credentials,
         pipeline_access={
-            name: one if one.credential in credentials else replace(one, credential=None)
-            for name, one in estate.pipeline_access.items()
+            name: one
+            for name, one in estate.with_credentials(credentials).pipeline_access.items()
             if one.of in known and one.at in estate.issuers
         },
         trusts=tuple(filter(admitted, estate.trusts)),
