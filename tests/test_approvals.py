@@ -155,7 +155,7 @@ def test_a_sign_in_approves_for_a_day_and_only_what_it_was_given_for(enthesis: P
         late = run("ann", "enact", "p.json", "--yes")
         assert late.code == 2 and "want 1 more approval" in late.err
         ended = run("bob", "propose", "--approve", "p.json")  # whose sign-in is over by the directory's clock
-        assert ended.code == 3 and "states no approval" in ended.err
+        assert ended.code == 2 and "no approver is signed in" in ended.err
         sign_in("bob")
         sign_in("ann")
         assert run("bob", "propose", "--approve", "p.json").code == 0

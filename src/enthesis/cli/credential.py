@@ -12,7 +12,7 @@ from typing import Annotated, Any, TextIO
 import typer
 
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
-from enthesis.cli.questions import now
+from enthesis.cli.questions import by_clock_of, now
 from enthesis.cli.subjects import read_estate, read_subject
 from enthesis.files.editing import Addition
 from enthesis.files.finding import estate_folder
@@ -78,6 +78,7 @@ def credential(
     """
     folder = estate_folder(estate)
     described = read_estate(folder)
+    by_clock_of(described, folder)
     if revoke:
         if name is None:
             raise InvalidInput(

@@ -15,7 +15,7 @@ from enthesis.cli.histories import StoreOption, journal_at, signed_in
 from enthesis.cli.interrupts import on_interrupt
 from enthesis.cli.options import EstateOption, Format, FormatOption, KubeconfigOption, QuietOption
 from enthesis.cli.propose import Made
-from enthesis.cli.questions import length_of, now
+from enthesis.cli.questions import by_clock_of, length_of, now
 from enthesis.cli.subjects import read_estate, say_partial
 from enthesis.files.finding import estate_folder
 from enthesis.files.shapes import perhaps, time_text
@@ -86,6 +86,7 @@ def cutoff(
     """
     folder = estate_folder(estate)
     described = read_estate(folder)
+    by_clock_of(described, folder)
     person = signed_in(described, folder)
     longest = length_of("--patience", patience).total_seconds()
     given = Given(kubeconfig=kubeconfig, patience=longest, acting=person.secret if person is not None else None)

@@ -30,7 +30,7 @@ from enthesis.cli.propose import (
     surveyed,
     with_effects,
 )
-from enthesis.cli.questions import length_of, now
+from enthesis.cli.questions import by_clock_of, length_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.files.shapes import duration_from, perhaps, time_text
@@ -128,6 +128,7 @@ def enact(
     """
     folder = estate_folder(estate)
     described = read_estate(folder)
+    by_clock_of(described, folder)
     _refuse_conflicts(file, prune=prune, resume=resume, undo=undo, asking=history or show is not None)
     journal = journal_at(folder, store)
     try:

@@ -20,7 +20,7 @@ from enthesis.cli.options import (
     ReviewFormat,
     named_files,
 )
-from enthesis.cli.questions import now
+from enthesis.cli.questions import by_clock_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.files.saving import read_file, write_file
@@ -101,6 +101,7 @@ def propose(
     """
     folder = estate_folder(estate)
     described = read_estate(folder)
+    by_clock_of(described, folder)
     _refuse_conflicts(approve, out, sign)
     if manifests is not None and expect_none:
         found = different_manifests(described, manifests)

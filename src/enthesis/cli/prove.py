@@ -18,7 +18,7 @@ from enthesis.cli.options import (
     QuietOption,
     named_files,
 )
-from enthesis.cli.questions import now
+from enthesis.cli.questions import by_clock_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.files.saving import write_file
@@ -130,6 +130,7 @@ def prove(
         )
     folder = estate_folder(estate)
     described = read_estate(folder)
+    by_clock_of(described, folder)
     keys = named_files(credential, "--credential")
     databases = named_files(database, "--database")
     given = Given(named_files(token, "--token"), named_files(client, "--client"), kubeconfig, context, keys, databases)

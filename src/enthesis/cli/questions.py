@@ -3,6 +3,7 @@
 import sys
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -65,9 +66,23 @@ def length_of(option: str, text: str) -> timedelta:
     return length
 
 
+AHEAD = [timedelta(0)]  # how far the clock that counts is ahead of this machine's, in this command
+
+
+def by_clock_of(estate: Estate, folder: Path) -> None:
+    """From now on `now` is by the clock of the live side of an estate, which a command is about: a lab's may have been
+    moved. This machine's where none says its time."""
+    from enthesis.lab.running import running, state_folder  # noqa: PLC0415  only commands about live systems ask
+    from enthesis.live.clocks import clock_for  # noqa: PLC0415
+
+    if running(state_folder(folder)) is not None:
+        clock = clock_for(estate, folder)
+        AHEAD[0] = clock.now() - datetime.now(UTC).replace(microsecond=0)
+
+
 def now() -> datetime:
-    """The clock, read once a command."""
-    return datetime.now(UTC).replace(microsecond=0)
+    """The time, by the clock that counts for this command."""
+    return (datetime.now(UTC) + AHEAD[0]).replace(microsecond=0)
 
 
 def context_from(around: SurroundingOptions) -> Context:

@@ -29,7 +29,7 @@ from enthesis.cleaning.retiring import (
 )
 from enthesis.cli.histories import StoreOption, journal_if_any, signed_in
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
-from enthesis.cli.questions import length_of, now
+from enthesis.cli.questions import by_clock_of, length_of, now
 from enthesis.cli.subjects import read_estate, say_partial
 from enthesis.files.editing import Edit, Removal, edited
 from enthesis.files.finding import estate_folder
@@ -96,6 +96,7 @@ def retire(
         )
     folder = estate_folder(estate)
     described = read_estate(folder)
+    by_clock_of(described, folder)
     _refuse_unknown(described, name or [])
     bounds = RetiringBounds(_length("--idle", idle), _length("--keep", keep))
     work = _RetireRun(folder, described, output, store, quiet=quiet)

@@ -5,7 +5,7 @@ from typing import Annotated
 import typer
 
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
-from enthesis.cli.questions import now
+from enthesis.cli.questions import by_clock_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.live.connecting import connect
@@ -30,6 +30,7 @@ def sessions(
     """
     folder = estate_folder(estate)
     described = read_estate(folder)
+    by_clock_of(described, folder)
     connected = connect(described, folder)
     kept = [kept_step.one for kept_step in kept_at(described, connected)]
     found = [

@@ -24,7 +24,7 @@ from enthesis.cli.options import (
     QuietOption,
     named_files,
 )
-from enthesis.cli.questions import agreed, now
+from enthesis.cli.questions import agreed, by_clock_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.connectors.cluster.refreshing import Refreshed
 from enthesis.connectors.cluster.surveying import Cluster
@@ -431,7 +431,9 @@ def _estate(given: Path | None, *, needed: bool) -> tuple[Estate | None, Path | 
     except InvalidInput as fault:
         remedy = "a cluster can be surveyed without one: --cluster ACCOUNT/cluster/NAME"
         raise InvalidInput(fault.message, code="estate-needed", remedy=remedy) from None
-    return read_estate(folder), folder
+    described = read_estate(folder)
+    by_clock_of(described, folder)
+    return described, folder
 
 
 def _systems(

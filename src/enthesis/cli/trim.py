@@ -8,7 +8,7 @@ import typer
 from enthesis.chains.differences import difference
 from enthesis.cleaning.needs import needs_of
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
-from enthesis.cli.questions import length_of, now
+from enthesis.cli.questions import by_clock_of, length_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.files.folder import Reading
@@ -68,6 +68,7 @@ def trim(
 
     folder = estate_folder(estate)
     described = read_estate(folder)
+    by_clock_of(described, folder)
     instant = now()
     log = read_usage(usage, described, instant, chains=True)
     progress = reporter(quiet=quiet)
