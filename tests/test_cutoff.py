@@ -13,8 +13,10 @@ from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.web import Web
 from enthesis.cleaning.cutoff import Withdrawn, file_edits, reached
+from enthesis.connectors.cloud import Cloud
 from enthesis.files.editing import edited
-from enthesis.files.folder import read_texts
+from enthesis.files.folder import read_folder, read_texts
+from enthesis.live.connecting import connect
 
 from .conftest import Lab, Program, start_lab, write_estate
 from .test_adopting import ByHand
@@ -184,6 +186,12 @@ def test_a_key_and_a_session_end_alone(enthesis: Program, quay: tuple[Path, Lab]
         "tape": "refused",
         "spare": "allowed",
     }
+    described = read_folder(folder).estate
+    assert described is not None
+    for cloud in connect(described, folder).providers.values():
+        assert isinstance(cloud, Cloud)
+        cloud.session_as(BOT)  # by the right of its administrators; what a proof obtains, it lets go
+        cloud.client.close()
     listed = enthesis("sessions", BOT, "--format", "json", at=folder).json["sessions"]
     (mine,) = {one["id"] for one in listed[:1]}
     assert enthesis("cutoff", mine, "--yes", at=folder).code == 0
@@ -353,3 +361,14 @@ def test_a_preview_of_oneself_is_shown(enthesis: Program, quay: tuple[Path, Lab]
     assert shown.code == 1 and shown.out.startswith("To cut off the person")
     refused = enthesis("cutoff", ANN, "--yes", at=folder, XDG_RUNTIME_DIR=str(runtime))
     assert refused.code == 2 and "you are signed in as" in refused.err
+
+
+def test_what_a_proof_obtained_is_let_go(enthesis: Program, enacted_lab: Lab) -> None:
+    def open_now() -> set[str]:
+        found = enthesis("sessions", "--format", "json", at=enacted_lab.folder).json["sessions"]
+        return {one["id"] for one in found if one["origin"].get("kind") != "host" and "/host/" not in one["of"]}
+
+    before = open_now()
+    for words in (("prove",), ("prove", "--near-misses"), ("prove", "--replay")):
+        enthesis(*words, at=enacted_lab.folder)
+        assert open_now() <= before, words

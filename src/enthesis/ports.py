@@ -28,6 +28,7 @@ __all__ = [
     "KeepsImages",
     "KeepsKeys",
     "KeepsPipelineAccess",
+    "LetsGo",
     "LiveClusterPorts",
     "LiveDatabase",
     "LiveObject",
@@ -303,6 +304,15 @@ class SignsIn(Protocol):
         ...
 
 
+@runtime_checkable
+class LetsGo(Protocol):
+    """What a system can have that hands out sessions: their end, once they are needed no more."""
+
+    def let_go(self) -> None:
+        """Ends all that were obtained through this connection."""
+        ...
+
+
 class Issues(Protocol):
     """The obtain port of an issuer: a token that shows these claims."""
 
@@ -501,3 +511,9 @@ class Connected:
     def administered(self) -> Mapping[str, Administered]:
         """Everything that keeps statements, by the name that they have it under."""
         return {**self.providers, **self.clusters, **self.databases, **self.people, **self.pipelines}
+
+    def let_go(self) -> None:
+        """Ends the sessions and sign-ins that were obtained: what tries something leaves none behind."""
+        for system in (*self.providers.values(), *self.directories.values()):
+            if isinstance(system, LetsGo):
+                system.let_go()

@@ -212,7 +212,10 @@ def _check(folder: Path, described: Estate, given: Given, who: str, output: Form
     survey_of_now = survey_now(described, folder, now(), reporter(quiet=quiet))
     say_partial(survey_of_now)
     live = beside(described, survey_of_now)
-    found = checked(described, live, target, kept, connected, now(), reporter(quiet=quiet))
+    try:
+        found = checked(described, live, target, kept, connected, now(), reporter(quiet=quiet))
+    finally:
+        connected.let_go()
     if output is Format.JSON:
         put_json(check_json(target, found))
     else:

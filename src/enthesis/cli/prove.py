@@ -137,19 +137,22 @@ def prove(
     connected = connect(described, folder, given)
     progress = reporter(quiet=quiet)
     taken, code = now(), 1
-    if near_misses or expiry or replay:
-        what, every = _trials(described, connected, names or [], near_misses, expiry, progress)
-        well = not any(trials.unmet or (trials.not_tried and not allow_untried) for trials in every)
-        says = trials_sentence(what, every)
-        cases, key, lines = trial_cases(every), "trials", trials_lines(what, every)
-        results = [trials_json(trials) for trials in every]
-    else:
-        proofs = run(described, _journeys(described, names or []), connected, now(), progress, members)
-        well = all(proof.met or (allow_waiting and proof.outcome is Ending.WAITING) for proof in proofs)
-        code = 3 if all(proof.met or proof.not_tried for proof in proofs) else 1
-        says = first_sentence(proofs)
-        cases, key, lines = proof_cases(proofs), "journeys", proof_lines(proofs)
-        results = [proof.as_json() for proof in proofs]
+    try:
+        if near_misses or expiry or replay:
+            what, every = _trials(described, connected, names or [], near_misses, expiry, progress)
+            well = not any(trials.unmet or (trials.not_tried and not allow_untried) for trials in every)
+            says = trials_sentence(what, every)
+            cases, key, lines = trial_cases(every), "trials", trials_lines(what, every)
+            results = [trials_json(trials) for trials in every]
+        else:
+            proofs = run(described, _journeys(described, names or []), connected, now(), progress, members)
+            well = all(proof.met or (allow_waiting and proof.outcome is Ending.WAITING) for proof in proofs)
+            code = 3 if all(proof.met or proof.not_tried for proof in proofs) else 1
+            says = first_sentence(proofs)
+            cases, key, lines = proof_cases(proofs), "journeys", proof_lines(proofs)
+            results = [proof.as_json() for proof in proofs]
+    finally:
+        connected.let_go()
     if junit is not None:
         write_file(junit, junit_xml(described.name, cases))
     proof = {"estate": described.name, "spoke_to": connected.spoke_to, "says": says, key: results}

@@ -236,7 +236,10 @@ class _RetireRun:
         if not ones or self.connected is None:
             return {}
         self.began = after_last_use(ones, self.sure, now)
-        return prove_ways(self.described, ones, self.connected, now(), reporter(quiet=self.quiet))
+        try:
+            return prove_ways(self.described, ones, self.connected, now(), reporter(quiet=self.quiet))
+        finally:
+            self.connected.let_go()
 
     def _tried(self, standing: Standing, proofs: Sequence[Proof]) -> str:
         """Does what a step does on the live side; why it is not done, '' where it is."""

@@ -7,6 +7,7 @@ import uuid
 from collections import ChainMap
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from functools import partial
@@ -16,7 +17,7 @@ from urllib.parse import quote, urlencode
 from enthesis.connectors.http import KEYED, Client, HttpAnswer, problem_said, surrounding, understood
 from enthesis.files.shapes import time_text
 from enthesis.model.addresses import account_of, is_organisation, organisation_named
-from enthesis.model.errors import InvalidInput, MovedAway, RightMissing, UnexpectedAnswer
+from enthesis.model.errors import InvalidInput, LiveFailure, MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.estate import Attempt, KindVerbs
 from enthesis.model.secrets import Secret
 from enthesis.model.words import OF_PROVIDERS, STATEMENT_SECTIONS, VerdictStep
@@ -72,6 +73,7 @@ class Cloud:
         self.name = name
         self.client = client
         self.sessions = sessions
+        self._out: list[Secret] = []  # sessions that were obtained and not let go
         self._roles: dict[tuple[str, str], str] = {}
         self._own: dict[
             str, str
@@ -518,7 +520,15 @@ class Cloud:
             raise UnexpectedAnswer(
                 f"{self.name} answered without a token or without its life", code="answer-without-token"
             )
-        return HeldCredential(Secret(token), "session", timedelta(seconds=life), self.url)
+        self._out.append(Secret(token))
+        return HeldCredential(self._out[-1], "session", timedelta(seconds=life), self.url)
+
+    def let_go(self) -> None:
+        """RFC 7009, section 2: ends the sessions that were obtained here; one that cannot be ended ends by itself."""
+        while self._out:
+            form = {"token": self._out.pop().reveal(), "token_type_hint": "access_token"}
+            with suppress(LiveFailure):
+                self.client.ask("POST", "/revoke", form=form)
 
     @understood
     def run_on(

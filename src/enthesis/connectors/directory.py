@@ -4,11 +4,12 @@ states (RFC 8693)."""
 import json
 import time
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from datetime import timedelta
 from typing import Any
 
 from enthesis.connectors.http import Client, HttpAnswer, is_safe, problem_said, understood
-from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
+from enthesis.model.errors import LiveFailure, RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret
 from enthesis.ports import HeldCredential, Refusal
 
@@ -130,6 +131,7 @@ class LabDirectory(Directory):
     def __init__(self, name: str, client: Client, headers: Mapping[str, str]) -> None:
         super().__init__(name, client)
         self.headers = headers
+        self._out: list[Secret] = []  # sign-ins that were obtained and not let go
 
     @understood
     def sign_in_as(self, person: str, mfa: bool | None) -> HeldCredential | Refusal:
@@ -147,8 +149,16 @@ class LabDirectory(Directory):
 
         refusals: list[Refusal] = []
         try:
-            return self.sign_in(agree)
+            signed_in = self.sign_in(agree)
+            self._out.append(signed_in.secret)
+            return signed_in
         except RightMissing:
             if refusals:
                 return refusals[0]
             raise
+
+    def let_go(self) -> None:
+        """Ends the sign-ins that were obtained here; one that cannot be ended now ends by itself."""
+        while self._out:
+            with suppress(LiveFailure):
+                self.forget(self._out.pop())
