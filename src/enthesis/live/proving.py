@@ -423,7 +423,9 @@ def _must_run(place: str, connected: Connected) -> None:
     """Continues where no server of its own that a place stands in failed to start; Unreachable where one did."""
     for address, why in connected.absent.items():
         if contains(address, place):
-            raise Unreachable(f"not tried: {why}", code=NO_SERVER, remedy="mend it, then enthesis lab start again")
+            raise Unreachable(
+                f"not tried: {why}", code="server-absent", remedy="mend it, then enthesis lab start again"
+            )
 
 
 def _logged_in(
