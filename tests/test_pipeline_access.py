@@ -151,3 +151,12 @@ def test_issuers_that_nobody_asked_count_as_described() -> None:
     assert [one.body["name"] for one in described.values()] == ["press-way"]
     asked = live_of(estate, [of_cloud, Surveyed("kiln", ("kiln",))])
     assert not asked and not as_estate(estate, asked).pipeline_access
+
+
+def test_without_a_key_runs_reach_what_their_own_tokens_do(enthesis: Program, tmp_path: Path) -> None:
+    folder = write_estate(tmp_path / "press", {"estate.yaml": WHOLE})
+    found = enthesis("reach", "--from", "press-way", at=folder).out
+    assert "press/bucket/labels/object/…" in found and "sub labels/main" in found, found
+    other = WHOLE.replace(WAY, WAY.replace("labels/main", "else"))
+    (folder / "estate.yaml").write_text(other)
+    assert "can reach no place" in enthesis("reach", "--from", "press-way", at=folder).out

@@ -9,6 +9,7 @@ from enthesis.files.shapes import perhaps
 from enthesis.model.addresses import is_pool, parse
 from enthesis.model.errors import InvalidAddress, InvalidInput
 from enthesis.model.estate import Estate
+from enthesis.verdicts.pipeline_access import runs_admitted
 
 
 def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, Value]) -> list[ChainStart]:
@@ -23,8 +24,10 @@ def starts_from(chains: Chains, estate: Estate, who: str, claims: Mapping[str, V
         found = chains.from_credential(who)
         return [found] if found is not None else []
     if who in estate.pipeline_access:
-        access = chains.from_pipeline_access(who)
-        return [access] if access is not None else []
+        access, start = estate.pipeline_access[who], chains.from_pipeline_access(who)
+        if access.credential is None and access.admits:  # the runs that may use it show a token of their own
+            start = chains.narrowed(chains.from_issuer(access.at), runs_admitted(estate, access))
+        return [start] if start is not None else []
     if estate.is_of_many(who) and compiled.find(who) in compiled.members:
         members = compiled.members[compiled.find(who)]
         return [chains.from_place(number) for number in members.tolist()]
