@@ -106,3 +106,33 @@ def test_what_a_person_began_nobody_goes_on_with_who_is_not_signed_in(
     sign_in(enthesis, folder, run)
     ran = run("enact", "--resume")
     assert ran.code == 0, ran.out
+
+
+def test_a_key_is_made_and_revoked_as_the_person_who_has_signed_in(enthesis: Program, shared: tuple[Path, Run]) -> None:
+    folder, run = shared
+    make = (
+        "credential",
+        "tape",
+        "--of",
+        "left/identity/a",
+        "--because",
+        "a robot",
+        "--for",
+        "1d",
+        "--into",
+        "tape.key",
+    )
+    sign_in(enthesis, folder, run)
+    refused = run(*make, "--anyway")
+    assert refused.code == 3 and f"Acting as {ANN}" in refused.err and not (folder / "tape.key").exists(), refused.err
+    files = folder / "estate.yaml"
+    files.write_text(files.read_text().replace("identity: [change-trust]", "identity: [change-trust, issue]"))
+    assert run("sign-out").code == 0
+    assert run("enact", "--yes", "--accept", "power-gained").code == 0
+    sign_in(enthesis, folder, run)
+    made = run(*make, "--anyway")
+    assert made.code == 0, made.err
+    listed = run("credential", "--format", "json").json["credentials"]
+    assert [one["made_by"] for one in listed] == [ANN]
+    gone = run("credential", "tape", "--of", "left/identity/a", "--revoke")
+    assert gone.code == 0 and f"Acting as {ANN}" in gone.err

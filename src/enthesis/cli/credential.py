@@ -11,6 +11,7 @@ from typing import Annotated, Any, TextIO
 
 import typer
 
+from enthesis.cli.histories import signed_in
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import by_clock_of, now
 from enthesis.cli.subjects import read_estate, read_subject
@@ -19,7 +20,7 @@ from enthesis.files.finding import estate_folder
 from enthesis.files.nodes import is_readable
 from enthesis.files.saving import write_file
 from enthesis.files.shapes import duration_from, duration_text, perhaps, time_from, time_text
-from enthesis.live.connecting import connect
+from enthesis.live.connecting import Given, connect
 from enthesis.live.proving import provider_of
 from enthesis.model.errors import EnthesisError, InvalidInput, Unreachable
 from enthesis.model.escapes import word
@@ -157,7 +158,7 @@ def _made(
     """Makes it and writes its value; the place is opened first, so that no value is made that goes nowhere."""
     place = _place(into, descriptor)
     try:
-        keeper = _keeper(estate, connect(estate, folder), wanted.of, at)
+        keeper = _keeper(estate, _connected(estate, folder), wanted.of, at)
         made, secret = keeper.make_key(boundary_of(wanted.of), wanted)
     except BaseException:
         _put_away(place, into)
@@ -234,9 +235,19 @@ def _place(into: Path | None, descriptor: int | None) -> TextIO:
         ) from None
 
 
+def _connected(estate: Estate, folder: Path) -> Connected:
+    """The live systems, changed as the person who has signed in, with that person's rights; where nobody has, as the
+    administrators."""
+    person = signed_in(estate, folder)
+    if person is None:
+        return connect(estate, folder)
+    remark(f"Acting as {person.person}; `enthesis sign-out` ends that.")
+    return connect(estate, folder, Given(acting=person.secret))
+
+
 def _revoke(estate: Estate, folder: Path, name: str, of: str | None, at: str | None, *, quiet: bool) -> None:
     """It opens nothing from now on. What the files call otherwise is found by its fingerprint."""
-    connected = connect(estate, folder)
+    connected = _connected(estate, folder)
     every = _keys(estate, connected)
     fitting = [
         (one, where)

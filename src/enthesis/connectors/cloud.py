@@ -458,7 +458,7 @@ class Cloud:
             "expires": time_text(wanted.expires),
             "reason": wanted.reason,
         }
-        answer = self.client.ask("POST", "/administration/credentials", bearer=bearer, body=body)
+        answer = self.client.ask("POST", "/administration/credentials", bearer=self._acting or bearer, body=body)
         if answer.status == 409:
             raise InvalidInput(
                 f"{self.name} has a credential called {wanted.name} already",
@@ -505,13 +505,15 @@ class Cloud:
     def revoke_credential(self, holder: str, identifier: str) -> None:
         """Revoke it: from now on it opens nothing."""
         path = f"/administration/credentials/{quote(identifier)}"
-        self.client.expect(self.client.ask("DELETE", path, bearer=self._session(holder)), 204)
+        bearer = self._acting or self._session(holder)
+        self.client.expect(self.client.ask("DELETE", path, bearer=bearer), 204)
 
     @understood
     def switch_credential(self, holder: str, identifier: str, *, disabled: bool) -> Credentialed:
         """It opens nothing while it is disabled; as it is from now on."""
         path = f"/administration/credentials/{quote(identifier)}"
-        answer = self.client.ask("PUT", path, bearer=self._session(holder), body={"disabled": disabled})
+        bearer = self._acting or self._session(holder)
+        answer = self.client.ask("PUT", path, bearer=bearer, body={"disabled": disabled})
         return _credentialed(self.client.expect(answer, 200).json(self.client.who))
 
     def _obtained(self, body: Mapping[str, Any]) -> HeldCredential:
