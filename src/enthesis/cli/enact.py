@@ -44,7 +44,7 @@ from enthesis.output.proposals import danger_lines, proposal_lines
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.proposals.acting import not_allowed
 from enthesis.proposals.dangers import DANGERS
-from enthesis.proposals.rules import loosened, rule_of
+from enthesis.proposals.rules import ChangeRule, loosened, rule_of
 from enthesis.proposals.steps import REMOVE, Proposal, Step
 
 if TYPE_CHECKING:
@@ -287,10 +287,8 @@ def _afresh(
     agreed = read if read is not None else made.proposal
     rule, last = rule_of(described), journal.last_rule(described.name)
     loosens = last is not None and bool(loosened(last, rule))
-    if (made.proposal.steps and (described.approvals or (last is not None and last.approvals))) or loosens:
-        from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
-
-        refuse_if_approvals_lack(described, folder, agreed, made.proposal.steps, last)
+    if made.proposal.steps or loosens:
+        _refuse_if_approvals_lack(described, folder, agreed, made.proposal.steps, rule, last)
     refuse_if_not_allowed(made)
     if made.proposal.steps or loosens:
         _ask(made.proposal, asked)
@@ -362,11 +360,8 @@ def _go_on(
     refuse_if_not_allowed(made)
     if made.proposal.steps:
         _ask(made.proposal, asked)
-    last = journal.last_rule(described.name)
-    if made.proposal.steps and (described.approvals or (last is not None and last.approvals)):
-        from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
-
-        refuse_if_approvals_lack(described, folder, made.proposal, made.proposal.steps, last)
+        rule, last = rule_of(described), journal.last_rule(described.name)
+        _refuse_if_approvals_lack(described, folder, made.proposal, made.proposal.steps, rule, last)
     why = Why(made.by, asked.because, enactment.number)
     _worked(
         made,
@@ -389,6 +384,16 @@ def _refuse_if_enacted_elsewhere(made: Made) -> None:
             code="history-elsewhere",
             remedy="--store URL names the store with the history (or begins a new one there)",
         )
+
+
+def _refuse_if_approvals_lack(
+    described: Estate, folder: Path, agreed: Proposal, steps: Sequence[Step], rule: ChangeRule, last: ChangeRule | None
+) -> None:
+    """InvalidInput where an approval is missing, by the rule of the estate or the one that was last enacted."""
+    if rule.approvals or (last is not None and last.approvals):
+        from enthesis.live.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
+
+        refuse_if_approvals_lack(described, folder, agreed, steps, rule, last)
 
 
 def _refuse_if_signed_otherwise(described: Estate, folder: Path, read: Proposal) -> None:

@@ -203,18 +203,18 @@ class Cloud:
         if step.id is not None:
             path, headers = f"{path}/{step.id}", {**headers, "If-Match": step.etag or ""}
         if step.body is None:
-            answer = self._written("DELETE", path, step, headers=headers)
+            answer = self._written("DELETE", path, step.holder, headers=headers)
             self._moved(step, answer)
             self.client.expect(answer, 204, 404)
             at_once = step.collection in NOT_UNDONE  # what is revoked is looked up at every use
             return Changed(None, None, in_force=at_once or answer.status == 404)
         body = self._wire(step, ChainMap(self._own, ids))
         if step.id is None:
-            answer = self._written("POST", path, step, headers=headers, body={**body, "holder": step.holder})
+            answer = self._written("POST", path, step.holder, headers=headers, body={**body, "holder": step.holder})
             self._moved(step, answer)
             said = self.client.expect(answer, 201).json(self.client.who)
         else:
-            answer = self._written("PUT", path, step, headers=headers, body=body)
+            answer = self._written("PUT", path, step.holder, headers=headers, body=body)
             self._moved(step, answer)
             said = self.client.expect(answer, 200).json(self.client.who)
         made = Changed(said["id"], said["etag"], said.get("in_force") is not False)
@@ -269,10 +269,10 @@ class Cloud:
             answer = self.client.ask(method, path, bearer=self._session(holder), **more)
         return answer
 
-    def _written(self, method: str, path: str, step: Step, **more: Any) -> HttpAnswer:
+    def _written(self, method: str, path: str, holder: str, **more: Any) -> HttpAnswer:
         """A request that changes something: as the person who acts, else as the administrators of the holder."""
         if self._acting is None:
-            return self._administered(method, path, step.holder, **more)
+            return self._administered(method, path, holder, **more)
         return self.client.ask(method, path, bearer=self._acting, **more)
 
     @staticmethod
@@ -450,15 +450,14 @@ class Cloud:
     @understood
     def make_key(self, holder: str, wanted: WantedKey) -> tuple[Credentialed, Secret]:
         """A new one, and its value, which is in this answer and nowhere else. Needs `issue` on the identity."""
-        bearer = self._session(holder)
         body = {
             "name": wanted.name,
-            "of": self._id_of(wanted.of, bearer),
+            "of": self._id_of(wanted.of, self._session(holder)),
             "form": wanted.form,
             "expires": time_text(wanted.expires),
             "reason": wanted.reason,
         }
-        answer = self.client.ask("POST", "/administration/credentials", bearer=self._acting or bearer, body=body)
+        answer = self._written("POST", "/administration/credentials", holder, body=body)
         if answer.status == 409:
             raise InvalidInput(
                 f"{self.name} has a credential called {wanted.name} already",
@@ -505,15 +504,13 @@ class Cloud:
     def revoke_credential(self, holder: str, identifier: str) -> None:
         """Revoke it: from now on it opens nothing."""
         path = f"/administration/credentials/{quote(identifier)}"
-        bearer = self._acting or self._session(holder)
-        self.client.expect(self.client.ask("DELETE", path, bearer=bearer), 204)
+        self.client.expect(self._written("DELETE", path, holder), 204)
 
     @understood
     def switch_credential(self, holder: str, identifier: str, *, disabled: bool) -> Credentialed:
         """It opens nothing while it is disabled; as it is from now on."""
         path = f"/administration/credentials/{quote(identifier)}"
-        bearer = self._acting or self._session(holder)
-        answer = self.client.ask("PUT", path, bearer=bearer, body={"disabled": disabled})
+        answer = self._written("PUT", path, holder, body={"disabled": disabled})
         return _credentialed(self.client.expect(answer, 200).json(self.client.who))
 
     def _obtained(self, body: Mapping[str, Any]) -> HeldCredential:

@@ -337,18 +337,13 @@ def _with_its_pool(world: World, address: str) -> list[str]:
 def runs_as(world: World, address: str) -> list[Statement]:
     """The identities that a resource runs as: its own, and for a member of a pool those of the pool."""
     found: list[Statement] = []
-    for _, named in _attachments(world, address):
+    for _, named in attached(world, address):
         found += [statement for statement in named if statement not in found]
     return found
 
 
-def attached(world: World, address: str) -> Iterator[tuple[Statement, list[str]]]:
-    """The attachments of a resource, each with the addresses of the identities that it runs as by that one."""
-    for attachment, named in _attachments(world, address):
-        yield attachment, [statement.body["address"] for statement in named]
-
-
-def _attachments(world: World, address: str) -> Iterator[tuple[Statement, list[Statement]]]:
+def attached(world: World, address: str) -> Iterator[tuple[Statement, list[Statement]]]:
+    """The attachments of a resource, each with the identities that it runs as by that one."""
     running = _with_its_pool(world, address)
     for attachment in world.of("attachments"):
         what = attachment.body["what"]

@@ -128,7 +128,7 @@ class HostServer:
         ]  # fmt: skip
         if not started:
             return False
-        every = [one.id for one, names in attached(world, host) if identity in names]
+        every = [one.id for one, named in attached(world, host) if identity in [who.body["address"] for who in named]]
         written = [self.cloud.store.written_by(one) for one in every]
         return all(last is not None and last[1] > max(started) for last in written)
 

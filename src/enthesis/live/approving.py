@@ -22,7 +22,7 @@ from enthesis.live.signing import signed, signer
 from enthesis.model.errors import InvalidInput, RightMissing
 from enthesis.model.estate import Approver, Estate
 from enthesis.proposals.approving import Lacking, lacking
-from enthesis.proposals.rules import ChangeRule, loosened, rule_of
+from enthesis.proposals.rules import ChangeRule, loosened
 from enthesis.proposals.steps import Proposal, Step, digest_of
 from enthesis.tokens.checking import Expected, Refused, believed, parsed
 
@@ -36,8 +36,8 @@ def approved(estate: Estate, folder: Path, proposal: Proposal, key: Path | None,
     """Adds an approval to a proposal, signed with a key or by the directory where a person is signed in; returns the
     proposal with the approver's address.
 
-    Raises InvalidInput if the key belongs to no approver, if nobody is signed in, if it is not known who the author is,
-    or if the author approves; LiveFailure if the directory cannot be asked.
+    Raises InvalidInput if the key belongs to no approver, if nobody is signed in, if the author has not signed, or if
+    the author approves; LiveFailure if the directory cannot be asked.
     """
     if not author_of(estate, folder, proposal):
         raise InvalidInput(
@@ -114,8 +114,8 @@ def approved_by(estate: Estate, folder: Path, proposal: Proposal) -> list[str]:
 
 
 def refuse_if_changed(estate: Estate, folder: Path, proposal: Proposal) -> None:
-    """Continues where every signature of a proposal is under just what it says; InvalidInput where one is not. One that
-    nobody of the estate made is no signature."""
+    """Continues where every signature of a proposal is under just what it says; InvalidInput where one is not.
+    Signatures by people whom the estate does not know are passed over."""
     for signature in proposal.signatures:
         found = _signed(estate, folder, signature)
         digest = digest_of(proposal.as_json())
@@ -128,11 +128,10 @@ def refuse_if_changed(estate: Estate, folder: Path, proposal: Proposal) -> None:
 
 
 def refuse_if_approvals_lack(
-    estate: Estate, folder: Path, proposal: Proposal, steps: Sequence[Step], before: ChangeRule | None
+    estate: Estate, folder: Path, proposal: Proposal, steps: Sequence[Step], rule: ChangeRule, before: ChangeRule | None
 ) -> None:
     """Continues where every approval that is asked for is there, by the rule of the estate and by the one that was last
     enacted (`before`); InvalidInput otherwise."""
-    rule = rule_of(estate)
     author = author_of(estate, folder, proposal)
     missing = lacking(rule, steps, author, approved_by(estate, folder, proposal))
     if before is not None:

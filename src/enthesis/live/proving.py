@@ -424,7 +424,7 @@ def _must_run(place: str, connected: Connected) -> None:
     for address, why in connected.absent.items():
         if contains(address, place):
             raise Unreachable(
-                f"not tried: {why}", code="server-absent", remedy="mend it, then enthesis lab start again"
+                f"not tried: {why}", code="server-absent", remedy="find the cause in its log, then: enthesis lab start"
             )
 
 

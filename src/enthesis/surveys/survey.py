@@ -488,16 +488,14 @@ def without_what_is_gone(estate: Estate) -> Estate:
         address: replace(one, members=tuple(filter(known.__contains__, one.members)))
         for address, one in estate.groups.items()
     }
-    credentials = {name: one for name, one in estate.credentials.items() if one.of in known}
+    estate = estate.with_credentials({name: one for name, one in estate.credentials.items() if one.of in known})
     return replace(
-        estate.with_credentials(credentials),
+        estate,
         groups=groups,
         resources=_running(estate, known),
         attachments=_attached(estate, known),
         pipeline_access={
-            name: one
-            for name, one in estate.with_credentials(credentials).pipeline_access.items()
-            if one.of in known and one.at in estate.issuers
+            name: one for name, one in estate.pipeline_access.items() if one.of in known and one.at in estate.issuers
         },
         trusts=tuple(filter(admitted, estate.trusts)),
         grants=tuple(
