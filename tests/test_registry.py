@@ -206,6 +206,76 @@ def test_a_shared_login_is_proved_off_and_found_on(enthesis: Program, works: Lab
     assert enthesis("prove", "--near-misses", "--allow-untried", at=works.folder).code == 0
 
 
+def test_a_shared_login_that_others_switched_on_is_told_everywhere(
+    enthesis: Program, works: Lab, client: httpx.Client, tmp_path: Path
+) -> None:
+    assert enthesis("propose", "--expect-none", at=works.folder).code == 0
+    client.put("/shared-login", json={"on": True}, headers=works.owner)
+    try:
+        ran = enthesis("propose", "--expect-none", at=works.folder)
+        assert ran.code == 1 and f"the login that people share at {REGISTRY} is on" in ran.out
+        assert "can describe, list, pull and push there" in ran.out
+        ran = enthesis("sweep", "--ask", "--format", "json", at=works.folder)
+        found = next(one for one in ran.json["findings"] if one["code"] == "shared-login")
+        assert ran.code == 1 and found["severity"] == "high" and found["reaches"]["verb"] == "push"
+        survey = tmp_path / "survey.jsonl"
+        assert enthesis("survey", "--out", str(survey), at=works.folder).code == 0
+        for asked, told in ((("--survey", str(survey)), [REGISTRY]), ((), [])):
+            ran = enthesis("reach", "--to", REGISTRY, "--verb", "push", "--format", "json", *asked, at=works.folder)
+            assert [one["at"] for one in ran.json["shared_logins"]] == told
+    finally:
+        client.put("/shared-login", json={"on": False}, headers=works.owner)
+    assert enthesis("propose", "--expect-none", at=works.folder).code == 0
+
+
+def test_an_accepted_shared_login_is_lived_with(enthesis: Program, works: Lab, client: httpx.Client) -> None:
+    until = '"2099-01-01T00:00:00Z"'
+    entry = f"accepted:\n  - {{risk: shared-login, of: {REGISTRY}, because: the scanner, until: {until}}}\n"
+    file = works.folder / "accepted.yaml"
+    client.put("/shared-login", json={"on": True}, headers=works.owner)
+    try:
+        file.write_text(entry)
+        ran = enthesis("propose", "--expect-none", at=works.folder)
+        assert ran.code == 0 and "made by others, and accepted" in ran.out, ran.out
+    finally:
+        file.unlink()
+        client.put("/shared-login", json={"on": False}, headers=works.owner)
+
+
+def test_a_shared_login_breaks_claims_about_everybody(enthesis: Program, tmp_path: Path) -> None:
+    """Nobody knows who uses it: a claim about some callers says nothing of it, and one about everybody is broken."""
+    claims = f"""
+invariants:
+  - {{name: nobody-else, only: {{by: works/identity/image-maker, can: push, at: {REGISTRY}}}}}
+  - {{name: never-at-all, never: {{can: push, at: works, on: image}}}}
+  - {{name: not-the-shop, never: {{by: works/identity/image-puller, can: push, at: {REGISTRY}}}}}
+  - {{name: no-deleting, never: {{can: delete, at: {REGISTRY}}}}}
+accepted:
+  - {{invariant: never-at-all, by: {REGISTRY}, because: known, until: "2099-01-01T00:00:00Z"}}
+"""
+    without_grant = ESTATE.replace(
+        "  - {to: works/identity/image-maker, role: pushing, at: works/registry/images/image/web}\n", ""
+    )
+    on = without_grant.replace("shared_login: off", "shared_login: on")
+    folder = write_estate(tmp_path, {"estate.yaml": on, "claims.yaml": claims})
+    said = {one["invariant"]: one for one in enthesis("check", "--format", "json", at=folder).json["invariants"]}
+    assert {name: one["outcome"] for name, one in said.items()} == {
+        "nobody-else": "broken", "never-at-all": "accepted", "not-the-shop": "holds", "no-deleting": "holds",
+    }  # fmt: skip
+    assert "the password that people share" in said["nobody-else"]["why"]
+    write_estate(tmp_path, {"estate.yaml": without_grant})
+    said = {one["invariant"]: one for one in enthesis("check", "--format", "json", at=folder).json["invariants"]}
+    assert {one["outcome"] for one in said.values()} == {"holds"}
+
+
+def test_a_survey_says_what_workloads_run_as(enthesis: Program, works: Lab, tmp_path: Path) -> None:
+    """What the files say of a resource stands first in a survey; what its cluster says of it must still count."""
+    survey = str(tmp_path / "survey.jsonl")
+    assert enthesis("survey", "--out", survey, at=works.folder).code == 0
+    ran = enthesis("trace", "--journey", "the-shop-pulls", "--survey", survey, at=works.folder)
+    assert ran.code == 0, ran.out
+
+
 # -- registries that are not as they should be ----------------------------------------------------------------------
 
 

@@ -399,7 +399,10 @@ class CertifiesLogins(Protocol):
 
 
 class KeepsImages(Attempts, Protocol):
-    """The attempt port of a registry that images are pulled from and pushed to for real."""
+    """The attempt port of a registry that images are pulled from and pushed to for real. `tells_shared_login` where the
+    password of the login that people share is at hand."""
+
+    tells_shared_login: bool
 
     def shared_login(self) -> Done | Refusal:
         """Tries the login that people share, where its password is at hand."""
@@ -458,6 +461,10 @@ class LiveClusterPorts(Administered, TakesOn, Attempts, Issues, Protocol):
 
     def seat(self, workload: str) -> HeldCredential:
         """What a workload of the cluster shows."""
+        ...
+
+    def token_of(self, workload: str, identity: str, audience: str) -> HeldCredential | Refusal:
+        """The token of a service account that a workload can show to an audience, or why it has none."""
         ...
 
     def token_for(self, identity: str, life: timedelta) -> tuple[HeldCredential, str]:

@@ -157,9 +157,14 @@ def vouching_for(compiled: Compiled, form: str, address: str) -> str | None:
 
 def service_account_subjects(compiled: Compiled, workload: str) -> list[str]:
     """The subjects of the tokens that a workload can show: one for each service account that it runs as."""
+    return list(map(service_account_subject, service_accounts_of(compiled, workload)))
+
+
+def service_accounts_of(compiled: Compiled, workload: str) -> list[str]:
+    """The service accounts that a workload runs as: those of its own namespace."""
     namespace = workload.split("/workload/", 1)[0]
     names = [compiled.places.names[number] for number in compiled.runs(workload)]
-    return [service_account_subject(name) for name in names if name.startswith(f"{namespace}/identity/")]
+    return [name for name in names if name.startswith(f"{namespace}/identity/")]
 
 
 def shown_by_workload(subject: str, audience: Value) -> dict[str, Value]:

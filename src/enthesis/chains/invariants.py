@@ -18,6 +18,7 @@ from enthesis.access.many import Rows
 from enthesis.access.states import YES
 from enthesis.chains.chains import Chain, Chains, ChainStart
 from enthesis.chains.ends import ends_at, wanted_permissions
+from enthesis.chains.shared_logins import SharedLogin, shared_logins_at
 from enthesis.chains.web import Web
 from enthesis.conditions.patterns import matcher
 from enthesis.conditions.values import Want
@@ -30,29 +31,36 @@ from enthesis.model.words import BEARERS, Form, Holding
 
 @dataclass(frozen=True, slots=True)
 class Decided:
-    """What came of one invariant; `chain` is a shortest one that breaks it, `why` says what was not decided."""
+    """What came of one invariant; `chain` is a shortest one that breaks it. `why` says what was not decided, or what
+    breaks it where no chain does."""
 
     invariant: Invariant
     outcome: Holding
     chain: Chain | None = None
     why: str = ""
     accepted: Accepted | None = None
+    shared_at: str = ""  # what has the login that people share, where that breaks it
+
+    @property
+    def broken_by(self) -> str:
+        """Who breaks it, or what has the login that does; '' where nobody does."""
+        return self.chain.start.whom if self.chain is not None else self.shared_at
 
 
 def decide(chains: Chains, invariant: Invariant) -> Decided:
     """Whether an invariant holds; ACCEPTED where none break it but callers whom the estate accepts at the web's
     instant."""
     found = _decided(chains, invariant, frozenset())
-    if found.outcome != Holding.BROKEN or found.chain is None:
+    if found.outcome != Holding.BROKEN:
         return found
     at = datetime.fromtimestamp(chains.web.now, UTC)
     accepted = {
         one.by: one for one in chains.compiled.estate.accepted if one.invariant == invariant.name and one.in_force(at)
     }
-    if found.chain.start.whom not in accepted:
+    if found.broken_by not in accepted:
         return found
     others = _decided(chains, invariant, frozenset(accepted))
-    by = accepted[found.chain.start.whom]
+    by = accepted[found.broken_by]
     return replace(found, outcome=Holding.ACCEPTED, accepted=by) if others.outcome == Holding.HOLDS else others
 
 
@@ -66,6 +74,10 @@ def _decided(chains: Chains, invariant: Invariant, but: Set[str]) -> Decided:
         return Decided(invariant, Holding.UNDECIDED, why=str(fault))
     if chain is not None:
         return Decided(invariant, Holding.BROKEN, chain)
+    shared = [one for one in _by_shared_logins(chains, invariant) if one.address not in but]
+    if shared:
+        said = "; ".join(f"{one.says} ({one.source})" for one in shared)
+        return Decided(invariant, Holding.BROKEN, why=said, shared_at=shared[0].address)
     if chains.web.missed:
         return Decided(invariant, Holding.UNDECIDED, why=chains.web.missed)
     if chains.undecided > missed:
@@ -73,6 +85,15 @@ def _decided(chains: Chains, invariant: Invariant, but: Set[str]) -> Decided:
             invariant, Holding.UNDECIDED, why=f"{chains.undecided - missed} chains were past the bound on work"
         )
     return Decided(invariant, Holding.HOLDS)
+
+
+def _by_shared_logins(chains: Chains, invariant: Invariant) -> list[SharedLogin]:
+    """The logins that people share which break a claim about everybody. Nobody knows who uses one, so a claim about
+    some callers says nothing of it."""
+    claimed = invariant.claimed
+    if invariant.form == "never" and (claimed.start is not None or claimed.by):
+        return []
+    return shared_logins_at(chains.compiled, claimed.at, wanted_permissions(chains.compiled, claimed.can, claimed.on))
 
 
 def _never(chains: Chains, claimed: Claimed, but: Set[str]) -> Chain | None:

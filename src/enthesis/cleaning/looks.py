@@ -10,7 +10,8 @@ from enthesis.access.attributes import kind_name
 from enthesis.access.compiling import NONE
 from enthesis.access.names.standing import why_shut
 from enthesis.access.target_side.keys import USES_OF_KEYS
-from enthesis.cleaning.findings import Finding, Fix, Sweeping
+from enthesis.chains.shared_logins import kind_of, verbs_of
+from enthesis.cleaning.findings import GRAVITY, Finding, Fix, Opens, Sweeping
 from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, contains
@@ -396,8 +397,18 @@ def _shared_logins(sweeping: Sweeping) -> Iterator[Finding]:
             fix = Fix("switch it off there, and write it down", sweeping.changed(one.source, "shared_login", "off"))
             message = f"{address} has a login that people share"
             yield Finding(
-                "shared-login", message, (address,), source=sweeping.source(one.source), at=address, fixes=(fix,)
-            )
+                "shared-login", message, (address,), source=sweeping.source(one.source), at=address, fixes=(fix,),
+                opens=_opened_by_login(sweeping.estate.catalogue, address),
+            )  # fmt: skip
+
+
+def _opened_by_login(catalogue: Catalogue, address: str) -> Opens:
+    """The worst that can be done with the shared login of something, and how many verbs it is for."""
+    pairs = list(verbs_of(catalogue, kind_of(address)))
+    worst = max(pairs, key=lambda pair: GRAVITY[catalogue.verbs_of(pair[0])[pair[1]]])
+    kind, verb = worst
+    target = address if kind == kind_of(address) else f"{address}/{kind}/…"
+    return Opens(GRAVITY[catalogue.verbs_of(kind)[verb]], verb, target, len(pairs))
 
 
 def _open_pipeline_access(sweeping: Sweeping) -> Iterator[Finding]:

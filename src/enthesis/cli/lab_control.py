@@ -189,6 +189,8 @@ def _put_status(found: Running, output: Format, *, quiet: bool) -> None:
 
 def inventory(estate: Estate) -> dict[str, Any]:
     """What exists already, as plain data: everything but the statements about access."""
+    from enthesis.access.attributes import service_accounts_of  # noqa: PLC0415  loads a library of numbers
+    from enthesis.access.compiling import compile_estate  # noqa: PLC0415
 
     def section(name: str, entries: Mapping[str, Any]) -> dict[str, Any]:
         return {key: plain_statement(name, value) for key, value in entries.items()}
@@ -202,8 +204,12 @@ def inventory(estate: Estate) -> dict[str, Any]:
         for name, one in estate.organisations.items()
     }
     resources = section("resources", estate.resources)
-    for resource in resources.values():
+    compiled = compile_estate(estate)
+    for address, resource in resources.items():
         resource.pop("runs_as", None)
+        accounts = service_accounts_of(compiled, address) if "/workload/" in address else []
+        if accounts:  # what a workload runs as in its cluster is no statement: who deploys it says so
+            resource["service_account"] = accounts[0].rsplit("/", 1)[-1]
     people = {address: one for address, one in estate.identities.items() if one.is_person}
     return {
         "estate": estate.name,

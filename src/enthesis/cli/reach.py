@@ -11,6 +11,7 @@ from enthesis.chains.chains import Chains, ChainStart
 from enthesis.chains.changes import reachable_by_change, reaching_by_change
 from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.reach import Reached, reachable, reaching
+from enthesis.chains.shared_logins import shared_logins_at
 from enthesis.chains.starts import asked_about, must_exist, starts_from
 from enthesis.chains.web import Web
 from enthesis.cli import completing
@@ -116,6 +117,8 @@ def reach(
         found = _to(chains, str(to), wanted, hops, by_change=by_change)
     asked = ReachAsked(verb or (), hops, cross_account, by_change, {**said, **claims})
 
+    shared = shared_logins_at(compiled, to, wanted) if to is not None and not cross_account else []
+
     def kind_of(address: str) -> str:
         return kind_name(compiled, address) or "place"
 
@@ -123,16 +126,17 @@ def reach(
         found = [access for access in found if access.crossing]
     if output is ReachFormat.JSON:
         put_json({"asked": {"from": who, "to": to}, "undecided": chains.undecided, "why": chains.why,
-                  "found": [reached_json(access) for access in found]})  # fmt: skip
+                  "found": [reached_json(access) for access in found],
+                  "shared_logins": [{"at": one.address, "verbs": list(one.verbs)} for one in shared]})  # fmt: skip
     elif output is ReachFormat.CSV:
         put_text(reached_csv(found))
     elif who is not None:
         put_lines(from_lines(who, found, chains.why, asked, kind_of))
     else:
-        put_lines(to_lines(_place_words(compiled, str(to)), found, chains.why, asked, kind_of))
+        put_lines(to_lines(_place_words(compiled, str(to)), found, chains.why, asked, kind_of, shared))
     if chains.undecided:
         raise typer.Exit(NotDecided.exit_code)
-    if not found:
+    if not found and not shared:
         raise typer.Exit(1)
 
 

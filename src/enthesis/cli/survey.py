@@ -33,7 +33,7 @@ from enthesis.files.finding import estate_folder, find_estate
 from enthesis.live.adopting import SystemToAdopt, place_to_adopt
 from enthesis.live.adopting import adopt as take_over
 from enthesis.live.adopting_accounts import found_at, mark, write
-from enthesis.live.asking import surveyed_clouds, without_what_has_gone
+from enthesis.live.asking import as_it_is, surveyed_clouds
 from enthesis.live.clocks import clock_for
 from enthesis.live.connecting import (
     Given,
@@ -201,7 +201,7 @@ def survey(
     if cluster or not named:
         reached = ClusterOptions(kubeconfig, context, tuple(namespace or ()))
         found, more = _systems(described, folder, cluster or [], reached, quiet=quiet)
-        systems, head = [*systems, *found], [*without_what_has_gone(head, found), *more]
+        systems, head = [*systems, *found], [*as_it_is(head, found), *more]
     if since is not None:
         systems = [_read_on(system, since) for system in systems]
     writing = Writing(described.name if described else None, now(), systems)

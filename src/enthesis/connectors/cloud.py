@@ -97,6 +97,7 @@ class Cloud:
         resources: set[str] = set()
         people: dict[str, str] = {}
         shared: list[dict[str, Any]] = []
+        logins: dict[str, bool] = {}
         side = ""
         kinds = [(holder, collection) for holder in holders for collection in OF_PROVIDERS]
         with ThreadPoolExecutor(AT_ONCE) as pool:
@@ -108,6 +109,7 @@ class Cloud:
                 accounts.update(there["accounts"])
                 resources.update(there["resources"])
                 people.update(there["people"])
+                logins.update(there.get("shared_logins", {}))
                 side = str(there.get("side", ""))
                 shared.extend(those)
         if others:
@@ -118,7 +120,8 @@ class Cloud:
         names = {identifier: address for address, identifier in surveyed.ids.items()}
         known = {statement.id for statement in surveyed.objects}
         items = {item["id"]: item for item in shared if item["id"] not in known}
-        return replace(surveyed, concerning=tuple(self._shared(item, names) for item in items.values()), side=side)
+        concerned = tuple(self._shared(item, names) for item in items.values())
+        return replace(surveyed, concerning=concerned, side=side, shared_logins=logins)
 
     def _all(self, holder: str, collection: str) -> list[dict[str, Any]]:
         """The statements of one collection that a holder has."""

@@ -8,9 +8,10 @@ from contextlib import suppress
 from datetime import timedelta
 from typing import Any
 
-from enthesis.connectors.http import Client, HttpAnswer, is_safe, problem_said, understood
+from enthesis.connectors.http import Client, HttpAnswer, problem_said, understood
 from enthesis.model.errors import LiveFailure, RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret
+from enthesis.model.urls import is_safe_url
 from enthesis.ports import HeldCredential, Refusal
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
@@ -120,7 +121,7 @@ class Directory:
         if self._metadata is None:
             self._metadata = self.client.metadata(self.name)
         place = self._metadata.get(endpoint)
-        if not isinstance(place, str) or not is_safe(place) or not place.startswith(self.client.url + "/"):
+        if not isinstance(place, str) or not is_safe_url(place) or not place.startswith(self.client.url + "/"):
             raise Unreachable(f"{self.name} has no {endpoint.replace('_', ' ')}", code="endpoint-missing")
         return self.client.ask("POST", place, form=form)
 

@@ -35,6 +35,7 @@ from tenacity.stop import stop_base
 
 from enthesis.model.errors import RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret, redacted
+from enthesis.model.urls import is_safe_url
 from enthesis.ports import Surroundings
 from enthesis.tokens.discovery import discovered
 
@@ -52,7 +53,6 @@ ATTEMPTS, AFTER_FAULTS = 12, 8
 KEPT = 8  # connections whose sockets are known
 FIRST_WAIT, LONGEST_WAIT = 0.1, 5.0  # seconds between two tries
 LONGEST_SAID = 20.0  # seconds that a service may ask to be left alone
-LOOPBACK = ("127.0.0.1", "localhost", "::1")
 
 
 EVER_LONGER = wait_exponential(multiplier=FIRST_WAIT, exp_base=1.5, max=LONGEST_WAIT) + wait_random(0, FIRST_WAIT)
@@ -93,17 +93,6 @@ def _read(connector: Any) -> Iterator[None]:
 
 
 DATED_TO = timedelta(seconds=2)  # a date is cut off to the second, and an answer takes a moment
-
-
-def is_safe(url: str) -> bool:
-    """Whether an address is contacted over TLS, or stays on this machine."""
-    try:
-        parts = urlsplit(url)
-        return parts.hostname is not None and (
-            parts.scheme == "https" or (parts.scheme == "http" and parts.hostname in LOOPBACK)
-        )
-    except ValueError:
-        return False
 
 
 @dataclass(frozen=True)
@@ -322,7 +311,7 @@ class Client:
         timeout: httpx.Timeout = TIMEOUT,
         way: "Connection | None" = None,
     ) -> None:
-        if not is_safe(url):
+        if not is_safe_url(url):
             raise Unreachable(
                 f"{who} is at {url}, which is not https", code="not-https", remedy="write its url with https://"
             )

@@ -11,8 +11,9 @@ from urllib.parse import urljoin, urlsplit
 
 import httpx
 
-from enthesis.connectors.http import LOOPBACK, Client, HttpAnswer, is_safe
+from enthesis.connectors.http import Client, HttpAnswer
 from enthesis.model.errors import LiveFailure, UnexpectedAnswer
+from enthesis.model.urls import LOOPBACK, is_safe_url
 from enthesis.ports import Record
 from enthesis.tokens.checking import Keys, Refused, keys_of
 from enthesis.tokens.discovery import discovered
@@ -105,7 +106,7 @@ class IssuerKeys:
                 f"{self.name} at {self.url} says that it is another issuer", code="identity-of-server-wrong"
             )
         address = found.get("jwks_uri")
-        if not isinstance(address, str) or not is_safe(address):
+        if not isinstance(address, str) or not is_safe_url(address):
             raise UnexpectedAnswer(
                 f"{self.name} at {self.url} does not say where its keys are", code="answer-incomplete"
             )
@@ -119,7 +120,7 @@ class IssuerKeys:
                 break
             onward = urljoin(address, answer.headers.get("location", ""))
             to_us = urlsplit(onward).hostname in LOOPBACK and urlsplit(address).hostname not in LOOPBACK
-            if not is_safe(onward) or to_us:
+            if not is_safe_url(onward) or to_us:
                 raise UnexpectedAnswer(
                     f"{self.name} sends us on to an address that is not followed", code="answer-leads-elsewhere"
                 )

@@ -18,11 +18,12 @@ from joserfc import jwt
 from joserfc.errors import JoseError
 from joserfc.jwk import ECKey, OKPKey, RSAKey
 
-from enthesis.connectors.http import Client, HttpAnswer, is_safe, problem_said, understood
+from enthesis.connectors.http import Client, HttpAnswer, problem_said, understood
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput, NotIssued, UnexpectedAnswer, Unreachable
 from enthesis.model.estate import Attempt, Claims, Exchange, KindVerbs
 from enthesis.model.secrets import Secret
+from enthesis.model.urls import is_safe_url
 from enthesis.model.words import VerdictStep
 from enthesis.ports import Done, HeldCredential, HeldKey, Refusal, Surroundings
 from enthesis.tokens.checking import Refused, parsed
@@ -64,7 +65,7 @@ class Server:
         said = self.metadata()
         offered = said.get("grant_types_supported", ["authorization_code", "implicit"])  # RFC 8414, section 2
         endpoint = said.get("token_endpoint")
-        if not isinstance(endpoint, str) or not is_safe(endpoint):
+        if not isinstance(endpoint, str) or not is_safe_url(endpoint):
             raise InvalidInput(
                 f"{self.name} has no token endpoint, so nothing can be obtained from it", code="endpoint-missing"
             )

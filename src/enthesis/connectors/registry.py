@@ -14,6 +14,7 @@ from enthesis.connectors.http import Client, HttpAnswer, surrounding, understood
 from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret
+from enthesis.model.words import VerdictStep
 from enthesis.ports import Done, HeldCredential, Refusal, Surroundings
 
 MANIFESTS = (
@@ -26,12 +27,17 @@ LATEST = "latest"  # the tag that clients ask for where none is named
 
 
 class ImageRegistry:
-    """One registry, called by its address in the estate. `owner` are headers that show a lab's owner."""
+    """One registry, called by its address in the estate. `owner` are headers that show a lab's owner, `provider` the
+    one whose sessions are shown: tokens may come from it as well."""
 
-    def __init__(self, name: str, client: Client, owner: Mapping[str, str] | None = None) -> None:
+    def __init__(
+        self, name: str, client: Client, owner: Mapping[str, str] | None = None, provider: Client | None = None
+    ) -> None:
         self.name = name
         self.client = client
         self.owner = owner or {}
+        self.provider = provider
+        self.tells_shared_login = bool(self.owner)
 
     @understood
     def attempt(self, session: HeldCredential, attempt: Attempt, asked: Surroundings) -> Done | Refusal:
@@ -59,12 +65,13 @@ class ImageRegistry:
         begun = self._as(session, "POST", f"{place}/blobs/uploads/", asked)
         if isinstance(begun, Refusal):
             return begun
-        at = self.client.expect(begun, 202).headers.get("location", "")
-        if not at.startswith((self.client.url + "/", "/")):
-            raise UnexpectedAnswer(f"{self.name} names an upload on another service", code="answer-leads-elsewhere")
+        at = self._upload(self.client.expect(begun, 202))
         try:
             sent = self._as(session, "PATCH", at, asked, content=TRIED)
-            seen = sent if isinstance(sent, Refusal) else self._as(session, "GET", at, asked)
+            if isinstance(sent, Refusal):
+                return sent
+            at = self._upload(self.client.expect(sent, 202), at)
+            seen = self._as(session, "GET", at, asked)
             if isinstance(seen, Refusal):
                 return seen
             self.client.expect(seen, 204)
@@ -72,9 +79,17 @@ class ImageRegistry:
                 raise UnexpectedAnswer(f"{self.name} said it was sent, and it was not", code="answer-contradicts")
         finally:
             gone = self._as(session, "DELETE", at, asked)
-        if not isinstance(gone, Refusal):
-            self.client.expect(gone, 204)
+        if isinstance(gone, Refusal):
+            return Done("an upload was begun and seen; who pushes may not cancel it, so it stays until it is cleared")
+        self.client.expect(gone, 204)
         return Done("an upload was begun, seen and cancelled")
+
+    def _upload(self, answer: HttpAnswer, known: str = "") -> str:
+        """Where an upload goes on, which may be elsewhere after each part of it."""
+        at = answer.headers.get("location", known)
+        if not at.startswith((self.client.url + "/", "/")):
+            raise UnexpectedAnswer(f"{self.name} names an upload on another service", code="answer-leads-elsewhere")
+        return at
 
     @understood
     def shared_login(self) -> Done | Refusal:
@@ -102,6 +117,13 @@ class ImageRegistry:
         if content is not None:
             headers["Content-Type"] = "application/octet-stream"
         answer = self.client.ask(method, path, bearer=token, headers=headers, content=content)
+        if 'error="invalid_token"' in answer.headers.get("www-authenticate", ""):
+            raise UnexpectedAnswer(
+                f"{self.name} does not trust the tokens of its own token service", code="answer-contradicts"
+            )
+        if 'error="insufficient_scope"' in answer.headers.get("www-authenticate", ""):
+            refusal = _refusal(answer)
+            return refusal or Refusal((VerdictStep.TARGET_SIDE,), "the token that was given is for less")
         return _refusal(answer) or answer
 
     def _challenge(self, path: str, method: str = "GET") -> Mapping[str, str]:
@@ -111,9 +133,14 @@ class ImageRegistry:
         wanted = dict(CHALLENGE.findall(rest))
         if answer.status != 401 or scheme.lower() != "bearer" or "realm" not in wanted:
             raise UnexpectedAnswer(f"{self.name} does not ask who calls", code="answer-unexpected")
-        if not wanted["realm"].startswith(self.client.url + "/"):
+        if self._service(wanted["realm"]) is None:
             raise UnexpectedAnswer(f"{self.name} wants sessions to go elsewhere", code="answer-leads-elsewhere")
         return wanted
+
+    def _service(self, realm: str) -> Client | None:
+        """Who gives the tokens: the registry itself, or the provider whose session is shown; None for anybody else."""
+        known = (one for one in (self.client, self.provider) if one is not None)
+        return next((one for one in known if realm.startswith(one.url + "/")), None)
 
     def _token(
         self, user: str, password: Secret, challenge: Mapping[str, str], asked: Surroundings
@@ -121,11 +148,13 @@ class ImageRegistry:
         query = urlencode({name: challenge[name] for name in ("service", "scope") if name in challenge})
         shown = base64.b64encode(f"{quote(user, safe='')}:{password.reveal()}".encode()).decode()
         headers = {**surrounding(asked), "Authorization": f"Basic {Secret(shown).reveal()}"}
-        answer = self.client.ask("GET", f"{challenge['realm']}?{query}", headers=headers)
+        service = self._service(challenge["realm"]) or self.client
+        answer = service.ask("GET", f"{challenge['realm']}?{query}", headers=headers)
         refusal = _refusal(answer)
         if refusal is not None:
             return refusal
-        token = self.client.expect(answer, 200).json(self.client.who).get("token")
+        said = service.expect(answer, 200).json(service.who)
+        token = said.get("token", said.get("access_token"))
         if not isinstance(token, str):
             raise UnexpectedAnswer(f"{self.name} answered without a token", code="answer-without-token")
         return Secret(token)
@@ -135,7 +164,10 @@ def _refusal(answer: HttpAnswer) -> Refusal | None:
     """The refusal of access that an answer is, with the steps where it says them; None for any other answer."""
     if answer.status not in (401, 403):
         return None
-    errors: Any = answer.json("the registry").get("errors") or [{}]
+    try:
+        errors: Any = answer.json("the registry").get("errors") or [{}]
+    except UnexpectedAnswer:
+        errors = [{}]  # a token service says no in any form
     detail = errors[0].get("detail")
     steps = detail.get("refused_at") if isinstance(detail, dict) else None
     return Refusal.told(steps, str(errors[0].get("message", "access is refused")))

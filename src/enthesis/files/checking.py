@@ -28,6 +28,7 @@ from enthesis.model.estate import (
 )
 from enthesis.model.file_errors import FileError, Source
 from enthesis.model.pointers import as_pointers, claim_at
+from enthesis.model.urls import is_safe_url
 from enthesis.model.words import (
     BEARERS,
     ENDING,
@@ -61,7 +62,8 @@ def is_server_url(url: str, scheme: str) -> bool:
         return False
     named = parts.path in ("", "/") if scheme == "https" else parts.path.count("/") == 1 and len(parts.path) > 1
     plain = not (parts.username or parts.password or parts.query or parts.fragment)
-    return parts.scheme == scheme and bool(parts.hostname) and port > 0 and named and plain
+    here = scheme == "https" and is_safe_url(url)
+    return (parts.scheme == scheme or here) and bool(parts.hostname) and port > 0 and named and plain
 
 
 def spot(records: Mapping[Source, Node], source: Source, *path: str | int) -> Source:
@@ -370,7 +372,7 @@ class _Checker:
                 self.wrong("wrong-name", message, self.spot(exchange.source, "more"), f"another parameter{more}")
 
     def _url(self, url: str | None, source: Source, field: str = "url") -> None:
-        if url is not None and not url.startswith(("https://", "http://127.0.0.1", "http://localhost", "http://[::1]")):
+        if url is not None and not is_safe_url(url):
             self.wrong("wrong-url", f"found {url!r}", self.spot(source, field), "an https:// address")
 
     def kinds(self) -> None:

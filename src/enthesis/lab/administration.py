@@ -218,7 +218,11 @@ class Administration:
             for statement in world.of("identities")
             if statement.body["kind"] == "person"
         }
-        found = {"accounts": accounts, "resources": resources, "people": people, "side": self.store.side()}
+        shared = {one: on for one in resources if (on := self.store.setting(f"shared on {one}")) is not None}
+        found = {
+            "accounts": accounts, "resources": resources, "people": people, "shared_logins": shared,
+            "side": self.store.side(),
+        }  # fmt: skip
         return JSONResponse(found)
 
     async def ids(self, request: Request) -> Response:

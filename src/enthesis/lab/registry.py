@@ -74,7 +74,10 @@ class RegistryServer:
         self._uploads: dict[str, tuple[str, bytearray]] = {}
         if store.setting(f"shared {address}") is None:
             store.set_setting(f"shared {address}", remember(secrets.token_urlsafe(24)))
-        store.set_setting(f"shared on {address}", entry.get("shared_login") == "on")
+        described = entry.get("shared_login") == "on"
+        if store.setting(f"shared described {address}") != described:  # what its owner switched since stays otherwise
+            store.set_setting(f"shared on {address}", described)
+            store.set_setting(f"shared described {address}", described)
 
     def app(self) -> Starlette:
         """The HTTP interface."""

@@ -26,12 +26,18 @@ def surveyed_clouds(estate: Estate, folder: Path, reporter: Reporter) -> list[Su
     return found
 
 
-def without_what_has_gone(head: Sequence[Record], systems: Sequence[Surveys]) -> list[Record]:
-    """What an estate says exists, without the resources that a provider was asked about and has not."""
-    gone = [system.has_gone for system in systems if isinstance(system, SurveyedCloud)]
-    return [
-        entry for entry in head if entry["section"] != "resources" or not any(has(entry["address"]) for has in gone)
-    ]
+def as_it_is(head: Sequence[Record], systems: Sequence[Surveys]) -> list[Record]:
+    """What an estate says exists, as providers that were asked have it: without the resources that are gone, and of the
+    logins that people share whether they are on."""
+    asked = [system for system in systems if isinstance(system, SurveyedCloud)]
+    shared = {address: on for system in asked for address, on in system.surveyed.shared_logins.items()}
+    found = []
+    for entry in head:
+        address = entry.get("address")
+        if entry["section"] == "resources" and any(system.has_gone(str(address)) for system in asked):
+            continue
+        found.append({**entry, "shared_login": "on" if shared[address] else "off"} if address in shared else entry)
+    return found
 
 
 def survey_now(estate: Estate, folder: Path, now: datetime, reporter: Reporter) -> Survey:
@@ -43,5 +49,5 @@ def survey_now(estate: Estate, folder: Path, now: datetime, reporter: Reporter) 
     ]
     systems: list[Surveys] = [*clouds, *clusters, *databases_of_lab(estate, folder)]
     writing = Writing(estate.name, now, systems)
-    lines = writing.lines(without_what_has_gone(list(head_of(estate)), systems), reporter)
+    lines = writing.lines(as_it_is(list(head_of(estate)), systems), reporter)
     return read_survey((line.decode() for line in lines), ASKED_NOW, estate.catalogue)

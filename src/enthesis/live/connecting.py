@@ -247,6 +247,12 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
             asks = client_entry(read_file(file, MAX_GIVEN), name) if file is not None else None
             server = Server(name, Client(name, one.url))
             providers[name] = OAuthProvider(name, server, one.exchange or Exchange(), asks)
+    registries: dict[str, KeepsImages] = {}
+    for address, resource in estate.resources.items():
+        if "/registry/" in address and resource.url is not None and not estate.administered_by_others(address):
+            gives = providers.get(estate.system_of(address))
+            client = gives.server.client if isinstance(gives, OAuthProvider) else None
+            registries[address] = ImageRegistry(address, Client(address, resource.url), provider=client)
     clusters = _by_kubeconfig(estate, given)
     of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
     accesses = {name: database_access(path) for name, path in given.databases.items()}
@@ -264,7 +270,13 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
             )
         people[name] = directory_at(name, path, estate.organisations[name[1:]].people)
     return Connected(
-        providers, every, "the servers of this estate", clusters=clusters, databases=databases, people=people
+        providers,
+        every,
+        "the servers of this estate",
+        clusters=clusters,
+        databases=databases,
+        people=people,
+        registries=registries,
     )
 
 

@@ -14,7 +14,7 @@ from cryptography.hazmat.primitives import serialization
 
 from enthesis.connectors.cluster.kubeconfig import INSIDE
 from enthesis.connectors.hosts import MAX_ANSWER, MAX_SECONDS, TIMEOUT, HostService
-from enthesis.connectors.http import LOOPBACK, Client
+from enthesis.connectors.http import Client
 from enthesis.live.device_sign_in import directories_of, is_of
 from enthesis.live.kept_sign_in import kept
 from enthesis.live.shown_tokens import addresses_of, frozen
@@ -32,6 +32,7 @@ from enthesis.model.addresses import pool_of
 from enthesis.model.errors import EnthesisError, Unreachable
 from enthesis.model.estate import Estate, Origin
 from enthesis.model.secrets import Secret
+from enthesis.model.urls import LOOPBACK
 from enthesis.model.words import Form
 from enthesis.ports import HeldCredential
 from enthesis.tokens.checking import Refused, parsed

@@ -6,12 +6,20 @@ from datetime import datetime, timedelta
 from time import monotonic
 from typing import Any, Protocol
 
-from enthesis.access.attributes import audiences_for, service_account_subjects
+from enthesis.access.attributes import audiences_for, service_accounts_of
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import is_keyless, question_of
 from enthesis.files.shapes import duration_text
 from enthesis.live.showing import shown_to, take_on
-from enthesis.model.addresses import account_of, article, contains, is_pool, parse, pool_of
+from enthesis.model.addresses import (
+    account_of,
+    article,
+    contains,
+    is_pool,
+    parse,
+    pool_of,
+    service_account_subject,
+)
 from enthesis.model.errors import EnthesisError, InvalidInput, Unreachable
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Claims, Context, Estate, Hop, Journey, KindVerbs
@@ -372,8 +380,8 @@ def _by_service_account(
     """
     compiled, provider = compile_estate(estate), provider_of(estate, hop.identity, connected)
     name = estate.issuer_of_workload(workload) or ""
-    issuer, subjects = connected.issuers.get(name), service_account_subjects(compiled, workload)
-    if issuer is None or not subjects:
+    issuer, accounts = connected.issuers.get(name), service_accounts_of(compiled, workload)
+    if issuer is None or not accounts:
         if compiled.places.index.get(hop.identity) in compiled.runs(workload):
             raise InvalidInput(
                 f"nothing here hands {workload} a session as {hop.identity}, which it runs as", code="proof-impossible"
@@ -385,9 +393,17 @@ def _by_service_account(
     refusal: HeldCredential | Refusal = Refusal(
         (VerdictStep.TARGET_SIDE,), f"no trust of {hop.identity} admits {workload}"
     )
-    for subject in subjects:
+    cluster = connected.clusters.get(estate.issuers[name].cluster or "")
+    for account in accounts:
         for audience in dict.fromkeys((*wanted, estate.system_of(hop.identity))):
-            shown = issuer.obtain({"sub": subject, "aud": str(audience)})
+            shown: HeldCredential | Refusal
+            if cluster is not None and cluster is issuer:  # what runs as something else is given none
+                shown = cluster.token_of(workload, account, str(audience))
+            else:
+                shown = issuer.obtain({"sub": service_account_subject(account), "aud": str(audience)})
+            if isinstance(shown, Refusal):
+                refusal = shown
+                continue
             refusal = take_on(provider, shown, hop.identity, hop.narrowed, asked, connected)
             if not isinstance(refusal, Refusal):
                 return refusal

@@ -205,7 +205,10 @@ def shared_login_trials(estate: Estate, connected: Connected) -> Iterator[Trials
     """For every registry whose shared login is said to be off: that login, with the password that it last had."""
     for address, resource in estate.resources.items():
         registry = connected.registries.get(address)
-        if resource.shared_login == "off" and registry is not None:
+        if resource.shared_login == "off" and registry is not None and not registry.tells_shared_login:
+            why = "nothing here knows the password that it last had"
+            yield Trials(address, str(resource.source), (), not_tried=why)
+        elif resource.shared_login == "off" and registry is not None:
             trial = _tried_for_real(registry.shared_login, "the login that people share", {}, Ending.REFUSED)
             yield Trials(address, str(resource.source), (replace(trial, shows=None, wanted_at=(VerdictStep.NAMES,)),))
 

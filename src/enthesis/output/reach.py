@@ -9,6 +9,7 @@ from typing import Any
 from enthesis.access.clauses import BEFORE_KEY
 from enthesis.chains.chains import Chain, ChainStart
 from enthesis.chains.reach import Reached
+from enthesis.chains.shared_logins import SharedLogin, who_words
 from enthesis.conditions.truth import Value
 from enthesis.model.estate import boundary_of
 from enthesis.model.sentences import verb_words
@@ -134,10 +135,15 @@ def from_lines(
 
 
 def to_lines(
-    place: str, found: Sequence[Reached], why: str, asked: ReachAsked, kind_of: Callable[[str], str]
+    place: str,
+    found: Sequence[Reached],
+    why: str,
+    asked: ReachAsked,
+    kind_of: Callable[[str], str],
+    shared: Sequence[SharedLogin] = (),
 ) -> Iterable[Line]:
-    """Every caller that can reach a place; where whole chains start first, then the identities themselves. `place` is
-    the place in words, `kind_of` gives the kind of a target."""
+    """Every caller that can reach a place; where whole chains start first, then the identities themselves, then whoever
+    knows the password of a login there. `place` is the place in words, `kind_of` gives the kind of a target."""
     by_start: dict[tuple[str, str], list[Reached]] = {}
     for access in sorted(found, key=lambda access: access.chain.keyless is None):
         start = access.chain.start
@@ -146,11 +152,16 @@ def to_lines(
     whole = {start for start, keyless in by_start if keyless != AT_IDENTITY}
     parts = [counted(len(whole), "origin")] if whole else []
     parts += [counted(len(half), "identity", "identities")] if half else []
-    does = asked.verb_words("do something" if found else "do anything")
+    parts += [who_words(one.address) for one in shared[:1]]
+    parts += [f"of {counted(len(shared) - 1, 'other shared login')}"] if shared[1:] else []
+    does = asked.verb_words("do something" if parts else "do anything")
     does += "" if asked.verbs and " " not in place else " at"
     yield from _perhaps_more(why)
     said = " and ".join(parts) or "No origin and no identity"
-    yield line(Span(f"{said} can {does} {place}{asked.narrowed()}" + (":" if found else "."), "strong"))
+    said = said[:1].upper() + said[1:]
+    yield line(Span(f"{said} can {does} {place}{asked.narrowed()}" + (":" if parts else "."), "strong"))
+    for one in shared:
+        yield line("  ", Span(one.says, "bad"), Span(f"  {one.source}", "quiet"))
     width = min(64, max((len(words) for words, _ in by_start), default=0))
     longest = max((len(keyless) for _, keyless in by_start), default=0)
     one_target = len({reached.target for reached in found}) == 1  # which the first line names

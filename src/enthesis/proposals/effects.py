@@ -1,6 +1,6 @@
 """What a proposal does to effective access: the live side as an estate, before its steps and after them."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from functools import cache
@@ -8,13 +8,14 @@ from typing import Any
 
 from enthesis.chains.between import Meant, Versions
 from enthesis.chains.differences import Difference, Gain, difference
+from enthesis.chains.shared_logins import ON, SharedLogin, opened_there
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_text
 from enthesis.files.writing import plain_statement
-from enthesis.model.addresses import article
+from enthesis.model.addresses import account_of, article
 from enthesis.model.catalogue import EVERYTHING, Catalogue
-from enthesis.model.estate import Estate, Role
+from enthesis.model.estate import NOWHERE, Estate, Role
 from enthesis.model.sentences import statement_sentence, verb_words
 from enthesis.model.words import BEARERS, STATEMENT_SECTIONS, STATEMENTS
 from enthesis.proposals.ordering import Judged, ordered
@@ -106,8 +107,30 @@ def openings(
     now: datetime,
     said: Callable[[Sequence[Gain]], Sequence[str]],
 ) -> tuple[Opening, ...]:
-    """The statements of others that open something of ours which is shut without them, after a proposal; `said` puts
-    gains of access into sentences."""
+    """What others have opened that is ours and shut without it, after a proposal: by statements, and by switching a
+    shared login on. `said` puts gains of access into sentences."""
+    return (*_shared_logins(estate, surveys, now), *_statements_that_open(estate, proposal, surveys, now, said))
+
+
+def _shared_logins(estate: Estate, surveys: Sequence[Surveyed], now: datetime) -> Iterator[Opening]:
+    """Those that are on where they are not described so."""
+    for address, is_on in (login for surveyed in surveys for login in surveyed.shared_logins.items()):
+        described = estate.resources.get(address)
+        if is_on and (described is None or described.shared_login != ON):
+            login = SharedLogin(address, opened_there(estate.catalogue, address), NOWHERE)
+            sentence = f"the login that people share at {address} is on"
+            accepted = _accepted(estate, sentence, now) or _accepted(estate, address, now, "shared-login")
+            yield Opening(f"{sentence} ({account_of(address)})", (login.says,), accepted)
+
+
+def _statements_that_open(
+    estate: Estate,
+    proposal: Proposal,
+    surveys: Sequence[Surveyed],
+    now: datetime,
+    said: Callable[[Sequence[Gain]], Sequence[str]],
+) -> tuple[Opening, ...]:
+    """The statements of others that open something."""
     after = afterwards(live_of(estate, surveys), proposal.steps)
     described = {statement.key: normalised(statement.collection, statement.body) for statement in wanted(estate)[0]}
     others = {
@@ -171,10 +194,10 @@ def closings(
     return tuple(out)
 
 
-def _accepted(estate: Estate, sentence: str, now: datetime) -> str:
-    """Why, and until when, the estate lives with a statement of others; '' where it does not, or does not any more."""
+def _accepted(estate: Estate, of: str, now: datetime, risk: str = "not-ours") -> str:
+    """Why, and until when, the estate lives with what others opened; '' where it does not, or does not any more."""
     for acceptance in estate.accepted:
-        if acceptance.risk == "not-ours" and acceptance.of == sentence and acceptance.in_force(now):
+        if acceptance.risk == risk and acceptance.of == of and acceptance.in_force(now):
             return f"{acceptance.because}, until {time_text(acceptance.until)}"
     return ""
 

@@ -57,7 +57,8 @@ class LiveObject:
 class Surveyed:
     """What one provider has, for the holders asked about, and what exists there already. `concerning` are statements
     of others, as far as the provider shows them: those that name what is ours. `side` tells the system from another one
-    that has its name by now, where it says so: ids of one mean nothing at the other."""
+    that has its name by now, where it says so: ids of one mean nothing at the other. `shared_logins` are resources that
+    can have a login which people share, and whether it is on, as far as the system knows."""
 
     provider: str
     holders: tuple[str, ...]
@@ -67,6 +68,7 @@ class Surveyed:
     ids: Mapping[str, str] = field(default_factory=dict)
     concerning: tuple[LiveObject, ...] = ()
     side: str = ""
+    shared_logins: Mapping[str, bool] = field(default_factory=dict)
 
     def seen(self) -> dict[str, str]:
         """Ids with their etags: what a proposal was made for."""

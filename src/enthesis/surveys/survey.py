@@ -17,7 +17,7 @@ import gc
 import json
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from datetime import datetime
 from hashlib import sha256
 from operator import attrgetter
@@ -350,8 +350,17 @@ def _entry(record: dict[str, Any], name: str, number: int, into: _Collected, esc
         return
     if word == "groups":
         named[record[key]] = one_group(first, value)
+    elif word == "resources":
+        named[record[key]] = _one_resource(first, value)
     elif word == "identities" and value.is_person and value.disabled:
         named[record[key]] = value  # as the directory says
+
+
+def _one_resource(first: Resource, then: Resource) -> Resource:
+    """One resource of two lines: what the later one says of it, and else what the first does. An estate's own words
+    stand first, what its live system says comes after."""
+    said = {one.name: getattr(then, one.name) for one in fields(then) if one.compare}
+    return replace(first, **{name: value for name, value in said.items() if value})
 
 
 # -- beside an estate -----------------------------------------------------------------------------------------------

@@ -89,30 +89,41 @@ class LiveCluster:
             raise InvalidInput(
                 f"{self.name} cannot narrow the tokens of its service accounts", code="narrowing-not-known"
             )
-        namespace, name = self.account(identity)
-        spec: dict[str, Any] = {"audiences": [self.cluster.url], "expirationSeconds": int(LIFE.total_seconds())}
-        bearer = self.cluster.token
         if shown.form == "workload":
-            space, pod = self._place(shown.secret.reveal())[0], shown.secret.reveal().rsplit("/workload/", 1)[-1]
-            if space != namespace:
-                return Refusal(
-                    (VerdictStep.TARGET_SIDE,), "a workload runs as service accounts of its own namespace only"
-                )
-            found = self._asked("GET", f"/api/v1/namespaces/{quote(space)}/pods/{quote(pod)}", bearer)
-            if found.status == 404:
-                return Refusal((VerdictStep.NAMES,), "there is no such workload")
-            uid = self._read(found, 200)["metadata"]["uid"]
-            spec["boundObjectRef"] = {"kind": "Pod", "apiVersion": "v1", "name": pod, "uid": uid}
-        else:
-            bearer = shown.secret
-        answer = self._requested(namespace, name, spec, bearer)
-        if answer.status == 400 and shown.form == "workload":
-            return Refusal((VerdictStep.TARGET_SIDE,), "the workload runs as another service account")
-        if answer.status in (401, 403) and shown.form != "workload":
+            return self._bound(shown.secret.reveal(), identity, self.cluster.url, "session")
+        namespace, name = self.account(identity)
+        spec = {"audiences": [self.cluster.url], "expirationSeconds": int(LIFE.total_seconds())}
+        answer = self._requested(namespace, name, spec, shown.secret)
+        if answer.status in (401, 403):
             return Refusal((_step(answer),), said_by(answer))
         if answer.status == 404:
             return Refusal((VerdictStep.NAMES,), "there is no such service account")
         return self._token(answer, "session")
+
+    @understood
+    def token_of(self, workload: str, identity: str, audience: str) -> HeldCredential | Refusal:
+        """The token of a service account that a workload can show to an audience, or why it has none."""
+        return self._bound(workload, identity, audience, "token")
+
+    def _bound(self, workload: str, identity: str, audience: str, form: str) -> HeldCredential | Refusal:
+        """A token of a service account that is bound to a workload, as clusters give to what runs as it alone."""
+        namespace, name = self.account(identity)
+        space, pod = self._place(workload)[0], workload.rsplit("/workload/", 1)[-1]
+        if space != namespace:
+            return Refusal((VerdictStep.TARGET_SIDE,), "a workload runs as service accounts of its own namespace only")
+        found = self._asked("GET", f"/api/v1/namespaces/{quote(space)}/pods/{quote(pod)}", self.cluster.token)
+        if found.status == 404:
+            return Refusal((VerdictStep.NAMES,), "there is no such workload")
+        uid = self._read(found, 200)["metadata"]["uid"]
+        reference = {"kind": "Pod", "apiVersion": "v1", "name": pod, "uid": uid}
+        life = int(LIFE.total_seconds())
+        spec = {"audiences": [audience], "expirationSeconds": life, "boundObjectRef": reference}
+        answer = self._requested(namespace, name, spec, self.cluster.token)
+        if answer.status == 400:
+            return Refusal((VerdictStep.TARGET_SIDE,), "the workload runs as another service account")
+        if answer.status == 404:
+            return Refusal((VerdictStep.NAMES,), "there is no such service account")
+        return self._token(answer, form)
 
     @understood
     def token_for(self, identity: str, life: timedelta) -> tuple[HeldCredential, str]:

@@ -62,7 +62,11 @@ def furnish(objects: Objects, resources: Mapping[str, Any], now: float) -> None:
         if kind == "secret":
             _ensure(objects, "secrets", namespace, {"metadata": {"name": name}, "type": "Opaque", "data": {}}, now)
         elif kind == "workload":
-            spec = {"serviceAccountName": "default", "containers": [{"name": "main", "image": "lab"}]}
+            account = resources[stem + address].get("service_account", "default")
+            spec = {"serviceAccountName": account, "containers": [{"name": "main", "image": "lab"}]}
+            there = objects.get(SERVED["", "pods"], namespace, name)
+            if there is not None and (there.get("spec") or {}).get("serviceAccountName", "default") != account:
+                objects.remove(SERVED["", "pods"], namespace, name)  # it is deployed anew
             _ensure(objects, "pods", namespace, {"metadata": {"name": name}, "spec": spec}, now)
 
 
