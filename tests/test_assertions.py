@@ -26,9 +26,10 @@ from enthesis.lab.tokens import Clock, TokenExpired, TokenRefused
 from enthesis.tokens.asserted import MAX_ASSERTION, asserted, certificates_in, check_signature
 from enthesis.tokens.checking import Refused
 
-from .conftest import Lab, Program, lab_of, write_estate
+from .conftest import Lab, Program, lab_of, start_lab, write_estate
 
 ISSUER, RECIPIENT = "https://desk.example", "https://cloud.example/token"
+OURS = frozenset(("lowland", "https://cloud.example", RECIPIENT))
 SAID = {"aud": ["lowland"], "sub": ["carol"], "groups": ["printers", "guests"]}
 ESTATE = """
 estate: orchard
@@ -85,7 +86,7 @@ def key(name: str) -> tuple[rsa.RSAPrivateKey, x509.Certificate]:
 
 
 def service(path: Path = Path(":memory:")) -> ShownAssertions:
-    return ShownAssertions(Store(path), NOW, {ISSUER: ("desk", key("desk")[1])}, RECIPIENT)
+    return ShownAssertions(Store(path), NOW, {ISSUER: ("desk", key("desk")[1])}, RECIPIENT, OURS)
 
 
 def signed(
@@ -249,6 +250,7 @@ def test_only_the_known_key_of_the_issuer_it_names_counts() -> None:
         NOW,
         {ISSUER: ("desk", key("desk")[1]), "https://b.example": ("b", key("forger")[1])},
         RECIPIENT,
+        OURS,
     )
     with pytest.raises(TokenRefused, match="not signed by its issuer"):
         two.attributes_in(sent(signed(by="forger")))
@@ -559,3 +561,36 @@ def test_a_certificate_signs_only_while_it_is_good() -> None:
     for wrong in (certificate.not_valid_before_utc - timedelta(1), certificate.not_valid_after_utc + timedelta(1)):
         with pytest.raises(Refused, match="not signed as a whole"):
             check_signature(read, [certificate], wrong)
+
+
+def test_an_audience_names_the_server_or_is_one_that_a_trust_asks_for(enthesis: Program, tmp_path: Path) -> None:
+    """RFC 7522, section 3: an assertion for somebody else opens nothing, though nothing asks about it."""
+    plain = "assertion: desk, attributes: {groups: [printers]}"
+    asking = "assertion: desk, attributes: {aud: 'urn:orchard:press', groups: [printers]}"
+    text = ESTATE[: ESTATE.index("journeys:")]
+    text = text.replace(
+        'assertion: desk, attributes: {aud: lowland, groups: [printers], team: {glob: "press-*"}}', plain
+    )
+    text = text.replace("identities: {", "identities: {press/identity/asked: {kind: instance-role, purpose: p}, ")
+    text = text.replace("grants:", f"  - {{of: press/identity/asked, admits: {{{asking}}}}}\ngrants:")
+    assert plain in text
+    lab = start_lab(enthesis, write_estate(tmp_path, {"estate.yaml": text}))
+    try:
+        assert enthesis("enact", "--yes", at=tmp_path).code == 0
+        cloud = lab.services["lowland"]
+        with httpx.Client(verify=ssl.create_default_context(cafile=lab.authority)) as client:
+            for audience, identity, status in (
+                ("lowland", "printer", 200), (cloud, "printer", 200), (f"{cloud}/token", "printer", 200),
+                ("elsewhere", "printer", 400), ("urn:orchard:press", "printer", 400),
+                ("urn:orchard:press", "asked", 200), ("elsewhere", "asked", 400), ("lowland", "asked", 400),
+            ):  # fmt: skip
+                attributes = {"aud": audience, "sub": "carol", "groups": ["printers"]}
+                body = {"attributes": attributes, "recipient": f"{cloud}/token"}
+                made = client.post(f"{lab.services['desk']}/assertions", json=body, headers=lab.owner).json()
+                grant = "urn:ietf:params:oauth:grant-type:saml2-bearer"
+                asked = {"grant_type": grant, "assertion": made["assertion"]}
+                where = f"{cloud}/places/press/identity/{identity}"
+                answer = client.post(f"{cloud}/token", data={**asked, "resource": where})
+                assert answer.status_code == status, (audience, identity, answer.text)
+    finally:
+        enthesis("lab", "stop", "--clean", at=tmp_path)

@@ -146,6 +146,8 @@ def test_a_client_that_is_not_who_it_says_is_refused_on_every_grant(lab: Lab, cl
 
 def test_a_device_code_is_for_its_client_and_user_codes_are_read_leniently(lab: Lab, directory: Asked) -> None:
     assert error(directory.form("/device")) == (400, "invalid_request")
+    for name in ("a b", "ü", "x\n", "x" * 300):
+        assert error(directory.form("/device", client_id=name)) == (401, "invalid_client")
     begun = directory.form("/device", client_id="one").json()
     asking = {"grant_type": DEVICE, "device_code": begun["device_code"]}
     assert error(directory.form("/token", **asking)) == (400, "invalid_request")

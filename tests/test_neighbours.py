@@ -1,8 +1,10 @@
 """Statements that somebody else put on the live side, and what one account of the lab can do to another."""
 
 import json
+import shutil
 import ssl
 from collections.abc import Callable, Iterator, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -265,11 +267,11 @@ def test_attachments_and_ties_reach_nothing_of_another_account(enthesis: Program
     assert enthesis("enact", "--yes", "--accept", "power-gained", at=pair).code == 0
     cloud = Cloud(lab, "north")
     other = cloud.id_of("identities", "right", "right/identity/other")
-    for pattern in ("left/host/*", "**", "*/host/*"):
+    for pattern, status in (("left/host/*", 422), ("**", 422), ("*/host/*", 422), ("right/host/*", 201)):
         made = cloud.ask(
             "POST", "attachments", "right", {"holder": "right", "what": {"glob": pattern}, "runs_as": [other]}
         )
-        assert made.status_code in (201, 422)
+        assert made.status_code == status, made.text
     directly = {"Asked-Directly": "yes"}
     about = httpx.get(f"{lab.hosts('north')}/left/host/h/about", headers=directly, trust_env=False)
     assert about.json()["identities"] == []
@@ -363,3 +365,49 @@ def test_a_session_ends_with_the_sign_in_that_it_began_with(enthesis: Program, p
             assert enthesis("lab", "rotate", "forge", at=pair).code == 0
         exchange |= {"subject_token": token, "subject_token_type": "urn:ietf:params:oauth:token-type:jwt"}
         assert http.post(f"{url}/token", data=exchange).status_code == 200
+
+
+# -- attachments by pattern, and enactments at once -----------------------------------------------------------------
+
+
+def test_a_pattern_over_several_accounts_is_kept_by_each(enthesis: Program, pair: Path) -> None:
+    """A cloud keeps no pattern that reaches beyond its holder; what is written over several accounts is split up."""
+    cloud = Cloud(start_lab(enthesis, pair), "north")
+    assert enthesis("enact", "--yes", at=pair).code == 0
+    runner = cloud.id_of("identities", "left", "left/identity/runner")
+    foreign = {"holder": "left", "what": {"glob": "right/host/*"}, "runs_as": [runner]}
+    for pattern in ("right/host/*", "*/host/*", "**", "left*/host/h"):
+        answer = cloud.ask("POST", "attachments", "left", {**foreign, "what": {"glob": pattern}})
+        assert answer.status_code == 422 and "not of left alone" in answer.text, (pattern, answer.text)
+    (pair / "more.yaml").write_text(
+        "attachments: [{what: {glob: '*/host/*'}, runs_as: left/identity/runner}]\n"
+        "trusts: [{name: hosts, of: left/identity/runner, admits: {attached: true}}]\n"
+        "journeys:\n"
+        "  on-h: {from: {host: left/host/h}, through: [left/identity/runner], expect: allowed}\n"
+        "  on-k: {from: {host: right/host/k}, through: [left/identity/runner], expect: refused}\n"
+    )
+    assert "not possible" not in enthesis("check", at=pair).out
+    assert enthesis("enact", "--yes", at=pair).code == 0
+    kept = {holder: [one["what"] for one in cloud.items("attachments", holder)] for holder in ("left", "right")}
+    assert kept == {"left": [{"glob": "left/host/*"}], "right": [{"glob": "right/host/*"}]}
+    assert enthesis("propose", "--expect-none", at=pair).code == 0
+    assert enthesis("prove", at=pair).code == 0
+
+
+def test_of_two_enactments_at_once_only_the_last_lets_anybody_in(enthesis: Program, pair: Path, tmp_path: Path) -> None:
+    """Two checkouts that want different subjects: whoever is last has its own subject alone in the trust."""
+    cloud = Cloud(start_lab(enthesis, pair), "north")
+    assert enthesis("enact", "--yes", at=pair).code == 0
+    other = tmp_path / "other"
+    shutil.copytree(pair, other, ignore=shutil.ignore_patterns("lab"))
+    text = (other / "estate.yaml").read_text()
+    (other / "estate.yaml").write_text(text.replace("{sub: main}", "{sub: side}"))
+    assert enthesis("lab", "join", str(pair), at=other).code == 0
+    for _ in range(3):
+        with ThreadPoolExecutor(2) as both:
+            ran = list(both.map(lambda place: enthesis("enact", "--yes", at=place), (pair, other)))
+        assert all(one.code in (0, 4) for one in ran), [one.err for one in ran]
+        subjects = [one["admits"]["claims"]["sub"] for one in cloud.items("trusts", "left")]
+        assert subjects in (["main"], ["side"]), subjects
+    assert enthesis("enact", "--yes", at=pair).code == 0
+    assert [one["admits"]["claims"]["sub"] for one in cloud.items("trusts", "left")] == ["main"]

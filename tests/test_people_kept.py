@@ -220,7 +220,12 @@ def test_the_lab_filters_pages_and_refuses_as_the_standard_says(orchard: Lab) ->
         wrong = {"userName": "carol", "active": False}
         assert client.put(f"/Users/{carol['id']}", json=wrong, headers={"If-Match": 'W/"9"'}).status_code == 412
         assert client.put(f"/Users/{carol['id']}", json=wrong, headers={"If-Match": version}).status_code == 200
-        assert client.post("/Users", json={"userName": "carol"}).json()["scimType"] == "uniqueness"
+        for kind, named in (("Users", {"userName": "carol"}), ("Users", {"userName": "CAROL"})):
+            answer = client.post(f"/{kind}", json=named)
+            assert answer.status_code == 409 and answer.json()["scimType"] == "uniqueness", "names count without case"
+        for text, kept in (("False", False), ("true", True)):  # as some who provision write it
+            assert patched(client, "Users", carol["id"], {"op": "replace", "path": "active", "value": text}) == 200
+            assert client.get(f"/Users/{carol['id']}").json()["active"] is kept
         for body in ({}, {"userName": 7}, {"userName": "x", "shoe": 1}, {"userName": "x", "active": "yes"}):
             assert client.post("/Users", json=body).status_code == 400
         group = {"displayName": "g", "members": [{"value": "nobody"}]}
@@ -240,6 +245,46 @@ def test_the_lab_filters_pages_and_refuses_as_the_standard_says(orchard: Lab) ->
         listed = json.loads((orchard.state / "administrators.json").read_text(encoding="utf-8"))
         cloud = next(one["session"] for one in listed if one.get("cloud") == "lowland")
         assert client.get("/Users", headers={"Authorization": f"Bearer {cloud}"}).status_code == 401
+
+
+def test_names_that_differ_in_case_alone_are_one_name(enthesis: Program, orchard: Lab) -> None:
+    place = orchard.folder
+    assert enthesis("enact", "--yes", at=place).code == 0
+    with by_hand(orchard) as client:
+        assert client.post("/Users", json={"userName": "Erin", "active": True}).status_code == 201
+    changed(place, '  "@orchard/identity/dora": {kind: person}\n',
+            '  "@orchard/identity/dora": {kind: person}\n  "@orchard/identity/erin": {kind: person}\n')  # fmt: skip
+    ran = enthesis("propose", at=place)
+    assert "names count without case at @orchard, and it has @orchard/identity/Erin: write that" in ran.out, ran.out
+
+
+def test_an_address_has_one_spelling(enthesis: Program, tmp_path: Path) -> None:
+    """Another spelling of the same name would be told as different for ever."""
+    for written, spelt in (("ann%2dmay", "ann-may"), ("x%40y.example", ""), ("x%4", "x%254"), ("a%2fb", "a%2Fb")):
+        text = ESTATE.replace("@orchard/identity/carol", f"@orchard/identity/{written}")
+        ran = enthesis("check", at=write_estate(tmp_path / written.replace("%", "_"), {"estate.yaml": text}))
+        if spelt:
+            assert ran.code == 2 and f"`@orchard/identity/{spelt}`" in ran.err + ran.out, ran.err + ran.out
+        else:
+            assert "another way" not in ran.err + ran.out
+
+
+def test_one_member_that_cannot_be_one_yet_keeps_no_group_from_being_made(enthesis: Program, orchard: Lab) -> None:
+    """What is there already stays in the group; what is missing is told by itself, with who can make it."""
+    place = orchard.folder
+    tied = "  press/identity/presser: {kind: managed-identity, tied_to: press/host/press-7}\n"
+    grinder = "  mill/identity/grinder: {kind: service-account}\n"
+    changed(place, "resources: {", "resources: {press/host/press-7: {}, ")  # which nobody has made yet
+    changed(place, grinder, f"{grinder}{tied}")
+    changed(place, "mill/identity/grinder]}", "mill/identity/grinder, press/identity/presser]}")
+    ran = enthesis("propose", at=place)
+    assert ran.code == 0, ran.err
+    assert "press/identity/presser in the group @orchard/group/printers" in ran.out, ran.out
+    assert enthesis("enact", "--yes", at=place).code == 0
+    with by_hand(orchard) as client:
+        assert len(entry(client, "Groups", 'displayName eq "printers"')["members"]) == 3
+    ran = enthesis("propose", "--format", "json", at=place)
+    assert not ran.json["steps"], "what is left undone is no difference for ever"
 
 
 # -- servers that do less -------------------------------------------------------------------------------------------

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from enthesis.conditions.patterns import literal, matcher, tokens, witness
+from enthesis.conditions.patterns import literal, matcher, tokens, within, witness
 from enthesis.conditions.truth import hold, passes
 from enthesis.conditions.values import ROOMS, TEXT_ROOM, Room, Solution, Want, solve
 from enthesis.model.conditions import (
@@ -46,6 +46,16 @@ def test_a_pattern_matches_what_it_says_however_it_is_run(pattern: str) -> None:
     matches = matcher(pattern)
     for text in SHORT:
         assert matches(text) == globbed(pattern, text), (pattern, text)
+
+
+@given(PATTERN, st.sampled_from(["a/", "b/", "ab/", "a", "/"]))
+@settings(max_examples=examples(200))
+def test_what_of_a_pattern_begins_so_is_matched_by_patterns_that_begin_so(pattern: str, start: str) -> None:
+    found = within(pattern, start)
+    assert len(found) == len(set(found)) <= 4 and all(one.startswith(start) for one in found)
+    for text in SHORT:
+        wanted = text.startswith(start) and globbed(pattern, text)
+        assert any(globbed(one, text) for one in found) == wanted, (pattern, start, found, text)
 
 
 def test_many_stars_cost_no_more_than_the_text_is_long() -> None:

@@ -140,6 +140,27 @@ def matcher(pattern: str) -> Callable[[str], bool]:
     return simulated
 
 
+def within(pattern: str, start: str) -> list[str]:
+    """The patterns that together match what one matches of the texts with a start: each begins with that start."""
+    row = _without_doubled_stars(tokens(pattern))
+    automaton = Automata([row])
+    state = automaton.start
+    for char in start:
+        state = automaton.step(state, char)
+    left = [at for at in range(len(row) + 1) if state >> at & 1]
+    # what stands behind a star is matched by way of the star too
+    needed = [at for at in left if not (at and row[at - 1] in ("*", "**") and at - 1 in left)]
+    return [_text_of((*literal(start), *row[at:])) for at in needed]
+
+
+def _text_of(row: Sequence[str]) -> str:
+    """A row of tokens as a pattern is written."""
+    return "".join(
+        "?" if token == "??" else token if token in ("*", "**") else token if token[1:] in "*?\\" else token[1:]
+        for token in row
+    )
+
+
 def matches(pattern: str, text: str) -> bool:
     """Whether a text matches a pattern as a whole."""
     return matcher(pattern)(text)

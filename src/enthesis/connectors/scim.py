@@ -122,7 +122,7 @@ class KeptDirectory:
         if kind == USERS:
             workload = not address.startswith("@")
             body: dict[str, Any] = {"address": address, "kind": entry.get("userType") if workload else "person"}
-            body |= {"disabled": True} if entry.get("active") is False else {}
+            body |= {"disabled": True} if _is_inactive(entry) else {}
             collection = "identities"
         else:
             members = [str(one.get("value")) for one in entry.get("members") or []]
@@ -256,7 +256,8 @@ class KeptDirectory:
             entries = self.client.expect(page, 200).json(self.client.who).get("Resources") or []
         else:
             entries = list(self._all(kind))
-        return next((entry for entry in entries if entry.get(NAMED_BY[kind]) == name), None)
+        wanted = name.casefold()  # RFC 7643, section 4.1.1: names count without case
+        return next((entry for entry in entries if str(entry.get(NAMED_BY[kind])).casefold() == wanted), None)
 
     @understood
     def in_force(self, step: Step, made: Changed) -> bool:
@@ -281,7 +282,12 @@ class KeptDirectory:
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
         """Why a directory cannot hold a statement; '' where it can."""
         del allows
-        return directory_objection(self.name, collection, body)
+        said = directory_objection(self.name, collection, body)
+        address = str(body.get("address", ""))
+        spelt = next((one for one in self._ids if one != address and one.casefold() == address.casefold()), None)
+        if not said and spelt is not None and address not in self._ids:
+            said = f"names count without case at {self.name}, and it has {spelt}: write that"
+        return said
 
     # -- requests --------------------------------------------------------------------------------------------
 
@@ -319,6 +325,11 @@ class KeptDirectory:
             said = answer.json(self.client.who).get("detail")
             raise UnexpectedAnswer(f"{self.name} does not take this: {said}", code="answer-unexpected")
         return answer
+
+
+def _is_inactive(entry: Mapping[str, Any]) -> bool:
+    """Whether an entry says that it is not active, be it as text."""
+    return str(entry.get("active")).casefold() == "false"
 
 
 def _tag(entry: Mapping[str, Any]) -> str:

@@ -27,6 +27,7 @@ from enthesis.model.estate import (
     boundary_of,
 )
 from enthesis.model.file_errors import FileError, Source
+from enthesis.model.foreign_names import one_spelling
 from enthesis.model.pointers import as_pointers, claim_at
 from enthesis.model.urls import is_safe_url
 from enthesis.model.words import (
@@ -252,6 +253,11 @@ class _Checker:
             place = addresses.parse(address, self.estate.catalogue)
         except InvalidAddress as fault:
             self.wrong("wrong-address", f"`{address}`: {fault}", source, "an address such as ACCOUNT/KIND/NAME")
+            return None
+        spelt = one_spelling(address)
+        if spelt != address:
+            message = f"`{address}` is spelt in another way than live systems are told of"
+            self.wrong("wrong-address", message, source, f"`{spelt}`")
             return None
         if place.parent and place.parent not in self.declared:
             close = self._nearest(place.parent)

@@ -156,7 +156,7 @@ async def _serve(state: Path, ready: int | None) -> None:
         cloud.vouches_for = tuple(authority.url for authority in authorities.values())
         known = {name: authority.certificate for name, authority in authorities.items()}
         cloud.callers.certificates = ShownCertificates(store, clock, known, cloud.url)
-        cloud.callers.assertions = _shown_assertions(asserting, store, clock, f"{cloud.url}/token")
+        cloud.callers.assertions = _shown_assertions(asserting, store, clock, cloud)
         cloud.ssh_authorities = ssh_authorities
     for name, kind in kinds.items():
         own = authorities.get(name) or asserting.get(name)
@@ -215,7 +215,7 @@ def _asserting(
 
 
 def _shown_assertions(
-    asserting: "Mapping[str, AssertionServer]", store: Store, clock: Clock, recipient: str
+    asserting: "Mapping[str, AssertionServer]", store: Store, clock: Clock, cloud: CloudServer
 ) -> "ShownAssertions | None":
     """What checks the assertions that are shown to a cloud; None where nothing signs any."""
     if not asserting:
@@ -223,7 +223,8 @@ def _shown_assertions(
     from enthesis.lab.assertions import ShownAssertions  # noqa: PLC0415
 
     signing = {server.url: (name, server.certificate) for name, server in asserting.items()}
-    return ShownAssertions(store, clock, signing, recipient)
+    recipient = f"{cloud.url}/token"
+    return ShownAssertions(store, clock, signing, recipient, frozenset((cloud.name, cloud.url, recipient)))
 
 
 def _own_servers(databases: list[DatabaseServer], logins: list[LoginServer]) -> list[dict[str, str]]:

@@ -416,8 +416,8 @@ class Administration:
             verbs = verbs_of(self.world(), place.kind).values()
             if place.kind != "cluster" and "run" not in verbs:
                 raise NotUnderstood(f"that a {place.kind} should run")
-        if not isinstance(what, str) and list(what) != ["glob"]:
-            raise NotUnderstood("this resource")
+        if not isinstance(what, str) and (list(what) != ["glob"] or not str(what["glob"]).startswith(f"{holder}/")):
+            raise NotUnderstood(f"a pattern that is not of {holder} alone")
         for identifier in body["runs_as"]:
             self._known({"identity": identifier})
 

@@ -156,15 +156,27 @@ def _under(parent: Any, name: str, **attributes: str) -> Any:
 
 class ShownAssertions:
     """The assertions that one service takes. `known` are the certificates of the providers that sign them, by their
-    url, with the provider's name; `recipient` is the url that they must be made for. The store remembers them."""
+    url, with the provider's name; `recipient` is the url that they must be made for, `audiences` are the names that the
+    service has as an audience (RFC 7522, section 3). The store remembers them."""
 
     def __init__(
-        self, store: Store, clock: Clock, known: Mapping[str, tuple[str, x509.Certificate]], recipient: str
+        self,
+        store: Store,
+        clock: Clock,
+        known: Mapping[str, tuple[str, x509.Certificate]],
+        recipient: str,
+        audiences: frozenset[str],
     ) -> None:
         self.store = store
         self.clock = clock
         self.known = known
         self.recipient = recipient
+        self.audiences = audiences
+
+    def names_us(self, said: Mapping[str, Any]) -> bool:
+        """Whether some audience of an assertion is this service."""
+        named = said.get(AUDIENCE, ())
+        return not self.audiences.isdisjoint([named] if isinstance(named, str) else named)
 
     def attributes_in(self, shown: str) -> tuple[str, dict[str, Any]]:
         """The name of the issuer of an assertion (base64url), and what it says, its audience and subject included.

@@ -216,7 +216,7 @@ class CallerTokens:
         named, said = self.assertions.attributes_in(shown)
         return LabCaller(
             "bearer", claims=said, issuer=named, origin={"kind": "assertion", "issuer": named},
-            actor={"sub": str(said["sub"])} if "sub" in said else {},
+            actor={"sub": str(said["sub"])} if "sub" in said else {}, meant_for_us=self.assertions.names_us(said),
         )  # fmt: skip
 
     def _issuer_named(self, service: str) -> str:

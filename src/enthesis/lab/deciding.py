@@ -79,6 +79,7 @@ class LabCaller:
     signed_in: Mapping[str, Any] = field(default_factory=dict)  # of a person: the id of the sign-in, and its end
     sessions: tuple[str, ...] = ()  # the ids of the sessions so far; where one is ended, what came of it is too
     key: str = ""  # the id of the keyed credential that was shown itself
+    meant_for_us: bool = True  # of an assertion: whether an audience of it is this cloud, by a name that it has itself
     first: bool = True  # whether this is the first request of a chain, which shows the origin's credential
 
 
@@ -510,6 +511,8 @@ def _admits(
         named = {name[len("claims.") :]: value for name, value in around_it.items() if name.startswith("claims.")}
         tests = admits.get("claims", admits.get("attributes", {}))
         hit = caller.form == "bearer" and caller.issuer == signed and all_hold(tests, named, around_it) is True
+        # RFC 7522, section 3: an audience names the server; a trust that asks for one names it in its own words
+        hit = hit and (caller.meant_for_us or "aud" in tests)
     elif "certificate" in admits:
         tests = {"subject": admits["subject"]} if "subject" in admits else {}
         named = {"subject": around_it.get("claims.subject")}

@@ -8,6 +8,7 @@ screen than the one that wants in, is what is stood in for.
 import hashlib
 import html
 import json
+import re
 import secrets
 from collections.abc import Mapping
 from typing import Any
@@ -39,6 +40,7 @@ from enthesis.lab.sessions import Sessions
 from enthesis.lab.store import Store
 from enthesis.lab.tokens import SESSION_TYPE, Clock, Signer, TokenRefused
 
+CLIENT_ID = re.compile(r"[\x21-\x7e]{1,200}")  # RFC 6749, appendix A.1, without blanks
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 APPROVAL = "enthesis-approval"
@@ -110,6 +112,8 @@ class DirectoryServer:
         form = await _form(request)
         if "client_id" not in form:
             raise Wrong("invalid_request", "client_id is missing")
+        if not CLIENT_ID.fullmatch(form["client_id"]):
+            raise Wrong("invalid_client", "no client is called so")
         if "scope" in form:
             raise Wrong("invalid_scope", "a sign-in here has no scopes")
         device = remember(secrets.token_urlsafe(32))

@@ -233,6 +233,9 @@ class Entries:
         return {entry.id for kind in SCHEMAS for entry in self.all(kind)}
 
     def _add(self, kind: str, body: dict[str, Any], labels: Mapping[str, str] | None = None) -> Statement:
+        named = body[NAMED_BY[kind]].casefold()  # RFC 7643, section 4.1.1: names count without case
+        if any(entry.body[NAMED_BY[kind]].casefold() == named for entry in self.all(kind)):
+            raise ScimFault(409, f"the {NAMED_BY[kind]} is taken", "uniqueness")
         try:
             made = self.store.add(self.directory, kind, self.directory, f"{kind} {body[NAMED_BY[kind]]}", None, body)
         except sqlite3.IntegrityError:
@@ -351,6 +354,7 @@ def _checked(kind: str, body: Mapping[str, Any], ids: set[str]) -> dict[str, Any
     """The attributes of an entry that a request may say, each of its type; ScimFault where it says others."""
     wanted = WRITABLE[kind]
     out = {name: value for name, value in body.items() if name in wanted and value not in (None, [], "")}
+    out |= {name: _truth(value) for name, value in out.items() if wanted[name] is bool}
     unknown = set(body) - set(wanted) - {"schemas", "id", "meta", "groups"}
     if unknown or any(not isinstance(value, wanted[name]) for name, value in out.items()):
         raise ScimFault(400, f"not understood: {', '.join(sorted(unknown)) or 'the type of a value'}", "invalidValue")
@@ -359,6 +363,11 @@ def _checked(kind: str, body: Mapping[str, Any], ids: set[str]) -> dict[str, Any
     if "members" in out:
         out["members"] = _members(out["members"], ids)
     return out
+
+
+def _truth(value: Any) -> Any:
+    """A value that is true or false, where it is written as text too, as some who provision do."""
+    return {"true": True, "false": False}.get(value.casefold(), value) if isinstance(value, str) else value
 
 
 def _members(listed: Any, ids: set[str]) -> list[dict[str, str]]:

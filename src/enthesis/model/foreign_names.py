@@ -25,5 +25,12 @@ def name_of(word: str) -> str:
     return "" if word == NO_NAME else unquote(word, errors="surrogatepass")
 
 
+def one_spelling(address: str) -> str:
+    """An address with the escapes of its segments as `word_of` writes them: others stand for the same names."""
+    if "%" not in address:
+        return address
+    return "/".join(word_of(name_of(word)) if "%" in word else word for word in address.split("/"))
+
+
 def _percent(char: str) -> str:
     return "".join(f"%{byte:02X}" for byte in char.encode(errors="surrogatepass"))

@@ -1,6 +1,7 @@
 """Compares what is wanted with what is there, and orders what is to be done."""
 
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
@@ -42,10 +43,14 @@ def propose(
         our.key for our in ours if our.key in live and normalised(our.collection, live[our.key].body) == bodies[our.key]
     }
     ended = {our.key: our for our in ours if now is not None and our.key not in there and _has_ended(our, now)}
-    blocked, why_blocked, waiting = _blocked(
+    blocked, why_blocked, waiting, fewer = _blocked(
         estate, [our for our in ours if our.key not in ended], surveys, live, there
     )
     why_blocked |= ended.keys()
+    for key, members in fewer.items():
+        bodies[key] = {**bodies[key], "members": members}
+        if key in live and normalised("groups", live[key].body) == normalised("groups", bodies[key]):
+            there.add(key)
     for our in ours:
         if our.key in there or our.key in why_blocked:
             continue
@@ -238,41 +243,30 @@ def _blocked(
     surveys: Sequence[Surveyed],
     live: Mapping[Key, LiveObject],
     there: Container[Key],
-) -> tuple[list[Blocked], set[Key], list[str]]:
+) -> tuple[list[Blocked], set[Key], list[str], dict[Key, list[str]]]:
     """What cannot be done: something must exist that does not, or something else has its name; and what waits for
-    others, whose identities are not known by their ids yet.
+    others, whose identities are not known by their ids yet. A member that cannot be one yet keeps no group from being
+    made: the members of such groups, without it, come last.
 
     `there` are the statements that are on the live side just as they are wanted.
     """
-    accounts = {name for surveyed in surveys for name in surveyed.accounts}
-    existing = {name for surveyed in surveys for name in surveyed.resources} | accounts
+    needed = _Needed.of(estate, surveys)
     blocked: list[Blocked] = []
     waiting: list[str] = []
     keys: set[Key] = set()
-    missing: set[str] = set()
-    known = {address for surveyed in surveys for address in surveyed.ids}
     for our in (statement for statement in ours if statement.key not in there):
         why, who, never, unknown = "", "", False, ""
         found = live.get(our.key)
-        for need in our.needs:
-            named = need in estate.identities or need in estate.groups
-            if named and need not in known and estate.administered_by_others(need):
+        for need in (one for one in our.needs if not _is_member(our, one)):
+            if needed.is_unknown(need):
                 unknown = need
                 continue
-            lacking = need if need in missing else _lacking(estate, need, accounts, existing)
-            if lacking:
-                made_by = account_of(lacking)
-                in_account = lacking != made_by
-                who = (
-                    f"the administrators of {made_by}"
-                    if in_account
-                    else f"the people who create accounts for {made_by}"
-                )
-                why = f"it needs {lacking}, which does not exist"
+            lacking = needed.lacks(need)
+            why, who = lacking if lacking[0] else (why, who)
         if not why and our.provider in estate.providers:  # a cluster says itself whom it does not know
             why, who = _unknown_there(estate, our)
             never = bool(why)
-        if not why and our.holder in estate.accounts and our.holder not in accounts:
+        if not why and our.holder in estate.accounts and our.holder not in needed.accounts:
             why, who = f"the account {our.holder} does not exist", "the people who create its accounts"
         if not why and found is not None and not found.kept_by(estate.name):
             why = "one of that name exists already, and Enthesis did not make it for this estate"
@@ -284,8 +278,75 @@ def _blocked(
             blocked.append(Blocked(statement_sentence(our.collection, our.body), why, who, never))
             keys.add(our.key)
             if our.collection in ("identities", "groups"):
-                missing.add(str(our.body["address"]))
-    return blocked, keys, waiting
+                needed.missing.add(str(our.body["address"]))
+    fewer = dict(_fewer_members(needed, [our for our in ours if our.key not in keys], live, blocked, waiting))
+    return blocked, keys, waiting, fewer
+
+
+def _fewer_members(
+    needed: "_Needed",
+    ours: Sequence[Wanted],
+    live: Mapping[Key, LiveObject],
+    blocked: list[Blocked],
+    waiting: list[str],
+) -> Iterator[tuple[Key, list[str]]]:
+    """The groups that are made without some member, with the members that they are made with. Why is added to what is
+    blocked, and to what waits for others."""
+    for our in (one for one in ours if one.collection == "groups"):
+        members = listed(our.body.get("members"))
+        found = live.get(our.key)
+        known = listed(found.body.get("members")) if found is not None else []  # they are there, whatever is not seen
+        without = []
+        for member in (one for one in members if one not in known):
+            lacks, makes = needed.lacks(member)
+            if needed.is_unknown(member):
+                waiting.append(f"{member} in {_wanted_title(our)} until its id is known: {account_of(member)} knows it")
+                without.append(member)
+            elif lacks:
+                blocked.append(Blocked(f"{member} in {statement_sentence('groups', our.body)}", lacks, makes))
+                without.append(member)
+        if without:
+            yield our.key, [one for one in members if one not in without]
+
+
+def _is_member(our: Wanted, need: str) -> bool:
+    return our.collection == "groups" and need in listed(our.body.get("members"))
+
+
+@dataclass(frozen=True, slots=True)
+class _Needed:
+    """What statements need: what exists on the live side, what is known there, and what turned out to be missing."""
+
+    estate: Estate
+    accounts: set[str]
+    existing: set[str]
+    known: set[str]
+    missing: set[str] = field(default_factory=set)
+
+    @classmethod
+    def of(cls, estate: Estate, surveys: Sequence[Surveyed]) -> "_Needed":
+        """What surveys found."""
+        accounts = {name for surveyed in surveys for name in surveyed.accounts}
+        existing = {name for surveyed in surveys for name in surveyed.resources} | accounts
+        return cls(estate, accounts, existing, {address for surveyed in surveys for address in surveyed.ids})
+
+    def is_unknown(self, need: str) -> bool:
+        """Whether it is an identity or group of others that nobody knows by its id yet."""
+        named = need in self.estate.identities or need in self.estate.groups
+        return named and need not in self.known and self.estate.administered_by_others(need)
+
+    def lacks(self, need: str) -> tuple[str, str]:
+        """What does not exist that it needs, and who can make it; nothing of either where all does."""
+        lacking = need if need in self.missing else _lacking(self.estate, need, self.accounts, self.existing)
+        if not lacking:
+            return "", ""
+        made_by = account_of(lacking)
+        makes = (
+            f"the administrators of {made_by}"
+            if lacking != made_by
+            else f"the people who create accounts for {made_by}"
+        )
+        return f"it needs {lacking}, which does not exist", makes
 
 
 def _unknown_there(estate: Estate, our: Wanted) -> tuple[str, str]:

@@ -4,11 +4,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
+from enthesis.conditions.patterns import within
 from enthesis.files.shapes import NameOrGlob
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, contains, is_organisation
 from enthesis.model.conditions import Glob
-from enthesis.model.estate import Estate, Grant, Group, Role, boundary_of
+from enthesis.model.estate import Attachment, Estate, Grant, Group, Role, boundary_of
 from enthesis.model.file_errors import Source
 from enthesis.model.words import Form
 from enthesis.surveys.statements import Key, statement_key
@@ -318,8 +319,9 @@ def _attachments(estate: Estate) -> Iterator[Wanted]:
         if resource.runs_as:
             runs[address] = (list(resource.runs_as), resource.source)
     for attachment in estate.attachments:
-        known, _ = runs.setdefault(attachment.what, ([], attachment.source))
-        known.extend(name for name in attachment.runs_as if name not in known)
+        for what in _in_one_account(estate, attachment):
+            known, _ = runs.setdefault(what, ([], attachment.source))
+            known.extend(name for name in attachment.runs_as if name not in known)
     for what, (identities, source) in runs.items():
         pattern = what.pattern if isinstance(what, Glob) else what
         account = estate.accounts.get(account_of(pattern))
@@ -329,6 +331,17 @@ def _attachments(estate: Estate) -> Iterator[Wanted]:
         body = {"what": NameOrGlob().plain(what), "runs_as": names}
         needs = (*([what] if isinstance(what, str) else []), *identities)
         yield Wanted(account.provider, "attachments", account.name, body, source, needs)
+
+
+def _in_one_account(estate: Estate, attachment: Attachment) -> list[str | Glob]:
+    """What is attached, as accounts keep it: a pattern over several accounts is one of each where the identities are
+    known."""
+    what = attachment.what
+    if isinstance(what, str) or account_of(what.pattern) in estate.accounts:
+        return [what]
+    known = {name for identity in attachment.runs_as for name in known_at(estate, identity)}
+    there = [one.name for one in estate.accounts.values() if one.provider in known]
+    return [Glob(pattern) for account in there for pattern in within(what.pattern, f"{account}/")]
 
 
 def _pipeline_access(estate: Estate) -> Iterator[Wanted]:
