@@ -3,21 +3,23 @@
 import json
 import threading
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 from kubernetes import client as official
 from kubernetes import watch as official_watch
 from kubernetes.client.exceptions import ApiException
 
+from enthesis.lab.cluster.binary import MESSAGES, NotRead, read_message
 from enthesis.lab.cluster.patching import NotApplicable, merged, merged_by_names, operated
 from enthesis.lab.cluster.selecting import InvalidSelector, by_fields, by_labels
 
-from .clusters import Api, cluster_lab, grid_estate
-from .conftest import Program
+from .clusters import RBAC, Api, cluster_lab, grid_estate
+from .conftest import Program, examples
 
 PODS = "/api/v1/namespaces/tiles/pods"
 SPEC = {"containers": [{"name": "main", "image": "lab"}]}
@@ -163,7 +165,8 @@ def test_patches_of_every_kind(whole: official.ApiClient, api: Api) -> None:
     assert core.read_namespaced_pod("patched", "tiles").metadata.labels == {"b": "2"}
     for media, body, code in (
         ("application/json-patch+json", [{"op": "test", "path": "/spec/x", "value": 1}], 422),
-        ("application/json-patch+json", {"op": "add"}, 422), ("application/apply-patch+yaml", {}, 415),
+        ("application/json-patch+json", {"op": "add"}, 422), ("application/apply-patch+yaml", {}, 400),
+        ("text/plain", {}, 415),
         ("application/merge-patch+json", {"metadata": {"name": "other"}}, 400),
         ("application/merge-patch+json", {"spec": {"containers": []}}, 422),
         ("application/strategic-merge-patch+json", {"spec": {"containers": [{"image": "x"}]}}, 422),
@@ -214,7 +217,9 @@ def test_what_is_shaped_otherwise_is_refused(api: Api) -> None:
         assert api.http.post(PODS, json=body).status_code == code, body
     binary = {"Content-Type": "application/vnd.kubernetes.protobuf"}
     assert api.http.post(PODS, content=b"k8s\x00", headers=binary).status_code == 415
-    assert api.http.get(PODS, headers={"Accept": binary["Content-Type"]}).status_code == 406
+    assert api.http.get(PODS, headers={"Accept": "text/csv"}).status_code == 406
+    alone = api.http.get(PODS, headers={"Accept": binary["Content-Type"]})
+    assert alone.headers["content-type"] == "application/json", "who asks for the other reads JSON too"
     both = {"Accept": f"{binary['Content-Type']},application/json"}
     assert api.http.get(PODS, headers=both).headers["content-type"] == "application/json"
     unknown = api.http.get(PODS, headers={"Authorization": "Bearer nothing"})
@@ -249,6 +254,173 @@ def test_reviews_version_readiness_and_short_names(whole: official.ApiClient, ap
     with pytest.raises(ApiException) as refused:
         access.create_namespaced_local_subject_access_review("nowcast", local)
     assert refused.value.status == 400
+
+
+def test_who_am_i_what_may_i_and_what_runs(api: Api) -> None:
+    me = api.made("/apis/authentication.k8s.io/v1/selfsubjectreviews", {})
+    assert me["status"]["userInfo"]["groups"] == ["system:masters", "system:authenticated"]
+    rules = api.made("/apis/authorization.k8s.io/v1/selfsubjectrulesreviews", {"spec": {"namespace": "tiles"}})
+    assert rules["status"]["resourceRules"][0] == {"verbs": ["*"], "apiGroups": ["*"], "resources": ["*"]}
+    listed = {
+        one["name"]: one.get("categories", [])
+        for path in ("/api/v1", "/apis/apps/v1", "/apis/batch/v1")
+        for one in api.http.get(path).json()["resources"]
+    }
+    assert {name for name, of in listed.items() if "all" in of} == {"pods", "deployments", "jobs"}
+
+
+@pytest.mark.parametrize(
+    "spec",
+    [
+        "x", [1], {"audiences": "a"}, {"audiences": [1]}, {"expirationSeconds": "600"}, {"expirationSeconds": True},
+        {"boundObjectRef": "x"}, {"boundObjectRef": {"name": 1}}, {"boundObjectRef": {"kind": "Secret", "name": "db"}},
+    ],
+)  # fmt: skip
+def test_a_malformed_request_for_a_token_is_a_bad_one(api: Api, spec: Any) -> None:
+    answer = api.http.post("/api/v1/namespaces/tiles/serviceaccounts/default/token", json={"spec": spec})
+    assert answer.status_code == 400, answer.text
+
+
+@pytest.mark.parametrize(
+    ("review", "spec"),
+    [
+        ("authorization.k8s.io/v1/selfsubjectaccessreviews", {"resourceAttributes": "x"}),
+        ("authorization.k8s.io/v1/selfsubjectaccessreviews", {"resourceAttributes": {"verb": ["get"]}}),
+        ("authorization.k8s.io/v1/subjectaccessreviews", {"user": "a", "groups": "b", "resourceAttributes": {}}),
+        ("authorization.k8s.io/v1/selfsubjectrulesreviews", {"namespace": 3}),
+        ("authentication.k8s.io/v1/tokenreviews", {"token": {}, "audiences": []}),
+        ("authentication.k8s.io/v1/tokenreviews", "x"),
+    ],
+)
+def test_a_malformed_review_is_a_bad_request(api: Api, review: str, spec: Any) -> None:
+    assert api.http.post(f"/apis/{review}", json={"spec": spec}).status_code == 400
+
+
+# -- applying -------------------------------------------------------------------------------------------------------
+
+MAPS = "/api/v1/namespaces/tiles/configmaps"
+
+
+def sent(api: Api, name: str, body: Any, manager: str, *, path: str = MAPS, force: bool = False) -> Any:
+    query = {"fieldManager": manager, **({"force": "true"} if force else {})}
+    headers = {"Content-Type": "application/apply-patch+yaml"}
+    return api.http.patch(f"{path}/{name}", params=query, content=json.dumps(body), headers=headers)
+
+
+def test_what_is_applied_is_managed_and_what_others_manage_is_left(api: Api) -> None:
+    def said(**data: str) -> dict[str, Any]:
+        return {"apiVersion": "v1", "kind": "ConfigMap", "metadata": {"name": "applied"}, "data": data}
+
+    assert sent(api, "applied", said(a="1", b="1"), "one").status_code == 201
+    assert sent(api, "applied", said(a="1", b="1"), "").status_code == 400, "nobody manages nothing"
+    assert sent(api, "applied", said(a="1", c="2"), "two").json()["data"] == {"a": "1", "b": "1", "c": "2"}
+    refused = sent(api, "applied", said(b="2"), "two")
+    assert refused.status_code == 409
+    assert refused.json()["details"]["causes"] == [
+        {"reason": "FieldManagerConflict", "message": 'conflict with "one"', "field": ".data.b"}
+    ]
+    assert api.http.get(f"{MAPS}/applied").json()["data"]["b"] == "1"
+    # what one applies no more goes, where nobody else manages it
+    assert sent(api, "applied", said(b="1"), "one").json()["data"] == {"a": "1", "b": "1", "c": "2"}
+    assert sent(api, "applied", said(c="2"), "two").json()["data"] == {"b": "1", "c": "2"}
+    assert sent(api, "applied", said(b="2"), "two", force=True).json()["data"] == {"b": "2"}
+    assert sent(api, "applied", said(), "one").json()["data"] == {"b": "2"}, "it is the other's by now"
+    # who puts another value in place manages it from then on
+    merge = {"Content-Type": "application/merge-patch+json", "User-Agent": "by-hand/1"}
+    assert api.http.patch(f"{MAPS}/applied", json={"data": {"b": "3"}}, headers=merge).status_code == 200
+    assert sent(api, "applied", said(b="2"), "two").status_code == 409
+    managed = {
+        one["manager"]: one["operation"] for one in api.http.get(f"{MAPS}/applied").json()["metadata"]["managedFields"]
+    }
+    assert managed["by-hand"] == "Update"
+
+
+def test_items_of_a_list_are_managed_by_their_names(api: Api) -> None:
+    def said(*containers: dict[str, str]) -> dict[str, Any]:
+        return {"metadata": {"name": "apod"}, "spec": {"containers": list(containers)}}
+
+    main, more = {"name": "main", "image": "a"}, {"name": "more", "image": "b"}
+    assert sent(api, "apod", said(main), "one", path=PODS).status_code == 201
+    both = sent(api, "apod", said(more), "two", path=PODS).json()["spec"]["containers"]
+    assert [one["name"] for one in both] == ["main", "more"]
+    assert sent(api, "apod", said({"name": "main", "image": "c"}), "two", path=PODS).status_code == 409
+    left = sent(api, "apod", said(main, more), "one", path=PODS).json()["spec"]["containers"]
+    assert [one["name"] for one in left] == ["main", "more"]
+    left = sent(api, "apod", said(main), "two", path=PODS).json()["spec"]["containers"]
+    assert [one["name"] for one in left] == ["main", "more"], "one manages it too"
+    left = sent(api, "apod", said(main), "one", path=PODS).json()["spec"]["containers"]
+    assert [one["name"] for one in left] == ["main"]
+
+
+def test_who_applies_needs_to_patch_and_to_make_what_is_not_there(api: Api) -> None:
+    api.account("tiles", "applier")
+    api.role("patching", [{"verbs": ["patch"], "apiGroups": [""], "resources": ["configmaps"]}], "tiles")
+    binding = {
+        "metadata": {"name": "patching"}, "roleRef": {"kind": "Role", "name": "patching", "apiGroup": RBAC},
+        "subjects": [{"kind": "ServiceAccount", "name": "applier", "namespace": "tiles"}],
+    }  # fmt: skip
+    api.made(f"/apis/{RBAC}/v1/namespaces/tiles/rolebindings", binding)
+    token = api.made("/api/v1/namespaces/tiles/serviceaccounts/applier/token", {"spec": {}})["status"]["token"]
+    headers = {"Content-Type": "application/apply-patch+yaml", "Authorization": f"Bearer {token}"}
+    body = json.dumps({"metadata": {"name": "new"}, "data": {"a": "1"}})
+    where = f"{MAPS}/new?fieldManager=one"
+    assert api.http.patch(where, content=body, headers=headers).status_code == 403
+    assert sent(api, "new", json.loads(body), "two").status_code == 201
+    assert api.http.patch(where, content=body, headers=headers).status_code == 200
+
+
+# -- what clients send in the cluster's other form ------------------------------------------------------------------
+
+ASKS = bytes.fromhex(  # as a client sends it: may I get pods in the namespace default?
+    "6b38730"
+    "00a320a17617574686f72697a6174696f6e2e6b38732e696f2f7631121753656c665375626a65637441636365737352657669"
+    "6577123c0a100a0012001a0022002a00320038004200121e0a1c0a0764656661756c7412036765741a0022002a04706f647332003a001a08"
+    "080012001a0020001a002200"
+)
+
+
+def test_a_message_is_read_as_json_would_say_it(api: Api) -> None:
+    assert read_message(ASKS) == {
+        "kind": "SelfSubjectAccessReview", "apiVersion": "authorization.k8s.io/v1",
+        "spec": {"resourceAttributes": {"namespace": "default", "verb": "get", "resource": "pods"}},
+    }  # fmt: skip
+    headers = {"Content-Type": "application/vnd.kubernetes.protobuf", "Accept": "application/vnd.kubernetes.protobuf"}
+    answer = api.http.post("/apis/authorization.k8s.io/v1/selfsubjectaccessreviews", content=ASKS, headers=headers)
+    assert answer.status_code == 201 and answer.json()["status"]["allowed"]
+    assert api.http.post(PODS, content=ASKS[:-9], headers=headers).status_code == 415
+
+
+def enveloped(kind: str, raw: bytes) -> bytes:
+    named = part(1, b"v1") + part(2, kind.encode())
+    return b"k8s\x00" + part(1, named) + part(2, raw)
+
+
+def part(number: int, held: bytes) -> bytes:
+    return bytes([number << 3 | 2, len(held)]) + held
+
+
+def test_values_of_every_type_are_read_and_what_is_not_known_is_refused() -> None:
+    meta = part(1, part(1, b"s") + part(11, part(1, b"app") + part(2, b"tide")))
+    secret = read_message(
+        enveloped("Secret", meta + part(2, part(1, b"k") + part(2, b"\xff\x00")) + part(3, b"Opaque"))
+    )
+    assert secret["metadata"] == {"name": "s", "labels": {"app": "tide"}}
+    assert (secret["data"], secret["type"]) == ({"k": "/wA="}, "Opaque")
+    token = read_message(enveloped("TokenRequest", part(2, part(1, b"a") + part(1, b"b") + bytes([4 << 3, 0xD8, 4]))))
+    assert token["spec"] == {"audiences": ["a", "b"], "expirationSeconds": 600}
+    volumes = part(2, part(1, part(1, b"v")))
+    with pytest.raises(NotRead, match="field 1 of PodSpec"):
+        read_message(enveloped("Pod", volumes))
+    with pytest.raises(NotRead, match="Widget"):
+        read_message(enveloped("Widget", b""))
+
+
+@given(st.sampled_from(sorted(MESSAGES)), st.binary(max_size=60))
+@settings(max_examples=examples(400))
+def test_any_bytes_are_read_or_refused(kind: str, data: bytes) -> None:
+    for message in (data, b"k8s\x00" + data, enveloped(kind, data)):
+        with suppress(NotRead):
+            assert read_message(message)["kind"] in MESSAGES
 
 
 # -- the parts, by themselves ---------------------------------------------------------------------------------------

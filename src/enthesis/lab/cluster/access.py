@@ -95,6 +95,9 @@ class Policy:
 
     def rules_for(self, user: User, namespace: str) -> Iterator[Rule]:
         """Every rule that a user has in a namespace."""
+        if MASTERS in user.groups:
+            yield {"verbs": ["*"], "apiGroups": ["*"], "resources": ["*"]}
+            yield {"verbs": ["*"], "nonResourceURLs": ["*"]}
         for binding in self.cluster_role_bindings:
             if self._binds(binding, user, ""):
                 yield from self.rules_of(binding)

@@ -15,6 +15,7 @@ class Served:
     kind: str
     namespaced: bool = True
     short: str = ""
+    runs: bool = False  # whether it is among what a client means by `all`
 
     @property
     def version(self) -> str:
@@ -28,11 +29,11 @@ SERVED = {
         Served("", "namespaces", "Namespace", namespaced=False, short="ns"),
         Served("", "nodes", "Node", namespaced=False, short="no"),
         Served("", "serviceaccounts", "ServiceAccount", short="sa"),
-        Served("", "pods", "Pod", short="po"),
+        Served("", "pods", "Pod", short="po", runs=True),
         Served("", "secrets", "Secret"),
         Served("", "configmaps", "ConfigMap", short="cm"),
-        Served("apps", "deployments", "Deployment", short="deploy"),
-        Served("batch", "jobs", "Job"),
+        Served("apps", "deployments", "Deployment", short="deploy", runs=True),
+        Served("batch", "jobs", "Job", runs=True),
         Served(RBAC, "roles", "Role"),
         Served(RBAC, "rolebindings", "RoleBinding"),
         Served(RBAC, "clusterroles", "ClusterRole", namespaced=False),
@@ -49,6 +50,7 @@ REVIEWS = {
     ("authorization.k8s.io", "selfsubjectaccessreviews"): "SelfSubjectAccessReview",
     ("authorization.k8s.io", "selfsubjectrulesreviews"): "SelfSubjectRulesReview",
     ("authentication.k8s.io", "tokenreviews"): "TokenReview",
+    ("authentication.k8s.io", "selfsubjectreviews"): "SelfSubjectReview",
 }
 LOCAL = "LocalSubjectAccessReview"
 VERBS = ["create", "delete", "deletecollection", "get", "list", "patch", "update", "watch"]
@@ -77,7 +79,8 @@ def resource_list(group: str) -> dict[str, Any]:
         if its_group != group:
             continue
         common = {"singularName": one.kind.lower(), "namespaced": one.namespaced}
-        short = {"shortNames": [one.short]} if one.short else {}
+        short: dict[str, Any] = {"shortNames": [one.short]} if one.short else {}
+        short |= {"categories": ["all"]} if one.runs else {}
         listed.append({"name": plural, "kind": one.kind, "verbs": VERBS, **common, **short})
         for name, (kind, kind_group, verbs) in SUBRESOURCES.get((group, plural), {}).items():
             more = {"group": kind_group, "version": "v1"} if kind_group else {}

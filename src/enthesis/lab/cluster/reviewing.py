@@ -8,6 +8,11 @@ from enthesis.lab.cluster.access import Attributes, Policy, User
 from enthesis.lab.cluster.refusals import bad
 
 AUTHENTICATION, AUTHORIZATION = "authentication.k8s.io", "authorization.k8s.io"
+TEXTS = (str,)
+ASKED: Mapping[str, type | tuple[type, ...]] = {
+    "user": str, "groups": TEXTS, "token": str, "audiences": TEXTS, "namespace": str, "uid": str,
+}  # fmt: skip
+OF_ATTRIBUTES = dict.fromkeys(("namespace", "verb", "group", "version", "resource", "subresource", "name", "path"), str)
 
 
 @dataclass(frozen=True)
@@ -20,8 +25,14 @@ class Reviews:
 
     def answer(self, kind: str, user: User, namespace: str, spec: Mapping[str, Any]) -> dict[str, Any]:
         """The review with its status; `namespace` is that of the path, for a local one."""
-        group = AUTHENTICATION if kind == "TokenReview" else AUTHORIZATION
+        group = AUTHENTICATION if kind in ("TokenReview", "SelfSubjectReview") else AUTHORIZATION
         whole = {"kind": kind, "apiVersion": f"{group}/v1", "metadata": {}, "spec": spec}
+        if kind == "SelfSubjectReview":
+            del whole["spec"]
+            return {**whole, "status": {"userInfo": _told(user)}}
+        must_be(spec, "spec", **ASKED)
+        for name in ("resourceAttributes", "nonResourceAttributes"):
+            must_be(spec.get(name) or {}, f"spec.{name}", **OF_ATTRIBUTES)
         if kind == "TokenReview":
             return {**whole, "status": self._token(spec)}
         if kind == "SelfSubjectRulesReview":
@@ -73,5 +84,23 @@ class Reviews:
         if found is None:
             return {"authenticated": False, "user": {}, "error": "the token is not one of this cluster's for them"}
         user, audiences = found
-        told = {"username": user.name, "groups": list(user.groups), **({"uid": user.uid} if user.uid else {})}
-        return {"authenticated": True, "user": told, "audiences": audiences}
+        return {"authenticated": True, "user": _told(user), "audiences": audiences}
+
+
+def _told(user: User) -> dict[str, Any]:
+    return {"username": user.name, "groups": list(user.groups), **({"uid": user.uid} if user.uid else {})}
+
+
+def must_be(said: object, where: str, **forms: type | tuple[type, ...]) -> None:
+    """400 where something is no object, or a field of it is not of its form: a type, or a list of one in a tuple."""
+    if not isinstance(said, Mapping):
+        raise bad(f"{where} is not an object")
+    for name, form in forms.items():
+        value = said.get(name)
+        if value is None:
+            continue
+        listed = isinstance(form, tuple)
+        items = value if listed and isinstance(value, list) else [value]
+        wanted = form[0] if isinstance(form, tuple) else form
+        if listed is not isinstance(value, list) or not all(type(one) is wanted for one in items):
+            raise bad(f"{where}.{name} is not of its type")

@@ -6,12 +6,16 @@ from datetime import UTC, datetime
 from functools import partial
 from typing import Any
 
+import yaml
 from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response, StreamingResponse
 from starlette.routing import Route
 
+from enthesis.lab.cluster import binary
 from enthesis.lab.cluster.access import MASTERS, Attributes, Policy, User
+from enthesis.lab.cluster.applying import MEDIA as APPLIED
+from enthesis.lab.cluster.applying import Managed, applied
 from enthesis.lab.cluster.auditing import Audit
 from enthesis.lab.cluster.forming import Forming
 from enthesis.lab.cluster.furnishing import ensure_default_account, furnish
@@ -29,7 +33,7 @@ from enthesis.lab.cluster.kinds import (
 from enthesis.lab.cluster.objects import ADMINISTRATOR, TOKEN_TYPE, Objects
 from enthesis.lab.cluster.patching import PATCHES, NotApplicable
 from enthesis.lab.cluster.refusals import StatusRefusal, bad, invalid, no_such_resource, not_found, taken, wrong_method
-from enthesis.lab.cluster.reviewing import Reviews
+from enthesis.lab.cluster.reviewing import Reviews, must_be
 from enthesis.lab.cluster.selecting import InvalidSelector, by_fields, by_labels
 from enthesis.lab.cluster.watching import Watching
 from enthesis.lab.oauth import published
@@ -44,7 +48,7 @@ SERVER_VERSION = {
     "buildDate": "2026-01-01T00:00:00Z", "goVersion": "none", "compiler": "none", "platform": "lab",
 }  # fmt: skip
 READY = tuple(f"/{name}{more}" for name in ("healthz", "livez", "readyz") for more in ("", "/ping"))
-JSON_TYPES = ("application/json", "application/*", "*/*")
+JSON_TYPES = ("application/json", "application/*", "*/*", binary.MEDIA)  # who asks for the other reads JSON too
 
 
 class ClusterServer:
@@ -283,7 +287,7 @@ class ClusterServer:
             if not meta.get("name") and meta.get("generateName"):
                 meta["name"] = f"{meta['generateName']}{self.objects.version():05d}"
             self._must(user, Attributes("create", served.group, served.plural, namespace, meta.get("name", "")))
-            return self._create(user, served, namespace, body, dry=_is_dry(request))
+            return self._create(request, user, served, namespace, body)
         if request.method == "DELETE":
             self._must(user, Attributes("deletecollection", served.group, served.plural, namespace))
             for entry in [] if _is_dry(request) else self._chosen(request, served, namespace)[0]:
@@ -324,17 +328,23 @@ class ClusterServer:
             {"kind": f"{served.kind}List", "apiVersion": served.version, "metadata": meta, "items": found}
         )
 
-    def _create(self, user: User, served: Served, namespace: str, body: dict[str, Any], *, dry: bool) -> Response:
+    def _create(
+        self, request: Request, user: User, served: Served, namespace: str, body: dict[str, Any],
+        managed: Managed | None = None,
+    ) -> Response:  # fmt: skip
         home = self._home(served, namespace)
         if served.namespaced and self.objects.get(SERVED["", "namespaces"], "", home) is None:
             raise not_found(SERVED["", "namespaces"], home)
         _well_formed(served, body, home)
         self._may_give(user, served, home, body)
-        if dry:
+        kept = _kept(body)
+        managed = managed or Managed({}).after_update(_manager(request), None, kept)
+        kept["metadata"]["managedFields"] = managed.written(served.version, self._time())
+        if _is_dry(request):
             if self.objects.get(served, home, body["metadata"]["name"]) is not None:
                 raise taken(served, body["metadata"]["name"])
             return JSONResponse(body, 201)
-        made = self.objects.add(served, home, _kept(body), self.clock.now())
+        made = self.objects.add(served, home, kept, self.clock.now())
         if made is None:
             raise taken(served, body["metadata"]["name"])
         if served.plural == "namespaces":
@@ -346,6 +356,8 @@ class ClusterServer:
         if verb is None:
             raise wrong_method()
         self._must(user, Attributes(verb, served.group, served.plural, namespace, name))
+        if verb == "patch" and _media(request) == APPLIED:
+            return await self._applied(request, user, served, namespace, name)
         home, found = self._home(served, namespace), self._found(served, namespace, name)
         if verb == "get":
             return JSONResponse(found)
@@ -363,12 +375,39 @@ class ClusterServer:
             return JSONResponse({"kind": "Status", "apiVersion": "v1", "metadata": {}, "status": "Success"})
         return self._replaced(request, user, served, home, found, body)
 
+    async def _applied(self, request: Request, user: User, served: Served, namespace: str, name: str) -> Response:
+        """An object as somebody applies it, who manages its fields from then on; made where there is none."""
+        query = request.query_params
+        if not query.get("fieldManager"):
+            raise bad(
+                'PatchOptions.meta.k8s.io "" is invalid: fieldManager: Required value: is required for apply patch'
+            )
+        try:
+            wanted = yaml.safe_load(await self._data(request))
+        except (yaml.YAMLError, ValueError, RecursionError):
+            raise bad("the body is not YAML") from None
+        if not isinstance(wanted, dict):
+            raise bad("the body is not an object")
+        meta = _meta(wanted)
+        if meta.get("managedFields"):
+            raise bad("metadata.managedFields must be nil")
+        home = self._home(served, namespace)
+        found = self.objects.get(served, home, name)
+        if meta.setdefault("name", name) != name:
+            raise bad("the name of the object does not match the name on the URL")
+        if found is not None:
+            _same(found, meta.get("uid"), meta.get("resourceVersion"))
+        changed, managed = applied(found, wanted, _manager(request), force=query.get("force") == "true")
+        if found is not None:
+            return self._replaced(request, user, served, home, found, changed, managed)
+        self._must(user, Attributes("create", served.group, served.plural, namespace, name))
+        return self._create(request, user, served, namespace, changed, managed)
+
     async def _patched(self, request: Request, found: dict[str, Any]) -> dict[str, Any]:
         """An object as a patch of a known media type changes it."""
-        media = request.headers.get("content-type", "").partition(";")[0].strip()
-        apply = PATCHES.get(media)
+        apply = PATCHES.get(_media(request))
         if apply is None:
-            known = ", ".join(PATCHES)
+            known = ", ".join((*PATCHES, APPLIED))
             raise StatusRefusal(
                 415, "UnsupportedMediaType", f"the body of the request was in an unknown format - accepted: {known}"
             )
@@ -381,8 +420,9 @@ class ClusterServer:
         return changed
 
     def _replaced(
-        self, request: Request, user: User, served: Served, home: str, found: dict[str, Any], changed: dict[str, Any]
-    ) -> Response:
+        self, request: Request, user: User, served: Served, home: str, found: dict[str, Any], changed: dict[str, Any],
+        managed: Managed | None = None,
+    ) -> Response:  # fmt: skip
         """An object put in place of the one that is there."""
         name, meta = found["metadata"]["name"], _meta(changed)
         _same(found, meta.get("uid"), meta.get("resourceVersion"))
@@ -397,6 +437,8 @@ class ClusterServer:
         if served.namespaced:
             kept["metadata"]["namespace"] = home
         kept["metadata"].pop("resourceVersion", None)
+        managed = managed or Managed.of(found).after_update(_manager(request), found, kept)
+        kept["metadata"]["managedFields"] = managed.written(served.version, self._time())
         if _is_dry(request):
             return JSONResponse({"kind": served.kind, "apiVersion": served.version, **kept})
         return JSONResponse(self.objects.put(served, home, name, kept))
@@ -445,6 +487,8 @@ class ClusterServer:
         """TokenRequest of authentication.k8s.io: a token for some audiences, for a bounded time."""
         account = self._found(SERVED["", "serviceaccounts"], namespace, name)
         spec = (await self._body(request)).get("spec") or {}
+        must_be(spec, "spec", audiences=(str,), expirationSeconds=int)
+        must_be(spec.get("boundObjectRef") or {}, "spec.boundObjectRef", kind=str, apiVersion=str, name=str, uid=str)
         self._bound(spec.get("boundObjectRef"), namespace, name)
         audiences = spec.get("audiences") or [self.signer.issuer]
         life = spec.get("expirationSeconds") or USUAL_LIFE
@@ -469,6 +513,8 @@ class ClusterServer:
         """A token may be bound to what runs as the service account, and to nothing else."""
         if reference is None:
             return
+        if reference.get("kind") not in (None, "Pod"):
+            raise bad(f"cannot bind a token to a {reference['kind']} here")
         pod = self._found(SERVED["", "pods"], namespace, str(reference.get("name")))
         runs_as = (pod.get("spec") or {}).get("serviceAccountName") or "default"
         if runs_as != name or reference.get("uid") not in (None, pod["metadata"]["uid"]):
@@ -478,6 +524,7 @@ class ClusterServer:
         if request.method != "POST":
             raise wrong_method()
         spec = (await self._body(request)).get("spec") or {}
+        must_be(spec, "spec")
         if not kind.startswith("Self"):
             plural = f"{kind.lower()}s"
             group = next(its for its, name in REVIEWS if name == plural)
@@ -491,8 +538,16 @@ class ClusterServer:
         user = self.authenticated(token, fitting)
         return (user, fitting) if user is not None else None
 
+    def _time(self) -> str:
+        return datetime.fromtimestamp(self.clock.now(), UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
     async def _body(self, request: Request) -> dict[str, Any]:
-        media = request.headers.get("content-type", "application/json").partition(";")[0].strip()
+        media = _media(request) or "application/json"
+        if media == binary.MEDIA:
+            try:
+                return binary.read_message(await self._data(request))
+            except binary.NotRead as fault:
+                raise StatusRefusal(415, "UnsupportedMediaType", f"{media}: {fault}; send JSON") from None
         if media != "application/json":
             raise StatusRefusal(
                 415, "UnsupportedMediaType", f"the body of the request was in an unknown format: {media}"
@@ -503,12 +558,15 @@ class ClusterServer:
         return body
 
     @staticmethod
-    async def _json(request: Request) -> Any:
+    async def _data(request: Request) -> bytes:
         data = await request.body()
         if len(data) > MAX_BODY:
             raise StatusRefusal(413, "RequestEntityTooLarge", "the body is too large")
+        return data
+
+    async def _json(self, request: Request) -> Any:
         try:
-            return json.loads(data)
+            return json.loads(await self._data(request))
         except (ValueError, RecursionError):
             raise bad("the body is not JSON") from None
 
@@ -530,6 +588,15 @@ def _meta(body: dict[str, Any]) -> dict[str, Any]:
     if not isinstance(meta, dict):
         raise bad("metadata is not an object")
     return meta
+
+
+def _media(request: Request) -> str:
+    return request.headers.get("content-type", "").partition(";")[0].strip()
+
+
+def _manager(request: Request) -> str:
+    """Who manages what a request writes: as it says, else what sends it."""
+    return request.query_params.get("fieldManager") or request.headers.get("user-agent", "unknown").partition("/")[0]
 
 
 def _wants_metadata(request: Request) -> bool:
