@@ -255,7 +255,7 @@ class _Checker:
             self.wrong("wrong-address", f"`{address}`: {fault}", source, "an address such as ACCOUNT/KIND/NAME")
             return None
         spelt = one_spelling(address)
-        if spelt != address:
+        if spelt != address and addresses.is_named_elsewhere(address):
             message = f"`{address}` is spelt in another way than live systems are told of"
             self.wrong("wrong-address", message, source, f"`{spelt}`")
             return None

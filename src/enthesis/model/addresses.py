@@ -112,6 +112,12 @@ def contains(outer: str, inner: str) -> bool:
     return inner == outer or inner.startswith(outer + "/")
 
 
+def is_named_elsewhere(address: str) -> bool:
+    """Whether what an address names has a name of its own at a live system, from which the address is made: people and
+    groups at a directory, what is in a cluster or in a database. Clouds know addresses as they are."""
+    return address.startswith("@") or "/cluster/" in address or "/database/" in address
+
+
 def account_of(address: str) -> str:
     """The account an address lies in; '' for organisations, units, people and groups of an organisation."""
     return "" if address.startswith("@") else address.split("/", 1)[0]
