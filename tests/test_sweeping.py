@@ -333,3 +333,49 @@ def test_an_entry_is_taken_out_alone(line: int, column: int, gone: str) -> None:
     before, after = yaml.safe_load(LISTS), yaml.safe_load(text)
     assert gone not in text and "# before" in text
     assert sum(len(one) for one in after.values()) == sum(len(one) for one in before.values()) - 1
+
+
+IDLE = """
+estate: idle
+organisations: {works: {}}
+providers: {north: {style: two-sided}}
+accounts: {left: {in: "@works", provider: north}, bare: {in: "@works", provider: north}}
+issuers: {forge: {kind: oidc}}
+resources: {left/host/h: {runs_as: left/identity/i}, left/host/k: {}, left/pool/p: {runs_as: left/identity/pooled}}
+identities:
+  "@works/identity/ann": {kind: person}
+  "@works/identity/gone": {kind: person, disabled: true}
+  left/identity/i: {kind: instance-role, owner: o, purpose: p}
+  left/identity/off: {kind: service-account, owner: o, purpose: p, disabled: true}
+  left/identity/pooled: {kind: instance-role, owner: o, purpose: p}
+groups:
+  left/group/empty: {}
+  left/group/off: {members: [left/identity/off]}
+  left/group/by-rule: {where: {kind: service-account}}
+trusts:
+"""
+
+
+@pytest.mark.parametrize(
+    ("of", "admits", "why"),
+    [
+        ("i", "{attached: true}", ""), ("i", "{attached: left/host/h}", ""),
+        ("i", "{attached: {glob: 'left/host/*'}}", ""),
+        ("i", "{attached: left/host/k}", "nothing runs as left/identity/i"),
+        ("i", "{attached: {glob: 'bare/host/*'}}", "nothing runs as left/identity/i"),
+        ("pooled", "{attached: left/pool/p}", ""), ("pooled", "{attached: true}", ""),
+        ("i", "{token: forge, claims: {sub: a, aud: north}}", ""),
+        ("i", "{identity: left/identity/off}", "left/identity/off is disabled"),
+        ("i", "{identity: left/identity/pooled}", ""),
+        ("i", '{person: "@works/identity/gone"}', "@works/identity/gone is disabled"),
+        ("i", '{person: "@works/identity/ann"}', ""),
+        ("i", "{group: left/group/empty}", "left/group/empty has no members"),
+        ("i", "{group: left/group/off}", "left/identity/off is disabled"), ("i", "{group: left/group/by-rule}", ""),
+        ("i", "{account: left}", ""), ("i", "{account: bare}", "bare has no identities"),
+    ],
+)  # fmt: skip
+def test_a_trust_of_any_form_that_nobody_can_come_by_is_idle(of: str, admits: str, why: str) -> None:
+    read = estate(IDLE + f"  - {{of: left/identity/{of}, admits: {admits}}}\n")
+    found = sweep(Chains(Web(compile_estate(read), NOW.timestamp())))
+    told = [one.message for one in found.standing if one.code == "trust-idle"]
+    assert [one.rpartition(" admits nobody: ")[2] for one in told] == ([why] if why else []), told

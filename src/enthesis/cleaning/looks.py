@@ -20,10 +20,11 @@ from enthesis.model.conditions import Glob
 from enthesis.model.escapes import word
 from enthesis.model.estate import Credential, Estate, Grant
 from enthesis.model.file_errors import Source
-from enthesis.model.sentences import verb_words
+from enthesis.model.sentences import statement_sentence, verb_words
 from enthesis.model.words import VerbClass
 from enthesis.surveys.survey import Said
 from enthesis.trusts.keyless import keyless_ways
+from enthesis.trusts.named import why_nobody
 from enthesis.trusts.risks import Risk, says_who
 
 Look = Callable[[Sweeping], Iterator[Finding]]
@@ -162,6 +163,18 @@ def _idle_identities(sweeping: Sweeping) -> Iterator[Finding]:
             owner=one.owner or "",
             fixes=(Fix("write its trust, or take it out of the files with its grants; `enact --prune` removes it"),),
         )
+
+
+def _idle_trusts(sweeping: Sweeping) -> Iterator[Finding]:
+    """Trusts that nobody whom they name can come by."""
+    for trust in sweeping.estate.trusts:
+        if not trust.in_force(sweeping.now) or sweeping.is_outside(trust.of):
+            continue
+        why = why_nobody(sweeping.chains.compiled, trust)
+        if why:
+            names = tuple(name for name in (trust.name, trust.of) if name is not None)
+            said = statement_sentence("trusts", plain_statement("trusts", trust))
+            yield _written(sweeping, "trust-idle", f"{said} admits nobody: {why}", names, trust.source, trust.of)
 
 
 def _unowned(sweeping: Sweeping) -> Iterator[Finding]:
@@ -542,8 +555,9 @@ def _declared(estate: Estate, target: str) -> str | None:
 
 
 LOOKS: tuple[Look, ...] = (
-    _old_keys, _unused_keys, _copied_keys, _two_ends, _needless_keys, _keys_on_machines, _idle_identities, _unowned,
-    _disabled_bound, _tied_to_nothing, _own_access, _ended, _without_effect, _shared_logins, _open_pipeline_access,
+    _old_keys, _unused_keys, _copied_keys, _two_ends, _needless_keys, _keys_on_machines, _idle_identities, _idle_trusts,
+    _unowned, _disabled_bound, _tied_to_nothing, _own_access, _ended, _without_effect, _shared_logins,
+    _open_pipeline_access,
     _unused, _wider_than_used, _classes_unused,
 )  # fmt: skip
 

@@ -37,6 +37,7 @@ FINDINGS = {
     "key-needless": "a keyed credential works although its identity has a keyless way",
     "key-on-machine": "a person's keyed credential is held on a machine",
     "identity-idle": "an identity that nothing can run as, take on or sign in as",
+    "trust-idle": "a trust names only callers that are not there, or are disabled",
     "identity-unused": "an identity did nothing for as long as the log of use tells",
     "identity-unowned": "an identity without an owner or a purpose",
     "identity-disabled-bound": "a disabled identity still has grants, trusts or attachments",

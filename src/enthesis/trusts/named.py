@@ -13,13 +13,14 @@ from enthesis.access.compiling import NONE, Compiled, compile_estate
 from enthesis.access.needed import LAST, NO_POWERS, CallerNode, Needed, goal_at
 from enthesis.access.questions import Question
 from enthesis.access.states import LOOK
+from enthesis.access.target_side.admission import names_attached
 from enthesis.chains.chains import Chains
 from enthesis.chains.web import STANDS_FOR, Web
 from enthesis.conditions.truth import Value
 from enthesis.model.addresses import account_of, is_pool, parse
 from enthesis.model.errors import InvalidAddress, Undecided
 from enthesis.model.estate import Attempt, Context, Origin, Trust
-from enthesis.model.words import Form, VerdictStep, origin_form
+from enthesis.model.words import BEARERS, Form, VerdictStep, origin_form
 from enthesis.verdicts.judge import Judge
 
 MOST_NEAR = 6  # callers that all but are admitted
@@ -141,6 +142,30 @@ def barred_from(compiled: Compiled, trust: Trust, instant: datetime) -> str:
         if barred.bars(compiled.take_on, callers[0].name, inside=barred.place in place)
     ]
     return f"the ceiling {' and '.join(dict.fromkeys(barring))} bars all whom it names from taking on {trust.of}"
+
+
+def why_nobody(compiled: Compiled, trust: Trust) -> str:
+    """Why a trust that names its callers admits none of them, whatever happens: they are not there, or are disabled; ''
+    where somebody may come by it, or where it names nobody but what an issuer signs."""
+    form, whom, estate = trust.admits.form, trust.admits.whom, compiled.estate
+    if form in BEARERS:
+        return ""
+    callers = [place for _, place in _named(compiled, trust) if place != NONE]
+    if form == Form.ATTACHED:
+        home = account_of(trust.of)
+        running = {place: compiled.places.names[place] for place in callers}
+        callers = [
+            place for place, name in running.items()
+            if (account_of(name) == home if whom is True else names_attached(whom, name))
+        ]  # fmt: skip
+    if not callers:
+        missing = form != Form.ATTACHED and isinstance(whom, str) and compiled.find(whom) == NONE
+        nobody = {Form.GROUP: f"{whom} has no members", Form.ACCOUNT: f"{whom} has no identities"}
+        return f"{whom} does not exist" if missing else nobody.get(form, f"nothing runs as {trust.of}")
+    names = [compiled.places.names[place] for place in callers]
+    if all(name in estate.identities and estate.identities[name].disabled for name in names):
+        return f"{names[0]} is disabled" if len(names) == 1 else f"everybody of {whom} is disabled"
+    return ""
 
 
 def _named(compiled: Compiled, trust: Trust) -> Iterator[tuple[str, int]]:
