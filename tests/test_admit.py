@@ -156,9 +156,9 @@ def test_admit_compares_with_what_was_meant(
     assert says in ran.out + ran.err
 
 
-def token(claims: Mapping[str, object]) -> str:
+def token(claims: Mapping[str, object], **header: str) -> str:
     whole = {"iss": "https://forge.saltmarsh.example", "exp": 4_000_000_000, "aud": "lowland", **claims}
-    parts = (json.dumps(one).encode() for one in ({"alg": "ES256", "kid": "one"}, whole))
+    parts = (json.dumps(one).encode() for one in ({"alg": "ES256", "kid": "one", **header}, whole))
     return ".".join([*(base64.urlsafe_b64encode(one).decode().rstrip("=") for one in parts), "c2lnbmVk"])
 
 
@@ -175,6 +175,19 @@ def test_a_token_is_held_against_a_trust_claim_by_claim(enthesis: Program, saltm
     assert "aud is [harbour], and is to be lowland" in ran.out
     assert "event is not there, and is to be not fork-merge" in ran.out
     assert "c2lnbmVk" not in ran.out + ran.err
+
+
+def test_an_access_token_is_taken_where_the_trust_says_so(enthesis: Program, saltmarsh: Path) -> None:
+    """RFC 9068, section 2.1: an access token says that it is one, and is no identity token."""
+    for typ, asked, code in (("at+jwt", False, 1), ("AT+JWT", True, 0), ("JWT", True, 1), ("other+jwt", True, 1)):
+        shown = token({"sub": MAIN, "event": "push"}, typ=typ)
+        text = (saltmarsh / "publishing.yaml").read_text()
+        asking = text.replace("event: {not: fork-merge}}", "event: {not: fork-merge}, typ: at+jwt}") if asked else text
+        assert asked is (asking != text)
+        (saltmarsh / "publishing.yaml").write_text(asking)
+        ran = enthesis("admit", PUBLISHER, "--token", "-", "--offline", at=saltmarsh, stdin=shown)
+        (saltmarsh / "publishing.yaml").write_text(text)
+        assert ran.code == code, (typ, asked, ran.out, ran.err)
 
 
 def test_a_sample_token_gives_a_trust_that_admits_it_and_needs_no_estate(enthesis: Program, tmp_path: Path) -> None:

@@ -202,7 +202,8 @@ def test_a_login_is_lent_to_the_client_and_nothing_is_left(enthesis: Program, ga
         (gate.folder / "estate.yaml").write_text(described)
         assert enthesis("enact", "--yes", at=gate.folder).code == 0
     refused = enthesis(*lend, ONE, "--", "ssh", "collector-1", "true", at=gate.folder, **mine)
-    assert refused.code == 1 and "refused at companions" in refused.err
+    assert refused.code == 1 and refused.err.startswith("Refused at companions: it also takes `run as gauges/identity/")
+    assert "up to the administrators of gauges" in refused.err, "which companion is missing, and who can give it"
     other = enthesis(*lend, TWO, "--", "cat", "x", at=gate.folder, **mine)
     assert other.code == 2 and "cat does not log in at a host" in other.err
     assert [path for path in tmp_path.iterdir() if path.name.startswith("enthesis-login")] == []

@@ -7,7 +7,15 @@ import typer
 from enthesis.cli.options import Format
 from enthesis.cli.questions import now
 from enthesis.conditions.sampling import sample_of
-from enthesis.live.shown_tokens import Belief, KeySource, ShownToken, belief, read_token, readable_token
+from enthesis.live.shown_tokens import (
+    Belief,
+    KeySource,
+    ShownToken,
+    belief,
+    read_token,
+    readable_token,
+    takes_access_tokens,
+)
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate, PipelineAccess, Trust
 from enthesis.model.pointers import as_pointers
@@ -45,16 +53,16 @@ def hold_against(
         shown = read_token(source)
     except Refused as fault:
         form = fault.why
-    beliefs: dict[str, Belief] = {}
+    beliefs: dict[tuple[str, bool], Belief] = {}
     answers: list[Held] = []
     for trust in trusts:
-        issuer = str(trust.admits.whom)
         if shown is None:
             answers.append(Held(trust, False, refused=form))
             continue
-        if trust.admits.form == shown.form and issuer not in beliefs:
-            beliefs[issuer] = belief(estate, folder, issuer, shown, instant, keys)
-        said = beliefs.get(issuer, Belief(None))
+        asked = (str(trust.admits.whom), takes_access_tokens(trust))
+        if trust.admits.form == shown.form and asked not in beliefs:
+            beliefs[asked] = belief(estate, folder, asked[0], shown, instant, keys, access=asked[1])
+        said = beliefs.get(asked, Belief(None))
         why = said.refused.why if said.refused else ""
         held = (shown.unverified_claims, instant, why, said.signed_with, said.unchecked, shown.form)
         answers.append(held_against(trust, *held))

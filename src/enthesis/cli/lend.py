@@ -12,6 +12,7 @@ from typing import Annotated, NamedTuple, NoReturn
 import typer
 
 from enthesis.access.compiling import compile_estate
+from enthesis.access.questions import Question
 from enthesis.cli import completing
 from enthesis.cli.options import Format, FormatOption, QuietOption, named_files
 from enthesis.cli.subjects import read_estate, workload_identity
@@ -31,9 +32,11 @@ from enthesis.live.running import Lent, run_beside, run_with_endpoint, run_with_
 from enthesis.live.showing import certificate_for, shown_to
 from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.escapes import word
-from enthesis.model.estate import Context, Estate, Origin
+from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
 from enthesis.output.streams import put_done, put_text, remark
+from enthesis.output.verdicts import first_sentence
 from enthesis.ports import CertifiesLogins, Connected, HeldCredential, Refusal, Surroundings
+from enthesis.verdicts.expectations import rests_on
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.takeable import refused_by, way_onto
 
@@ -209,7 +212,7 @@ def _to_program(
     now = clock.now()
     if clock.said():
         remark(clock.said(), quiet=quiet)
-    best, got = _by_best_way(ways, now)
+    best, got = _by_best_way(ways, now, database)
     more = _login(described, folder, database, got, ways.connected) if database is not None else {}
     lent = Lent(identity, got, *_provider(described, folder, identity), now=clock.now, more=more)
     until = now + got.life
@@ -247,7 +250,7 @@ def _to_host(identity: str, command: list[str], estate: Path | None, host: str, 
         )
     at.command(command, ())  # whether it is a client at all
     clock = clock_for(described, folder, "" if identity.startswith("@") else identity)
-    session = _session_for(ways, identity, clock.now())
+    session = _session_for(ways, identity, clock.now(), host)
     provider = provider_of(described, host, ways.connected)
     fitting = shown_to(provider, session, ways.connected)
     if isinstance(fitting, Refusal) or not isinstance(provider, CertifiesLogins):
@@ -261,25 +264,51 @@ def _to_host(identity: str, command: list[str], estate: Path | None, host: str, 
     raise typer.Exit(code)
 
 
-def _session_for(ways: "_Ways", identity: str, now: datetime) -> HeldCredential:
-    """A person's sign-in, or a session as an identity by the best way; exit 1 where there is none."""
+def _session_for(ways: "_Ways", identity: str, now: datetime, host: str) -> HeldCredential:
+    """A person's sign-in, or a session as an identity by the best way; exit 1 where there is none, or where the estate
+    lets nobody log in at the host that comes so."""
     if identity.startswith("@"):
-        found = (one for one in at_hand(ways.estate, ways.folder, now) if one.form == "person" and not one.fault)
-        mine = next((one.credential for one in found if one.who == identity and one.credential is not None), None)
-        if mine is None:
-            remark(f"{identity} has not signed in here: `enthesis sign-in` first.")
-            raise typer.Exit(1)
-        return mine
-    return _by_best_way(ways, now)[1]
+        mine = _signed_in(ways, identity, now)
+        _must_be_let_in(ways, _LendOptions(mine, ()), host, now)
+        assert mine.credential is not None  # noqa: S101  as it was found
+        return mine.credential
+    return _by_best_way(ways, now, host)[1]
 
 
-def _by_best_way(ways: "_Ways", now: datetime) -> "tuple[_LendOptions, HeldCredential]":
-    """The best way to an identity, and a session by it; exit 1 where there is none."""
+def _signed_in(ways: "_Ways", person: str, now: datetime) -> AtHand:
+    """The sign-in of a person that is at hand; exit 1 where there is none."""
+    found = (one for one in at_hand(ways.estate, ways.folder, now) if one.form == "person" and not one.fault)
+    mine = next((one for one in found if one.who == person and one.credential is not None), None)
+    if mine is None:
+        remark(f"{person} has not signed in here: `enthesis sign-in` first.")
+        raise typer.Exit(1)
+    return mine
+
+
+def _must_be_let_in(ways: "_Ways", way: "_LendOptions", address: str, now: datetime) -> None:
+    """Exit 1 where the estate refuses a login that comes by this way, whatever is not known here: no client is started
+    for it. Says which step refuses, what is missing, and who can give it."""
+    origin = way.origin.origin
+    if origin is None:
+        return
+    hops = tuple(map(Hop, way.hops))
+    verdict = ways.judge.judge(Question(origin, hops, Attempt("login", address), Context(), now))
+    if verdict.first_refused is None or rests_on(ways.judge.compiled, verdict):
+        return
+    remark(first_sentence(ways.estate, verdict))
+    raise typer.Exit(1)
+
+
+def _by_best_way(ways: "_Ways", now: datetime, address: str | None = None) -> "tuple[_LendOptions, HeldCredential]":
+    """The best way to an identity, and a session by it; exit 1 where there is none, or where the estate lets nobody log
+    in at an address that comes so."""
     best = ways.best(now)
     if best is None:
         for reason in ways.why_none(now):
             remark(reason)
         raise typer.Exit(1)
+    if address is not None:
+        _must_be_let_in(ways, best, address, now)
     got = ways.walked(best)
     if not isinstance(got, HeldCredential):
         remark(got)

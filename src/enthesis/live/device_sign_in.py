@@ -49,6 +49,9 @@ def _directory(estate: Estate, folder: Path, organisation: str | None) -> tuple[
     """The directory of an organisation: the lab's, or the one that the estate names."""
     every = directories_of(estate, folder)
     ours = [name for name in every if not estate.is_outside(name)]
+    running_ones = [name for name in ours if every[name][1] is not None]  # at the lab
+    if organisation is None and len(ours) > 1 and len(running_ones) == 1:
+        ours = running_ones
     name = f"@{organisation.removeprefix('@')}" if organisation else next(iter(ours), "")
     if organisation is None and len(ours) > 1:
         raise InvalidInput(
@@ -58,6 +61,8 @@ def _directory(estate: Estate, folder: Path, organisation: str | None) -> tuple[
         )
     if name not in every:
         remedy = "write `directory: URL` at the organisation, or start a lab whose estate has people"
+        if ours:
+            remedy = f"the one that is known: --organisation {' or '.join(one.removeprefix('@') for one in ours)}"
         raise Unreachable("no directory is known where people sign in", code="directory-unknown", remedy=remedy)
     url, trusted = every[name]
     return name, Directory(name, Client(name, url, authority=trusted))

@@ -7,16 +7,18 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from enthesis.conditions.truth import passes
 from enthesis.connectors.http import Client
 from enthesis.connectors.keys import IssuerKeys, keys_in_file
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_text
 from enthesis.lab.running import running, state_folder
 from enthesis.model.errors import InvalidInput, LiveFailure
-from enthesis.model.estate import Estate, Origin
+from enthesis.model.estate import Estate, Origin, Trust
 from enthesis.model.words import Form
 from enthesis.surveys.survey import Survey
 from enthesis.tokens.checking import (
+    PLAIN_TYPES,
     Expected,
     Keys,
     Parsed,
@@ -27,11 +29,13 @@ from enthesis.tokens.checking import (
     keys_of,
     parsed,
 )
+from enthesis.trusts.risks import says_who
 
 if TYPE_CHECKING:
     from enthesis.tokens.asserted import Asserted
 
 MAX_FILE = 65_536  # bytes
+ACCESS_TOKEN = "at+jwt"  # noqa: S105  the type of an access token (RFC 9068, section 2.1), which is no identity token
 
 
 @dataclass(frozen=True)
@@ -89,7 +93,10 @@ def read_token(source: str) -> ShownToken:
             remedy="expected three parts joined by dots (RFC 7515)",
         )
     taken = parsed(token)
-    return ShownToken(taken, {name: frozen(value) for name, value in taken.unverified_claims.items()})
+    claims = {name: frozen(value) for name, value in taken.unverified_claims.items()}
+    if str(taken.header.get("typ")).lower() == ACCESS_TOKEN:
+        claims.setdefault("typ", ACCESS_TOKEN)  # so that a trust can ask for it
+    return ShownToken(taken, claims)
 
 
 def frozen(value: Any) -> Any:
@@ -139,10 +146,23 @@ def addresses_of(estate: Estate, folder: Path, issuer: str) -> dict[str, Path | 
     return out
 
 
+def takes_access_tokens(trust: Trust) -> bool:
+    """Whether a trust says by a test of `typ` that it takes access tokens, which are no identity tokens."""
+    asked = dict(trust.admits.conditions).get("typ")
+    return asked is not None and says_who(asked) and passes(asked, ACCESS_TOKEN) is True
+
+
 def belief(
-    estate: Estate, folder: Path, issuer: str, shown: ShownToken, instant: datetime, source: KeySource
+    estate: Estate,
+    folder: Path,
+    issuer: str,
+    shown: ShownToken,
+    instant: datetime,
+    source: KeySource,
+    *,
+    access: bool = False,
 ) -> Belief:
-    """Checks a token by everything but the conditions of a trust."""
+    """Checks a token by everything but the conditions of a trust; `access`: whether an access token is taken too."""
     addresses = addresses_of(estate, folder, issuer)
     named = shown.issuer
     url = named if isinstance(named, str) and named in addresses else next(iter(addresses), None)
@@ -153,7 +173,8 @@ def belief(
     if shown.parsed is None or shown.assertion is not None:
         return _belief_in_assertion(issuer, url, addresses, shown.assertion, instant, source)
     try:
-        expected = Expected(url if url is not None else str(named), instant)
+        types = (*PLAIN_TYPES, ACCESS_TOKEN) if access else PLAIN_TYPES
+        expected = Expected(url if url is not None else str(named), instant, types=types)
         algorithm = check_header(shown.parsed, expected)
         check_claims(shown.parsed, expected)
         keys = _keys(issuer, url, addresses, shown.parsed, source)

@@ -118,7 +118,7 @@ def expectation_unmet(estate: Estate, journey: Journey, seen: Seen) -> Iterator[
 
 
 def _unmet(compiled: Compiled, journey: Journey, verdict: Verdict) -> Iterator[str]:
-    forgotten = _rests_on(compiled, journey, verdict) if not verdict.allowed else ""
+    forgotten = rests_on(compiled, verdict) if not verdict.allowed else ""
     if forgotten:
         yield f"it is refused only because {forgotten}: write a value, or null for absent on purpose"
     lives = tuple((request.target, request.life) for request in verdict.requests if request.life is not None)
@@ -161,10 +161,11 @@ def _too_long(estate: Estate, journey: Journey, seen: Seen, within: timedelta) -
         yield f"the credential {credential.name} lives {whole}, longer than {duration_text(within)}"
 
 
-def _rests_on(compiled: Compiled, journey: Journey, verdict: Verdict) -> str:
-    """What the journey forgot to say, where with some value of it the journey would be allowed; '' otherwise."""
-    names = [name for name in ("network", "reference") if name not in journey.context.said]
-    if journey.origin.form == Form.PERSON and not journey.origin.mfa_said:
+def rests_on(compiled: Compiled, verdict: Verdict) -> str:
+    """What a question left out, where with some value of it the answer would be that it is allowed; '' otherwise."""
+    asked = verdict.question
+    names = [name for name in ("network", "reference") if name not in asked.context.said]
+    if asked.origin.form == Form.PERSON and not asked.origin.mfa_said:
         names.append("mfa")
     tests = {name: tests_of(compiled.tables, name) for name in names}
     names = [name for name in names if tests[name]]
