@@ -1,12 +1,14 @@
 """Cutting off: of an identity, a person, a host, a key and a session nothing opens any more, and nothing comes back."""
 
 import json
+import ssl
 import threading
 from collections.abc import Iterator
 from itertools import product
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 
 from enthesis.access.compiling import compile_estate
@@ -372,3 +374,30 @@ def test_what_a_proof_obtained_is_let_go(enthesis: Program, enacted_lab: Lab) ->
     for words in (("prove",), ("prove", "--near-misses"), ("prove", "--replay")):
         enthesis(*words, at=enacted_lab.folder)
         assert open_now() <= before, words
+
+
+def test_sessions_say_which_key_they_are_from_and_what_of_them_is_deleted(
+    enthesis: Program, quay: tuple[Path, Lab], tmp_path: Path
+) -> None:
+    """What is deleted leaves its sessions behind, and they are told until they are ended."""
+    folder, lab = quay
+    made = enthesis("credential", "rope", "--of", BOT, "--because", "a test", "--for", "1d", "--anyway",
+                    "--into", str(tmp_path / "rope.key"), at=folder)  # fmt: skip
+    assert made.code == 0, made.err
+    key = json.loads((tmp_path / "rope.key").read_text())
+    form = {"grant_type": "client_credentials", "client_id": key["id"], "client_secret": key["value"]}
+    with httpx.Client(verify=ssl.create_default_context(cafile=lab.authority), trust_env=False) as http:
+        assert http.post(f"{lab.services['lowland']}/token", data=form).status_code == 200
+    ran = enthesis("sessions", "rope", at=folder)
+    assert ran.out.startswith("1 session open.") and f"from credential rope of {BOT}" in ran.out, ran.out
+    assert not told(enthesis, folder)
+    assert enthesis("credential", "rope", "--revoke", at=folder).code == 0
+    (found,) = told(enthesis, folder)
+    assert f"the credential that it began with, of {BOT}, is deleted" in found["message"]
+    assert enthesis("cutoff", found["message"].rpartition("; ")[2], "--yes", at=folder).code == 0
+    assert not told(enthesis, folder)
+
+
+def told(enthesis: Program, folder: Path) -> list[dict[str, Any]]:
+    found = enthesis("sweep", "--ask", "--format", "json", at=folder).json["findings"]
+    return [one for one in found if one["code"] == "session-outlives"]

@@ -600,6 +600,9 @@ def _fix_of(said: Said) -> Fix:
     if said.what == "dangling":
         _, _, fix = said.why.rpartition("; ")
         return Fix(fix)
+    if said.what == "session-outlives":
+        _, _, identifier = said.why.rpartition("; ")
+        return Fix(f"end it: enthesis cutoff {identifier} --yes")
     if said.what == "stored-token":
         return Fix("delete the secret, and let workloads use the token that the cluster gives them")
     return Fix("take the grant away, or grant it to those who are meant")

@@ -12,13 +12,16 @@ from enthesis.live.connecting import connect
 from enthesis.live.cutting import kept_at
 from enthesis.output.cutting import session_json, session_lines
 from enthesis.output.streams import put_json, put_lines, remark
-from enthesis.proposals.credentials import OpenSession
+from enthesis.ports import Credentialed
+from enthesis.proposals.credentials import OpenSession, with_names
 
 
 def sessions(
     who: Annotated[
         list[str] | None,
-        typer.Argument(metavar="WHO", help="Only sessions of these identities, or that began at them (default: all)."),
+        typer.Argument(
+            metavar="WHO", help="Only sessions of these identities or keys, or that began at them (default: all)."
+        ),
     ] = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
@@ -33,11 +36,11 @@ def sessions(
     by_clock_of(described, folder)
     connected = connect(described, folder)
     kept = [kept_step.one for kept_step in kept_at(described, connected)]
+    keys = [one for one in kept if isinstance(one, Credentialed)]
     found = [
         session
-        for session in kept
-        if isinstance(session, OpenSession)
-        and (not who or {session.of, str(session.origin.get("address")), *session.via} & set(who))
+        for session in with_names((one for one in kept if isinstance(one, OpenSession)), keys)
+        if not who or {session.of, *map(str, session.origin.values()), *session.via} & set(who)
     ]
     found.sort(key=lambda session: (session.ends, session.id), reverse=True)
     if output is Format.JSON:

@@ -8,7 +8,7 @@ from pathlib import Path
 from enthesis.live.connecting import cluster_of, clusters_of_lab, connect, databases_of_lab
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of, survey
 from enthesis.model.estate import Estate
-from enthesis.ports import KeepsKeys, Record, Reporter, Surveys
+from enthesis.ports import KeepsKeys, KeepsSessions, Record, Reporter, Surveys
 from enthesis.surveys.statements import Keepers, counting_together
 from enthesis.surveys.survey import ASKED_NOW, Survey, read_survey
 
@@ -22,7 +22,8 @@ def surveyed_clouds(estate: Estate, folder: Path, reporter: Reporter) -> list[Su
     for one in counting_together(surveys, Keepers.of(estate, surveys)):
         provider = connected.administered[one.provider]
         keys = provider.keys(one.holders) if isinstance(provider, KeepsKeys) else None
-        found.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys))
+        sessions = provider.open_sessions(one.holders) if isinstance(provider, KeepsSessions) else []
+        found.append(SurveyedCloud(one, urls[one.provider], estate.resources, keys, sessions))
     return found
 
 

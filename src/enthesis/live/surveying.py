@@ -12,10 +12,11 @@ from enthesis.files.shapes import time_text
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
-from enthesis.model.escapes import json_line
+from enthesis.model.escapes import json_line, word
 from enthesis.model.estate import Estate
 from enthesis.model.secrets import holds_secret, redacted
 from enthesis.ports import Connected, Credentialed, Record, Reporter, Surveys
+from enthesis.proposals.credentials import DELETED, OpenSession, with_names
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.statements import Surveyed, across, records_of
 from enthesis.surveys.survey import VERSION
@@ -69,11 +70,17 @@ class SurveyedCloud:
     """A provider that has been surveyed already, as the lines of a file.
 
     Of resources that the estate has, `described`, it says only that they are there; others came since. `keys` are the
-    keyed credentials that it knows of, None where it was not asked.
+    keyed credentials that it knows of, None where it was not asked; of the open `sessions` it tells those of what is
+    not there any more.
     """
 
     def __init__(
-        self, surveyed: Surveyed, url: str, described: Container[str] = (), keys: Sequence[Credentialed] | None = None
+        self,
+        surveyed: Surveyed,
+        url: str,
+        described: Container[str] = (),
+        keys: Sequence[Credentialed] | None = None,
+        sessions: Sequence[OpenSession] = (),
     ) -> None:
         at_issuer = surveyed.holders == (surveyed.provider,)
         self.what = "directory" if surveyed.provider.startswith("@") else "issuer" if at_issuer else "provider"
@@ -82,6 +89,7 @@ class SurveyedCloud:
         self.name = surveyed.provider
         self.url = url
         self.surveyed = surveyed
+        self.sessions = sessions
 
     @property
     def about(self) -> Record:
@@ -96,6 +104,23 @@ class SurveyedCloud:
         yield from records_of(self.surveyed)
         for key in self.keys or ():
             yield {"section": "credentials", **key.as_entry()}
+        for session in with_names(self.sessions, self.keys or ()):
+            gone = self._gone_of(session)
+            if gone:
+                says = f"a session of {session.of} is open until {time_text(session.ends)}, and {gone} is deleted"
+                yield {"finding": "session-outlives", "at": session.of, "says": f"{says}; {word(session.id)}"}
+
+    def _gone_of(self, session: OpenSession) -> str:
+        """What a session is of, began at or came by that is not there any more; '' where all of it is."""
+        if session.origin.get("credential") == DELETED:
+            return f"the credential that it began with, of {session.origin.get('address')},"
+        for name in (session.of, str(session.origin.get("address") or ""), *session.via):
+            looked_at = account_of(name) in self.surveyed.accounts or name.startswith("@")
+            if looked_at and "/identity/" in name and name not in self.surveyed.ids:
+                return name
+            if account_of(name) in self.surveyed.accounts and "/identity/" not in name and self.has_gone(name):
+                return name
+        return ""
 
     def has_gone(self, address: str) -> bool:
         """Whether a resource is of an account that was looked at, and is not there."""

@@ -55,6 +55,7 @@ FINDINGS = {
     "stored-token": "a cluster stores a token that has no end",
     "open-pipeline-access": "every run of a pipeline service may use a stored credential",
     "for-anybody": "a cluster allows something to every caller, unauthenticated ones included",
+    "session-outlives": "a session is open of something that is deleted, or that began at it",
     "dangling": "a statement on the live side names something that no longer exists",
 }
 """What `sweep` finds, each with what it means. Codes that a risk has too mean the same."""

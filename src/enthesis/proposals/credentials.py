@@ -1,11 +1,13 @@
 """Keyed credentials side by side, what the files describe and what live systems keep; and sessions that are open."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
 from enthesis.model.estate import Credential, Estate
+
+DELETED = "(deleted)"  # the name of a key that is not there any more
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,8 +49,20 @@ class OpenSession:
     def began_as(self) -> str:
         """The origin in words: its address or issuer, and what it is."""
         kind = str(self.origin.get("kind", ""))
+        if self.origin.get("credential"):
+            kind = f"credential {self.origin['credential']} of"
         whom = str(self.origin.get("address") or self.origin.get("issuer") or "")
         return f"{kind} {whom}".strip() or "no origin that is known"
+
+
+def with_names(found: Iterable[OpenSession], keys: Iterable[Credentialed]) -> Iterator[OpenSession]:
+    """Sessions with the names of the keys that they began with, which a system tells by their ids: one whose key is
+    not there any more says so."""
+    names = {key.id: key.name for key in keys}
+    for session in found:
+        identifier = session.origin.get("credential")
+        named = {"credential": names.get(identifier, DELETED)} if identifier else {}
+        yield replace(session, origin={**session.origin, **named})
 
 
 @dataclass(frozen=True, slots=True)
