@@ -16,15 +16,18 @@ from enthesis.chains.reach import coming_to
 from enthesis.chains.web import Web
 from enthesis.connectors.cluster.kubeconfig import from_kubeconfigs
 from enthesis.connectors.http import Client, Connection
+from enthesis.connectors.oauth import client_entry
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.lab.tokens import TokenRefused
+from enthesis.live.connecting import database_access, directory_at, key_at, sessions_of
 from enthesis.live.enacting import refuse_if_different
 from enthesis.live.usage_logs import read_usage
 from enthesis.model.catalogue import Catalogue
 from enthesis.model.errors import EnthesisError, InnerError
-from enthesis.output.handoffs import handoff_lines, handoff_markdown
+from enthesis.output.handoffs import handoff_lines, handoff_markdown, life_lines
 from enthesis.output.proposals import proposal_lines, proposal_markdown
+from enthesis.proposals.handoff_life import HandoffAnswer, TakenAnswer, answer_from, lives
 from enthesis.proposals.handoffs import additions, unchecked_handoff
 from enthesis.proposals.steps import Blocked, Danger, Opening, Proposal, Step, digest_of, proposal_from
 from enthesis.surveys.survey import beside, read_survey
@@ -159,6 +162,13 @@ class Targets:
         except ValueError as fault:
             assert str(fault)
 
+    def answer(self, rng: Random) -> None:
+        try:
+            taken = TakenAnswer(answer_from(mangled(ANSWER, rng)), verified=True)
+            list(life_lines("x", list(lives([("t", ASKED)], [taken], (), ()))))
+        except ValueError as fault:
+            assert str(fault)
+
     def usage(self, rng: Random) -> None:
         place = self.folder / "usage.jsonl"
         rows = [json.dumps(mangled(one, rng) if rng.random() < 0.5 else one) for one in USAGE]
@@ -175,6 +185,26 @@ class Targets:
         data = json.dumps(mangled(KUBECONFIG, rng)).encode()
         place.write_bytes(data if rng.random() < 0.7 else bytes_mangled(data, rng))
         from_kubeconfigs([place])
+
+    def connection(self, rng: Random) -> None:
+        """The files by which a person says how something is reached."""
+        name = rng.choice(list(CONNECTIONS))
+        place = self.folder / name
+        data = json.dumps(mangled(CONNECTIONS[name], rng)).encode()
+        place.write_bytes(data if rng.random() < 0.7 else bytes_mangled(data, rng))
+        if name == "directory":
+            directory_at("@saltmarsh", place, "https://people.example/scim/v2").client.close()
+        elif name == "client":
+            client_entry(place.read_bytes(), "forge")
+        elif name == "database":
+            database_access(place)
+        elif name == "key":
+            key_at(place)
+        else:
+            state = self.folder / "lab"
+            state.mkdir(exist_ok=True)
+            place.replace(state / "administrators.json")
+            sessions_of(state)
 
     def keys(self, rng: Random) -> None:
         keys_of(mangled(KEY_SET, rng))
@@ -238,7 +268,16 @@ PROPOSAL: dict[str, Any] = json.loads(json.dumps(Proposal(
     openings=(Opening("s", ("o",)),),
     gives=("g",),
 ).as_json()))  # fmt: skip
-HANDOFF: dict[str, Any] = json.loads(json.dumps(made().as_json()))
+CONNECTIONS: dict[str, Any] = {
+    "key": {"id": "1", "form": "access-key", "value": "v", "expires": "2099-01-01T00:00:00Z"},
+    "client": {"client_id": "c", "private_key": {"kty": "EC", "crv": "P-256", "x": "a", "y": "b", "d": "c"}},
+    "directory": {"url": "https://people.example/scim/v2", "token": "t"},
+    "database": "postgresql://name@host.example/levels",
+    "administrators": [{"cloud": "lowland", "holder": "gauges", "session": "s"}, {"lab-owner": "w"}],
+}  # fmt: skip
+ASKED = made()
+HANDOFF: dict[str, Any] = json.loads(json.dumps(ASKED.as_json()))
+ANSWER = HandoffAnswer(ASKED.reference, "@harbour", "done", "all of it", "2026-12-01T00:00:00Z").as_json()
 USAGE_HEAD: dict[str, Any] = {"enthesis": "usage", "version": 1, "taken": "2027-01-01T00:00:00Z"}
 USAGE: list[Any] = [
     {"time": "2026-12-01T00:00:00Z", "caller": "gauges/host/collector-1", "identity": "gauges/identity/collector",
@@ -257,7 +296,8 @@ ENTRIES: list[Any] = [
 ]
 ANSWERS: list[Any] = [
     {"items": [{"id": "1", "holder": "a", "etag": "e", "mark": None, "address": "a/identity/i", "kind": "person"}]},
-    {"accounts": ["a"], "resources": ["a/bucket/b"], "people": {"@x/identity/p": "1"}},
+    {"accounts": ["a"], "resources": ["a/bucket/b"], "people": {"@x/identity/p": "1"},
+     "shared_logins": {"a/registry/r": True}, "side": "1"},
     {"access_token": "t.t.t", "expires_in": 60, "token_type": "Bearer", "host": "a/host/h", "identity": "a/identity/i"},
     {"items": [{"id": "1", "name": "k", "of": "a/identity/i", "form": "access-key", "fingerprint": "f"}]},
     {"kind": "List", "metadata": {"resourceVersion": "1", "continue": ""}, "items": [

@@ -1,12 +1,15 @@
 """`enthesis handoff`: the other party's half of a crossing, given out and taken in."""
 
 import json
+from dataclasses import replace
+from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from enthesis.chains.differences import difference
+from enthesis.cli import handoff_life
 from enthesis.cli.histories import StoreOption, journal_at, keep_if_any
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat
 from enthesis.cli.questions import now
@@ -28,6 +31,22 @@ from enthesis.proposals.handoffs import Handoff, additions, end_of, handoff_from
 from enthesis.proposals.handoffs import handoff as made_for
 
 MAX_DOCUMENT = 4 * 1024 * 1024  # bytes
+
+
+class Priority(StrEnum):
+    """How soon a handoff is wanted."""
+
+    LOW = "low"
+    NORMAL = "normal"
+    URGENT = "urgent"
+
+
+class Answered(StrEnum):
+    """What is said to a handoff."""
+
+    DONE = "done"
+    REFUSED = "refused"
+    CHANGED = "changed"
 
 
 def handoff(
@@ -52,6 +71,24 @@ def handoff(
         Path | None,
         typer.Option("--key", metavar="FILE", help="With --received: verify the document with this public key."),
     ] = None,
+    window: Annotated[
+        str | None, typer.Option("--window", metavar="TEXT", help="When the change may be made, in words.")
+    ] = None,
+    priority: Annotated[Priority | None, typer.Option("--priority", help="How soon it is wanted.")] = None,
+    answers: Annotated[
+        Answered | None,
+        typer.Option("--answer", help="With --received and --out: answer another party's document."),
+    ] = None,
+    because: Annotated[str, typer.Option("--because", metavar="TEXT", help="With --answer: the reason.")] = "",
+    taken: Annotated[
+        Path | None, typer.Option("--take", metavar="FILE", help="Take back another party's answer to one of ours.")
+    ] = None,
+    list_them: Annotated[
+        bool, typer.Option("--list", help="Say where everything stands that others were asked for.")
+    ] = False,
+    ask: Annotated[
+        bool, typer.Option("--ask", help="With --list: look at the live systems for what is in place.")
+    ] = False,
     write: Annotated[
         bool, typer.Option("--write", help="With --received: write what it asks for into this estate's files.")
     ] = False,
@@ -67,6 +104,16 @@ def handoff(
     """
     folder = estate_folder(estate)
     described = read_estate(folder)
+    if list_them or ask:
+        given = any(one is not None for one in (party, by, out, sign, received, taken)) or not list_them
+        _list(folder, described, store, output, given=given, ask=ask, quiet=quiet)
+        return
+    if taken is not None:
+        handoff_life.take(folder, described, taken, key, store, quiet=quiet)
+        return
+    if answers is not None:
+        _answer(received, key, answers, because, out, sign, quiet=quiet)
+        return
     if received is not None:
         if party is not None or out is not None or sign is not None or by is not None:
             raise InvalidInput(
@@ -85,19 +132,47 @@ def handoff(
     except ValueError as fault:
         raise InvalidInput(f"--by {fault}", code="time-invalid", remedy="write it like 2027-02-01") from None
     made = made_for(described, _party(described, party), now(), wanted_by)
+    made = replace(made, window=window or "", priority=priority.value if priority is not None else "")
     if out is not None:
         _write(out, made, sign)
         _keep(folder, store, described.name, made)
-    if output is ReviewFormat.JSON:
-        put_json(made.as_json())
-    elif output is ReviewFormat.MARKDOWN:
-        put_text("\n".join(handoff_markdown(made)) + "\n")
-    elif not quiet or out is None:
-        put_lines(handoff_lines(made))
+    _put(made, output, quiet=quiet and out is not None)
     if out is not None:
         remark(f"Written to {out}{', signed' if sign is not None else ''}.", quiet=quiet)
     if made.impossible:
         raise typer.Exit(1)
+
+
+def _put(made: Handoff, output: ReviewFormat, *, quiet: bool) -> None:
+    if output is ReviewFormat.JSON:
+        put_json(made.as_json())
+    elif output is ReviewFormat.MARKDOWN:
+        put_text("\n".join(handoff_markdown(made)) + "\n")
+    elif not quiet:
+        put_lines(handoff_lines(made))
+
+
+def _list(
+    folder: Path, described: Estate, store: str | None, output: ReviewFormat, *, given: bool, ask: bool, quiet: bool
+) -> None:
+    if given:
+        raise InvalidInput(
+            "--list stands alone, or with --ask", code="options-conflict", remedy="leave the other options out"
+        )
+    handoff_life.list_all(folder, described, store, output, ask=ask, quiet=quiet)
+
+
+def _answer(
+    received: Path | None, key: Path | None, says: Answered, because: str, out: Path | None, sign: Path | None,
+    *, quiet: bool,
+) -> None:  # fmt: skip
+    if received is None or out is None:
+        raise InvalidInput(
+            "--answer says which document is answered, and where to",
+            code="argument-missing",
+            remedy="add --received FILE and --out FILE",
+        )
+    handoff_life.answer(_read(received, key)[0], says.value, because, out, sign, quiet=quiet)
 
 
 def _party(described: Estate, named: str | None) -> str:

@@ -112,7 +112,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
         if found is not None:
             clusters[address] = AdministeredCluster(found)
     of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
-    keys = {name: _key(path) for name, path in given.keys.items()} if given is not None else {}
+    keys = {name: key_at(path) for name, path in given.keys.items()} if given is not None else {}
     every = {**issuers, **of_clusters}
     accesses = {service["name"]: Secret(service["access"]) for service in lab.services if service["kind"] == "database"}
     urls = {service["name"]: service["url"] for service in lab.services}
@@ -195,7 +195,7 @@ class Given:
     acting: Secret | None = None  # the sign-in of the person as whom providers are changed
 
 
-def _key(path: Path) -> HeldKey:
+def key_at(path: Path) -> HeldKey:
     """A keyed credential from the file that it was written to when it was made; InvalidInput where there is none."""
     try:
         read = json.loads(read_file(path, MAX_GIVEN))

@@ -43,7 +43,8 @@ class AskedStatement:
 @dataclass(frozen=True, slots=True)
 class Handoff:
     """What one party asks of another. `impossible` is what cannot work whatever they write, `unneeded` what they might
-    expect and need not do; `known` are the entries of ours that theirs name, by section and name."""
+    expect and need not do; `known` are the entries of ours that theirs name, by section and name. `window` is when the
+    change may be made, in words, `priority` how soon it is wanted: neither belongs to what is asked."""
 
     estate: str
     ours: str
@@ -56,6 +57,8 @@ class Handoff:
     impossible: tuple[str, ...] = ()
     checks: tuple[str, ...] = ()
     known: Mapping[str, Mapping[str, Any]] | None = None
+    window: str = ""
+    priority: str = ""
 
     @property
     def reference(self) -> str:
@@ -75,6 +78,8 @@ class Handoff:
             "from": self.ours,
             "to": self.theirs,
             "by": self.by or None,
+            "window": self.window or None,
+            "priority": self.priority or None,
             "why": list(self.why),
             "asked": [
                 {
@@ -310,7 +315,7 @@ def unchecked_handoff(data: Any) -> Handoff:
         known = {str(section): dict(entries) for section, entries in data["known"].items()}
         found = Handoff(
             str(data["estate"]), str(data["from"]), str(data["to"]), str(data["by"] or ""), asked=asked, known=known,
-            **lists,
+            window=str(data.get("window") or ""), priority=str(data.get("priority") or ""), **lists,
         )  # fmt: skip
         json.dumps(found.as_json(), ensure_ascii=False).encode()  # half a character cannot be shown
     except (TypeError, KeyError, AttributeError, ValueError, RecursionError) as fault:
