@@ -11,6 +11,7 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
+import httpx
 import pytest
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ed25519
@@ -198,6 +199,15 @@ def test_a_login_is_lent_to_the_client_and_nothing_is_left(enthesis: Program, ga
         assert enthesis("enact", "--yes", at=gate.folder).code == 0
         ran = enthesis(*lend, TWO, "--", "ssh", "collector-2", "echo in; exit 7", at=gate.folder, **mine)
         assert ran.code == 7 and ran.out == "in\n", ran.err
+        there = enthesis(
+            *lend, TWO, "--", "ssh", "collector-2", 'echo "$ENTHESIS_METADATA_URL"', at=gate.folder, **mine
+        )
+        service, header = there.out.strip(), {"Asked-Directly": "yes"}
+        about = httpx.get(f"{service}/about", headers=header, trust_env=False)
+        assert about.json()["host"] == TWO, "a session there has the host's metadata service"
+        for elsewhere in (ONE, "gauges/host/none"):  # its word is that host's alone
+            asked = httpx.get(f"{service.replace(TWO, elsewhere)}/about", headers=header, trust_env=False)
+            assert asked.status_code == 401, asked.text
     finally:
         (gate.folder / "estate.yaml").write_text(described)
         assert enthesis("enact", "--yes", at=gate.folder).code == 0

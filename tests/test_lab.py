@@ -333,7 +333,9 @@ def test_servers_that_do_not_run_are_told_with_the_reason(
     absent: dict[str, str] = {}
     hosts = {"surge/host/bastion": {"url": "ssh://bastion.example", "certificates": "people"}}
     authorities: Any = {"people": None}
-    assert _logins({"resources": hosts}, Store(tmp_path / "lab.db"), authorities, absent) == []
+    inventory = {"resources": hosts, "accounts": {"surge": {"provider": "highmoor"}}}
+    urls = {"highmoor/hosts": "http://127.0.0.1:1"}
+    assert _logins(inventory, Store(tmp_path / "lab.db"), authorities, absent, urls) == []
     assert list(absent) == ["surge/host/bastion"] and "openssh-server" in absent["surge/host/bastion"]
     monkeypatch.undo()
     start_lab(enthesis, saltmarsh)

@@ -41,7 +41,7 @@ class Priority(StrEnum):
     URGENT = "urgent"
 
 
-class Answered(StrEnum):
+class HandoffSays(StrEnum):
     """What is said to a handoff."""
 
     DONE = "done"
@@ -76,7 +76,7 @@ def handoff(
     ] = None,
     priority: Annotated[Priority | None, typer.Option("--priority", help="How soon it is wanted.")] = None,
     answers: Annotated[
-        Answered | None,
+        HandoffSays | None,
         typer.Option("--answer", help="With --received and --out: answer another party's document."),
     ] = None,
     because: Annotated[str, typer.Option("--because", metavar="TEXT", help="With --answer: the reason.")] = "",
@@ -163,7 +163,7 @@ def _list(
 
 
 def _answer(
-    received: Path | None, key: Path | None, says: Answered, because: str, out: Path | None, sign: Path | None,
+    received: Path | None, key: Path | None, says: HandoffSays, because: str, out: Path | None, sign: Path | None,
     *, quiet: bool,
 ) -> None:  # fmt: skip
     if received is None or out is None:

@@ -15,7 +15,7 @@ from enthesis.cli.subjects import PARTY, read_estate, running_lab
 from enthesis.connectors.http import Client
 from enthesis.files.finding import estate_folder
 from enthesis.files.shapes import perhaps
-from enthesis.lab.running import OWNER, owners_word
+from enthesis.lab.running import OWNER, host_word, owners_word
 from enthesis.live.connecting import connect, sessions_of
 from enthesis.live.running import become
 from enthesis.live.variables import ASSERTION, METADATA, TOKEN, VARIABLES
@@ -97,7 +97,7 @@ def on(
     url = running_lab(estate).url_of(name)
     if url is None:
         raise Unreachable(f"the lab has no metadata service for {host}", code="metadata-service-missing")
-    word = owners_word(sessions_of(running_lab(estate).state))
+    word = host_word(owners_word(sessions_of(running_lab(estate).state)), host)
     _become(command, METADATA, f"{url}/{quote(word)}/{quote(host, safe='/@')}")
 
 

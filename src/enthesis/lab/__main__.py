@@ -37,6 +37,7 @@ from enthesis.lab.logins import LoginServer, own_logins
 from enthesis.lab.people import DirectoryServer
 from enthesis.lab.pipeline import PipelineServer
 from enthesis.lab.registry import RegistryServer, own_registries
+from enthesis.lab.running import host_word
 from enthesis.lab.shown_certificates import ShownCertificates
 from enthesis.lab.ssh_authority import SshAuthority, serial_of
 from enthesis.lab.store import Store
@@ -164,7 +165,7 @@ async def _serve(state: Path, ready: int | None) -> None:
         pair = (chain, key) if kind != "hosts" else None  # a link-local service has no certificate
         servers.append(_server(_dated(guarded(faulty(app, name, faults)), clock), pair))
     databases = _databases(state, inventory, store, clock, (chain, key), absent)
-    logins = _logins(inventory, store, ssh_authorities, absent)
+    logins = _logins(inventory, store, ssh_authorities, absent, urls)
     for cloud in clouds.values():
         cloud.sessions.at_end = partial(_revoked, logins)
     listed = [{"name": name, "kind": kinds[name], "url": urls[name]} for name in kinds]
@@ -252,13 +253,17 @@ def _why_not(address: str, fault: Exception) -> str:
 
 
 def _logins(
-    inventory: dict[str, Any], store: Store, authorities: Mapping[str, SshAuthority], absent: dict[str, str]
-) -> list[LoginServer]:
-    """The servers of hosts, started; `absent` is told why those that do not run do not."""
+    inventory: dict[str, Any], store: Store, authorities: Mapping[str, SshAuthority], absent: dict[str, str],
+    urls: Mapping[str, str],
+) -> list[LoginServer]:  # fmt: skip
+    """The servers of hosts, started; `absent` is told why those that do not run do not. Whoever is logged in at one
+    finds the host's metadata service, as what runs there does."""
     ports: dict[str, int] = store.setting("logins", {})
     started: list[LoginServer] = []
     for address, one in own_logins(inventory).items():
-        server = LoginServer(address, authorities[one["certificates"]])
+        provider = inventory["accounts"][address.split("/", maxsplit=1)[0]]["provider"]
+        service = f"{urls[f'{provider}/hosts']}/{host_word(owners_word(store), address)}/{quote(address, safe='/@')}"
+        server = LoginServer(address, authorities[one["certificates"]], service)
         try:
             server.start(ports.get(address))
         except (NotInstalled, RuntimeError, OSError) as fault:

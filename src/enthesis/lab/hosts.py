@@ -1,12 +1,14 @@
 """The metadata service of every host of a cloud: says as whom a host runs, and hands out its sessions.
 
 It stands in for a service at a link-local address, so it speaks plain HTTP on loopback. A host's own service is at the
-host's address below the word of the lab's owner; who knows that is taken for the host.
+host's address below its own word, which what runs there knows, or the word of the lab's owner; who knows one is taken
+for the host.
 
-    GET  /OWNER/HOST/about      {"host": …, "identities": [{"address": …, "id": …}]}
-    POST /OWNER/HOST/session    {"identity": …}  ->  {"access_token", "expires_in", "renew_in", "identity", "host"}
+    GET  /WORD/HOST/about      {"host": …, "identities": [{"address": …, "id": …}]}
+    POST /WORD/HOST/session    {"identity": …}  ->  {"access_token", "expires_in", "renew_in", "identity", "host"}
 """
 
+import hmac
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -31,8 +33,9 @@ from enthesis.lab.deciding import (
     session_end,
 )
 from enthesis.lab.faults import faults_of
-from enthesis.lab.guarding import owner_only
+from enthesis.lab.guarding import owner_only, owners_word
 from enthesis.lab.problems import HANDLERS, Problem, refused
+from enthesis.lab.running import host_word
 
 REQUIRED = "asked-directly"  # a header that a page or a simple proxy does not send by itself
 FORWARDING = ("forwarded", "via", "x-real-ip", "client-ip", "true-client-ip")
@@ -65,14 +68,16 @@ class HostServer:
 
     def _host(self, request: Request) -> tuple[World, str]:
         """The host that asks, if it asks itself."""
-        owner_only(self.cloud.store, request.path_params["owner"])
+        shown, address = request.path_params["owner"], request.path_params["host"]
+        if not hmac.compare_digest(shown.encode(), host_word(owners_word(self.cloud.store), address).encode()):
+            owner_only(self.cloud.store, shown)
         headers = request.headers
         carried = [header for header in headers if header in FORWARDING or header.startswith("x-forwarded-")]
         if carried:
             raise Problem(403, "forwarded", f"a request that was forwarded gets nothing here ({', '.join(carried)})")
         if headers.get(REQUIRED) != "yes":
             raise Problem(403, "not-asked-directly", f"a request without `{REQUIRED}: yes` gets nothing here")
-        world, address = self.cloud.world(), request.path_params["host"]
+        world = self.cloud.world()
         place = exists(world, address)
         mine = place is not None and world.inventory["accounts"][account_of(address)]["provider"] == self.cloud.name
         if place is None or place.kind not in KINDS or not mine:

@@ -40,8 +40,9 @@ def program() -> str:
 class LoginServer:
     """The server of one host."""
 
-    def __init__(self, address: str, authority: SshAuthority) -> None:
+    def __init__(self, address: str, authority: SshAuthority, metadata: str = "") -> None:
         self.address = address
+        self.metadata = metadata  # where the host's metadata service is, which every login there finds
         self.authority = authority
         self.user = pwd.getpwuid(os.geteuid()).pw_name
         self.folder = Path(tempfile.mkdtemp(prefix="enthesis-ssh-"))
@@ -74,6 +75,7 @@ class LoginServer:
             "AuthorizedKeysFile": "none", "TrustedUserCAKeys": self.folder / "authority.pub",
             "AuthorizedPrincipalsFile": f"{self.folder}/principals/%u", "RevokedKeys": self.folder / "revoked",
         }  # fmt: skip
+        settings |= {"SetEnv": f"ENTHESIS_METADATA_URL={self.metadata}"} if self.metadata else {}
         settings |= {"ChannelTimeout": "*=15m"} if _can_end_idle(sshd) else {}
         self._write("sshd_config", "".join(f"{name} {value}\n" for name, value in settings.items()).encode())
         if os.geteuid() == 0:

@@ -1,10 +1,12 @@
 """Which lab runs for an estate: found by its lock, described by one file. Imports nothing of the lab."""
 
 import fcntl
+import hmac
 import json
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
@@ -79,6 +81,11 @@ def _is_entry(value: object) -> bool:
 def owners_word(listed: Sequence[Mapping[str, str]]) -> str:
     """What shows that a person is the lab's owner, who plays its people, runs and hosts; '' where it is not known."""
     return next((entry[OWNER] for entry in listed if OWNER in entry), "")
+
+
+def host_word(owner: str, host: str) -> str:
+    """What shows that a caller is on one host: made of the owner's word, which it does not tell."""
+    return hmac.new(owner.encode(), host.encode(), sha256).hexdigest()
 
 
 def running(state: Path) -> Running | None:
