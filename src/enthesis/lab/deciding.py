@@ -79,7 +79,7 @@ class LabCaller:
     signed_in: Mapping[str, Any] = field(default_factory=dict)  # of a person: the id of the sign-in, and its end
     sessions: tuple[str, ...] = ()  # the ids of the sessions so far; where one is ended, what came of it is too
     key: str = ""  # the id of the keyed credential that was shown itself
-    meant_for_us: bool = True  # of an assertion: whether an audience of it is this cloud, by a name that it has itself
+    meant_for_us: bool = True  # of an assertion that is a grant itself: whether an audience of it is this cloud
     first: bool = True  # whether this is the first request of a chain, which shows the origin's credential
 
 

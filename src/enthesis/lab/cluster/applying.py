@@ -78,7 +78,8 @@ def applied(
     others = {owner: paths - lost for owner, paths in managed.fields.items() if owner != mine}
     out: dict[str, Any] = merged_by_names(copy.deepcopy(dict(found or {})), dict(wanted))
     kept = frozenset().union(*others.values()) if others else frozenset()
-    for path in sorted(managed.fields.get(mine, frozenset()) - said.keys() - kept, key=len, reverse=True):
+    gone = managed.fields.get(mine, frozenset()) - said.keys() - kept
+    for path in sorted(gone, key=lambda path: (path[-1] != ITSELF, -len(path), path)):  # whole items first
         _taken_out(out, path, {one[: len(path)] for one in (*kept, *said)})
     return out, Managed({**others, mine: frozenset(said)})
 
