@@ -164,6 +164,8 @@ def test_an_open_login_outlives_its_certificate_and_a_cut_off_ends_it(enthesis: 
             _, said = open_login.communicate(timeout=30)
             assert open_login.returncode != 0 and b"closed by remote host" in said and time.monotonic() - began < 20
         assert "0 sessions open" in enthesis("sessions", at=lab.folder).out
+        proved = enthesis("prove", "omar-logs-in-from-the-office", at=lab.folder)
+        assert proved.code == 0 and "0 sessions open" in enthesis("sessions", at=lab.folder).out, "none is left behind"
         ran = enthesis("prove", "--expiry", "omar-logs-in-from-the-office", "--format", "json", at=lab.folder)
         assert ran.code == 0 and "goes on after its certificate has ended" in ran.json["trials"][0]["told"][0]
         assert TWO in ran.json["trials"][0]["told"][0]

@@ -166,8 +166,7 @@ async def _serve(state: Path, ready: int | None) -> None:
         servers.append(_server(_dated(guarded(faulty(app, name, faults)), clock), pair))
     databases = _databases(state, inventory, store, clock, (chain, key), absent)
     logins = _logins(inventory, store, ssh_authorities, absent, urls)
-    for cloud in clouds.values():
-        cloud.sessions.at_end = partial(_revoked, logins)
+    store.at_end_of_login = partial(_revoked, logins)
     listed = [{"name": name, "kind": kinds[name], "url": urls[name]} for name in kinds]
     listed += _own_servers(databases, logins)
     described = {"estate": inventory["estate"], "authority": str(authority), "services": listed, "absent": absent}

@@ -437,7 +437,8 @@ class CloudServer:
         if authority is None:
             raise Problem(404, "not-found", "this host has no authority for logins")
         ends = authority.ends_at(caller.ends if caller.ends is not None else math.inf)
-        login = self.sessions.begin_login(caller.address, caller.origin, address, ends)
+        by = (*caller.sessions, *filter(None, [caller.signed_in.get("jti")]))
+        login = self.sessions.begin_login(caller.address, caller.origin, address, ends, by)
         try:
             certificate = authority.for_login(
                 str(body.get("public_key")), caller.address, address, around.network, ends, login

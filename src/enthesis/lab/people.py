@@ -262,9 +262,7 @@ class DirectoryServer:
         if claims is not None:
             with self.store.transaction():
                 self.store.connection.execute("DELETE FROM revoked WHERE ends < ?", (self.clock.now(),))
-                self.store.connection.execute(
-                    "INSERT OR REPLACE INTO revoked VALUES (?, ?)", (claims["jti"], claims["exp"])
-                )
+            self.sessions.end(str(claims["jti"]))
         return Response(status_code=200)
 
     async def _introspect(self, request: Request) -> Response:

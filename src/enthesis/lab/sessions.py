@@ -3,7 +3,7 @@ before that."""
 
 import json
 import uuid
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -23,7 +23,6 @@ class Sessions:
         self.service = service
         self.store = store
         self.clock = clock
-        self.at_end: Callable[[str], None] = _nothing  # told the id of a login that ends before its time
 
     def begin(self, subject: str, claims: Mapping[str, Any], ends: float) -> dict[str, Any]:
         """Notes a session that is about to be signed; the claim that tells it apart (RFC 7519, section 4.1.7)."""
@@ -34,10 +33,13 @@ class Sessions:
         self.store.connection.execute("INSERT INTO sessions VALUES (?, ?, ?, ?, ?, ?)", row)
         return {"jti": identifier}
 
-    def begin_login(self, subject: str, origin: Mapping[str, Any], host: str, ends: float) -> str:
-        """Notes a login at a host that is about to be certified; its id."""
+    def begin_login(
+        self, subject: str, origin: Mapping[str, Any], host: str, ends: float, by: Sequence[str] = ()
+    ) -> str:
+        """Notes a login at a host that is about to be certified; its id. `by` are the ids of the sessions and of the
+        sign-in that it is certified for: it ends with any of them."""
         identifier = str(uuid.uuid4())
-        told = json.dumps({"origin": dict(origin), "via": [host], "login": host})
+        told = json.dumps({"origin": dict(origin), "via": [host], "login": host, "by": list(by)})
         row = (identifier, self.service, subject, told, self.clock.now(), ends)
         self.store.connection.execute("INSERT INTO sessions VALUES (?, ?, ?, ?, ?, ?)", row)
         return identifier
@@ -49,21 +51,26 @@ class Sessions:
             " AND (service = ? OR service LIKE '@%') AND id NOT IN (SELECT jti FROM revoked) ORDER BY began, id"
         )
         for row in self.store.connection.execute(query, (self.clock.now(), self.service)).fetchall():
-            told = json.loads(row[3])
+            told = {name: value for name, value in json.loads(row[3]).items() if name != "by"}
             yield {"id": row[0], "at": row[1], "of": row[2], **told, "began": _time(row[4]), "ends": _time(row[5])}
 
     def end(self, identifier: str) -> None:
         """From now on it opens nothing, and nothing that was obtained with it does."""
         row = self.store.connection.execute("SELECT ends, told FROM sessions WHERE id = ?", (identifier,)).fetchone()
-        if row is not None:
-            with self.store.transaction():
-                self.store.connection.execute("INSERT OR REPLACE INTO revoked VALUES (?, ?)", (identifier, row[0]))
-            if "login" in json.loads(row[1]):
-                self.at_end(identifier)
+        if row is None:
+            return
+        logins = self._logins_by(identifier) | ({identifier: row[0]} if "login" in json.loads(row[1]) else {})
+        over = {identifier: row[0], **logins}
+        with self.store.transaction():
+            self.store.connection.executemany("INSERT OR REPLACE INTO revoked VALUES (?, ?)", over.items())
+        for login in logins:
+            self.store.at_end_of_login(login)
 
-
-def _nothing(identifier: str) -> None:
-    """What happens at the end of a login where no host is there to be told."""
+    def _logins_by(self, identifier: str) -> dict[str, float]:
+        """The open logins that were certified for a session or sign-in, with their ends."""
+        query = "SELECT id, told, ends FROM sessions WHERE ends > ? AND told LIKE '%\"login\"%'"
+        rows = self.store.connection.execute(query, (self.clock.now(),)).fetchall()
+        return {name: ends for name, told, ends in rows if identifier in json.loads(told).get("by", ())}
 
 
 class SessionHandlers:

@@ -121,6 +121,7 @@ class Store:
         self.by = ""  # who writes now
         self._kept: dict[str, dict[str, Statement]] = {}  # by cloud and id, in the order in which they were made
         self._kept_of = -1  # the version of the file by others that they are of
+        self.at_end_of_login: Callable[[str], None] = lambda identifier: None  # of one that ends before its time
         self.lags: Callable[[str, str], tuple[float, float]] = lambda cloud, holder: (0.0, 0.0)
         if self.connection.execute("PRAGMA user_version").fetchone()[0] < FORMAT:
             self._renew()
