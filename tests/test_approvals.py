@@ -6,16 +6,20 @@ import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
+from random import Random
 from typing import Any
 
 import pytest
 
 from enthesis.files.finding import HISTORY, PLACE_OF_WORK
+from enthesis.live.enacting import refuse_if_different
+from enthesis.model.errors import InvalidInput, MovedAway
 from enthesis.proposals.approving import lacking
 from enthesis.proposals.rules import ChangeRule, loosened, rule_from
-from enthesis.proposals.steps import Step, digest_of
+from enthesis.proposals.steps import Step, digest_of, proposal_from
 
 from .conftest import Program, start_lab, write_estate
+from .fuzzing import PROPOSAL
 
 BEFORE = """\
 estate: guarded
@@ -317,3 +321,49 @@ def test_who_is_left_may_replace_a_rule() -> None:
         "changes at left want 1 of g, and 2 before"
     ]
     assert not loosened(before, ChangeRule((("@works", 3, "g"), *before.approvals), {"g": ("ann",)}))
+
+
+# -- forged at random -----------------------------------------------------------------------------------------------
+
+CARRIED_OUT = ("steps", "gives", "takes", "dangers", "openings", "outages")  # what is done, and what is said of it
+
+
+def edited_somewhere(value: Any, rng: Random) -> Any:
+    """The same data with one text or number in it another; itself where it has none."""
+    if isinstance(value, dict) and value:
+        name = rng.choice(sorted(value))
+        return {**value, name: edited_somewhere(value[name], rng)}
+    if isinstance(value, list) and value:
+        at = rng.randrange(len(value))
+        return [*value[:at], edited_somewhere(value[at], rng), *value[at + 1 :]]
+    if isinstance(value, str):
+        return rng.choice([f"{value}x", value[1:] or "x", "left/identity/other"])
+    return value if value is None or isinstance(value, dict | list) else not value
+
+
+def staged_alike(plan: dict[str, Any]) -> dict[str, Any]:
+    return {**plan, "steps": [{**step, "stage": 0} for step in plan["steps"]]}
+
+
+def test_of_two_hundred_forged_proposals_none_is_carried_out() -> None:
+    """A text of what is done, or is said to come of it, is edited and the digest made anew: refused, and said where."""
+    made = proposal_from(PROPOSAL)
+    forged = 0
+    for seed in range(2_000):
+        rng = Random(seed)
+        part = rng.choice(CARRIED_OUT)
+        edited = {**PROPOSAL, part: edited_somewhere(PROPOSAL[part], rng)}
+        if staged_alike(edited) == staged_alike(PROPOSAL):
+            continue  # the stages that are enacted are those that are made anew
+        forged += 1
+        try:
+            read = proposal_from({**edited, "digest": digest_of(edited)})
+        except ValueError:
+            continue
+        with pytest.raises((InvalidInput, MovedAway)) as refused:
+            refuse_if_different(read, made, ())
+        assert "different are" in str(refused.value) or isinstance(refused.value, MovedAway), (seed, refused.value)
+        if forged == 200:
+            break
+    assert forged == 200
+    assert refuse_if_different(made, made, ()) == ()

@@ -82,4 +82,4 @@ def contradictions(read: Proposal, made: Proposal, *, begun: bool) -> Iterator[s
 def _text(one: str | Danger | Opening) -> str:
     if isinstance(one, Danger):
         return f"{one.name}: {', '.join(one.says)}"
-    return one if isinstance(one, str) else f"{one.sentence}: {', '.join(one.opens)}"
+    return one if isinstance(one, str) else f"{one.sentence}: {', '.join(one.opens)}; {one.accepted or 'not accepted'}"
