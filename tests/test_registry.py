@@ -263,6 +263,8 @@ accepted:
         "nobody-else": "broken", "never-at-all": "accepted", "not-the-shop": "holds", "no-deleting": "holds",
     }  # fmt: skip
     assert "the password that people share" in said["nobody-else"]["why"]
+    rows = enthesis("reach", "--to", REGISTRY, "--verb", "push", "--format", "csv", at=folder).out.splitlines()
+    assert rows[1:] == [f"{REGISTRY},shared-login,keyed,{REGISTRY},push,,0,no,"], rows
     write_estate(tmp_path, {"estate.yaml": without_grant})
     said = {one["invariant"]: one for one in enthesis("check", "--format", "json", at=folder).json["invariants"]}
     assert {one["outcome"] for one in said.values()} == {"holds"}

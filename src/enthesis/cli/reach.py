@@ -129,7 +129,7 @@ def reach(
                   "found": [reached_json(access) for access in found],
                   "shared_logins": [{"at": one.address, "verbs": list(one.verbs)} for one in shared]})  # fmt: skip
     elif output is ReachFormat.CSV:
-        put_text(reached_csv(found))
+        put_text(reached_csv(found, shared))
     elif who is not None:
         put_lines(from_lines(who, found, chains.why, asked, kind_of))
     else:

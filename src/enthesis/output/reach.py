@@ -233,8 +233,9 @@ def conditions_json(values: Mapping[str, Value]) -> dict[str, Any]:
     return {"conditions": out, **({"before_keys": before} if before else {})}
 
 
-def reached_csv(found: Sequence[Reached]) -> str:
-    """RFC 4180, a header first. A cell that a spreadsheet would take for a formula is put in quotes of its own."""
+def reached_csv(found: Sequence[Reached], shared: Sequence[SharedLogin] = ()) -> str:
+    """RFC 4180, a header first; whoever uses a login that people share comes last, a row a verb. A cell that a
+    spreadsheet would take for a formula is put in quotes of its own."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow(COLUMNS)
@@ -246,4 +247,7 @@ def reached_csv(found: Sequence[Reached]) -> str:
             str(max(0, len(reached.steps) - 1)), "yes" if reached.crossing else "no", conditions(reached.chain),
         )  # fmt: skip
         writer.writerow(map(csv_cell, cells))
+    for one in shared:
+        for verb in one.verbs:
+            writer.writerow(map(csv_cell, (one.address, "shared-login", "keyed", one.address, verb, "", "0", "no", "")))
     return out.getvalue()
