@@ -287,6 +287,7 @@ CAUSES = {
     ),
     "approver-unknown": Cause("The key is not that of an approver.", "Add it to `approvers`, or ask another one."),
     "handoff-invalid": Cause("A document of another party cannot be taken in.", "Ask them for another one."),
+    "handoff-unknown": Cause("An answer is to nothing that was asked for here.", "`enthesis handoff --list`."),
     "signature-invalid": Cause("A document is not signed by the key that was given.", "Check the key, and its source."),
     "key-invalid": Cause("A file holds no key of the kind that is needed.", "`ssh-keygen -t ed25519` makes one."),
     "lab-running": Cause("A lab of the estate runs already.", "`enthesis lab stop`."),
