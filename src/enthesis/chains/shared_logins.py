@@ -1,11 +1,13 @@
-"""Logins that people share: whoever knows the password of one does what it lets them, whatever is granted to whom."""
+"""Logins that people share: who knows the password can use what the login opens, whatever is granted."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from enthesis.access.arrays import Bools
 from enthesis.access.compiling import Compiled
+from enthesis.model.addresses import parse
 from enthesis.model.catalogue import Catalogue
+from enthesis.model.errors import InvalidAddress
 from enthesis.model.file_errors import Source
 from enthesis.model.sentences import verb_words
 from enthesis.model.words import VerbClass
@@ -24,21 +26,26 @@ class SharedLogin(NamedTuple):
     @property
     def says(self) -> str:
         """Who can do what with it, in a sentence without its end."""
-        return f"{who_words(self.address)} can {listed_verbs(self.verbs)} there"
+        return f"{who_words(self.address)} can {_listed(self.verbs)} there"
 
 
 def who_words(address: str) -> str:
-    """Whoever can use the shared login of something, in words."""
+    """The users of the shared login of something, in words."""
     return f"whoever has the password that people share at {address}"
 
 
-def listed_verbs(verbs: tuple[str, ...]) -> str:
+def _listed(verbs: tuple[str, ...]) -> str:
     """Verbs in words, as one list."""
     words = [verb_words(verb) for verb in verbs]
     return " and ".join([", ".join(words[:-1]), words[-1]]) if len(words) > 1 else "".join(words)
 
 
-def verbs_of(catalogue: Catalogue, kind: str) -> Iterator[tuple[str, str]]:
+def distinct_verbs(pairs: Iterable[tuple[str, str]]) -> tuple[str, ...]:
+    """The verbs of kinds with verbs, each once."""
+    return tuple(dict.fromkeys(verb for _, verb in pairs))
+
+
+def _verbs_of(catalogue: Catalogue, kind: str) -> Iterator[tuple[str, str]]:
     """What a login at a thing of a kind is for, as kinds with verbs: looking, reading, writing and running in it."""
     inside = [kind]
     for name in inside:
@@ -46,9 +53,12 @@ def verbs_of(catalogue: Catalogue, kind: str) -> Iterator[tuple[str, str]]:
         yield from ((name, verb) for verb, verb_class in catalogue.verbs_of(name).items() if verb_class in LETS)
 
 
-def opened_there(catalogue: Catalogue, address: str) -> tuple[str, ...]:
-    """The verbs that the shared login of something is for."""
-    return tuple(dict.fromkeys(verb for _, verb in verbs_of(catalogue, kind_of(address))))
+def opened_there(catalogue: Catalogue, address: str) -> list[tuple[str, str]]:
+    """What the shared login of something is for, as kinds with verbs; nothing where the address is none."""
+    try:
+        return list(_verbs_of(catalogue, parse(address, catalogue).kind))
+    except InvalidAddress:
+        return []
 
 
 def shared_logins_at(compiled: Compiled, at: str, wanted: Bools) -> list[SharedLogin]:
@@ -59,13 +69,7 @@ def shared_logins_at(compiled: Compiled, at: str, wanted: Bools) -> list[SharedL
     for address, resource in estate.resources.items():
         if resource.shared_login != ON or not (estate.is_at(at, address) or estate.is_at(address, at)):
             continue
-        verbs = (verb for kind, verb in verbs_of(estate.catalogue, kind_of(address)) if (kind, verb) in asked)
-        told = tuple(dict.fromkeys(verbs))
-        if told:
-            found.append(SharedLogin(address, told, resource.source))
+        opened = [pair for pair in opened_there(estate.catalogue, address) if pair in asked]
+        if opened:
+            found.append(SharedLogin(address, distinct_verbs(opened), resource.source))
     return found
-
-
-def kind_of(address: str) -> str:
-    """The kind of what stands at an address that is well-formed."""
-    return address.split("/")[-2]

@@ -10,7 +10,7 @@ from enthesis.access.attributes import kind_name
 from enthesis.access.compiling import NONE
 from enthesis.access.names.standing import why_shut
 from enthesis.access.target_side.keys import USES_OF_KEYS
-from enthesis.chains.shared_logins import kind_of, verbs_of
+from enthesis.chains.shared_logins import ON, opened_there
 from enthesis.cleaning.findings import GRAVITY, Finding, Fix, Opens, Sweeping
 from enthesis.files.shapes import duration_text, time_text
 from enthesis.files.writing import plain_statement
@@ -406,7 +406,7 @@ def _other_half(sweeping: Sweeping, grant: Grant, holder: str) -> Fix:
 
 def _shared_logins(sweeping: Sweeping) -> Iterator[Finding]:
     for address, one in sweeping.estate.resources.items():
-        if one.shared_login == "on":
+        if one.shared_login == ON:
             fix = Fix("switch it off there, and write it down", sweeping.changed(one.source, "shared_login", "off"))
             message = f"{address} has a login that people share"
             yield Finding(
@@ -417,11 +417,13 @@ def _shared_logins(sweeping: Sweeping) -> Iterator[Finding]:
 
 def _opened_by_login(catalogue: Catalogue, address: str) -> Opens:
     """The worst that can be done with the shared login of something, and how many verbs it is for."""
-    pairs = list(verbs_of(catalogue, kind_of(address)))
-    worst = max(pairs, key=lambda pair: GRAVITY[catalogue.verbs_of(pair[0])[pair[1]]])
-    kind, verb = worst
-    target = address if kind == kind_of(address) else f"{address}/{kind}/…"
-    return Opens(GRAVITY[catalogue.verbs_of(kind)[verb]], verb, target, len(pairs))
+    pairs = opened_there(catalogue, address)
+    gravity = {pair: GRAVITY[catalogue.verbs_of(pair[0])[pair[1]]] for pair in pairs}
+    if not gravity:
+        return Opens()
+    kind, verb = worst = max(pairs, key=gravity.__getitem__)
+    target = address if f"/{kind}/" in address else f"{address}/{kind}/…"
+    return Opens(gravity[worst], verb, target, len(pairs))
 
 
 def _open_pipeline_access(sweeping: Sweeping) -> Iterator[Finding]:
@@ -557,8 +559,7 @@ def _declared(estate: Estate, target: str) -> str | None:
 LOOKS: tuple[Look, ...] = (
     _old_keys, _unused_keys, _copied_keys, _two_ends, _needless_keys, _keys_on_machines, _idle_identities, _idle_trusts,
     _unowned, _disabled_bound, _tied_to_nothing, _own_access, _ended, _without_effect, _shared_logins,
-    _open_pipeline_access,
-    _unused, _wider_than_used, _classes_unused,
+    _open_pipeline_access, _unused, _wider_than_used, _classes_unused,
 )  # fmt: skip
 
 

@@ -2,7 +2,6 @@
 
 import json
 from dataclasses import replace
-from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
 
@@ -10,6 +9,7 @@ import typer
 
 from enthesis.chains.differences import difference
 from enthesis.cli import handoff_life
+from enthesis.cli.handoff_life import write_document
 from enthesis.cli.histories import StoreOption, journal_at, keep_if_any
 from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat
 from enthesis.cli.questions import now
@@ -17,7 +17,7 @@ from enthesis.cli.subjects import read_estate
 from enthesis.files.editing import Addition, edited
 from enthesis.files.finding import estate_folder
 from enthesis.files.folder import estate_texts, read_texts
-from enthesis.files.saving import edit_files, read_file, write_file
+from enthesis.files.saving import edit_files, read_file
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
@@ -27,26 +27,11 @@ from enthesis.output.lines import Span, counted, json_text, line
 from enthesis.output.proposals import danger_lines
 from enthesis.output.streams import put_json, put_lines, put_text, remark
 from enthesis.proposals.dangers import outside_gains
-from enthesis.proposals.handoffs import Handoff, additions, end_of, handoff_from
+from enthesis.proposals.handoff_life import HandoffSays
+from enthesis.proposals.handoffs import Handoff, Priority, additions, end_of, handoff_from
 from enthesis.proposals.handoffs import handoff as made_for
 
 MAX_DOCUMENT = 4 * 1024 * 1024  # bytes
-
-
-class Priority(StrEnum):
-    """How soon a handoff is wanted."""
-
-    LOW = "low"
-    NORMAL = "normal"
-    URGENT = "urgent"
-
-
-class HandoffSays(StrEnum):
-    """What is said to a handoff."""
-
-    DONE = "done"
-    REFUSED = "refused"
-    CHANGED = "changed"
 
 
 def handoff(
@@ -134,7 +119,7 @@ def handoff(
     made = made_for(described, _party(described, party), now(), wanted_by)
     made = replace(made, window=window or "", priority=priority.value if priority is not None else "")
     if out is not None:
-        _write(out, made, sign)
+        write_document(out, made.as_json(), sign)
         _keep(folder, store, described.name, made)
     _put(made, output, quiet=quiet and out is not None)
     if out is not None:
@@ -216,15 +201,6 @@ def _keep(folder: Path, store: str | None, estate: str, made: Handoff) -> None:
         journal.close()
 
 
-def _write(out: Path, made: Handoff, sign: Path | None) -> None:
-    document = json_text(made.as_json()).encode() + b"\n"
-    if sign is not None:
-        from enthesis.live.signing import signed  # noqa: PLC0415  loads the libraries of tokens
-
-        document = signed(document, sign)
-    write_file(out, document)
-
-
 def _take_in(
     folder: Path, described: Estate, received: Path, key: Path | None, output: ReviewFormat, *, write: bool, quiet: bool
 ) -> None:
@@ -277,16 +253,10 @@ def _received_lines(taken: Handoff, found: list[Addition], *, checked: bool) -> 
 
 def _read(received: Path, key: Path | None) -> tuple[Handoff, bool]:
     """The handoff in a file, and whether its signature was verified."""
-    data = read_file(received, MAX_DOCUMENT)
-    from enthesis.live.signing import is_signed, unverified_document, verified  # noqa: PLC0415  libraries of tokens
+    from enthesis.live.signing import opened  # noqa: PLC0415  loads the libraries of tokens
 
-    if key is not None and not is_signed(data):
-        raise InvalidInput(
-            f"{received} is not signed, so --key verifies nothing", code="signature-invalid", remedy="leave out --key"
-        )
-    checked = key is not None
-    document = verified(data, key) if key is not None else unverified_document(data) if is_signed(data) else data
+    document = opened(read_file(received, MAX_DOCUMENT), key, str(received))
     try:
-        return handoff_from(json.loads(document)), checked
+        return handoff_from(json.loads(document)), key is not None
     except (ValueError, RecursionError) as fault:
         raise InvalidInput(f"{received}: {fault}", code="handoff-invalid") from None

@@ -1,8 +1,9 @@
 """The part of `enthesis handoff` that follows what was asked: answers to and fro, and where each handoff stands."""
 
 import json
+from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from enthesis.cli.histories import journal_at, journal_if_any
 from enthesis.cli.options import ReviewFormat
@@ -25,6 +26,16 @@ MAX_DOCUMENT = 1024 * 1024  # bytes
 KEPT, KEPT_ANSWER, KEPT_PROOF = "handoff", "handoff-answer", "proof"
 
 
+def write_document(out: Path, said: Mapping[str, Any], sign: Path | None) -> None:
+    """Writes a document for another party, signed where there is a key to sign it with."""
+    document = json_text(said).encode() + b"\n"
+    if sign is not None:
+        from enthesis.live.signing import signed  # noqa: PLC0415  loads the libraries of tokens
+
+        document = signed(document, sign)
+    write_file(out, document)
+
+
 def answer(taken: Handoff, says: str, because: str, out: Path, sign: Path | None, *, quiet: bool) -> None:
     """Writes what we say to another party's handoff."""
     if says != "done" and not because:
@@ -32,26 +43,16 @@ def answer(taken: Handoff, says: str, because: str, out: Path, sign: Path | None
             f"{says} wants a reason", code="argument-missing", remedy="say it with --because, for who asked"
         )
     made = HandoffAnswer(taken.reference, taken.theirs, says, because, time_text(now()))
-    document = json_text(made.as_json()).encode() + b"\n"
-    if sign is not None:
-        from enthesis.live.signing import signed  # noqa: PLC0415  loads the libraries of tokens
-
-        document = signed(document, sign)
-    write_file(out, document)
+    write_document(out, made.as_json(), sign)
     put_done(f"{answer_sentence(made)} Written to {out}{', signed' if sign is not None else ''}.",
              as_json=False, quiet=quiet)  # fmt: skip
 
 
 def take(folder: Path, described: Estate, file: Path, key: Path | None, store: str | None, *, quiet: bool) -> None:
     """Takes back another party's answer to a handoff of ours, and keeps it beside that."""
-    data = read_file(file, MAX_DOCUMENT)
-    from enthesis.live.signing import is_signed, unverified_document, verified  # noqa: PLC0415  libraries of tokens
+    from enthesis.live.signing import opened  # noqa: PLC0415  loads the libraries of tokens
 
-    if key is not None and not is_signed(data):
-        raise InvalidInput(
-            f"{file} is not signed, so --key verifies nothing", code="signature-invalid", remedy="leave out --key"
-        )
-    document = verified(data, key) if key is not None else unverified_document(data) if is_signed(data) else data
+    document = opened(read_file(file, MAX_DOCUMENT), key, str(file))
     try:
         found = answer_from(json.loads(document))
     except (ValueError, RecursionError) as fault:

@@ -208,7 +208,7 @@ def inventory(estate: Estate) -> dict[str, Any]:
     for address, resource in resources.items():
         resource.pop("runs_as", None)
         accounts = service_accounts_of(compiled, address) if "/workload/" in address else []
-        if accounts:  # what a workload runs as in its cluster is no statement: who deploys it says so
+        if accounts:  # set by whoever deploys the workload, and not by a statement
             resource["service_account"] = accounts[0].rsplit("/", 1)[-1]
     people = {address: one for address, one in estate.identities.items() if one.is_person}
     return {

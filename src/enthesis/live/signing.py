@@ -39,6 +39,18 @@ def verified(signed_document: bytes, key: Path) -> bytes:
     return found.payload
 
 
+def opened(data: bytes, key: Path | None, name: str) -> bytes:
+    """The document in a file's content, signed or not; with a public key only where the signature is by it.
+    InvalidInput where it is not, or where there is none to verify."""
+    if key is None:
+        return unverified_document(data) if is_signed(data) else data
+    if not is_signed(data):
+        raise InvalidInput(
+            f"{name} is not signed, so --key verifies nothing", code="signature-invalid", remedy="leave out --key"
+        )
+    return verified(data, key)
+
+
 def signer(signed_document: bytes, keys: Mapping[str, str]) -> tuple[str, bytes] | None:
     """By whose key a document is signed, of some people's public keys, and what it says; None where by nobody's."""
     for person, text in keys.items():

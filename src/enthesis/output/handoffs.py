@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from enthesis.files.writing import flow_text
 from enthesis.output.lines import Line, Span, counted, line, markdown_text
 from enthesis.proposals.handoff_life import STATES, HandoffAnswer, HandoffLife
-from enthesis.proposals.handoffs import NOT_ASKED, Handoff
+from enthesis.proposals.handoffs import NOT_ASKED, Handoff, Priority
 
 
 def handoff_sentence(made: Handoff) -> str:
@@ -52,7 +52,7 @@ def _wanted_when(made: Handoff) -> str:
 
 def subject_line(made: Handoff) -> str:
     """What a message or a ticket that brings it is about."""
-    urgent = f"{made.priority}: " if made.priority and made.priority != "normal" else ""
+    urgent = f"{made.priority}: " if made.priority and made.priority != Priority.NORMAL else ""
     by = f", by {made.by}" if made.by else ""
     return f"{urgent}{handoff_sentence(made).removesuffix('.')}{by} ({made.reference})"
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from enthesis.chains.between import Meant, Versions
 from enthesis.chains.differences import Difference, Gain, difference
-from enthesis.chains.shared_logins import ON, SharedLogin, opened_there
+from enthesis.chains.shared_logins import ON, SharedLogin, distinct_verbs, opened_there
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
 from enthesis.files.shapes import MISSING, Notes, time_text
@@ -117,7 +117,7 @@ def _shared_logins(estate: Estate, surveys: Sequence[Surveyed], now: datetime) -
     for address, is_on in (login for surveyed in surveys for login in surveyed.shared_logins.items()):
         described = estate.resources.get(address)
         if is_on and (described is None or described.shared_login != ON):
-            login = SharedLogin(address, opened_there(estate.catalogue, address), NOWHERE)
+            login = SharedLogin(address, distinct_verbs(opened_there(estate.catalogue, address)), NOWHERE)
             sentence = f"the login that people share at {address} is on"
             accepted = _accepted(estate, sentence, now) or _accepted(estate, address, now, "shared-login")
             yield Opening(f"{sentence} ({account_of(address)})", (login.says,), accepted)

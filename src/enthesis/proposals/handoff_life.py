@@ -3,16 +3,23 @@
 import json
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import Any
 
 from enthesis.proposals.handoffs import Handoff
 
 DOCUMENT, FORMAT = "handoff-answer", 1
-ANSWERS = ("done", "refused", "changed")
-"""What a party can answer: all of it is written; none of it will be; it is written otherwise than asked."""
 ASKED, SEEN, IN_PLACE, PROVED, REFUSED = STATES = ("asked", "seen", "in place", "proved", "refused")
 """Nobody answered yet; answered, or some of it is there; all of it is there; its journeys were tried since and ended as
 expected; the party will not write it."""
+
+
+class HandoffSays(StrEnum):
+    """What a party can answer: all of it is written; none of it will be; it is written otherwise than asked."""
+
+    DONE = "done"
+    REFUSED = "refused"
+    CHANGED = "changed"
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,8 +43,8 @@ def answer_from(data: Any) -> HandoffAnswer:
     if not isinstance(data, dict) or (data.get("enthesis"), data.get("format")) != (DOCUMENT, FORMAT):
         raise ValueError(f"not an answer to a handoff, of format {FORMAT}")
     texts = [data.get(name) for name in ("reference", "from", "answer", "because", "at")]
-    if not all(isinstance(text, str) for text in texts) or texts[2] not in ANSWERS:
-        raise ValueError(f"this answer is not understood: it says one of {', '.join(ANSWERS)}")
+    if not all(isinstance(text, str) for text in texts) or texts[2] not in list(HandoffSays):
+        raise ValueError(f"this answer is not understood: it says one of {', '.join(HandoffSays)}")
     try:
         json.dumps(texts, ensure_ascii=False).encode()
     except UnicodeEncodeError:  # half a character cannot be shown
@@ -100,7 +107,7 @@ def lives(
             state = PROVED
         elif missing == () and titles:
             state = IN_PLACE
-        elif answer is not None and answer.answer.says == "refused":
+        elif answer is not None and answer.answer.says == HandoffSays.REFUSED:
             state = REFUSED
         else:
             state = SEEN if some else ASKED

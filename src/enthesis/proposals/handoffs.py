@@ -4,6 +4,7 @@ import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from enum import StrEnum
 from hashlib import sha256
 from typing import Any
 
@@ -27,6 +28,14 @@ DOCUMENT, FORMAT = "handoff", 2
 KNOWN = ("organisations", "accounts", "resources", "identities", "groups")
 ASKABLE = ("identities", "groups", "roles", "trusts", "grants")
 WORDS_OF_DATA = (VerbClass.READ, VerbClass.WRITE)  # classes of verbs that need the key of what is encrypted
+
+
+class Priority(StrEnum):
+    """How soon a handoff is wanted."""
+
+    LOW = "low"
+    NORMAL = "normal"
+    URGENT = "urgent"
 
 
 @dataclass(frozen=True, slots=True)

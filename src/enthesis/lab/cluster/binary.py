@@ -6,7 +6,6 @@ Answers are JSON, which every such client reads. What is not in the tables below
 """
 
 import base64
-import struct
 from collections.abc import Iterator, Mapping
 from typing import Any
 
@@ -181,7 +180,7 @@ def _fields(data: bytes) -> Iterator[tuple[int, bytes | int]]:
         if form == BYTES:
             size, at = _varint(data, at)
         elif form in (FIXED64, FIXED32):
-            size = struct.calcsize("<q" if form == FIXED64 else "<i")
+            size = 8 if form == FIXED64 else 4
         else:
             raise NotRead(f"a field of form {form}")
         if at + size > len(data):
