@@ -14,6 +14,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from random import Random
 from typing import Any
 
 import pytest
@@ -83,7 +84,7 @@ def enthesis(
 ) -> Iterator[Program]:
     """Runs the program in a folder: forked from a warm one, or with `cold` as Python started for it alone."""
     if pytestconfig.getoption("--in-process"):
-        yield lambda *words, at, stdin="", **more: _run_here(words, at, stdin, {**environment, **more})
+        yield lambda *words, at, stdin="", **more: run_here(words, at, stdin, {**environment, **more})
         return
     with Warm(Path(tempfile.mkdtemp(dir=tmp_path_factory.mktemp("w"))), environment) as warm:
 
@@ -110,7 +111,7 @@ def enthesis(
         yield run
 
 
-def _run_here(words: Sequence[str], at: Path, stdin: str, environment: Mapping[str, str]) -> Ran:
+def run_here(words: Sequence[str], at: Path, stdin: str, environment: Mapping[str, str]) -> Ran:
     """Runs the program in this very process, for the few tests that `--in-process` keeps of those that run it."""
     from enthesis.cli.main import run as run_commands
 
@@ -291,3 +292,16 @@ class _Timings:
 
     def pytest_sessionfinish(self) -> None:
         self.path.write_text(json.dumps(self.seconds), encoding="utf-8")
+
+
+def edited_somewhere(value: Any, rng: Random) -> Any:
+    """The same data with one text or number in it another; itself where it has none."""
+    if isinstance(value, dict) and value:
+        name = rng.choice(sorted(value))
+        return {**value, name: edited_somewhere(value[name], rng)}
+    if isinstance(value, list) and value:
+        at = rng.randrange(len(value))
+        return [*value[:at], edited_somewhere(value[at], rng), *value[at + 1 :]]
+    if isinstance(value, str):
+        return rng.choice([f"{value}x", value[1:] or "x", "left/identity/other"])
+    return value if value is None or isinstance(value, dict | list) else not value

@@ -1,10 +1,12 @@
 """A second person's approval: asked for by the estate, signed under one proposal, and never the author's own."""
 
+import base64
 import json
 import subprocess
 import threading
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
 from pathlib import Path
 from random import Random
 from typing import Any
@@ -12,13 +14,16 @@ from typing import Any
 import pytest
 
 from enthesis.files.finding import HISTORY, PLACE_OF_WORK
+from enthesis.files.folder import read_texts
+from enthesis.live.approving import approved, authored, refuse_if_approvals_lack, refuse_if_changed
 from enthesis.live.enacting import refuse_if_different
+from enthesis.live.signing import signed, unverified_document
 from enthesis.model.errors import InvalidInput, MovedAway
 from enthesis.proposals.approving import lacking
-from enthesis.proposals.rules import ChangeRule, loosened, rule_from
+from enthesis.proposals.rules import ChangeRule, loosened, rule_from, rule_of
 from enthesis.proposals.steps import Step, digest_of, proposal_from
 
-from .conftest import Program, start_lab, write_estate
+from .conftest import Program, edited_somewhere, start_lab, write_estate
 from .fuzzing import PROPOSAL
 
 BEFORE = """\
@@ -248,13 +253,13 @@ def test_what_nobody_signed_is_approved_by_nobody(guarded: Guarded) -> None:
 def test_a_doctored_proposal_is_neither_approved_nor_enacted(guarded: Guarded) -> None:
     data = guarded.proposed()
     assert guarded.approve("bob").code == 0
-    approved = json.loads((guarded.folder / "p.json").read_text())
+    both = json.loads((guarded.folder / "p.json").read_text())
     for name in sorted(set(data) - {"enthesis", "format", "digest", "signatures", "estate"}):
         said = data[name]
         other: Any = "x" if not isinstance(said, list) else [] if said else ["@works/identity/cyd may read right"]
-        variants: tuple[list[str], ...] = (approved["signatures"], [])
-        for signed in variants:
-            guarded.write({**approved, name: other, "signatures": signed}, "d.json")
+        variants: tuple[list[str], ...] = (both["signatures"], [])
+        for signatures in variants:
+            guarded.write({**both, name: other, "signatures": signatures}, "d.json")
             enacted = guarded.run("enact", "d.json", "--yes")
             assert enacted.code == 2, f"{name}: {enacted.err}"
             assert guarded.approve("bob", "d.json").code == 2, name
@@ -328,19 +333,6 @@ def test_who_is_left_may_replace_a_rule() -> None:
 CARRIED_OUT = ("steps", "gives", "takes", "dangers", "openings", "outages")  # what is done, and what is said of it
 
 
-def edited_somewhere(value: Any, rng: Random) -> Any:
-    """The same data with one text or number in it another; itself where it has none."""
-    if isinstance(value, dict) and value:
-        name = rng.choice(sorted(value))
-        return {**value, name: edited_somewhere(value[name], rng)}
-    if isinstance(value, list) and value:
-        at = rng.randrange(len(value))
-        return [*value[:at], edited_somewhere(value[at], rng), *value[at + 1 :]]
-    if isinstance(value, str):
-        return rng.choice([f"{value}x", value[1:] or "x", "left/identity/other"])
-    return value if value is None or isinstance(value, dict | list) else not value
-
-
 def staged_alike(plan: dict[str, Any]) -> dict[str, Any]:
     return {**plan, "steps": [{**step, "stage": 0} for step in plan["steps"]]}
 
@@ -367,3 +359,69 @@ def test_of_two_hundred_forged_proposals_none_is_carried_out() -> None:
             break
     assert forged == 200
     assert refuse_if_different(made, made, ()) == ()
+
+
+def resigned(statement: str, key: Path, rng: Random) -> str:
+    """A signature forged at random: its text edited, its statement edited and signed by another, or left unsigned."""
+    head, body, signature = statement.split(".")
+    said = json.loads(unverified_document(statement.encode()))
+    edited = base64.urlsafe_b64encode(json.dumps(edited_somewhere(said, rng)).encode()).decode().rstrip("=")
+    draw = rng.randrange(5)
+    if draw == 0:
+        at = rng.randrange(len(signature) - 1)  # the last character holds bits that nobody reads
+        other = rng.choice([one for one in "AZaz09-_" if one != signature[at]])
+        return f"{head}.{body}.{signature[:at]}{other}{signature[at + 1 :]}"
+    if draw == 1:
+        return f"{head}.{edited}.{signature}"
+    if draw == 2:
+        return signed(json.dumps(said).encode(), key).decode().strip()
+    if draw == 3:
+        none = base64.urlsafe_b64encode(b'{"alg":"none"}').decode().rstrip("=")
+        return f"{none}.{body}."
+    return rng.choice([f"{head}.{body}", f"{head}.{body}.", f"{statement}.x", body, ""])
+
+
+@pytest.mark.filterwarnings("ignore:EdDSA is deprecated")
+def test_of_two_hundred_forged_approvals_none_counts(tmp_path: Path) -> None:
+    """Of a proposal with its author's and an approver's signature one signature is forged, what it states edited and
+    signed by somebody else, or what is under the signatures: it is not carried out."""
+    held = keys(tmp_path)
+    named = {person: held[person].with_suffix(".pub").read_text().strip() for person in ("ann", "bob")}
+    approvers = {f"@works/identity/{who}": {"key": key} for who, key in named.items()}
+    reading = read_texts({"estate.yaml": ESTATE, "people.json": json.dumps({"approvers": approvers})})
+    assert reading.estate is not None, reading.errors
+    estate, now = reading.estate, datetime(2026, 12, 1, tzinfo=UTC)
+    rule = rule_of(estate)
+    grant = {"to": "left/identity/a", "role": "reads", "at": "left/bucket/b"}
+    step = Step("make", "north", "grants", "left", "a grant", "guarded", grant)
+    plan = replace(proposal_from(PROPOSAL), estate="guarded", steps=(step,))
+    plan = authored(estate, tmp_path, plan, held["ann"], now)
+    plan, by = approved(estate, tmp_path, plan, held["bob"], now)
+    assert by == "@works/identity/bob"
+    refuse_if_approvals_lack(estate, tmp_path, plan, plan.steps, rule, None)  # as it is, it is carried out
+    forgeries = 0
+    for seed in range(2_000):
+        if forgeries == 200:
+            break
+        rng = Random(seed)
+        if rng.random() < 0.5:
+            at = rng.randrange(2)
+            signatures = list(plan.signatures)
+            signatures[at] = resigned(signatures[at], held[rng.choice(["cyd", "nobody", "ann" if at else "bob"])], rng)
+            forged = replace(plan, signatures=tuple(signatures))
+        else:
+            part = rng.choice([one for one in CARRIED_OUT if plan.as_json()[one]])
+            data = {**plan.as_json(), part: edited_somewhere(json.loads(json.dumps(plan.as_json()[part])), rng)}
+            if staged_alike(data) == staged_alike(plan.as_json()):
+                continue
+            try:
+                forged = proposal_from({**data, "digest": digest_of(data)})
+            except ValueError:
+                continue
+        forgeries += 1
+        with pytest.raises(InvalidInput) as refused:
+            refuse_if_changed(estate, tmp_path, forged)
+            refuse_if_approvals_lack(estate, tmp_path, forged, plan.steps, rule, None)
+        assert refused.value.code in ("proposal-differs", "approval-missing"), seed
+        assert "@works/" in refused.value.message or "signed by its author" in refused.value.message, refused.value
+    assert forgeries == 200

@@ -1,19 +1,23 @@
 """The other party's half: given out as a document, taken in, enacted from a folder of theirs, and proved."""
 
+import base64
 import json
 import subprocess
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
+from random import Random
 from typing import Any
 
 import pytest
 
 from enthesis.files.folder import read_texts
+from enthesis.live.signing import opened, signed
+from enthesis.model.errors import InvalidInput
 from enthesis.proposals.handoff_life import HandoffAnswer
 from enthesis.proposals.handoffs import Handoff, additions, handoff, handoff_from
 
-from .conftest import Program, write_estate
+from .conftest import Program, edited_somewhere, write_estate
 
 NOW = datetime(2026, 12, 1, tzinfo=UTC)
 
@@ -219,6 +223,45 @@ def test_a_document_that_was_changed_is_not_taken(change: Any, says: str) -> Non
     change(data)
     with pytest.raises(ValueError, match=says):
         handoff_from(data)
+
+
+def carried_out(data: dict[str, Any]) -> list[Any]:
+    """What of a handoff is carried out by whom takes it in."""
+    return [data["known"], *({**one, "sentence": "", "why": ""} for one in data["asked"])]
+
+
+@pytest.mark.filterwarnings("ignore:EdDSA is deprecated")
+def test_of_two_hundred_forged_documents_none_is_taken(tmp_path: Path) -> None:
+    """Of a handoff and of an answer to it something is edited: what is asked no longer has its reference, and the
+    whole not its signature, whether it is signed by nobody or by somebody else."""
+    for name in ("ours", "other"):
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(tmp_path / name)], check=True)
+    documents: list[dict[str, Any]] = [
+        json.loads(json.dumps(made().as_json())),
+        HandoffAnswer(made().reference, "@harbour", "done", "all of it", "2026-12-01T00:00:00Z").as_json(),
+    ]
+    forged = 0
+    for seed in range(2_000):
+        if forged == 200:
+            break
+        rng = Random(seed)
+        is_handoff = seed % 2 == 0
+        data = documents[seed % 2]
+        edited = edited_somewhere(data, rng)
+        if edited == data:
+            continue
+        forged += 1
+        text = json.dumps(edited).encode()
+        if is_handoff and carried_out(edited) != carried_out(data):
+            with pytest.raises(ValueError, match=r"its reference says|not understood"):
+                handoff_from(edited)
+        head, _, signature = signed(json.dumps(data).encode(), tmp_path / "ours").strip().split(b".")
+        kept = b".".join((head, base64.urlsafe_b64encode(text).rstrip(b"="), signature))
+        for sent in (kept, signed(text, tmp_path / "other"), text):
+            with pytest.raises(InvalidInput) as refused:
+                opened(sent, tmp_path / "ours.pub", "handoff.jws")
+            assert refused.value.code == "signature-invalid"
+    assert forged == 200
 
 
 def test_nobody_is_asked_for_what_is_not_theirs() -> None:

@@ -641,3 +641,97 @@ def test_no_secret_of_the_lab_is_anywhere_afterwards(
     found = [needle for needle in needles if any(needle in hay for hay in haystack)]
     assert found == []
     assert any(os.fsencode("lend") in one for one in watching.seen)  # the watch did see our programs
+
+
+# -- a program as a person ---------------------------------------------------------------------------------------
+
+ASKS = """
+import os, sys, httpx
+base, session = os.environ["ENTHESIS_PROVIDER_URL"], os.environ["ENTHESIS_SESSION"]
+def asked(method, path, shown=session, **more):
+    answer = httpx.request(method, f"{base}/{path}", headers={"Authorization": f"Bearer {shown}"}, **more)
+    print(method, path, answer.status_code)
+    return answer
+def exchanged(shown, identity):
+    form = {"grant_type": "urn:ietf:params:oauth:grant-type:token-exchange", "subject_token": shown,
+            "subject_token_type": "urn:ietf:params:oauth:token-type:access_token",
+            "resource": f"{base}/places/{identity}"}
+    answer = httpx.post(f"{base}/token", data=form)
+    print("took on", identity, answer.status_code)
+    return answer.json().get("access_token")
+"""
+
+
+def as_maren(enthesis: Program, lab: Lab, runtime: Path, *options: str, program: str) -> Ran:
+    words = ("lend", MAREN, *options, "--", sys.executable, "-c", ASKS + program)
+    return enthesis(*words, at=lab.folder, XDG_RUNTIME_DIR=str(runtime))
+
+
+def test_a_program_works_as_a_person_and_what_a_workload_may_not_is_said(
+    enthesis: Program, lab: Lab, runtime: Path
+) -> None:
+    assert as_maren(enthesis, lab, runtime, program="").code == 1  # nobody has signed in
+    assert sign_in(enthesis, lab, runtime).code == 0
+    plain = enthesis("lend", MAREN, "--", sys.executable, "-c", "import os; print(os.environ['ENTHESIS_IDENTITY'])",
+                     at=lab.folder, XDG_RUNTIME_DIR=str(runtime))  # fmt: skip
+    assert plain.code == 0 and plain.out.strip() == MAREN and "--like IDENTITY" in plain.err
+    does = """
+asked("PUT", "places/gauges/bucket/raw-levels/object/today?trial", content=b"1")
+took = exchanged(session, "gauges/identity/calibrator")
+assert took and took != session and took.startswith("here-")
+asked("GET", "places/gauges/bucket/raw-levels/object/today", took)
+"""
+    told = as_maren(enthesis, lab, runtime, "--like", COLLECTOR, program=does)
+    assert "took on gauges/identity/calibrator 200" in told.out and told.code == 1, told.out + told.err
+    assert f"As {COLLECTOR} 2 of 3 things that the program asked for would be refused." in told.err
+    assert "take-on gauges/identity/calibrator (done here): Refused at target-side: no trust of" in told.err
+    assert "write gauges/bucket/raw-levels/object/today: refused to the person here, and the workload may" in told.err
+    bounded = as_maren(enthesis, lab, runtime, "--like", COLLECTOR, "--bounded",
+                       program='exchanged(session, "gauges/identity/calibrator")')  # fmt: skip
+    assert "took on gauges/identity/calibrator 403" in bounded.out and "(stopped here)" in bounded.err
+    public = (
+        'assert "token_endpoint" in asked("GET", ".well-known/oauth-authorization-server").text; asked("GET", "jwks")'
+    )
+    nothing = as_maren(enthesis, lab, runtime, "--like", COLLECTOR, "--bounded", program=public)
+    assert nothing.code == 0 and "jwks 200" in nothing.out
+    assert nothing.err.splitlines()[-1].startswith("Nothing was judged: the program asked nothing of lowland")
+
+
+def test_the_person_s_own_credential_is_not_in_the_hands_of_a_bounded_program(
+    enthesis: Program, lab: Lab, runtime: Path
+) -> None:
+    assert sign_in(enthesis, lab, runtime).code == 0
+    url = lab.services["lowland"]
+    program = f"""
+direct = httpx.post("{url}/introspect", data={{"token": session}}, verify="{lab.authority}")
+print("direct", direct.status_code, direct.json().get("active"))
+asked("GET", "administration/grants")
+asked("GET", "places/gauges/bucket/raw-levels/object/today", "another")
+asked("GET", "places/gauges/bucket/raw-levels/object/today?list&list")
+print("without the word", httpx.get(base.rsplit("/", 1)[0] + "/jwks").status_code)
+print(os.environ.get("ENTHESIS_AUTHORITY_FILE"))
+"""
+    ran = as_maren(enthesis, lab, runtime, "--like", COLLECTOR, "--bounded", program=program)
+    assert ran.code == 1
+    assert "direct 200 True" not in ran.out and "without the word 404" in ran.out and "None" in ran.out
+    assert ran.out.count(" 403") == 3, ran.out
+    assert "GET /administration/grants: not judged, and stopped here" in ran.err
+
+
+@pytest.mark.parametrize(
+    "options",
+    [
+        ("--bounded",),
+        ("--endpoint",),
+        ("--for", "gauges/database/levels"),
+        ("--like", MAREN),
+        ("--like", "a/identity/b"),
+    ],
+)
+def test_options_that_do_not_go_with_a_person(
+    enthesis: Program, lab: Lab, runtime: Path, options: tuple[str, ...]
+) -> None:
+    ran = enthesis("lend", MAREN, *options, "--", "true", at=lab.folder, XDG_RUNTIME_DIR=str(runtime))
+    assert ran.code == 2 and ran.err.startswith("Error: "), ran.err
+    turned = enthesis("lend", COLLECTOR, "--like", COLLECTOR, "--", "true", at=lab.folder)
+    assert turned.code == 2 and "--like compares what a person does" in turned.err

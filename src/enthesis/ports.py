@@ -287,6 +287,41 @@ class RunsCode(Protocol):
         ...
 
 
+@dataclass(frozen=True, slots=True)
+class Passing:
+    """A request of a program, or its answer, on its way through us. `path` has the query."""
+
+    headers: Mapping[str, str]
+    content: bytes
+    method: str = ""
+    path: str = ""
+    status: int = 0
+
+
+@runtime_checkable
+class PassesOn(Protocol):
+    """The port of a provider that programs speak to by themselves: what they ask of it, in words of the estate."""
+
+    name: str
+
+    @property
+    def url(self) -> str:
+        """Where programs speak to it."""
+        ...
+
+    def asked(self, request: Passing) -> Attempt | str | None:
+        """What a request attempts, or the identity that it takes on; None where it is neither."""
+        ...
+
+    def is_for_everybody(self, request: Passing) -> bool:
+        """Whether a request asks for what everybody is told, whoever asks, such as public keys."""
+        ...
+
+    def passed_on(self, request: Passing, shown: Secret | None) -> Passing:
+        """The answer to a request that shows this. Any status is an answer; Unreachable where there is none."""
+        ...
+
+
 class RunsHosts(TakesOn, Protocol):
     """The obtain port of a provider's hosts: each has a service of its own that hands out its sessions."""
 

@@ -1,6 +1,5 @@
 """`enthesis handoff`: the other party's half of a crossing, given out and taken in."""
 
-import json
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated
@@ -17,7 +16,7 @@ from enthesis.cli.subjects import read_estate
 from enthesis.files.editing import Addition, edited
 from enthesis.files.finding import estate_folder
 from enthesis.files.folder import estate_texts, read_texts
-from enthesis.files.saving import edit_files, read_file
+from enthesis.files.saving import document_in, edit_files, read_file
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
@@ -257,6 +256,6 @@ def _read(received: Path, key: Path | None) -> tuple[Handoff, bool]:
 
     document = opened(read_file(received, MAX_DOCUMENT), key, str(received))
     try:
-        return handoff_from(json.loads(document)), key is not None
+        return handoff_from(document_in(document)), key is not None
     except (ValueError, RecursionError) as fault:
         raise InvalidInput(f"{received}: {fault}", code="handoff-invalid") from None

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from enthesis.cli.histories import journal_at, journal_if_any
 from enthesis.cli.options import ReviewFormat
 from enthesis.cli.questions import now
-from enthesis.files.saving import read_file, write_file
+from enthesis.files.saving import document_in, read_file, write_file
 from enthesis.files.shapes import time_text
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
@@ -54,7 +54,7 @@ def take(folder: Path, described: Estate, file: Path, key: Path | None, store: s
 
     document = opened(read_file(file, MAX_DOCUMENT), key, str(file))
     try:
-        found = answer_from(json.loads(document))
+        found = answer_from(document_in(document))
     except (ValueError, RecursionError) as fault:
         raise InvalidInput(f"{file}: {fault}", code="handoff-invalid") from None
     journal = journal_at(folder, store)

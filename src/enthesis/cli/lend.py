@@ -15,6 +15,7 @@ from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
 from enthesis.cli import completing
 from enthesis.cli.options import Format, FormatOption, QuietOption, named_files
+from enthesis.cli.questions import SurroundingOptions, context_from
 from enthesis.cli.subjects import read_estate, workload_identity
 from enthesis.connectors.cluster.lending import ASKED_BY, VERSIONS, answer_to_client, lent_kubeconfig, version_asked
 from enthesis.connectors.cluster.using import LiveCluster
@@ -81,9 +82,22 @@ def lend(
         typer.Option(
             "--network",
             metavar="ADDRESS",
-            help="With --authority: where the login comes from, and may come from.",
+            help="With --authority: where the login comes from, and may come from. With --like: where the workload "
+            "asks from.",
         ),
     ] = None,
+    like: Annotated[
+        str | None,
+        typer.Option(
+            "--like",
+            metavar="IDENTITY",
+            autocompletion=completing.identities,
+            help="With a person: judge each request as if this workload made it, and say what would be refused.",
+        ),
+    ] = None,
+    bounded: Annotated[
+        bool, typer.Option("--bounded", help="With --like: refuse here what the workload would be refused.")
+    ] = False,
     write_kubeconfig: Annotated[
         Path | None,
         typer.Option("--write-kubeconfig", metavar="FILE", help="Write a kubeconfig that asks here for tokens."),
@@ -163,17 +177,41 @@ def lend(
             remedy=f"enthesis lend {word(identity)} -- COMMAND, or --write-kubeconfig FILE",
         )
     clients = named_files(client, "--client")
+    _fit_together(identity, onto, like, endpoint=endpoint, bounded=bounded)
+    if authority is not None:
+        _by_authority(identity, command, estate, onto, authority, network, quiet=quiet)
+    if onto is not None and "/host/" in onto:
+        _to_host(identity, command, estate, onto, quiet=quiet)
+    if identity.startswith("@"):
+        _as_person(identity, command, estate, clients, like, network, bounded=bounded, quiet=quiet)
+    _to_program(identity, command, estate, clients, database=onto, endpoint=endpoint, quiet=quiet)
+
+
+def _fit_together(identity: str, onto: str | None, like: str | None, *, endpoint: bool, bounded: bool) -> None:
+    """InvalidInput where options that were given do not go together."""
+    of_person = identity.startswith("@") and (onto is None or "/host/" not in onto)
     if onto is not None and endpoint:
         raise InvalidInput(
             "--endpoint renews a session, and a login has a certificate that is not renewed",
             code="options-conflict",
             remedy="leave out --endpoint",
         )
-    if authority is not None:
-        _by_authority(identity, command, estate, onto, authority, network, quiet=quiet)
-    if onto is not None and "/host/" in onto:
-        _to_host(identity, command, estate, onto, quiet=quiet)
-    _to_program(identity, command, estate, clients, database=onto, endpoint=endpoint, quiet=quiet)
+    if of_person and (endpoint or onto is not None):
+        raise InvalidInput(
+            f"{'--endpoint' if endpoint else '--for'} does not go with a person's sign-in",
+            code="options-conflict",
+            remedy="leave it out, or lend an identity that the person can take on",
+        )
+    if bounded and like is None:
+        raise InvalidInput(
+            "--bounded is by what a workload may do", code="options-conflict", remedy="name it: --like IDENTITY"
+        )
+    if like is not None and not of_person:
+        raise InvalidInput(
+            "--like compares what a person does with what a workload may",
+            code="options-conflict",
+            remedy="leave it out, or name a person, such as @ORGANISATION/identity/NAME",
+        )
 
 
 def _by_authority(
@@ -234,6 +272,39 @@ def _to_program(
         return renewed
 
     raise typer.Exit(run_with_endpoint(command, lent, again))
+
+
+def _as_person(
+    person: str, command: list[str], estate: Path | None, clients: Mapping[str, Path], like: str | None,
+    network: str | None, *, bounded: bool, quiet: bool,
+) -> NoReturn:  # fmt: skip
+    """Runs a program with a person's sign-in, and exits as it does."""
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    ways = _Ways(described, folder, person, clients)
+    if like is not None:
+        workload_identity(described, like)
+    clock = clock_for(described, folder, like or "")
+    credential = _signed_in(ways, person, clock.now()).credential
+    assert credential is not None  # noqa: S101  as it was found
+    lent = Lent(person, credential, *_provider(described, folder, like or person), now=clock.now)
+    until = f"{clock.now() + credential.life:%H:%M:%SZ}"
+    if like is None:
+        several = "" if lent.provider_url else " ENTHESIS_PROVIDER_URL is not set, since there are several providers."
+        remark(
+            f"{command[0]} runs as {person} until {until}, with that person's rights. A workload may have others: "
+            f"--like IDENTITY says what would be refused to it.{several}",
+            quiet=quiet,
+        )
+        run_with_variable(command, lent)
+    from enthesis.cli.lend_as_person import Likeness, judged_as, run_like  # noqa: PLC0415  only here
+
+    likeness = Likeness(like, context_from(SurroundingOptions(network=network)), bounded)
+    provider = provider_of(described, like, ways.connected)
+    shown_to(provider, credential, ways.connected)  # raises where the sign-in is not for this provider
+    bound = f", and may do what {like} may" if bounded else ""
+    remark(f"{command[0]} runs as {person} until {until}, judged as {like}{bound}.", quiet=quiet)
+    raise typer.Exit(run_like(command, lent, provider, judged_as(described, ways.judge, likeness, clock.now), likeness))
 
 
 def _to_host(identity: str, command: list[str], estate: Path | None, host: str, *, quiet: bool) -> NoReturn:
@@ -410,14 +481,19 @@ def _login(
 
 
 def _provider(estate: Estate, folder: Path, identity: str) -> tuple[str, str]:
-    """Where the provider of an identity is, and the authority to trust there if it is a lab's."""
-    name = estate.system_of(identity)
+    """Where the provider of an identity is, and the authority to trust there if it is a lab's; '' twice where a person
+    could speak to several."""
+    name = estate.system_of(identity) if not identity.startswith("@") else _only_provider(estate)
     lab = running(state_folder(folder))
     url = lab.url_of(name) if lab is not None else None
     if lab is not None and url is not None:
         return url, str(lab.authority)
     provider = estate.providers.get(name)
     return (provider.url or "" if provider is not None else ""), ""
+
+
+def _only_provider(estate: Estate) -> str:
+    return next(iter(estate.providers)) if len(estate.providers) == 1 else ""
 
 
 # -- to clients of a cluster -------------------------------------------------------------------------------------

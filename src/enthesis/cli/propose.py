@@ -1,6 +1,5 @@
 """`enthesis propose`: what would change on the live side, in what order, and what that gives and takes."""
 
-import json
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -23,7 +22,7 @@ from enthesis.cli.options import (
 from enthesis.cli.questions import by_clock_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
-from enthesis.files.saving import read_file, write_file
+from enthesis.files.saving import document_in, read_file, write_file
 from enthesis.files.writing import estate_digest
 from enthesis.live.connecting import Given, connect
 from enthesis.live.manifests import different_manifests, write_manifests
@@ -209,7 +208,7 @@ def refuse_if_redescribed(proposal: Proposal, file: Path, described: Estate) -> 
 def read_proposal(file: Path, described: Estate) -> Proposal:
     """The proposal in a file; InvalidInput where it holds none for this estate."""
     try:
-        proposal = proposal_from(json.loads(read_file(file)))
+        proposal = proposal_from(document_in(read_file(file)))
     except (ValueError, RecursionError) as fault:
         raise InvalidInput(f"{file}: {fault}", code="proposal-invalid") from None
     if proposal.estate != described.name:

@@ -4,7 +4,7 @@ import base64
 import hashlib
 import json
 import uuid
-from collections import ChainMap
+from collections import ChainMap, Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -12,7 +12,7 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from functools import partial
 from typing import Any
-from urllib.parse import quote, urlencode
+from urllib.parse import parse_qsl, quote, unquote, urlencode, urlsplit
 
 from enthesis.connectors.http import KEYED, Client, HttpAnswer, problem_said, surrounding, understood
 from enthesis.files.shapes import time_text
@@ -29,6 +29,7 @@ from enthesis.ports import (
     HeldKey,
     LiveObject,
     OpenSession,
+    Passing,
     Refusal,
     Right,
     Step,
@@ -50,6 +51,7 @@ TYPES = {
     "assertion": "urn:ietf:params:oauth:token-type:saml2",
 }
 MARKS = ("id", "holder", "mark", "etag", "runs_as_gone", "in_force", "changed_by", "changed_at")
+PLACES = "/places/"
 AT_ONCE = 8  # requests of one survey
 ENDLESS = timedelta(days=36500)
 TRIED = b"Enthesis tried to write here and puts back what was there.\n"
@@ -345,7 +347,7 @@ class Cloud:
             "subject_token": self._shown(shown).reveal(),
             "subject_token_type": TYPES[shown.form],
             "requested_token_type": TYPES["session"],
-            "resource": f"{self.client.url}/places/{identity}",
+            "resource": f"{self.client.url}{PLACES}{identity}",
         }
         if narrowed is not None:
             kinds = {kind: list(verbs) for kind, verbs in narrowed.items()}
@@ -537,7 +539,7 @@ class Cloud:
         self, session: HeldCredential, resource: str, verb: str, asked: Surroundings
     ) -> HeldCredential | Refusal:
         """Runs code on a resource, and answers with what it shows from then on, as itself."""
-        path = f"/places/{quote(resource, safe='/@')}?{urlencode({'verb': verb})}"
+        path = f"{PLACES}{quote(resource, safe='/@')}?{urlencode({'verb': verb})}"
         answer = self.client.ask("POST", path, bearer=session.secret, headers=surrounding(asked))
         refusal = self._refusal(answer)
         if refusal is not None:
@@ -560,7 +562,7 @@ class Cloud:
     def attempt(self, session: HeldCredential, attempt: Attempt, asked: Surroundings) -> Done | Refusal:
         """Does it for real as a trial, looks whether it was done, and has it put back."""
         method, params = _how(attempt)
-        path = f"/places/{quote(attempt.target, safe='/@')}?{urlencode(params)}"
+        path = f"{PLACES}{quote(attempt.target, safe='/@')}?{urlencode(params)}"
         content = TRIED if method == "PUT" else None
         answer = self.client.ask(method, path, bearer=session.secret, headers=surrounding(asked), content=content)
         refusal = self._refusal(answer)
@@ -576,6 +578,29 @@ class Cloud:
         raise UnexpectedAnswer(
             f"{self.name} answered {answer.status} to {attempt.verb}: {problem_said(answer)}", code="answer-unexpected"
         )
+
+    def asked(self, request: Passing) -> Attempt | str | None:
+        """What a request to this interface attempts, or the identity that it takes on (RFC 8693, section 2.1)."""
+        parts = urlsplit(request.path)
+        if parts.path.startswith(PLACES):
+            return _asked(request.method, _once(parts.query), unquote(parts.path.removeprefix(PLACES)))
+        if (request.method, parts.path) != ("POST", "/token"):
+            return None
+        form = _once(request.content.decode(errors="replace"))
+        at, _, identity = form.get("resource", "").partition(PLACES)
+        return unquote(identity) if form.get("grant_type") == EXCHANGE and at == self.url and identity else None
+
+    def is_for_everybody(self, request: Passing) -> bool:
+        """Keys and metadata (RFC 7517, 8414), and the description of the interface."""
+        path = request.path.partition("?")[0]
+        return request.method == "GET" and (path in ("/jwks", "/openapi.json") or path.startswith("/.well-known/"))
+
+    def passed_on(self, request: Passing, shown: Secret | None) -> Passing:
+        """The request of a program, once; the answer as it came."""
+        answer = self.client.ask(
+            request.method, request.path, bearer=shown, headers=request.headers, content=request.content or None
+        )
+        return Passing(answer.headers, answer.content, status=answer.status)
 
     def _tried(self, session: HeldCredential, location: str, sent: bytes | None) -> Done:
         """Looks at a trial, and ends it whatever was seen. `sent` is what was written; None where it was removed."""
@@ -626,6 +651,23 @@ def _credentialed(item: Mapping[str, Any]) -> Credentialed:
         reason=str(item.get("reason", "")),
         made_by=str(item.get("made_by", "")),
     )
+
+
+def _once(encoded: str) -> dict[str, str]:
+    """The fields of a query or form; a name that stands twice could be read in two ways and counts as not there."""
+    pairs = parse_qsl(encoded, keep_blank_values=True)
+    counted = Counter(name for name, _ in pairs)
+    return {name: value for name, value in pairs if counted[name] == 1}
+
+
+def _asked(method: str, query: Mapping[str, str], target: str) -> Attempt | None:
+    """The verb that a method and query stand for: `_how` read backwards, trial or not."""
+    if method == "GET":
+        return Attempt("list" if "list" in query else "read", target)
+    if method == "POST":
+        return Attempt(query["verb"], target, query.get("onto")) if query.get("verb") else None
+    verb = {"PUT": "write", "DELETE": "delete"}.get(method)
+    return Attempt(verb, target) if verb is not None else None
 
 
 def _how(attempt: Attempt) -> tuple[str, dict[str, str]]:

@@ -1,8 +1,10 @@
 """Edits an estate's files: the result is read back first, and nothing is written that is not as it was meant."""
 
+import json
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 from enthesis.files.atomic_files import fresh_file
 from enthesis.files.editing import Edit, NotEditable, edited
@@ -99,6 +101,27 @@ def read_file(path: Path, most: int = MAX_BYTES) -> bytes:
     if len(data) > most:
         raise InvalidInput(f"{path} is larger than {most} bytes, so it is not read", code="file-too-large")
     return data
+
+
+def document_in(data: bytes) -> Any:
+    """The JSON in a document that somebody else wrote; ValueError where there is none, or where a name in it stands
+    twice, so that it could be read in two ways."""
+    try:
+        return json.loads(data.decode(), object_pairs_hook=_once)
+    except UnicodeDecodeError:
+        raise ValueError("it is not text") from None
+    except json.JSONDecodeError as fault:
+        raise ValueError(f"it is not JSON (line {fault.lineno}, column {fault.colno})") from None
+    except RecursionError:
+        raise ValueError("it is nested too deeply") from None
+
+
+def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    read = dict(pairs)
+    if len(read) < len(pairs):
+        names = [name for name, _ in pairs]
+        raise ValueError(f"`{next(name for name in names if names.count(name) > 1)}` stands in it twice")
+    return read
 
 
 def write_file(path: Path, content: bytes, *, foreign: bool = False) -> None:

@@ -17,7 +17,7 @@ from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any, NoReturn
 
-from enthesis.live.variables import LENDER, METADATA, SECRETS, SESSION
+from enthesis.live.variables import AUTHORITY, LENDER, METADATA, PROVIDER, SECRETS, SESSION
 from enthesis.model.errors import EnthesisError, InvalidInput
 from enthesis.ports import HeldCredential
 
@@ -45,17 +45,27 @@ class Lent:
         """The program's environment: ours, without the credentials that we came by."""
         more = {"ENTHESIS_IDENTITY": self.identity}
         if self.provider_url:
-            more["ENTHESIS_PROVIDER_URL"] = self.provider_url
+            more[PROVIDER] = self.provider_url
         if self.authority:
-            more["ENTHESIS_AUTHORITY_FILE"] = self.authority
+            more[AUTHORITY] = self.authority
         return {**_without_credentials(), **more, **self.more}
 
 
 def run_with_variable(command: Sequence[str], lent: Lent) -> NoReturn:
     """Becomes the program: signals reach it and its exit code is ours. InvalidInput where there is none."""
+    become(command, {**lent.environment(), **_held(lent, lent.credential.secret.reveal())})
+
+
+def run_with(command: Sequence[str], lent: Lent, session: str, url: str) -> int:
+    """Runs the program with this for a session, which is good at this url alone; the program's exit code."""
+    environment = {**lent.environment(), **_held(lent, session), PROVIDER: url}
+    environment.pop(AUTHORITY, None)
+    return _run(command, environment)
+
+
+def _held(lent: Lent, session: str) -> dict[str, str]:
     ends = lent.now().replace(microsecond=0) + lent.credential.life
-    held = {SESSION: lent.credential.secret.reveal(), f"{SESSION}_ENDS": ends.isoformat()}
-    become(command, {**lent.environment(), **held})
+    return {SESSION: session, f"{SESSION}_ENDS": ends.isoformat()}
 
 
 def become(command: Sequence[str], environment: Mapping[str, str]) -> NoReturn:
