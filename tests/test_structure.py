@@ -17,6 +17,7 @@ from enthesis.cli.lazy import loaded
 from .commands import LISTED
 
 ROOT = Path(__file__).parent.parent
+FUNCTION = re.compile(r"^def (test_\w+)", re.MULTILINE)
 LIBRARIES = (
     "cryptography",
     "httpx",
@@ -266,3 +267,9 @@ def test_the_worked_example_needs_no_library_that_is_installed_on_demand() -> No
     program = f"{without}; from enthesis.cli.forking import import_everything; import_everything()"
     ran = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=False)
     assert ran.returncode == 0, ran.stderr
+
+
+def test_the_threat_model_names_tests_that_are_there() -> None:
+    named = set(re.findall(r"`(test_\w+)`", (ROOT / "docs" / "threat-model.md").read_text(encoding="utf-8")))
+    there = {name for path in (ROOT / "tests").glob("test_*.py") for name in FUNCTION.findall(path.read_text("utf-8"))}
+    assert len(named) > 10 and named <= there | {path.stem for path in (ROOT / "tests").glob("test_*.py")}

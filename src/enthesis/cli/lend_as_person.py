@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from enthesis.access.questions import Question
-from enthesis.live.gateway import Asked, Gateway, Here, Judged, Seen, told
+from enthesis.live.gateway import Asked, Gateway, Here, Judged, PassedRequest, told
 from enthesis.live.running import Lent, run_with
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
@@ -49,7 +49,7 @@ def run_like(command: list[str], lent: Lent, provider: object, judged: Judged, l
     where that is 0 and something would be."""
     if not isinstance(provider, PassesOn):
         raise InvalidInput(
-            f"{like.workload} is not at a provider whose requests can be read", code="option-unusable",
+            f"{like.workload} is not at a provider whose requests can be read", code="options-conflict",
             remedy="leave out --like",
         )  # fmt: skip
     gateway = Gateway(provider, lent.credential.secret, judged, bounded=like.bounded)
@@ -59,7 +59,7 @@ def run_like(command: list[str], lent: Lent, provider: object, judged: Judged, l
     return code or int(any(told(gateway.seen)[what] for what in ("fails", "unknown")))
 
 
-def _told_lines(seen: Sequence[Seen], like: Likeness, provider: str) -> Iterator[Line]:
+def _told_lines(seen: Sequence[PassedRequest], like: Likeness, provider: str) -> Iterator[Line]:
     if not seen:
         yield line(f"Nothing was judged: the program asked nothing of {provider} through ENTHESIS_PROVIDER_URL.")
         return

@@ -48,7 +48,7 @@ class Here(Enum):
 
 
 @dataclass(frozen=True)
-class Seen:
+class PassedRequest:
     """A request of the program: what it asked in words, why the other caller would be refused ('' if it would not),
     and what became of it. `known` is False where it could not be judged."""
 
@@ -75,7 +75,7 @@ class Gateway:
         self._sessions: dict[str, _Session] = {}
         self.word = self._named(_Session(first, ()))
         self.url = ""
-        self.seen: list[Seen] = []
+        self.seen: list[PassedRequest] = []
 
     @contextmanager
     def open(self) -> Iterator[None]:
@@ -101,9 +101,9 @@ class Gateway:
         else:
             known = self._provider.is_for_everybody(request)
         if self._bounded and (why or not known):
-            self.seen.append(Seen(what, why, Here.STOPPED, known))
+            self.seen.append(PassedRequest(what, why, Here.STOPPED, known))
             return _problem(403, why or "this is no request that can be judged, so it is not passed on")
-        return self._passed(request, session, asked, Seen(what, why, Here.DONE, known))
+        return self._passed(request, session, asked, PassedRequest(what, why, Here.DONE, known))
 
     def _why(self, hops: Sequence[str], asked: Asked) -> str:
         try:
@@ -111,17 +111,17 @@ class Gateway:
         except EnthesisError as fault:  # a name that cannot be one
             return fault.message
 
-    def _passed(self, request: Passing, session: _Session | None, asked: Asked | None, seen: Seen) -> Passing:
+    def _passed(self, request: Passing, session: _Session | None, asked: Asked | None, seen: PassedRequest) -> Passing:
         counts = asked is not None or not seen.known
         try:
             answer = self._provider.passed_on(request, session.shown if session is not None else None)
         except EnthesisError as fault:
             if counts:
-                self.seen.append(Seen(seen.what, seen.why, Here.FAILED, seen.known))
+                self.seen.append(PassedRequest(seen.what, seen.why, Here.FAILED, seen.known))
             return _problem(502, fault.message)
         refused = answer.status in (400, 401, 403)
         if counts:
-            self.seen.append(Seen(seen.what, seen.why, Here.REFUSED if refused else Here.DONE, seen.known))
+            self.seen.append(PassedRequest(seen.what, seen.why, Here.REFUSED if refused else Here.DONE, seen.known))
         if isinstance(asked, str) and session is not None and not refused:
             answer = self._kept(answer, _Session(Secret(""), (*session.hops, asked)))
         return self._as_from_here(answer)
@@ -230,7 +230,7 @@ def _server(gateway: Gateway, path: str) -> ThreadingHTTPServer:
     return ThreadingHTTPServer((HOST, 0), Answers)
 
 
-def told(seen: Sequence[Seen]) -> Mapping[str, list[Seen]]:
+def told(seen: Sequence[PassedRequest]) -> Mapping[str, list[PassedRequest]]:
     """What of it fails as the other caller (`fails`), what only it may (`more`), and what is not known (`unknown`);
     each thing once."""
     once = list(dict.fromkeys(seen))
