@@ -50,7 +50,7 @@ class Programs:
         self._keyed = write_estate(folder / "keyed", {"estate.yaml": KEYED})
         self._place = folder / "document"
         self._environment = {**environment, "HOME": str(folder / "home")}
-        given = self._ran(["handoff", "@harbour", "--out", str(folder / "given")], self._ours)
+        given = self._ran(["handoff", "@harbour", "--by", "2099-01-01", "--out", str(folder / "given")], self._ours)
         assert given.code == 0, given.err  # so that there is something to answer
         self._answer = {**ANSWER, "reference": json.loads((folder / "given").read_text())["reference"]}
         self._proposal = {**PROPOSAL, "estate": "coast", "described_by": estate_digest(estate(OURS))}

@@ -103,9 +103,11 @@ class Interrupted:
         assert self.run("lab", "fault", *FAULTS, "--seed", str(self.rng.randrange(10**6)), "--quiet") == 0
         began = time.monotonic()
         words: tuple[str, ...] = ("enact", "--yes", "--prune", "--quiet", "--accept", "many-removed")
-        for _ in range(kills):
-            at_work = self.rng.random() < 0.6
-            code = self.run(*words, killed_after=self.rng.uniform(0.0, self.usual), at_work=at_work)
+        for kill in range(kills):
+            first = kill == 0  # is killed soon after it has begun, so that there surely is one
+            at_work = first or self.rng.random() < 0.6
+            longest = self.usual * (0.1 if first else 1.0)
+            code = self.run(*words, killed_after=self.rng.uniform(0.0, longest), at_work=at_work)
             self.counted["kills" if code == -9 else "ended before the kill"] += 1
             words = self._next(words)
             if not words:

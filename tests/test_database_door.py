@@ -286,7 +286,7 @@ def test_a_server_that_others_set_up_is_surveyed_without_an_estate(enthesis: Pro
         assert traced.code == 3 and "Refused" in traced.out and "artial" in traced.out.splitlines()[0]
         (tmp_path / "access").write_text(url.replace("postgres@", "plain@"))
         ran = enthesis(*survey, str(tmp_path / "plain.jsonl"), at=tmp_path)
-        assert "passwords, and how logins are let in" in ran.err
+        assert ran.code == 3 and "how logins are let in" in ran.err
     gone = enthesis(*survey, str(tmp_path / "gone.jsonl"), at=tmp_path)
     assert gone.code == 3 and "shop/database/orders did not let us in" in gone.err
     (tmp_path / "access").write_text("what=ever = x")

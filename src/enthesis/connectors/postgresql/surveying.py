@@ -10,7 +10,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from enthesis.connectors.http import understood
+from enthesis.connectors.postgresql.around import BECOMING, MAY_GIVE, PUBLIC, administering, around, powers, within
 from enthesis.connectors.postgresql.asking import Session, connected
+from enthesis.connectors.postgresql.doors import Doors
 from enthesis.connectors.postgresql.words import (
     FURTHER,
     LOGINS,
@@ -22,16 +24,14 @@ from enthesis.connectors.postgresql.words import (
     group_address,
     identity_address,
     our_statement,
+    table_address,
     with_writing,
 )
-from enthesis.files.shapes import time_text
 from enthesis.model.addresses import contains
-from enthesis.model.errors import RightMissing
 from enthesis.model.foreign_names import word_of
 from enthesis.model.secrets import Secret
 from enthesis.ports import Record
 
-PUBLIC = 0  # the number of everybody in access lists
 FIRST = 10  # of the superuser that every server begins with
 USUAL: Mapping[str, set[str]] = {"": {"login", "create-scratch"}, "/schema/public": {"describe"}}
 """What everybody may at a fresh database, by place in it."""
@@ -57,21 +57,6 @@ TABLES = """
   left join lateral aclexplode(coalesce(c.relacl, acldefault('r', c.relowner))) a on true
   where c.relkind in ('r', 'v', 'm', 'f', 'p') and n.nspname !~ '^pg_' and n.nspname <> 'information_schema'
   order by n.nspname, c.relname"""
-COLUMNS = """
-  select distinct n.nspname, c.relname from pg_attribute t join pg_class c on c.oid = t.attrelid
-  join pg_namespace n on n.oid = c.relnamespace
-  where t.attacl is not null and n.nspname !~ '^pg_' and n.nspname <> 'information_schema' order by 1, 2"""
-ROW_RULES = """
-  select n.nspname, c.relname from pg_class c join pg_namespace n on n.oid = c.relnamespace
-  where c.relrowsecurity order by 1, 2"""
-OTHERS = """
-  select count(*) from pg_class c join pg_namespace n on n.oid = c.relnamespace
-  where c.relkind = 'S' and n.nspname !~ '^pg_' and n.nspname <> 'information_schema'"""
-PASSWORDS = "select rolname from pg_authid where rolpassword is not null and rolcanlogin"
-LETTING_IN = "select line_number, type, database, user_name, auth_method from pg_hba_file_rules where error is null"
-BY_PASSWORD = ("password", "md5", "scram-sha-256")
-NO_PROOF = "trust"
-BECOMING = "change-trust"  # the verb of letting somebody become an identity
 READERS, WRITERS, OWNERS = "pg_read_all_data", "pg_write_all_data", "pg_database_owner"
 
 
@@ -123,7 +108,9 @@ class DatabaseReading:
     inherited: dict[int, set[int]] = field(default_factory=lambda: defaultdict(set))  # by role, who has what it has
     settable: dict[int, set[int]] = field(default_factory=lambda: defaultdict(set))  # by role, who may become it
     owner: int = 0
+    containing: dict[int, set[int]] = field(default_factory=lambda: defaultdict(set))  # by role, what it is in
     somebody: set[int] = field(default_factory=set)
+    readers: dict[str, list[str]] = field(default_factory=lambda: defaultdict(list))  # by table, who has any of it
     allowed: dict[str, Record] = field(default_factory=dict)  # roles of the estate's kind, by name
     places: list[str] = field(default_factory=list)
     refused: list[Record] = field(default_factory=list)
@@ -191,6 +178,7 @@ class DatabaseReading:
             MEMBERS if self.session.version < 16 else MEMBERS_FROM_16
         ):
             if role in self.roles and member in self.roles:
+                self.containing[member].add(role)
                 if inherits:
                     self.inherited[role].add(member)
                 if sets:
@@ -213,12 +201,20 @@ class DatabaseReading:
         body = found[1] if found is not None else {}
         return str(body["address"]) if "address" in body else identity_address(self.address, role.name)
 
+    def called(self, oid: int) -> str:
+        """The name of a role; of one that is not there any more, its number."""
+        return self.roles[oid].name if oid in self.roles else str(oid)
+
+    def oid_of(self, name: str) -> int | None:
+        """The number of a role; None where there is none of this name."""
+        return next((role.oid for role in self.roles.values() if role.name == name), None)
+
     def holder(self, oid: int) -> str:
         """Who has what is given to a role: everybody, a group where others inherit it, else the role itself; '' where
         nobody has."""
         if oid == PUBLIC:
             return group_address(self.address, PUBLIC_GROUP)
-        return self._member(oid) if self._is_of_use(oid) else ""
+        return self._member(oid) if oid in self.roles and self._is_of_use(oid) else ""
 
     def _is_of_use(self, oid: int) -> bool:
         """Whether anybody has what a role has."""
@@ -264,7 +260,7 @@ class DatabaseReading:
     def _prefix(self) -> str:
         return self.address.rsplit("/", 1)[1] + ":"
 
-    def _granted(
+    def granted(
         self, to: str, kind_verbs: Mapping[str, Iterable[str]], at: str, called: str = "", *, by_itself: bool = False
     ) -> Iterator[Record]:
         """A grant, with the role that it binds made where there is none yet; nothing where nobody has it. One is there
@@ -298,11 +294,11 @@ class DatabaseReading:
                 verbs = with_writing(found) if kind == "table" else list(found)
                 usual = grantee == PUBLIC and set(verbs) <= USUAL.get(at.removeprefix(self.address), set())
                 by_itself = usual or grantee == owner
-                yield from self._granted(self.holder(grantee), {kind: verbs}, at, by_itself=by_itself)
+                yield from self.granted(self.holder(grantee), {kind: verbs}, at, by_itself=by_itself)
         if kind == "table":
             yield from self._writing_in_parts(by_grantee, at)
         if owner in self.roles:
-            yield from self._granted(
+            yield from self.granted(
                 self.holder(owner), {kind: OWNING, **below}, at, f"owner of a {kind}", by_itself=True
             )
 
@@ -316,7 +312,7 @@ class DatabaseReading:
         for role in filter(self._is_somebody, self.roles.values()):
             found = set().union(*(verbs for oid, verbs in partial.items() if role.oid in having[oid]))
             if len(found) == len(WRITING):
-                yield from self._granted(self.identity(role.oid), {"table": [WRITE]}, at)
+                yield from self.granted(self.identity(role.oid), {"table": [WRITE]}, at)
 
     def _having(self, oid: int) -> set[int]:
         """Who has what a role has: itself and all that inherit it, however far."""
@@ -348,12 +344,21 @@ class DatabaseReading:
     def _tables(self) -> Iterator[Record]:
         self.step("tables")
         found: dict[tuple[str, str, int], list[tuple[int | None, str, bool]]] = {}
-        for schema, name, owner, grantee, privilege, passed in self.session.rows(TABLES):
+        rows = self.session.rows(TABLES)
+        for schema, name, owner, grantee, privilege, passed in rows:
             found.setdefault((schema, name, owner), []).append((grantee, str(privilege), bool(passed)))
+        above = within(self, rows)
         for (schema, name, owner), entries in found.items():
-            at = self._table(schema, name)
+            at = table_address(self.address, schema, name)
             self.places.append(at)
+            self.readers[at] = sorted({self.holder(one[0]) for one in entries if one[0] is not None} - {""})
             yield from self._listed("table", at, owner, entries, {})
+            by_parent: dict[tuple[int, str], set[str]] = defaultdict(set)
+            for grantee, privilege, parent in above.get((schema, name), ()):
+                by_parent[grantee, parent].add(VERBS["table"][privilege])
+            for (grantee, parent), verbs in by_parent.items():
+                to, called = self.holder(grantee), f"a part of {parent}: {'+'.join(sorted(verbs))}"
+                yield from self.granted(to, {"table": with_writing(verbs)}, at, called, by_itself=True)
 
     def _powers(self) -> Iterator[Record]:
         """What is given by no access list: to superusers, to those who make roles, and to the server's own roles."""
@@ -364,12 +369,15 @@ class DatabaseReading:
                 everything = {kind: [*with_writing(verbs.values()), *OWNING] for kind, verbs in VERBS.items()}
                 everything["identity"] = [BECOMING]
                 to, first = self.identity(role.oid), role.oid == FIRST
-                yield from self._granted(to, everything, self.address, "superuser", by_itself=first)
+                yield from self.granted(to, everything, self.address, "superuser", by_itself=first)
             elif role.name in (READERS, WRITERS):
                 what = whole if role.name == READERS else writing
-                yield from self._granted(self.holder(role.oid), what, self.address, role.name, by_itself=True)
-            if role.superuser or role.makes_roles:
+                yield from self.granted(self.holder(role.oid), what, self.address, role.name, by_itself=True)
+            if role.superuser or (role.makes_roles and self.session.version < MAY_GIVE):
                 yield from self._making_roles(role)
+        makers = [role.oid for role in self.roles.values() if role.makes_roles and not role.superuser]
+        yield from powers(self, makers)
+        yield from administering(self, lambda oid: self._is_somebody(self.roles[oid]), self.identity)
 
     def _making_roles(self, role: DatabaseRole) -> Iterator[Record]:
         """Who makes roles can let anybody into them, but for superusers; a superuser into all."""
@@ -378,53 +386,35 @@ class DatabaseReading:
             if role.superuser and contains(self.address, at):
                 continue  # said for the whole database
             if other.oid != role.oid and (role.superuser or not other.superuser):
-                yield from self._granted(self.identity(role.oid), {"identity": [BECOMING]}, at, "makes roles")
+                yield from self.granted(self.identity(role.oid), {"identity": [BECOMING]}, at, "makes roles")
 
     # -- how they get in, and what is not said -----------------------------------------------------------------
 
     def _doors(self) -> Iterator[Record]:
-        """Passwords that work, and lines that let callers in without any proof."""
+        """Passwords that work, lines that let callers in without any proof, and who else gets in."""
         self.step("how logins are let in")
-        try:
-            lines = self.session.rows(LETTING_IN)
-            with_password = {row[0] for row in self.session.rows(PASSWORDS)}
-        except RightMissing as fault:
-            self.session.connection.rollback()
-            self.refused.append({"left_out": "passwords, and how logins are let in", "why": fault.message})
-            return
-        name = self.address.rsplit("/", 1)[1]
-        mine = [row for row in lines if row[2] and {"all", name, self.session.connection.info.dbname} & set(row[2])]
-        for number, kind, _, users, method in mine:
-            if method == NO_PROOF:
-                says = f"line {number} of its host-based access lets {', '.join(users)} in without any proof ({kind})"
-                yield {"finding": "login-without-proof", "at": self.address, "says": says}
-        if not any(method in BY_PASSWORD for *_, method in mine):
-            return
-        for role in self.roles.values():
-            if role.name in with_password:
-                at = self.identity(role.oid)
-                ends = {"expires": time_text(role.valid_until)} if role.valid_until is not None else {}
-                entry = {"name": f"{self._prefix}{role.name}", "of": at, "form": "password"}
-                yield {"section": "credentials", **entry, **ends}
-                says = "a password of this role still works: log in with short-lived certificates"
-                yield {"finding": "password-works", "at": at, "says": says}
+        names = {oid: [self.roles[one].name for one in self._above(oid)] for oid in self.roles}
+        identities = {oid: self.identity(oid) for oid, role in self.roles.items() if self._is_somebody(role)}
+        database = self.session.connection.info.dbname
+        yield from Doors(self.address, database, self.session, list(self.roles.values()), names, identities).records()
+
+    def _above(self, oid: int) -> set[int]:
+        """The roles that a role is in, however far, whether it inherits or not."""
+        found, waiting = set[int](), [oid]
+        while waiting:
+            member = waiting.pop()
+            for role in self.containing.get(member, ()):
+                if role not in found:
+                    found.add(role)
+                    waiting.append(role)
+        return found
 
     def _not_said(self) -> Iterator[Record]:
-        for schema, name in self.session.rows(COLUMNS):
-            self._left_out(
-                f"columns of {self._table(schema, name)} that are granted by themselves", "too fine", whole=False
-            )
-        for schema, name in self.session.rows(ROW_RULES):
-            yield {"left_out": f"rules for rows of {self._table(schema, name)}", "why": "they narrow what is allowed"}
-        count = self.session.rows(OTHERS)[0][0]
-        if count:
-            yield {"left_out": f"access to {count} sequences", "why": "an estate has no kind for them"}
+        self.step("what works with the rights of others")
+        yield from around(self, self.readers)
 
-    def _table(self, schema: str, name: str) -> str:
-        return f"{self.address}/schema/{word_of(schema)}/table/{word_of(name)}"
-
-    def _left_out(self, what: str, why: str, *, whole: bool = True) -> None:
-        self.refused.append({"left_out": what, "why": why, **({} if whole else {"incomplete": True})})
+    def _left_out(self, what: str, why: str) -> None:
+        self.refused.append({"left_out": what, "why": why})
 
 
 def _is_ours(role: DatabaseRole) -> bool:

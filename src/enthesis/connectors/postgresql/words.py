@@ -69,6 +69,11 @@ def group_address(database: str, role: str) -> str:
     return f"{database}/group/{word_of(role)}"
 
 
+def table_address(database: str, schema: str, name: str) -> str:
+    """A table's place, whatever its names hold."""
+    return f"{database}/schema/{word_of(schema)}/table/{word_of(name)}"
+
+
 def with_writing(verbs: Iterable[str]) -> list[str]:
     """Verbs on a table, `write` among them where all that it stands for are."""
     found = list(verbs)
