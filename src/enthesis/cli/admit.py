@@ -25,7 +25,8 @@ from enthesis.output.admitting import (
     trust_lines,
 )
 from enthesis.output.lines import counted, line
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.streams import is_about, put_json, put_lines, remark
+from enthesis.surveys.unread import Inquiry
 from enthesis.trusts.admitting import Admissions, Told, told
 from enthesis.trusts.keyless import keyless_trust
 from enthesis.verdicts.pipeline_access import pipeline_access_trust
@@ -106,6 +107,7 @@ def admit(
         trusts = [pipeline_access_trust(described, access)]
     else:
         trusts = chosen(described, what)
+    is_about(Inquiry(tuple(trust.of for trust in trusts)))
     if token is not None:
         try:
             source = KeySource(keys, offline, survey)

@@ -114,14 +114,15 @@ def check(
         return
     if rename_old:
         _rename(estate_folder(estate), quiet=quiet)
-    survey = read_live(live) if live is not None else None
-    if survey is not None and live is not None and estate is None and find_estate(Path.cwd()) is None:
-        folder, reading = live.resolve().parent, Reading(survey.estate, (), (), live=True)
+    if live is not None and estate is None and find_estate(Path.cwd()) is None:
+        folder, reading = live.resolve().parent, Reading(read_live(live).estate, (), (), live=True)
     else:
         folder = estate_folder(estate)
         reading = read_folder(folder, cache=cache_folder())
-        if survey is not None and reading.estate is not None:
-            reading = replace(reading, estate=beside(reading.estate, survey), live=True)
+        if live is not None:
+            survey = read_live(live, reading.estate)
+            if reading.estate is not None:
+                reading = replace(reading, estate=beside(reading.estate, survey), live=True)
     if reading.estate is None:
         _put_errors(folder, reading, output, sarif)
         raise typer.Exit(2)

@@ -210,7 +210,7 @@ def _check(folder: Path, described: Estate, given: Given, who: str, output: Form
     kept = kept_at(described, connected)
     target = _target(described, who, kept)
     survey_of_now = survey_now(described, folder, now(), reporter(quiet=quiet))
-    say_partial(survey_of_now)
+    say_partial(survey_of_now, described)
     live = beside(described, survey_of_now)
     try:
         found = checked(described, live, target, kept, connected, now(), reporter(quiet=quiet))

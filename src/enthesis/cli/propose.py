@@ -33,7 +33,7 @@ from enthesis.output.differences import barred_lines, difference_json, differenc
 from enthesis.output.lines import counted, json_text, line, markdown_text
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import proposal_lines, proposal_markdown, rights_lines
-from enthesis.output.streams import put_json, put_lines, put_text, remark
+from enthesis.output.streams import may_lack, put_json, put_lines, put_text, remark
 from enthesis.ports import Connected, Right, SaysWhoRemoved
 from enthesis.proposals.dangers import OWN, dangers
 from enthesis.proposals.drift import Drift, drift
@@ -43,6 +43,7 @@ from enthesis.proposals.proposing import propose as compare
 from enthesis.proposals.rules import loosened, rule_of
 from enthesis.proposals.steps import REMOVE, Danger, Proposal, Step, proposal_from
 from enthesis.surveys.statements import Surveyed
+from enthesis.surveys.unread import not_lived_with, systems_not_read
 
 if TYPE_CHECKING:
     from enthesis.live.kept_sign_in import SignIn
@@ -278,8 +279,7 @@ def proposed(
     surveys, connected = surveyed(described, folder, given, quiet=quiet)
     objections = {name: one.objection for name, one in connected.administered.items()}
     proposal = compare(described, surveys, prune=prune, objections=objections, now=now())
-    if proposal.aside:
-        remark(f"Not compared, since no connection is configured for them: {', '.join(proposal.aside)}.", quiet=quiet)
+    may_lack(not_lived_with(systems_not_read(proposal.aside, ()), described.accepted, now()))
     person = signed_in(described, folder)
     made = Made(described, without_accepted(described, proposal, now()), surveys, connected, person)
     found = drift_since(journal, made)

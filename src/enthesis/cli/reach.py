@@ -1,5 +1,6 @@
 """`enthesis reach`: everything that a caller can reach, and everybody who can reach a place."""
 
+from collections.abc import Sequence
 from enum import StrEnum
 from typing import Annotated, Any
 
@@ -32,8 +33,10 @@ from enthesis.cli.subjects import read_subject
 from enthesis.files.sections import CONTEXT_NAMES
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput, NotDecided
+from enthesis.model.estate import Estate
 from enthesis.output.reach import ReachAsked, from_lines, reached_csv, reached_json, to_lines
-from enthesis.output.streams import put_json, put_lines, put_text
+from enthesis.output.streams import is_about, put_json, put_lines, put_text
+from enthesis.surveys.unread import Inquiry, with_groups
 
 
 class ReachFormat(StrEnum):
@@ -115,6 +118,7 @@ def reach(
         found = _from(chains, starts, wanted, hops, by_change=by_change)
     else:
         found = _to(chains, str(to), wanted, hops, by_change=by_change)
+    is_about(_about(described, who, to, found))
     asked = ReachAsked(verb or (), hops, cross_account, by_change, {**said, **claims})
 
     shared = shared_logins_at(compiled, to, wanted) if to is not None and not cross_account else []
@@ -138,6 +142,17 @@ def reach(
         raise typer.Exit(NotDecided.exit_code)
     if not found and not shared:
         raise typer.Exit(1)
+
+
+def _about(estate: Estate, who: str | None, to: str | None, found: Sequence[Reached]) -> Inquiry:
+    """What could change the answer: another one who comes to the place, or to somebody who does; or something else that
+    is open to the caller, or to whom it becomes."""
+    steps = [step for access in found for step in access.steps]
+    if who is None:
+        return Inquiry((str(to), *(place for step in steps for place in (step[0], step[2]))))
+    return Inquiry(
+        (), with_groups([who, *(step[0] for step in steps)], estate) if who not in estate.issuers else frozenset()
+    )
 
 
 def _place_words(compiled: Compiled, address: str) -> str:

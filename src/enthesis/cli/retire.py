@@ -156,7 +156,7 @@ class _RetireRun:
         survey = None
         if whole and self.connected is not None:
             survey = survey_now(described, self.folder, now(), reporter(quiet=self.quiet))
-            say_partial(survey)
+            say_partial(survey, described)
         self.known = known_of(described, now(), bounds, self.connected, log, survey)
         self.found = standings(described, asked, self.known)
         self.others = candidates(described, self.known)

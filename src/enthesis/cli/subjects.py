@@ -13,6 +13,7 @@ from enthesis.model.errors import InvalidEstate, InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Identity
 from enthesis.output.streams import may_lack
 from enthesis.surveys.survey import Survey, beside, survey_in
+from enthesis.surveys.unread import not_lived_with
 
 PARTY = "ENTHESIS_LAB_PARTY"  # set by `enthesis lab as`, heeded only while a lab runs for the estate
 
@@ -49,11 +50,13 @@ def read_subject(estate: Path | None, live: Path | None) -> Subject:
     if live is None:
         folder = estate_folder(estate)
         return Subject(folder, read_estate(folder))
-    survey = read_live(live)
     if estate is None and find_estate(Path.cwd()) is None:
+        survey = read_live(live)
         return Subject(live.resolve().parent, survey.estate, survey)
     folder = estate_folder(estate)
-    return Subject(folder, beside(read_estate(folder), survey), survey)
+    described = read_estate(folder)
+    survey = read_live(live, described)
+    return Subject(folder, beside(described, survey), survey)
 
 
 def read_asked(estate: Path | None, live: Path | None, *, ask: bool, quiet: bool = False) -> Subject:
@@ -69,22 +72,24 @@ def read_asked(estate: Path | None, live: Path | None, *, ask: bool, quiet: bool
     folder = estate_folder(estate)
     described = read_estate(folder)
     survey = survey_now(described, folder, now(), reporter(quiet=quiet))
-    say_partial(survey)
+    say_partial(survey, described)
     return Subject(folder, beside(described, survey), survey)
 
 
-def read_live(path: Path) -> Survey:
-    """A survey from its file; InvalidInput where it is not one. What it lacks is said in the answer's first line."""
+def read_live(path: Path, described: Estate | None = None) -> Survey:
+    """A survey from its file; InvalidInput where it is not one. What it lacks is said in the answer's first line, but
+    for what the estate beside it lives with."""
     survey = survey_in(path, packaged_catalogue(TreeCache(cache_folder())))
-    say_partial(survey)
+    say_partial(survey, described)
     return survey
 
 
-def say_partial(survey: Survey) -> None:
-    """Lets the answer say what a survey could not read, if it could not read all."""
-    if not survey.complete:
-        missing = [(said.what, said.why) for said in survey.left_out if said.incomplete]
-        may_lack(missing or [("the end of the survey", "")])
+def say_partial(survey: Survey, described: Estate | None = None) -> None:
+    """Lets the answer say what a survey could not read, but for what the estate lives with."""
+    from enthesis.cli.questions import now  # noqa: PLC0415
+
+    accepted = described.accepted if described is not None else ()
+    may_lack(not_lived_with(survey.unread, accepted, now()))
 
 
 def workload_identity(estate: Estate, address: str) -> Identity:

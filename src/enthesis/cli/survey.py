@@ -46,7 +46,7 @@ from enthesis.live.connecting import (
     host_copy,
     own_database,
 )
-from enthesis.live.surveying import Writing, head_of
+from enthesis.live.surveying import WHOLE, Writing, head_of
 from enthesis.live.surveying import survey as survey_clouds
 from enthesis.model.errors import InvalidInput, StoppedPartWay
 from enthesis.model.escapes import word
@@ -57,7 +57,9 @@ from enthesis.output.progress import reporter
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.output.surveys import adoption_lines, comparison_json, comparison_lines
 from enthesis.ports import Record, Surveys
+from enthesis.proposals.wanted import systems_of
 from enthesis.surveys.survey import InvalidSurvey, no_collecting
+from enthesis.surveys.unread import Unread, not_lived_with, systems_not_read
 
 GROUP = "enthesis.surveys"  # entry points of further connectors
 MOST = 12  # lines about what was left out
@@ -204,7 +206,8 @@ def survey(
         systems, head = [*systems, *found], [*as_it_is(head, found), *more]
     if since is not None:
         systems = [_read_on(system, since) for system in systems]
-    writing = Writing(described.name if described else None, now(), systems)
+    missing = [] if named or described is None else _missing(described, systems)
+    writing = Writing(described.name if described else None, now(), systems, missing)
     if compared_with is not None:
         lines_now = list(writing.lines(head, reporter(quiet=quiet)))
         _put_comparison(before, lines_now, (compared_with, "the live side"), output, expect_none=expect_none)
@@ -217,6 +220,12 @@ def survey(
         remark(f"Kept as {digest}." if digest else "", quiet=quiet or not digest)
     if not writing.complete:
         raise typer.Exit(3)
+
+
+def _missing(described: Estate, systems: Sequence[Surveys]) -> list[Unread]:
+    """What an estate has statements for and is not surveyed, but for what it lives with."""
+    found = systems_not_read(systems_of(described), [system.name for system in systems])
+    return list(not_lived_with(found, described.accepted, now()))
 
 
 def _adopt(
@@ -533,19 +542,26 @@ def _write(out: Path | None, lines: Iterable[bytes]) -> None:
 
 
 def _told(writing: Writing, *, quiet: bool) -> None:
-    """What was seen, what was left out and what was found, on standard error."""
-    if quiet:
+    """How much of each system was read, what was left out and what was found, on standard error; `quiet` only what
+    was not read."""
+    if quiet and writing.complete:
         return
     names = ", ".join(system.name for system in writing.systems)
     counts = counts_text(writing.counts)
     read = f"{counts or 'nothing'} read."
     partial = Span("Partial survey", "bad")
     lines = [line(f"Surveyed {names}: {read}") if writing.complete else line(partial, f" of {names}: {read}")]
-    for entry in writing.left_out[:MOST]:
+    lines += [line("  ", Span(read, "bad" if read != WHOLE else "good"), f"  {name}") for name, read in
+              writing.read.items() if len(writing.read) > 1 or read != WHOLE]  # fmt: skip
+    left_out = [entry for entry in writing.left_out if entry.get("incomplete") or not quiet]
+    for entry in left_out[:MOST]:
         word = Span("not read", "bad") if entry.get("incomplete") else Span("left out", "doubt")
         lines.append(line("  ", word, f"  {entry['left_out']}: {entry['why']}"))
-    if len(writing.left_out) > MOST:
-        lines.append(line(f"  … and {counted(len(writing.left_out) - MOST, 'thing')} more that was left out"))
+    if len(left_out) > MOST:
+        lines.append(line(f"  … and {counted(len(left_out) - MOST, 'thing')} more that was left out"))
+    if quiet:
+        put_lines(lines, to_error=True)
+        return
     for finding in writing.findings[:MOST]:
         lines.append(line("  ", Span("found", "bad"), f"  {finding['at']}: {finding['says']}  ({finding['finding']})"))
     if len(writing.findings) > MOST:

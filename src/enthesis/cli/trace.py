@@ -36,10 +36,10 @@ from enthesis.files.writing import says_the_same
 from enthesis.model.addresses import article, parse
 from enthesis.model.errors import InvalidAddress, InvalidInput, NotDecided, Undecided
 from enthesis.model.estate import Estate, Hop
-from enthesis.model.words import Ending, Form, Outcome, VerdictStep
+from enthesis.model.words import BEARERS, Ending, Form, Outcome, VerdictStep
 from enthesis.output.differences import gain_sentences
 from enthesis.output.lines import Line
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.streams import is_about, put_json, put_lines, remark
 from enthesis.output.verdicts import (
     TOLD,
     member_lines,
@@ -49,6 +49,7 @@ from enthesis.output.verdicts import (
     verdict_json,
     verdict_lines,
 )
+from enthesis.surveys.unread import Inquiry, with_groups
 from enthesis.verdicts.pools import MemberAnswer, answer_of_pool
 from enthesis.verdicts.remedies import SMALL, Remedy, applied, asked, remedies_for
 
@@ -123,6 +124,7 @@ def trace(
     at_host, at_host_told = _at_host(described, question, log, certificate)
     verdict, members = _answer(described, question)
     question = verdict.question
+    is_about(_about(described, question))
     remedies = remedies_for(described, verdict)
     small = len(described.grants) + len(described.trusts) + len(described.identities) <= SMALL
     also = [
@@ -146,6 +148,17 @@ def trace(
             remark(f"Remedy {write} is written into {name}.", quiet=quiet)
     if not verdict.allowed:
         raise typer.Exit(_exit_code(verdict))
+
+
+def _about(estate: Estate, question: Question) -> Inquiry:
+    """Where the requests of a question are made, and by whom."""
+    hops = [hop.identity or hop.on for hop in question.through]
+    attempt = question.attempt
+    targets = [*hops, *((attempt.target, *filter(None, [attempt.onto])) if attempt is not None else ())]
+    origin = question.origin
+    named = origin.form not in BEARERS
+    callers = with_groups([str(origin.whom), *hops], estate) if named else frozenset()
+    return Inquiry(tuple(targets), callers, origin.form is Form.CREDENTIAL)
 
 
 def _answer(estate: Estate, question: Question) -> tuple[Verdict, list[MemberAnswer]]:

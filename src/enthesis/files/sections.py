@@ -911,12 +911,14 @@ SECTIONS: dict[str, Section] = {
                 Field("of", TEXT, says="what the risk or finding is about, as reported"),
                 Field("invariant", NAME, says="instead: an invariant that one caller may break for a while"),
                 Field("by", TEXT, says="that caller, as `check` names where the chain starts"),
+                Field("unread", TEXT, says="instead: what a survey did not read, as it is named there"),
+                Field("at", TEXT, says="the place that this is about"),
                 Field("because", TEXT, required=True, says="why that is accepted"),
                 Field("until", Time(), required=True, says="when the acceptance ends"),
             ),
             m.Accepted,
-            one_of=(("risk", "invariant"), ("of", "by")),
-            goes_with={"of": "risk", "by": "invariant"},
+            one_of=(("risk", "invariant", "unread"), ("of", "by", "at")),
+            goes_with={"of": "risk", "by": "invariant", "at": "unread"},
         )
     ),
     "approvals": Section(

@@ -20,6 +20,7 @@ from enthesis.proposals.credentials import DELETED, OpenSession, with_names
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.statements import Surveyed, across, records_of
 from enthesis.surveys.survey import VERSION
+from enthesis.surveys.unread import Unread
 
 AT_ONCE = 8  # live systems
 
@@ -63,6 +64,7 @@ def _others(estate: Estate, provider: str) -> list[str]:
 # -- into a file ----------------------------------------------------------------------------------------------------
 
 AT_A_TIME = 256  # records
+WHOLE, IN_PART, NOT_READ = "whole", "in part", "not looked at"  # how much of a system was read
 HEAD = ("organisations", "providers", "accounts", "issuers", "resources")
 
 
@@ -148,7 +150,12 @@ def head_of(estate: Estate) -> Iterator[Record]:
 class Writing:
     """Turns records into the lines of a file, and counts what it saw."""
 
-    def __init__(self, name: str | None, taken: datetime, systems: Sequence[Surveys]) -> None:
+    def __init__(
+        self, name: str | None, taken: datetime, systems: Sequence[Surveys], missing: Sequence[Unread] = ()
+    ) -> None:
+        """`missing` are the systems that should have been looked at, too."""
+        self.missing = missing
+        self.read = dict.fromkeys((system.name for system in systems), WHOLE)
         self.name = name
         self.taken = taken
         self.systems = systems
@@ -175,16 +182,26 @@ class Writing:
                 for record in system.records(reporter.step):
                     several.append(record)
                     if len(several) == AT_A_TIME:
-                        self._seen(several)
+                        self._seen(several, system.name)
                         yield from self._noted(several)
                         several = []
-                self._seen(several)
+                self._seen(several, system.name)
                 yield from self._noted(several)
         finally:
             reporter.end()
+        unread = [{"left_out": one.what, "why": one.why, "incomplete": True, "at": one.at} for one in self.missing]
+        self._seen(unread)
+        yield from self._noted(unread)
         counts, digest = dict(sorted(self.counts.items())), f"sha-256:{self.digest.hexdigest()}"
-        end = {"end": True, "complete": self.complete, "counts": counts, "lines": self.written, "digest": digest}
-        yield _line(encode(end) + b"\n")
+        end = {
+            "end": True,
+            "complete": self.complete,
+            "read": self.read,
+            "counts": counts,
+            "lines": self.written,
+            "digest": digest,
+        }
+        yield _line(encode({**end, "digest": digest}) + b"\n")
 
     def _noted(self, records: Iterable[Record]) -> Iterable[bytes]:
         """Their lines, counted, and taken into the digest: several at a time, since few of them need a look each."""
@@ -197,12 +214,14 @@ class Writing:
         self.written += len(lines)
         return lines
 
-    def _seen(self, records: Iterable[Record]) -> None:
+    def _seen(self, records: Iterable[Record], system: str = "") -> None:
         self.counts.update([record["section"] for record in records if "section" in record])
         for record in [one for one in records if "section" not in one]:
             if "left_out" in record:
                 self.left_out.append(record)
-                self.complete = self.complete and not record.get("incomplete")
+                if record.get("incomplete"):
+                    self.complete = False
+                    self.read[system or record["left_out"]] = IN_PART if system else NOT_READ
             elif "finding" in record:
                 self.findings.append(record)
 

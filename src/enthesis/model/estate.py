@@ -482,8 +482,8 @@ class Approver:
 
 @dataclass(frozen=True, slots=True)
 class Accepted:
-    """A risk, or that a caller breaks an invariant, lived with on purpose until a time. `of` is the name or address
-    that the risk is about, `by` the caller's."""
+    """A risk, that a caller breaks an invariant, or that something is not read of a live system, lived with on purpose
+    until a time. `of` is the name or address that the risk is about, `by` the caller's, `at` where that is."""
 
     because: str
     until: datetime
@@ -491,17 +491,21 @@ class Accepted:
     of: str = ""
     invariant: str = ""
     by: str = ""
+    unread: str = ""
+    at: str = ""
     source: Source = _source()
 
     @property
     def what(self) -> str:
         """What is accepted of whom, in words."""
+        if self.unread:
+            return f"not reading {self.unread}"
         return f"{self.risk} of {self.of}" if self.risk else f"{self.by} breaking the invariant {self.invariant}"
 
     @property
     def about(self) -> str:
         """The name or address that it is about."""
-        return self.of or self.by
+        return self.of or self.by or self.at
 
     def in_force(self, at: datetime) -> bool:
         """Whether it has not ended."""

@@ -147,7 +147,8 @@ def first_sentence(proposal: Proposal) -> str:
     others = len(proposal.twins) + len(proposal.unaccepted)
     also = f"{counted(others, 'statement')} of others {'opens' if others == 1 else 'open'} more" if others else ""
     if not counts:
-        return f"{proposal.estate} is fully in place{', but ' + also if also else ''}."
+        how = "in place as far as it was looked at" if proposal.aside else "fully in place"
+        return f"{proposal.estate} is {how}{', but ' + also if also else ''}."
     if list(counts) == [NOT_IN_PLACE] and not also:
         count = counts[NOT_IN_PLACE]
         verb = "is" if count == 1 else "are"

@@ -8,16 +8,16 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from enthesis.output.lines import Line, Span, json_text, line, rendered
+from enthesis.surveys.unread import Inquiry, Unread
 
 MOST = 12  # things that are named, and reasons that are given
 
 
 @dataclass
 class _Partial:
-    """What could not be read of that which is asked about, each with the reason, and whether the answer has said so
-    yet."""
+    """What could not be read of that which is asked about, and whether the answer has said so yet."""
 
-    missing: list[tuple[str, str]] = field(default_factory=list)
+    missing: list[Unread] = field(default_factory=list)
     told: bool = False
 
 
@@ -30,10 +30,14 @@ def begin() -> None:
     _PARTIAL.told = False
 
 
-def may_lack(missing: Iterable[tuple[str, str]]) -> None:
-    """From now on the first line of an answer says that it may lack something, and `is_partial` is true. `missing`
-    things have a reason each, or ''."""
+def may_lack(missing: Iterable[Unread]) -> None:
+    """From now on the first line of an answer says that it may lack something, and `is_partial` is true."""
     _PARTIAL.missing.extend(dict.fromkeys(missing))
+
+
+def is_about(about: Inquiry) -> None:
+    """What the answer is about: what could not change it is no doubt any more."""
+    _PARTIAL.missing[:] = [one for one in _PARTIAL.missing if one.could_change(about)]
 
 
 def is_partial() -> bool:
@@ -45,11 +49,11 @@ def put_partial(*, to_error: bool = False) -> None:
     """Says that the answer may lack something, unless that was said."""
     if _PARTIAL.missing and not _PARTIAL.told:
         _PARTIAL.told = True
-        names = list(dict.fromkeys(what for what, _ in _PARTIAL.missing))
+        names = list(dict.fromkeys(one.what for one in _PARTIAL.missing))
         more = f"; and {len(names) - MOST} more" if len(names) > MOST else ""
         said = f"Not read: {'; '.join(names[:MOST])}{more}."
         lines = [line(Span("Partial survey: this answer may be incomplete. ", "bad"), said)]
-        lines += [line(f"  {what}: {why}") for what, why in _PARTIAL.missing[:MOST] if why]
+        lines += [line(f"  {one.what}: {one.why}") for one in _PARTIAL.missing[:MOST] if one.why]
         put_lines(lines, to_error=to_error)
 
 
@@ -67,7 +71,7 @@ def put_lines(lines: Iterable[Line], *, to_error: bool = False) -> None:
 def put_json(value: Any) -> None:
     """A value as JSON to standard output; an answer that may lack something says so in `not_read`."""
     if _PARTIAL.missing and isinstance(value, dict):
-        value = {"not_read": [f"{what} ({why})" if why else what for what, why in _PARTIAL.missing], **value}
+        value = {"not_read": [f"{one.what} ({one.why})" if one.why else one.what for one in _PARTIAL.missing], **value}
         _PARTIAL.told = True
     sys.stdout.write(json_text(value) + "\n")
     sys.stdout.flush()

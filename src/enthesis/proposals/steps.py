@@ -153,8 +153,8 @@ class Proposal:
 
     @property
     def fully_in_place(self) -> bool:
-        """Whether the live side is as the estate describes it."""
-        return not any(self.states.values())
+        """Whether the live side is as the estate describes it, and all of it was looked at."""
+        return not any(self.states.values()) and not self.aside
 
     @property
     def nothing_to_do(self) -> bool:

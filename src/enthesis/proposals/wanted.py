@@ -44,6 +44,11 @@ def wanted(estate: Estate) -> tuple[list[Wanted], list[Wanted]]:
     return ours, theirs
 
 
+def systems_of(estate: Estate) -> list[str]:
+    """The live systems that hold statements of ours, each once."""
+    return list(dict.fromkeys(statement.provider for statement in wanted(estate)[0]))
+
+
 def holders(estate: Estate, provider: str) -> list[str]:
     """The accounts and organisations of ours that a provider is surveyed for; units go with their organisation."""
     there = [account.name for account in estate.accounts.values() if account.provider == provider]

@@ -3,7 +3,9 @@
     {"enthesis": "survey", "version": 2, "taken": TIME, "of": [{"what": …, "name": …, "at": URL, …}]}
     {"section": "grants", "to": …, "role": …, "at": …, "live": {"id": …}}      an entry of a section, as in an estate
     {"left_out": WHAT, "why": …}                                               what the estate's words cannot say
-    {"left_out": WHAT, "why": …, "incomplete": true}                           what could not be read
+    {"left_out": WHAT, "why": …, "incomplete": true, "at": …, "by": […]}       what could not be read: where it could
+                                                                               give access ("about": "credentials" if
+                                                                               only what opens it), and to whom
     {"finding": CODE, "at": ADDRESS, "says": …}
     {"keys_of": URL, "published": {…}}                                         the keys that an issuer publishes
     {"listed": RESOURCE, "objects": […]}; {"read_up_to": {…}}                  of a cluster, to read on from
@@ -37,6 +39,7 @@ from enthesis.model.estate import Attachment, Estate, Grant, Resource, Trust, bo
 from enthesis.model.file_errors import Source
 from enthesis.model.words import STATEMENT_SECTIONS, Form
 from enthesis.surveys.statements import one_group
+from enthesis.surveys.unread import Unread
 
 VERSION = 2  # 1 had words that were renamed since
 ASKED_NOW = "the live side"  # the name of a survey that was taken for one question and is in no file
@@ -63,6 +66,9 @@ class Said:
     what: str
     why: str
     incomplete: bool = False
+    at: str = ""
+    by: tuple[str, ...] = ()
+    of_credentials: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -88,6 +94,14 @@ class Survey:
     findings: tuple[Said, ...] = ()
     keys: Mapping[str, Any] = field(default_factory=dict)  # key sets (RFC 7517) by the url of their issuer
     looked_at: tuple[LookedAt, ...] = ()
+
+    @property
+    def unread(self) -> tuple[Unread, ...]:
+        """What could not be read; that there may be more, where the survey does not say what."""
+        found = tuple(
+            Unread(one.what, one.why, one.at, one.by, one.of_credentials) for one in self.left_out if one.incomplete
+        )
+        return found if self.complete or found else (Unread("the end of the survey"),)
 
 
 class _Section(NamedTuple):
@@ -251,8 +265,7 @@ def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
 
 def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> None:
     if "left_out" in record:
-        incomplete = record.get("incomplete") is True
-        into.left_out.append(Said(str(record["left_out"]), str(record.get("why", "")), incomplete))
+        into.left_out.append(_left_out(record))
     elif "finding" in record:
         into.findings.append(Said(str(record["finding"]), f"{record.get('at', '')}: {record.get('says', '')}"))
     elif isinstance(record.get("read_up_to"), dict) or isinstance(record.get("listed"), str):
@@ -261,6 +274,18 @@ def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> N
         into.keys[record["keys_of"]] = record.get("published")
     else:
         raise InvalidSurvey(f"line {number} of {name} says nothing that is understood")
+
+
+def _left_out(record: dict[str, Any]) -> Said:
+    at, by = record.get("at"), record.get("by")
+    return Said(
+        str(record["left_out"]),
+        str(record.get("why", "")),
+        record.get("incomplete") is True,
+        at if isinstance(at, str) else "",
+        tuple(map(str, by)) if isinstance(by, list) else (),
+        record.get("about") == "credentials",
+    )
 
 
 def _end(record: dict[str, Any], name: str, number: int, digest: str, into: _Collected) -> None:

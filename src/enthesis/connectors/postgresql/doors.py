@@ -7,13 +7,11 @@ only for what no earlier one takes (PostgreSQL, "The pg_hba.conf File").
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
 from ipaddress import ip_network
-from typing import Any, Protocol
 
 from enthesis.connectors.postgresql.around import not_read
 from enthesis.connectors.postgresql.asking import Session
-from enthesis.connectors.postgresql.words import LOGINS, MAP
+from enthesis.connectors.postgresql.words import LOGINS, MAP, DatabaseRole
 from enthesis.files.shapes import time_text
 from enthesis.model.errors import RightMissing
 from enthesis.ports import Record
@@ -37,19 +35,6 @@ COVERS: Mapping[str, tuple[str, ...]] = {
 EVERYWHERE, EVERYBODY = "all", "all"
 NUMBERED_FROM = 16  # version that numbers the lines of all its files together
 MOST = 5  # roles that are named
-
-
-class Role(Protocol):
-    """A role that logs in."""
-
-    @property
-    def oid(self) -> int: ...
-    @property
-    def name(self) -> str: ...
-    @property
-    def login(self) -> bool: ...
-    @property
-    def valid_until(self) -> datetime | None: ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,7 +115,7 @@ class Doors:
     address: str
     database: str
     session: Session
-    roles: Sequence[Any]
+    roles: Sequence[DatabaseRole]
     roles_of: Mapping[int, Sequence[str]]  # by the number of a role, the names of those that it is in
     identities: Mapping[int, str]
 
@@ -167,10 +152,10 @@ class Doors:
             lines.append(AccessLine(at, kind, tuple(databases), tuple(users), network, method, tuple(options or ())))
         return lines, wrong
 
-    def _let_in(self, line: AccessLine, by_role: Mapping[int, Sequence[AccessLine]]) -> list[Any]:
+    def _let_in(self, line: AccessLine, by_role: Mapping[int, Sequence[AccessLine]]) -> list[DatabaseRole]:
         return [role for role in self.roles if line in by_role.get(role.oid, ())]
 
-    def _said(self, line: AccessLine, let_in: Sequence[Any], all_of_them: int) -> str:
+    def _said(self, line: AccessLine, let_in: Sequence[DatabaseRole], all_of_them: int) -> str:
         if len(let_in) == all_of_them and EVERYBODY in line.users:
             return EVERYBODY
         names = [role.name for role in let_in]

@@ -21,6 +21,7 @@ from enthesis.connectors.postgresql.words import (
     VERBS,
     WRITE,
     WRITING,
+    DatabaseRole,
     group_address,
     identity_address,
     our_statement,
@@ -58,19 +59,6 @@ TABLES = """
   where c.relkind in ('r', 'v', 'm', 'f', 'p') and n.nspname !~ '^pg_' and n.nspname <> 'information_schema'
   order by n.nspname, c.relname"""
 READERS, WRITERS, OWNERS = "pg_read_all_data", "pg_write_all_data", "pg_database_owner"
-
-
-@dataclass(frozen=True, slots=True)
-class DatabaseRole:
-    """A role of the server."""
-
-    oid: int
-    name: str
-    login: bool
-    superuser: bool
-    makes_roles: bool
-    valid_until: Any
-    comment: str | None
 
 
 class Database:

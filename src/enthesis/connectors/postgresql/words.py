@@ -3,6 +3,7 @@
 import hashlib
 import json
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 from enthesis.model.foreign_names import word_of
@@ -29,6 +30,19 @@ FURTHER: Mapping[str, Mapping[str, str]] = {
 OWNING = ("change-access", "configure", "delete")
 PRIVILEGES = {kind: {verb: privilege for privilege, verb in verbs.items()} for kind, verbs in VERBS.items()}
 MARK, STATEMENT = "enthesis", "statement"
+
+
+@dataclass(frozen=True, slots=True)
+class DatabaseRole:
+    """A role of the server."""
+
+    oid: int
+    name: str
+    login: bool
+    superuser: bool
+    makes_roles: bool
+    valid_until: Any
+    comment: str | None
 
 
 def our_statement(name: str, comment: str | None) -> tuple[str, Mapping[str, Any]] | None:
