@@ -7,12 +7,20 @@ keyed credentials of what the host runs as, and what the estate's words cannot s
 """
 
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path, PurePosixPath
 
-from enthesis.connectors.host_files import SETTING
+from enthesis.connectors.host_settings import (
+    SOMEBODY,
+    Account,
+    HostSettings,
+    LoginSettings,
+    comes_from,
+    fits,
+    judging,
+)
 from enthesis.connectors.ssh_keys import fingerprint
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_text
@@ -21,19 +29,18 @@ from enthesis.ports import Record
 
 PLACE = PurePosixPath("/etc/ssh")
 MOST = 4 * 2**20  # bytes of one file
-MOST_INCLUDED = 64  # files of settings
-USUAL = {
-    "passwordauthentication": "yes", "kbdinteractiveauthentication": "yes", "pubkeyauthentication": "yes",
-    "authorizedkeysfile": ".ssh/authorized_keys .ssh/authorized_keys2", "authorizedprincipalsfile": "none",
-    "trustedusercakeys": "none", "authorizedkeyscommand": "none", "authorizedprincipalscommand": "none",
-}  # fmt: skip
-"""What a server does where its settings say nothing (OpenSSH, sshd_config(5))."""
 KEY = re.compile(r"(?:ssh-|ecdsa-|sk-)\S+ (?P<blob>AAAA\S+)(?: +(?P<comment>.*))?")
 ENDS = re.compile(r'expiry-time="(\d{8})(\d{4}(?:\d{2})?)?Z?"')
+COMMAND = re.compile(r'(^|,)command="')
+FROM = re.compile(r'(^|,)from="([^"]*)"')
+PLACES = "\0"  # stands for from where a way is open
 AUTHORITY = re.compile(r"(^|,)cert-authority(,|\s)")
 SIMPLE = re.compile(r"[\w.@-]+")  # a comment that names a key
 ONLY_ADDRESS = "grants decide only about certificates for the host's address"
-NOBODY = ("nologin", "false", "sync", "shutdown", "halt")  # shells that let nobody in
+NOBODY = ("nologin", "false", "sync", "shutdown", "halt")  # shells that run nothing for anybody
+KEYS_ALONE = ("no", "prohibit-password", "without-password", "forced-commands-only")  # for the superuser
+EVERY_METHOD = frozenset(("publickey", "password", "keyboard-interactive", "gssapi-with-mic", "hostbased"))
+ZONES = timedelta(hours=14)  # a time without a zone is of the host's own, which is not known
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +52,7 @@ class LoginKey:
     fingerprint: str
     comment: str
     ends: datetime | None
+    limits: str = ""
 
 
 class HostCopy:
@@ -59,6 +67,7 @@ class HostCopy:
         self.folder = folder
         self.runs_as = runs_as
         self.authority = authority
+        self.now = datetime.now(UTC)
         whole = (folder / "etc" / "ssh").is_dir()
         self.root = folder if whole else None  # None: the copy is of /etc/ssh alone
         if not (self.at(PLACE / "sshd_config") or Path()).is_file():
@@ -99,11 +108,12 @@ class _Reading:
     """One pass over a copy."""
 
     host: HostCopy
-    settings: dict[str, str] = field(default_factory=dict)  # of each the first, which counts
-    missing: list[Record] = field(default_factory=list)
-
-    def __post_init__(self) -> None:
-        self._settle(PLACE / "sshd_config", [MOST_INCLUDED])
+    keys: dict[str, Record] = field(default_factory=dict)  # keyed credentials, by name
+    open: dict[str, tuple[Record, set[str]]] = field(default_factory=dict)  # each way in, and from where
+    named: dict[str, str] = field(default_factory=dict)  # names of credentials, with the key that has it
+    judged_by: str = ""
+    apart: frozenset[str] = frozenset()  # users for whom something of their own is set
+    missing: dict[str, Record] = field(default_factory=dict)  # each thing once
 
     def text(self, path: PurePosixPath, *, needed: bool = True) -> list[str]:
         """The lines of a file of the host, without comments; what is missing is noted where it is needed."""
@@ -121,26 +131,9 @@ class _Reading:
 
     def miss(self, what: str, why: str) -> None:
         """Notes what is left out, and makes the answer one that is not whole."""
-        self.missing.append({"left_out": f"{what} at {self.host.address}", "why": why, "incomplete": True})
-
-    def _settle(self, path: PurePosixPath, left: list[int]) -> None:
-        """Takes note of the settings of a file and of those that it includes, up to what is for some logins only."""
-        for line in self.text(path):
-            setting = SETTING.match(line) if not line.startswith("#") else None
-            if setting is None:
-                continue
-            name, value = setting[1].lower(), setting[2].strip().strip('"')
-            if name == "match":
-                self.miss(f"what is set for some logins only ({line})", "only what counts for all is read")
-                return
-            if name == "include":
-                for pattern in value.split():
-                    for inner in self._included(PLACE / pattern):
-                        left[0] -= 1
-                        if left[0] > 0:
-                            self._settle(inner, left)
-            else:
-                self.settings.setdefault(name, value)
+        at = self.host.address
+        record = {"left_out": f"{what} at {at}", "why": why, "incomplete": True, "at": at}
+        self.missing.setdefault(f"{what}: {why}", record)
 
     def _included(self, pattern: PurePosixPath) -> list[PurePosixPath]:
         folder = self.host.at(pattern.parent)
@@ -149,105 +142,151 @@ class _Reading:
             return []
         return [pattern.parent / found.name for found in sorted(folder.glob(pattern.name)) if found.is_file()]
 
-    def set(self, name: str) -> str:
-        """A setting, or what the server does without it; 'none' where it is off."""
-        value = self.settings.get(name, USUAL[name])
-        return "none" if value.lower() == "none" else value
-
     # -- who gets in -----------------------------------------------------------------------------------------------
 
     def records(self) -> Iterator[Record]:
         """Everything that lets somebody in."""
-        if self.set("pubkeyauthentication").lower() != "no":
-            users = self._users()
-            yield from self._by_key(list(self._keys(users)))
-            yield from self._by_certificate(users)
-        for name, what in (("PasswordAuthentication", "password"), ("KbdInteractiveAuthentication", "prompt")):
-            if self.set(name.lower()).lower() != "no":
-                yield self._finding("password-works", f"logins by {what} are on: set {name} to no")
-                self.miss(f"logins by {what}", "the copy does not say who can answer")
-        yield from self.missing
+        settings = HostSettings(PLACE / "sshd_config", self.text, self._included, self.miss)
+        accounts = self._accounts(settings)
+        groups_known = self.host.at(PurePosixPath("/etc/group")) is not None
+        with judging(settings, accounts, groups_known=groups_known) as judge:
+            self.judged_by = judge.version if judge is not None else ""
+            places = judge.places if judge is not None else [""]
+            self.apart = frozenset(account.name for account in accounts) if self.host.root is None else frozenset()
+            for account in accounts if accounts and self.host.root is not None else [Account(""), *accounts]:
+                all_of = judge.of(account.name or SOMEBODY) if judge is not None else [settings.for_all()]
+                for one in all_of:
+                    self._of(account, one)
+        if settings.matches and self.judged_by:
+            version = f"{self.judged_by}, which is installed here"
+            yield {"left_out": f"whether the server of {self.host.address} means the same by its settings",
+                   "why": f"they were judged by {version}", "at": self.host.address}  # fmt: skip
+        yield from self._told(places)
+        yield from self.keys.values()
+        yield from self.missing.values()
 
-    def _users(self) -> dict[str, PurePosixPath]:
-        """Who may log in at all, with their homes; nobody where the copy does not say it."""
+    def _of(self, account: Account, settings: LoginSettings) -> None:
+        """Notes each way in for an account by the settings that count for it."""
+        if not _may_log_in(account, settings):
+            return
+        methods = _methods(settings)
+        if settings.on("pubkeyauthentication") and "publickey" in methods:
+            self._by_key(self._keys(account, settings), settings)
+            self._by_certificate(account, settings)
+        self._by_word(account, settings, methods)
+        self._by_others(account, settings, methods)
+
+    def _accounts(self, settings: HostSettings) -> list[Account]:
+        """Who may log in, as far as the copy says; those whom its settings name where it does not have users."""
         if self.host.root is None:
-            return {}
-        out = {}
+            return [Account(name) for name in settings.named_users()]
+        passwords = {}
+        for line in self.text(PurePosixPath("/etc/shadow"), needed=False):
+            parts = line.split(":")
+            passwords[parts[0]] = parts[1] if len(parts) > 1 else None
+        groups: dict[str, set[str]] = {}
+        by_number: dict[str, str] = {}
+        for line in self.text(PurePosixPath("/etc/group"), needed=False):
+            name, _, number, members = (*line.split(":"), "", "", "")[:4]
+            by_number[number] = name
+            for member in filter(None, members.split(",")):
+                groups.setdefault(member, set()).add(name)
+        out = []
         for line in self.text(PurePosixPath("/etc/passwd")):
             parts = line.split(":")
-            if len(parts) == 7 and parts[6].rsplit("/", 1)[-1] not in NOBODY:
-                out[parts[0]] = PurePosixPath(parts[5])
+            if len(parts) == 7 and parts[0]:
+                of_it = groups.get(parts[0], set()) | ({by_number[parts[3]]} if parts[3] in by_number else set())
+                home = PurePosixPath(parts[5] or "/")
+                out.append(Account(parts[0], parts[2], home, parts[6], frozenset(of_it), passwords.get(parts[0])))
         return out
 
-    def _keys(self, users: dict[str, PurePosixPath]) -> Iterator[LoginKey]:
+    def _keys(self, account: Account, settings: LoginSettings) -> Iterator[LoginKey]:
         """The keys that are let in."""
-        if self.set("authorizedkeyscommand") != "none":
-            self.miss("the keys that are let in", f"a program says which: {self.set('authorizedkeyscommand')}")
-        for form in () if self.set("authorizedkeysfile") == "none" else self.set("authorizedkeysfile").split():
-            for user, path in self._of_each(form, users):
+        if settings.one("authorizedkeyscommand") != "none":
+            self.miss("the keys that are let in", f"a program says which: {settings.one('authorizedkeyscommand')}")
+        for form in settings.words("authorizedkeysfile"):
+            for user, path in self._of_each(form, account):
                 for number, line in enumerate(self.text(path, needed=False), 1):
                     if not line or line.startswith("#"):
                         continue
                     key = KEY.search(line)
                     print_ = _fingerprint(key)
-                    if key is None or not print_:
-                        self.miss(f"line {number} of {path}", "this is not a public key in the format of OpenSSH")
-                        continue
                     where = f"line {number} of {path}"
-                    if AUTHORITY.search(line[: key.start()]):
+                    if key is None or not print_:
+                        self.miss(where, "this is not a public key in the format of OpenSSH")
+                        continue
+                    options = line[: key.start()]
+                    if AUTHORITY.search(options):
                         self.miss(
                             f"logins as {user} with certificates of the authority {print_}", f"{where} accepts them"
                         )
                         continue
-                    yield LoginKey(user, where, print_, (key["comment"] or "").strip(), _end(line[: key.start()]))
+                    ends = _end(options)
+                    commanded = account.uid != "0" or settings.one("permitrootlogin").lower() != "forced-commands-only"
+                    if not (commanded or COMMAND.search(options)):
+                        continue
+                    if (ends is None or ends + ZONES > self.host.now) and not self._revoked(key["blob"], settings):
+                        comment, limits = (key["comment"] or "").strip(), _limits(options, account)
+                        yield LoginKey(user, where, print_, comment, ends, limits)
 
-    def _of_each(self, form: str, users: dict[str, PurePosixPath]) -> Iterator[tuple[str, PurePosixPath]]:
-        """The files that a setting with `%u` and `%h` names, each with the user that it is for: beneath a home those of
-        the users that the copy lists, elsewhere whichever files are there. What the copy cannot have is noted."""
+    def _revoked(self, blob: str, settings: LoginSettings) -> bool:
+        """Whether a key is in the file of those that are not taken any more."""
+        file = settings.one("revokedkeys")
+        if file == "none":
+            return False
+        found = self.host.at(PurePosixPath(file))
+        if found is not None and found.is_file() and read_file(found, MOST).startswith(b"SSHKRL\n"):
+            self.miss(f"the keys that are revoked in {file}", "it is a binary list")
+            return False
+        return any(blob in line.split() for line in self.text(PurePosixPath(file)))
+
+    def _of_each(self, form: str, account: Account) -> Iterator[tuple[str, PurePosixPath]]:
+        """The files that a setting with `%u` and `%h` names, each with the user that it is for: of an account that the
+        copy lists its own, else whichever files are there. What the copy cannot have is noted."""
+        if self.host.root is not None and account.name:
+            named = form.replace("%u", account.name).replace("%h", str(account.home)).replace("%U", account.uid)
+            yield account.name, account.home / named.replace("%%", "%")
+            return
         if "%h" in form or not form.startswith("/"):
-            if self.host.root is None:
-                self.miss(f"the file {form} of each user", "the copy is of /etc/ssh alone")
-            for user, home in users.items():
-                yield user, home / form.replace("%u", user).replace("%h", str(home)).replace("%%", "%")
+            self.miss(f"the file {form} of {account.name or 'each user'}", "the copy is of /etc/ssh alone")
             return
         if "%u" not in form:
-            yield "any user", PurePosixPath(form)
+            yield account.name or "any user", PurePosixPath(form)
             return
         start = PurePosixPath(form.split("%u", maxsplit=1)[0] + "x").parent
         folder = self.host.at(start)
         if folder is None or not folder.is_dir():
             self.miss(f"the files {form}", "they are not in the copy")
             return
-        named = re.compile(re.escape(form).replace("%u", "(.+)", 1).replace("%u", r"\1"))
+        named_so = re.compile(re.escape(form).replace("%u", "(.+)", 1).replace("%u", r"\1"))
         for found in sorted(folder.glob(form[len(str(start)) :].lstrip("/").replace("%u", "*"))):
             path = start / found.relative_to(folder)
-            whose = named.fullmatch(str(path))
-            if whose is not None:
+            whose = named_so.fullmatch(str(path))
+            if whose is not None and (whose[1] == account.name or (not account.name and whose[1] not in self.apart)):
                 yield whose[1], path
 
-    def _by_key(self, keys: Iterable[LoginKey]) -> Iterator[Record]:
+    def _by_key(self, keys: Iterable[LoginKey], settings: LoginSettings) -> None:
         """A finding for each key; it is a keyed credential of what the host runs as, too."""
-        stem, names = self.host.address.replace("/host/", "/"), set[str]()
+        stem = self.host.address.replace("/host/", "/")
         for key in keys:
             until = f"until {time_text(key.ends)}" if key.ends is not None else "without an end"
             whose = f" ({key.comment})" if key.comment else ""
-            says = f"the key {key.fingerprint}{whose} allows logins as {key.user} {until}: {key.where}"
-            yield self._finding("key-logs-in", says)
+            says = f"the key {key.fingerprint}{whose} allows {key.limits or 'logins'} as {key.user} {until}"
+            besides = _besides("publickey", settings)
+            self._finding("key-logs-in", f"{says}{besides}{PLACES}: {key.where}", settings)
             self.miss(f"logins with the key {key.fingerprint}{whose}", "the host accepts it without asking for a grant")
             for identity in self.host.runs_as:
                 called = key.comment if SIMPLE.fullmatch(key.comment) else key.fingerprint
                 name = f"{stem}/{key.user.replace(' ', '-')}/{called}"
-                name = f"{name}/{key.fingerprint}" if name in names else name
-                names.add(name)
+                known = self.named.setdefault(name, key.fingerprint)
+                name = f"{name}/{key.fingerprint}" if known != key.fingerprint else name
                 ends = {"expires": time_text(key.ends)} if key.ends is not None else {}
-                yield {
-                    "section": "credentials", "name": name, "of": identity, "form": "key-pair", **ends,
-                    "fingerprint": key.fingerprint,
-                }  # fmt: skip
+                entry = {"section": "credentials", "name": name, "of": identity, "form": "key-pair", **ends}
+                self.keys.setdefault(name, {**entry, "fingerprint": key.fingerprint})
 
-    def _by_certificate(self, users: dict[str, PurePosixPath]) -> Iterator[Record]:
+    def _by_certificate(self, account: Account, settings: LoginSettings) -> None:
         """Whom the host lets in by certificates, but for those that are for the host itself."""
-        file = self.set("trustedusercakeys")
+        file = settings.one("trustedusercakeys")
         if file == "none":
             return
         authorities = []
@@ -260,24 +299,140 @@ class _Reading:
         for other in (one for one in authorities if one and one != ours):
             why = f"the estate names another one for {self.host.address}" if ours else "the estate does not name it"
             says = f"the host accepts certificates of the authority {other}, and {why}: {file}"
-            yield self._finding("authority-of-others", says)
+            self._finding("authority-of-others", says, settings)
             self.miss(f"logins with certificates of the authority {other}", why)
-        if self.set("authorizedprincipalscommand") != "none":
-            self.miss("the names that are let in", f"a program says which: {self.set('authorizedprincipalscommand')}")
-        form = self.set("authorizedprincipalsfile")
+        if settings.one("authorizedprincipalscommand") != "none":
+            program = settings.one("authorizedprincipalscommand")
+            self.miss("the names that are let in", f"a program says which: {program}")
+        form = settings.one("authorizedprincipalsfile")
         if form == "none":
             self.miss("logins with certificates for the name of a user", ONLY_ADDRESS)
             return
-        for user, path in self._of_each(form, users):
+        for user, path in self._of_each(form, account):
             for line in self.text(path, needed=False):
                 name = line.rsplit(None, 1)[-1] if line and not line.startswith("#") else ""
                 if name and name != self.host.address:
                     says = f"certificates for {name} allow logins as {user}, whatever the grants are: {path}"
-                    yield self._finding("login-by-another-name", says)
+                    self._finding("login-by-another-name", says, settings)
                     self.miss(f"logins with certificates for {name}", ONLY_ADDRESS)
 
-    def _finding(self, code: str, says: str) -> Record:
-        return {"finding": code, "at": self.host.address, "says": says}
+    def _by_word(self, account: Account, settings: LoginSettings, methods: frozenset[str]) -> None:
+        """Logins by a password, or by none."""
+        root = account.uid == "0" and settings.one("permitrootlogin").lower() in KEYS_ALONE
+        if root or ((account.password or "").startswith("*") and not settings.on("usepam")):
+            return
+        called = f" as {account.name}" if account.name else ""
+        if settings.on("passwordauthentication") and "password" in methods:
+            besides = _besides("password", settings)
+            if account.password == "" and settings.on("permitemptypasswords"):
+                says = f"the empty password of {account.name} allows logins without any proof{besides}{PLACES}"
+                self._finding("login-without-proof", says, settings)
+            elif account.password != "":
+                self._finding("password-works", "logins by password are on: set PasswordAuthentication no", settings)
+                why = f"the copy does not say who can answer{PLACES}"
+                self._way(
+                    {"left_out": f"logins by password{called}{besides}", "why": why, "incomplete": True}, settings
+                )
+        prompts = settings.on("kbdinteractiveauthentication") and "keyboard-interactive" in methods
+        if prompts and settings.on("usepam"):
+            says = "logins by prompt are on: set KbdInteractiveAuthentication no"
+            self._finding("password-works", says, settings)
+            self.miss(f"logins by prompt{called}", "the copy does not say who can answer")
+
+    def _by_others(self, account: Account, settings: LoginSettings, methods: frozenset[str]) -> None:
+        """Ways in that others than this host's files decide."""
+        called = f" as {account.name}" if account.name else ""
+        keytab = self.host.at(PurePosixPath("/etc/krb5.keytab"))
+        if settings.on("gssapiauthentication") and "gssapi-with-mic" in methods and (keytab is None or keytab.exists()):
+            self.miss(f"logins{called} by Kerberos (GSSAPIAuthentication)", "its realm says who that is")
+        if settings.on("kerberosauthentication") and "password" in methods:
+            self.miss(f"logins{called} by a password of Kerberos", "its realm says whose password works")
+        if settings.on("hostbasedauthentication") and "hostbased" in methods:
+            lists = [PLACE / "shosts.equiv", PurePosixPath("/etc/hosts.equiv")]
+            if settings.one("ignorerhosts").lower() != "yes":
+                lists += [account.home / ".shosts", account.home / ".rhosts"]
+            for path in lists:
+                found = self.host.at(path)
+                if found is None or found.exists():
+                    self.miss(f"logins{called} from the hosts in {path}", "whoever has the key of such a host comes in")
+
+    def _finding(self, code: str, says: str, settings: LoginSettings) -> None:
+        self._way({"finding": code, "says": says}, settings)
+
+    def _way(self, record: Record, settings: LoginSettings) -> None:
+        """Notes a way in, open by these settings: each once, with all the places from where it is."""
+        _, open_from = self.open.setdefault(repr(sorted(record.items())), (record, set()))
+        open_from.add(settings.origin)
+
+    def _told(self, places: Sequence[str]) -> Iterator[Record]:
+        """The ways in, with from where they are open."""
+        for record, open_from in self.open.values():
+            where = _from_where(places, open_from)
+            found = {
+                name: text.replace(PLACES, where) if isinstance(text, str) else text for name, text in record.items()
+            }
+            if "left_out" in found:
+                found["left_out"] = f"{found['left_out']} at {self.host.address}"
+            yield {**found, "at": self.host.address}
+
+
+def _from_where(places: Sequence[str], open_from: set[str]) -> str:
+    """From where a way is open, of these places ('' is anywhere else); '' where it is from all of them."""
+    shut = [place for place in places if place not in open_from]
+    if not shut:
+        return ""
+    if "" in open_from:
+        return f", but not from {' and '.join(shut)}"
+    return f", from {' and '.join(place for place in places if place in open_from)} alone"
+
+
+def _may_log_in(account: Account, settings: LoginSettings) -> bool:
+    """Whether the lists of users and groups let an account in at all (sshd_config(5), AllowUsers)."""
+    if not account.name:
+        return True
+    if account.uid == "0" and settings.one("permitrootlogin").lower() == "no":
+        return False
+    if (account.password or "").startswith("!") and not settings.on("usepam"):
+        return False  # a locked account
+
+    def names(listed: str) -> list[str]:
+        """The patterns of users of a list, but for those who are named for other hosts."""
+        found = [one.partition("@") for one in settings.words(listed)]
+        return [name for name, _, hosts in found if not hosts or comes_from([hosts], settings)]
+
+    groups = sorted(account.groups)
+    if fits(names("denyusers"), [account.name]):
+        return False
+    if settings.words("allowusers") and not fits(names("allowusers"), [account.name]):
+        return False
+    if fits(settings.words("denygroups"), groups):
+        return False
+    groups_allowed = settings.words("allowgroups")
+    return not groups_allowed or fits(groups_allowed, groups)
+
+
+def _methods(settings: LoginSettings) -> frozenset[str]:
+    """The methods that a login can begin or end with (sshd_config(5), AuthenticationMethods)."""
+    said = settings.words("authenticationmethods")
+    if not said or said == ("any",):
+        return EVERY_METHOD
+    return frozenset(one.split(":", 1)[0] for listed in said for one in listed.split(","))
+
+
+def _besides(method: str, settings: LoginSettings) -> str:
+    """What a login by a method needs besides; '' where one of the lists asks for it alone."""
+    said = [listed.split(",") for listed in settings.words("authenticationmethods")]
+    mine = [[one for one in listed if one != method] for listed in said if method in listed]
+    return "" if not mine or [] in mine else f", with {' and '.join(mine[0])} besides"
+
+
+def _limits(options: str, account: Account) -> str:
+    """What a key is good for where that is less than a login; '' where it is not less."""
+    found = FROM.search(options)
+    where = f"from {found[2]} alone" if found is not None else ""
+    if account.shell.rsplit("/", 1)[-1] in NOBODY:
+        return " ".join(["tunnels", *filter(None, [where]), "(the shell runs nothing)"])
+    return f"logins {where}" if where else ""
 
 
 def _fingerprint(key: re.Match[str] | None) -> str:

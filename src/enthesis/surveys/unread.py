@@ -61,8 +61,12 @@ def with_groups(callers: Iterable[str], estate: Estate) -> frozenset[str]:
 
 def not_lived_with(unread: Iterable[Unread], accepted: Sequence[Accepted], now: datetime) -> Iterator[Unread]:
     """What of it an estate does not live with."""
-    lasting = {(one.unread, one.at) for one in accepted if one.unread and one.in_force(now)}
-    return (one for one in unread if (one.what, one.at) not in lasting and (one.what, "") not in lasting)
+    lasting = [one for one in accepted if one.unread and one.in_force(now)]
+    return (
+        one
+        for one in unread
+        if not any(one.what == its.unread and (not one.at or contains(its.at, one.at)) for its in lasting)
+    )
 
 
 def systems_not_read(named: Iterable[str], looked_at: Iterable[str]) -> list[Unread]:
