@@ -168,8 +168,9 @@ class Proposal:
 
     @property
     def as_described(self) -> bool:
-        """Whether the live side is as the estate describes it, and no statement of others opens anything of ours."""
-        return self.fully_in_place and not (self.dangling or self.twins or self.unaccepted)
+        """Whether the live side, as far as it was looked at, is as the estate describes it, and no statement of others
+        opens anything of ours."""
+        return not (any(self.states.values()) or self.dangling or self.twins or self.unaccepted)
 
     def as_json(self) -> dict[str, Any]:
         """The proposal as a file holds it; there is no secret in it."""
