@@ -160,24 +160,34 @@ def furnished(folder: Path, keys: Path, made: SetUp) -> Place:
 
 
 @contextmanager
-def served(place: Place, port: int) -> Iterator[Path]:
-    """The real server with these files in the place of this machine's, in a view of the file system of its own."""
-    log = place.keys / f"log-{port}"
+def served(place: Place) -> Iterator[int]:
+    """The port of the real server with these files in the place of this machine's, in a view of the file system of its
+    own."""
     binds = [f"mount --bind {place.copy / 'etc' / name} /etc/{name}" for name in ("passwd", "group", "shadow", "ssh")]
     binds += [f"mount --bind {place.copy / name} /{name}" for name in ("home", "root")]
-    options = (f"-p {port} -h {place.keys / 'host'} -o ListenAddress=0.0.0.0 -o PidFile=none -o LogLevel=VERBOSE "
-               "-o MaxStartups=100 -o LoginGraceTime=10")  # fmt: skip
     Path("/run/sshd").mkdir(exist_ok=True)
-    command = ["unshare", "-m", "sh", "-c", " && ".join([*binds, f"exec {program()} -D {options} -E {log}"])]
-    with subprocess.Popen(command, cwd="/", stdin=subprocess.DEVNULL) as server:
-        try:
-            deadline = time.monotonic() + 15
-            while (not log.exists() or "Server listening" not in log.read_text()) and time.monotonic() < deadline:
-                assert server.poll() is None, log.read_text() if log.exists() else "it did not start"
-                time.sleep(0.02)
-            yield log
-        finally:
-            server.send_signal(signal.SIGTERM)
+    for _ in range(5):  # a port may be taken by a client before it is listened at
+        port = free_port()
+        log = place.keys / f"log-{port}"
+        options = (f"-p {port} -h {place.keys / 'host'} -o ListenAddress={HERE} -o ListenAddress={THERE} "
+                   "-o PidFile=none -o LogLevel=VERBOSE -o MaxStartups=100 -o LoginGraceTime=10")  # fmt: skip
+        command = ["unshare", "-m", "sh", "-c", " && ".join([*binds, f"exec {program()} -D {options} -E {log}"])]
+        with subprocess.Popen(command, cwd="/", stdin=subprocess.DEVNULL) as server:
+            try:
+                deadline = time.monotonic() + 15
+                while not is_ready(log) and server.poll() is None and time.monotonic() < deadline:
+                    time.sleep(0.02)
+                if is_ready(log):
+                    yield port
+                    return
+            finally:
+                server.send_signal(signal.SIGTERM)
+    raise AssertionError("the server did not start")
+
+
+def is_ready(log: Path) -> bool:
+    """Whether the server listens at both addresses."""
+    return log.exists() and log.read_text().count("Server listening") == 2
 
 
 def opens(place: Place, port: int, user: str, how: str, address: str) -> bool:
@@ -251,9 +261,8 @@ def test_each_way_in_is_told_or_named_and_none_is_invented(
     ran = enthesis("survey", "--host", f"{HOST}={place.copy}", at=tmp_path)
     assert ran.code in (0, 3), ran.err
     records = [json.loads(line) for line in ran.out.splitlines()]
-    port = free_port()
     tries = [(user, how, address) for user in USERS for how in HOW for address in (HERE, THERE)]
-    with served(place, port), ThreadPoolExecutor(4) as pool:
+    with served(place) as port, ThreadPoolExecutor(4) as pool:
         results = list(pool.map(lambda one: opens(place, port, *one), tries))
     for (user, how, address), opened in zip(tries, results, strict=True):
         said = told(records, place, user, how, address)

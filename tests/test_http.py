@@ -1,15 +1,20 @@
 """The one way to a server: deadlines, bounds, second tries, discovery, and no secret in any text."""
 
+import gzip
+import itertools
 import socket
+import ssl
 import threading
 import time
+import tracemalloc
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 
 import httpx
 import pytest
 
-from enthesis.connectors.http import ATTEMPTS, LONGEST_SAID, Client, problem_said
+from enthesis.connectors.cluster.surveying import Cluster
+from enthesis.connectors.http import ATTEMPTS, LONGEST_SAID, MAX_ANSWER, Client, Connection, problem_said
 from enthesis.connectors.keys import IssuerKeys
 from enthesis.live.surveying import Writing, _line
 from enthesis.model.errors import InvalidInput, UnexpectedAnswer, Unreachable
@@ -20,6 +25,7 @@ from enthesis.tokens.discovery import places
 from .campaign import Quiet
 
 URL = "https://desk.example"
+CONTEXT = ssl.create_default_context()
 
 
 def client(
@@ -215,3 +221,55 @@ def test_metadata_of_another_issuer_is_refused() -> None:
     made, _ = client(lambda request: httpx.Response(200, json={"issuer": "https://b.example"}))
     with pytest.raises(UnexpectedAnswer, match="another server"):
         made.metadata("desk")
+
+
+def packed(content: bytes, encoding: str) -> httpx.MockTransport:
+    def answer(request: httpx.Request) -> httpx.Response:
+        return httpx.Response(200, headers={"content-encoding": encoding}, stream=httpx.ByteStream(content))
+
+    return httpx.MockTransport(answer)
+
+
+@pytest.mark.attack("a hostile server")
+def test_no_more_is_unpacked_than_is_read() -> None:
+    blanks = gzip.compress(b" " * (200 << 20), 9)
+    tracemalloc.start()
+    try:
+        client = Client("x", "https://x.example", transport=packed(blanks, "gzip"), way=Connection(CONTEXT))
+        with client, pytest.raises(UnexpectedAnswer, match="more than"):
+            client.ask("GET", "/")
+        assert tracemalloc.get_traced_memory()[1] < 5 * MAX_ANSWER
+    finally:
+        tracemalloc.stop()
+
+
+@pytest.mark.parametrize(("content", "encoding"), [(b"nothing packed", "gzip"), (b"{}", "br"), (b"{}", "gzip, gzip")])
+def test_what_cannot_be_unpacked_is_said(content: bytes, encoding: str) -> None:
+    client = Client("x", "https://x.example", transport=packed(content, encoding), way=Connection(CONTEXT))
+    with client, pytest.raises(UnexpectedAnswer, match="pack"):
+        client.ask("GET", "/")
+
+
+def test_a_packed_answer_is_read() -> None:
+    transport = packed(gzip.compress(b'{"a": 1}'), "gzip")
+    with Client("x", "https://x.example", transport=transport, way=Connection(CONTEXT)) as client:
+        assert client.ask("GET", "/").json("x") == {"a": 1}
+
+
+@pytest.mark.attack("a hostile server")
+def test_pages_that_bring_nothing_end_the_reading() -> None:
+    asked = itertools.count()
+
+    def answer(request: httpx.Request) -> httpx.Response:
+        number = next(asked)
+        if "/api/" in request.url.path:
+            meta = {"continue": f"more-{number}", "resourceVersion": "1"}
+            return httpx.Response(200, json={"items": [{"metadata": {"name": "one"}}], "metadata": meta})
+        return httpx.Response(200, json={"items": []}, headers={"link": f'</more?{number}>; rel="next"'})
+
+    with Client("x", "https://x.example", transport=httpx.MockTransport(answer), way=Connection(CONTEXT)) as client:
+        with pytest.raises(UnexpectedAnswer, match="bring nothing"):
+            list(client.get_all("/", bearer=Secret("s")))
+        with pytest.raises(UnexpectedAnswer, match="bring nothing new"):
+            list(Cluster("a/cluster/c", "o", client, None).items("/api/v1/namespaces"))
+    assert next(asked) < 40

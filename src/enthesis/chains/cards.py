@@ -187,6 +187,8 @@ class _Cards:
         yield Item(f"owner {identity.owner or 'not said'}", identity.source, facts)
         if identity.purpose is None:
             yield Item("purpose not said")
+        if identity.absent:
+            yield Item("not there: statements name it, and whoever makes it has what they give")
         if identity.disabled:
             yield Item("disabled: every request from it or to it is refused at names")
         if identity.tied_to is not None:

@@ -36,6 +36,7 @@ from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.model.estate import Estate
 from enthesis.output.reach import ReachAsked, from_lines, reached_csv, reached_json, to_lines
 from enthesis.output.streams import is_about, put_json, put_lines, put_text
+from enthesis.output.verdicts import absent_among, absent_lines
 from enthesis.surveys.unread import Inquiry, with_groups
 
 
@@ -128,16 +129,19 @@ def reach(
 
     if cross_account:
         found = [access for access in found if access.crossing]
+    named = [place for access in found for step in access.steps for place in (step[0], step[2])]
     if output is ReachFormat.JSON:
         put_json({"asked": {"from": who, "to": to}, "undecided": chains.undecided, "why": chains.why,
                   "found": [reached_json(access) for access in found],
-                  "shared_logins": [{"at": one.address, "verbs": list(one.verbs)} for one in shared]})  # fmt: skip
+                  "shared_logins": [{"at": one.address, "verbs": list(one.verbs)} for one in shared],
+                  "not_there": absent_among(described, named)})  # fmt: skip
     elif output is ReachFormat.CSV:
         put_text(reached_csv(found, shared))
     elif who is not None:
-        put_lines(from_lines(who, found, chains.why, asked, kind_of))
+        put_lines([*from_lines(who, found, chains.why, asked, kind_of), *absent_lines(described, named)])
     else:
-        put_lines(to_lines(_place_words(compiled, str(to)), found, chains.why, asked, kind_of, shared))
+        told = to_lines(_place_words(compiled, str(to)), found, chains.why, asked, kind_of, shared)
+        put_lines([*told, *absent_lines(described, named)])
     if chains.undecided:
         raise typer.Exit(NotDecided.exit_code)
     if not found and not shared:

@@ -42,6 +42,7 @@ from enthesis.output.lines import Line
 from enthesis.output.streams import is_about, put_json, put_lines, remark
 from enthesis.output.verdicts import (
     TOLD,
+    absent_lines,
     member_lines,
     members_json,
     remedies_json,
@@ -138,7 +139,9 @@ def trace(
         put_json({**verdict_json(described, verdict), **of_members, **at_host_told, **remedies_json(remedies, also)})
     else:
         first, *rest = verdict_lines(described, verdict)
-        put_lines([first, *member_lines(members), *rest, *at_host])
+        named = [str(question.origin.whom), *(hop.identity for hop in question.through)]
+        absent = absent_lines(described, [*named, *([question.attempt.target] if question.attempt else [])])
+        put_lines([first, *member_lines(members), *rest, *at_host, *absent])
         if not verdict.allowed and not quiet:
             put_lines(remedy_lines(remedies, also))
     if write is not None:

@@ -14,7 +14,7 @@ from pathlib import Path, PurePosixPath
 
 from enthesis.connectors.host_settings import (
     SOMEBODY,
-    Account,
+    HostAccount,
     HostSettings,
     LoginSettings,
     comes_from,
@@ -153,7 +153,7 @@ class _Reading:
             self.judged_by = judge.version if judge is not None else ""
             places = judge.places if judge is not None else [""]
             self.apart = frozenset(account.name for account in accounts) if self.host.root is None else frozenset()
-            for account in accounts if accounts and self.host.root is not None else [Account(""), *accounts]:
+            for account in accounts if accounts and self.host.root is not None else [HostAccount(""), *accounts]:
                 all_of = judge.of(account.name or SOMEBODY) if judge is not None else [settings.for_all()]
                 for one in all_of:
                     self._of(account, one)
@@ -165,7 +165,7 @@ class _Reading:
         yield from self.keys.values()
         yield from self.missing.values()
 
-    def _of(self, account: Account, settings: LoginSettings) -> None:
+    def _of(self, account: HostAccount, settings: LoginSettings) -> None:
         """Notes each way in for an account by the settings that count for it."""
         if not _may_log_in(account, settings):
             return
@@ -176,10 +176,10 @@ class _Reading:
         self._by_word(account, settings, methods)
         self._by_others(account, settings, methods)
 
-    def _accounts(self, settings: HostSettings) -> list[Account]:
+    def _accounts(self, settings: HostSettings) -> list[HostAccount]:
         """Who may log in, as far as the copy says; those whom its settings name where it does not have users."""
         if self.host.root is None:
-            return [Account(name) for name in settings.named_users()]
+            return [HostAccount(name) for name in settings.named_users()]
         passwords = {}
         for line in self.text(PurePosixPath("/etc/shadow"), needed=False):
             parts = line.split(":")
@@ -197,10 +197,10 @@ class _Reading:
             if len(parts) == 7 and parts[0]:
                 of_it = groups.get(parts[0], set()) | ({by_number[parts[3]]} if parts[3] in by_number else set())
                 home = PurePosixPath(parts[5] or "/")
-                out.append(Account(parts[0], parts[2], home, parts[6], frozenset(of_it), passwords.get(parts[0])))
+                out.append(HostAccount(parts[0], parts[2], home, parts[6], frozenset(of_it), passwords.get(parts[0])))
         return out
 
-    def _keys(self, account: Account, settings: LoginSettings) -> Iterator[LoginKey]:
+    def _keys(self, account: HostAccount, settings: LoginSettings) -> Iterator[LoginKey]:
         """The keys that are let in."""
         if settings.one("authorizedkeyscommand") != "none":
             self.miss("the keys that are let in", f"a program says which: {settings.one('authorizedkeyscommand')}")
@@ -240,7 +240,7 @@ class _Reading:
             return False
         return any(blob in line.split() for line in self.text(PurePosixPath(file)))
 
-    def _of_each(self, form: str, account: Account) -> Iterator[tuple[str, PurePosixPath]]:
+    def _of_each(self, form: str, account: HostAccount) -> Iterator[tuple[str, PurePosixPath]]:
         """The files that a setting with `%u` and `%h` names, each with the user that it is for: of an account that the
         copy lists its own, else whichever files are there. What the copy cannot have is noted."""
         if self.host.root is not None and account.name:
@@ -284,7 +284,7 @@ class _Reading:
                 entry = {"section": "credentials", "name": name, "of": identity, "form": "key-pair", **ends}
                 self.keys.setdefault(name, {**entry, "fingerprint": key.fingerprint})
 
-    def _by_certificate(self, account: Account, settings: LoginSettings) -> None:
+    def _by_certificate(self, account: HostAccount, settings: LoginSettings) -> None:
         """Whom the host lets in by certificates, but for those that are for the host itself."""
         file = settings.one("trustedusercakeys")
         if file == "none":
@@ -316,7 +316,7 @@ class _Reading:
                     self._finding("login-by-another-name", says, settings)
                     self.miss(f"logins with certificates for {name}", ONLY_ADDRESS)
 
-    def _by_word(self, account: Account, settings: LoginSettings, methods: frozenset[str]) -> None:
+    def _by_word(self, account: HostAccount, settings: LoginSettings, methods: frozenset[str]) -> None:
         """Logins by a password, or by none."""
         root = account.uid == "0" and settings.one("permitrootlogin").lower() in KEYS_ALONE
         if root or ((account.password or "").startswith("*") and not settings.on("usepam")):
@@ -339,7 +339,7 @@ class _Reading:
             self._finding("password-works", says, settings)
             self.miss(f"logins by prompt{called}", "the copy does not say who can answer")
 
-    def _by_others(self, account: Account, settings: LoginSettings, methods: frozenset[str]) -> None:
+    def _by_others(self, account: HostAccount, settings: LoginSettings, methods: frozenset[str]) -> None:
         """Ways in that others than this host's files decide."""
         called = f" as {account.name}" if account.name else ""
         keytab = self.host.at(PurePosixPath("/etc/krb5.keytab"))
@@ -386,7 +386,7 @@ def _from_where(places: Sequence[str], open_from: set[str]) -> str:
     return f", from {' and '.join(place for place in places if place in open_from)} alone"
 
 
-def _may_log_in(account: Account, settings: LoginSettings) -> bool:
+def _may_log_in(account: HostAccount, settings: LoginSettings) -> bool:
     """Whether the lists of users and groups let an account in at all (sshd_config(5), AllowUsers)."""
     if not account.name:
         return True
@@ -426,7 +426,7 @@ def _besides(method: str, settings: LoginSettings) -> str:
     return "" if not mine or [] in mine else f", with {' and '.join(mine[0])} besides"
 
 
-def _limits(options: str, account: Account) -> str:
+def _limits(options: str, account: HostAccount) -> str:
     """What a key is good for where that is less than a login; '' where it is not less."""
     found = FROM.search(options)
     where = f"from {found[2]} alone" if found is not None else ""

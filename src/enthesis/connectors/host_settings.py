@@ -53,7 +53,7 @@ class ConfigLine:
 
 
 @dataclass(frozen=True)
-class Account:
+class HostAccount:
     """Somebody who may log in at a host: as the copy's files have it."""
 
     name: str
@@ -205,7 +205,7 @@ class SettingsJudge:
 
     program: str
     settings: HostSettings
-    accounts: Sequence[Account]
+    accounts: Sequence[HostAccount]
     groups_known: bool
     folder: Path
     origins: list[tuple[str, str, dict[str, str]]] = field(default_factory=list)
@@ -385,7 +385,7 @@ def _quoted(word: str) -> str:
 
 @contextmanager
 def judging(
-    settings: HostSettings, accounts: Sequence[Account], *, groups_known: bool
+    settings: HostSettings, accounts: Sequence[HostAccount], *, groups_known: bool
 ) -> Iterator[SettingsJudge | None]:
     """The server of this machine as a judge of a copy; None where none is installed, or it does not take the copy."""
     program = next((place for place in PLACES if Path(place).exists()), None) or shutil.which("sshd")

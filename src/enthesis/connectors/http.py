@@ -7,6 +7,7 @@ import socket
 import ssl
 import threading
 import time
+import zlib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
@@ -45,6 +46,8 @@ TIMEOUT = httpx.Timeout(20.0, connect=5.0)  # seconds
 MAX_ANSWER = 32 * 1024 * 1024  # bytes
 MAX_SECONDS = 300.0  # for one whole answer, however slowly it drips
 MAX_PAGES = 100_000
+MOST_EMPTY = 10  # pages in a row that bring nothing
+PACKED = ("gzip", "x-gzip", "deflate")  # what is asked for, and understood
 SAFE = ("GET", "HEAD")  # methods that change nothing, so that a request may be sent again
 PASSING = (429, 502, 503, 504)  # statuses of an answer that a later try may not get
 FAULT = 500  # a status that may pass, and as often does not
@@ -372,7 +375,7 @@ class Client:
 
         All of it within `max_seconds`. Unreachable where no whole answer came; no status is an exception here.
         """
-        sent = dict(headers or {})
+        sent = {"Accept-Encoding": "gzip, deflate", **(headers or {})}
         if bearer is not None:
             sent["Authorization"] = f"Bearer {bearer.reveal()}"
         url = path if path.startswith(self.origin + "/") else self.url + path
@@ -398,8 +401,10 @@ class Client:
                 self._client.stream(method, url, extensions=self._extensions | {"trace": watch.note}, **more) as answer,
             ):
                 collected = bytearray()
-                for chunk in answer.iter_bytes():
-                    collected += chunk
+                read_already = answer.is_stream_consumed  # by a transport that unpacks too
+                unpack = self._unpacking("" if read_already else answer.headers.get("content-encoding", ""))
+                for chunk in answer.iter_bytes() if read_already else answer.iter_raw():
+                    collected += unpack(chunk, self.max_answer + 1 - len(collected))
                     if len(collected) > self.max_answer:
                         raise UnexpectedAnswer(
                             f"{self.who} answered with more than {self.max_answer} bytes", code="answer-too-large"
@@ -419,9 +424,28 @@ class Client:
         except (httpx.InvalidURL, UnicodeError, ValueError):
             raise Unreachable(f"{self.who} is at {self.url}, which is not an address", code="url-invalid") from None
 
+    def _unpacking(self, encoding: str) -> Callable[[bytes, int], bytes]:
+        """What unpacks the parts of an answer (RFC 9110, section 8.4), none further than is wanted of it."""
+        if encoding.strip().lower() in ("", "identity"):
+            return lambda chunk, most: chunk
+        if encoding.strip().lower() not in PACKED:
+            raise UnexpectedAnswer(f"{self.who} packs its answer as {encoding!r}", code="answer-not-understood")
+        unpacking = zlib.decompressobj(zlib.MAX_WBITS | 32)  # by its own first bytes
+
+        def unpack(chunk: bytes, most: int) -> bytes:
+            try:
+                return unpacking.decompress(chunk, most)
+            except zlib.error:
+                raise UnexpectedAnswer(
+                    f"{self.who} answered with content that cannot be unpacked", code="answer-not-understood"
+                ) from None
+
+        return unpack
+
     def get_all(self, path: str, *, bearer: Secret) -> Iterator[dict[str, Any]]:
         """The items of a paged collection, following Link `next` on the same service only."""
         following: str | None = path
+        seen, empty = {path}, 0
         for _ in range(MAX_PAGES):
             if following is None:
                 return
@@ -431,6 +455,12 @@ class Client:
                 raise UnexpectedAnswer(f"{self.who} answered without a list of items", code="answer-not-understood")
             yield from items
             following = answer.links.get("next")
+            empty = 0 if items else empty + 1
+            if following in seen or empty > MOST_EMPTY:
+                raise UnexpectedAnswer(
+                    f"{self.who} goes on with pages that bring nothing", code="answer-not-understood"
+                )
+            seen.add(following or "")
             if following is not None and not following.startswith(("/", self.url + "/")):
                 raise UnexpectedAnswer(
                     f"{self.who} names a next page on another service", code="answer-leads-elsewhere"

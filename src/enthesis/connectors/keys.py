@@ -25,6 +25,8 @@ FRESH_FOR = 600.0  # seconds that keys are kept
 BETWEEN = 30.0  # seconds at least between two fetches, whatever unknown ids come by
 REDIRECTS = (301, 302, 303, 307, 308)
 
+OF_KEYS = {"about": "credentials"}  # what an issuer's keys say: which tokens are its own
+
 
 class IssuerKeys:
     """The keys of one issuer. `clock` answers seconds that only go forward."""
@@ -81,10 +83,10 @@ class IssuerKeys:
         try:
             document, keys = self.published()
         except LiveFailure as fault:
-            yield {"left_out": f"the keys of {self.url}", "why": fault.message, "incomplete": True}
+            yield {"left_out": f"the keys of {self.url}", "why": fault.message, "incomplete": True, **OF_KEYS}
             return
         for why in keys.left_out:
-            yield {"left_out": f"a key of {self.url}", "why": why}
+            yield {"left_out": f"a key of {self.url}", "why": why, "incomplete": True, **OF_KEYS}
         yield {"keys_of": self.url, "published": document}
 
     def _key_address(self) -> str:

@@ -102,13 +102,19 @@ class KeptDirectory:
                 break
         else:
             why = f"{total} entries are said to be there and {len(found)} were read"
-            self.left_out.append({"left_out": f"{self.name} {kind}", "why": why, "incomplete": True})
+            self._miss(kind, why)
         for entry in found.values():
             if isinstance(entry.get("id"), str) and isinstance(entry.get(NAMED_BY[kind]), str):
                 yield entry
             else:
                 why = f"an entry has no id, or no {NAMED_BY[kind]}"
-                self.left_out.append({"left_out": f"{self.name} {kind}", "why": why, "incomplete": True})
+                self.left_out.append(
+                    {"left_out": f"{self.name} {kind}", "why": why, "incomplete": True, "at": self.name}
+                )
+
+    def _miss(self, kind: str, why: str) -> None:
+        """Takes note of what of a list could not be read."""
+        self.left_out.append({"left_out": f"{self.name} {kind}", "why": why, "incomplete": True, "at": self.name})
 
     def _address(self, kind: str, entry: Mapping[str, Any]) -> str:
         """What an entry is in the estate; a workload has its whole address as its name."""

@@ -704,6 +704,7 @@ SECTIONS: dict[str, Section] = {
                 Field("labels", LABELS, says="labels, which groups by rule and conditions can use"),
                 Field("tied_to", NAME, says="the resource that it is created and deleted with"),
                 Field("disabled", Flag(), says="true: it can do nothing; default false"),
+                Field("absent", Flag(), says="true: a survey found it named, and not there; default false"),
                 Field("environment", TEXT, says="the environment that it is for, e.g. test"),
             ),
             m.Identity,

@@ -159,6 +159,7 @@ class Identity:
     labels: Labels = field(default_factory=dict)
     tied_to: str | None = None
     disabled: bool = False
+    absent: bool = False  # named by a statement of a survey, and not there
     environment: str | None = None
     source: Source = _source()
 

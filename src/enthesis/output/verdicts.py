@@ -86,6 +86,20 @@ def chain_words(verdict: Verdict) -> str:
     return f"{origin_words(verdict)} may{does}{through}" if does else f"{origin_words(verdict)} gets{through}"
 
 
+def absent_lines(estate: Estate, named: Iterable[str]) -> Iterator[Line]:
+    """Which of these identities are named by statements and not there."""
+    for address in absent_among(estate, named):
+        yield line(
+            Span("not there  ", "doubt"), f"{address}: statements name it, and whoever makes it has what they give"
+        )
+
+
+def absent_among(estate: Estate, named: Iterable[str]) -> list[str]:
+    """Those of these identities that are named by statements and not there."""
+    known = estate.identities
+    return sorted({one for one in named if one in known and known[one].absent})
+
+
 def origin_words(verdict: Verdict) -> str:
     """The origin in words."""
     origin = verdict.question.origin

@@ -78,7 +78,7 @@ def _ceilings(estate: Estate) -> Iterator[Wanted]:
 def _identities(estate: Estate) -> Iterator[Wanted]:
     for address, identity in estate.identities.items():
         account = estate.accounts.get(account_of(address))
-        if identity.is_person or account is None:
+        if identity.is_person or identity.absent or account is None:
             continue
         body = {"address": address, **plain_statement("identities", identity)}
         stands_in = address.rsplit("/identity/", 1)[0]

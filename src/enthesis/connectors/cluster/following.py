@@ -21,7 +21,10 @@ STARTERS = (
 WEBHOOKS = {
     (ADMISSION, "mutatingwebhookconfigurations"), (ADMISSION, "validatingwebhookconfigurations"),
 }  # fmt: skip
-SIGNER_OF_CLIENTS = {"kubernetes.io/kube-apiserver-client", "kubernetes.io/*"}
+REGISTERED = "apiregistration.k8s.io"
+SIGNER_OF_CLIENTS = {
+    "kubernetes.io/kube-apiserver-client", "kubernetes.io/kube-apiserver-client-kubelet", "kubernetes.io/*",
+}  # fmt: skip
 ANY = ""  # among names: every one
 ENTERING = {
     ("", "pods/exec"): ("create", "get"), ("", "pods/attach"): ("create", "get"),
@@ -37,6 +40,7 @@ class Follows:
     verbs: tuple[str, ...]
     name: str = ""
     why: str = ""
+    whole: bool = False  # in the whole cluster, wherever the binding is
 
 
 @dataclass
@@ -58,15 +62,25 @@ class ClusterPowers:
     fills_requests: bool = False
     signs_clients: bool = False
     sets_webhooks: bool = False
+    serves_interfaces: bool = False
+    makes_volumes: bool = False
+    enters_nodes: bool = False
+    starts: bool = False
+    labels_namespaces: bool = False
+    makes_accounts: bool = False
     poses_as_account: bool = False
     users: frozenset[str] = frozenset()  # names of users that it may act as, ANY among them
     groups: frozenset[str] = frozenset()  # likewise of groups
 
-    def follows(self, *, whole: bool) -> Iterator[Follows]:
-        """What these give together, in a namespace or in the whole cluster."""
+    def follows(self, *, whole: bool, guarded: bool) -> Iterator[Follows]:
+        """What these give together, in a namespace or in the whole cluster. `guarded`: no workload may be started there
+        that has its node."""
         why = next(self._changing(whole=whole), "")
         if why:
             yield Follows("", ("change-access",), why=why)
+        if self.starts and (not guarded or self.labels_namespaces):
+            more = ", and change what forbids it" if guarded else ", which nothing there forbids"
+            yield Follows("", ("change-access",), why=f"may start a workload that has its node{more}", whole=True)
         if self.makes_secrets and self.sees_secrets:
             yield Follows("identity", ("run-as",), why="may make a secret that holds a token, and see it")
 
@@ -84,6 +98,12 @@ class ClusterPowers:
             yield "may request a certificate of a user and approve it"
         if self.requests_certificates and self.fills_requests and self.signs_clients:
             yield "may request a certificate of a user and sign it, with the key of the signer"
+        if self.enters_nodes:
+            yield "may command the nodes themselves"
+        if self.makes_volumes:
+            yield "may make a volume of a folder of a node"
+        if self.serves_interfaces:
+            yield "may have requests for a part of the interface go elsewhere"
         if self.sets_webhooks:
             yield "may have the cluster ask a webhook about every change"
 
@@ -106,10 +126,13 @@ class ClusterPowers:
 
 @dataclass
 class Following:
-    """Reads rules for what follows from them. `token_secrets` maps namespaces to secrets and whose token each holds."""
+    """Reads rules for what follows from them. `token_secrets` maps namespaces to secrets and whose token each holds;
+    `mounts` namespaces to what runs and takes something from secrets, `on_node` to what has its node."""
 
     resources: Resources
     token_secrets: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    mounts: Mapping[str, Mapping[str, set[str]]] = field(default_factory=dict)
+    on_node: Mapping[str, Iterable[str]] = field(default_factory=dict)
 
     def of(self, rules: Iterable[Mapping[str, Any]]) -> Iterator[Follows]:
         """What follows from rules in the place where they are bound, whichever that is."""
@@ -131,6 +154,25 @@ class Following:
                 if "" in seen or secret in seen:
                     yield Follows("identity", ("run-as",), f"{namespace}/{identity}", f"sees its token in {secret}")
 
+    def entered(self, rules: Iterable[Mapping[str, Any]], namespaces: Iterable[str]) -> Iterator[Follows]:
+        """What is had by who may run commands in what runs: the secrets that it takes something from, and its node."""
+        entered: set[str] = set()
+        for rule in rules:
+            verbs, found = set(rule.get("verbs") or ()), set(self.resources.matching(rule))
+            if any(one in found and _any(verbs, entering) for one, entering in ENTERING.items()):
+                entered.update(rule.get("resourceNames") or ("",))
+        if not entered:
+            return
+        for namespace in namespaces:
+            for workload, secrets in self.mounts.get(namespace, {}).items():
+                for secret in sorted(secrets) if {"", workload} & entered else ():
+                    why = f"may run commands in {workload}, which has it"
+                    yield Follows("secret", ("read",), f"{namespace}/{secret}", why)
+            for workload in self.on_node.get(namespace, ()):
+                if {"", workload} & entered:
+                    why = f"may run commands in {namespace}/{workload}, which has its node"
+                    yield Follows("", ("change-access",), why=why, whole=True)
+
     def _of_one(self, found: set[tuple[str, str]], verbs: set[str], name: str) -> Iterator[Follows]:
         if ("", "secrets") in found:
             if _any(verbs, SEEING):
@@ -139,6 +181,7 @@ class Following:
                 yield Follows("secret", ("write",), name, "changes what is in them")
         if any(resource in found and _any(verbs, CHANGING) for resource in STARTERS):
             yield Follows("identity", ("run-as",), why="may start a workload that runs as any identity there")
+            yield Follows("secret", ("read",), why="may start a workload that mounts any secret there")
         if any(resource in found and _any(verbs, entering) for resource, entering in ENTERING.items()):
             yield Follows("workload", ("login",), name, "may run commands in what runs there")
             yield Follows("identity", ("run-as",), why="may run commands in what runs there")
@@ -162,6 +205,13 @@ class Following:
             if unnamed and ("", "secrets") in found:
                 out.makes_secrets |= _any(verbs, CHANGING)
                 out.sees_secrets |= _any(verbs, SEEING)
+            out.serves_interfaces |= (REGISTERED, "apiservices") in found and _any(verbs, CHANGING)
+            out.makes_volumes |= ("", "persistentvolumes") in found and _any(verbs, CHANGING)
+            out.enters_nodes |= ("", "nodes/proxy") in found and _any(verbs, ("create", "get"))
+            out.starts |= any(one in found and _any(verbs, CHANGING) for one in STARTERS)
+            out.starts |= ("", "pods/ephemeralcontainers") in found and _any(verbs, CHANGING[1:])
+            out.labels_namespaces |= ("", "namespaces") in found and _any(verbs, CHANGING[1:])
+            out.makes_accounts |= unnamed and ("", "serviceaccounts") in found and _any(verbs, MAKING)
             out.sets_webhooks |= bool(WEBHOOKS & found) and _any(verbs, CHANGING)
             self._certificates(rule, verbs, found, out)
             if _any(verbs, ("impersonate",)):

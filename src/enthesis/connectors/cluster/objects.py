@@ -52,10 +52,73 @@ class Thing(TypedDict):
     metadata: ObjectMeta
 
 
+class SecretSource(TypedDict, total=False):
+    """A secret that a pod takes something from; volumes call it otherwise than variables."""
+
+    secretName: str | None
+    name: str | None
+
+
+class ProjectedSource(TypedDict, total=False):
+    """One source of a volume of several."""
+
+    secret: SecretSource | None
+
+
+class ProjectedVolume(TypedDict, total=False):
+    """A volume of several sources."""
+
+    sources: list[ProjectedSource] | None
+
+
+class PodVolume(TypedDict, total=False):
+    """What a pod mounts. Anything at all in `hostPath` is a folder of its node."""
+
+    secret: SecretSource | None
+    projected: ProjectedVolume | None
+    hostPath: Any
+
+
+class ValueSource(TypedDict, total=False):
+    """Where a variable takes its value from."""
+
+    secretKeyRef: SecretSource | None
+
+
+class PodVariable(TypedDict, total=False):
+    """A variable of a container."""
+
+    valueFrom: ValueSource | None
+
+
+class PodVariables(TypedDict, total=False):
+    """Variables of a container, all of a source."""
+
+    secretRef: SecretSource | None
+
+
+class PodContext(TypedDict, total=False):
+    """How a container is kept apart from its node."""
+
+    privileged: bool | None
+
+
+class PodContainer(TypedDict, total=False):
+    """A container of a pod."""
+
+    env: list[PodVariable] | None
+    envFrom: list[PodVariables] | None
+    securityContext: PodContext | None
+
+
 class PodSpec(TypedDict, total=False):
-    """What a pod runs as."""
+    """What a pod runs as, what it takes from secrets, and what it has of its node."""
 
     serviceAccountName: str | None
+    volumes: list[PodVolume] | None
+    containers: list[PodContainer] | None
+    initContainers: list[PodContainer] | None
+    hostPID: bool | None
 
 
 class Pod(TypedDict, total=False):

@@ -97,7 +97,10 @@ class Refreshed:
         kept = [entry for entry in things if _owner(entry) not in changed]
         kept += [entry for listed in changed.values() for entry in listed]
         yield from kept
-        of_access = any(events for plural, events in told if plural in (*ROLES, *BINDINGS, "namespaces"))
+        of_access = any(
+            events for plural, events in told if plural in (*ROLES, *BINDINGS, "namespaces", "serviceaccounts")
+        )
+        of_access |= any(_has_more(entry) for entry in (*things, *kept) if _owner(entry) in changed)
         if of_access or tokens or self.ends["resources"] != reading.resources.digest():
             self._know(reading, kept)
             reading.as_listed = _as_listed(access, told)
@@ -162,10 +165,20 @@ class Refreshed:
             address = str(entry.get("address", ""))
             if entry.get("section") == "resources" and address.startswith(stem) and "/" not in address[len(stem) :]:
                 reading.namespaces.append(address[len(stem) :])
+                reading.know_namespace(address[len(stem) :], entry.get("labels") or {})
+            elif entry.get("section") == "resources" and "/workload/" in address:
+                reading.know_workload(entry)
+            elif entry.get("section") == "identities" and address.startswith(stem):
+                reading.subjects.there.add(address)
             elif entry.get("section") == "credentials":
                 namespace, _, secret = str(entry["name"]).partition("/")
                 whose = str(entry["of"]).rsplit("/", 1)[1]
                 reading.token_secrets.setdefault(namespace, {})[secret] = whose
+
+
+def _has_more(record: Record) -> bool:
+    """Whether something that runs takes from secrets or has its node, which counts for who may enter it."""
+    return record.get("section") == "resources" and "/workload/" in str(record.get("address")) and "live" in record
 
 
 def _counted(earlier: Iterable[Record]) -> dict[str, int]:

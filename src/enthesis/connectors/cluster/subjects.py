@@ -21,6 +21,10 @@ class Subjects:
     account: str
     organisation: str
     made: set[str] = field(default_factory=set)  # groups and people that have a record already
+    there: set[str] = field(default_factory=set)  # service accounts that were listed
+    absent: set[str] = field(default_factory=set)  # those that are named by bindings and were not
+    accounts_known: bool = True  # whether all of them were listed
+    only: tuple[str, ...] = ()  # the namespaces that were looked at, where not all were
     authenticated: dict[str, None] = field(default_factory=dict)  # callers that have proved who they are
     everybody: str = ""  # the group of those, if something is for it
     users: dict[str, str] = field(default_factory=dict)  # addresses of users that something is bound to, by name
@@ -44,15 +48,26 @@ class Subjects:
 
     def _account(self, namespace: str, name: str) -> Iterator[Record]:
         """A service account, also one that is not there (any more)."""
-        address = account_address(self.cluster, word_of(namespace), word_of(name))
+        yield from self._perhaps_absent(account_address(self.cluster, word_of(namespace), word_of(name)))
+
+    def _perhaps_absent(self, address: str) -> Iterator[Record]:
+        """An account of the cluster by its address. What is bound to one that is not there is had by whoever makes it,
+        and by a token that names it."""
+        namespace = address[len(self.cluster) + 11 :].split("/", 1)[0]
+        looked_at = self.accounts_known and (not self.only or namespace in self.only)
+        if looked_at and address not in self.there and address not in self.absent:
+            self.absent.add(address)
+            yield {"section": "identities", "address": address, "kind": "cluster-service-account", "absent": True}
         yield {"to": address}
 
     def _user(self, name: str) -> Iterator[Record]:
         """A user: a service account, a component of the cluster, or a person, known to it by a certificate or another
         issuer."""
         address = user_address(self.cluster, self.account, self.organisation, name)
-        if not address.startswith(f"{self.cluster}/"):
-            yield from self._caller(name)[1]
+        if address.startswith(f"{self.cluster}/"):
+            yield from self._perhaps_absent(address)
+            return
+        yield from self._caller(name)[1]
         yield {"to": address}
 
     def _caller(self, name: str) -> tuple[str, list[Record]]:

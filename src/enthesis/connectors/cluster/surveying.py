@@ -21,7 +21,7 @@ from enthesis.connectors.cluster.objects import LISTS, Page, PageMeta
 from enthesis.connectors.cluster.paths import PATH, inexact, path_places
 from enthesis.connectors.cluster.resources import RBAC, Resources
 from enthesis.connectors.cluster.subjects import MASTERS, Subjects, account_address
-from enthesis.connectors.http import Client, HttpAnswer, problem_said, told, understood
+from enthesis.connectors.http import MOST_EMPTY, Client, HttpAnswer, problem_said, told, understood
 from enthesis.model.errors import RightMissing, UnexpectedAnswer
 from enthesis.model.foreign_names import word_of
 from enthesis.model.secrets import Secret
@@ -43,6 +43,9 @@ THINGS = {
 }
 """What is read of the core besides namespaces, in this order: in words, and the form that is enough of it."""
 OF_WHOLE_CLUSTER = ("namespaces", "clusterroles", "clusterrolebindings")
+GUARDED, GUARDS = "pod-security.kubernetes.io/enforce", ("baseline", "restricted")
+"""The label of a namespace that says what may be started there, and its values that keep workloads off their node
+(Kubernetes documentation, "Pod Security Standards")."""
 CAME_ALONG = ("cluster-admin", "admin", "edit", "view")
 
 
@@ -108,14 +111,19 @@ class Cluster:
         A place in the list that the cluster no longer knows (410) starts the list again; so objects that came between
         two pages are in it, and one that went may be.
         """
-        told = set[str]()
+        told, nothing_new = set[str](), 0
         for listed in self._pages(path, accept, query):
+            before = len(told)
             for entry in listed:
                 meta = entry["metadata"]
                 known = meta.get("uid") or f"{meta.get('namespace') or ''}/{meta['name']}"
                 if known not in told:
                     told.add(known)
                     yield entry
+            nothing_new = 0 if len(told) > before else nothing_new + 1
+            if nothing_new > MOST_EMPTY:
+                what = f"{self.client.who} goes on at {path} with pages that bring nothing new"
+                raise UnexpectedAnswer(what, code="answer-not-understood")
 
     def _pages(self, path: str, accept: str, query: str) -> Iterator[list[Any]]:
         """The pages of a list; the next is asked for while one is told, so that the cluster does not wait for us."""
@@ -173,6 +181,23 @@ class Cluster:
         return answer
 
 
+def _taken(spec: Mapping[str, Any]) -> tuple[set[str], bool]:
+    """The secrets that a pod takes something from, and whether it has its node: a folder, its processes, or all."""
+    secrets: set[str] = set()
+    has_node = bool(spec.get("hostPID"))
+    for volume in spec.get("volumes") or ():
+        has_node |= volume.get("hostPath") is not None
+        several = (volume.get("projected") or {}).get("sources") or ()
+        sources = [volume.get("secret"), *(one.get("secret") for one in several)]
+        secrets |= {str(one.get("secretName") or one.get("name")) for one in sources if one}
+    for container in (*(spec.get("containers") or ()), *(spec.get("initContainers") or ())):
+        has_node |= bool((container.get("securityContext") or {}).get("privileged"))
+        of_env = [(one.get("valueFrom") or {}).get("secretKeyRef") for one in container.get("env") or ()]
+        of_env += [one.get("secretRef") for one in container.get("envFrom") or ()]
+        secrets |= {str(one.get("name")) for one in of_env if one}
+    return secrets, has_node
+
+
 def plain(entry: Mapping[str, Any]) -> Record:
     """A role or binding with what a reading looks at alone, as a survey keeps it for whoever reads on from there."""
     meta = entry["metadata"]
@@ -226,12 +251,16 @@ class ClusterReading:
     powers: dict[tuple[str, str], ClusterPowers] = field(default_factory=dict)  # by subject and place
     known: dict[str, RoleGives] = field(default_factory=dict)  # by the role's name in the estate
     refused: list[Record] = field(default_factory=list)
+    mounts: dict[str, dict[str, set[str]]] = field(default_factory=dict)  # by namespace and workload, its secrets
+    on_node: dict[str, list[str]] = field(default_factory=dict)  # by namespace, the workloads that have their node
+    guarded: set[str] = field(default_factory=set)  # namespaces in which nothing may have its node
     subjects: Subjects = field(init=False)
     posing: bool = False  # whether any caller may act as a user
     given: dict[str, list[Record]] = field(default_factory=dict)  # grants to people, where a caller may act as users
 
     def __post_init__(self) -> None:
         self.subjects = Subjects(self.cluster.address, self.cluster.account, self.cluster.organisation)
+        self.subjects.only = self.cluster.only
 
     @cached_property
     def prefix(self) -> str:
@@ -302,10 +331,11 @@ class ClusterReading:
                         self.step(f"{what}, {number} so far")
                     yield one
             except (RightMissing, UnexpectedAnswer) as fault:
+                self.subjects.accounts_known &= plural != "serviceaccounts"
                 self._left_out(what, fault.message)
 
     def _left_out(self, what: str, why: str) -> None:
-        self.refused.append({"left_out": what, "why": why, "incomplete": True})
+        self.refused.append({"left_out": what, "why": why, "incomplete": True, "at": self.cluster.address})
 
     def _things(self) -> Iterator[Record]:
         address = self.cluster.address
@@ -321,12 +351,19 @@ class ClusterReading:
     def of_namespaces(self, entry: Mapping[str, Any]) -> Iterator[Record]:
         """A namespace."""
         labels = entry["metadata"].get("labels")
+        self.know_namespace(entry["metadata"]["name"], labels or {})
         place = f"{self.cluster.address}/namespace/{entry['metadata']['name']}"
         yield {"section": "resources", "address": place, **({"labels": labels} if labels else {})}
+
+    def know_namespace(self, name: str, labels: Mapping[str, Any]) -> None:
+        """Takes note of a namespace in which nothing may be started that has its node."""
+        if labels.get(GUARDED) in GUARDS:
+            self.guarded.add(name)
 
     def of_serviceaccounts(self, entry: Mapping[str, Any]) -> Iterator[Record]:
         """A service account, and that what runs as it has it."""
         account = self._identity(entry["metadata"])
+        self.subjects.there.add(account["address"])
         yield account
         yield {"section": "trusts", "of": account["address"], "admits": {"attached": True}, "live": {}}
 
@@ -335,7 +372,21 @@ class ClusterReading:
         meta, name = entry["metadata"], (entry.get("spec") or {}).get("serviceAccountName") or "default"
         identity = account_address(self.cluster.address, meta["namespace"], name)
         place = f"{self.cluster.address}/namespace/{meta['namespace']}/workload/{meta['name']}"
-        yield {"section": "resources", "address": place, "runs_as": [identity]}
+        secrets, has_node = _taken(entry.get("spec") or {})
+        live: dict[str, Any] = {"secrets": sorted(secrets)} if secrets else {}
+        live |= {"node": True} if has_node else {}
+        record = {"section": "resources", "address": place, "runs_as": [identity], **({"live": live} if live else {})}
+        self.know_workload(record)
+        yield record
+
+    def know_workload(self, record: Record) -> None:
+        """Takes note of what something that runs takes from secrets, and whether it has its node."""
+        namespace, _, name = str(record["address"])[len(self.cluster.address) + 11 :].partition("/workload/")
+        live = record.get("live") or {}
+        if live.get("secrets"):
+            self.mounts.setdefault(namespace, {})[name] = set(live["secrets"])
+        if live.get("node"):
+            self.on_node.setdefault(namespace, []).append(name)
 
     def _identity(self, meta: Mapping[str, Any]) -> Record:
         labels = meta.get("labels")
@@ -458,7 +509,7 @@ class ClusterReading:
             return {"section": "grants", "to": to, "role": name, "at": at, "live": {**live, **more}}
 
         here = [namespace] if namespace else self.namespaces
-        following = Following(self.resources, self.token_secrets)
+        following = Following(self.resources, self.token_secrets, self.mounts, self.on_node)
         gives = self.known.get(role)
         if gives is None:
             gives = self.known[role] = self._given_by(role, rules, following)
@@ -470,7 +521,8 @@ class ClusterReading:
             for name, at in gives.paths:
                 yield grant(name, f"{place}{at}")
         tokens = following.stored_tokens(rules, here) if self.token_secrets else ()
-        for follow in (*gives.follows, *tokens):
+        entered = following.entered(rules, here) if self.mounts or self.on_node else ()
+        for follow in (*gives.follows, *tokens, *entered):
             yield from self._followed(grant, follow, place, here)
         if gives.powers is not None:
             before = self.powers.get((to, place), gives.powers)
@@ -513,8 +565,8 @@ class ClusterReading:
         self, grant: Callable[..., Record], follows: Follows, place: str, here: list[str]
     ) -> Iterator[Record]:
         """A grant of what follows, at the place itself or at the things that are named."""
-        if not follows.name:
-            yield from self._at(grant, follows, place)
+        if follows.whole or not follows.name:
+            yield from self._at(grant, follows, self.cluster.address if follows.whole else place)
             return
         namespace, _, inner = follows.name.rpartition("/")
         for where in [namespace] if namespace else here:
@@ -548,13 +600,26 @@ class ClusterReading:
             for place in together if cluster in own else own:
                 powers = together[place]
                 powers.join(everywhere)
-                for follow in powers.follows(whole=place == cluster):
+                inside = [place.rsplit("/", 1)[1]] if place != cluster else self.namespaces
+                guarded = bool(inside) and self.guarded.issuperset(inside)
+                follows = [*powers.follows(whole=place == cluster, guarded=guarded)]
+                follows += self._absent_ones(place) if powers.makes_accounts else []
+                for follow in follows:
                     for record in self._followed(_following_grant(to), follow, place, []):
                         yield self._noted(to, record)
             if everywhere.users or everywhere.groups:
                 posing[to] = everywhere
         for to, powers in posing.items():
             yield from self._posing(to, powers)
+
+    def _absent_ones(self, place: str) -> list[Follows]:
+        """The service accounts of a place that bindings name and that are not there: who makes one has what it has."""
+        out = []
+        for address in sorted(self.subjects.absent):
+            if address.startswith(f"{place}/"):
+                namespace, _, name = address[len(self.cluster.address) + 11 :].partition("/identity/")
+                out.append(Follows("identity", ("change-trust",), f"{namespace}/{name}", "may make it"))
+        return out
 
     def _noted(self, to: str, record: Record) -> Record:
         """A record that gives a caller something; what people have is kept, where a caller may act as users."""
