@@ -186,6 +186,17 @@ def test_withdrawn_access_opens_nothing_at_once_and_ends_open_sessions(enthesis:
         assert enthesis("enact", "--yes", at=door.folder).code == 0
 
 
+def test_a_grant_at_a_database_or_schema_is_for_tables_to_come(enthesis: Program, door: Lab) -> None:
+    asks = "select has_table_privilege(%s, 'tide.later', 'select'), has_table_privilege(%s, 'tide.later', 'insert')"
+    query(door, "create table tide.later (level int)")
+    try:
+        assert query(door, asks, values=(READER, READER)) == [(True, False)]
+        ran = enthesis("propose", "--expect-none", at=door.folder)
+        assert ran.code == 0, ran.out
+    finally:
+        query(door, "drop table tide.later")
+
+
 def test_a_name_that_is_taken_is_left_alone(enthesis: Program, door: Lab) -> None:
     described = (door.folder / "databases.yaml").read_text()
     taken = "gauges/identity/level-auditor"

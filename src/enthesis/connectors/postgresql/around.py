@@ -320,10 +320,13 @@ def _others(database: KnowsRoles) -> Iterator[Record]:
         what = f"access to {count} large object{'s' if count != 1 else ''}"
         yield {"left_out": what, "why": why, "by": _holders(database, grantees)}
     for maker, schema, grantees in database.session.rows(DEFAULTS):
+        by = _holders(database, grantees)
+        if not by:
+            continue  # of those whom nobody can be, such as ours for grants
         at = f"{database.address}/schema/{word_of(schema)}" if schema else database.address
         what = f"what {database.called(maker)} will make in {at}"
         why = f"it will be open to {_who(database, grantees)} (default privileges)"
-        yield {"left_out": what, "why": why, "at": at, "by": _holders(database, grantees)}
+        yield {"left_out": what, "why": why, "at": at, "by": by}
 
 
 def administering(database: KnowsRoles, is_somebody: Any, identity: Any) -> Iterator[Record]:

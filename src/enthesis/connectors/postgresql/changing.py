@@ -42,6 +42,19 @@ OURS = "select oid, rolname, rolcanlogin, shobj_description(oid, 'pg_authid') fr
 IN_IT = "select roleid, member from pg_auth_members"
 ENTERING: Mapping[str, str] = {"database": "CONNECT", "schema": "USAGE"}
 """What everybody needs of what a thing is in."""
+TO_COME = "tables to come"  # in place of the kind: privileges on what a role will make in a schema
+MAKERS = """
+  select n.nspname, r.rolname from pg_namespace n join pg_roles r on r.oid = n.nspowner or exists (
+    select 1 from aclexplode(n.nspacl) a where a.grantee = r.oid and a.privilege_type = 'CREATE') or exists (
+    select 1 from pg_class c
+    where c.relnamespace = n.oid and c.relowner = r.oid and c.relkind in ('r', 'p', 'v', 'm', 'f'))
+  where n.nspname !~ '^pg_' and n.nspname <> 'information_schema' and pg_has_role(r.oid, 'MEMBER')
+    and r.rolname !~ '^pg_'"""
+"""Who makes tables in which schema, as far as it is known: its owner, who may, and who has; of those as whom we act."""
+GIVEN_TO_COME = """
+  select n.nspname, r.rolname, a.grantee, a.privilege_type from pg_default_acl d
+  join pg_namespace n on n.oid = d.defaclnamespace join pg_roles r on r.oid = d.defaclrole
+  cross join lateral aclexplode(d.defaclacl) a where d.defaclobjtype = 'r'"""
 ONE_AT_A_TIME = 7_365_468_313  # the number of the lock under which roles are changed
 OWNED = """
   select count(*) from pg_shdepend d join pg_roles r on r.oid = d.refobjid where d.deptype = 'o' and r.rolname = %s"""
@@ -132,6 +145,10 @@ class AdministeredDatabase(UsedDatabase):
         for kind, verbs in allows.items():
             for names in inside.get(kind, ()):
                 out.update((kind, names, privilege) for privilege in privileges_of(kind, verbs))
+        if not parts or parts[1:] == ():  # at a schema or above it: what will be made there is meant too
+            makers = {maker for maker in now.makers if not parts or maker[0] == parts[0]}
+            for verbs in filter(None, [allows.get("table")]):
+                out.update((TO_COME, maker, one) for maker in makers for one in privileges_of("table", verbs))
         schemas = {names[:1] for kind, names, _ in out if kind in ("schema", "table")}
         out.update(("schema", names, ENTERING["schema"]) for names in schemas)
         out.add(("database", (), ENTERING["database"]))
@@ -217,6 +234,12 @@ class AdministeredDatabase(UsedDatabase):
     def _set(self, session: Session, name: str, has: set[Privilege], wanted: set[Privilege]) -> None:
         for change, words, privileges in (("grant", "to", wanted - has), ("revoke", "from", has - wanted)):
             for kind, names, privilege in sorted(privileges):
+                if kind == TO_COME:
+                    schema, maker = names
+                    text = f"{change} {privilege} on tables {words} {{}}"
+                    coming = sql.SQL(f"alter default privileges for role {{}} in schema {{}} {text}")
+                    session.rows(coming.format(*map(sql.Identifier, (maker, schema, name))))
+                    continue
                 on = sql.Identifier(*names) if names else sql.Identifier(session.connection.info.dbname)
                 query = sql.SQL(f"{change} {privilege} on {kind} {{}} {words} {{}}").format(on, sql.Identifier(name))
                 session.rows(query)
@@ -297,6 +320,11 @@ class _Now:
         schemas, tables = session.rows(SCHEMAS), session.rows(TABLES)
         self.schemas: list[tuple[str, ...]] = list(dict.fromkeys((str(row[0]),) for row in schemas))
         self.tables: list[tuple[str, ...]] = list(dict.fromkeys((str(row[0]), str(row[1])) for row in tables))
+        self.makers = {(str(row[0]), str(row[1])) for row in session.rows(MAKERS)}
+        for schema, maker, grantee, privilege in session.rows(GIVEN_TO_COME):
+            if grantee in self.ours:
+                given = self.privileges.setdefault(grantee, set())
+                given.add((TO_COME, (str(schema), str(maker)), str(privilege)))
         self._note("database", [((), *row[2:]) for row in session.rows(DATABASE)])
         self._note("schema", [((row[0],), *row[2:]) for row in schemas])
         self._note("table", [((row[0], row[1]), *row[3:]) for row in tables])
