@@ -270,5 +270,32 @@ def test_each_way_in_is_told_or_named_and_none_is_invented(
         assert opened or not said or how == "certificate", f"{user} does not come in by {how} from {address}"
 
 
+def test_a_running_host_is_read_as_a_copy_of_it_is(enthesis: Program, keys: Path, tmp_path: Path) -> None:
+    files = {"home/keys/other": "{key}", "etc/ssh/more.d/1.conf": "MaxAuthTries 4\n"}
+    made = SetUp("Include more.d/*.conf\nAuthorizedKeysFile .ssh/authorized_keys /home/keys/%u\n", files)
+    place = furnished(tmp_path / "copy", keys, made)
+    (place.copy / "etc" / "ssh" / "ssh_host_ed25519_key").write_text("nobody else's")
+    (tmp_path / "ssh").write_text(
+        f"#!/bin/sh\nexec /usr/bin/ssh -F none -i {keys / 'own'} -oStrictHostKeyChecking=no "
+        '-oUserKnownHostsFile=/dev/null "$@"\n'
+    )
+    (tmp_path / "ssh").chmod(0o755)
+    way = {"PATH": f"{tmp_path}:{os.environ['PATH']}"}
+    with served(place) as port:
+        live = enthesis("survey", "--host", f"{HOST}=ssh://root@{HERE}:{port}", at=tmp_path, **way)
+        other = enthesis("survey", "--host", f"{HOST}=ssh://plain@{HERE}:{port}", at=tmp_path, **way)
+        nobody = enthesis("survey", "--host", f"{HOST}=ssh://nobody@{HERE}:{port}", at=tmp_path, **way)
+    copied = enthesis("survey", "--host", f"{HOST}={place.copy}", at=tmp_path)
+    told = [sorted(line for line in ran.out.splitlines() if "key-logs-in" in line) for ran in (live, copied)]
+    assert live.code == copied.code == 3 and told[0] == told[1] and len(told[0]) >= 5, live.err
+    assert any("/home/other/.ssh/authorized_keys" in one for one in told[0])
+    assert f'"at":"ssh://root@{HERE}:{port}"' in live.out and "nobody else's" not in live.out
+    assert "files that only some may see" in other.out and "files that only some may see" not in live.out
+    assert nobody.code == 3 and "did not let us in" in nobody.err
+    for url in ("ssh://", "ssh://-oProxyCommand=x", "ssh://a:b@c", "ssh://a/b"):
+        wrong = enthesis("survey", "--host", f"{HOST}={url}", at=tmp_path)
+        assert wrong.code == 2 and "is no host" in wrong.err, wrong.err
+
+
 def test_the_set_ups_are_forty_and_let_some_in_and_others_not() -> None:
     assert len(SET_UPS) >= 40 and set(SHORT) <= set(SET_UPS)

@@ -57,7 +57,12 @@ DatabaseOption = Annotated[
 ]
 HostOption = Annotated[
     list[str] | None,
-    typer.Option("--host", metavar="ADDRESS=DIR", help="A copy of a host's files: all of them, or its /etc/ssh alone."),
+    typer.Option(
+        "--host",
+        metavar="ADDRESS=DIR",
+        help="A copy of a host's files: all of them, or its /etc/ssh alone; or ssh://USER@HOST, from where they are "
+        "fetched.",
+    ),
 ]
 DirectoryOption = Annotated[
     list[str] | None,
@@ -79,10 +84,15 @@ OrganisationOption = Annotated[
 
 def named_files(pairs: list[str] | None, option: str, form: str = "NAME=FILE") -> dict[str, Path]:
     """`NAME=FILE` pairs; InvalidInput where one is not one."""
-    out: dict[str, Path] = {}
+    return {name: Path(file) for name, file in named_places(pairs, option, form).items()}
+
+
+def named_places(pairs: list[str] | None, option: str, form: str) -> dict[str, str]:
+    """The same, where what is named need not be a file."""
+    out: dict[str, str] = {}
     for pair in pairs or ():
         name, equals, file = pair.partition("=")
         if not name or not equals or not file:
             raise InvalidInput(f"{option} {pair}: expected {form}", code="option-invalid")
-        out[name] = Path(file)
+        out[name] = file
     return out

@@ -1,7 +1,9 @@
 """`enthesis survey`: reads the live systems into a file."""
 
+import atexit
 import os
 import sys
+import tempfile
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, replace
@@ -23,6 +25,7 @@ from enthesis.cli.options import (
     HostOption,
     QuietOption,
     named_files,
+    named_places,
 )
 from enthesis.cli.questions import agreed, by_clock_of, now
 from enthesis.cli.subjects import read_estate
@@ -178,10 +181,17 @@ def survey(
         after = _lines_of(survey_file)
         _put_comparison(before, after, (compared_with, str(survey_file)), output, expect_none=expect_none)
         return
-    files, copies = named_files(database, "--database"), named_files(host, "--host", "ADDRESS=DIR")
+    files, copies = named_files(database, "--database"), named_places(host, "--host", "ADDRESS=DIR")
     if adopt is not None:
         reached = ClusterOptions(kubeconfig, context, ())
-        _adopt(estate_folder(estate), adopt, reached, {**files, **copies}, yes=yes, quiet=quiet)
+        _adopt(
+            estate_folder(estate),
+            adopt,
+            reached,
+            {**{name: str(file) for name, file in files.items()}, **copies},
+            yes=yes,
+            quiet=quiet,
+        )
         return
     by_name = any("://" not in name for name in issuer or ())
     people = named_files(directory, "--directory")
@@ -195,7 +205,7 @@ def survey(
     systems += [database_at(address, file) for address, file in files.items()]
     for address in copies:
         head += _head_of_account(address, "host", described)
-    systems += [host_copy(described, address, place) for address, place in copies.items()]
+    systems += [host_copy(described, address, place, _fetching(address)) for address, place in copies.items()]
     for name, file in people.items():
         known = described.organisations.get(name.removeprefix("@")) if described is not None else None
         systems.append(directory_at(name, file, known.people if known is not None else None))
@@ -222,6 +232,13 @@ def survey(
         raise typer.Exit(3)
 
 
+def _fetching(address: str) -> Path:
+    """A folder for what is fetched of a host, which is gone when the command ends."""
+    place = tempfile.TemporaryDirectory(prefix="enthesis-host-")
+    atexit.register(place.cleanup)
+    return Path(place.name)
+
+
 def _missing(described: Estate, systems: Sequence[Surveys]) -> list[Unread]:
     """What an estate has statements for and is not surveyed, but for what it lives with."""
     found = systems_not_read(systems_of(described), [system.name for system in systems])
@@ -229,7 +246,7 @@ def _missing(described: Estate, systems: Sequence[Surveys]) -> list[Unread]:
 
 
 def _adopt(
-    folder: Path, address: str, reached: ClusterOptions, given: Mapping[str, Path], *, yes: bool, quiet: bool
+    folder: Path, address: str, reached: ClusterOptions, given: Mapping[str, str], *, yes: bool, quiet: bool
 ) -> None:
     """Takes over what an account, organisation, cluster, database or host has. Exit 3 where something is left out."""
     described = read_estate(folder)
@@ -246,7 +263,7 @@ def _adopt(
 
 
 def _to_adopt(
-    described: Estate, folder: Path, address: str, reached: ClusterOptions, given: Mapping[str, Path]
+    described: Estate, folder: Path, address: str, reached: ClusterOptions, given: Mapping[str, str]
 ) -> SystemToAdopt:
     """The cluster, database or host that is taken over. `given` says by address how a database is reached, and where
     the copy of a host is."""
@@ -258,13 +275,13 @@ def _to_adopt(
                 code="system-not-connected",
                 remedy=f"name a copy of its files: --host {word(system)}=DIR",
             )
-        return host_copy(described, system, given[system])
+        return host_copy(described, system, given[system], _fetching(system))
     if "/cluster/" in system:
         organisation = described.organisation_of(system)
         return cluster_of(system, organisation, folder, reached.kubeconfig, reached.context, dict(os.environ))
     own_database(described, system)
     if system in given:
-        return database_at(system, given[system])
+        return database_at(system, Path(given[system]))
     of_lab = {one.name: one for one in databases_of_lab(described, folder)}
     if system not in of_lab:
         raise InvalidInput(

@@ -61,9 +61,14 @@ class HostCopy:
 
     what = "host"
 
-    def __init__(self, address: str, folder: Path, runs_as: tuple[str, ...] = (), authority: str | None = None) -> None:
+    def __init__(
+        self, address: str, folder: Path, runs_as: tuple[str, ...] = (), authority: str | None = None, url: str = "",
+        unseen: str = "",
+    ) -> None:  # fmt: skip
+        """`url` is where the files were fetched from, if they were; `unseen` what of them could not be."""
         self.name = self.address = address
-        self.url = f"a copy of its files in {folder}"
+        self.url = url or f"a copy of its files in {folder}"
+        self.unseen = unseen
         self.folder = folder
         self.runs_as = runs_as
         self.authority = authority
@@ -161,6 +166,8 @@ class _Reading:
             version = f"{self.judged_by}, which is installed here"
             yield {"left_out": f"whether the server of {self.host.address} means the same by its settings",
                    "why": f"they were judged by {version}", "at": self.host.address}  # fmt: skip
+        if self.host.unseen:
+            self.miss("files that only some may see", self.host.unseen)
         yield from self._told(places)
         yield from self.keys.values()
         yield from self.missing.values()

@@ -386,18 +386,23 @@ def database_at(address: str, file: Path) -> "Database":
     return Database(address, f"postgresql://{address}", access)
 
 
-def host_copy(estate: Estate | None, address: str, folder: Path) -> "HostCopy":
-    """A host by a copy of its files, with what the estate says of it, if anything does."""
+def host_copy(estate: Estate | None, address: str, place: str, fetched_into: Path | None = None) -> "HostCopy":
+    """A host by a copy of its files, or by its url (`ssh://…`), from where they are fetched into a folder; with what
+    the estate says of it, if anything does."""
     # loads cryptography, which only this needs
+    from enthesis.connectors.host_fetching import fetched, is_live  # noqa: PLC0415
     from enthesis.connectors.host_reading import HostCopy  # noqa: PLC0415
 
+    folder, url, unseen = Path(place), "", ""
+    if is_live(place) and fetched_into is not None:
+        folder, url, unseen = fetched_into, place, fetched(place, fetched_into)
     if estate is None or address not in estate.resources:
-        return HostCopy(address, folder)
+        return HostCopy(address, folder, url=url, unseen=unseen)
     from enthesis.access.compiling import compile_estate  # noqa: PLC0415  only this needs it
 
     compiled = compile_estate(estate)
     running = tuple(compiled.places.names[number] for number in compiled.runs(address))
-    return HostCopy(address, folder, running, estate.login_authority(address))
+    return HostCopy(address, folder, running, estate.login_authority(address), url, unseen)
 
 
 def own_database(estate: Estate, address: str) -> tuple[str, str]:
