@@ -53,6 +53,9 @@ class ReviewedRequest:
         return f"{base}{space}/{resource}" + (f"/{quote(self.name)}" if named else "") + (f"/{sub}" if sub else "")
 
 
+ITSELF: list[str] = []  # the audiences of a token for the cluster itself: it knows which those are
+
+
 class LiveCluster:
     """The obtain and attempt ports of a cluster."""
 
@@ -90,9 +93,9 @@ class LiveCluster:
                 f"{self.name} cannot narrow the tokens of its service accounts", code="narrowing-not-known"
             )
         if shown.form == "workload":
-            return self._bound(shown.secret.reveal(), identity, self.cluster.url, "session")
+            return self._bound(shown.secret.reveal(), identity, ITSELF, "session")
         namespace, name = self.account(identity)
-        spec = {"audiences": [self.cluster.url], "expirationSeconds": int(LIFE.total_seconds())}
+        spec = {"audiences": ITSELF, "expirationSeconds": int(LIFE.total_seconds())}
         answer = self._requested(namespace, name, spec, shown.secret)
         if answer.status in (401, 403):
             return Refusal((_step(answer),), said_by(answer))
@@ -103,9 +106,9 @@ class LiveCluster:
     @understood
     def token_of(self, workload: str, identity: str, audience: str) -> HeldCredential | Refusal:
         """The token of a service account that a workload can show to an audience, or why it has none."""
-        return self._bound(workload, identity, audience, "token")
+        return self._bound(workload, identity, [audience], "token")
 
-    def _bound(self, workload: str, identity: str, audience: str, form: str) -> HeldCredential | Refusal:
+    def _bound(self, workload: str, identity: str, audiences: list[str], form: str) -> HeldCredential | Refusal:
         """A token of a service account that is bound to a workload, as clusters give to what runs as it alone."""
         namespace, name = self.account(identity)
         space, pod = self._place(workload)[0], workload.rsplit("/workload/", 1)[-1]
@@ -117,7 +120,7 @@ class LiveCluster:
         uid = self._read(found, 200)["metadata"]["uid"]
         reference = {"kind": "Pod", "apiVersion": "v1", "name": pod, "uid": uid}
         life = int(LIFE.total_seconds())
-        spec = {"audiences": [audience], "expirationSeconds": life, "boundObjectRef": reference}
+        spec = {"audiences": audiences, "expirationSeconds": life, "boundObjectRef": reference}
         answer = self._requested(namespace, name, spec, self.cluster.token)
         if answer.status == 400:
             return Refusal((VerdictStep.TARGET_SIDE,), "the workload runs as another service account")
@@ -129,7 +132,7 @@ class LiveCluster:
     def token_for(self, identity: str, life: timedelta) -> tuple[HeldCredential, str]:
         """A token of a service account for this cluster itself, and when it ends; NotIssued where there is none."""
         namespace, name = self.account(identity)
-        spec = {"audiences": [self.cluster.url], "expirationSeconds": int(max(life, LIFE).total_seconds())}
+        spec = {"audiences": ITSELF, "expirationSeconds": int(max(life, LIFE).total_seconds())}
         answer = self._requested(namespace, name, spec, self.cluster.token)
         if answer.status == 404:
             raise NotIssued(f"{self.name} has no service account {name} in {namespace}", code="not-issued")
@@ -251,7 +254,7 @@ class LiveCluster:
         query = "" if method == "GET" else "?" + urlencode({"dryRun": "All"})
         body: Any = None
         if wanted.resource == "serviceaccounts/token":
-            body = {"spec": {"audiences": [self.cluster.url]}}
+            body = {"spec": {"audiences": ITSELF}}
         elif method in ("POST", "PUT", "PATCH"):
             body = {"metadata": {"name": wanted.name}}
         headers = {"Content-Type": "application/merge-patch+json"} if method == "PATCH" else {}
