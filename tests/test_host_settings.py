@@ -16,6 +16,7 @@ from typing import Any
 
 import pytest
 
+from enthesis.connectors.host_fetching import other_paths
 from enthesis.connectors.ssh_keys import fingerprint
 from enthesis.lab.logins import program
 
@@ -272,12 +273,13 @@ def test_each_way_in_is_told_or_named_and_none_is_invented(
 
 def test_a_running_host_is_read_as_a_copy_of_it_is(enthesis: Program, keys: Path, tmp_path: Path) -> None:
     files = {"home/keys/other": "{key}", "etc/ssh/more.d/1.conf": "MaxAuthTries 4\n"}
-    made = SetUp("Include more.d/*.conf\nAuthorizedKeysFile .ssh/authorized_keys /home/keys/%u\n", files)
+    text = "Include more.d/*.conf\nAuthorizedKeysFile .ssh/authorized_keys /home/keys/%u\nPermitEmptyPasswords yes\n"
+    made = SetUp(text, files, words=True)
     place = furnished(tmp_path / "copy", keys, made)
     (place.copy / "etc" / "ssh" / "ssh_host_ed25519_key").write_text("nobody else's")
     (tmp_path / "ssh").write_text(
-        f"#!/bin/sh\nexec /usr/bin/ssh -F none -i {keys / 'own'} -oStrictHostKeyChecking=no "
-        '-oUserKnownHostsFile=/dev/null "$@"\n'
+        f"#!/bin/bash\nset -o pipefail\n/usr/bin/ssh -F none -i {keys / 'own'} -oStrictHostKeyChecking=no "
+        f'-oUserKnownHostsFile=/dev/null "$@" | tee -a {tmp_path / "sent"}\n'
     )
     (tmp_path / "ssh").chmod(0o755)
     way = {"PATH": f"{tmp_path}:{os.environ['PATH']}"}
@@ -286,15 +288,33 @@ def test_a_running_host_is_read_as_a_copy_of_it_is(enthesis: Program, keys: Path
         other = enthesis("survey", "--host", f"{HOST}=ssh://plain@{HERE}:{port}", at=tmp_path, **way)
         nobody = enthesis("survey", "--host", f"{HOST}=ssh://nobody@{HERE}:{port}", at=tmp_path, **way)
     copied = enthesis("survey", "--host", f"{HOST}={place.copy}", at=tmp_path)
-    told = [sorted(line for line in ran.out.splitlines() if "key-logs-in" in line) for ran in (live, copied)]
+    told = [sorted(line for line in ran.out.splitlines() if '"finding"' in line) for ran in (live, copied)]
     assert live.code == copied.code == 3 and told[0] == told[1] and len(told[0]) >= 5, live.err
     assert any("/home/other/.ssh/authorized_keys" in one for one in told[0])
+    assert any("the empty password of blank" in one for one in told[0])
+    lacking = [sorted(line for line in ran.out.splitlines() if '"left_out"' in line) for ran in (live, copied)]
+    assert lacking[0] == lacking[1] and f"logins by password as plain at {HOST}" in live.out
+    assert f"logins by password as locked at {HOST}" not in live.out
+    assert b"$6$" not in (tmp_path / "sent").read_bytes() and b"plain:set" in (tmp_path / "sent").read_bytes()
     assert f'"at":"ssh://root@{HERE}:{port}"' in live.out and "nobody else's" not in live.out
     assert "files that only some may see" in other.out and "files that only some may see" not in live.out
     assert nobody.code == 3 and "did not let us in" in nobody.err
     for url in ("ssh://", "ssh://-oProxyCommand=x", "ssh://a:b@c", "ssh://a/b"):
         wrong = enthesis("survey", "--host", f"{HOST}={url}", at=tmp_path)
         assert wrong.code == 2 and "is no host" in wrong.err, wrong.err
+
+
+def test_what_is_fetched_besides_is_named_so_that_it_is_only_names(tmp_path: Path) -> None:
+    (tmp_path / "etc" / "ssh").mkdir(parents=True)
+    (tmp_path / "etc" / "ssh" / "sshd_config").write_text(
+        "AuthorizedKeysFile /PATHS -C/x /srv/%u/keys /proc/1/environ\n"
+    )
+    (tmp_path / "etc" / "passwd").write_text(
+        "a:x:1:1::/PATHS:/bin/sh\nb:x:2:2::/-T:/bin/sh\nc:x:3:3::relative:/bin/sh\n"
+    )
+    found = other_paths(tmp_path)
+    assert {"./PATHS", "./srv", "./PATHS/.ssh/authorized_keys", "./-T/-C/x"} <= set(found)
+    assert all(one.startswith("./") and "\n" not in one and not one.startswith("./proc") for one in found)
 
 
 def test_the_set_ups_are_forty_and_let_some_in_and_others_not() -> None:

@@ -56,8 +56,7 @@ def fetched(url: str, into: Path) -> str:
     """
     host = _Host(url)
     _unpacked(host.asked(FIRST), into)
-    copy = _Copy(into)
-    _unpacked(host.asked(THEN.format(paths="\n".join(copy.paths()))), into)
+    _unpacked(host.asked(THEN.format(paths="\n".join(other_paths(into)))), into)
     said = host.asked(SAYS).decode(errors="replace").splitlines()
     if len(said) < 2:
         raise UnexpectedAnswer(f"{host.named} did not say who we are there", code="answer-incomplete")
@@ -137,6 +136,11 @@ def _unpacked(archive: bytes, into: Path) -> None:
         raise UnexpectedAnswer(f"what the host sent is no archive: {fault}", code="answer-not-understood") from None
 
 
+def other_paths(folder: Path) -> list[str]:
+    """What else of a host is to be fetched, by what was fetched first, as paths below the root."""
+    return _Copy(folder).paths()
+
+
 class _Copy:
     """What was fetched first, for what it names besides."""
 
@@ -173,8 +177,9 @@ class _Copy:
             for form in (*USUAL_KEYS, *forms):
                 named = form.replace("%u", account.name).replace("%h", str(account.home)).replace("%U", account.uid)
                 found[str(account.home / named)] = None
-        kept = (one.lstrip("/") for one in found if "\n" not in one)
-        return [one for one in kept if one and PurePosixPath(one).parts[0] not in ("proc", "sys", "dev")]
+        kept = (one.strip("/") for one in found if one.isprintable())
+        wanted = [one for one in kept if one and PurePosixPath(one).parts[0] not in ("proc", "sys", "dev")]
+        return [f"./{one}" for one in wanted]  # so that none is taken for an option, or for the end of the list
 
     def _accounts(self) -> Iterable[HostAccount]:
         for line in self._lines(PurePosixPath("/etc/passwd")):
