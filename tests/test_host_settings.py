@@ -301,7 +301,7 @@ def test_a_running_host_is_read_as_a_copy_of_it_is(enthesis: Program, keys: Path
     assert nobody.code == 3 and "did not let us in" in nobody.err
     for url in ("ssh://", "ssh://-oProxyCommand=x", "ssh://a:b@c", "ssh://a/b"):
         wrong = enthesis("survey", "--host", f"{HOST}={url}", at=tmp_path)
-        assert wrong.code == 2 and "is no host" in wrong.err, wrong.err
+        assert wrong.code == 2 and "does not name a host" in wrong.err, wrong.err
 
 
 def test_what_is_fetched_besides_is_named_so_that_it_is_only_names(tmp_path: Path) -> None:

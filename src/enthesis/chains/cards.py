@@ -188,7 +188,7 @@ class _Cards:
         if identity.purpose is None:
             yield Item("purpose not said")
         if identity.absent:
-            yield Item("not there: statements name it, and whoever makes it has what they give")
+            yield Item("does not exist: statements name it, and whoever creates it gets what they allow")
         if identity.disabled:
             yield Item("disabled: every request from it or to it is refused at names")
         if identity.tied_to is not None:

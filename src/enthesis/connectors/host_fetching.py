@@ -5,11 +5,10 @@ import io
 import re
 import subprocess
 import tarfile
-from collections.abc import Iterable
 from pathlib import Path, PurePosixPath
 from urllib.parse import unquote, urlsplit
 
-from enthesis.connectors.host_settings import HostAccount, HostSettings
+from enthesis.connectors.host_settings import HostSettings, accounts_in
 from enthesis.model.errors import InvalidInput, RightMissing, UnexpectedAnswer, Unreachable
 
 SCHEME = "ssh"
@@ -50,9 +49,9 @@ def fetched(url: str, into: Path) -> str:
     """Fetches the files of a host into an empty folder; what it could not see, in words, or ''.
 
     Raises:
-        InvalidInput: The url names no host, or there is no client here.
+        InvalidInput: The url does not name a host, or no client is installed here.
         Unreachable: Nobody answers there, or we are not let in.
-        UnexpectedAnswer: What came is no archive, or too much.
+        UnexpectedAnswer: What came is not an archive, or too long.
     """
     host = _Host(url)
     _unpacked(host.asked(FIRST), into)
@@ -75,7 +74,7 @@ class _Host:
         parts = urlsplit(url)
         if not parts.hostname or parts.hostname.startswith("-") or parts.password or parts.path.strip("/"):
             raise InvalidInput(
-                f"{url} is no host", code="url-invalid", remedy="write ssh://USER@HOST or ssh://HOST:PORT"
+                f"{url} does not name a host", code="url-invalid", remedy="write ssh://USER@HOST or ssh://HOST:PORT"
             )
         self.named = parts.hostname
         port = ["-p", str(parts.port)] if parts.port is not None else []
@@ -133,56 +132,40 @@ def _unpacked(archive: bytes, into: Path) -> None:
                 place.parent.mkdir(parents=True, exist_ok=True)
                 place.write_bytes(content.read())
     except (tarfile.TarError, OSError, ValueError) as fault:
-        raise UnexpectedAnswer(f"what the host sent is no archive: {fault}", code="answer-not-understood") from None
+        raise UnexpectedAnswer(f"what the host sent is not an archive: {fault}", code="answer-not-understood") from None
 
 
 def other_paths(folder: Path) -> list[str]:
-    """What else of a host is to be fetched, by what was fetched first, as paths below the root."""
-    return _Copy(folder).paths()
+    """What else of a host is to be fetched, by what was fetched first: the files that its settings name, and those of
+    each home. As paths below the root."""
 
-
-class _Copy:
-    """What was fetched first, for what it names besides."""
-
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-
-    def _lines(self, path: PurePosixPath) -> list[str]:
+    def lines(path: PurePosixPath) -> list[str]:
         try:
-            text = (self.folder / path.relative_to("/")).read_text(encoding="utf-8", errors="replace")
+            text = (folder / path.relative_to("/")).read_text(encoding="utf-8", errors="replace")
         except (OSError, ValueError):
             return []
         return [line.strip() for line in text.splitlines()]
 
-    def _matching(self, pattern: PurePosixPath) -> list[PurePosixPath]:
+    def matching(pattern: PurePosixPath) -> list[PurePosixPath]:
         try:
-            folder = self.folder / pattern.parent.relative_to("/")
-            return [pattern.parent / one.name for one in sorted(folder.glob(pattern.name)) if one.is_file()]
+            found = sorted((folder / pattern.parent.relative_to("/")).glob(pattern.name))
         except (ValueError, OSError):
             return []
+        return [pattern.parent / one.name for one in found if one.is_file()]
 
-    def paths(self) -> list[str]:
-        """What else is to be fetched, as paths from the root: the files that settings name, and those of each home."""
-        main = PurePosixPath("/etc/ssh/sshd_config")
-        settings = HostSettings(main, self._lines, self._matching, lambda what, why: None)
-        forms = [
-            word for line in settings.lines() if line.name in NAMED for word in line.words if word.lower() != "none"
-        ]
-        found: dict[str, None] = {}
-        for form in forms:
-            if form.startswith("/"):
-                found[str(PurePosixPath(re.split(r"[%*?]", form + "%", maxsplit=1)[0] + "x").parent) if "%" in form
-                      or "*" in form else form] = None  # fmt: skip
-        for account in self._accounts():
-            for form in (*USUAL_KEYS, *forms):
-                named = form.replace("%u", account.name).replace("%h", str(account.home)).replace("%U", account.uid)
-                found[str(account.home / named)] = None
-        kept = (one.strip("/") for one in found if one.isprintable())
-        wanted = [one for one in kept if one and PurePosixPath(one).parts[0] not in ("proc", "sys", "dev")]
-        return [f"./{one}" for one in wanted]  # so that none is taken for an option, or for the end of the list
+    settings = HostSettings(PurePosixPath("/etc/ssh/sshd_config"), lines, matching, lambda what, why: None)
+    words = (word for line in settings.lines() if line.name in NAMED for word in line.words)
+    forms = [word for word in words if word.lower() != "none"]
+    found = [_folder_of(form) for form in forms if form.startswith("/")]
+    for account in accounts_in(lines(PurePosixPath("/etc/passwd"))):
+        if account.home.is_absolute():
+            found += [str(account.file(form)) for form in (*USUAL_KEYS, *forms)]
+    kept = (one.strip("/") for one in dict.fromkeys(found) if one.isprintable())
+    wanted = [one for one in kept if one and PurePosixPath(one).parts[0] not in ("proc", "sys", "dev")]
+    return [f"./{one}" for one in wanted]  # so that none is taken for an option, or for the end of the list
 
-    def _accounts(self) -> Iterable[HostAccount]:
-        for line in self._lines(PurePosixPath("/etc/passwd")):
-            parts = line.split(":")
-            if len(parts) == 7 and parts[0] and parts[5].startswith("/"):
-                yield HostAccount(parts[0], parts[2], PurePosixPath(parts[5]), parts[6])
+
+def _folder_of(form: str) -> str:
+    """A file that a setting names; of one with a pattern in it the folder above that."""
+    plain = re.split(r"[%*?]", form, maxsplit=1)[0]
+    return form if plain == form else str(PurePosixPath(f"{plain}x").parent)

@@ -17,6 +17,7 @@ from enthesis.connectors.host_settings import (
     HostAccount,
     HostSettings,
     LoginSettings,
+    accounts_in,
     comes_from,
     fits,
     judging,
@@ -26,6 +27,7 @@ from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_text
 from enthesis.model.errors import InvalidInput
 from enthesis.ports import Record
+from enthesis.surveys.unread import Unread
 
 PLACE = PurePosixPath("/etc/ssh")
 MOST = 4 * 2**20  # bytes of one file
@@ -137,8 +139,7 @@ class _Reading:
     def miss(self, what: str, why: str) -> None:
         """Notes what is left out, and makes the answer one that is not whole."""
         at = self.host.address
-        record = {"left_out": f"{what} at {at}", "why": why, "incomplete": True, "at": at}
-        self.missing.setdefault(f"{what}: {why}", record)
+        self.missing.setdefault(f"{what}: {why}", Unread(f"{what} at {at}", why, at).record)
 
     def _included(self, pattern: PurePosixPath) -> list[PurePosixPath]:
         folder = self.host.at(pattern.parent)
@@ -187,25 +188,8 @@ class _Reading:
         """Who may log in, as far as the copy says; those whom its settings name where it does not have users."""
         if self.host.root is None:
             return [HostAccount(name) for name in settings.named_users()]
-        passwords = {}
-        for line in self.text(PurePosixPath("/etc/shadow"), needed=False):
-            parts = line.split(":")
-            passwords[parts[0]] = parts[1] if len(parts) > 1 else None
-        groups: dict[str, set[str]] = {}
-        by_number: dict[str, str] = {}
-        for line in self.text(PurePosixPath("/etc/group"), needed=False):
-            name, _, number, members = (*line.split(":"), "", "", "")[:4]
-            by_number[number] = name
-            for member in filter(None, members.split(",")):
-                groups.setdefault(member, set()).add(name)
-        out = []
-        for line in self.text(PurePosixPath("/etc/passwd")):
-            parts = line.split(":")
-            if len(parts) == 7 and parts[0]:
-                of_it = groups.get(parts[0], set()) | ({by_number[parts[3]]} if parts[3] in by_number else set())
-                home = PurePosixPath(parts[5] or "/")
-                out.append(HostAccount(parts[0], parts[2], home, parts[6], frozenset(of_it), passwords.get(parts[0])))
-        return out
+        shadow, group = (self.text(PurePosixPath(f"/etc/{name}"), needed=False) for name in ("shadow", "group"))
+        return accounts_in(self.text(PurePosixPath("/etc/passwd")), group, shadow)
 
     def _keys(self, account: HostAccount, settings: LoginSettings) -> Iterator[LoginKey]:
         """The keys that are let in."""
@@ -251,8 +235,7 @@ class _Reading:
         """The files that a setting with `%u` and `%h` names, each with the user that it is for: of an account that the
         copy lists its own, else whichever files are there. What the copy cannot have is noted."""
         if self.host.root is not None and account.name:
-            named = form.replace("%u", account.name).replace("%h", str(account.home)).replace("%U", account.uid)
-            yield account.name, account.home / named.replace("%%", "%")
+            yield account.name, account.file(form)
             return
         if "%h" in form or not form.startswith("/"):
             self.miss(f"the file {form} of {account.name or 'each user'}", "the copy is of /etc/ssh alone")
@@ -361,7 +344,9 @@ class _Reading:
             for path in lists:
                 found = self.host.at(path)
                 if found is None or found.exists():
-                    self.miss(f"logins{called} from the hosts in {path}", "whoever has the key of such a host comes in")
+                    self.miss(
+                        f"logins{called} from the hosts in {path}", "anybody with the key of such a host can log in"
+                    )
 
     def _finding(self, code: str, says: str, settings: LoginSettings) -> None:
         self._way({"finding": code, "says": says}, settings)

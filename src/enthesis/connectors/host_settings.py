@@ -10,9 +10,10 @@ import shlex
 import shutil
 import subprocess
 import tempfile
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
+from functools import cached_property
 from ipaddress import ip_address, ip_network
 from pathlib import Path, PurePosixPath
 
@@ -23,6 +24,7 @@ MOST_INCLUDED = 64  # files of settings
 MOST_ASKED = 400  # logins of one host that the server is asked about
 SECONDS = 20
 OF_THIS_MACHINE = ("hostkey", "hostcertificate", "hostkeyagent", "securitykeyprovider", "pidfile", "modulifile")
+PARTS = 7  # of a line of /etc/passwd
 NEVER = "\x01"  # a name that no user has
 SOMEBODY = "somebody-unnamed"
 FROM_ANYWHERE = ("198.51.100.7", "elsewhere.invalid")  # of documentation (RFC 5737, RFC 6761)
@@ -62,6 +64,34 @@ class HostAccount:
     shell: str = ""
     groups: frozenset[str] = frozenset()
     password: str | None = None  # the field of /etc/shadow; None where it is not known
+
+    def file(self, form: str) -> PurePosixPath:
+        """The file that a setting names for this account (sshd_config(5), TOKENS)."""
+        named = form.replace("%u", self.name).replace("%h", str(self.home)).replace("%U", self.uid)
+        return self.home / named.replace("%%", "%")
+
+
+def accounts_in(passwd: Iterable[str], group: Iterable[str] = (), shadow: Iterable[str] = ()) -> list[HostAccount]:
+    """The accounts of a host by the lines of its files (passwd(5), group(5), shadow(5))."""
+    passwords: dict[str, str | None] = {}
+    for line in shadow:
+        name, *fields = line.split(":")
+        passwords[name] = fields[0] if fields else None
+    groups: dict[str, set[str]] = {}
+    by_number: dict[str, str] = {}
+    for line in group:
+        name, _, number, members = (*line.split(":"), "", "", "")[:4]
+        by_number[number] = name
+        for member in filter(None, members.split(",")):
+            groups.setdefault(member, set()).add(name)
+    out = []
+    for line in passwd:
+        parts = line.split(":")
+        if len(parts) == PARTS and parts[0]:
+            of_it = groups.get(parts[0], set()) | ({by_number[parts[3]]} if parts[3] in by_number else set())
+            home = PurePosixPath(parts[5] or "/")
+            out.append(HostAccount(parts[0], parts[2], home, parts[6], frozenset(of_it), passwords.get(parts[0])))
+    return out
 
 
 @dataclass(frozen=True)
@@ -212,7 +242,7 @@ class SettingsJudge:
     skipped: set[tuple[PurePosixPath, int]] = field(default_factory=set)
     asked: int = 0
 
-    @property
+    @cached_property
     def version(self) -> str:
         """Which server judges."""
         said = subprocess.run([self.program, "-V"], capture_output=True, text=True, check=False, timeout=SECONDS)  # noqa: S603
@@ -260,12 +290,17 @@ class SettingsJudge:
                     seen.add(found)
                     yield found[0], found[1], {}
 
+    @cached_property
+    def _places(self) -> dict[PurePosixPath, Path]:
+        """Where each file of settings is written: under a number."""
+        return {path: self.folder / str(number) for number, path in enumerate(self.settings.files)}
+
     def _file_of(self, name: str) -> PurePosixPath:
-        number = Path(name).name.rstrip(":")
-        return list(self.settings.files)[int(number)] if number.isdigit() else self.settings.main
+        written = Path(name.rstrip(":"))
+        return next((path for path, place in self._places.items() if place.name == written.name), self.settings.main)
 
     def _at(self, path: PurePosixPath) -> Path:
-        return self.folder / str(list(self.settings.files).index(path))
+        return self._places[path]
 
     def _write(self) -> None:
         """The files of settings, each under a number; a line stays on its line."""
@@ -307,29 +342,17 @@ class SettingsJudge:
         if not self.groups_known:
             self.settings.miss(f"who is in the groups {', '.join(patterns)}", "the copy does not say it")
         members = [one.name for one in self.accounts if fits(patterns, sorted(one.groups))]
-        words = [part for word in line.words for part in (word.split("=", 1) if "=" in word else [word])]
-        kept = [
-            part for pair in zip(words[::2], words[1::2], strict=False) if pair[0].lower() != "group" for part in pair
-        ]
         users = _of(line, "user")
         both = [one for one in members if fits(users, [one])] if users else members
-        kept = [part for pair in zip(kept[::2], kept[1::2], strict=False) if pair[0].lower() != "user" for part in pair]
+        kept = [word for name, value in _pairs(line) if name not in ("group", "user") for word in (name, value)]
         return ("user", ",".join(both) or NEVER, *kept)
 
     def _run(self, user: str, origin: tuple[str, str, Mapping[str, str]]) -> "subprocess.CompletedProcess[str]":
         address, host, more = origin
         login = {"user": user, "host": host, "addr": address, "laddr": "192.0.2.1", "lport": "22", **more}
         asked = ",".join(f"{name}={value}" for name, value in login.items())
-        words = [
-            self.program,
-            "-T",
-            "-f",
-            str(self._at(self.settings.main)),
-            "-h",
-            str(self.folder / "key"),
-            "-C",
-            asked,
-        ]
+        main, key = self._at(self.settings.main), self.folder / "key"
+        words = [self.program, "-T", "-f", str(main), "-h", str(key), "-C", asked]
         self.asked += 1
         return subprocess.run(words, capture_output=True, text=True, errors="replace", check=False, timeout=SECONDS)  # noqa: S603
 
@@ -353,12 +376,16 @@ class SettingsJudge:
             out.append(LoginSettings(self._values(ran.stdout), said, *origin[:2]))
         return out
 
+    @cached_property
+    def _with_blanks(self) -> dict[str, tuple[str, ...]]:
+        """The words of settings whose names of files may have blanks in them, by how the server prints them."""
+        return {" ".join(line.words): line.words for line in self.settings.lines() if line.name in WITH_BLANKS}
+
     def _values(self, said: str) -> dict[str, tuple[str, ...]]:
         values: dict[str, tuple[str, ...]] = {}
-        quoted = {" ".join(line.words): line.words for line in self.settings.lines() if line.name in WITH_BLANKS}
         for text in said.splitlines():
             name, _, value = text.partition(" ")
-            words = quoted.get(value, tuple(value.split()))
+            words = self._with_blanks.get(value, tuple(value.split()))
             values[name] = (*values.get(name, ()), *words) if name in KNOWN_LISTS else words
         return values
 

@@ -15,6 +15,7 @@ from enthesis.connectors.http import Client, HttpAnswer
 from enthesis.model.errors import LiveFailure, UnexpectedAnswer
 from enthesis.model.urls import LOOPBACK, is_safe_url
 from enthesis.ports import Record
+from enthesis.surveys.unread import Unread
 from enthesis.tokens.checking import Keys, Refused, keys_of
 from enthesis.tokens.discovery import discovered
 
@@ -24,8 +25,6 @@ MAX_REDIRECTS = 2
 FRESH_FOR = 600.0  # seconds that keys are kept
 BETWEEN = 30.0  # seconds at least between two fetches, whatever unknown ids come by
 REDIRECTS = (301, 302, 303, 307, 308)
-
-OF_KEYS = {"about": "credentials"}  # what an issuer's keys say: which tokens are its own
 
 
 class IssuerKeys:
@@ -83,10 +82,10 @@ class IssuerKeys:
         try:
             document, keys = self.published()
         except LiveFailure as fault:
-            yield {"left_out": f"the keys of {self.url}", "why": fault.message, "incomplete": True, **OF_KEYS}
+            yield Unread(f"the keys of {self.url}", fault.message, of_credentials=True).record
             return
         for why in keys.left_out:
-            yield {"left_out": f"a key of {self.url}", "why": why, "incomplete": True, **OF_KEYS}
+            yield Unread(f"a key of {self.url}", why, of_credentials=True).record
         yield {"keys_of": self.url, "published": document}
 
     def _key_address(self) -> str:

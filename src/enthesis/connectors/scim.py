@@ -23,6 +23,7 @@ from enthesis.ports import Changed, Record, Right
 from enthesis.proposals.holding import directory_objection
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed, listed, records_of
+from enthesis.surveys.unread import Unread
 
 USERS, GROUPS = "Users", "Groups"
 KINDS = {"identities": USERS, "groups": GROUPS}
@@ -108,13 +109,11 @@ class KeptDirectory:
                 yield entry
             else:
                 why = f"an entry has no id, or no {NAMED_BY[kind]}"
-                self.left_out.append(
-                    {"left_out": f"{self.name} {kind}", "why": why, "incomplete": True, "at": self.name}
-                )
+                self._miss(kind, why)
 
     def _miss(self, kind: str, why: str) -> None:
         """Takes note of what of a list could not be read."""
-        self.left_out.append({"left_out": f"{self.name} {kind}", "why": why, "incomplete": True, "at": self.name})
+        self.left_out.append(Unread(f"{self.name} {kind}", why, self.name).record)
 
     def _address(self, kind: str, entry: Mapping[str, Any]) -> str:
         """What an entry is in the estate; a workload has its whole address as its name."""

@@ -16,12 +16,12 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any, NamedTuple
 from urllib.parse import parse_qsl, urlencode
 
+from enthesis.live.running import HOST, listening
 from enthesis.model.errors import EnthesisError
 from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret
 from enthesis.ports import PassesOn, Passing
 
-HOST = "127.0.0.1"
 MAX_BODY = 16_777_216  # bytes
 METHODS = ("GET", "PUT", "POST", "DELETE", "PATCH", "HEAD", "OPTIONS")
 OF_ONE_CONNECTION = (
@@ -82,12 +82,8 @@ class Gateway:
         """Listens, at `url`."""
         server = _server(self, path := secrets.token_urlsafe(24))
         self.url = f"http://{HOST}:{server.server_address[1]}/{path}"
-        threading.Thread(target=server.serve_forever, daemon=True).start()
-        try:
+        with listening(server):
             yield
-        finally:
-            server.shutdown()
-            server.server_close()
 
     def answer(self, request: Passing) -> Passing:
         """What a request of the program is answered with."""

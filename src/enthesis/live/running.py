@@ -11,7 +11,8 @@ import signal
 import subprocess
 import sys
 import threading
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -83,9 +84,16 @@ def run_with_endpoint(command: Sequence[str], lent: Lent, obtain: Obtain) -> int
     keeper = Keeper(lent, obtain)
     server = _server(keeper)
     url = f"http://{HOST}:{server.server_address[1]}/{keeper.word}"
+    with listening(server):
+        return _run(command, {**lent.environment(), METADATA: url})
+
+
+@contextmanager
+def listening(server: ThreadingHTTPServer) -> Iterator[None]:
+    """A server answers for as long as this does."""
     threading.Thread(target=server.serve_forever, daemon=True).start()
     try:
-        return _run(command, {**lent.environment(), METADATA: url})
+        yield
     finally:
         server.shutdown()
         server.server_close()

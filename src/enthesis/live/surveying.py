@@ -189,7 +189,7 @@ class Writing:
                 yield from self._noted(several)
         finally:
             reporter.end()
-        unread = [{"left_out": one.what, "why": one.why, "incomplete": True, "at": one.at} for one in self.missing]
+        unread = [one.record for one in self.missing]
         self._seen(unread)
         yield from self._noted(unread)
         counts, digest = dict(sorted(self.counts.items())), f"sha-256:{self.digest.hexdigest()}"

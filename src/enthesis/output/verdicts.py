@@ -90,7 +90,7 @@ def absent_lines(estate: Estate, named: Iterable[str]) -> Iterator[Line]:
     """Which of these identities are named by statements and not there."""
     for address in absent_among(estate, named):
         yield line(
-            Span("not there  ", "doubt"), f"{address}: statements name it, and whoever makes it has what they give"
+            Span("not there  ", "doubt"), f"{address}: statements name it, and whoever creates it gets what they allow"
         )
 
 

@@ -39,7 +39,7 @@ from enthesis.model.estate import Attachment, Estate, Grant, Resource, Trust, bo
 from enthesis.model.file_errors import Source
 from enthesis.model.words import STATEMENT_SECTIONS, Form
 from enthesis.surveys.statements import one_group
-from enthesis.surveys.unread import Unread
+from enthesis.surveys.unread import CREDENTIALS, Unread
 
 VERSION = 2  # 1 had words that were renamed since
 ASKED_NOW = "the live side"  # the name of a survey that was taken for one question and is in no file
@@ -284,7 +284,7 @@ def _left_out(record: dict[str, Any]) -> Said:
         record.get("incomplete") is True,
         at if isinstance(at, str) else "",
         tuple(map(str, by)) if isinstance(by, list) else (),
-        record.get("about") == "credentials",
+        record.get("about") == CREDENTIALS,
     )
 
 

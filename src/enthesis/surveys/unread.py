@@ -3,11 +3,13 @@
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
 from enthesis.model.addresses import contains
 from enthesis.model.estate import Accepted, Estate
 
 NOT_LOOKED_AT = "it was not looked at"
+CREDENTIALS = "credentials"  # what some things that were not read are about alone
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,6 +25,13 @@ class Unread:
     at: str = ""
     by: tuple[str, ...] = ()
     of_credentials: bool = False
+
+    @property
+    def record(self) -> dict[str, Any]:
+        """The line of a survey that says it; what is not known is left out."""
+        more = {"at": self.at, "by": list(self.by), "about": CREDENTIALS if self.of_credentials else ""}
+        said = {name: value for name, value in more.items() if value}
+        return {"left_out": self.what, "why": self.why, "incomplete": True, **said}
 
     def could_change(self, about: "Inquiry") -> bool:
         """Whether it could change an answer."""

@@ -51,8 +51,8 @@ class Subjects:
         yield from self._perhaps_absent(account_address(self.cluster, word_of(namespace), word_of(name)))
 
     def _perhaps_absent(self, address: str) -> Iterator[Record]:
-        """An account of the cluster by its address. What is bound to one that is not there is had by whoever makes it,
-        and by a token that names it."""
+        """An account of the cluster by its address. What is bound to one that does not exist is for whoever creates it,
+        and for a token that names it."""
         namespace = address[len(self.cluster) + 11 :].split("/", 1)[0]
         looked_at = self.accounts_known and (not self.only or namespace in self.only)
         if looked_at and address not in self.there and address not in self.absent:

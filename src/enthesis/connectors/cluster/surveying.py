@@ -26,6 +26,7 @@ from enthesis.model.errors import RightMissing, UnexpectedAnswer
 from enthesis.model.foreign_names import word_of
 from enthesis.model.secrets import Secret
 from enthesis.ports import Record
+from enthesis.surveys.unread import Unread
 
 PAGE = 500  # objects
 MAX_PAGES = 20_000  # of one list
@@ -335,7 +336,7 @@ class ClusterReading:
                 self._left_out(what, fault.message)
 
     def _left_out(self, what: str, why: str) -> None:
-        self.refused.append({"left_out": what, "why": why, "incomplete": True, "at": self.cluster.address})
+        self.refused.append(Unread(what, why, self.cluster.address).record)
 
     def _things(self) -> Iterator[Record]:
         address = self.cluster.address

@@ -14,6 +14,7 @@ from enthesis.connectors.postgresql.words import PUBLIC_GROUP, VERBS, group_addr
 from enthesis.model.errors import RightMissing
 from enthesis.model.foreign_names import word_of
 from enthesis.ports import Record
+from enthesis.surveys.unread import Unread
 
 PUBLIC = 0  # the number of everybody in access lists
 BECOMING = "change-trust"  # the verb of letting somebody become an identity
@@ -143,6 +144,14 @@ class KnowsRoles(Protocol):
         """The number of a role."""
         ...
 
+    def identity(self, oid: int) -> str:
+        """The identity that a role is."""
+        ...
+
+    def is_somebody(self, oid: int) -> bool:
+        """Whether anybody can act as a role."""
+        ...
+
 
 def everything(database: KnowsRoles, to: str, called: str) -> Iterator[Record]:
     """The power to give oneself everything: who works as the server's own process can."""
@@ -202,8 +211,7 @@ def around(database: KnowsRoles, readers: Mapping[str, Sequence[str]]) -> Iterat
 def not_read(what: str, why: str, at: str, by: Iterable[str], *, of_credentials: bool = False) -> Record:
     """Something that was not read: what it is, why, where it may lead, and whom (nobody named: anybody).
     `of_credentials`: it says which credentials open what is known, and nothing of what they open."""
-    about = {"about": "credentials"} if of_credentials else {}
-    return {"left_out": what, "why": why, "incomplete": True, "at": at, "by": sorted(set(by)), **about}
+    return Unread(what, why, at, tuple(sorted(set(by))), of_credentials).record
 
 
 def _holders(database: KnowsRoles, grantees: Iterable[int] | None) -> list[str]:
@@ -329,14 +337,14 @@ def _others(database: KnowsRoles) -> Iterator[Record]:
         yield {"left_out": what, "why": why, "at": at, "by": by}
 
 
-def administering(database: KnowsRoles, is_somebody: Any, identity: Any) -> Iterator[Record]:
+def administering(database: KnowsRoles) -> Iterator[Record]:
     """Who may put others, and so themselves, into a role."""
     for role, member in database.session.rows(ADMINISTERED):
         to = database.holder(member)
         if not to:
             continue
-        if is_somebody(role):
-            yield from database.granted(to, {"identity": [BECOMING]}, identity(role), "administers a role")
+        if database.is_somebody(role):
+            yield from database.granted(to, {"identity": [BECOMING]}, database.identity(role), "administers a role")
         yield from database.granted(
             to, {"group": ["change-members"]}, group_address(database.address, database.called(role)),
             "administers a role",

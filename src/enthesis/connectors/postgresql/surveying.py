@@ -209,7 +209,7 @@ class DatabaseReading:
         return not self.somebody.isdisjoint(self._having(oid))
 
     def _identities(self) -> Iterator[Record]:
-        for role in filter(self._is_somebody, self.roles.values()):
+        for role in self._those_used():
             live = {"live": {"id": str(role.oid), "version": str(role.oid)}}
             yield {"section": "identities", "address": self.identity(role.oid), "kind": "service-account", **live}
             if not role.login:
@@ -221,19 +221,23 @@ class DatabaseReading:
                 admits = {"identity": self.identity(member)}
                 yield {"section": "trusts", "of": self.identity(role.oid), "admits": admits, "live": {}}
         for oid in (oid for oid in self.roles if self.inherited.get(oid) and self._is_of_use(oid)):
-            own = [self.identity(oid)] if self._is_somebody(self.roles[oid]) else []
+            own = [self.identity(oid)] if self.is_somebody(oid) else []
             members = [
                 *own,
                 *(self._member(member) for member in sorted(self.inherited[oid]) if self._is_of_use(member)),
             ]
             yield self._group(group_address(self.address, self.roles[oid].name), members)
-        somebody = [self.identity(oid) for oid, role in self.roles.items() if self._is_somebody(role)]
+        somebody = [self.identity(role.oid) for role in self._those_used()]
         yield self._group(group_address(self.address, PUBLIC_GROUP), somebody)
 
-    def _is_somebody(self, role: DatabaseRole) -> bool:
+    def is_somebody(self, oid: int) -> bool:
         """Whether anybody can act as a role: by a login, or as another that may become it. What we make for grants
         gives its members nothing that they have not."""
-        return role.oid in self.somebody
+        return oid in self.somebody
+
+    def _those_used(self) -> list[DatabaseRole]:
+        """The roles that anybody can act as."""
+        return [role for role in self.roles.values() if self.is_somebody(role.oid)]
 
     def _member(self, oid: int) -> str:
         return group_address(self.address, self.roles[oid].name) if self.inherited.get(oid) else self.identity(oid)
@@ -297,7 +301,7 @@ class DatabaseReading:
         if len(partial) < 2 or len(set().union(*partial.values())) < len(WRITING):
             return
         having = {oid: self._having(oid) for oid in partial}
-        for role in filter(self._is_somebody, self.roles.values()):
+        for role in self._those_used():
             found = set().union(*(verbs for oid, verbs in partial.items() if role.oid in having[oid]))
             if len(found) == len(WRITING):
                 yield from self.granted(self.identity(role.oid), {"table": [WRITE]}, at)
@@ -306,13 +310,7 @@ class DatabaseReading:
         """Who has what a role has: itself and all that inherit it, however far."""
         if oid == PUBLIC:
             return set(self.roles)
-        found, waiting = {oid}, [oid]
-        while waiting:
-            for member in self.inherited.get(waiting.pop(), ()):
-                if member not in found:
-                    found.add(member)
-                    waiting.append(member)
-        return found
+        return _all_from(oid, self.inherited)
 
     def _database(self) -> Iterator[Record]:
         rows = self.session.rows(DATABASE)
@@ -365,11 +363,11 @@ class DatabaseReading:
                 yield from self._making_roles(role)
         makers = [role.oid for role in self.roles.values() if role.makes_roles and not role.superuser]
         yield from powers(self, makers)
-        yield from administering(self, lambda oid: self._is_somebody(self.roles[oid]), self.identity)
+        yield from administering(self)
 
     def _making_roles(self, role: DatabaseRole) -> Iterator[Record]:
         """Who makes roles can let anybody into them, but for superusers; a superuser into all."""
-        for other in filter(self._is_somebody, self.roles.values()):
+        for other in self._those_used():
             at = self.identity(other.oid)
             if role.superuser and contains(self.address, at):
                 continue  # said for the whole database
@@ -381,21 +379,10 @@ class DatabaseReading:
     def _doors(self) -> Iterator[Record]:
         """Passwords that work, lines that let callers in without any proof, and who else gets in."""
         self.step("how logins are let in")
-        names = {oid: [self.roles[one].name for one in self._above(oid)] for oid in self.roles}
-        identities = {oid: self.identity(oid) for oid, role in self.roles.items() if self._is_somebody(role)}
+        names = {oid: [self.called(one) for one in _all_from(oid, self.containing)] for oid in self.roles}
+        identities = {role.oid: self.identity(role.oid) for role in self._those_used()}
         database = self.session.connection.info.dbname
         yield from Doors(self.address, database, self.session, list(self.roles.values()), names, identities).records()
-
-    def _above(self, oid: int) -> set[int]:
-        """The roles that a role is in, however far, whether it inherits or not."""
-        found, waiting = set[int](), [oid]
-        while waiting:
-            member = waiting.pop()
-            for role in self.containing.get(member, ()):
-                if role not in found:
-                    found.add(role)
-                    waiting.append(role)
-        return found
 
     def _not_said(self) -> Iterator[Record]:
         self.step("what works with the rights of others")
@@ -403,6 +390,16 @@ class DatabaseReading:
 
     def _left_out(self, what: str, why: str) -> None:
         self.refused.append({"left_out": what, "why": why})
+
+
+def _all_from(oid: int, edges: Mapping[int, set[int]]) -> set[int]:
+    """A role, and all that are come to from it, however far."""
+    found, waiting = {oid}, [oid]
+    while waiting:
+        more = edges.get(waiting.pop(), set()) - found
+        found |= more
+        waiting += more
+    return found
 
 
 def _is_ours(role: DatabaseRole) -> bool:
