@@ -2,6 +2,8 @@
 
 import json
 import shutil
+import subprocess
+import sys
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -14,10 +16,14 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 from psycopg import sql
 
+from enthesis.connectors.directory import LabDirectory
+from enthesis.connectors.enrolling import CertificateAuthority
+from enthesis.connectors.http import Client
 from enthesis.connectors.postgresql.surveying import Database
-from enthesis.connectors.postgresql.using import UsedDatabase
+from enthesis.connectors.postgresql.using import UsedDatabase, role_in
 from enthesis.lab.databases import programs
 from enthesis.lab.store import Store
+from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret
 from enthesis.ports import HeldCredential, Refusal, Surroundings
@@ -28,6 +34,7 @@ from .databases import postgresql
 LEVELS = "gauges/database/levels"
 READINGS = f"{LEVELS}/schema/tide/table/readings"
 READER = "gauges/identity/level-reader"
+INES = "@saltmarsh/identity/ines"
 RUN = (
     "lab",
     "run",
@@ -138,13 +145,69 @@ def test_a_login_is_lent_to_a_client_that_nobody_here_wrote(enthesis: Program, d
     assert {path.name for path in held} <= {"service.key", "lab.db", "lab.db-wal"}
 
 
+def test_a_person_logs_in_by_the_own_sign_in_and_the_program_gets_the_login_alone(
+    enthesis: Program, door: Lab, tmp_path: Path
+) -> None:
+    runtime = tmp_path / "runtime"
+    runtime.mkdir(mode=0o700)
+    mine = {"XDG_RUNTIME_DIR": str(runtime)}
+    lend = ("lend", INES, "--for", LEVELS)
+    nobody = enthesis(*lend, "--", "psql", at=door.folder, **mine)
+    assert nobody.code == 1 and "has not signed in here" in nobody.err
+    agree = [sys.executable, "-m", "enthesis", "lab", "agree", "--as", INES]
+    with subprocess.Popen(agree, cwd=door.folder, stdout=subprocess.DEVNULL):
+        assert enthesis("sign-in", "--quiet", at=door.folder, **mine).code == 0
+    psql = ("--", "psql", "-X", "-Atc")
+    ran = enthesis(*lend, *psql, "select current_user, count(*) from tide.readings", at=door.folder, **mine)
+    assert ran.code == 0 and ran.out.strip() == f"{INES}|0", ran.err
+    refused = enthesis(*lend, *psql, "delete from tide.readings", at=door.folder, **mine)
+    assert refused.code == 1 and "permission denied for table readings" in refused.err
+    shown = enthesis(*lend, "--", "env", at=door.folder, **mine).out
+    held = {line.partition("=")[0] for line in shown.splitlines() if line.startswith("ENTHESIS")}
+    assert held <= {"ENTHESIS_IDENTITY", "ENTHESIS_PROVIDER_URL", "ENTHESIS_AUTHORITY"} and "PGSSLCERT=" in shown
+    other = ("lend", "@saltmarsh/identity/tomas", "--for", LEVELS)
+    assert "has not signed in here" in enthesis(*other, *psql, "select 1", at=door.folder, **mine).err
+    for more in (("--like", READER), ("--endpoint",)):
+        assert enthesis(*lend, *more, *psql, "select 1", at=door.folder, **mine).code == 2
+    assert enthesis("cutoff", INES, "--yes", at=door.folder).code == 0
+    try:
+        assert query(door, "select 1 from pg_roles where rolname = %s", values=(INES,)) == []
+        assert enthesis(*lend, *psql, "select 1", at=door.folder, **mine).code == 1
+    finally:
+        shutil.copy(SALTMARSH.parent / "levels" / "people.yaml", door.folder / "people.yaml")
+        assert enthesis("enact", "--yes", at=door.folder).code == 0
+
+
+def test_an_authority_certifies_who_is_signed_in_and_nobody_else(door: Lab) -> None:
+    with (
+        Client("@saltmarsh", door.services["@saltmarsh"], authority=Path(door.authority)) as client,
+        Client("papers", door.services["papers"], authority=Path(door.authority)) as at,
+    ):
+        directory, papers = LabDirectory("@saltmarsh", client, door.owner), CertificateAuthority("papers", at)
+        sign_in = directory.sign_in_as(INES, mfa=True)
+        assert isinstance(sign_in, HeldCredential)
+        stated = directory.statement(sign_in, papers.url)
+        assert isinstance(stated, HeldCredential) and stated.life <= timedelta(minutes=2)
+        got = papers.for_token(stated)
+        assert isinstance(got, HeldCredential) and role_in(got) == INES
+        assert isinstance(papers.for_token(sign_in), Refusal), "the sign-in itself is not for an authority"
+        approves = directory.approval(sign_in.secret, {"proposal": "made up"})
+        approval = HeldCredential(Secret(approves), "token", timedelta(minutes=1))
+        assert isinstance(papers.for_token(approval), Refusal), "an approval opens nothing"
+        with pytest.raises(UnexpectedAnswer):
+            directory.statement(sign_in, "https://elsewhere.example")
+        directory.forget(sign_in.secret)
+        ended = directory.statement(sign_in, papers.url)
+        assert isinstance(ended, Refusal) and ended.steps == ("session",)
+
+
 def test_what_was_changed_by_hand_is_seen_and_put_back(enthesis: Program, door: Lab) -> None:
     (given,) = query(
         door, "select r.rolname from pg_roles r where r.rolname like 'grant %level-reading' order by 1 limit 1"
     )
     query(door, "grant delete on tide.readings to {}", str(given[0]))
     ran = enthesis("propose", "--format", "json", at=door.folder)
-    assert [step["collection"] for step in ran.json["steps"]] == ["grants"], ran.out
+    assert {step["collection"] for step in ran.json["steps"]} == {"grants"}, ran.out
     assert enthesis("enact", "--yes", at=door.folder).code == 0
     left = "select has_table_privilege(%s, 'tide.readings', 'DELETE')"
     assert query(door, left, values=(str(given[0]),)) == [(False,)]
@@ -225,7 +288,10 @@ def test_a_name_that_is_taken_is_left_alone(enthesis: Program, door: Lab) -> Non
             "no conditions and no end",
         ),
         (f"{{to: {READER}, role: key-using, at: {LEVELS}}}", "gives no decrypt on a key"),
-        (f'{{to: "@saltmarsh/identity/ines", role: level-reading, at: {LEVELS}}}', "is a person"),
+        (
+            f'{{to: "@outer/identity/ada", role: level-reading, at: {LEVELS}}}',
+            "a database does not ask whether it may enter",
+        ),
         (f"{{to: gauges/identity/{'long-' * 8}name, role: level-reading, at: {LEVELS}}}", "more than 64 characters"),
     ],
 )
@@ -236,8 +302,9 @@ def test_what_a_database_cannot_hold_is_said_before_anything_is_done(
     more = f"  gauges/identity/{'long-' * 8}name: {{kind: service-account, owner: field-team, purpose: is long}}\n"
     text = described.replace("identities:\n", "identities:\n" + more).replace("grants:\n", f"grants:\n  - {entry}\n")
     text = text.replace("roles:\n", "roles:\n  key-using: {allows: {key: [decrypt]}}\n")
-    if "@saltmarsh/identity/ines" in entry:
-        text = text.replace("identities:\n", 'identities:\n  "@saltmarsh/identity/ines": {kind: person}\n', 1)
+    if "@outer" in entry:
+        people = 'organisations: {outer: {outside: true}}\nidentities:\n  "@outer/identity/ada": {kind: person}\n'
+        text = text.replace("identities:\n", people, 1)
     (door.folder / "databases.yaml").write_text(text)
     try:
         ran = enthesis("propose", "--format", "json", at=door.folder)
@@ -258,7 +325,7 @@ def test_names_that_mean_something_to_a_server_are_only_names(enthesis: Program,
     folder = tmp_path / "levels"
     shutil.copytree(SALTMARSH.parent / "levels", folder)
     odd = """tide"; drop schema tide cascade; --"""
-    for name in ("estate.yaml", "databases.yaml"):
+    for name in ("estate.yaml", "databases.yaml", "people.yaml"):
         text = (folder / name).read_text().replace("schema/tide/table/readings", f"schema/tide/table/{odd}")
         lines = [
             line.replace(f"{LEVELS}/schema/tide/table/{odd}", f"'{LEVELS}/schema/tide/table/{odd}'")

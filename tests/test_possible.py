@@ -11,7 +11,7 @@ from .conftest import Program, start_lab, write_estate
 
 TEXT = """\
 estate: shop
-organisations: {works: {units: [u]}}
+organisations: {works: {units: [u]}, guests: {}}
 providers: {low: {style: one-sided}, high: {style: one-sided}}
 accounts: {a: {in: "@works/u", provider: low}, b: {in: "@works", provider: high}}
 issuers: {ca: {kind: x509}}
@@ -21,12 +21,12 @@ resources:
   a/pool/p/host/one: {}
 identities:
   a/identity/r: {kind: instance-role, owner: o, purpose: q}
-  "@works/identity/ann": {kind: person}
+  "@guests/identity/ann": {kind: person}
 roles:
   reading: {allows: {table: [read]}}
   deleting: {allows: {table: [delete]}}
 grants:
-  - {to: "@works/identity/ann", role: reading, at: a/database/orders}
+  - {to: "@guests/identity/ann", role: reading, at: a/database/orders}
   - {to: a/identity/r, role: deleting, at: a/database/orders}
 trusts: [{of: a/identity/r, admits: {attached: a/pool/p}}]
 journeys:
@@ -42,9 +42,9 @@ def test_check_knows_what_no_system_can_hold(enthesis: Program, tmp_path: Path) 
     assert ran.code == 1
     risks = [risk for risk in ran.json["risks"] if risk["code"] == "not-possible"]
     said = " / ".join(risk["message"] for risk in risks)
-    assert "@works/identity/ann is a person: only workloads log in with certificates here" in said
+    assert "@guests/identity/ann is of another organisation than a/database/orders" in said
     assert "a database gives no delete on a table" in said
-    assert "the grant of reading to @works/identity/ann" in said
+    assert "the grant of reading to @guests/identity/ann" in said
     (tmp_path / "more.yaml").write_text(
         "accepted:\n"
         + "".join(
@@ -82,7 +82,8 @@ def test_what_means_more_than_before_is_said_once(enthesis: Program, tmp_path: P
 
 def test_an_enactment_that_leaves_something_undone_is_no_success(enthesis: Program, tmp_path: Path) -> None:
     ceiling = '  - {name: none, over: callers, at: "@works/identity/ann", bars: {object: [read]}}\n'
-    lines = [one for one in TEXT.partition("roles:")[0].splitlines() if "database" not in one]
+    before = TEXT.replace("@guests/", "@works/").partition("roles:")[0]
+    lines = [one for one in before.splitlines() if "database" not in one]
     text = "\n".join([*lines, "ceilings:", ceiling])
     folder = write_estate(tmp_path / "shop", {"estate.yaml": text})
     try:

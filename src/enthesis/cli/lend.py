@@ -29,7 +29,7 @@ from enthesis.live.connecting import Given, cluster_of, connect, own_database
 from enthesis.live.lending import NotLent, lent
 from enthesis.live.origins import AtHand, at_hand
 from enthesis.live.proving import provider_of
-from enthesis.live.running import Lent, run_beside, run_with_endpoint, run_with_variable
+from enthesis.live.running import Lent, become, run_beside, run_with_endpoint, run_with_variable
 from enthesis.live.showing import certificate_for, shown_to
 from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.escapes import word
@@ -182,6 +182,8 @@ def lend(
         _by_authority(identity, command, estate, onto, authority, network, quiet=quiet)
     if onto is not None and "/host/" in onto:
         _to_host(identity, command, estate, onto, quiet=quiet)
+    if onto is not None and identity.startswith("@"):
+        _to_database(identity, command, estate, clients, onto, quiet=quiet)
     if identity.startswith("@"):
         _as_person(identity, command, estate, clients, like, network, bounded=bounded, quiet=quiet)
     _to_program(identity, command, estate, clients, database=onto, endpoint=endpoint, quiet=quiet)
@@ -189,14 +191,15 @@ def lend(
 
 def _fit_together(identity: str, onto: str | None, like: str | None, *, endpoint: bool, bounded: bool) -> None:
     """InvalidInput where options that were given do not go together."""
-    of_person = identity.startswith("@") and (onto is None or "/host/" not in onto)
+    of_person = identity.startswith("@")
+    logs_in = onto is not None and ("/host/" in onto or "/database/" in onto)
     if onto is not None and endpoint:
         raise InvalidInput(
             "--endpoint renews a session, and a login has a certificate that is not renewed",
             code="options-conflict",
             remedy="leave out --endpoint",
         )
-    if of_person and (endpoint or onto is not None):
+    if of_person and (endpoint or (onto is not None and not logs_in)):
         raise InvalidInput(
             f"{'--endpoint' if endpoint else '--for'} does not go with a person's sign-in",
             code="options-conflict",
@@ -205,6 +208,12 @@ def _fit_together(identity: str, onto: str | None, like: str | None, *, endpoint
     if bounded and like is None:
         raise InvalidInput(
             "--bounded is by what a workload may do", code="options-conflict", remedy="name it: --like IDENTITY"
+        )
+    if like is not None and of_person and logs_in:
+        raise InvalidInput(
+            f"--like judges what is asked of a provider, and a login at {onto} is none of that",
+            code="options-conflict",
+            remedy="leave out --like",
         )
     if like is not None and not of_person:
         raise InvalidInput(
@@ -274,6 +283,21 @@ def _to_program(
     raise typer.Exit(run_with_endpoint(command, lent, again))
 
 
+def _to_database(
+    person: str, command: list[str], estate: Path | None, clients: Mapping[str, Path], database: str, *, quiet: bool
+) -> NoReturn:
+    """Runs a program that logs in at a database as a person, and exits as it does. It gets the login alone."""
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    own_database(described, database)  # whether it is one
+    ways = _Ways(described, folder, person, clients)
+    clock = clock_for(described, folder, "")
+    sign_in = _session_for(ways, person, clock.now(), database)
+    more = _login(described, folder, database, sign_in, ways.connected)
+    remark(f"{command[0]} logs in at {database} as {person}, with a certificate for minutes.", quiet=quiet)
+    become(command, Lent(person, sign_in, more=more, now=clock.now).environment())
+
+
 def _as_person(
     person: str, command: list[str], estate: Path | None, clients: Mapping[str, Path], like: str | None,
     network: str | None, *, bounded: bool, quiet: bool,
@@ -335,15 +359,15 @@ def _to_host(identity: str, command: list[str], estate: Path | None, host: str, 
     raise typer.Exit(code)
 
 
-def _session_for(ways: "_Ways", identity: str, now: datetime, host: str) -> HeldCredential:
+def _session_for(ways: "_Ways", identity: str, now: datetime, address: str) -> HeldCredential:
     """A person's sign-in, or a session as an identity by the best way; exit 1 where there is none, or where the estate
-    lets nobody log in at the host that comes so."""
+    lets nobody log in at the address that comes so."""
     if identity.startswith("@"):
         mine = _signed_in(ways, identity, now)
-        _must_be_let_in(ways, _LendOptions(mine, ()), host, now)
+        _must_be_let_in(ways, _LendOptions(mine, ()), address, now)
         assert mine.credential is not None  # noqa: S101  as it was found
         return mine.credential
-    return _by_best_way(ways, now, host)[1]
+    return _by_best_way(ways, now, address)[1]
 
 
 def _signed_in(ways: "_Ways", person: str, now: datetime) -> AtHand:

@@ -12,6 +12,7 @@ from enthesis.connectors.http import Client, HttpAnswer, problem_said, understoo
 from enthesis.model.errors import LiveFailure, RightMissing, UnexpectedAnswer, Unreachable
 from enthesis.model.secrets import Secret
 from enthesis.model.urls import is_safe_url
+from enthesis.model.words import VerdictStep
 from enthesis.ports import HeldCredential, Refusal
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
@@ -33,6 +34,7 @@ class Directory:
 
     def __init__(self, name: str, client: Client) -> None:
         self.name = name
+        self.url = client.url
         self.client = client
         self._metadata: Mapping[str, Any] | None = None
 
@@ -93,15 +95,7 @@ class Directory:
         """The directory's statement that the person who is signed in approves something: a token exchange (RFC 8693,
         section 2.1) for a JWT with just these details (RFC 9396, section 2). RightMissing where the sign-in has ended.
         """
-        form = {
-            "grant_type": EXCHANGE,
-            "subject_token": sign_in.reveal(),
-            "subject_token_type": ACCESS,
-            "requested_token_type": STATEMENT,
-            "audience": APPROVAL,
-            "authorization_details": json.dumps([{"type": APPROVAL, **said}]),
-        }
-        answer = self._ask("token_endpoint", form)
+        answer = self._stated(sign_in, APPROVAL, authorization_details=json.dumps([{"type": APPROVAL, **said}]))
         body = answer.json(self.client.who)
         token = body.get("access_token")
         if answer.status == 200 and isinstance(token, str):
@@ -116,6 +110,33 @@ class Directory:
             f"{self.name} answered {answer.status} at its token endpoint: {problem_said(answer)}",
             code="answer-unexpected",
         )
+
+    @understood
+    def statement(self, session: HeldCredential, audience: str) -> HeldCredential | Refusal:
+        """What the directory states for another service about who is signed in (RFC 8693, section 2.1, `audience`); a
+        refusal at the session where the sign-in has ended. The sign-in itself stays with the directory."""
+        answer = self._stated(session.secret, audience)
+        body = answer.json(self.client.who)
+        if answer.status == 400 and body.get("error") == "invalid_grant":
+            return Refusal((VerdictStep.SESSION,), problem_said(answer))
+        body = self.client.expect(answer, 200).json(self.client.who)
+        token, life = body.get("access_token"), body.get("expires_in")
+        if not isinstance(token, str) or not isinstance(life, int):
+            raise UnexpectedAnswer(
+                f"{self.name} answered without a statement or without its life", code="answer-without-token"
+            )
+        return HeldCredential(Secret(token), "token", timedelta(seconds=life))
+
+    def _stated(self, sign_in: Secret, audience: str, **more: str) -> HttpAnswer:
+        """The answer to a token exchange of a sign-in for a JWT."""
+        form = {
+            "grant_type": EXCHANGE,
+            "subject_token": sign_in.reveal(),
+            "subject_token_type": ACCESS,
+            "requested_token_type": STATEMENT,
+            "audience": audience,
+        }
+        return self._ask("token_endpoint", form | more)
 
     def _ask(self, endpoint: str, form: Mapping[str, str]) -> HttpAnswer:
         if self._metadata is None:

@@ -14,7 +14,7 @@ import signal
 import socket
 import sys
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from email.utils import formatdate
 from functools import partial
 from importlib.util import find_spec
@@ -161,7 +161,8 @@ async def _serve(state: Path, ready: int | None) -> None:
         cloud.ssh_authorities = ssh_authorities
     for name, kind in kinds.items():
         own = authorities.get(name) or asserting.get(name)
-        app = own.app() if own else _app(name, kind, inventory, store, clock, signers, clouds)
+        certifying = [authority.url for authority in authorities.values()]
+        app = own.app() if own else _app(name, kind, inventory, store, clock, signers, clouds, certifying)
         pair = (chain, key) if kind != "hosts" else None  # a link-local service has no certificate
         servers.append(_server(_dated(guarded(faulty(app, name, faults)), clock), pair))
     databases = _databases(state, inventory, store, clock, (chain, key), absent)
@@ -305,7 +306,7 @@ def _databases(
 
 def _app(
     name: str, kind: str, inventory: dict[str, Any], store: Store, clock: Clock, signers: dict[str, Signer],
-    clouds: dict[str, CloudServer],
+    clouds: dict[str, CloudServer], authorities: Sequence[str],
 ) -> Starlette:  # fmt: skip
     if kind == "cloud":
         return clouds[name].app()
@@ -313,7 +314,8 @@ def _app(
         return HostServer(clouds[name.removesuffix("/hosts")]).app()
     if kind == "directory":
         audiences = [cloud.url for cloud in clouds.values()]
-        return DirectoryServer(name, inventory["people"], store, clock, signers[name], audiences, list(clouds)).app()
+        people = inventory["people"]
+        return DirectoryServer(name, people, store, clock, signers[name], audiences, list(clouds), authorities).app()
     if kind == "registry":
         cloud = clouds[inventory["accounts"][name.split("/", maxsplit=1)[0]]["provider"]]
         return RegistryServer(name, inventory["resources"][name], store, clock, signers[name], cloud).app()

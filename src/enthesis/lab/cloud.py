@@ -36,6 +36,7 @@ from enthesis.lab.oauth import (
     INACTIVE,
     JWT,
     NO_STORE,
+    STATEMENT_LIFE,
     Wrong,
     as_oauth_error,
     client_of,
@@ -58,7 +59,6 @@ EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
 ASSERTED = "urn:ietf:params:oauth:grant-type:saml2-bearer"
 SAML2 = "urn:ietf:params:oauth:token-type:saml2"
 TOKEN_TYPES = (ACCESS_TOKEN, "urn:ietf:params:oauth:token-type:id_token", JWT, SAML2)
-STATEMENT_LIFE = 120  # seconds; of what one cloud states for another
 NARROWING = "narrowing"  # the type of an authorization detail (RFC 9396)
 RUNNING_LIFE = 3600  # seconds that a person who has come to run code on a resource can show that
 KEYED_LIFE = 3600  # seconds; of a session that a key gives

@@ -124,6 +124,8 @@ class EnrolmentServer:
     def _name_of(self, service: str, subject: str) -> str:
         """The SPIFFE id of what a token of a service is about."""
         resources, providers = self.inventory["resources"], self.inventory["providers"]
+        if service.startswith("@"):
+            return self._person(service, subject)
         if service not in providers and service in self.inventory["accounts"]:
             detail = f"{service} is an account too: what its tokens name could be taken for what is in that"
             raise Problem(403, "refused", detail, refused_at=["names"])
@@ -132,6 +134,16 @@ class EnrolmentServer:
             path = f"{service}/namespace/{namespace}/identity/{account}"
         else:
             path = subject if service in providers else f"{service}/{subject}"
+        return self._uri(path)
+
+    def _person(self, directory: str, subject: str) -> str:
+        """The URI of a person whom a directory states: of its own organisation alone."""
+        if not subject.startswith(f"{directory}/identity/"):
+            detail = f"{directory} states who is signed in of its own people alone"
+            raise Problem(403, "refused", detail, refused_at=["names"])
+        return self._uri(subject)
+
+    def _uri(self, path: str) -> str:
         return f"spiffe://{self.inventory['estate']}/{quote(path, safe='/@:')}"
 
 

@@ -21,6 +21,7 @@ KEPT_FOR = 300  # seconds that what is published may be kept
 NO_STORE = {"Cache-Control": "no-store", "Pragma": "no-cache"}
 ACCESS_TOKEN = "urn:ietf:params:oauth:token-type:access_token"  # noqa: S105  a type, not a token
 JWT = "urn:ietf:params:oauth:token-type:jwt"
+STATEMENT_LIFE = 120  # seconds; of what one service states for another about who calls
 INACTIVE = {"active": False}
 ABOUT = ("iss", "sub", "aud", "exp", "iat", "nbf", "jti", "client_id", "act")
 """The claims of a session that an introspection tells (RFC 7662, section 2.2; `act` RFC 8693, section 4.1)."""

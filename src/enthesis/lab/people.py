@@ -10,7 +10,7 @@ import html
 import json
 import re
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from starlette.applications import Starlette
@@ -24,6 +24,7 @@ from enthesis.lab.oauth import (
     INACTIVE,
     JWT,
     NO_STORE,
+    STATEMENT_LIFE,
     Wrong,
     as_oauth_error,
     client_of,
@@ -54,11 +55,12 @@ MFA = {"yes": ["mfa"], "no": ["pwd"], "unsaid": None}
 
 
 class DirectoryServer:
-    """The people of one organisation. `audiences` are the clouds that its sign-ins are meant for."""
+    """The people of one organisation. `audiences` are the clouds that its sign-ins are meant for, `authorities` those
+    that certify whom it states to be signed in."""
 
     def __init__(
         self, organisation: str, people: Mapping[str, Any], store: Store, clock: Clock, signer: Signer,
-        audiences: list[str], clouds: list[str],
+        audiences: list[str], clouds: list[str], authorities: Sequence[str] = (),
     ) -> None:  # fmt: skip
         self.organisation = organisation
         self.entries = Entries(organisation, store, signer, clouds)
@@ -67,6 +69,7 @@ class DirectoryServer:
         self.clock = clock
         self.signer = signer
         self.audiences = audiences
+        self.authorities = authorities
         self.sessions = Sessions(organisation, store, clock)
         self.records = Records(organisation, store)
 
@@ -182,7 +185,7 @@ class DirectoryServer:
         if "grant_type" not in fields:
             raise Wrong("invalid_request", "grant_type is missing")
         if fields["grant_type"] == EXCHANGE:
-            return self._approval(fields)
+            return self._exchanged(fields)
         if fields["grant_type"] != DEVICE:
             raise Wrong("unsupported_grant_type", f"only {DEVICE} and {EXCHANGE} are known here")
         for name in ("device_code", "client_id"):
@@ -227,15 +230,38 @@ class DirectoryServer:
         body = {"access_token": token, "token_type": "Bearer", "expires_in": SIGN_IN_LIFE}
         return JSONResponse(body, headers=NO_STORE)
 
-    def _approval(self, fields: Mapping[str, str]) -> Response:
-        """RFC 8693, section 2.1: for a sign-in that stands, a statement that the person approves what the details say
-        (RFC 9396, section 2). It opens nothing: it is for another audience than any cloud."""
+    def _exchanged(self, fields: Mapping[str, str]) -> Response:
+        """RFC 8693, section 2.1, for a sign-in that stands: who is signed in, for an authority; or that the person
+        approves something."""
         try:
             claims = self.signer.verify(fields.get("subject_token", ""), typ=SESSION_TYPE)
         except TokenRefused as fault:
             raise Wrong("invalid_grant", str(fault)) from None
         if is_revoked(self.store, claims):
             raise Wrong("invalid_grant", "the sign-in was ended")
+        if not is_active(self.store, str(claims["sub"])):
+            raise Wrong("invalid_grant", f"{claims['sub']} is inactive")
+        if fields.get("audience") in self.authorities and "authorization_details" not in fields:
+            return self._stated(fields, claims)
+        return self._approval(fields, claims)
+
+    def _stated(self, fields: Mapping[str, str], claims: Mapping[str, Any]) -> Response:
+        """Who is signed in, for one authority and for a moment. The sign-in itself stays here."""
+        if (fields.get("subject_token_type"), fields.get("requested_token_type")) != (ACCESS_TOKEN, JWT):
+            raise Wrong("invalid_request", f"for a sign-in ({ACCESS_TOKEN}) there is a statement here ({JWT})")
+        ends = min(int(claims["exp"]), int(self.clock.now()) + STATEMENT_LIFE)
+        about = {name: claims[name] for name in ("iat", "exp", "jti")}
+        told = {"sub": claims["sub"], "aud": fields["audience"], "exp": ends, "session": about}
+        return self._answered(self.signer.sign(told, typ="JWT"), int(ends - self.clock.now()))
+
+    def _answered(self, token: str, life: int) -> Response:
+        """RFC 8693, section 2.2.1."""
+        body = {"access_token": token, "issued_token_type": JWT, "token_type": "N_A", "expires_in": life}
+        return JSONResponse(body, headers=NO_STORE)
+
+    def _approval(self, fields: Mapping[str, str], claims: Mapping[str, Any]) -> Response:
+        """A statement that the person approves what the details say (RFC 9396, section 2). It opens nothing: it is for
+        another audience than any cloud or authority."""
         try:
             details = json.loads(fields.get("authorization_details", "")[:MOST_DETAILS])
         except (ValueError, RecursionError):
@@ -247,14 +273,7 @@ class DirectoryServer:
         told = {"sub": claims["sub"], "aud": APPROVAL, "authorization_details": details}
         factors = {"amr": claims["amr"]} if "amr" in claims else {}
         ends = {"auth_time": claims["auth_time"], "exp": int(self.clock.now()) + APPROVAL_LIFE}
-        token = self.signer.sign({**told, **factors, **ends}, typ="JWT")
-        body = {
-            "access_token": token,
-            "issued_token_type": JWT,
-            "token_type": "N_A",
-            "expires_in": APPROVAL_LIFE,
-        }
-        return JSONResponse(body, headers=NO_STORE)
+        return self._answered(self.signer.sign({**told, **factors, **ends}, typ="JWT"), APPROVAL_LIFE)
 
     async def _revoke(self, request: Request) -> Response:
         """RFC 7009, section 2: the token is over; one that is not known is over already."""

@@ -337,7 +337,9 @@ def _databases(
         url, certificates = own_database(estate, address)
         if not estate.administered_by_others(address):
             database = Database(address, urls.get(address, url), access)
-            out[address] = AdministeredDatabase(database, certificates, estate.name, trusts)
+            out[address] = AdministeredDatabase(
+                database, certificates, estate.name, estate.organisation_of(address), trusts
+            )
     return out
 
 

@@ -40,9 +40,11 @@ def _objection(estate: Estate, name: str) -> Any:
 
         return of_this
     if "/database/" in name:
+        from enthesis.connectors.postgresql.holding import KnownDatabase  # noqa: PLC0415
         from enthesis.connectors.postgresql.holding import objection as of_database  # noqa: PLC0415
 
-        return lambda collection, body, allows: of_database(name, estate.name, collection, body, allows)
+        held = KnownDatabase(name, estate.name, estate.organisation_of(name))
+        return lambda collection, body, allows: of_database(held, collection, body, allows)
     return None
 
 

@@ -73,9 +73,8 @@ def _session(name: str, url: str, shown: HeldCredential, connected: Connected) -
     home = shown.home or _issuer(shown)
     if home == url:
         return shown
-    other = next(
-        (provider for provider in connected.providers.values() if getattr(provider, "url", None) == home), None
-    )
+    homes = (*connected.providers.values(), *connected.directories.values())
+    other = next((system for system in homes if getattr(system, "url", None) == home), None)
     if isinstance(other, StatesWhoCalls):
         return other.statement(shown, url)
     raise InvalidInput(
@@ -86,13 +85,14 @@ def _session(name: str, url: str, shown: HeldCredential, connected: Connected) -
 
 
 def certificate_for(issuer: str, shown: HeldCredential, connected: Connected) -> HeldCredential | Refusal:
-    """What a session gets from an authority: its provider states for that who calls, and the session stays there."""
+    """What a session or sign-in gets from an authority: its provider or directory states for that who calls, and the
+    session stays there."""
     if shown.form == "certificate":
         return shown
     authority = connected.issuers.get(issuer)
     if not isinstance(authority, IssuesCertificates):
         raise InvalidInput(f"no connection is configured for the authority {issuer}", code="system-not-connected")
-    stated = _session("", authority.url, shown, connected) if shown.form in SESSIONS else None
+    stated = _session("", authority.url, shown, connected) if shown.form in (*SESSIONS, "person") else None
     if stated is None:
         raise InvalidInput(
             f"{article(shown.form)} gets no certificate of {issuer}",

@@ -8,7 +8,7 @@ from typing import Any
 from enthesis.files.shapes import time_from
 from enthesis.files.writing import plain_statement
 from enthesis.model.addresses import account_of, standing_in
-from enthesis.model.estate import Estate, in_force
+from enthesis.model.estate import Estate, boundary_of, in_force
 from enthesis.model.sentences import shown, statement_sentence
 from enthesis.proposals.lingering import dangling, living_on
 from enthesis.proposals.ordering import in_usual_order
@@ -44,21 +44,13 @@ def propose(
     }
     ended = {our.key: our for our in ours if now is not None and our.key not in there and _has_ended(our, now)}
     blocked, why_blocked, waiting, fewer = _blocked(
-        estate, [our for our in ours if our.key not in ended], surveys, live, there
+        estate, [our for our in ours if our.key not in ended], surveys, live, there, objections or {}
     )
     why_blocked |= ended.keys()
     for key, members in fewer.items():
         bodies[key] = {**bodies[key], "members": members}
         if key in live and normalised("groups", live[key].body) == normalised("groups", bodies[key]):
             there.add(key)
-    for our in ours:
-        if our.key in there or our.key in why_blocked:
-            continue
-        why = _objected(estate, our, (objections or {}).get(our.provider))
-        if why:
-            sentence = statement_sentence(our.collection, our.body)
-            blocked.append(Blocked(sentence, why, f"the authors of {estate.name}", never=True))
-            why_blocked.add(our.key)
     steps: list[Step] = []
     for our in ours:
         if our.key in why_blocked or our.key in there:
@@ -243,10 +235,11 @@ def _blocked(
     surveys: Sequence[Surveyed],
     live: Mapping[Key, LiveObject],
     there: Container[Key],
+    objections: Mapping[str, Objection],
 ) -> tuple[list[Blocked], set[Key], list[str], dict[Key, list[str]]]:
-    """What cannot be done: something must exist that does not, or something else has its name; and what waits for
-    others, whose identities are not known by their ids yet. A member that cannot be one yet keeps no group from being
-    made: the members of such groups, without it, come last.
+    """What cannot be done: something must exist that does not, something else has its name, or its system cannot hold
+    it; and what waits for others, whose identities are not known by their ids yet. A member that cannot be one yet
+    keeps no group from being made: the members of such groups, without it, come last.
 
     `there` are the statements that are on the live side just as they are wanted.
     """
@@ -271,8 +264,11 @@ def _blocked(
         if not why and found is not None and not found.kept_by(estate.name):
             why = "one of that name exists already, and Enthesis did not make it for this estate"
             who = f"the administrators of {our.holder}: remove it, or describe it as it stands"
+        if not why:
+            why = _objected(estate, our, objections.get(our.provider))
+            who, never = f"the authors of {estate.name}", bool(why)
         if not why and unknown:
-            waiting.append(f"{_wanted_title(our)} until the id of {unknown} is known: {account_of(unknown)} knows it")
+            waiting.append(f"{_wanted_title(our)} until the id of {unknown} is known: {boundary_of(unknown)} knows it")
             keys.add(our.key)
         if why:
             blocked.append(Blocked(statement_sentence(our.collection, our.body), why, who, never))
@@ -300,7 +296,9 @@ def _fewer_members(
         for member in (one for one in members if one not in known):
             lacks, makes = needed.lacks(member)
             if needed.is_unknown(member):
-                waiting.append(f"{member} in {_wanted_title(our)} until its id is known: {account_of(member)} knows it")
+                waiting.append(
+                    f"{member} in {_wanted_title(our)} until its id is known: {boundary_of(member)} knows it"
+                )
                 without.append(member)
             elif lacks:
                 blocked.append(Blocked(f"{member} in {statement_sentence('groups', our.body)}", lacks, makes))

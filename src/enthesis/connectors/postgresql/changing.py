@@ -16,7 +16,7 @@ from psycopg import sql
 
 from enthesis.connectors.http import understood
 from enthesis.connectors.postgresql.asking import Rows, Session, connected, server_of
-from enthesis.connectors.postgresql.holding import NotHeld, objection, privileges_of
+from enthesis.connectors.postgresql.holding import KnownDatabase, NotHeld, objection, privileges_of
 from enthesis.connectors.postgresql.surveying import DATABASE, SCHEMAS, TABLES, Database, DatabaseReading
 from enthesis.connectors.postgresql.using import UsedDatabase
 from enthesis.connectors.postgresql.words import (
@@ -70,10 +70,10 @@ LINES = """
 class AdministeredDatabase(UsedDatabase):
     """The survey and change ports of a database, beside those of its use."""
 
-    def __init__(self, database: Database, issuer: str, domain: str, trusts: str = "") -> None:
+    def __init__(self, database: Database, issuer: str, domain: str, organisation: str = "", trusts: str = "") -> None:
         super().__init__(database, issuer, trusts)
         self.database = database
-        self.domain = domain  # the trust domain of the SPIFFE ids that log in
+        self.held = KnownDatabase(database.address, domain, organisation)
 
     # -- as it is now ----------------------------------------------------------------------------------------
 
@@ -156,7 +156,7 @@ class AdministeredDatabase(UsedDatabase):
 
     def objection(self, collection: str, body: Mapping[str, Any], allows: Mapping[str, Any]) -> str:
         """Why this database cannot hold a statement; '' where it can."""
-        return objection(self.name, self.domain, collection, body, allows)
+        return objection(self.held, collection, body, allows)
 
     # -- changed ---------------------------------------------------------------------------------------------
 
@@ -300,7 +300,7 @@ class AdministeredDatabase(UsedDatabase):
             except RightMissing:
                 return out  # the server tells superusers alone how it lets logins in
         if not let_in:
-            access, mapped = lines_for(str(server_of(self.database.url)["dbname"]), self.domain)
+            access, mapped = lines_for(str(server_of(self.database.url)["dbname"]), self.held.domain)
             out.append(f"the line `{access}` in pg_hba.conf, and `{mapped}` in pg_ident.conf")
         return out
 
