@@ -16,6 +16,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 from psycopg import sql
 
+from enthesis.cli.subjects import FROM_FILES
 from enthesis.connectors.directory import LabDirectory
 from enthesis.connectors.enrolling import CertificateAuthority
 from enthesis.connectors.http import Client
@@ -221,6 +222,33 @@ def test_a_survey_and_the_questions_that_are_asked_of_it(enthesis: Program, door
     assert enthesis(*asked, "write", READINGS, at=door.folder).code == 1
     shown = enthesis("card", "--survey", str(file), READER, at=door.folder).out
     assert "through gauges/database/levels/group/public" in shown and "read on table" in shown
+
+
+def test_what_a_survey_of_the_database_alone_did_not_look_at_is_said(
+    enthesis: Program, door: Lab, tmp_path: Path
+) -> None:
+    """Only where it could change the answer: the rest of the estate is as the files say."""
+    (tmp_path / "access").write_text(access(door))
+    file = tmp_path / "database.jsonl"
+    survey = ("survey", "--database", f"{LEVELS}={tmp_path / 'access'}", "--out", str(file))
+    assert enthesis(*survey, at=door.folder).code == 0
+    asked = ("trace", "--survey", str(file), "--from")
+    for caller, code in ((INES, 0), (f"{LEVELS}/identity/postgres", 0), (READER, 3)):
+        ran = enthesis(*asked, caller, "read", READINGS, at=door.folder)
+        assert ran.code == code, ran.out
+        first = ran.out.splitlines()[0]
+        assert first.startswith("Allowed" if code == 0 else "Partial survey") and ("lowland" in ran.out) == (code == 3)
+    ran = enthesis("check", "--survey", str(file), "--format", "json", at=door.folder)
+    assert ran.code == 3 and ran.json["not_read"] == [
+        f"lowland at {place} ({FROM_FILES})" for place in ("gauges", "@saltmarsh")
+    ]
+    entry = "  - {{unread: lowland, at: {}, because: asked on its own, until: 2099-01-01T00:00:00Z}}\n"
+    accepted = "accepted:\n" + entry.format("gauges") + entry.format('"@saltmarsh"')
+    (door.folder / "accepted.yaml").write_text(accepted)
+    try:
+        assert enthesis("check", "--survey", str(file), at=door.folder).code == 0
+    finally:
+        (door.folder / "accepted.yaml").unlink()
 
 
 def test_withdrawn_access_opens_nothing_at_once_and_ends_open_sessions(enthesis: Program, door: Lab) -> None:

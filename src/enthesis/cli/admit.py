@@ -26,7 +26,7 @@ from enthesis.output.admitting import (
 )
 from enthesis.output.lines import counted, line
 from enthesis.output.streams import is_about, put_json, put_lines, remark
-from enthesis.surveys.unread import Inquiry
+from enthesis.surveys.unread import Inquiry, systems_by_address
 from enthesis.trusts.admitting import Admissions, Told, told
 from enthesis.trusts.keyless import keyless_trust
 from enthesis.verdicts.pipeline_access import pipeline_access_trust
@@ -107,7 +107,8 @@ def admit(
         trusts = [pipeline_access_trust(described, access)]
     else:
         trusts = chosen(described, what)
-    is_about(Inquiry(tuple(trust.of for trust in trusts)))
+    admitting = tuple(trust.of for trust in trusts)
+    is_about(Inquiry(admitting, systems=systems_by_address(admitting, described)))
     if token is not None:
         try:
             source = KeySource(keys, offline, survey)

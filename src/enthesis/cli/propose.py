@@ -279,7 +279,7 @@ def proposed(
     surveys, connected = surveyed(described, folder, given, quiet=quiet)
     objections = {name: one.objection for name, one in connected.administered.items()}
     proposal = compare(described, surveys, prune=prune, objections=objections, now=now())
-    may_lack(not_lived_with(systems_not_read(proposal.aside, ()), described.accepted, now()))
+    may_lack(not_lived_with(systems_not_read(dict.fromkeys(proposal.aside, ()), ()), described.accepted, now()))
     person = signed_in(described, folder)
     made = Made(described, without_accepted(described, proposal, now()), surveys, connected, person)
     found = drift_since(journal, made)

@@ -37,7 +37,7 @@ from enthesis.model.estate import Estate
 from enthesis.output.reach import ReachAsked, from_lines, reached_csv, reached_json, to_lines
 from enthesis.output.streams import is_about, put_json, put_lines, put_text
 from enthesis.output.verdicts import absent_among, absent_lines
-from enthesis.surveys.unread import Inquiry, with_groups
+from enthesis.surveys.unread import Inquiry, systems_by_address, with_groups
 
 
 class ReachFormat(StrEnum):
@@ -153,7 +153,8 @@ def _about(estate: Estate, who: str | None, to: str | None, found: Sequence[Reac
     is open to the caller, or to whom it becomes."""
     steps = [step for access in found for step in access.steps]
     if who is None:
-        return Inquiry((str(to), *(place for step in steps for place in (step[0], step[2]))))
+        places = (str(to), *(place for step in steps for place in (step[0], step[2])))
+        return Inquiry(places, systems=systems_by_address(places, estate))
     return Inquiry(
         (), with_groups([who, *(step[0] for step in steps)], estate) if who not in estate.issuers else frozenset()
     )

@@ -1,6 +1,7 @@
 """What a command asks about: the estate in a folder, a survey, or one beside the other."""
 
 import os
+from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
 
@@ -12,9 +13,11 @@ from enthesis.lab.running import Running, running, state_folder
 from enthesis.model.errors import InvalidEstate, InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Identity
 from enthesis.output.streams import may_lack
+from enthesis.proposals.wanted import kept_where
 from enthesis.surveys.survey import Survey, beside, survey_in
-from enthesis.surveys.unread import not_lived_with
+from enthesis.surveys.unread import Unread, not_lived_with, systems_not_read
 
+FROM_FILES = "the survey did not look at it, so this is as the files say"
 PARTY = "ENTHESIS_LAB_PARTY"  # set by `enthesis lab as`, heeded only while a lab runs for the estate
 
 
@@ -59,6 +62,24 @@ def read_subject(estate: Path | None, live: Path | None) -> Subject:
     return Subject(folder, beside(described, survey), survey)
 
 
+def _from_the_files(described: Estate, survey: Survey) -> list[Unread]:
+    """The systems, or accounts at them, whose statements are taken from the files, since a survey did not look at them.
+    One of keys alone is beside them."""
+    if not survey.of_statements:
+        return []
+    told = {one.what for one in survey.unread}
+    holders = {one.name: one.holders for one in survey.looked_at}
+
+    def left(name: str, places: list[str]) -> list[str]:
+        if name not in holders:
+            return places
+        return [place for place in places if place not in holders[name]] if name in described.providers else []
+
+    missing = {name: left(name, places) for name, places in kept_where(described).items() if name not in told}
+    unread = systems_not_read({name: places for name, places in missing.items() if places}, ())
+    return [replace(one, why=FROM_FILES) for one in unread]
+
+
 def read_asked(estate: Path | None, live: Path | None, *, ask: bool, quiet: bool = False) -> Subject:
     """The same; with `ask` the estate as its live systems say that it is at this moment."""
     if not ask:
@@ -85,11 +106,13 @@ def read_live(path: Path, described: Estate | None = None) -> Survey:
 
 
 def say_partial(survey: Survey, described: Estate | None = None) -> None:
-    """Lets the answer say what a survey could not read, but for what the estate lives with."""
+    """Lets the answer say what a survey could not read, and what is taken from the files of the estate beside it, but
+    for what that estate lives with."""
     from enthesis.cli.questions import now  # noqa: PLC0415
 
-    accepted = described.accepted if described is not None else ()
-    may_lack(not_lived_with(survey.unread, accepted, now()))
+    may_lack(not_lived_with(survey.unread, described.accepted if described is not None else (), now()))
+    if described is not None:
+        may_lack(not_lived_with(_from_the_files(described, survey), described.accepted, now()))
 
 
 def workload_identity(estate: Estate, address: str) -> Identity:

@@ -60,7 +60,7 @@ from enthesis.output.progress import reporter
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.output.surveys import adoption_lines, comparison_json, comparison_lines
 from enthesis.ports import Record, Surveys
-from enthesis.proposals.wanted import systems_of
+from enthesis.proposals.wanted import kept_where
 from enthesis.surveys.survey import InvalidSurvey, no_collecting
 from enthesis.surveys.unread import Unread, not_lived_with, systems_not_read
 
@@ -241,7 +241,7 @@ def _fetching(address: str) -> Path:
 
 def _missing(described: Estate, systems: Sequence[Surveys]) -> list[Unread]:
     """What an estate has statements for and is not surveyed, but for what it lives with."""
-    found = systems_not_read(systems_of(described), [system.name for system in systems])
+    found = systems_not_read(kept_where(described), {system.name for system in systems})
     return list(not_lived_with(found, described.accepted, now()))
 
 
@@ -570,7 +570,8 @@ def _told(writing: Writing, *, quiet: bool) -> None:
     lines = [line(f"Surveyed {names}: {read}") if writing.complete else line(partial, f" of {names}: {read}")]
     lines += [line("  ", Span(read, "bad" if read != WHOLE else "good"), f"  {name}") for name, read in
               writing.read.items() if len(writing.read) > 1 or read != WHOLE]  # fmt: skip
-    left_out = [entry for entry in writing.left_out if entry.get("incomplete") or not quiet]
+    those = (entry for entry in writing.left_out if entry.get("incomplete") or not quiet)
+    left_out = list({(entry["left_out"], entry["why"]): entry for entry in those}.values())
     for entry in left_out[:MOST]:
         word = Span("not read", "bad") if entry.get("incomplete") else Span("left out", "doubt")
         lines.append(line("  ", word, f"  {entry['left_out']}: {entry['why']}"))

@@ -50,7 +50,7 @@ from enthesis.output.verdicts import (
     verdict_json,
     verdict_lines,
 )
-from enthesis.surveys.unread import Inquiry, with_groups
+from enthesis.surveys.unread import Inquiry, systems_by_address, with_groups
 from enthesis.verdicts.pools import MemberAnswer, answer_of_pool
 from enthesis.verdicts.remedies import SMALL, Remedy, applied, asked, remedies_for
 
@@ -161,7 +161,8 @@ def _about(estate: Estate, question: Question) -> Inquiry:
     origin = question.origin
     named = origin.form not in BEARERS
     callers = with_groups([str(origin.whom), *hops], estate) if named else frozenset()
-    return Inquiry(tuple(targets), callers, origin.form is Form.CREDENTIAL)
+    involved = [*targets, *([str(origin.whom)] if named else [])]
+    return Inquiry(tuple(targets), callers, origin.form is Form.CREDENTIAL, systems_by_address(involved, estate))
 
 
 def _answer(estate: Estate, question: Question) -> tuple[Verdict, list[MemberAnswer]]:

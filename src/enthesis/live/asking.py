@@ -9,7 +9,7 @@ from enthesis.live.connecting import cluster_of, clusters_of_lab, connect, datab
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of, survey
 from enthesis.model.estate import Estate
 from enthesis.ports import KeepsKeys, KeepsSessions, Record, Reporter, Surveys
-from enthesis.proposals.wanted import systems_of
+from enthesis.proposals.wanted import kept_where
 from enthesis.surveys.statements import Keepers, counting_together
 from enthesis.surveys.survey import ASKED_NOW, Survey, read_survey
 from enthesis.surveys.unread import systems_not_read
@@ -51,7 +51,7 @@ def survey_now(estate: Estate, folder: Path, now: datetime, reporter: Reporter) 
         for address in clusters_of_lab(estate, folder)
     ]
     systems: list[Surveys] = [*clouds, *clusters, *databases_of_lab(estate, folder)]
-    missing = systems_not_read(systems_of(estate), [system.name for system in systems])
+    missing = systems_not_read(kept_where(estate), {system.name for system in systems})
     writing = Writing(estate.name, now, systems, missing)
     lines = writing.lines(as_it_is(list(head_of(estate)), systems), reporter)
     return read_survey((line.decode() for line in lines), ASKED_NOW, estate.catalogue)

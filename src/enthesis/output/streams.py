@@ -53,7 +53,7 @@ def put_partial(*, to_error: bool = False) -> None:
         more = f"; and {len(names) - MOST} more" if len(names) > MOST else ""
         said = f"Not read: {'; '.join(names[:MOST])}{more}."
         lines = [line(Span("Partial survey: this answer may be incomplete. ", "bad"), said)]
-        lines += [line(f"  {one.what}: {one.why}") for one in _PARTIAL.missing[:MOST] if one.why]
+        lines += [line(f"  {one.called}: {one.why}") for one in _PARTIAL.missing[:MOST] if one.why]
         put_lines(lines, to_error=to_error)
 
 
@@ -71,7 +71,8 @@ def put_lines(lines: Iterable[Line], *, to_error: bool = False) -> None:
 def put_json(value: Any) -> None:
     """A value as JSON to standard output; an answer that may lack something says so in `not_read`."""
     if _PARTIAL.missing and isinstance(value, dict):
-        value = {"not_read": [f"{one.what} ({one.why})" if one.why else one.what for one in _PARTIAL.missing], **value}
+        unread = [f"{one.called} ({one.why})" if one.why else one.what for one in _PARTIAL.missing]
+        value = {"not_read": unread, **value}
         _PARTIAL.told = True
     sys.stdout.write(json_text(value) + "\n")
     sys.stdout.flush()

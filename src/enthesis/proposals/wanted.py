@@ -49,6 +49,11 @@ def systems_of(estate: Estate) -> list[str]:
     return list(dict.fromkeys(statement.provider for statement in wanted(estate)[0]))
 
 
+def kept_where(estate: Estate) -> dict[str, list[str]]:
+    """The live systems that hold statements of ours, each with the places whose statements it keeps."""
+    return {name: holders(estate, name) if name in estate.providers else [name] for name in systems_of(estate)}
+
+
 def holders(estate: Estate, provider: str) -> list[str]:
     """The accounts and organisations of ours that a provider is surveyed for; units go with their organisation."""
     there = [account.name for account in estate.accounts.values() if account.provider == provider]

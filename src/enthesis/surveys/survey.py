@@ -39,7 +39,7 @@ from enthesis.model.estate import Attachment, Estate, Grant, Resource, Trust, bo
 from enthesis.model.file_errors import Source
 from enthesis.model.words import STATEMENT_SECTIONS, Form
 from enthesis.surveys.statements import one_group
-from enthesis.surveys.unread import CREDENTIALS, Unread
+from enthesis.surveys.unread import Unread
 
 VERSION = 2  # 1 had words that were renamed since
 ASKED_NOW = "the live side"  # the name of a survey that was taken for one question and is in no file
@@ -65,10 +65,6 @@ class Said:
 
     what: str
     why: str
-    incomplete: bool = False
-    at: str = ""
-    by: tuple[str, ...] = ()
-    of_credentials: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,6 +76,7 @@ class LookedAt:
     holders: frozenset[str] = frozenset()
     keys: bool = False
     namespaces: tuple[str, ...] = ()
+    what: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,6 +88,7 @@ class Survey:
     of: tuple[str, ...]
     complete: bool
     left_out: tuple[Said, ...] = ()
+    not_read: tuple[Unread, ...] = ()  # of what was left out
     findings: tuple[Said, ...] = ()
     keys: Mapping[str, Any] = field(default_factory=dict)  # key sets (RFC 7517) by the url of their issuer
     looked_at: tuple[LookedAt, ...] = ()
@@ -98,10 +96,12 @@ class Survey:
     @property
     def unread(self) -> tuple[Unread, ...]:
         """What could not be read; that there may be more, where the survey does not say what."""
-        found = tuple(
-            Unread(one.what, one.why, one.at, one.by, one.of_credentials) for one in self.left_out if one.incomplete
-        )
-        return found if self.complete or found else (Unread("the end of the survey"),)
+        return self.not_read if self.complete or self.not_read else (Unread("the end of the survey"),)
+
+    @property
+    def of_statements(self) -> bool:
+        """Whether it is of more than the keys that issuers publish."""
+        return not self.looked_at or any(one.what != "issuer" or one.holders for one in self.looked_at)
 
 
 class _Section(NamedTuple):
@@ -121,6 +121,7 @@ class _Collected:
     named: dict[str, dict[str, Any]] = field(default_factory=dict)
     listed: dict[str, list[Any]] = field(default_factory=dict)
     left_out: list[Said] = field(default_factory=list)
+    not_read: list[Unread] = field(default_factory=list)
     findings: list[Said] = field(default_factory=list)
     keys: dict[str, Any] = field(default_factory=dict)
     complete: bool = False
@@ -183,7 +184,8 @@ def read_survey(lines: Iterable[str], name: str, catalogue: Catalogue) -> Survey
     estate = Estate(str(header.get("estate") or name), catalogue.extended(kinds.values()), **sections)
     estate = _sound(estate, name)
     of = tuple(one.name for one in looked_at)
-    return Survey(estate, taken, of, into.complete, tuple(into.left_out), tuple(into.findings), into.keys, looked_at)
+    out, unread, findings = tuple(into.left_out), tuple(into.not_read), tuple(into.findings)
+    return Survey(estate, taken, of, into.complete, out, unread, findings, into.keys, looked_at)
 
 
 def _digest(digest: Any, lines: list[str]) -> None:
@@ -243,7 +245,7 @@ def _all_looked_at(header: dict[str, Any], name: str) -> tuple[LookedAt, ...]:
         if not (isinstance(holders, list) and isinstance(namespaces, list)):
             raise InvalidSurvey(f"line 1 of {name}: `holders` and `namespaces` are lists")
         texts = (frozenset(map(str, holders)), one.get("keys") is True, tuple(map(str, namespaces)))
-        out.append(LookedAt(str(one.get("name")), *texts))
+        out.append(LookedAt(str(one.get("name")), *texts, what=str(one.get("what"))))
     return tuple(out)
 
 
@@ -265,7 +267,8 @@ def _parsed(line: str, name: str, number: int) -> dict[str, Any]:
 
 def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> None:
     if "left_out" in record:
-        into.left_out.append(_left_out(record))
+        into.left_out.append(Said(str(record["left_out"]), str(record.get("why", ""))))
+        into.not_read.extend(filter(None, [Unread.of(record)]))
     elif "finding" in record:
         into.findings.append(Said(str(record["finding"]), f"{record.get('at', '')}: {record.get('says', '')}"))
     elif isinstance(record.get("read_up_to"), dict) or isinstance(record.get("listed"), str):
@@ -274,18 +277,6 @@ def _take(record: dict[str, Any], name: str, number: int, into: _Collected) -> N
         into.keys[record["keys_of"]] = record.get("published")
     else:
         raise InvalidSurvey(f"line {number} of {name} says nothing that is understood")
-
-
-def _left_out(record: dict[str, Any]) -> Said:
-    at, by = record.get("at"), record.get("by")
-    return Said(
-        str(record["left_out"]),
-        str(record.get("why", "")),
-        record.get("incomplete") is True,
-        at if isinstance(at, str) else "",
-        tuple(map(str, by)) if isinstance(by, list) else (),
-        record.get("about") == CREDENTIALS,
-    )
 
 
 def _end(record: dict[str, Any], name: str, number: int, digest: str, into: _Collected) -> None:
