@@ -23,6 +23,7 @@ from enthesis.chains.changes import decide_by_change, reachable_by_change
 from enthesis.chains.differences import difference
 from enthesis.chains.invariants import decide
 from enthesis.chains.reach import reachable, reaching
+from enthesis.chains.sentences import gain_sentences
 from enthesis.chains.web import Web
 from enthesis.files.folder import read_texts
 from enthesis.model.estate import Context, Estate, Origin
@@ -30,7 +31,6 @@ from enthesis.model.words import BEARERS, Form
 from enthesis.output.admitting import told_lines
 from enthesis.output.cards import card_lines
 from enthesis.output.checks import check_lines, check_sentence, risk_json
-from enthesis.output.differences import gain_sentences
 from enthesis.output.lines import Line, json_text, line, rendered
 from enthesis.output.proposals import proposal_lines
 from enthesis.output.reach import chain_words, conditions, start_words

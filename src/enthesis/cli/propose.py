@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from enthesis.chains.differences import Difference
+from enthesis.chains.sentences import gain_sentences
 from enthesis.cli.histories import StoreOption, journal_if_any, signed_in
 from enthesis.cli.options import (
     ContextOption,
@@ -29,7 +30,7 @@ from enthesis.live.manifests import different_manifests, write_manifests
 from enthesis.live.surveying import survey
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
-from enthesis.output.differences import barred_lines, difference_json, difference_markdown, gain_sentences
+from enthesis.output.differences import barred_lines, difference_json, difference_markdown
 from enthesis.output.lines import counted, json_text, line, markdown_text
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import proposal_lines, proposal_markdown, rights_lines

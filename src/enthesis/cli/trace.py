@@ -10,6 +10,7 @@ from enthesis.access.answers import Verdict
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question, question_of
 from enthesis.chains.differences import newly_allowed
+from enthesis.chains.sentences import gain_sentences
 from enthesis.cli import completing
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import (
@@ -37,7 +38,6 @@ from enthesis.model.addresses import article, parse
 from enthesis.model.errors import InvalidAddress, InvalidInput, NotDecided, Undecided
 from enthesis.model.estate import Estate, Hop
 from enthesis.model.words import BEARERS, Ending, Form, Outcome, VerdictStep
-from enthesis.output.differences import gain_sentences
 from enthesis.output.lines import Line
 from enthesis.output.streams import is_about, put_json, put_lines, remark
 from enthesis.output.verdicts import (

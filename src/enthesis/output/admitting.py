@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
+from enthesis.access.value_words import shown, value_words
 from enthesis.conditions.sampling import Sample
 from enthesis.conditions.truth import Value
 from enthesis.files.conditions import plain_test
@@ -13,7 +14,7 @@ from enthesis.model.estate import Trust
 from enthesis.model.sentences import admitted, tested
 from enthesis.model.words import BEARERS
 from enthesis.output.lines import Line, Span, counted, line
-from enthesis.output.verdicts import jsonable, shown, value_words
+from enthesis.output.verdicts import jsonable
 from enthesis.trusts.admitting import BESIDES, Held, Near, Told, TrustComparison, is_pinned
 
 MOST_NAMED = 20  # callers that a trust names, in text

@@ -3,15 +3,12 @@
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
-from enthesis.access.coming import ANY
 from enthesis.chains.differences import Difference, Gain
+from enthesis.chains.sentences import caller_words, gain_sentences, way_words, with_values
 from enthesis.conditions.truth import Value
-from enthesis.model.addresses import article
 from enthesis.model.sentences import verb_words
-from enthesis.model.words import BEARERS
 from enthesis.output.lines import Line, Span, counted, line, markdown_text
 from enthesis.output.reach import conditions_json
-from enthesis.output.verdicts import values_words
 
 MOST = 40  # sentences of each kind in text and Markdown; JSON has them all
 
@@ -19,36 +16,6 @@ MOST = 40  # sentences of each kind in text and Markdown; JSON has them all
 def _with_json(values: Mapping[str, Value]) -> dict[str, Any]:
     said = conditions_json(values)
     return {"with": said["conditions"], **({"before_keys": said["before_keys"]} if "before_keys" in said else {})}
-
-
-def caller_words(gain: Gain) -> str:
-    """Who gains or loses."""
-    if gain.form in BEARERS:
-        return f"the bearer of {article(gain.form)} of {gain.caller}"
-    if gain.form in ("credential", "pipeline_access"):
-        return f"the {'pipeline access' if gain.form == 'pipeline_access' else 'credential'} {gain.caller}"
-    return f"{gain.caller} (members to come)" if gain.caller.endswith(ANY) else gain.caller
-
-
-def gain_sentences(gains: Sequence[Gain]) -> list[str]:
-    """One sentence for each caller, target and way, with all verbs that go together."""
-    groups: dict[tuple[str, str, str, str], list[str]] = {}
-    for gain in gains:
-        verb = verb_words(gain.verb)
-        groups.setdefault((caller_words(gain), gain.target, _way(gain), _values(gain)), []).append(verb)
-    return [
-        f"{caller} may {' and '.join(dict.fromkeys(verbs))} {target}{way}{values}"
-        for (caller, target, way, values), verbs in groups.items()
-    ]
-
-
-def _way(gain: Gain) -> str:
-    hops = [f"{verb_words(verb)} {target}" for _, verb, target in gain.chain[:-1]]
-    return f", through: {', '.join(hops)}" if hops else ""
-
-
-def _values(gain: Gain) -> str:
-    return f", with {values_words(gain.values)}" if gain.values else ""
 
 
 def difference_lines(found: Difference) -> Iterator[Line]:
@@ -121,7 +88,7 @@ def difference_markdown(found: Difference) -> Iterable[str]:
         for gain in gains[:MOST]:
             cells = (
                 caller_words(gain), verb_words(gain.verb), gain.target,
-                _way(gain).removeprefix(", through: "), _values(gain).removeprefix(", with "),
+                way_words(gain).removeprefix(", through: "), with_values(gain).removeprefix(", with "),
             )  # fmt: skip
             yield "| " + " | ".join(markdown_text(cell) for cell in cells) + " |"
         if len(gains) > MOST:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from enthesis.access.clauses import BEFORE_KEY
+from enthesis.access.value_words import OneOf, values_words
 from enthesis.chains.chains import Chain, ChainStart
 from enthesis.chains.reach import Reached
 from enthesis.chains.shared_logins import SharedLogin, who_words
@@ -14,7 +15,7 @@ from enthesis.conditions.truth import Value
 from enthesis.model.estate import boundary_of
 from enthesis.model.sentences import verb_words
 from enthesis.output.lines import Line, Span, counted, csv_cell, line
-from enthesis.output.verdicts import OneOf, jsonable, values_words
+from enthesis.output.verdicts import jsonable
 
 AT_IDENTITY = "starts at the identity"
 MOST = 60  # rows of the table; JSON and CSV have them all
