@@ -14,6 +14,7 @@ from enthesis.access.compiling import compile_estate
 from enthesis.chains.ends import wanted_permissions
 from enthesis.chains.reach import coming_to
 from enthesis.chains.web import Web
+from enthesis.change.enacting import refuse_if_different
 from enthesis.connectors.cluster.kubeconfig import from_kubeconfigs
 from enthesis.connectors.http import Client, Connection
 from enthesis.connectors.oauth import client_entry
@@ -21,7 +22,6 @@ from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
 from enthesis.lab.tokens import TokenRefused
 from enthesis.live.connecting import database_access, directory_at, key_at, sessions_of
-from enthesis.live.enacting import refuse_if_different
 from enthesis.live.usage_logs import read_usage
 from enthesis.model.catalogue import Catalogue
 from enthesis.model.errors import EnthesisError, InnerError

@@ -13,10 +13,10 @@ from typing import Any
 
 import pytest
 
+from enthesis.change.approving import approved, authored, refuse_if_approvals_lack, refuse_if_changed
+from enthesis.change.enacting import refuse_if_different
 from enthesis.files.finding import HISTORY, PLACE_OF_WORK
 from enthesis.files.folder import read_texts
-from enthesis.live.approving import approved, authored, refuse_if_approvals_lack, refuse_if_changed
-from enthesis.live.enacting import refuse_if_different
 from enthesis.live.signing import signed, unverified_document
 from enthesis.model.errors import InvalidInput, MovedAway
 from enthesis.proposals.approving import lacking

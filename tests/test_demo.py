@@ -58,7 +58,7 @@ SAID = {
         "who may run workloads as it, attach it, issue credentials for it or change it",
     ),
     "host": ("Tried live: all 5 journeys", "repaired\n"),
-    "database": ("4 of 4 journeys failed", "Tried live: all 4 journeys", "gauges/identity/level-reader\n"),
+    "database": ("5 of 7 journeys failed", "Tried live: all 7 journeys", "gauges/identity/level-reader\n"),
     "groups": ("without coast north: gauges/identity/pier-south", "may read gauges/secret/offsets"),
     "keys": ("has a keyless way in", "its value is in tape.key", "because the tape robot"),
     "pipeline-access": ("leads to gauges/identity/archiver", "all 16 near-miss callers were refused"),

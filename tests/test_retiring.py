@@ -11,11 +11,11 @@ import pytest
 
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
+from enthesis.change import retiring
 from enthesis.cleaning.retiring import LiveKeys, RetiringBounds, Standing, standings
 from enthesis.files.editing import Addition, edited
 from enthesis.files.folder import read_texts
 from enthesis.files.shapes import time_text
-from enthesis.live import retiring
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
 from enthesis.model.words import Form
 from enthesis.ports import Connected

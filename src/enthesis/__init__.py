@@ -19,7 +19,10 @@ if TYPE_CHECKING:
         admits,
         ask,
         compare,
+        enact,
         parse_estate,
+        propose,
+        prove,
         reach,
         read_estate,
         read_survey,
@@ -28,7 +31,7 @@ if TYPE_CHECKING:
 __version__ = "0.1.0"
 __all__ = [
     "Access", "Answer", "Comparison", "EnthesisError", "Estate", "InvalidEstate", "InvalidInput", "Survey", "admits",
-    "ask", "compare", "parse_estate", "reach", "read_estate", "read_survey",
+    "ask", "compare", "enact", "parse_estate", "propose", "prove", "reach", "read_estate", "read_survey",
 ]  # fmt: skip
 
 

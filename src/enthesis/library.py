@@ -9,15 +9,23 @@
     })
     print(answer.allowed, answer.text)
 
-No network and no terminal; a time is passed in or is now. Errors are `EnthesisError` and its subclasses, each with a
+Questions need no network and no terminal; a time is passed in or is now. `propose`, `enact` and `prove` speak to the
+live systems of an estate, as the commands do:
+
+    change = enthesis.propose("saltmarsh")
+    print(change.proposal.gives, [danger.name for danger in change.proposal.dangers])
+    done = enthesis.enact(change, accepted=(), because="the weekly review")
+
+Errors are `EnthesisError` and its subclasses, each with a
 `code` of docs/errors.md, a `message` and a `remedy`.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from enthesis.access.answers import Verdict
 from enthesis.access.compiling import compile_estate
@@ -38,14 +46,21 @@ from enthesis.model.errors import EnthesisError, InvalidEstate, InvalidInput, No
 from enthesis.model.estate import Estate, Trust
 from enthesis.model.words import Ending, Form, VerdictStep
 from enthesis.output.lines import rendered
+from enthesis.output.progress import Silent
 from enthesis.output.verdicts import first_sentence, verdict_json, verdict_lines
 from enthesis.surveys.survey import Survey, survey_in
 from enthesis.trusts.admitting import Admissions
 from enthesis.verdicts.pools import answer_of_pool, ending_of
 
+if TYPE_CHECKING:
+    from enthesis.change.enacting import Enacted
+    from enthesis.change.preparing import Clock, LiveSide, PreparedChange
+    from enthesis.live.connecting import Given
+    from enthesis.live.proving import Proof
+
 __all__ = [
     "Access", "Answer", "Comparison", "EnthesisError", "Estate", "InvalidEstate", "InvalidInput", "Survey", "admits",
-    "ask", "compare", "parse_estate", "reach", "read_estate", "read_survey",
+    "ask", "compare", "enact", "parse_estate", "propose", "prove", "reach", "read_estate", "read_survey",
 ]  # fmt: skip
 
 
@@ -189,6 +204,104 @@ def compare(before: Estate, after: Estate, *, time: datetime | None = None) -> C
         for side in (found.gains, found.losses)
     )
     return Comparison(gained, lost, not found.undecided)
+
+
+def propose(
+    folder: str | Path, *, prune: bool = False, store: str | None = None, given: "Given | None" = None
+) -> "PreparedChange":
+    """What the live side of the estate in a folder lacks, with what making it so does to access, and what is dangerous
+    (`proposal.steps`, `.gives`, `.takes`, `.dangers`; `difference`, `unread`). With `prune` what the estate no longer
+    describes goes too. `given` says how systems are reached, where no lab runs; `store` is where the history is, where
+    that is not the estate's own. Changes nothing.
+
+    Raises InvalidEstate, and LiveFailure where a system cannot be asked.
+    """
+    from enthesis.change.preparing import prepare  # noqa: PLC0415  loads the connectors
+    from enthesis.connectors.http import closing_after  # noqa: PLC0415
+    from enthesis.store.journal import journal_of  # noqa: PLC0415
+
+    place = Path(folder)
+    estate, clock = read_estate(place), _clock_of(place)
+    journal = journal_of(place, store)
+    with closing(journal), closing_after():
+        return prepare(estate, _live_of(estate, place, given, acts=False), journal, clock, prune=prune)
+
+
+def enact(
+    change: "PreparedChange", *, accepted: Collection[str], because: str = "", store: str | None = None,
+    given: "Given | None" = None,
+) -> "Enacted":  # fmt: skip
+    """Carries a proposal out: worked out again first, and refused where it is another one now. `accepted` are the names
+    of the dangers that are accepted. Acts as the person who has signed in, with that person's rights.
+
+    Raises InvalidInput where a danger is not accepted, an approval is missing or the live side has moved, RightMissing
+    where a right is, Busy where another enactment is under way.
+    """
+    from enthesis.change.carrying_out import (  # noqa: PLC0415  loads the connectors and the store
+        carry_out,
+        permitted,
+        refuse_if_enacted_elsewhere,
+        refuse_if_unfinished,
+    )
+    from enthesis.change.enacting import refuse_if_different  # noqa: PLC0415
+    from enthesis.change.preparing import prepare  # noqa: PLC0415
+    from enthesis.connectors.http import closing_after  # noqa: PLC0415
+    from enthesis.store.journal import journal_of  # noqa: PLC0415
+
+    place = change.live.folder
+    estate, clock = read_estate(place), _clock_of(place)
+    journal = journal_of(place, store)
+    with closing(journal), closing_after():
+        refuse_if_unfinished(journal, estate.name)
+        fences = journal.fences()
+        live = _live_of(estate, place, given, acts=True)
+        now = prepare(estate, live, journal, clock, prune=bool(change.prune))
+        if store is None and now.last_rule is None and not journal.enactments(estate.name):
+            refuse_if_enacted_elsewhere(now)
+        refuse_if_different(change.proposal, now.proposal, now.surveys)
+        ready = permitted(now, journal, agreed=change.proposal, urgent=False, fences=fences)
+        return carry_out(ready, accepted=accepted, because=because)
+
+
+def prove(folder: str | Path, names: Sequence[str] = (), *, given: "Given | None" = None) -> "tuple[Proof, ...]":
+    """Tries the journeys of an estate on its live systems, all or these: of each its outcome, where it was refused, and
+    whether that is as expected (`.met`, `.unmet`). What is tried is put back; sessions are let go of."""
+    from enthesis.connectors.http import closing_after  # noqa: PLC0415
+    from enthesis.live.proving import prove as tried  # noqa: PLC0415  loads the connectors
+
+    place = Path(folder)
+    estate = read_estate(place)
+    unknown = next((name for name in names if name not in estate.journeys), None)
+    if unknown is not None:
+        hint = perhaps(unknown, estate.journeys)
+        raise InvalidInput(f"unknown journey {unknown}", code="journey-unknown", remedy=hint)
+    journeys = [estate.journeys[name] for name in names or estate.journeys]
+    with closing_after():
+        live = _live_of(estate, place, given, acts=False)
+        try:
+            return tried(estate, journeys, live.connected, _clock_of(place)(), live.reporter)
+        finally:
+            live.connected.let_go()
+
+
+def _live_of(estate: Estate, folder: Path, given: "Given | None", *, acts: bool) -> "LiveSide":
+    from enthesis.change.preparing import live_side  # noqa: PLC0415  loads the connectors
+    from enthesis.live.connecting import Given  # noqa: PLC0415
+
+    return live_side(estate, folder, given or Given(), Silent(), _clock_of(folder), acts=acts)
+
+
+def _clock_of(folder: Path) -> "Clock":
+    """The clock of the live side: a lab's may have been moved."""
+    from enthesis.connectors.http import closing_after  # noqa: PLC0415  loads the connectors
+    from enthesis.live.clocks import clock_for  # noqa: PLC0415
+
+    def now() -> datetime:
+        with closing_after():
+            return clock_for(estate, folder).now()
+
+    estate = read_estate(folder)
+    return now
 
 
 def _now() -> datetime:

@@ -8,36 +8,43 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from enthesis.change.carrying_out import PermittedChange, Sending, permitted, refuse_unaccepted
+from enthesis.change.cutoff import (
+    CUTOFF,
+    Extent,
+    Planned,
+    checked,
+    cut_off,
+    kept_at,
+    planned,
+    prepared_cut,
+    restore_files,
+)
+from enthesis.change.preparing import LiveSide, live_side
 from enthesis.cleaning.cutoff import Withdrawn, target_of
 from enthesis.cli import completing
-from enthesis.cli.enact import refuse_if_not_allowed
-from enthesis.cli.histories import StoreOption, journal_at, signed_in
+from enthesis.cli.enacting import AcceptOption, EnactRequest, PatienceOption, refuse_unknown_dangers
+from enthesis.cli.histories import StoreOption, journal_at
 from enthesis.cli.interrupts import on_interrupt
 from enthesis.cli.options import EstateOption, Format, FormatOption, KubeconfigOption, QuietOption
-from enthesis.cli.propose import Made
 from enthesis.cli.questions import by_clock_of, length_of, now
 from enthesis.cli.subjects import read_estate, say_partial
 from enthesis.files.finding import estate_folder
-from enthesis.files.shapes import perhaps, time_text
+from enthesis.files.shapes import perhaps
 from enthesis.live.asking import survey_now
-from enthesis.live.connecting import Given, connect
-from enthesis.live.cutting import Extent, Planned, checked, document_of, kept_at, planned, restore_files, write_files
-from enthesis.live.surveying import survey
+from enthesis.live.connecting import Given
 from enthesis.model.errors import InvalidInput, StoppedPartWay
 from enthesis.model.estate import Estate
 from enthesis.output.cutting import check_json, check_lines, known_lines, plan_json, plan_lines, target_words
+from enthesis.output.enactments import enacted_json, enacted_lines
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.progress import reporter
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.proposals.credentials import OpenSession
-from enthesis.proposals.steps import Proposal
 from enthesis.surveys.survey import beside
 
 if TYPE_CHECKING:
     from enthesis.cleaning.cutoff import LiveCredential
-    from enthesis.store.journal import Journal
-
-CUTOFF = "cutoff"  # what the store keeps of one
 
 
 def cutoff(
@@ -63,13 +70,9 @@ def cutoff(
         bool,
         typer.Option("--forget", help="Also take everything about it out of the files: statements and journeys too."),
     ] = False,
+    accept: AcceptOption = None,
     because: Annotated[str, typer.Option("--because", metavar="TEXT", help="The reason, kept in the history.")] = "",
-    patience: Annotated[
-        str,
-        typer.Option(
-            "--patience", metavar="DURATION", help="Wait for slow systems, and retry failures, for up to this long."
-        ),
-    ] = "2m",
+    patience: PatienceOption = "2m",
     kubeconfig: KubeconfigOption = None,
     estate: EstateOption = None,
     output: FormatOption = Format.TEXT,
@@ -87,9 +90,7 @@ def cutoff(
     folder = estate_folder(estate)
     described = read_estate(folder)
     by_clock_of(described, folder)
-    person = signed_in(described, folder)
-    longest = length_of("--patience", patience).total_seconds()
-    given = Given(kubeconfig=kubeconfig, patience=longest, acting=person.secret if person is not None else None)
+    refuse_unknown_dangers(accept or ())
     if undo is not None:
         if who is not None or check:
             raise InvalidInput("--undo takes a number alone", code="options-conflict", remedy="leave the rest out")
@@ -97,22 +98,24 @@ def cutoff(
         return
     if who is None:
         raise InvalidInput("nothing is named", code="argument-missing", remedy="name an identity, host, key or session")
+    longest = length_of("--patience", patience).total_seconds()
+    given = Given(kubeconfig=kubeconfig, patience=longest)
+    live = live_side(described, folder, given, reporter(quiet=quiet), now, acts=True)
     if check:
-        _check(folder, described, given, who, output, quiet=quiet)
+        _check(described, live, who, output, quiet=quiet)
         return
-    connected = connect(described, folder, given)
     with ThreadPoolExecutor(1) as pool:
-        keeping = pool.submit(kept_at, described, connected)
-        surveys = survey(described, connected, reporter(quiet=quiet))
+        keeping = pool.submit(kept_at, described, live.connected)
+        surveys = live.surveyed(described)
         kept = keeping.result()
     target = _target(described, who, kept)
-    if yes and person is not None and target.name == person.person:
+    if yes and target.name == live.by:
         raise InvalidInput(
             f"you are signed in as {target.name}, and would lose the right to finish",
             code="options-conflict",
             remedy="let another person do it, or enthesis sign-out first",
         )
-    plan = planned(described, folder, target, surveys, kept, connected, now(), Extent(also_others, forget))
+    plan = planned(described, live, target, surveys, kept, now(), Extent(also_others, forget))
     if output is Format.JSON and not yes:
         put_json(plan_json(plan))
     elif output is Format.TEXT:
@@ -124,12 +127,11 @@ def cutoff(
     if not yes:
         remark("Nothing was done: add --yes to withdraw it.", quiet=quiet)
         raise typer.Exit(1)
-    steps = Proposal(described.name, plan.cut.steps, seen={one.provider: one.seen() for one in surveys})
-    made = Made(described, steps, surveys, connected, person)
-    refuse_if_not_allowed(made)
+    prepared = prepared_cut(plan, described, live, surveys, now)
+    asked = EnactRequest(output, quiet, yes, tuple(accept or ()), because, Sending(patience=longest))
     journal = journal_at(folder, store)
     try:
-        _do(journal, folder, made, plan, because, longest, output, quiet=quiet)
+        _do(permitted(prepared, journal, agreed=None, urgent=True), plan, asked)
     finally:
         journal.close()
     if not plan.cut.whole:
@@ -159,30 +161,20 @@ def _target(described: Estate, who: str, kept: "list[LiveCredential]") -> Withdr
     return found
 
 
-def _do(
-    journal: "Journal", folder: Path, made: Made, plan: Planned, because: str, longest: float, output: Format, *,
-    quiet: bool,
-) -> None:  # fmt: skip
-    """Writes the files, then withdraws on the live side: what is interrupted in between gives nothing back."""
-    from enthesis.live.enacting import How, Why, enact  # noqa: PLC0415  loads the store
-    from enthesis.output.enactments import enacted_json, enacted_lines  # noqa: PLC0415
-
-    interrupted = journal.unfinished(made.described.name)
-    if interrupted is not None:
+def _do(change: PermittedChange, plan: Planned, asked: EnactRequest) -> None:
+    """Withdraws it, and says what came of it. StoppedPartWay where something is left."""
+    refuse_unaccepted(change.dangers, asked.accept)
+    quiet, unfinished = asked.quiet, change.journal.unfinished(change.prepared.estate.name)
+    if unfinished is not None:
         remark(
-            f"Enactment {interrupted.number} was interrupted, and may give back what is taken here: look at it with"
-            f" `enthesis enact --show {interrupted.number}` before it is resumed."
+            f"Enactment {unfinished.number} was interrupted, and may give back what is taken here: look at it with"
+            f" `enthesis enact --show {unfinished.number}` before it is resumed."
         )
-    changed = write_files(folder, plan)
     on_interrupt("what was withdrawn stays so; enthesis enact --resume goes on")
-    why = Why(made.by, because or f"cut off {plan.cut.target.name}")
-    how = How(patience=longest)
-    enacted = enact(made.proposal, made.surveys, made.connected, journal, reporter(quiet=quiet), why, how)
+    enacted, changed = cut_off(plan, change, accepted=asked.accept, because=asked.because, sending=asked.sending)
     on_interrupt("")
-    content = document_of(plan, enacted.number, made.by, because, time_text(now()))
-    journal.keep(CUTOFF, made.described.name, content)
-    after = replace(made.proposal, steps=tuple(step.step for step in enacted.steps if step.state != "done"))
-    if output is Format.JSON:
+    after = replace(change.prepared.proposal, steps=enacted.left)
+    if asked.output is Format.JSON:
         put_json({**plan_json(plan), "enacted": enacted_json(enacted, after, {})})
     else:
         done = counted(len(enacted.of("done")), "step")
@@ -194,7 +186,7 @@ def _do(
     remark(f"`enthesis cutoff --check {plan.cut.target.name}` tries whether anything still opens.", quiet=quiet)
     if enacted.steps and not enacted.whole:
         raise StoppedPartWay(
-            f"{counted(len(after.steps), 'step')} of the cut-off not done", code="stopped-part-way",
+            f"{counted(len(enacted.left), 'step')} of the cut-off not done", code="stopped-part-way",
             remedy="run the same again, or enthesis enact --resume",
         )  # fmt: skip
     if plan.by_hand:
@@ -204,9 +196,9 @@ def _do(
         )  # fmt: skip
 
 
-def _check(folder: Path, described: Estate, given: Given, who: str, output: Format, *, quiet: bool) -> None:
+def _check(described: Estate, live_now: LiveSide, who: str, output: Format, *, quiet: bool) -> None:
     """Looks at the live side as it is now, and tries what the target did before."""
-    connected = connect(described, folder, given)
+    folder, connected = live_now.folder, live_now.connected
     kept = kept_at(described, connected)
     target = _target(described, who, kept)
     survey_of_now = survey_now(described, folder, now(), reporter(quiet=quiet))

@@ -11,6 +11,8 @@ from typing import Annotated
 import typer
 
 from enthesis.chains.differences import difference
+from enthesis.change.carrying_out import refuse_unaccepted
+from enthesis.change.retiring import after_last_use, deleted, known_of, prove_ways, retiring_dangers, switched
 from enthesis.cleaning.cutoff import ending_otherwise
 from enthesis.cleaning.retiring import (
     DELETED,
@@ -27,6 +29,7 @@ from enthesis.cleaning.retiring import (
     stage_edits,
     standings,
 )
+from enthesis.cli.enacting import AcceptOption, refuse_unknown_dangers
 from enthesis.cli.histories import StoreOption, journal_if_any, signed_in
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
 from enthesis.cli.questions import by_clock_of, length_of, now
@@ -39,15 +42,16 @@ from enthesis.files.shapes import perhaps, time_text
 from enthesis.live.asking import survey_now
 from enthesis.live.connecting import connect
 from enthesis.live.proving import Proof
-from enthesis.live.retiring import after_last_use, deleted, known_of, prove_ways, switched
 from enthesis.live.usage_logs import read_usage
 from enthesis.model.errors import EnthesisError, InvalidInput, StoppedPartWay, Unreachable
 from enthesis.model.estate import Estate
 from enthesis.output.lines import counted
 from enthesis.output.progress import reporter
+from enthesis.output.proposals import danger_lines
 from enthesis.output.retiring import change_lines, outcome_lines, planned_lines, retiring_json, retiring_lines
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.ports import Connected
+from enthesis.proposals.steps import Danger
 
 DESCRIBED = "the keyless way is described in the files"
 STEPS_KEPT = "retiring"  # what the store keeps of the steps that were done
@@ -66,6 +70,7 @@ def retire(
     ] = False,
     back: Annotated[bool, typer.Option("--back", help="Show what undoing one stage does; --yes undoes it.")] = False,
     yes: Annotated[bool, typer.Option("--yes", help="Do it; without this it is only shown.")] = False,
+    accept: AcceptOption = None,
     idle: Annotated[
         str, typer.Option("--idle", metavar="DURATION", help="Disable keys that were not used for this long.")
     ] = "14d",
@@ -99,7 +104,8 @@ def retire(
     by_clock_of(described, folder)
     _refuse_unknown(described, name or [])
     bounds = RetiringBounds(_length("--idle", idle), _length("--keep", keep))
-    work = _RetireRun(folder, described, output, store, quiet=quiet)
+    refuse_unknown_dangers(accept or ())
+    work = _RetireRun(folder, described, output, store, tuple(accept or ()), quiet=quiet)
     with suppress(Unreachable):
         work.connected = connect(described, folder)
     work.look(name or [], bounds, usage or [])
@@ -140,6 +146,7 @@ class _RetireRun:
     described: Estate
     output: Format
     store: str | None
+    accepted: tuple[str, ...]
     quiet: bool = False
     connected: Connected | None = None
     found: list[Standing] = field(default_factory=list)
@@ -198,8 +205,10 @@ class _RetireRun:
         """The next step of each that is ready."""
         ready = [standing for standing in self.found if standing.ready]
         edits = [edit for standing in ready for edit in self._edits(standing)]
-        if not self._shown(edits, [standing.name for standing in ready], yes=yes):
+        found = self._dangers([standing for standing in ready if standing.to in (DISABLED, DELETED)])
+        if not self._shown(edits, [standing.name for standing in ready], found, yes=yes):
             return
+        refuse_unaccepted(found, self.accepted)
         done: dict[str, str] = {}
         failed: dict[str, str] = {}
         written: list[Edit] = []
@@ -222,6 +231,15 @@ class _RetireRun:
             self._write(written)
             self._keep(done)
         self._ended(done, failed)
+
+    def _dangers(self, switching: Sequence[Standing]) -> tuple[Danger, ...]:
+        """What is dangerous in the steps that change the live side."""
+        if not switching:
+            return ()
+        person = signed_in(self.described, self.folder)
+        after = self._after([edit for standing in switching for edit in self._edits(standing)])
+        by = person.person if person is not None else ""
+        return retiring_dangers(self.described, after, switching, by, now())
 
     def _edits(self, standing: Standing) -> list[Edit]:
         """What is written into the files when a step is done."""
@@ -272,7 +290,7 @@ class _RetireRun:
             )
         moving = [standing for standing in self.found if standing.stage]
         edits = [edit for standing in moving for edit in self._edits_back(standing)]
-        if not self._shown(edits, [standing.name for standing in moving], yes=yes):
+        if not self._shown(edits, [standing.name for standing in moving], (), yes=yes):
             return
         done: dict[str, str] = {}
         failed: dict[str, str] = {}
@@ -309,7 +327,7 @@ class _RetireRun:
 
     # -- both ---------------------------------------------------------------------------------------------------
 
-    def _shown(self, edits: Sequence[Edit], names: Sequence[str], *, yes: bool) -> bool:
+    def _shown(self, edits: Sequence[Edit], names: Sequence[str], found: Sequence[Danger], *, yes: bool) -> bool:
         """Shows where all stand and what the steps do to access; whether they are to be done."""
         after = self._after(edits)
         change = difference(self.described, after, now().timestamp())
@@ -320,6 +338,7 @@ class _RetireRun:
             put_lines(retiring_lines(self.described.name, self.found, self.others))
             if names:
                 put_lines(change_lines(change, fails))
+                put_lines(danger_lines(found))
         if not names:
             remark("Nothing to do now.", quiet=self.quiet)
             if self.output is Format.JSON and yes:

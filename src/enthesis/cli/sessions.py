@@ -4,12 +4,12 @@ from typing import Annotated
 
 import typer
 
+from enthesis.change.cutoff import kept_at
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
 from enthesis.cli.questions import by_clock_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.live.connecting import connect
-from enthesis.live.cutting import kept_at
 from enthesis.output.cutting import session_json, session_lines
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.ports import Credentialed

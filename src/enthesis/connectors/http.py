@@ -10,6 +10,7 @@ import time
 import zlib
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, suppress
+from contextvars import ContextVar
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from email.utils import parsedate_to_datetime
@@ -293,6 +294,22 @@ def trusting(url: str, authority: Path | None = None, *, data: str | None = None
     return ssl.create_default_context(cafile=str(authority) if authority else None, cadata=data)
 
 
+_MADE: ContextVar["list[Client] | None"] = ContextVar("_MADE", default=None)
+
+
+@contextmanager
+def closing_after() -> Iterator[None]:
+    """Closes every client that is made within, for work in a program that goes on afterwards."""
+    made: list[Client] = []
+    token = _MADE.set(made)
+    try:
+        yield
+    finally:
+        _MADE.reset(token)
+        for client in made:
+            client.close()
+
+
 class Client:
     """Speaks to one service. `who` is its name for messages; `authority` a PEM file to trust instead of the usual;
     `way` how it is reached, where not as usual.
@@ -346,6 +363,9 @@ class Client:
             headers=httpx.Headers(list(way.headers)), proxy=way.proxy or None,
         )  # fmt: skip
         self._extensions = {"sni_hostname": way.server_name} if way.server_name else {}
+        made = _MADE.get()
+        if made is not None:
+            made.append(self)
 
     def __enter__(self) -> "Client":
         return self

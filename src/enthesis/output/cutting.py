@@ -2,16 +2,18 @@
 
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from enthesis.cleaning.cutoff import Cut, OtherEnd, Withdrawn
 from enthesis.files.shapes import duration_text, time_text
-from enthesis.live.cutting import Checked, Planned
 from enthesis.output.differences import difference_json, difference_lines
 from enthesis.output.lines import Line, Span, counted, line
-from enthesis.output.proposals import kept_where
+from enthesis.output.proposals import danger_lines, kept_where
 from enthesis.proposals.credentials import OpenSession
 from enthesis.proposals.steps import CREDENTIALS, SESSIONS
+
+if TYPE_CHECKING:
+    from enthesis.change.cutoff import Checked, Planned
 
 FORMS = {
     "identity": "the identity", "person": "the person", "resource": "the resource", "credential": "the credential",
@@ -25,7 +27,7 @@ def target_words(target: Withdrawn) -> str:
     return f"{FORMS[target.form]} {target.name}"
 
 
-def plan_lines(plan: Planned, *, quiet: bool) -> Iterator[Line]:
+def plan_lines(plan: "Planned", *, quiet: bool) -> Iterator[Line]:
     """What will be withdrawn, in its order; then what it takes, who depends on it, and what may have been copied."""
     cut = plan.cut
     if cut.steps:
@@ -45,6 +47,7 @@ def plan_lines(plan: Planned, *, quiet: bool) -> Iterator[Line]:
     if plan.by_hand:
         yield line(Span("  the files have to be changed by hand: ", "doubt"), plan.by_hand)
     yield from known_lines(cut)
+    yield from danger_lines(plan.dangers)
     if quiet:
         return
     yield line()
@@ -88,7 +91,7 @@ def _listed(title: str, said: Iterable[str], style: str) -> Iterator[Line]:
         yield line(f"  {name}")
 
 
-def plan_json(plan: Planned) -> dict[str, Any]:
+def plan_json(plan: "Planned") -> dict[str, Any]:
     """The same for a program."""
     cut = plan.cut
     return {
@@ -114,11 +117,12 @@ def plan_json(plan: Planned) -> dict[str, Any]:
         "about": [{"what": one.what, "source": str(one.source), "by_hand": one.edit is None} for one in cut.about],
         "runs": list(cut.runs),
         "may_have_been_copied": [{"what": copied.what, "why": copied.why, "fix": copied.fix} for copied in cut.copied],
+        "dangers": [{"name": danger.name, "says": list(danger.says)} for danger in plan.dangers],
         "access": difference_json(plan.change),
     }
 
 
-def check_sentence(target: Withdrawn, found: Checked) -> str:
+def check_sentence(target: Withdrawn, found: "Checked") -> str:
     """Whether anything still opens, in a sentence."""
     if found.got_in:
         return f"Not shut: {counted(len(found.got_in), 'attempt')} of {target_words(target)} still succeeded."
@@ -133,7 +137,7 @@ def check_sentence(target: Withdrawn, found: Checked) -> str:
     return f"Shut: {target_words(target)} reaches nothing{tried}."
 
 
-def check_lines(target: Withdrawn, found: Checked) -> Iterator[Line]:
+def check_lines(target: Withdrawn, found: "Checked") -> Iterator[Line]:
     """What still opens after a withdrawal."""
     yield line(Span(check_sentence(target, found), "good" if found.shut else "bad"))
     for said in found.opens:
@@ -149,7 +153,7 @@ def check_lines(target: Withdrawn, found: Checked) -> Iterator[Line]:
         yield line(f"  {proof.outcome.ljust(11)}  {proof.journey}")
 
 
-def check_json(target: Withdrawn, found: Checked) -> dict[str, Any]:
+def check_json(target: Withdrawn, found: "Checked") -> dict[str, Any]:
     """What still opens after a withdrawal, for a program."""
     return {
         "target": {"form": target.form, "name": target.name},

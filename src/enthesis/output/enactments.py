@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from enthesis.live.enacting import Enacted, Ended
+from enthesis.change.enacting import Enacted, Ended
 from enthesis.output.lines import Line, Span, counted, line
 from enthesis.output.proposals import first_sentence
 from enthesis.proposals.steps import MAKE, NOT_IN_PLACE, REMOVE, Proposal

@@ -176,6 +176,6 @@ def danger_lines(dangers: Iterable[Danger]) -> Iterable[Line]:
     """What needs an acceptance by name, and why."""
     for danger in dangers:
         yield line()
-        yield line(Span(f"danger: {danger.name}", "bad"), f" (`enact` wants --accept {danger.name})")
+        yield line(Span(f"danger: {danger.name}", "bad"), f" (wants --accept {danger.name})")
         for sentence in danger.says:
             yield line("  ", sentence)

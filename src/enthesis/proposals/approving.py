@@ -1,5 +1,5 @@
 """Which approvals a proposal needs, and which of them are missing; and whether a proposal from a file says what is made
-anew. Signatures are verified in `live/approving.py`."""
+anew. Signatures are verified in `change/approving.py`."""
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass

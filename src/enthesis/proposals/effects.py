@@ -1,13 +1,14 @@
 """What a proposal does to effective access: the live side as an estate, before its steps and after them."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from functools import cache
 from typing import Any
 
 from enthesis.chains.between import Meant, Versions
-from enthesis.chains.differences import Difference, Gain, difference
+from enthesis.chains.differences import Difference, difference
+from enthesis.chains.sentences import gain_sentences
 from enthesis.chains.shared_logins import ON, SharedLogin, distinct_verbs, opened_there
 from enthesis.files.nodes import tree_of
 from enthesis.files.sections import SECTIONS
@@ -105,11 +106,10 @@ def openings(
     proposal: Proposal,
     surveys: Sequence[Surveyed],
     now: datetime,
-    said: Callable[[Sequence[Gain]], Sequence[str]],
 ) -> tuple[Opening, ...]:
     """What others have opened that is ours and shut without it, after a proposal: by statements, and by switching a
-    shared login on. `said` puts gains of access into sentences."""
-    return (*_shared_logins(estate, surveys, now), *_statements_that_open(estate, proposal, surveys, now, said))
+    shared login on."""
+    return (*_shared_logins(estate, surveys, now), *_statements_that_open(estate, proposal, surveys, now))
 
 
 def _shared_logins(estate: Estate, surveys: Sequence[Surveyed], now: datetime) -> Iterator[Opening]:
@@ -128,7 +128,6 @@ def _statements_that_open(
     proposal: Proposal,
     surveys: Sequence[Surveyed],
     now: datetime,
-    said: Callable[[Sequence[Gain]], Sequence[str]],
 ) -> tuple[Opening, ...]:
     """The statements of others that open something."""
     after = afterwards(live_of(estate, surveys), proposal.steps)
@@ -149,7 +148,7 @@ def _statements_that_open(
         without = {key: one for key, one in after.items() if key not in by}
         found = difference(as_estate(estate, without), whole, now.timestamp())
         undecided = ("what it opens is not decided in full",) if found.undecided else ()
-        return (*said(found.gains), *undecided)
+        return (*gain_sentences(found.gains), *undecided)
 
     together = opened(others)
     if not together:
@@ -168,11 +167,9 @@ def _statements_that_open(
 
 
 def closings(
-    estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], now: datetime,
-    said: Callable[[Sequence[Gain]], Sequence[str]],
+    estate: Estate, proposal: Proposal, surveys: Sequence[Surveyed], now: datetime
 ) -> tuple[Opening, ...]:  # fmt: skip
-    """The ceilings of others that close something that is open without them, after a proposal; `said` puts access into
-    sentences."""
+    """The ceilings of others that close something that is open without them, after a proposal."""
     after = afterwards(live_of(estate, surveys), proposal.steps)
     described = {statement.key for statement in wanted(estate)[0]}
     limits = [
@@ -190,7 +187,7 @@ def closings(
         if found.gains:
             statement = after[key]
             sentence = statement_sentence(statement.collection, statement.body)
-            out.append(Opening(f"{sentence} ({statement.holder})", tuple(said(found.gains))))
+            out.append(Opening(f"{sentence} ({statement.holder})", tuple(gain_sentences(found.gains))))
     return tuple(out)
 
 

@@ -248,9 +248,10 @@ def _blocked(
     waiting: list[str] = []
     keys: set[Key] = set()
     for our in (statement for statement in ours if statement.key not in there):
-        why, who, never, unknown = "", "", False, ""
+        unknown, why = "", _objected(estate, our, objections.get(our.provider))
+        who, never = f"the authors of {estate.name}", bool(why)
         found = live.get(our.key)
-        for need in (one for one in our.needs if not _is_member(our, one)):
+        for need in (one for one in our.needs if not never and not _is_member(our, one)):
             if needed.is_unknown(need):
                 unknown = need
                 continue
@@ -264,9 +265,6 @@ def _blocked(
         if not why and found is not None and not found.kept_by(estate.name):
             why = "one of that name exists already, and Enthesis did not make it for this estate"
             who = f"the administrators of {our.holder}: remove it, or describe it as it stands"
-        if not why:
-            why = _objected(estate, our, objections.get(our.provider))
-            who, never = f"the authors of {estate.name}", bool(why)
         if not why and unknown:
             waiting.append(f"{_wanted_title(our)} until the id of {unknown} is known: {boundary_of(unknown)} knows it")
             keys.add(our.key)

@@ -64,6 +64,11 @@ class Enacted:
         return tuple(step for step in self.steps if step.state in states)
 
     @property
+    def left(self) -> tuple[Step, ...]:
+        """The steps that are not done."""
+        return tuple(ended.step for ended in self.steps if ended.state != DONE)
+
+    @property
     def whole(self) -> bool:
         """Whether every step is done and in force."""
         return not self.late and not self.interrupted and all(step.state == DONE for step in self.steps)
@@ -73,10 +78,10 @@ class Enacted:
 class How:
     """How the steps are sent: so many at once at one account, and how long what was written is waited for."""
 
+    still_safe: Callable[[Sequence[Step], Sequence[Step]], bool]
+    """Whether steps may still be done where others of the proposal were not."""
     at_once: int = AT_ONCE
     patience: float = PATIENCE
-    still_safe: Callable[[Sequence[Step], Sequence[Step]], bool] = lambda done, coming: True
-    """Whether steps may still be done where others of the proposal were not."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +96,7 @@ class Why:
 
 def enact(
     proposal: Proposal, surveys: Sequence[Surveyed], connected: Connected, journal: Journal, reporter: Reporter,
-    why: Why, how: How | None = None, fences: Mapping[str, int] | None = None,
+    why: Why, how: How, fences: Mapping[str, int] | None = None,
 ) -> Enacted:  # fmt: skip
     """Carries out a proposal that was made from these surveys. `fences` are those of before the surveys: Busy where
     a person has enacted at the same accounts since, or does so now.
@@ -110,23 +115,21 @@ def enact(
         number = journal.begin(proposal, by=why.by, because=why.because, undoes=why.undoes, lease=lease)
         if why.approved_by:
             journal.keep_approvals(proposal.estate, number, why.approved_by)
-        return _carry_out(journal, number, lease, surveys, connected, reporter, how or How())
+        return _carry_out(journal, number, lease, surveys, connected, reporter, how)
     finally:
         lease.release()
 
 
 def resume(
     enactment: Enactment, surveys: Sequence[Surveyed], connected: Connected, journal: Journal, reporter: Reporter, *,
-    how: How | None = None, only_sent: bool = False,
+    how: How, only_sent: bool = False,
 ) -> Enacted:  # fmt: skip
     """Continues with an enactment that was interrupted; `only_sent`: finds out what the steps did that were sent, and
     does no other."""
     kept = journal.steps(enactment.number)
     lease = journal.lease([_place(each.step) for each in kept], enactment.number)
     try:
-        return _carry_out(
-            journal, enactment.number, lease, surveys, connected, reporter, how or How(), only_sent=only_sent
-        )
+        return _carry_out(journal, enactment.number, lease, surveys, connected, reporter, how, only_sent=only_sent)
     finally:
         lease.release()
 

@@ -5,7 +5,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 
-from enthesis.cleaning.retiring import LiveKeys, RetiringBounds, Standing, Use, last_use
+from enthesis.chains.differences import difference
+from enthesis.cleaning.retiring import DELETED, LiveKeys, RetiringBounds, Standing, Use, last_use
 from enthesis.cleaning.usage import Usage
 from enthesis.files.shapes import time_from, time_text
 from enthesis.live.proving import Proof, prove, provider_of
@@ -14,6 +15,8 @@ from enthesis.model.estate import Attempt, Estate, Hop, Journey, boundary_of
 from enthesis.model.words import Ending, VerbClass
 from enthesis.ports import Connected, KeepsKeys, Reporter
 from enthesis.proposals.credentials import Credentialed, matching
+from enthesis.proposals.dangers import dangers
+from enthesis.proposals.steps import CHANGE, CREDENTIALS, REMOVE, Danger, Proposal, Step
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.survey import Survey, beside
 
@@ -100,6 +103,22 @@ def _journeys(estate: Estate, found: Standing) -> list[Journey]:
         for origin in found.origins
         for attempt in (*attempts[:MOST_TRIED],) or ((None,) if through else ())  # a person who does nothing proves it
     ]
+
+
+def retiring_dangers(
+    estate: Estate, after: Estate, found: Sequence[Standing], by: str, now: datetime
+) -> tuple[Danger, ...]:
+    """What is dangerous in disabling and deleting these keys, by whom; `after` is the estate as the files will say it.
+    The other stages change nothing on the live side."""
+    steps = [
+        Step(
+            REMOVE if standing.to == DELETED else CHANGE, estate.system_of(standing.of), CREDENTIALS,
+            boundary_of(standing.of), f"the key {standing.name} of {standing.of}", estate.name,
+        )
+        for standing in found
+    ]  # fmt: skip
+    change = difference(estate, after, now.timestamp())
+    return dangers(estate, Proposal(estate.name, tuple(steps)), (), change, by)
 
 
 def switched(estate: Estate, found: Standing, connected: Connected, known: LiveKeys, *, disabled: bool) -> str:

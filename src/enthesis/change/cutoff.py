@@ -12,6 +12,9 @@ from enthesis.access.compiling import compile_estate
 from enthesis.chains.chains import Chains
 from enthesis.chains.differences import Difference, difference
 from enthesis.chains.web import Web
+from enthesis.change.carrying_out import PermittedChange, Sending, carry_out, refuse_unaccepted
+from enthesis.change.enacting import Enacted
+from enthesis.change.preparing import Clock, LiveSide, PreparedChange
 from enthesis.cleaning.cutoff import (
     Cut,
     LiveCredential,
@@ -31,7 +34,7 @@ from enthesis.cleaning.mentions import mentions
 from enthesis.files.editing import Edit, edited
 from enthesis.files.folder import estate_texts, read_texts
 from enthesis.files.saving import write_file
-from enthesis.files.shapes import time_from
+from enthesis.files.shapes import time_from, time_text
 from enthesis.live.proving import Proof, prove
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import InvalidInput
@@ -40,10 +43,14 @@ from enthesis.model.sentences import verb_words
 from enthesis.model.words import Ending
 from enthesis.ports import Connected, KeepsKeys, KeepsSessions, Reporter
 from enthesis.proposals.credentials import Credentialed, OpenSession, matching
+from enthesis.proposals.dangers import dangers
 from enthesis.proposals.effects import afterwards, as_estate, live_of
-from enthesis.proposals.steps import CREDENTIALS
+from enthesis.proposals.rules import rule_of
+from enthesis.proposals.steps import CREDENTIALS, Danger, Proposal
 from enthesis.proposals.wanted import holders
 from enthesis.surveys.statements import Surveyed
+
+CUTOFF = "cutoff"  # what the store keeps of one
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,6 +62,7 @@ class Planned:
     before: dict[str, str]
     after: dict[str, str]
     by_hand: str = ""  # why the files cannot be edited, if so
+    dangers: tuple[Danger, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,11 +91,12 @@ def kept_at(estate: Estate, connected: Connected) -> list[LiveCredential]:
 
 
 def planned(
-    estate: Estate, folder: Path, target: Withdrawn, surveys: Sequence[Surveyed], kept: Sequence[LiveCredential],
-    connected: Connected, now: datetime, extent: Extent,
+    estate: Estate, live: LiveSide, target: Withdrawn, surveys: Sequence[Surveyed], kept: Sequence[LiveCredential],
+    now: datetime, extent: Extent,
 ) -> Planned:  # fmt: skip
-    """What is withdrawn, what it does to access, and what is to be known about it."""
-    listing = [name for name, one in connected.providers.items() if isinstance(one, KeepsKeys)]
+    """What is withdrawn, what it does to access, what is dangerous in it, and what is to be known about it."""
+    folder = live.folder
+    listing = [name for name, one in live.connected.providers.items() if isinstance(one, KeepsKeys)]
     steps, foreign = live_steps(estate, target, surveys, kept, others=extent.others)
     before = {name: text for name, text in estate_texts(folder).items() if name}
     about = () if target.form == "session" else tuple(mentions(estate, read_texts(before).named_at, target.name))
@@ -100,10 +109,10 @@ def planned(
             after, described, by_hand = _edited(before, edits, estate)
     steps += unbound_roles(estate, described, surveys)
     steps.sort(key=lambda step: step.stage)
-    live = live_of(estate, surveys)
+    there = live_of(estate, surveys)
     revoked = {step.id for step in steps if step.collection == CREDENTIALS}
-    was = with_live_keys(as_estate(estate, live), kept, listing, frozenset())
-    now_is = with_live_keys(as_estate(described, afterwards(live, steps)), kept, listing, revoked)
+    was = with_live_keys(as_estate(estate, there), kept, listing, frozenset())
+    now_is = with_live_keys(as_estate(described, afterwards(there, steps)), kept, listing, revoked)
     chains = Chains(Web(compile_estate(was), now.timestamp()))
     cut = Cut(
         target,
@@ -117,7 +126,9 @@ def planned(
         tuple(_still_open(estate, now_is, target, now)),
         about,
     )
-    return Planned(cut, difference(was, now_is, now.timestamp()), before, after, by_hand)
+    change = difference(was, now_is, now.timestamp())
+    found = dangers(estate, Proposal(estate.name, tuple(steps)), surveys, change, live.by)
+    return Planned(cut, change, before, after, by_hand, found)
 
 
 def _edited(before: dict[str, str], edits: Sequence[Edit], estate: Estate) -> tuple[dict[str, str], Estate, str]:
@@ -194,6 +205,30 @@ def _lives_on(estate: Estate, target: Withdrawn, kept: Sequence[LiveCredential])
             told = f"the session of {session.of}, whose administrators are others"
             out.append((told, f"until {session.ends:%H:%M:%SZ}"))
     return out
+
+
+def prepared_cut(
+    plan: Planned, estate: Estate, live: LiveSide, surveys: tuple[Surveyed, ...], clock: Clock
+) -> PreparedChange:
+    """A cut as a change, in its own order: what ends most access goes first."""
+    seen = {surveyed.provider: surveyed.seen() for surveyed in surveys}
+    proposal = Proposal(estate.name, plan.cut.steps, seen=seen, dangers=plan.dangers, author=live.by)
+    return PreparedChange(estate, live, clock, proposal, surveys, rule_of(estate), difference=plan.change)
+
+
+def cut_off(
+    plan: Planned, change: PermittedChange, *, accepted: Collection[str], because: str, sending: Sending
+) -> tuple[Enacted, list[str]]:
+    """Writes the files, then withdraws on the live side: what is interrupted in between gives nothing back. Answers
+    with what came of it, and which files changed. InvalidInput, before either, where a danger is not accepted."""
+    refuse_unaccepted(change.dangers, accepted)
+    live, clock = change.prepared.live, change.prepared.clock
+    changed = write_files(live.folder, plan)
+    why = because or f"cut off {plan.cut.target.name}"
+    enacted = carry_out(change, accepted=accepted, because=why, sending=sending)
+    content = document_of(plan, enacted.number, live.by, because, time_text(clock()))
+    change.journal.keep(CUTOFF, change.prepared.estate.name, content)
+    return enacted, changed
 
 
 def write_files(folder: Path, plan: Planned) -> list[str]:

@@ -1,0 +1,289 @@
+"""Carries a prepared change out: once it is permitted, and each of its dangers is accepted by name.
+
+Whoever changes access comes this way; there is no other to the steps. What may be dangerous is accepted by the caller
+(`accepted` has no default), and a stage is left undone where it would open something since an earlier one failed.
+"""
+
+from collections.abc import Callable, Collection, Sequence
+from dataclasses import dataclass, replace
+from typing import TypeVar
+
+from tenacity import Retrying, retry_if_exception_type, stop_after_delay, wait_fixed
+
+from enthesis.change.enacting import (
+    AT_ONCE,
+    PATIENCE,
+    Enacted,
+    How,
+    Why,
+    enact,
+    refuse_if_more,
+    resume,
+    undoing,
+)
+from enthesis.change.preparing import Clock, LiveSide, PreparedChange, prepare, prepared_steps
+from enthesis.model.errors import Busy, InvalidInput, RightMissing
+from enthesis.model.estate import Estate, Origin
+from enthesis.model.words import Form
+from enthesis.proposals.acting import not_allowed
+from enthesis.proposals.steps import Danger, Proposal, Step
+from enthesis.store.journal import Enactment, Journal
+
+MOST_MISSING = 5  # rights that are named in a refusal
+Result = TypeVar("Result")
+
+
+@dataclass(frozen=True, slots=True)
+class Sending:
+    """How steps are sent: so many at once at one account, with so much patience for slow systems, and how long another
+    enactment is waited for (None: not at all), both in seconds."""
+
+    at_once: int = AT_ONCE
+    patience: float = PATIENCE
+    wait: float | None = None
+
+
+@dataclass(frozen=True)
+class PermittedChange:
+    """A prepared change that those who have to have agreed to, and that the person who acts has the rights for.
+    `author` and `approved_by` are of what was agreed to; `fences` are of before the live side was surveyed."""
+
+    prepared: PreparedChange
+    journal: Journal
+    author: str = ""
+    approved_by: tuple[str, ...] = ()
+    found_done: tuple[str, ...] = ()
+    fences: dict[str, int] | None = None
+
+    @property
+    def dangers(self) -> tuple[Danger, ...]:
+        """What is to be accepted by name; nothing where nothing is done."""
+        return self.prepared.proposal.dangers if self.does_something else ()
+
+    @property
+    def does_something(self) -> bool:
+        """Whether it changes access, or how access is changed."""
+        return bool(self.prepared.proposal.steps) or self.prepared.loosens
+
+
+def permitted(
+    prepared: PreparedChange, journal: Journal, *, agreed: Proposal | None, urgent: bool, undoes: bool = False,
+    fences: dict[str, int] | None = None, found_done: tuple[str, ...] = (),
+) -> PermittedChange:  # fmt: skip
+    """A change that may be carried out: approved, where the estate wants that, and within the rights of the person who
+    acts. `agreed` is the proposal that was read and approved (None: this one). What is `urgent` waits for no approval.
+
+    Raises InvalidInput where an approval is missing, RightMissing where a right is.
+    """
+    agreed = agreed if agreed is not None else prepared.proposal
+    change = PermittedChange(prepared, journal, agreed.author, (), found_done, fences)
+    if undoes:
+        _refuse_if_not_allowed(prepared)
+    if not urgent and change.does_something:
+        _refuse_if_approvals_lack(prepared, agreed)
+    if not undoes:
+        _refuse_if_not_allowed(prepared)
+    return replace(change, approved_by=_approvers(prepared, agreed))
+
+
+def carry_out(
+    change: PermittedChange, *, accepted: Collection[str], because: str = "", sending: Sending | None = None,
+    undoes: int | None = None,
+) -> Enacted:  # fmt: skip
+    """Carries a change out, each step written down first. `accepted` are the dangers that the caller has accepted;
+    `undoes` is the enactment that it takes back.
+
+    Raises InvalidInput where a danger is not accepted, Busy where another enactment is under way at the same accounts,
+    MovedAway where the live side changed while that was waited for.
+    """
+    refuse_unaccepted(change.dangers, accepted)
+    prepared, journal, sending = change.prepared, change.journal, sending or Sending()
+    if prepared.prune is not None and prepared.rule != prepared.last_rule:
+        journal.keep_rule(prepared.estate.name, prepared.rule)
+    why = Why(prepared.live.by, because, undoes, change.approved_by)
+    how = How(prepared.still_safe, sending.at_once, sending.patience)
+    fences, tries = change.fences, 0
+
+    def work() -> Enacted:
+        nonlocal tries, fences
+        fresh = prepared
+        if tries and prepared.prune is not None:  # others have enacted meanwhile: what is left is worked out again
+            fences = journal.fences()
+            fresh = prepare(prepared.estate, prepared.live, journal, prepared.clock, prune=prepared.prune)
+            refuse_if_more(fresh.proposal, prepared.proposal)
+        tries += 1
+        carried = replace(fresh.proposal, author=change.author)
+        live = prepared.live
+        return enact(carried, fresh.surveys, live.connected, journal, live.reporter, why, how, fences)
+
+    enacted = when_free(work, sending.wait)
+    if undoes is not None and not prepared.proposal.steps:
+        journal.finish(undoes, "undone")
+    return replace(enacted, found_done=change.found_done)
+
+
+def refuse_unaccepted(found: Sequence[Danger], accepted: Collection[str]) -> None:
+    """InvalidInput, naming them, where dangers are not accepted."""
+    waiting = [danger.name for danger in found if danger.name not in accepted]
+    if waiting:
+        raise InvalidInput(
+            f"this is dangerous, and not accepted: {', '.join(waiting)}",
+            code="danger-not-accepted",
+            remedy=" ".join(f"--accept {name}" for name in waiting),
+        )
+
+
+def when_free(work: Callable[[], Result], wait: float | None) -> Result:
+    """Does the work once nobody else enacts there, for as long as is waited (seconds; None: at once or Busy)."""
+    if wait is None:
+        return work()
+    again = Retrying(
+        retry=retry_if_exception_type(Busy), wait=wait_fixed(1.0), stop=stop_after_delay(wait), reraise=True
+    )
+    return again(work)
+
+
+# -- whether it may be ------------------------------------------------------------------------------------------------
+
+
+def refuse_if_unfinished(journal: Journal, estate: str) -> None:
+    """Busy where an enactment of an estate is under way now, InvalidInput where one was interrupted."""
+    found = journal.unfinished(estate)
+    if found is not None and journal.is_under_way(found.number):
+        raise Busy(
+            f"enactment {found.number} is under way now{', by ' + found.by if found.by else ''}",
+            code="enacted-by-another",
+            remedy="wait for it with --wait 10m, or run the same again later",
+        )
+    if found is not None:
+        raise InvalidInput(
+            f"enactment {found.number} of {found.begun} was interrupted",
+            code="enactment-unfinished",
+            remedy="enthesis enact --resume finishes it; enthesis enact --resume --undo takes it back",
+        )
+
+
+def refuse_if_enacted_elsewhere(prepared: PreparedChange) -> None:
+    """InvalidInput where the live side has statements of this estate, and the store knows of none: by which rule they
+    may be changed stands in another one."""
+    name = prepared.estate.name
+    ours = sum(statement.mark == name for surveyed in prepared.surveys for statement in surveyed.objects)
+    if ours:
+        raise InvalidInput(
+            f"the live side has {ours} statement{'s' if ours > 1 else ''} that {name} made, and this store knows of"
+            " no enactment, so not by whose approval they may change",
+            code="history-elsewhere",
+            remedy="--store URL names the store with the history (or begins a new one there)",
+        )
+
+
+def _refuse_if_approvals_lack(prepared: PreparedChange, agreed: Proposal) -> None:
+    """InvalidInput where an approval is missing, by the rule of the estate or the one that was last enacted."""
+    rule, last = prepared.rule, prepared.last_rule
+    if rule.approvals or (last is not None and last.approvals):
+        from enthesis.change.approving import refuse_if_approvals_lack  # noqa: PLC0415  loads the libraries of tokens
+
+        steps = prepared.proposal.steps
+        refuse_if_approvals_lack(prepared.estate, prepared.live.folder, agreed, steps, rule, last)
+
+
+def _refuse_if_not_allowed(prepared: PreparedChange) -> None:
+    """RightMissing, before the first step, where the person who has signed in may not do all of them at providers."""
+    person = prepared.live.person
+    if person is None:
+        return
+    at_providers: list[Step] = []
+    needed: list[tuple[str, str]] = []
+    for name, provider in prepared.live.connected.providers.items():
+        steps = [step for step in prepared.proposal.steps if step.provider == name]
+        at_providers += steps
+        needed += [(right.may, right.at) for right in provider.rights((), steps)]
+    origin = Origin(Form.PERSON, person.person, mfa=person.mfa, mfa_said=True)
+    missing = not_allowed(prepared.estate, prepared.surveys, at_providers, needed, origin, prepared.clock())
+    if missing:
+        raise RightMissing(
+            f"nothing was done: {'; '.join(missing[:MOST_MISSING])}",
+            code="right-missing",
+            remedy="propose --out FILE, and give it to a person with the rights; propose --rights lists what is needed",
+        )
+
+
+def _approvers(prepared: PreparedChange, agreed: Proposal) -> tuple[str, ...]:
+    """Who approved what was agreed to; nobody where it carries no approval."""
+    if not agreed.signatures:
+        return ()
+    from enthesis.change.approving import approved_by  # noqa: PLC0415  loads the libraries of tokens
+
+    return tuple(approved_by(prepared.estate, prepared.live.folder, agreed))
+
+
+# -- an enactment that was begun --------------------------------------------------------------------------------------
+
+
+def interrupted(journal: Journal, estate: str) -> Enactment:
+    """The enactment that was interrupted; InvalidInput where none was."""
+    found = journal.unfinished(estate)
+    if found is None:
+        raise InvalidInput(
+            f"no enactment of {estate} was interrupted",
+            code="enactment-unknown",
+            remedy="enthesis enact --history lists them",
+        )
+    return found
+
+
+def enacted_before(journal: Journal, estate: str, number: str | None) -> Enactment:
+    """An enactment that can be undone, by its number; InvalidInput where there is none."""
+    if number is None or not number.isdigit():
+        raise InvalidInput(
+            "--undo wants the number of an enactment",
+            code="enactment-unknown",
+            remedy="enthesis enact --history lists them; --resume --undo takes the interrupted one back",
+        )
+    found = journal.enactment(estate, int(number))
+    refuse_if_unfinished(journal, estate)
+    if found.state == "undone":
+        raise InvalidInput(f"enactment {found.number} is undone already", code="enactment-unknown")
+    return found
+
+
+def refuse_for_another(enactment: Enactment, live: LiveSide) -> None:
+    """RightMissing where an enactment acts as a person, and nobody is signed in."""
+    if enactment.by and enactment.state == "running" and live.person is None:
+        raise RightMissing(
+            f"enactment {enactment.number} acts as {enactment.by}, and no person is signed in",
+            code="sign-in-needed",
+            remedy="enthesis sign-in, as a person with the rights for it",
+        )
+
+
+def begun(enactment: Enactment, estate: Estate, live: LiveSide, journal: Journal, clock: Clock) -> PreparedChange:
+    """An enactment that was interrupted, as a change: its dangers were accepted when it began."""
+    proposal, surveys = journal.proposal(enactment), live.surveyed(estate)
+    prepared = prepared_steps(estate, live, journal, clock, Proposal(estate.name), surveys)
+    return replace(prepared, proposal=proposal)
+
+
+def go_on(change: PreparedChange, enactment: Enactment, journal: Journal, sending: Sending) -> Enacted:
+    """Finishes an enactment that was interrupted."""
+    how, live = How(change.still_safe, sending.at_once, sending.patience), change.live
+    return when_free(
+        lambda: resume(enactment, change.surveys, live.connected, journal, live.reporter, how=how), sending.wait
+    )
+
+
+def taking_back(enactment: Enactment, estate: Estate, live: LiveSide, journal: Journal, clock: Clock) -> PreparedChange:
+    """The change that takes an enactment back. What steps did of which nobody knows is found out first."""
+    if enactment.undoes is not None and enactment.state == "running":
+        raise InvalidInput(
+            f"enactment {enactment.number} undoes another one",
+            code="options-conflict",
+            remedy="enthesis enact --resume",
+        )
+    surveys = live.surveyed(estate)
+    if enactment.state == "running":
+        nothing = How(lambda done, coming: False)  # no step is begun
+        resume(enactment, surveys, live.connected, journal, live.reporter, how=nothing, only_sent=True)
+        surveys = live.surveyed(estate)
+    back = undoing(enactment, journal.steps(enactment.number), surveys)
+    return prepared_steps(estate, live, journal, clock, back, surveys)
