@@ -26,6 +26,7 @@ TRIED: dict[str, tuple[str, ...]] = {
     "retire": (),
     "calendar": (),
     "cutoff": ("gauges/identity/calibrator",),
+    "connections": (),
     "sessions": (),
     "help": ("trusts",),
     "lab start": (),

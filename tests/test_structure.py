@@ -39,6 +39,7 @@ NEEDS: dict[str, tuple[str, ...]] = {
         ("lab", *(f"lab {one}" for one in ("start", "stop", "status", "clock", "rotate", "fault", "join"))), NONE
     ),
     **dict.fromkeys(("check", "card", "trace", "reach", "admit", "handoff", "sweep", "calendar"), ("numpy",)),
+    "connections": LIVE,
     **dict.fromkeys(("propose", "enact", "prove", "credential", "cutoff", "sessions", "retire"), (*LIVE, "numpy")),
     "survey": LIVE,
     "trim": ("numpy",),

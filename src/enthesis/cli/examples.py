@@ -67,6 +67,7 @@ EXAMPLES: dict[str, tuple[str, ...]] = {
         "cutoff gauges/host/bench --yes --because stolen",
         "cutoff @saltmarsh/identity/maren --check",
     ),
+    "connections": ("connections", "connections try"),
     "sessions": ("sessions", "sessions gauges/identity/calibrator"),
     "help": ("help", "help conditions", "help verdicts"),
     "lab start": ("lab start", "lab start --foreground"),

@@ -45,6 +45,11 @@ COMMANDS = {
     "admit": ListedCommand(
         "admit:admit", "Show whom a trust admits, claim by claim, with examples of who is in and who is not.", "Ask"
     ),
+    "connections": ListedCommand(
+        "connections:connections",
+        "List how the live systems of the estate are reached, or try each of them.",
+        "Change",
+    ),
     "survey": ListedCommand(
         "survey:survey", "Read live systems into a survey file, which every question can be asked of.", "Change"
     ),

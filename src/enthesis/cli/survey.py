@@ -41,12 +41,13 @@ from enthesis.live.clocks import clock_for
 from enthesis.live.connecting import (
     Given,
     cluster_of,
-    clusters_of_lab,
+    clusters_reached,
     connect,
     database_at,
-    databases_of_lab,
+    databases_reached,
     directory_at,
     host_copy,
+    hosts_reached,
     own_database,
 )
 from enthesis.live.surveying import WHOLE, Writing, head_of
@@ -197,6 +198,7 @@ def survey(
     people = named_files(directory, "--directory")
     named = bool(cluster or issuer or further or files or people or copies)
     described, folder = _estate(estate, needed=by_name or not named)
+    copies = copies if named or described is None or folder is None else hosts_reached(described, folder)
     systems: list[Surveys] = [_issuer(name, described, folder) for name in issuer or ()]
     systems += [_installed(name) for name in further or ()]
     head: list[Record] = list(head_of(described)) if described is not None else []
@@ -282,7 +284,7 @@ def _to_adopt(
     own_database(described, system)
     if system in given:
         return database_at(system, Path(given[system]))
-    of_lab = {one.name: one for one in databases_of_lab(described, folder)}
+    of_lab = {one.name: one for one in databases_reached(described, folder)}
     if system not in of_lab:
         raise InvalidInput(
             f"nothing says how {system} is reached",
@@ -475,8 +477,8 @@ def _systems(
     systems: list[Surveys] = []
     if not clusters and estate is not None and folder is not None:
         systems += surveyed_clouds(estate, folder, reporter(quiet=quiet))
-        clusters = clusters_of_lab(estate, folder)
-        systems += databases_of_lab(estate, folder)
+        clusters = clusters_reached(estate, folder)
+        systems += databases_reached(estate, folder)
     for address in clusters:
         head += _head_of_account(address, "cluster", estate)
         account = address.split("/", 1)[0]

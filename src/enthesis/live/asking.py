@@ -5,7 +5,7 @@ from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
-from enthesis.live.connecting import cluster_of, clusters_of_lab, connect, databases_of_lab
+from enthesis.live.connecting import cluster_of, clusters_reached, connect, databases_reached
 from enthesis.live.surveying import SurveyedCloud, Writing, head_of, survey
 from enthesis.model.estate import Estate
 from enthesis.ports import KeepsKeys, KeepsSessions, Record, Reporter, Surveys
@@ -18,6 +18,11 @@ from enthesis.surveys.unread import systems_not_read
 def surveyed_clouds(estate: Estate, folder: Path, reporter: Reporter) -> list[SurveyedCloud]:
     """What the providers and directories of an estate have now, with the keyed credentials that providers keep."""
     connected = connect(estate, folder)
+    if (connected.clusters or connected.databases) and not {**connected.administered}.keys() - {
+        *connected.clusters,
+        *connected.databases,
+    }:
+        return []  # they are surveyed by themselves
     urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.administered.items()}
     found = []
     surveys = survey(estate, replace(connected, clusters={}, databases={}), reporter)
@@ -48,9 +53,9 @@ def survey_now(estate: Estate, folder: Path, now: datetime, reporter: Reporter) 
     clouds = surveyed_clouds(estate, folder, reporter)
     clusters = [
         cluster_of(address, estate.organisation_of(address), folder, None, None, {})
-        for address in clusters_of_lab(estate, folder)
+        for address in clusters_reached(estate, folder)
     ]
-    systems: list[Surveys] = [*clouds, *clusters, *databases_of_lab(estate, folder)]
+    systems: list[Surveys] = [*clouds, *clusters, *databases_reached(estate, folder)]
     missing = systems_not_read(kept_where(estate), {system.name for system in systems})
     writing = Writing(estate.name, now, systems, missing)
     lines = writing.lines(as_it_is(list(head_of(estate)), systems), reporter)

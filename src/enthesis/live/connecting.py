@@ -23,9 +23,9 @@ from enthesis.connectors.openssh import LoginHost
 from enthesis.connectors.pipeline import AdministeredPipeline
 from enthesis.connectors.registry import ImageRegistry
 from enthesis.connectors.scim import KeptDirectory
-from enthesis.files.saving import read_file
-from enthesis.files.shapes import time_from
+from enthesis.files.shapes import perhaps, time_from
 from enthesis.lab.running import OWNER, Running, administrators, owners_word, running, state_folder
+from enthesis.live.connections import ListedConnection, Place, connections, held_in
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Exchange
 from enthesis.model.extras import extra
@@ -62,11 +62,10 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     state = state_folder(folder)
     lab = running(state)
     if lab is None:
-        if given is not None and (
-            given.tokens or given.clients or given.kubeconfig or given.databases or given.directories or given.at_hand
-        ):
+        given = with_connections(estate, given or Given())
+        if given.says_anything:
             return _without_lab(estate, given)
-        remedy = "enthesis lab start; or say how a cluster is reached (--kubeconfig), a database or a directory"
+        remedy = "enthesis lab start; or say how systems are reached: enthesis connections --help"
         raise Unreachable(
             "no lab is running for this estate, and no other connection is configured",
             code="lab-not-running",
@@ -107,7 +106,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
         elif service["kind"] == "directory":
             directories[name] = LabDirectory(name, client, {OWNER: owner.reveal()})
     clusters: dict[str, LiveClusterPorts] = {}
-    for address in clusters_of_lab(estate, folder):
+    for address in clusters_reached(estate, folder):
         found = _cluster_of_lab(address, estate.organisation_of(address), folder)
         if found is not None:
             clusters[address] = AdministeredCluster(found)
@@ -183,22 +182,70 @@ class Given:
     An estate of several clusters wants a context of each cluster's own name in it.
     """
 
-    tokens: Mapping[str, Path] = field(default_factory=dict)
-    clients: Mapping[str, Path] = field(default_factory=dict)
+    tokens: Mapping[str, Place] = field(default_factory=dict)
+    clients: Mapping[str, Place] = field(default_factory=dict)
     kubeconfig: Path | None = None
     context: str | None = None
-    keys: Mapping[str, Path] = field(default_factory=dict)
-    databases: Mapping[str, Path] = field(default_factory=dict)
-    directories: Mapping[str, Path] = field(default_factory=dict)
+    keys: Mapping[str, Place] = field(default_factory=dict)
+    databases: Mapping[str, Place] = field(default_factory=dict)
+    directories: Mapping[str, Place] = field(default_factory=dict)
     at_hand: bool = False  # whether something else is shown, that need not be obtained
     patience: float = 0.0  # seconds for one answer, with all repetitions; 0 is the usual bound
     acting: Secret | None = None  # the sign-in of the person as whom providers are changed
+    clusters: Mapping[str, ListedConnection] = field(default_factory=dict)  # by address, each with its kubeconfig
+    hosts: Mapping[str, str] = field(default_factory=dict)  # by address, each with the place of its files
+
+    @property
+    def says_anything(self) -> bool:
+        """Whether some system can be reached with it."""
+        named = (self.tokens, self.clients, self.kubeconfig, self.databases, self.directories, self.clusters)
+        return self.at_hand or any(named)
 
 
-def key_at(path: Path) -> HeldKey:
+def with_connections(estate: Estate, given: Given) -> Given:
+    """The same with what the user's file says of how systems of an estate are reached; what is given counts first.
+    InvalidInput where the file names what the estate has not."""
+    known = connections()
+    by_way: dict[str, dict[str, ListedConnection]] = {}
+    for one in known.for_estate(estate.name):
+        by_way.setdefault(_way_of(estate, one, known.file), {})[one.name] = one
+
+    def places(way: str, over: Mapping[str, Place]) -> dict[str, Place]:
+        found = {name: one.secret for name, one in by_way.get(way, {}).items() if one.secret is not None}
+        return {**found, **over}
+
+    return replace(
+        given, tokens=places("token", given.tokens), clients=places("client", given.clients),
+        databases=places("database", given.databases), directories=places("directory", given.directories),
+        clusters=by_way.get("kubeconfig", {}), hosts={name: one.place for name, one in by_way.get("place", {}).items()},
+    )  # fmt: skip
+
+
+def _way_of(estate: Estate, one: ListedConnection, file: Path) -> str:
+    """For what a connection is given; InvalidInput where the estate has no such system."""
+    known = {
+        "administrator": [*(name for name in estate.resources if "/database/" in name),
+                          *(f"@{name}" for name in estate.organisations)],
+        "client": [*estate.providers, *estate.issuers],
+        "token": [*estate.issuers],
+        "kubeconfig": [name for name in estate.resources if "/cluster/" in name],
+        "place": [name for name in estate.resources if "/host/" in name],
+    }[one.way]  # fmt: skip
+    if one.name not in known:
+        raise InvalidInput(
+            f"{file}: {estate.name} has no {one.name} that is reached by {one.way}",
+            code="connections-invalid",
+            remedy=perhaps(one.name, known) or "name it as the estate does",
+        )
+    if one.way != "administrator":
+        return one.way
+    return "directory" if one.name.startswith("@") else "database"
+
+
+def key_at(path: Place) -> HeldKey:
     """A keyed credential from the file that it was written to when it was made; InvalidInput where there is none."""
     try:
-        read = json.loads(read_file(path, MAX_GIVEN))
+        read = json.loads(held_in(path, MAX_GIVEN))
     except (ValueError, RecursionError):
         read = None
     if not isinstance(read, dict) or not all(isinstance(read.get(name), str) for name in ("id", "form", "value")):
@@ -230,9 +277,9 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
         url = estate.issuers[name].url
         if name in given.tokens:
             given_one = GivenAssertion if estate.issuers[name].kind == "saml" else GivenToken
-            issuers[name] = given_one(name, Secret(read_file(path, MAX_GIVEN).decode(errors="replace").strip()))
+            issuers[name] = given_one(name, Secret(held_in(path, MAX_GIVEN).decode(errors="replace").strip()))
         elif url is not None:
-            entry = client_entry(read_file(path, MAX_GIVEN), name)
+            entry = client_entry(held_in(path, MAX_GIVEN), name)
             issuers[name] = OAuthClient(name, Server(name, Client(name, url)), entry, estate.issuers[name].exchange)
         else:
             raise InvalidInput(
@@ -244,7 +291,7 @@ def _without_lab(estate: Estate, given: Given) -> Connected:
     for name, one in estate.providers.items():
         if one.url is not None:
             file = given.clients.get(name)
-            asks = client_entry(read_file(file, MAX_GIVEN), name) if file is not None else None
+            asks = client_entry(held_in(file, MAX_GIVEN), name) if file is not None else None
             server = Server(name, Client(name, one.url))
             providers[name] = OAuthProvider(name, server, one.exchange or Exchange(), asks)
     registries: dict[str, KeepsImages] = {}
@@ -287,13 +334,13 @@ def keeps_people(estate: Estate, organisation: str) -> bool:
     return ours and found is not None and found.people is not None
 
 
-def directory_at(organisation: str, file: Path, url: str | None = None) -> KeptDirectory:
+def directory_at(organisation: str, file: Place, url: str | None = None) -> KeptDirectory:
     """A directory by the file of a token, or of an object with url and token; InvalidInput where neither is there."""
     if not organisation.startswith("@") or "/" in organisation:
         raise InvalidInput(
             f"{organisation} is no organisation", code="people-not-kept", remedy="name it as in @saltmarsh=FILE"
         )
-    text = read_file(file, MAX_GIVEN).decode(errors="replace").strip()
+    text = held_in(file, MAX_GIVEN).decode(errors="replace").strip()
     try:
         said = json.loads(text) if text.startswith("{") else {"token": text}
     except (ValueError, RecursionError):
@@ -308,11 +355,11 @@ def directory_at(organisation: str, file: Path, url: str | None = None) -> KeptD
     return KeptDirectory(organisation, Client(organisation, place), Secret(token))
 
 
-def database_access(file: Path) -> Secret:
+def database_access(file: Place) -> Secret:
     """The connection string in a file; InvalidInput where it holds none."""
     with extra("postgresql", "PostgreSQL"):
         from enthesis.connectors.postgresql.asking import must_be_conninfo  # noqa: PLC0415  a library installed on demand
-    text = read_file(file, MAX_GIVEN).decode(errors="replace").strip()
+    text = held_in(file, MAX_GIVEN).decode(errors="replace").strip()
     must_be_conninfo(text, str(file))
     return Secret(text)
 
@@ -346,7 +393,13 @@ def _databases(
 def _by_kubeconfig(estate: Estate, given: Given) -> dict[str, LiveClusterPorts]:
     """The clusters of ours, as a kubeconfig reaches them."""
     if given.kubeconfig is None:
-        return {}
+        return {
+            address: AdministeredCluster(
+                cluster_of(address, estate.organisation_of(address), None, one.kubeconfig, one.context, {})
+            )
+            for address, one in given.clusters.items()
+            if not estate.administered_by_others(address)
+        }
     parts = {address: address.split("/") for address in estate.resources}
     ours = [
         one
@@ -361,17 +414,24 @@ def _by_kubeconfig(estate: Estate, given: Given) -> dict[str, LiveClusterPorts]:
     return out
 
 
-def clusters_of_lab(estate: Estate, folder: Path) -> list[str]:
-    """The clusters of ours that a lab of the estate runs."""
+def clusters_reached(estate: Estate, folder: Path) -> list[str]:
+    """The clusters of ours that a lab of the estate runs, or without a lab those of the user's connections."""
     lab = running(state_folder(folder))
-    listed = [service["name"] for service in (lab.services if lab else ()) if service["kind"] == "cluster"]
+    if lab is None:
+        listed = list(with_connections(estate, Given()).clusters)
+    else:
+        listed = [service["name"] for service in lab.services if service["kind"] == "cluster"]
     return [name for name in listed if not estate.administered_by_others(name)]
 
 
-def databases_of_lab(estate: Estate, folder: Path) -> "list[Database]":
-    """The databases of ours that a lab of the estate runs, as surveys read them."""
+def databases_reached(estate: Estate, folder: Path) -> "list[Database]":
+    """The databases of ours that a lab of the estate runs, or without a lab those of the user's connections, as surveys
+    read them."""
     lab = running(state_folder(folder))
-    services = [service for service in (lab.services if lab else ()) if service["kind"] == "database"]
+    if lab is None:
+        places = with_connections(estate, Given()).databases
+        return [database_at(name, place) for name, place in places.items() if not estate.administered_by_others(name)]
+    services = [service for service in lab.services if service["kind"] == "database"]
     ours = [service for service in services if not estate.administered_by_others(service["name"])]
     if not ours:
         return []
@@ -380,7 +440,16 @@ def databases_of_lab(estate: Estate, folder: Path) -> "list[Database]":
     return [Database(one["name"], one["url"], Secret(one["access"])) for one in ours]
 
 
-def database_at(address: str, file: Path) -> "Database":
+def hosts_reached(estate: Estate, folder: Path) -> dict[str, str]:
+    """The hosts of ours whose files the user's connections say how to read, each with its place; none while a lab runs,
+    whose own they are."""
+    if running(state_folder(folder)) is not None:
+        return {}
+    listed = with_connections(estate, Given()).hosts
+    return {name: place for name, place in listed.items() if not estate.administered_by_others(name)}
+
+
+def database_at(address: str, file: Place) -> "Database":
     """A database that is reached by the connection string in a file."""
     access = database_access(file)
     with extra("postgresql", "PostgreSQL"):
@@ -432,6 +501,9 @@ def cluster_of(
     of_lab = _cluster_of_lab(address, organisation, folder) if folder is not None and not named else None
     if of_lab is not None:
         return of_lab
+    listed = connections().cluster(address) if not named else None
+    if listed is not None:
+        kubeconfig, context, named = listed.kubeconfig, listed.context, True
     said = [Path(name) for name in environment.get("KUBECONFIG", "").split(os.pathsep) if name]
     places = [kubeconfig] if kubeconfig is not None else said or [Path.home() / ".kube" / "config"]
     there = [place for place in places if place.exists()]
@@ -441,7 +513,7 @@ def cluster_of(
             raise Unreachable(
                 f"nothing says how {address} is reached",
                 code="cluster-access-unknown",
-                remedy="name a kubeconfig with --kubeconfig",
+                remedy="name a kubeconfig with --kubeconfig, or in the file of connections",
             )
         access = from_kubeconfigs(there, context)
     client = Client(address, access.url, way=replace(access.way, after_faults=True))

@@ -126,6 +126,16 @@ CAUSES = {
     ),
     "danger-unknown": Cause("No danger has the name that is accepted.", "Use a name that `propose` shows."),
     "proposal-of-another-estate": Cause("The proposal was made for another estate.", "Propose for this one."),
+    "connections-invalid": Cause(
+        "The file of connections is not understood.", "Correct it; `enthesis connections` lists what it says."
+    ),
+    "connections-unsafe": Cause(
+        "Others can write the file of connections, which says what commands are run.",
+        "Take the right to write from them.",
+    ),
+    "secret-not-there": Cause(
+        "Where the file of connections says that a secret is, there is none.", "Set the variable, or mend the command."
+    ),
     "credential-file-invalid": Cause("The file is not one of a keyed credential.", "Write id, form and value as JSON."),
     "client-file-invalid": Cause(
         "The file does not describe a registered client.", "Write client_id and its key or secret."
