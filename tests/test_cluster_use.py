@@ -416,7 +416,15 @@ def test_a_cluster_that_is_no_lab_is_changed_and_proved_by_its_kubeconfig(
     ran = enthesis("prove", "uploads", *way, at=mine)
     assert ran.code == 1 and "no connection is configured for the provider highmoor" in ran.out
     ran = enthesis("propose", at=mine)
-    assert ran.code == 3 and "say how a cluster is reached" in ran.err
+    assert ran.code == 3 and "say how systems are reached" in ran.err
+    listed = tmp_path / "connections.yaml"
+    listed.write_text(f"{ESTATE.partition('estate: ')[2].split()[0]}: {{{GRID}: {{kubeconfig: config}}}}\n")
+    said = {"ENTHESIS_CONNECTIONS": str(listed)}
+    assert enthesis("propose", "--expect-none", at=mine, **said).code == 0, "as the file of connections says"
+    tried = enthesis("connections", "try", at=mine, **said)
+    assert tried.code == 0 and "may be changed as the estate wants" in tried.out, tried.out
+    swept = enthesis("sweep", "--ask", "--format", "json", at=mine, **said)
+    assert "findings" in swept.json, swept.out + swept.err
     lent = tmp_path / "lent.config"
     words = ("lend", CLEANER, "--kubeconfig", str(tmp_path / "config"), "--write-kubeconfig", str(lent))
     assert enthesis(*words, at=mine).code == 0
