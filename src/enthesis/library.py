@@ -221,10 +221,11 @@ def propose(
     from enthesis.store.journal import journal_of  # noqa: PLC0415
 
     place = Path(folder)
-    estate, clock = read_estate(place), _clock_of(place)
+    estate = read_estate(place)
+    clock = _clock_of(estate, place)
     journal = journal_of(place, store)
     with closing(journal), closing_after():
-        return prepare(estate, _live_of(estate, place, given, acts=False), journal, clock, prune=prune)
+        return prepare(estate, _live_of(estate, place, given, clock, acts=False), journal, clock, prune=prune)
 
 
 def enact(
@@ -249,12 +250,13 @@ def enact(
     from enthesis.store.journal import journal_of  # noqa: PLC0415
 
     place = change.live.folder
-    estate, clock = read_estate(place), _clock_of(place)
+    estate = read_estate(place)
+    clock = _clock_of(estate, place)
     journal = journal_of(place, store)
     with closing(journal), closing_after():
         refuse_if_unfinished(journal, estate.name)
         fences = journal.fences()
-        live = _live_of(estate, place, given, acts=True)
+        live = _live_of(estate, place, given, clock, acts=True)
         now = prepare(estate, live, journal, clock, prune=bool(change.prune))
         if store is None and now.last_rule is None and not journal.enactments(estate.name):
             refuse_if_enacted_elsewhere(now)
@@ -277,21 +279,22 @@ def prove(folder: str | Path, names: Sequence[str] = (), *, given: "Given | None
         raise InvalidInput(f"unknown journey {unknown}", code="journey-unknown", remedy=hint)
     journeys = [estate.journeys[name] for name in names or estate.journeys]
     with closing_after():
-        live = _live_of(estate, place, given, acts=False)
+        clock = _clock_of(estate, place)
+        live = _live_of(estate, place, given, clock, acts=False)
         try:
-            return tried(estate, journeys, live.connected, _clock_of(place)(), live.reporter)
+            return tried(estate, journeys, live.connected, clock(), live.reporter)
         finally:
             live.connected.let_go()
 
 
-def _live_of(estate: Estate, folder: Path, given: "Given | None", *, acts: bool) -> "LiveSide":
+def _live_of(estate: Estate, folder: Path, given: "Given | None", clock: "Clock", *, acts: bool) -> "LiveSide":
     from enthesis.change.preparing import live_side  # noqa: PLC0415  loads the connectors
     from enthesis.live.connecting import Given  # noqa: PLC0415
 
-    return live_side(estate, folder, given or Given(), Silent(), _clock_of(folder), acts=acts)
+    return live_side(estate, folder, given or Given(), Silent(), clock, acts=acts)
 
 
-def _clock_of(folder: Path) -> "Clock":
+def _clock_of(estate: Estate, folder: Path) -> "Clock":
     """The clock of the live side: a lab's may have been moved."""
     from enthesis.connectors.http import closing_after  # noqa: PLC0415  loads the connectors
     from enthesis.live.clocks import clock_for  # noqa: PLC0415
@@ -300,7 +303,6 @@ def _clock_of(folder: Path) -> "Clock":
         with closing_after():
             return clock_for(estate, folder).now()
 
-    estate = read_estate(folder)
     return now
 
 

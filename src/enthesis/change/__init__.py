@@ -1,1 +1,1 @@
-"""Changes of access: prepared against the live side, permitted, and carried out; whoever asks for them."""
+"""Changes of access: prepared, permitted and carried out, for every command and for programs."""

@@ -1,7 +1,7 @@
 """Carries a prepared change out: once it is permitted, and each of its dangers is accepted by name.
 
-Whoever changes access comes this way; there is no other to the steps. What may be dangerous is accepted by the caller
-(`accepted` has no default), and a stage is left undone where it would open something since an earlier one failed.
+All changes of statements are carried out here. The caller names the dangers that it accepts (`accepted` has no
+default). Where a step failed, a later stage is left undone if it would open something.
 """
 
 from collections.abc import Callable, Collection, Sequence
@@ -26,6 +26,7 @@ from enthesis.model.errors import Busy, InvalidInput, RightMissing
 from enthesis.model.estate import Estate, Origin
 from enthesis.model.words import Form
 from enthesis.proposals.acting import not_allowed
+from enthesis.proposals.rules import rule_of
 from enthesis.proposals.steps import Danger, Proposal, Step
 from enthesis.store.journal import Enactment, Journal
 
@@ -248,7 +249,7 @@ def enacted_before(journal: Journal, estate: str, number: str | None) -> Enactme
 
 
 def refuse_for_another(enactment: Enactment, live: LiveSide) -> None:
-    """RightMissing where an enactment acts as a person, and nobody is signed in."""
+    """RightMissing where a person began an enactment that is to be continued, and nobody is signed in."""
     if enactment.by and enactment.state == "running" and live.person is None:
         raise RightMissing(
             f"enactment {enactment.number} acts as {enactment.by}, and no person is signed in",
@@ -259,9 +260,8 @@ def refuse_for_another(enactment: Enactment, live: LiveSide) -> None:
 
 def begun(enactment: Enactment, estate: Estate, live: LiveSide, journal: Journal, clock: Clock) -> PreparedChange:
     """An enactment that was interrupted, as a change: its dangers were accepted when it began."""
-    proposal, surveys = journal.proposal(enactment), live.surveyed(estate)
-    prepared = prepared_steps(estate, live, journal, clock, Proposal(estate.name), surveys)
-    return replace(prepared, proposal=proposal)
+    surveys = live.surveyed(estate)
+    return PreparedChange(estate, live, clock, journal.proposal(enactment), surveys, rule_of(estate))
 
 
 def go_on(change: PreparedChange, enactment: Enactment, journal: Journal, sending: Sending) -> Enacted:
@@ -286,4 +286,4 @@ def taking_back(enactment: Enactment, estate: Estate, live: LiveSide, journal: J
         resume(enactment, surveys, live.connected, journal, live.reporter, how=nothing, only_sent=True)
         surveys = live.surveyed(estate)
     back = undoing(enactment, journal.steps(enactment.number), surveys)
-    return prepared_steps(estate, live, journal, clock, back, surveys)
+    return prepared_steps(estate, live, journal.last_rule(estate.name), clock, back, surveys)

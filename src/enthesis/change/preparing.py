@@ -77,8 +77,9 @@ class PreparedChange:
 
     @property
     def loosens(self) -> bool:
-        """Whether the rule asks for less than the one that was last enacted."""
-        return self.last_rule is not None and bool(loosened(self.last_rule, self.rule))
+        """Whether it makes the rule ask for less than the one that was last enacted: a change to all that the estate
+        describes alone does."""
+        return self.prune is not None and bool(_loosened(self.last_rule, self.rule))
 
     def still_safe(self, done: Sequence[Step], coming: Sequence[Step]) -> bool:
         """Whether steps may still be done where others of the proposal were not: nothing is open then that is shut
@@ -109,16 +110,18 @@ def prepare(
     proposal = without_accepted(estate, proposal, clock())
     found = _drift_since(journal, estate, live, surveys)
     proposal = replace(proposal, changed_since=found.changed, gone_since=found.gone)
-    return replace(prepared_steps(estate, live, journal, clock, proposal, surveys), unread=unread, prune=prune)
+    last = journal.last_rule(estate.name) if journal is not None else None
+    ways = _loosened(last, rule_of(estate))
+    return replace(prepared_steps(estate, live, last, clock, proposal, surveys, ways), unread=unread, prune=prune)
 
 
 def prepared_steps(
-    estate: Estate, live: LiveSide, journal: "Journal | None", clock: Clock, proposal: Proposal,
-    surveys: tuple[Surveyed, ...],
+    estate: Estate, live: LiveSide, last_rule: ChangeRule | None, clock: Clock, proposal: Proposal,
+    surveys: tuple[Surveyed, ...], ways: Sequence[str] = (),
 ) -> PreparedChange:  # fmt: skip
-    """These steps as a change: in stages, with what they do to access, what others have opened, and the dangers."""
+    """These steps as a change: in stages, with what they do to access, what others have opened, and the dangers. `ways`
+    are those in which the rule for changes asks for less from then on."""
     moment = clock()
-    rule, last = rule_of(estate), journal.last_rule(estate.name) if journal is not None else None
     staged = in_stages(estate, proposal, surveys, moment.timestamp())
     change = access_change(estate, staged, surveys, moment.timestamp())
     gives, takes = (tuple(gain_sentences(gains)) for gains in (change.gains, change.losses))
@@ -128,11 +131,16 @@ def prepared_steps(
         takes=takes,
         openings=openings(estate, staged, surveys, moment),
         closings=closings(estate, staged, surveys, moment),
-        dangers=dangers(estate, staged, surveys, change, live.by, loosened(last, rule) if last is not None else ()),
+        dangers=dangers(estate, staged, surveys, change, live.by, ways),
         author=live.by,
         described_by=estate_digest(estate),
     )
-    return PreparedChange(estate, live, clock, told, surveys, rule, last, change)
+    return PreparedChange(estate, live, clock, told, surveys, rule_of(estate), last_rule, change)
+
+
+def _loosened(last: ChangeRule | None, rule: ChangeRule) -> tuple[str, ...]:
+    """In which ways a rule asks for less than the last one; none where that is not known."""
+    return tuple(loosened(last, rule)) if last is not None else ()
 
 
 def _drift_since(journal: "Journal | None", estate: Estate, live: LiveSide, surveys: Sequence[Surveyed]) -> Drift:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from enthesis.change.carrying_out import PermittedChange, Sending, permitted, refuse_unaccepted
+from enthesis.change.carrying_out import PermittedChange, Sending, permitted
 from enthesis.change.cutoff import (
     CUTOFF,
     Extent,
@@ -163,7 +163,6 @@ def _target(described: Estate, who: str, kept: "list[LiveCredential]") -> Withdr
 
 def _do(change: PermittedChange, plan: Planned, asked: EnactRequest) -> None:
     """Withdraws it, and says what came of it. StoppedPartWay where something is left."""
-    refuse_unaccepted(change.dangers, asked.accept)
     quiet, unfinished = asked.quiet, change.journal.unfinished(change.prepared.estate.name)
     if unfinished is not None:
         remark(

@@ -56,7 +56,7 @@ class EnactRequest:
 
 
 def refuse_unknown_dangers(accepted: Sequence[str]) -> None:
-    """InvalidInput where something is accepted that is no danger."""
+    """InvalidInput where an accepted name is not the name of a danger."""
     if unknown := set(accepted) - DANGERS.keys():
         name = sorted(unknown)[0]
         raise InvalidInput(

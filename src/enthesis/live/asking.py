@@ -18,11 +18,8 @@ from enthesis.surveys.unread import systems_not_read
 def surveyed_clouds(estate: Estate, folder: Path, reporter: Reporter) -> list[SurveyedCloud]:
     """What the providers and directories of an estate have now, with the keyed credentials that providers keep."""
     connected = connect(estate, folder)
-    if (connected.clusters or connected.databases) and not {**connected.administered}.keys() - {
-        *connected.clusters,
-        *connected.databases,
-    }:
-        return []  # they are surveyed by themselves
+    if not (connected.providers or connected.people or connected.pipelines) and connected.administered:
+        return []  # clusters and databases are surveyed by themselves
     urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.administered.items()}
     found = []
     surveys = survey(estate, replace(connected, clusters={}, databases={}), reporter)

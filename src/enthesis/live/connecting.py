@@ -3,7 +3,7 @@
 import base64
 import json
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from functools import partial
@@ -64,7 +64,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     if lab is None:
         given = with_connections(estate, given or Given())
         if given.says_anything:
-            return _without_lab(estate, given)
+            return without_lab(estate, given)
         remedy = "enthesis lab start; or say how systems are reached: enthesis connections --help"
         raise Unreachable(
             "no lab is running for this estate, and no other connection is configured",
@@ -206,9 +206,14 @@ def with_connections(estate: Estate, given: Given) -> Given:
     """The same with what the user's file says of how systems of an estate are reached; what is given counts first.
     InvalidInput where the file names what the estate has not."""
     known = connections()
+    return given_by(estate, known.for_estate(estate.name), known.file, given)
+
+
+def given_by(estate: Estate, listed: Iterable[ListedConnection], file: Path, given: Given) -> Given:
+    """The same with these connections of a file."""
     by_way: dict[str, dict[str, ListedConnection]] = {}
-    for one in known.for_estate(estate.name):
-        by_way.setdefault(_way_of(estate, one, known.file), {})[one.name] = one
+    for one in listed:
+        by_way.setdefault(_way_of(estate, one, file), {})[one.name] = one
 
     def places(way: str, over: Mapping[str, Place]) -> dict[str, Place]:
         found = {name: one.secret for name, one in by_way.get(way, {}).items() if one.secret is not None}
@@ -257,7 +262,7 @@ def key_at(path: Place) -> HeldKey:
     return HeldKey(read["id"], read["form"], Secret(read["value"]), time_from(read.get("expires")))
 
 
-def _without_lab(estate: Estate, given: Given) -> Connected:
+def without_lab(estate: Estate, given: Given) -> Connected:
     """Servers as their urls say, contacted by open standards alone."""
     from enthesis.connectors.oauth import (  # noqa: PLC0415  loads the libraries of tokens
         GivenAssertion,

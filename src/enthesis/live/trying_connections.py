@@ -5,8 +5,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from enthesis.live.connecting import MAX_GIVEN, Given, connect, host_copy, with_connections
-from enthesis.live.connections import connections, held_in
+from enthesis.lab.running import running, state_folder
+from enthesis.live.connecting import MAX_GIVEN, Given, connect, given_by, host_copy, without_lab
+from enthesis.live.connections import ListedConnection, connections
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import EnthesisError
 from enthesis.model.estate import Estate
@@ -35,38 +36,43 @@ class TriedConnection:
 
 
 def reached_by(estate: Estate, folder: Path) -> dict[str, str]:
-    """The systems that are reached, each with how, in words: at a lab, or as the user's file says."""
-    listed = {one.name: f"{one.way}: {one.by}" for one in connections().for_estate(estate.name)}
-    try:
+    """The systems that are reached, each with how, in words: those of a lab that runs, or as the user's file says."""
+    if running(state_folder(folder)) is not None:
         connected = connect(estate, folder)
-    except EnthesisError:
-        return listed
-    here = dict.fromkeys(connected.administered, connected.spoke_to)
-    return here if connected.clock is not None else {**here, **listed}
+        return dict.fromkeys(connected.administered, connected.spoke_to)
+    return {one.name: f"{one.way}: {one.by}" for one in connections().for_estate(estate.name)}
 
 
 def tried_connections(estate: Estate, folder: Path, reporter: Reporter) -> Iterator[TriedConnection]:
     """Tries each of them. Changes nothing."""
-    names = list(reached_by(estate, folder))
-    known = {one.name: one for one in connections().for_estate(estate.name)}
-    given = with_connections(estate, Given())
+    known, at_lab = connections(), running(state_folder(folder)) is not None
+    connected = connect(estate, folder) if at_lab else None
+    listed = {one.name: one for one in known.for_estate(estate.name)}
+    names = list(connected.administered if connected is not None else listed)
     reporter.begin("trying", len(names))
     try:
         for name in names:
             reporter.step(name)
             try:
-                connected = connect(estate, folder)
-                if name in connected.administered:
+                if connected is not None:
                     yield _administered(estate, name, connected)
-                elif name in known and known[name].place:
-                    yield _host(estate, name, known[name].place)
                 else:
-                    held_in({**given.tokens, **given.clients}[name], MAX_GIVEN)
-                    yield TriedConnection(name, ("its secret can be read",))
+                    yield _of_file(estate, listed[name], known.file)
             except EnthesisError as fault:
                 yield TriedConnection(name, why=fault.message)
     finally:
         reporter.end()
+
+
+def _of_file(estate: Estate, one: ListedConnection, file: Path) -> TriedConnection:
+    """One that the user's file has, by itself: what is wrong with another is no matter here."""
+    given = given_by(estate, [one], file, Given())
+    if one.place:
+        return _host(estate, one.name, one.place)
+    if one.secret is not None and one.way != "administrator":
+        one.secret.read(MAX_GIVEN)
+        return TriedConnection(one.name, ("its secret can be read",))
+    return _administered(estate, one.name, without_lab(estate, given))
 
 
 def _administered(estate: Estate, name: str, connected: Connected) -> TriedConnection:

@@ -134,7 +134,7 @@ CAUSES = {
         "Take the right to write from them.",
     ),
     "secret-not-there": Cause(
-        "Where the file of connections says that a secret is, there is none.", "Set the variable, or mend the command."
+        "There is no secret in the place that the file of connections names.", "Set the variable, or mend the command."
     ),
     "credential-file-invalid": Cause("The file is not one of a keyed credential.", "Write id, form and value as JSON."),
     "client-file-invalid": Cause(
