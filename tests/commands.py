@@ -1,7 +1,8 @@
 """The commands that there are, as the program itself lists them, and words with which each does something."""
 
-from enthesis.cli import lab, main
+from enthesis.cli import main
 from enthesis.cli.lazy import ListedCommand
+from enthesis_lab.commands import lab
 
 TRIED: dict[str, tuple[str, ...]] = {
     "demo": ("--list",),

@@ -13,7 +13,7 @@ from pathlib import Path
 
 import psycopg
 
-from enthesis.lab.databases import programs
+from enthesis_lab.databases import programs
 
 OWNER = "postgres"
 

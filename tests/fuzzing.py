@@ -20,8 +20,8 @@ from enthesis.connectors.http import Client, Connection
 from enthesis.connectors.oauth import client_entry
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_texts
-from enthesis.lab.tokens import TokenRefused
-from enthesis.live.connecting import database_access, directory_at, key_at, sessions_of
+from enthesis.live.connecting import database_access, directory_at, key_at
+from enthesis.live.stand_ins import sessions_of
 from enthesis.live.usage_logs import read_usage
 from enthesis.model.catalogue import Catalogue
 from enthesis.model.errors import EnthesisError, InnerError
@@ -33,6 +33,8 @@ from enthesis.proposals.steps import Blocked, Danger, Opening, Proposal, Step, d
 from enthesis.surveys.survey import beside, read_survey
 from enthesis.tokens.asserted import asserted
 from enthesis.tokens.checking import keys_of, parsed
+from enthesis_lab.running import Running
+from enthesis_lab.tokens import TokenRefused
 
 from .conftest import SALTMARSH
 from .test_assertions import sent, signed
@@ -204,7 +206,7 @@ class Targets:
             state = self.folder / "lab"
             state.mkdir(exist_ok=True)
             place.replace(state / "administrators.json")
-            sessions_of(state)
+            sessions_of(Running(state, "tides", 0, state / "authority.pem", ()))
 
     def keys(self, rng: Random) -> None:
         keys_of(mangled(KEY_SET, rng))

@@ -15,9 +15,9 @@ from typing import Any
 from enthesis.connectors.cloud import Cloud
 from enthesis.connectors.http import Client
 from enthesis.files.folder import read_folder
-from enthesis.live.connecting import sessions_of
 from enthesis.model.secrets import Secret
 from enthesis.model.words import STATEMENTS
+from enthesis_lab.running import administrators
 
 from .conftest import write_estate
 
@@ -180,7 +180,7 @@ class Interrupted:
         services = json.loads((state / "services.json").read_text(encoding="utf-8"))
         url = next(one["url"] for one in services["services"] if one["name"] == "north")
         assert read_folder(self.folder).estate is not None
-        sessions = {one["holder"]: Secret(one["session"]) for one in sessions_of(state) if "holder" in one}
+        sessions = {one["holder"]: Secret(one["session"]) for one in administrators(state) if "holder" in one}
         return Client("north", url, authority=Path(services["authority"])), sessions
 
     def end(self) -> None:

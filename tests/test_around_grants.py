@@ -14,8 +14,8 @@ import pytest
 from psycopg import sql
 
 from enthesis.connectors.postgresql.surveying import Database
-from enthesis.lab.databases import programs
 from enthesis.model.secrets import Secret
+from enthesis_lab.databases import programs
 
 from .conftest import Program
 from .databases import postgresql

@@ -20,11 +20,11 @@ from lxml import etree
 from signxml.algorithms import DigestAlgorithm, SignatureMethod
 from signxml.signer import XMLSigner
 
-from enthesis.lab.assertions import SAML, SIGNATURE, ShownAssertions, signed_assertion
-from enthesis.lab.store import Store
-from enthesis.lab.tokens import Clock, TokenExpired, TokenRefused
 from enthesis.tokens.asserted import MAX_ASSERTION, asserted, certificates_in, check_signature
 from enthesis.tokens.checking import Refused
+from enthesis_lab.assertions import SAML, SIGNATURE, ShownAssertions, signed_assertion
+from enthesis_lab.store import Store
+from enthesis_lab.tokens import Clock, TokenExpired, TokenRefused
 
 from .conftest import Lab, Program, lab_of, start_lab, write_estate
 

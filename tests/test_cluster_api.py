@@ -14,9 +14,9 @@ from kubernetes import client as official
 from kubernetes import watch as official_watch
 from kubernetes.client.exceptions import ApiException
 
-from enthesis.lab.cluster.binary import MESSAGES, NotRead, read_message
-from enthesis.lab.cluster.patching import NotApplicable, merged, merged_by_names, operated
-from enthesis.lab.cluster.selecting import InvalidSelector, by_fields, by_labels
+from enthesis_lab.cluster.binary import MESSAGES, NotRead, read_message
+from enthesis_lab.cluster.patching import NotApplicable, merged, merged_by_names, operated
+from enthesis_lab.cluster.selecting import InvalidSelector, by_fields, by_labels
 
 from .clusters import RBAC, Api, cluster_lab, grid_estate
 from .conftest import Program, examples

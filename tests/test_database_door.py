@@ -22,12 +22,12 @@ from enthesis.connectors.enrolling import CertificateAuthority
 from enthesis.connectors.http import Client
 from enthesis.connectors.postgresql.surveying import Database
 from enthesis.connectors.postgresql.using import UsedDatabase, role_in
-from enthesis.lab.databases import programs
-from enthesis.lab.store import Store
 from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret
 from enthesis.ports import HeldCredential, Refusal, Surroundings
+from enthesis_lab.databases import programs
+from enthesis_lab.store import Store
 
 from .conftest import SALTMARSH, Lab, Program, lab_of, packaged_lab, start_lab
 from .databases import postgresql

@@ -17,16 +17,16 @@ from enthesis.connectors.postgresql.surveying import Database
 from enthesis.connectors.postgresql.words import VERBS, identity_address
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue, read_folder
-from enthesis.lab.enrolling import EnrolmentServer
-from enthesis.lab.problems import Problem
-from enthesis.lab.store import Store
-from enthesis.lab.tokens import Clock
 from enthesis.model.estate import Attempt, Context, Origin
 from enthesis.model.foreign_names import word_of
 from enthesis.model.secrets import Secret
 from enthesis.model.words import Form
 from enthesis.surveys.survey import VERSION, Survey, read_survey
 from enthesis.verdicts.judge import Judge
+from enthesis_lab.enrolling import EnrolmentServer
+from enthesis_lab.problems import Problem
+from enthesis_lab.store import Store
+from enthesis_lab.tokens import Clock
 
 from .conftest import Program, write_estate
 from .databases import postgresql

@@ -21,7 +21,7 @@ def labs_running(folder: Path) -> list[str]:
             words = process.read_bytes().split(b"\0")
         except OSError:
             continue
-        if b"enthesis.lab" in words and any(word.startswith(os.fsencode(folder)) for word in words):
+        if b"enthesis_lab" in words and any(word.startswith(os.fsencode(folder)) for word in words):
             found.append(b" ".join(words).decode(errors="replace"))
     return found
 

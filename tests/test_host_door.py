@@ -24,11 +24,11 @@ from enthesis.connectors.host_log import logins_in
 from enthesis.connectors.openssh import LoginHost
 from enthesis.connectors.ssh_keys import fresh_key
 from enthesis.files.folder import read_folder
-from enthesis.lab.logins import program
-from enthesis.lab.store import Store
 from enthesis.model.words import VerdictStep
 from enthesis.ports import Refusal
 from enthesis.verdicts.judge import Judge
+from enthesis_lab.logins import program
+from enthesis_lab.store import Store
 
 from .conftest import Lab, Program, packaged_lab, start_lab, write_estate
 

@@ -18,7 +18,7 @@ import pytest
 
 from enthesis.connectors.host_fetching import other_paths
 from enthesis.connectors.ssh_keys import fingerprint
-from enthesis.lab.logins import program
+from enthesis_lab.logins import program
 
 from .conftest import LONG, Program
 from .test_own_hosts import free_port, key_in, keygen

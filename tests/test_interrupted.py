@@ -177,7 +177,7 @@ def test_a_step_that_is_refused_fails_alone(enthesis: Program, fresh_lab: Lab) -
     os.kill(pid, signal.SIGTERM)
     while Path(f"/proc/{pid}").exists():
         time.sleep(0.01)
-    words = [sys.executable, "-m", "enthesis.lab", str(folder / ".enthesis" / "lab")]
+    words = [sys.executable, "-m", "enthesis_lab", str(folder / ".enthesis" / "lab")]
     with subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as lab:
         while enthesis("lab", "status", at=folder).code:
             time.sleep(0.02)

@@ -15,8 +15,8 @@ import httpx
 import jwt
 import pytest
 
-from enthesis.lab.__main__ import _logins
-from enthesis.lab.store import Store
+from enthesis_lab.__main__ import _logins
+from enthesis_lab.store import Store
 
 from .conftest import Lab, Program, start_lab
 
@@ -328,7 +328,7 @@ def test_wrong_requests_to_the_lab_command(enthesis: Program, enacted_lab: Lab) 
 def test_servers_that_do_not_run_are_told_with_the_reason(
     enthesis: Program, saltmarsh: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("enthesis.lab.logins.PLACES", ())
+    monkeypatch.setattr("enthesis_lab.logins.PLACES", ())
     monkeypatch.setenv("PATH", "")
     absent: dict[str, str] = {}
     hosts = {"surge/host/bastion": {"url": "ssh://bastion.example", "certificates": "people"}}

@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from enthesis.connectors.ssh_keys import fingerprint, read_certificate
-from enthesis.lab.logins import program
+from enthesis_lab.logins import program
 
 from .conftest import Program, write_estate
 

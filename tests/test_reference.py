@@ -7,6 +7,7 @@ from pathlib import Path
 import pytest
 
 import enthesis
+import enthesis_lab
 from enthesis.cli.lazy import loaded
 from enthesis.cli.main import FAULT, GONE, PARTIAL
 from enthesis.files.folder import read_texts
@@ -41,7 +42,8 @@ def test_every_example_is_read(section: str) -> None:
 
 
 INTERFACES = (Path(__file__).parent.parent / "docs" / "interfaces.md").read_text(encoding="utf-8")
-SOURCES = {path: path.read_text(encoding="utf-8") for path in (Path(enthesis.__file__).parent).rglob("*.py")}
+PACKAGES = (Path(enthesis.__file__).parent, Path(enthesis_lab.__file__).parent)
+SOURCES = {path: path.read_text(encoding="utf-8") for package in PACKAGES for path in package.rglob("*.py")}
 
 
 def test_every_variable_is_explained() -> None:
@@ -53,7 +55,7 @@ def test_every_variable_is_explained() -> None:
 
 
 def test_every_path_and_header_of_the_lab_is_explained() -> None:
-    lab = {path: text for path, text in SOURCES.items() if "lab" in path.parts}
+    lab = {path: text for path, text in SOURCES.items() if "enthesis_lab" in path.parts}
     paths = {path for text in lab.values() for path in re.findall(r'Route\(\s*f?"([^"]+)"', text)}
     assert len(paths) > 30
     told = [

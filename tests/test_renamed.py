@@ -9,8 +9,8 @@ import pytest
 from enthesis.cli import main, renamed
 from enthesis.files.folder import read_texts
 from enthesis.files.saving import rename_old_words
-from enthesis.lab.store import Store
 from enthesis.model.errors import InvalidInput
+from enthesis_lab.store import Store
 
 from .conftest import Program
 

@@ -12,12 +12,12 @@ from pathlib import Path
 
 import pytest
 
-from enthesis.lab.databases import NotInstalled, programs
 from enthesis.model.errors import Busy, InvalidInput
 from enthesis.proposals.steps import MAKE, Proposal, Step
 from enthesis.store.journal import DONE, FINISHED, SENT, WAITING, Journal, journal_of
 from enthesis.store.opening import FORM, SCRIPTS
 from enthesis.store.tables import metadata
+from enthesis_lab.databases import NotInstalled, programs
 
 from .conftest import Program, start_lab, write_estate
 from .databases import postgresql

@@ -24,8 +24,8 @@ from types import TracebackType
 from typing import Any, NoReturn
 
 from enthesis.cli.forking import fork, import_everything
-from enthesis.lab import __main__ as lab_process
-from enthesis.lab import control
+from enthesis_lab import __main__ as lab_process
+from enthesis_lab import control
 
 RUNS = "TESTS_RUNS"  # names a file that gets a line for each run: the seconds that it took, and its words
 FIRST = 65_536  # bytes; of the message that says what to run
@@ -128,9 +128,9 @@ def _spawned_lab(state: Path, log: Any, *, own_session: bool) -> tuple[_ForkedLa
         os.environ.clear()
         os.environ.update(kept)
         os.chdir("/")
-        sys.argv = ["enthesis.lab", str(state), "3"]
+        sys.argv = ["enthesis_lab", str(state), "3"]
         sys.stdout, sys.stderr = os.fdopen(1, "w", closefd=False), os.fdopen(2, "w", closefd=False)
-        _be_called([sys.executable, "-m", "enthesis.lab", str(state), "3"])
+        _be_called([sys.executable, "-m", "enthesis_lab", str(state), "3"])
         lab_process.main()
     except BaseException as ended:
         if not isinstance(ended, SystemExit):

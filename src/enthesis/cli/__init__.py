@@ -1,1 +1,1 @@
-"""The command line: one thin module per command, shared options, the lazy application, the demo."""
+"""The command line: one thin module per command, shared options, the lazy application."""

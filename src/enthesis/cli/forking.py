@@ -13,9 +13,9 @@ import tempfile
 import traceback
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
+from importlib.metadata import entry_points
 from typing import NoReturn
 
-import enthesis
 from enthesis.__main__ import run
 from enthesis.cli.interrupts import SIGNALS
 from enthesis.model.errors import EnthesisError
@@ -28,15 +28,18 @@ LAZY = (  # what libraries import only once they are used
 
 
 def modules() -> list[str]:
-    """The names of all modules of this program but the one that runs it."""
-    found = (module.name for module in pkgutil.walk_packages(enthesis.__path__, "enthesis."))
-    return [name for name in found if not name.endswith("__main__")]
+    """The names of all modules of this program, and of what registers commands with it, but those that run them."""
+    packages = {point.module.partition(".")[0] for point in entry_points(group="enthesis.commands")}
+    out: list[str] = []
+    for package in ("enthesis", *sorted(packages)):
+        found = pkgutil.walk_packages(importlib.import_module(package).__path__, f"{package}.")
+        out += [module.name for module in found if not module.name.endswith("__main__")]
+    return out
 
 
 ON_DEMAND = (  # what needs a library that is installed for it
     "enthesis.connectors.postgresql.",
     "enthesis.tokens.asserted",
-    "enthesis.lab.assertions",
     "enthesis.cleaning.new_roles",
 )
 
@@ -44,7 +47,7 @@ ON_DEMAND = (  # what needs a library that is installed for it
 def import_everything() -> None:
     """Imports all of this program, so that no command that is forked later has to; takes a second or two."""
     for name in modules():
-        if name.startswith(ON_DEMAND):
+        if name.startswith(ON_DEMAND) or not name.startswith("enthesis."):
             with suppress(ModuleNotFoundError, EnthesisError):
                 importlib.import_module(name)
         elif name not in FOR_OTHERS:

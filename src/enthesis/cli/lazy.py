@@ -14,8 +14,9 @@ from typer.core import TyperCommand, TyperGroup
 class ListedCommand(NamedTuple):
     """A command in the list of a group: where it is, its help, its panel.
 
-    `place` is `module:name` below this package; the name is a function, or a `typer.Typer` for a group. `help` is the
-    first paragraph of its docstring.
+    `place` is `module:name`, of a module below this package or, with a dot, anywhere; '' where it is an entry point of
+    the group `enthesis.commands`, by the command's name. The name is a function, or a `typer.Typer` for a group. `help`
+    is the first paragraph of its docstring.
     """
 
     place: str
@@ -86,8 +87,7 @@ def lazy_group(table: Mapping[str, ListedCommand], examples: Mapping[str, Sequen
 
 def loaded(name: str, listed: ListedCommand, examples: Sequence[str] = ()) -> TyperCommand | TyperGroup:
     """A command, imported, with its examples below its help."""
-    module, _, attribute = listed.place.partition(":")
-    found = getattr(import_module(f"enthesis.cli.{module}"), attribute)
+    found = _imported(listed.place) if listed.place else _registered(name)
     gc.freeze()  # the collector, off while imports ran, need not look through what they made
     gc.enable()
     if not isinstance(found, typer.Typer):
@@ -101,3 +101,14 @@ def loaded(name: str, listed: ListedCommand, examples: Sequence[str] = ()) -> Ty
     if isinstance(made, Command):
         made.examples = tuple(examples)
     return made  # type: ignore[return-value]  # Typer makes no other
+
+
+def _imported(place: str) -> Any:
+    module, _, attribute = place.partition(":")
+    return getattr(import_module(module if "." in module else f"enthesis.cli.{module}"), attribute)
+
+
+def _registered(name: str) -> Any:
+    from importlib.metadata import entry_points  # noqa: PLC0415  only commands of other packages need it
+
+    return next(iter(entry_points(group="enthesis.commands", name=name))).load()

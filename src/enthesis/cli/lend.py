@@ -23,7 +23,6 @@ from enthesis.connectors.openssh import LoginHost
 from enthesis.files.finding import estate_folder, find_estate
 from enthesis.files.saving import write_file
 from enthesis.files.shapes import duration_from, duration_text
-from enthesis.lab.running import running, state_folder
 from enthesis.live.clocks import clock_for
 from enthesis.live.connecting import Given, cluster_of, connect, own_database
 from enthesis.live.lending import NotLent, lent
@@ -31,6 +30,7 @@ from enthesis.live.origins import AtHand, at_hand
 from enthesis.live.proving import provider_of
 from enthesis.live.running import Lent, become, run_beside, run_with_endpoint, run_with_variable
 from enthesis.live.showing import certificate_for, shown_to
+from enthesis.live.stand_ins import running
 from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
@@ -497,7 +497,7 @@ def _login(
     if isinstance(got, Refusal):
         remark(f"No certificate of {issuer}: refused at {', '.join(got.steps)}: {got.said}.")
         raise typer.Exit(1)
-    lab = running(state_folder(folder))
+    lab = running(folder)
     # a library that is installed on demand, and that a connection has needed by now
     from enthesis.connectors.postgresql.lending import variables  # noqa: PLC0415
 
@@ -508,7 +508,7 @@ def _provider(estate: Estate, folder: Path, identity: str) -> tuple[str, str]:
     """Where the provider of an identity is, and the authority to trust there if it is a lab's; '' twice where a person
     could speak to several."""
     name = estate.system_of(identity) if not identity.startswith("@") else _only_provider(estate)
-    lab = running(state_folder(folder))
+    lab = running(folder)
     url = lab.url_of(name) if lab is not None else None
     if lab is not None and url is not None:
         return url, str(lab.authority)

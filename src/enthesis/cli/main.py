@@ -25,7 +25,7 @@ PARTIAL = 3  # exit code of an answer that may lack something, since not all cou
 FAULT = 70  # exit code, as in sysexits.h: an internal software error
 COMMANDS = {
     "demo": ListedCommand(
-        "demo:demo",
+        "",
         "Run the worked example: a pipeline publishes without a stored key, and the wrong branch is refused.",
         "Begin",
     ),
@@ -117,7 +117,7 @@ COMMANDS = {
         "Explain a command, a section of the files, a kind, a verb, the code of an error or risk, or an idea.",
         "Begin",
     ),
-    "lab": ListedCommand("lab:app", "Start, stop and control the stand-in services.", "Lab"),
+    "lab": ListedCommand("", "Start, stop and control the stand-in services.", "Lab"),
 }
 
 

@@ -72,10 +72,10 @@ AHEAD = [timedelta(0)]  # how far the clock that counts is ahead of this machine
 def by_clock_of(estate: Estate, folder: Path) -> None:
     """From now on `now` is by the clock of the live side of an estate, which a command is about: a lab's may have been
     moved. This machine's where none says its time."""
-    from enthesis.lab.running import running, state_folder  # noqa: PLC0415  only commands about live systems ask
     from enthesis.live.clocks import clock_for  # noqa: PLC0415
+    from enthesis.live.stand_ins import running  # noqa: PLC0415  only commands about live systems ask
 
-    if running(state_folder(folder)) is not None:
+    if running(folder) is not None:
         clock = clock_for(estate, folder)
         AHEAD[0] = clock.now() - datetime.now(UTC).replace(microsecond=0)
 

@@ -9,8 +9,8 @@ from enthesis.files.cache import TreeCache
 from enthesis.files.finding import cache_folder, estate_folder, find_estate
 from enthesis.files.folder import packaged_catalogue, read_folder
 from enthesis.files.shapes import perhaps
-from enthesis.lab.running import Running, running, state_folder
-from enthesis.model.errors import InvalidEstate, InvalidInput, Unreachable
+from enthesis.live.stand_ins import running
+from enthesis.model.errors import InvalidEstate, InvalidInput
 from enthesis.model.estate import Estate, Identity
 from enthesis.output.streams import may_lack
 from enthesis.proposals.wanted import kept_where
@@ -32,7 +32,7 @@ def read_estate(folder: Path) -> Estate:
 def _as_party(folder: Path, estate: Estate) -> Estate:
     """The estate as the party of the lab sees it that `enthesis lab as` runs this program for."""
     party = os.environ.get(PARTY, "")
-    if not party or running(state_folder(folder)) is None:
+    if not party or running(folder) is None:
         return estate
     return estate.seen_by(party)
 
@@ -121,12 +121,4 @@ def workload_identity(estate: Estate, address: str) -> Identity:
     if found is None or found.is_person:
         workloads = [identity.address for identity in estate.identities.values() if not identity.is_person]
         raise InvalidInput(f"unknown identity {address}", code="identity-unknown", remedy=perhaps(address, workloads))
-    return found
-
-
-def running_lab(estate: Path | None) -> Running:
-    """The lab that runs for an estate; Unreachable where none does."""
-    found = running(state_folder(estate_folder(estate)))
-    if found is None:
-        raise Unreachable("no lab runs for this estate", code="lab-not-running", remedy="enthesis lab start")
     return found

@@ -2,6 +2,7 @@
 
 import base64
 import binascii
+from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
 from math import ceil
 
@@ -24,7 +25,7 @@ REQUEST = "application/pkcs10"
 class CertificateAuthority:
     """One authority. `headers` are what the owner of a lab shows, who gets certificates for any name."""
 
-    def __init__(self, name: str, client: Client, headers: dict[str, str] | None = None) -> None:
+    def __init__(self, name: str, client: Client, headers: Mapping[str, str] | None = None) -> None:
         self.name = name
         self.url = client.url
         self.client = client

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from enthesis.connectors.http import Client
 from enthesis.files.shapes import duration_text
-from enthesis.lab.running import running, state_folder
+from enthesis.live.stand_ins import running
 from enthesis.model.errors import EnthesisError
 from enthesis.model.estate import Estate
 from enthesis.tokens.discovery import OAUTH
@@ -59,7 +59,7 @@ def clock_for(estate: Estate | None, folder: Path | None, identity: str = "") ->
     """The clock of the system that an identity is taken on at, or that any is where none is named."""
     if estate is None or folder is None:
         return ClockOf("this machine", None)
-    lab = running(state_folder(folder))
+    lab = running(folder)
     name = estate.system_of(identity) if identity else next(iter(estate.providers), "")
     if lab is not None:
         url = lab.url_of(name) or next(

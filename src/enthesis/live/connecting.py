@@ -5,7 +5,6 @@ import json
 import os
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import timedelta
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -24,8 +23,8 @@ from enthesis.connectors.pipeline import AdministeredPipeline
 from enthesis.connectors.registry import ImageRegistry
 from enthesis.connectors.scim import KeptDirectory
 from enthesis.files.shapes import perhaps, time_from
-from enthesis.lab.running import OWNER, Running, administrators, owners_word, running, state_folder
 from enthesis.live.connections import ListedConnection, Place, connections, held_in
+from enthesis.live.stand_ins import StandIn, running, sessions_of, shown_by_owner
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate, Exchange
 from enthesis.model.extras import extra
@@ -59,8 +58,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
 
     Without a lab, what is `given` (tokens and clients for issuers) can be shown to the providers that have urls.
     """
-    state = state_folder(folder)
-    lab = running(state)
+    lab = running(folder)
     if lab is None:
         given = with_connections(estate, given or Given())
         if given.says_anything:
@@ -71,8 +69,8 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             code="lab-not-running",
             remedy=remedy,
         )
-    listed = sessions_of(state)
-    owner = Secret(owners_word(listed))
+    listed = sessions_of(lab)
+    owner = shown_by_owner(lab)
 
     def sessions_at(cloud: str, listed: Sequence[Mapping[str, str]]) -> dict[str, Secret]:
         mine = [entry for entry in listed if entry.get("cloud") == cloud]
@@ -83,7 +81,7 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
         }
 
     def renewed(cloud: str) -> dict[str, Secret]:
-        return sessions_at(cloud, _renewed(state, lab))
+        return sessions_at(cloud, _renewed(lab))
 
     providers: dict[str, LiveProvider] = {}
     issuers: dict[str, Issues] = {}
@@ -98,13 +96,13 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
         if service["kind"] == "cloud" and name in estate.providers:
             providers[name] = Cloud(name, client, sessions_at(name, listed), partial(renewed, name), acting)
         elif service["kind"] in ISSUING and name in estate.issuers:
-            issuers[name] = _issuing(service["kind"], name, client, {OWNER: owner.reveal()})
+            issuers[name] = _issuing(service["kind"], name, client, owner)
         elif service["kind"] == "hosts":
-            hosts[name.removesuffix("/hosts")] = Hosts(client, f"/{quote(owner.reveal())}")
+            hosts[name.removesuffix("/hosts")] = Hosts(client, f"/{quote(''.join(owner.values()))}")
         elif service["kind"] == "registry":
-            registries[name] = ImageRegistry(name, client, {OWNER: owner.reveal()})
+            registries[name] = ImageRegistry(name, client, owner)
         elif service["kind"] == "directory":
-            directories[name] = LabDirectory(name, client, {OWNER: owner.reveal()})
+            directories[name] = LabDirectory(name, client, owner)
     clusters: dict[str, LiveClusterPorts] = {}
     for address in clusters_reached(estate, folder):
         found = _cluster_of_lab(address, estate.organisation_of(address), folder)
@@ -117,14 +115,14 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
     urls = {service["name"]: service["url"] for service in lab.services}
     databases = _databases(estate, accesses, urls, str(lab.authority))
     return Connected(
-        providers, every, LAB, _LabClock(state), clusters, hosts=hosts, directories=directories, keys=keys,
+        providers, every, LAB, lab, clusters, hosts=hosts, directories=directories, keys=keys,
         databases=databases, logins=_logins(lab), registries=registries,
         people=_people(estate, lab, listed, bound), absent=lab.absent,
         pipelines={name: one for name, one in issuers.items() if isinstance(one, AdministeredPipeline)},
     )  # fmt: skip
 
 
-def _issuing(kind: str, name: str, client: Client, headers: dict[str, str]) -> Issues:
+def _issuing(kind: str, name: str, client: Client, headers: Mapping[str, str]) -> Issues:
     """An issuer of the lab, which plays whom its owner says."""
     if kind == "authority":
         from enthesis.connectors.enrolling import CertificateAuthority  # noqa: PLC0415  loads cryptography
@@ -133,7 +131,7 @@ def _issuing(kind: str, name: str, client: Client, headers: dict[str, str]) -> I
     return (AssertionIssuer if kind == "assertions" else AdministeredPipeline)(name, client, headers)
 
 
-def _people(estate: Estate, lab: Running, listed: Sequence[Mapping[str, str]], bound: float) -> dict[str, Administered]:
+def _people(estate: Estate, lab: StandIn, listed: Sequence[Mapping[str, str]], bound: float) -> dict[str, Administered]:
     """The directories of a lab whose people the estate keeps."""
     found: dict[str, Administered] = {}
     for service in lab.services:
@@ -149,28 +147,14 @@ def _of_directory(name: str, listed: Sequence[Mapping[str, str]]) -> Secret:
     return Secret(next((entry["session"] for entry in listed if entry.get("directory") == name), ""))
 
 
-def _renewed_at(directory: str, lab: Running) -> Secret:
-    return _of_directory(directory, _renewed(lab.state, lab))
+def _renewed_at(directory: str, lab: StandIn) -> Secret:
+    return _of_directory(directory, _renewed(lab))
 
 
-def _renewed(state: Path, lab: Running) -> list[Mapping[str, str]]:
+def _renewed(lab: StandIn) -> Sequence[Mapping[str, str]]:
     """The sessions of the lab's administrators, made anew."""
-    from enthesis.lab.tuning import renew_sessions  # noqa: PLC0415  loads the libraries of tokens
-
-    renew_sessions(state, lab)
-    return sessions_of(state)
-
-
-def sessions_of(state: Path) -> list[Mapping[str, str]]:
-    """The sessions of the lab's administrators; Unreachable where their file is missing or is none."""
-    try:
-        return administrators(state)
-    except (OSError, ValueError, RecursionError):
-        raise Unreachable(
-            "the file with the sessions of the lab's administrators cannot be used",
-            code="lab-sessions-unusable",
-            remedy="enthesis lab start writes it again",
-        ) from None
+    lab.renew_sessions()
+    return sessions_of(lab)
 
 
 @dataclass(frozen=True)
@@ -369,7 +353,7 @@ def database_access(file: Place) -> Secret:
     return Secret(text)
 
 
-def _logins(lab: Running) -> dict[str, LogsIn]:
+def _logins(lab: StandIn) -> dict[str, LogsIn]:
     """The hosts of a lab that are logged in at, by address."""
     found = [(one["name"], one["url"], Path(one["access"])) for one in lab.services if one["kind"] == "login"]
     return {name: LoginHost(name, url, place / "known_hosts", place / "sshd.log") for name, url, place in found}
@@ -421,7 +405,7 @@ def _by_kubeconfig(estate: Estate, given: Given) -> dict[str, LiveClusterPorts]:
 
 def clusters_reached(estate: Estate, folder: Path) -> list[str]:
     """The clusters of ours that a lab of the estate runs, or without a lab those of the user's connections."""
-    lab = running(state_folder(folder))
+    lab = running(folder)
     if lab is None:
         listed = list(with_connections(estate, Given()).clusters)
     else:
@@ -432,7 +416,7 @@ def clusters_reached(estate: Estate, folder: Path) -> list[str]:
 def databases_reached(estate: Estate, folder: Path) -> "list[Database]":
     """The databases of ours that a lab of the estate runs, or without a lab those of the user's connections, as surveys
     read them."""
-    lab = running(state_folder(folder))
+    lab = running(folder)
     if lab is None:
         places = with_connections(estate, Given()).databases
         return [database_at(name, place) for name, place in places.items() if not estate.administered_by_others(name)]
@@ -448,7 +432,7 @@ def databases_reached(estate: Estate, folder: Path) -> "list[Database]":
 def hosts_reached(estate: Estate, folder: Path) -> dict[str, str]:
     """The hosts of ours whose files the user's connections say how to read, each with its place; none while a lab runs,
     whose own they are."""
-    if running(state_folder(folder)) is not None:
+    if running(folder) is not None:
         return {}
     listed = with_connections(estate, Given()).hosts
     return {name: place for name, place in listed.items() if not estate.administered_by_others(name)}
@@ -526,25 +510,12 @@ def cluster_of(
 
 
 def _cluster_of_lab(address: str, organisation: str, folder: Path) -> Cluster | None:
-    state = state_folder(folder)
-    lab = running(state)
+    lab = running(folder)
     if lab is None or address not in [service["name"] for service in lab.services if service["kind"] == "cluster"]:
         return None
     url = next(service["url"] for service in lab.services if service["name"] == address)
-    listed = sessions_of(state)
+    listed = sessions_of(lab)
     token = next((Secret(entry["session"]) for entry in listed if entry.get("cluster") == address), None)
     authority = base64.b64encode(lab.authority.read_bytes()).decode()
     client = Client(address, url, authority=lab.authority, way=Connection(after_faults=True))
     return Cluster(address, organisation, client, token, authority)
-
-
-@dataclass(frozen=True)
-class _LabClock:
-    """The clock of a lab."""
-
-    state: Path
-
-    def forward(self, by: timedelta) -> None:
-        from enthesis.lab.tuning import clock  # noqa: PLC0415  loads the store of the lab
-
-        clock(self.state, by.total_seconds())

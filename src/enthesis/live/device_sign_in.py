@@ -6,8 +6,8 @@ from pathlib import Path
 
 from enthesis.connectors.directory import Directory
 from enthesis.connectors.http import Client
-from enthesis.lab.running import running, state_folder
 from enthesis.live.kept_sign_in import SignIn, keep, kept, made_ready
+from enthesis.live.stand_ins import running
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.estate import Estate
 
@@ -70,7 +70,7 @@ def _directory(estate: Estate, folder: Path, organisation: str | None) -> tuple[
 
 def directories_of(estate: Estate, folder: Path) -> dict[str, tuple[str, Path | None]]:
     """Where people of each organisation sign in, and the authority to trust there: the lab's place, or the estate's."""
-    lab = running(state_folder(folder))
+    lab = running(folder)
     places = {
         f"@{organisation.name}": (organisation.directory, None)
         for organisation in estate.organisations.values()

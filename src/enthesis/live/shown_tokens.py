@@ -12,7 +12,7 @@ from enthesis.connectors.http import Client
 from enthesis.connectors.keys import IssuerKeys, keys_in_file
 from enthesis.files.saving import read_file
 from enthesis.files.shapes import time_text
-from enthesis.lab.running import running, state_folder
+from enthesis.live.stand_ins import running
 from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.estate import Estate, Origin, Trust
 from enthesis.model.words import Form
@@ -139,7 +139,7 @@ def addresses_of(estate: Estate, folder: Path, issuer: str) -> dict[str, Path | 
     own = estate.issuers[issuer].url
     if own is not None:
         out[own] = None
-    lab = running(state_folder(folder))
+    lab = running(folder)
     for service in lab.services if lab else ():
         if lab is not None and service["name"] in (issuer, estate.issuers[issuer].cluster):
             out[service["url"]] = lab.authority
@@ -167,9 +167,8 @@ def belief(
     named = shown.issuer
     url = named if isinstance(named, str) and named in addresses else next(iter(addresses), None)
     if url is not None and addresses[url] is not None:
-        from enthesis.lab.tuning import clock  # noqa: PLC0415  loads the store of the lab
-
-        instant += timedelta(seconds=clock(state_folder(folder)))
+        lab = running(folder)
+        instant += lab.ahead() if lab is not None else timedelta(0)
     if shown.parsed is None or shown.assertion is not None:
         return _belief_in_assertion(issuer, url, addresses, shown.assertion, instant, source)
     try:

@@ -5,9 +5,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from enthesis.lab.running import running, state_folder
 from enthesis.live.connecting import MAX_GIVEN, Given, connect, given_by, host_copy, without_lab
 from enthesis.live.connections import ListedConnection, connections
+from enthesis.live.stand_ins import running
 from enthesis.model.addresses import account_of
 from enthesis.model.errors import EnthesisError
 from enthesis.model.estate import Estate
@@ -37,7 +37,7 @@ class TriedConnection:
 
 def reached_by(estate: Estate, folder: Path) -> dict[str, str]:
     """The systems that are reached, each with how, in words: those of a lab that runs, or as the user's file says."""
-    if running(state_folder(folder)) is not None:
+    if running(folder) is not None:
         connected = connect(estate, folder)
         return dict.fromkeys(connected.administered, connected.spoke_to)
     return {one.name: f"{one.way}: {one.by}" for one in connections().for_estate(estate.name)}
@@ -45,7 +45,7 @@ def reached_by(estate: Estate, folder: Path) -> dict[str, str]:
 
 def tried_connections(estate: Estate, folder: Path, reporter: Reporter) -> Iterator[TriedConnection]:
     """Tries each of them. Changes nothing."""
-    known, at_lab = connections(), running(state_folder(folder)) is not None
+    known, at_lab = connections(), running(folder) is not None
     connected = connect(estate, folder) if at_lab else None
     listed = {one.name: one for one in known.for_estate(estate.name)}
     names = list(connected.administered if connected is not None else listed)
