@@ -97,7 +97,7 @@ class Estate:
         began = time.perf_counter()
         self.run("enact", "--yes", "--quiet", "--at-once", str(AT_ONCE))
         whole = time.perf_counter() - began
-        shown = json.loads(self.run("enact", "--show", "1", "--format", "json"))
+        shown = json.loads(self.run("history", "show", "1", "--format", "json"))
         assert shown["state"] == "finished"
         times = [datetime.fromisoformat(shown[name]) for name in ("begun", "ended")]
         return (times[1] - times[0]).total_seconds(), whole

@@ -59,7 +59,7 @@ PICTURES: Mapping[str, Sequence[str]] = {
     "propose": ("enthesis propose",),
     "enact": (
         "enthesis enact --yes", "enthesis enact --undo 1 --yes --quiet --accept ceiling-loosened",
-        "enthesis enact --history",
+        "enthesis history",
     ),
     "trace": ("enthesis trace --journey publish-from-a-side-branch",),
     "prove": ("!enthesis enact --yes", "enthesis prove --quiet", "enthesis prove --near-misses --quiet"),

@@ -52,7 +52,7 @@ def make_keys(folder: Path, enthesis: Program, count: int) -> dict[str, Path]:
     files = {f"k{one}": folder / f"k{one}.key" for one in range(count)}
     for one, (name, file) in enumerate(files.items()):
         words = ("--of", f"yard/identity/i{one}", "--because", "once", "--for", "20d", "--into", str(file), "--anyway")
-        assert enthesis("credential", name, *words, "--quiet", at=folder).code == 0
+        assert enthesis("credential", "create", name, *words, "--quiet", at=folder).code == 0
     return files
 
 
@@ -131,12 +131,12 @@ def stages(folder: Path) -> Counter[str]:
 
 def retire(folder: Path, enthesis: Program, calls: Calls, idle: str) -> None:
     """Takes all of them from planned to disabled, as somebody does who comes back every few days."""
-    assert enthesis("retire", "--plan", "--yes", "--quiet", at=folder).code == 0
-    assert enthesis("retire", "--next", "--yes", "--quiet", at=folder).code == 0
+    assert enthesis("credential", "retire", "--plan", "--yes", "--quiet", at=folder).code == 0
+    assert enthesis("credential", "retire", "--next", "--yes", "--quiet", at=folder).code == 0
     assert enthesis("enact", "--yes", "--quiet", at=folder).code == 0
     for _ in range(12):
         calls.whole_round()
-        ran = enthesis("retire", "--next", "--idle", idle, "--keep", "30d", "--yes", "--quiet", at=folder)
+        ran = enthesis("credential", "retire", "--next", "--idle", idle, "--keep", "30d", "--yes", "--quiet", at=folder)
         assert ran.code in (0, 4), ran.err
         if set(stages(folder)) == {"disabled"}:
             return
@@ -146,6 +146,6 @@ def retire(folder: Path, enthesis: Program, calls: Calls, idle: str) -> None:
 def bring_back(folder: Path, enthesis: Program, calls: Calls) -> None:
     """Takes all of them back to before they were proved, so that the workloads go on with their keys."""
     for wanted in ("idle", "proved", "keyless"):
-        assert enthesis("retire", "--back", "--yes", "--quiet", at=folder).code == 0
+        assert enthesis("credential", "retire", "--back", "--yes", "--quiet", at=folder).code == 0
         assert set(stages(folder)) == {wanted}
     calls.whole_round()

@@ -237,6 +237,12 @@ def lab_of(enthesis: Program, folder: Path) -> Iterator[Lab]:
         enthesis("lab", "stop", "--clean", at=folder)
 
 
+def undo(enthesis: Program, folder: Path, number: int, *more: str) -> Ran:
+    """Takes an enactment back: the proposal where that cannot be made, else what carrying it out gave."""
+    proposed = enthesis("propose", "--undo", str(number), "--out", "back.json", at=folder)
+    return enthesis("enact", "back.json", "--yes", *more, at=folder) if proposed.code == 0 else proposed
+
+
 @pytest.fixture
 def fresh_lab(enthesis: Program, saltmarsh: Path) -> Iterator[Lab]:
     """A lab of a test's own."""

@@ -50,7 +50,8 @@ class Programs:
         self._keyed = write_estate(folder / "keyed", {"estate.yaml": KEYED})
         self._place = folder / "document"
         self._environment = {**environment, "HOME": str(folder / "home")}
-        given = self._ran(["handoff", "@harbour", "--by", "2099-01-01", "--out", str(folder / "given")], self._ours)
+        words = ["request", "out", "@harbour", "--by", "2099-01-01", "--out", str(folder / "given")]
+        given = self._ran(words, self._ours)
         assert given.code == 0, given.err  # so that there is something to answer
         self._answer = {**ANSWER, "reference": json.loads((folder / "given").read_text())["reference"]}
         self._proposal = {**PROPOSAL, "estate": "coast", "described_by": estate_digest(estate(OURS))}
@@ -79,14 +80,15 @@ class Programs:
         return [*words, self._written(whole, rng)], self._ours
 
     def handoff(self, rng: Random) -> tuple[list[str], Path]:
-        more = rng.choice(([], ["--write"], ["--format", "json"], ["--answer", "done", "--out", f"{self._place}-a"]))
+        more = rng.choice(([], ["--write"], ["--format", "json"], ["done", "--out", f"{self._place}-a"]))
         for path in self._theirs.iterdir():  # what the last one wrote
             shutil.rmtree(path) if path.is_dir() else path.unlink()
         write_estate(self._theirs, {"estate.yaml": THEIRS})
-        return ["handoff", "--received", self._written(mangled(HANDOFF, rng), rng), *more], self._theirs
+        file = self._written(mangled(HANDOFF, rng), rng)
+        return ["request", "answer" if more[:1] == ["done"] else "in", file, *more], self._theirs
 
     def answer(self, rng: Random) -> tuple[list[str], Path]:
-        return ["handoff", "--take", self._written(mangled(self._answer, rng), rng)], self._ours
+        return ["request", "in", self._written(mangled(self._answer, rng), rng)], self._ours
 
     def survey(self, rng: Random) -> tuple[list[str], Path]:
         lines = SURVEY.read_text(encoding="utf-8").splitlines()
@@ -99,7 +101,7 @@ class Programs:
             self._place.write_bytes(bytes_mangled(self._place.read_bytes(), rng))
         words = rng.choice((
             ["check", "--survey"], ["reach", "--to", "gauges/bucket/raw-levels", "--survey"],
-            ["survey", "--compared-with", str(SURVEY), "--survey"], ["admit", "gauges/identity/collector", "--survey"],
+            ["survey", "compare", str(SURVEY)], ["admit", "gauges/identity/collector", "--survey"],
         ))  # fmt: skip
         return [*words, str(self._place)], self._saltmarsh
 

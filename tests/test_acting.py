@@ -61,17 +61,17 @@ def test_a_person_carries_out_what_that_person_may_and_nothing_else(
     (folder / "estate.yaml").write_text(ESTATE + MINE)
     mine = run("enact", "--yes")
     assert mine.code == 0 and f"Enacted at the lab of this estate, as {ANN}." in mine.err, mine.err
-    assert f"by {ANN}" in run("enact", "--show", "2").out
+    assert f"by {ANN}" in run("history", "show", "2").out
 
     (folder / "estate.yaml").write_text(ESTATE + MINE + THEIRS)
     theirs = run("enact", "--yes")
     assert theirs.code == 3 and "\nError: nothing was done: " in theirs.err
     assert f"{ANN} lacks the right `change-access` at right" in theirs.err
-    assert "enactment 3" not in run("enact", "--history").out
+    assert "enactment 3" not in run("history").out
 
     assert run("sign-out").code == 0  # the administrators may
     assert run("enact", "--yes").code == 0
-    assert f"by {ANN}" not in run("enact", "--show", "3").out
+    assert f"by {ANN}" not in run("history", "show", "3").out
 
 
 def test_the_provider_has_the_last_word_and_a_step_it_refuses_fails_alone(
@@ -112,6 +112,7 @@ def test_a_key_is_made_and_revoked_as_the_person_who_has_signed_in(enthesis: Pro
     folder, run = shared
     make = (
         "credential",
+        "create",
         "tape",
         "--of",
         "left/identity/a",
@@ -134,5 +135,5 @@ def test_a_key_is_made_and_revoked_as_the_person_who_has_signed_in(enthesis: Pro
     assert made.code == 0, made.err
     listed = run("credential", "--format", "json").json["credentials"]
     assert [one["made_by"] for one in listed] == [ANN]
-    gone = run("credential", "tape", "--of", "left/identity/a", "--revoke")
+    gone = run("credential", "revoke", "tape", "--of", "left/identity/a")
     assert gone.code == 0 and f"Acting as {ANN}" in gone.err

@@ -97,11 +97,11 @@ def test_what_was_made_by_hand_is_described_as_it_is_and_marked(enthesis: Progra
     marked = hand.unmark("dunes")
     hand.unmark("piers")
     before = hand.all("dunes")
-    asked = enthesis("survey", "--adopt", "piers", at=folder)
+    asked = enthesis("survey", "adopt", "piers", at=folder)
     assert asked.code == 2 and "no terminal is attached for the question" in asked.err and hand.all("dunes") == before
     assert (folder / "estate.yaml").read_text() == SKELETON
     for holder in ("piers", "dunes"):  # whom a statement names is described first
-        ran = enthesis("survey", "--adopt", holder, "--yes", at=folder)
+        ran = enthesis("survey", "adopt", holder, "--yes", at=folder)
         assert ran.code == 0, ran.err
     assert f"{marked} statements marked as this estate's" in ran.err
     assert "# by hand, and to stay" in (folder / "estate.yaml").read_text()
@@ -115,7 +115,7 @@ def test_what_was_made_by_hand_is_described_as_it_is_and_marked(enthesis: Progra
             [{name: one[name] for name in one if name not in told_by} for one in its] for its in (items, after[section])
         ]
         assert plain[0] == plain[1]
-    again = enthesis("survey", "--adopt", "dunes", "--yes", at=folder)
+    again = enthesis("survey", "adopt", "dunes", "--yes", at=folder)
     assert again.code == 0 and "Nothing of dunes is to be taken over." in again.err
     text = (folder / "estate.yaml").read_text()  # and from now on it is changed like anything else
     (folder / "estate.yaml").write_text(text.replace("[read, write]", "[read]"))
@@ -134,11 +134,11 @@ def test_what_cannot_be_taken_over_is_left_out_and_named(enthesis: Program, shor
     hand.made("roles", "piers", name="unused", allows={"queue": ["send"]})
     more = 'roles: {sorts: {allows: {queue: [receive]}}}\ngrants: [{to: "@coast/group/x", role: sorts, at: dunes}]\n'
     (folder / "more.yaml").write_text(more + 'groups: {"@coast/group/x": {members: []}}\n')
-    ran = enthesis("survey", "--adopt", "dunes", "--yes", at=folder)
+    ran = enthesis("survey", "adopt", "dunes", "--yes", at=folder)
     assert ran.code == 0 and "the estate inland keeps it" in ran.err and "Nothing of dunes" in ran.err
-    ran = enthesis("survey", "--adopt", "piers", "--yes", at=folder)
+    ran = enthesis("survey", "adopt", "piers", "--yes", at=folder)
     assert ran.code == 0, ran.err
     for says in ("the estate has another role of this name", "the role sorts is left out", "no grant binds it"):
         assert says in ran.err
     for wrong, code in (("quay", 2), ("nowhere", 2), ("@coast", 0), ("@port", 2)):
-        assert enthesis("survey", "--adopt", wrong, "--yes", at=folder).code == code
+        assert enthesis("survey", "adopt", wrong, "--yes", at=folder).code == code

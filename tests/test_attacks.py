@@ -275,7 +275,7 @@ def test_a_key_whose_value_cannot_be_written_is_revoked(
     enthesis: Program, tmp_path: Path, environment: Mapping[str, str]
 ) -> None:
     folder = write_estate(tmp_path / "pair", {"estate.yaml": ESTATE})
-    words = ["credential", "k", "--of", "left/identity/runner", "--because", "x", "--for", "1d", "--anyway"]
+    words = ["credential", "create", "k", "--of", "left/identity/runner", "--because", "x", "--for", "1d", "--anyway"]
     try:
         start_lab(enthesis, folder)
         assert enthesis("enact", "--yes", at=folder).code == 0

@@ -98,10 +98,10 @@ def test_a_handoff_that_waits_is_in_the_calendar(enthesis: Program, tmp_path: Pa
     )
     folder = write_estate(tmp_path / "pier", {"estate.yaml": text})
     by = at(12)[:10]
-    first = enthesis("handoff", "@others", "--by", by, "--out", "../h.json", at=folder)
+    first = enthesis("request", "out", "@others", "--by", by, "--out", "../h.json", at=folder)
     assert first.code == 0, first.out + first.err
     assert "handoff" in enthesis("calendar", at=folder).out  # the first is kept like every later one
-    assert enthesis("handoff", "@others", "--by", by, "--out", "../h.json", at=folder).code == 0
+    assert enthesis("request", "out", "@others", "--by", by, "--out", "../h.json", at=folder).code == 0
     found = enthesis("calendar", "--format", "json", at=folder).json["coming"]
     (waiting,) = [one for one in found if one["kind"] == "handoff"]
     assert waiting["ends"][:10] == by and waiting["about"] == ["@others"]

@@ -311,7 +311,7 @@ def test_a_proposal_in_a_file_says_all_that_it_said() -> None:
         "estate": "x", "steps": (Step("make", "p", "grants", "a", "s", "m", {"to": "x"}),), "author": "a",
         "described_by": "d", "blocked": (Blocked("s", "w", "h"),), "dangers": (Danger("n", ("s",)),),
         "openings": (Opening("s", ("o",)),), "closings": (Opening("c", ("o",)),),
-        "lives_on": (("i", "1h"),), "seen": {"p": {"1": "e"}},
+        "lives_on": (("i", "1h"),), "seen": {"p": {"1": "e"}}, "takes_back": (3, 4),
     }  # fmt: skip
     whole = Proposal(**said)
     assert proposal_from(json.loads(json.dumps(whole.as_json()))) == whole

@@ -295,7 +295,7 @@ def test_a_cluster_set_up_by_hand_is_taken_over_without_changing_it(enthesis: Pr
     (folder / "estate.yaml").write_text(HAND)
     (folder / "expected.yaml").unlink()
     before = [api.http.get(one).json()["items"] for one in everything]
-    ran = enthesis("survey", "--adopt", TILES, at=folder)
+    ran = enthesis("survey", "adopt", TILES, at=folder)
     assert ran.code == 0, ran.err
     assert "no-such, which does not exist" in ran.err
     assert "surge/group/on-call is granted" in ran.err and "its identity is unknown" in ran.err
@@ -315,7 +315,7 @@ def test_a_cluster_set_up_by_hand_is_taken_over_without_changing_it(enthesis: Pr
     assert ran.code == 0 and "made by others, and accepted" in ran.out, ran.out
     assert enthesis("enact", "--yes", "--prune", at=folder).code == 0
     assert [api.http.get(one).json()["items"] for one in everything] == before
-    ran = enthesis("survey", "--adopt", TILES, at=folder)
+    ran = enthesis("survey", "adopt", TILES, at=folder)
     assert "nothing that was not described" in ran.err and (folder / "estate.yaml").read_text() == text
     # what was adopted is asked about like anything else, and never altered
     who = f"{TILES}/identity/worker"
@@ -325,7 +325,7 @@ def test_a_cluster_set_up_by_hand_is_taken_over_without_changing_it(enthesis: Pr
     ran = enthesis("propose", at=folder)
     assert "Enthesis did not make it for this estate" in ran.out
     for wrong in ("surge/bucket/b", "surge/cluster/other", f"{GRID}/namespace"):
-        assert enthesis("survey", "--adopt", wrong, at=folder).code == 2
+        assert enthesis("survey", "adopt", wrong, at=folder).code == 2
 
 
 HAND = """\

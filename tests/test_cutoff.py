@@ -20,7 +20,7 @@ from enthesis.files.editing import edited
 from enthesis.files.folder import read_folder, read_texts
 from enthesis.live.connecting import connect
 
-from .conftest import Lab, Program, start_lab, write_estate
+from .conftest import Lab, Program, start_lab, undo, write_estate
 from .test_adopting import ByHand
 
 ANN = "@works/identity/ann"
@@ -125,7 +125,7 @@ def test_nothing_opens_any_more_whichever_way_it_is_tried(enthesis: Program, qua
     assert enthesis("propose", "--expect-none", at=folder).code == 0  # nothing is given back
     assert enthesis("reach", "--from", who, at=folder).code == 1
     assert "# by hand, and to stay" in (folder / "estate.yaml").read_text()
-    shown = enthesis("enact", "--show", "2", at=folder).out
+    shown = enthesis("history", "show", "2", at=folder).out
     assert "left" in shown and ("disabled" in shown) == (who == BOT)
 
 
@@ -144,7 +144,7 @@ def test_it_is_shown_first_with_what_depends_on_it_and_what_may_be_copied(
     found = enthesis("cutoff", BOT, "--format", "json", at=folder).json
     assert found["journeys_that_fail"] == ["a-run-reads"] and found["runs"] == [HOST]
     assert [one["what"] for one in found["may_have_been_copied"]][:1] == ["left/secret/pass"]
-    assert enthesis("enact", "--history", "--format", "json", at=folder).json["enactments"][0]["number"] == 1
+    assert enthesis("history", "--format", "json", at=folder).json["enactments"][0]["number"] == 1
 
 
 def test_a_host_is_cut_off_with_its_sessions_and_others_go_on(enthesis: Program, quay: tuple[Path, Lab]) -> None:
@@ -164,7 +164,7 @@ def test_a_key_and_a_session_end_alone(enthesis: Program, quay: tuple[Path, Lab]
     folder, _ = quay
     made = ("--of", BOT, "--because", "tries", "--for", "1h", "--anyway", "--into")
     for name in ("tape", "spare"):
-        assert enthesis("credential", name, *made, f"{name}.key", at=folder).code == 0
+        assert enthesis("credential", "create", name, *made, f"{name}.key", at=folder).code == 0
     (folder / "more.json").write_text(
         json.dumps(
             {
@@ -224,7 +224,7 @@ def test_what_was_cut_off_can_be_given_back(enthesis: Program, quay: tuple[Path,
     assert enthesis("cutoff", "--undo", "9", "--yes", at=folder).code == 2
     assert enthesis("cutoff", "--undo", "2", "--yes", at=folder).code == 0
     assert (folder / "estate.yaml").read_text() == before
-    assert enthesis("enact", "--undo", "2", "--yes", *ALL, at=folder).code == 0
+    assert undo(enthesis, folder, 2, *ALL).code == 0
     assert enthesis("prove", "a-run-reads", at=folder).code == 0
     assert enthesis("cutoff", BOT, "--yes", at=folder).code == 0
     (folder / "estate.yaml").write_text((folder / "estate.yaml").read_text() + "# more\n")
@@ -332,7 +332,7 @@ def test_what_still_opens_is_said_and_is_no_success(enthesis: Program, pools: Pa
 
 def test_a_key_that_no_file_knows_is_access_that_is_lost(enthesis: Program, pools: Path) -> None:
     made = ("--of", "left/identity/runner", "--because", "tries", "--for", "1h", "--anyway", "--into", "k.key")
-    assert enthesis("credential", "stray", *made, at=pools).code == 0
+    assert enthesis("credential", "create", "stray", *made, at=pools).code == 0
     files = {path: path.read_text() for path in pools.glob("*.yaml")}
     known = enthesis("cutoff", "stray", at=pools)
     for path in pools.glob("*.yaml"):
@@ -381,7 +381,7 @@ def test_sessions_say_which_key_they_are_from_and_what_of_them_is_deleted(
 ) -> None:
     """What is deleted leaves its sessions behind, and they are told until they are ended."""
     folder, lab = quay
-    made = enthesis("credential", "rope", "--of", BOT, "--because", "a test", "--for", "1d", "--anyway",
+    made = enthesis("credential", "create", "rope", "--of", BOT, "--because", "a test", "--for", "1d", "--anyway",
                     "--into", str(tmp_path / "rope.key"), at=folder)  # fmt: skip
     assert made.code == 0, made.err
     key = json.loads((tmp_path / "rope.key").read_text())
@@ -391,7 +391,7 @@ def test_sessions_say_which_key_they_are_from_and_what_of_them_is_deleted(
     ran = enthesis("sessions", "rope", at=folder)
     assert ran.out.startswith("1 session open.") and f"from credential rope of {BOT}" in ran.out, ran.out
     assert not told(enthesis, folder)
-    assert enthesis("credential", "rope", "--revoke", at=folder).code == 0
+    assert enthesis("credential", "revoke", "rope", at=folder).code == 0
     (found,) = told(enthesis, folder)
     assert f"the credential that it began with, of {BOT}, is deleted" in found["message"]
     assert enthesis("cutoff", found["message"].rpartition("; ")[2], "--yes", at=folder).code == 0

@@ -161,12 +161,12 @@ def test_a_server_set_up_by_hand_is_taken_over_as_it_is(enthesis: Program, serve
     (tmp_path / "access").write_text(server)
     database = ("--database", f"{ADDRESS}={tmp_path / 'access'}")
     before = catalogue_of(server)
-    ran = enthesis("survey", "--adopt", ADDRESS, *database, at=tmp_path)
+    ran = enthesis("survey", "adopt", ADDRESS, *database, at=tmp_path)
     assert ran.code == 0 and f"Adopted from {ADDRESS}: " in ran.err, ran.err
     assert "  # kept as it is\n" in (tmp_path / "estate.yaml").read_text()
     ran = enthesis("propose", "--expect-none", *database, at=tmp_path)
     assert ran.code == 0 and ran.out.strip() == "works is fully in place.", ran.out
-    again = enthesis("survey", "--adopt", ADDRESS, *database, at=tmp_path)
+    again = enthesis("survey", "adopt", ADDRESS, *database, at=tmp_path)
     assert "nothing that was not described" in again.err
     assert catalogue_of(server) == before
 
@@ -193,7 +193,7 @@ def test_a_server_set_up_by_hand_is_taken_over_as_it_is(enthesis: Program, serve
 
 def test_what_cannot_be_described_is_said_when_it_is_left_out(enthesis: Program, tmp_path: Path) -> None:
     write_estate(tmp_path, {"estate.yaml": ESTATE})
-    unreached = enthesis("survey", "--adopt", ADDRESS, at=tmp_path)
+    unreached = enthesis("survey", "adopt", ADDRESS, at=tmp_path)
     assert unreached.code == 2 and f"--database {ADDRESS}=FILE" in unreached.err
     with postgresql() as url:
         with psycopg.connect(url, autocommit=True) as connection:
@@ -201,7 +201,7 @@ def test_what_cannot_be_described_is_said_when_it_is_left_out(enthesis: Program,
             connection.execute("create table public.wages (name text, amount int)")
             connection.execute("grant select (name) on public.wages to reader")
         (tmp_path / "access").write_text(url)
-        ran = enthesis("survey", "--adopt", ADDRESS, "--database", f"{ADDRESS}={tmp_path / 'access'}", at=tmp_path)
+        ran = enthesis("survey", "adopt", ADDRESS, "--database", f"{ADDRESS}={tmp_path / 'access'}", at=tmp_path)
     assert ran.code == 3 and "Left out: columns of" in ran.err and "Adopted in part" in ran.err
     own = "{to: here/database/readings/identity/reader, role: 'readings:table read', at: here/database/readings}"
     text = (tmp_path / "estate.yaml").read_text()

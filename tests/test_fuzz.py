@@ -54,5 +54,5 @@ def test_a_fault_of_ours_would_be_seen(
 ) -> None:
     programs = Programs(tmp_path, dict(environment))
     assert programs.run("handoff", 0)[1] == ""
-    monkeypatch.setattr("enthesis.cli.handoff.handoff_from", lambda data: data["no such thing"])
+    monkeypatch.setattr("enthesis.cli.handoff_documents.handoff_from", lambda data: data["no such thing"])
     assert {programs.run("handoff", seed)[0] for seed in range(8)} & {70}

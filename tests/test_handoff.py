@@ -71,21 +71,23 @@ def test_two_parties_with_a_folder_each_and_nothing_shared_but_the_document(enth
         assert enthesis("enact", "--yes", "--accept", "outside-gains", at=ours).code == 0
         waiting = enthesis("prove", "--format", "json", at=ours)
         assert waiting.code == 1 and "@harbour" in waiting.out + waiting.err
-        ran = enthesis("handoff", "@harbour", "--out", str(document), "--sign", str(key), "--by", "2027-02-01", at=ours)
+        ran = enthesis(
+            "request", "out", "@harbour", "--out", str(document), "--sign", str(key), "--by", "2027-02-01", at=ours
+        )
         assert ran.code == 0 and "asks @harbour for 4 statements" in ran.out, ran.out + ran.err
         assert standing(enthesis, ours) == ("asked", None, None)
 
         assert enthesis("lab", "join", str(ours), at=theirs).code == 0
-        shown = enthesis("handoff", "--received", str(document), "--key", f"{key}.pub", at=theirs)
+        shown = enthesis("request", "in", str(document), "--key", f"{key}.pub", at=theirs)
         assert shown.code == 0 and "signature verified" in shown.out, shown.err
         assert "the bearer of a token of pipes may take on pilotage/identity/reader" in shown.out
         assert (theirs / "estate.yaml").read_text(encoding="utf-8") == THEIRS
-        says = ("handoff", "--received", str(document), "--key", f"{key}.pub", "--out", str(answer), "--answer")
+        says = ("request", "answer", str(document), "--key", f"{key}.pub", "--out", str(answer))
         assert enthesis(*says, "refused", at=theirs).code == 2, "a refusal wants a reason"
         assert enthesis(*says, "refused", "--because", "not yet", "--sign", str(key), at=theirs).code == 0
         assert "@harbour answers refused to handoff-" in taken_back(enthesis, ours, answer, key)
         assert standing(enthesis, ours) == ("refused", "refused", None)
-        words = ("handoff", "--received", str(document), "--key", f"{key}.pub", "--write")
+        words = ("request", "in", str(document), "--key", f"{key}.pub", "--write")
         assert enthesis(*words, at=theirs).code == 0
         assert "This estate already contains all of it." in enthesis(*words, at=theirs).out
         enacted = enthesis("enact", "--yes", "--accept", "outside-gains", at=theirs)
@@ -111,7 +113,7 @@ def test_two_parties_with_a_folder_each_and_nothing_shared_but_the_document(enth
         proved = enthesis("prove", at=ours)
         assert proved.code == 0, proved.out + proved.err
         assert standing(enthesis, ours)[0] == "proved"
-        assert "1 handoff of coast: 1 proved." in enthesis("handoff", "--list", at=ours).out
+        assert "1 handoff of coast: 1 proved." in enthesis("request", at=ours).out
         assert sorted(path.name for path in theirs.iterdir()) == [".enthesis", "estate.yaml"]
     finally:
         enthesis("lab", "stop", "--clean", at=ours)
@@ -119,7 +121,7 @@ def test_two_parties_with_a_folder_each_and_nothing_shared_but_the_document(enth
 
 def taken_back(enthesis: Program, place: Path, answer: Path, key: Path) -> str:
     """Takes an answer back, and what is said of it; one that was changed on its way is not taken."""
-    take = ("handoff", "--key", f"{key}.pub", "--take")
+    take = ("request", "in", "--key", f"{key}.pub")
     head, body, signature = answer.read_text().split(".")
     forged = answer.with_name("forged")
     forged.write_text(f"{head}.{body[:-4]}AAAA.{signature}")
@@ -131,7 +133,7 @@ def taken_back(enthesis: Program, place: Path, answer: Path, key: Path) -> str:
 
 def standing(enthesis: Program, place: Path, *more: str) -> tuple[str, str | None, list[str] | None]:
     """Where the one handoff stands, what was answered, and what is missing."""
-    ran = enthesis("handoff", "--list", "--format", "json", *more, at=place)
+    ran = enthesis("request", "--format", "json", *more, at=place)
     assert ran.code == 0, ran.err
     (found,) = ran.json["handoffs"]
     return found["state"], (found["answer"] or {}).get("answer"), found["missing"]
@@ -139,12 +141,14 @@ def standing(enthesis: Program, place: Path, *more: str) -> tuple[str, str | Non
 
 def test_what_is_said_beside_what_is_asked_is_no_part_of_the_reference(enthesis: Program, tmp_path: Path) -> None:
     ours = write_estate(tmp_path, {"estate.yaml": OURS})
-    plain = enthesis("handoff", "--format", "json", at=ours).json
-    ran = enthesis("handoff", "--window", "Tuesdays 22:00 to 23:00", "--priority", "urgent", "--by", "2099-02-01",
-                   "--format", "json", at=ours)  # fmt: skip
+    plain = enthesis("request", "out", "--format", "json", at=ours).json
+    ran = enthesis("request", "out", "--window", "Tuesdays 22:00 to 23:00", "--priority", "urgent",
+                   "--by", "2099-02-01", "--format", "json", at=ours)  # fmt: skip
     assert (ran.json["window"], ran.json["priority"]) == ("Tuesdays 22:00 to 23:00", "urgent")
     assert ran.json["reference"] == plain["reference"] and handoff_from(ran.json).window == ran.json["window"]
-    page = enthesis("handoff", "--window", "Tuesdays", "--priority", "urgent", "--format", "markdown", at=ours).out
+    page = enthesis(
+        "request", "out", "--window", "Tuesdays", "--priority", "urgent", "--format", "markdown", at=ours
+    ).out
     assert page.splitlines()[0].startswith("Subject: urgent: coast asks @harbour for 4 statements (handoff"), page
     assert "To be done in this window: Tuesdays." in page
 
@@ -164,17 +168,17 @@ def test_an_answer_that_is_none_or_of_another_is_refused(
     enthesis: Program, tmp_path: Path, change: dict[str, Any], says: str
 ) -> None:
     ours = write_estate(tmp_path / "ours", {"estate.yaml": OURS})
-    assert enthesis("handoff", "--list", at=ours).out.startswith("coast has asked nobody for anything")
-    given = enthesis("handoff", "--out", str(tmp_path / "h.json"), "--by", "2099-01-01", at=ours)
+    assert enthesis("request", at=ours).out.startswith("coast has asked nobody for anything")
+    given = enthesis("request", "out", "--out", str(tmp_path / "h.json"), "--by", "2099-01-01", at=ours)
     assert given.code == 0, given.err
     reference = json.loads((tmp_path / "h.json").read_text())["reference"]
     answer = HandoffAnswer(reference, "@harbour", "done", "", "2026-12-01T00:00:00Z").as_json()
     file = tmp_path / "answer.json"
     file.write_text(json.dumps({**answer, **change}))
-    ran = enthesis("handoff", "--take", str(file), at=ours)
+    ran = enthesis("request", "in", str(file), at=ours)
     assert ran.code == 2 and says in ran.err, ran.err
     file.write_text(json.dumps(answer))
-    ran = enthesis("handoff", "--take", str(file), at=ours)
+    ran = enthesis("request", "in", str(file), at=ours)
     assert ran.code == 0 and "Not verified" in ran.out + ran.err
 
 
@@ -332,15 +336,15 @@ def test_wrong_requests(enthesis: Program, tmp_path: Path) -> None:
     ours = write_estate(tmp_path / "ours", {"estate.yaml": OURS})
     (tmp_path / "none").write_text("[]", encoding="utf-8")
     for words, says in (
-        (("handoff", "@harbuor"), "no such organisation or account of others"),
-        (("handoff", "--write"), "belong to --received"),
-        (("handoff", "--by", "soon"), "not a date"),
-        (("handoff", "--received", str(tmp_path / "none")), "not a handoff"),
-        (("handoff", "--received", str(tmp_path / "none"), "--key", str(tmp_path / "none")), "is not signed"),
-        (("handoff", "--out", str(tmp_path / "x"), "--sign", str(tmp_path / "none")), "not a private Ed25519 key"),
+        (("request", "out", "@harbuor"), "no such organisation or account of others"),
+        (("request", "out", "--sign", str(tmp_path / "none")), "--sign signs what --out writes"),
+        (("request", "out", "--by", "soon"), "not a date"),
+        (("request", "in", str(tmp_path / "none")), "not a handoff"),
+        (("request", "in", str(tmp_path / "none"), "--key", str(tmp_path / "none")), "is not signed"),
+        (("request", "out", "--out", "../x", "--sign", str(tmp_path / "none")), "not a private Ed25519 key"),
     ):
         ran = enthesis(*words, at=ours)
         assert ran.code == 2 and says in ran.err, (words, ran.err)
     alone = write_estate(tmp_path / "alone", {"estate.yaml": THEIRS})
-    assert "knows no other party" in enthesis("handoff", at=alone).err
+    assert "knows no other party" in enthesis("request", "out", at=alone).err
     assert enthesis("lab", "join", str(ours), at=alone).code == 3

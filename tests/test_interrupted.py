@@ -21,8 +21,9 @@ from enthesis.connectors.cluster.surveying import Cluster
 from enthesis.connectors.http import Client
 from enthesis.model.secrets import Secret
 from enthesis.proposals.steps import MAKE, Step
+from enthesis.store.journal import journal_of
 
-from .conftest import LONG, Lab, Program, copied, start_lab, write_estate
+from .conftest import LONG, Lab, Program, copied, start_lab, undo, write_estate
 from .interrupted import Interrupted, version
 from .test_change_and_prove import edit
 
@@ -96,7 +97,7 @@ def interrupted(enthesis: Program, folder: Path) -> None:
 def test_an_unanswered_step_leaves_the_rest_done_and_is_resumed(enthesis: Program, fresh_lab: Lab) -> None:
     folder = fresh_lab.folder
     interrupted(enthesis, folder)
-    shown = enthesis("enact", "--show", "1", "--format", "json", at=folder).json
+    shown = enthesis("history", "show", "1", "--format", "json", at=folder).json
     states = {one["sentence"].split(",")[0]: one["state"] for one in shown["steps"]}
     assert shown["state"] == "running" and states["the role take-on-page-writer"] == "sent, and not answered"
     assert states["the role page-writing"] == "done"
@@ -114,8 +115,8 @@ def test_an_interrupted_enactment_is_taken_back(enthesis: Program, fresh_lab: La
     ran = enthesis("enact", "--resume", "--undo", "--yes", "--accept", "ceiling-loosened", at=folder)
     assert ran.code == 0 and ran.out.startswith("Undone: "), ran.err
     assert "9 statements of saltmarsh are not in place yet." in enthesis("propose", at=folder).out
-    listed = enthesis("enact", "--history", "--format", "json", at=folder).json["enactments"]
-    assert [(one["state"], one["undoes"]) for one in listed] == [("finished", 1), ("undone", None)]
+    listed = enthesis("history", "--format", "json", at=folder).json["enactments"]
+    assert [(one["state"], one["undoes"]) for one in listed] == [("finished", [1]), ("undone", [])]
 
 
 def test_a_finished_enactment_is_undone_by_its_number(enthesis: Program, fresh_lab: Lab) -> None:
@@ -123,15 +124,40 @@ def test_a_finished_enactment_is_undone_by_its_number(enthesis: Program, fresh_l
     assert enthesis("enact", "--yes", "--because", "the first one", at=folder).code == 0
     edit(folder, "publishing.yaml", "session: 15m\n  - of", "session: 20m\n  - of")
     assert enthesis("enact", "--yes", at=folder).code == 0
-    assert enthesis("enact", "--undo", at=folder).code == 2
-    assert enthesis("enact", "--undo", "7", at=folder).code == 2
-    stale = enthesis("enact", "--undo", "1", "--yes", at=folder)
+    assert "propose --undo NUMBER" in enthesis("enact", "--undo", at=folder).err
+    assert undo(enthesis, folder, 7).code == 2
+    stale = undo(enthesis, folder, 1)
     assert stale.code == 1 and "changed after it" in stale.err
-    assert enthesis("enact", "--undo", "2", "--yes", at=folder).code == 0
+    assert undo(enthesis, folder, 2).code == 0
     assert "session from 15m to 20m" in enthesis("propose", at=folder).out
-    told = enthesis("enact", "--show", "1", at=folder).out
+    told = enthesis("history", "show", "1", at=folder).out
     assert "because the first one" in told and "by unknown" in told
-    assert enthesis("enact", "--undo", "2", "--yes", at=folder).code == 2  # it is undone already
+    assert undo(enthesis, folder, 2).code == 2  # it is undone already
+
+
+def test_several_enactments_are_taken_back_with_one_step_for_each_statement(enthesis: Program, fresh_lab: Lab) -> None:
+    folder = fresh_lab.folder
+    assert enthesis("enact", "--yes", at=folder).code == 0
+    asked = enthesis("propose", "--back-to", "1", at=folder)
+    assert asked.code == 2 and "is the last one" in asked.err
+    for before, after in (("15m", "20m"), ("20m", "25m")):
+        edit(folder, "publishing.yaml", f"session: {before}\n  - of", f"session: {after}\n  - of")
+        assert enthesis("enact", "--yes", at=folder).code == 0
+    back = enthesis("propose", "--back-to", "1", "--out", "back.json", "--format", "json", at=folder)
+    assert back.code == 0 and back.json["takes_back"] == [2, 3], back.err
+    assert [one["sentence"].rpartition(", ")[2] for one in back.json["steps"]] == ["for 15m: as it was before"]
+    told = enthesis("propose", "--back-to", "1", at=folder).out
+    assert told.startswith("To take back enactments 2 and 3 of saltmarsh: 1 step.") and "changed back" in told
+    assert enthesis("enact", "back.json", "--yes", at=folder).out.startswith("Undone: 1 step taken back.")
+    listed = enthesis("history", "--format", "json", at=folder).json["enactments"]
+    assert [(one["state"], one["undoes"]) for one in listed] == [
+        ("finished", [2, 3]), ("undone", []), ("undone", []), ("finished", []),
+    ]  # fmt: skip
+    assert "session from 15m to 25m" in enthesis("propose", at=folder).out
+    again = enthesis("enact", "back.json", "--yes", at=folder)
+    assert again.code == 1 and "cannot be undone" in again.err
+    none = enthesis("propose", "--back-to", "2", "--undo", "3", at=folder)
+    assert none.code == 2 and "exclude each other" in none.err
 
 
 def test_changes_in_two_halves_are_carried_out_and_undone(enthesis: Program, tmp_path: Path) -> None:
@@ -159,7 +185,7 @@ grants: [{to: left/identity/a, role: r, at: left/bucket/b}]
         ran = enthesis("enact", "p.json", "--yes", at=folder)
         assert ran.code == 0, ran.out + ran.err
         assert enthesis("propose", "--expect-none", at=folder).code == 0
-        ran = enthesis("enact", "--undo", "2", "--yes", at=folder)
+        ran = undo(enthesis, folder, 2)
         assert ran.code == 0, ran.out + ran.err
         (folder / "estate.yaml").write_text(text)
         assert enthesis("propose", "--expect-none", at=folder).code == 0
@@ -188,7 +214,7 @@ def test_a_step_that_is_refused_fails_alone(enthesis: Program, fresh_lab: Lab) -
         assert [one["sentence"].split(" to ")[0] for one in said["not_tried"]] == ["the grant of page-writing"]
         assert len(said["done"]) == 7
         lab.terminate()
-    listed = enthesis("enact", "--history", at=folder)
+    listed = enthesis("history", at=folder)
     assert "stopped: some steps failed, 7 of 9 steps done" in listed.out
 
 
@@ -231,16 +257,19 @@ def test_a_session_that_ends_half_way_is_renewed(enthesis: Program, fresh_lab: L
 
 def test_the_store_of_a_later_version_and_one_that_is_none(enthesis: Program, tmp_path: Path) -> None:
     folder = copied(tmp_path / "saltmarsh")
-    assert enthesis("enact", "--history", at=folder).out.startswith("saltmarsh: no enactments.")
+    assert enthesis("history", at=folder).out.startswith("saltmarsh: no enactments.")
+    assert enthesis("history", "show", "1", at=folder).code == 2
     place = folder / ".enthesis" / "history.db"
+    assert not place.exists()
+    journal_of(folder, None).close()
     assert place.stat().st_mode & 0o077 == 0
     with sqlite3.connect(place) as store:
         store.execute("UPDATE alembic_version SET version_num = '9999'")
     store.close()
-    ran = enthesis("enact", "--history", at=folder)
+    ran = enthesis("history", at=folder)
     assert ran.code == 2 and "a later version of Enthesis (form 9999" in ran.err
     place.write_bytes(b"no database at all, but a text that is long enough to be looked at" * 10)
-    ran = enthesis("enact", "--history", at=folder)
+    ran = enthesis("history", at=folder)
     assert ran.code == 2 and "is not a store" in ran.err
 
 

@@ -475,10 +475,10 @@ def test_no_key_without_a_reason_an_end_and_a_place_and_the_keyless_way_first(
     enthesis: Program, lab: Lab, tmp_path: Path
 ) -> None:
     archiver, into = "gauges/identity/archiver", tmp_path / "tape.key"
-    there = ("credential", "tape", "--of", archiver, "--because", "the tape robot", "--into", str(into))
+    there = ("credential", "create", "tape", "--of", archiver, "--because", "the tape robot", "--into", str(into))
     first = enthesis(*there, "--for", "7d", at=lab.folder)
     assert first.code == 1 and "has a keyless way in" in first.out and "archive.yaml" in first.out
-    near = enthesis("credential", "x", "--of", "gauges/identity/calibrator", at=lab.folder)
+    near = enthesis("credential", "create", "x", "--of", "gauges/identity/calibrator", at=lab.folder)
     assert near.code == 1
     assert "- {of: gauges/identity/calibrator, admits: {attached: true}, session: 1h}" in near.out
     for words, says in (
@@ -497,8 +497,8 @@ def test_no_key_without_a_reason_an_end_and_a_place_and_the_keyless_way_first(
     assert enthesis(*there, "--for", "7d", "--anyway", at=lab.folder).code == 2  # there already
     assert json.loads(into.read_text()) == held
     for odd in (("--descriptor", "1"), ("--into", "tape.json")):
-        assert enthesis("credential", "t2", "--of", archiver, "--because", "x", "--for", "1d", "--anyway", *odd,
-                        at=lab.folder).code == 2  # fmt: skip
+        assert enthesis("credential", "create", "t2", "--of", archiver, "--because", "x", "--for", "1d", "--anyway",
+                        *odd, at=lab.folder).code == 2  # fmt: skip
     more = "credentials: {tape: {of: gauges/identity/archiver, form: access-key}}\n"
     more += "journeys: {by-key: {from: {credential: tape}, attempt: read gauges/bucket/raw-levels/object/a,"
     more += " expect: allowed}}"
@@ -509,7 +509,7 @@ def test_no_key_without_a_reason_an_end_and_a_place_and_the_keyless_way_first(
         assert enthesis("prove", "by-key", "--credential", f"tape={into}", at=lab.folder).code == 0
         listed = enthesis("credential", "--format", "json", at=lab.folder).json["credentials"]
         assert [(one["name"], "last_used" in one) for one in listed] == [("tape", True)]
-        assert enthesis("credential", "tape", "--revoke", at=lab.folder).code == 0
+        assert enthesis("credential", "revoke", "tape", at=lab.folder).code == 0
         retired = enthesis("prove", "by-key", "--credential", f"tape={into}", "--format", "json", at=lab.folder)
         assert retired.json["journeys"][0]["refused_at"] == ["names"]
     finally:
@@ -525,8 +525,9 @@ def test_a_key_goes_to_a_descriptor_and_to_no_other_place(
     words = ("--of", "gauges/identity/archiver", "--because", "the tape robot", "--for", "1h", "--anyway")
     try:
         done = subprocess.run(
-            [*US, "credential", "by-pipe", *words, "--descriptor", str(into), "--format", "json"], cwd=lab.folder,
-            env=dict(environment), pass_fds=(into,), capture_output=True, text=True, timeout=90, check=False,
+            [*US, "credential", "create", "by-pipe", *words, "--descriptor", str(into), "--format", "json"],
+            cwd=lab.folder, env=dict(environment), pass_fds=(into,), capture_output=True, text=True, timeout=90,
+            check=False,
         )  # fmt: skip
         os.close(into)
         assert done.returncode == 0, done.stderr
@@ -536,13 +537,13 @@ def test_a_key_goes_to_a_descriptor_and_to_no_other_place(
         listed = enthesis("credential", "--format", "json", at=lab.folder)
         one = next(one for one in listed.json["credentials"] if one["name"] == "by-pipe")
         assert one["fingerprint"] in done.stdout and held["value"] not in listed.out
-        closed = enthesis("credential", "lost", *words, "--descriptor", "77", at=lab.folder)
+        closed = enthesis("credential", "create", "lost", *words, "--descriptor", "77", at=lab.folder)
         assert closed.code == 2 and "77 cannot be written" in closed.err
         assert "lost" not in enthesis("credential", at=lab.folder).out  # none was made that went nowhere
     finally:
         os.close(out)
-        assert enthesis("credential", "by-pipe", "--revoke", "--quiet", at=lab.folder).code == 0
-    assert enthesis("credential", "by-pip", "--revoke", at=lab.folder).code == 2
+        assert enthesis("credential", "revoke", "by-pipe", "--quiet", at=lab.folder).code == 0
+    assert enthesis("credential", "revoke", "by-pip", at=lab.folder).code == 2
 
 
 def test_a_key_is_for_an_identity_that_the_estate_knows(enthesis: Program, saltmarsh: Path) -> None:
@@ -550,9 +551,8 @@ def test_a_key_is_for_an_identity_that_the_estate_knows(enthesis: Program, saltm
         (("x", "--of", "bulletin/identity/page-writr"), f"did you mean {WRITER}"),
         (("x", "--of", MAREN), f"no such identity: {MAREN}"),
         (("x",), "say whose with --of"),
-        (("--revoke",), "`enthesis credential` lists what there is"),
     ):
-        ran = enthesis("credential", *words, at=saltmarsh)
+        ran = enthesis("credential", "create", *words, at=saltmarsh)
         assert (ran.code, ran.out) == (2, "") and says in ran.err, (words, ran.err)
 
 
@@ -560,7 +560,7 @@ def test_an_estate_can_bound_keys_more_tightly(enthesis: Program, tmp_path: Path
     folder = copied(tmp_path / "estate", "estate.yaml", "archive.yaml")
     text = (folder / "estate.yaml").read_text()
     (folder / "estate.yaml").write_text(text.replace("shared]}", "shared], longest_key: 2d}"))
-    ran = enthesis("credential", "tape", "--of", "gauges/identity/archiver", "--because", "x", "--for", "3d",
+    ran = enthesis("credential", "create", "tape", "--of", "gauges/identity/archiver", "--because", "x", "--for", "3d",
                    "--into", "tape.key", "--anyway", at=folder)  # fmt: skip
     assert ran.code == 2 and "longer than 2d" in ran.err and not (folder / "tape.key").exists()
 
@@ -606,6 +606,7 @@ def test_no_secret_of_the_lab_is_anywhere_afterwards(
     key = tmp_path / "canary.key"
     run(
         "credential",
+        "create",
         "canary",
         "--of",
         "gauges/identity/archiver",

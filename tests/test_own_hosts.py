@@ -259,11 +259,11 @@ def test_what_a_copy_of_a_host_says_is_what_its_server_does(enthesis: Program, t
             assert (ran.returncode == 0) == opens[name], (name, ran.stderr)
     assert sum(opens.values()) == 5
 
-    adopted = enthesis("survey", "--host", f"{HOST}={etc}", "--adopt", HOST, at=estate)
+    adopted = enthesis("survey", "adopt", HOST, "--host", f"{HOST}={etc}", at=estate)
     assert adopted.code == 3 and f"Adopted in part from {HOST}: 1 credential." in adopted.err, adopted.err
     written = (estate / "estate.yaml").read_text()
     assert written.startswith(text.rstrip("\n")) and prints("rosa") in written and "form: key-pair" in written
-    again = enthesis("survey", "--host", f"{HOST}={etc}", "--adopt", HOST, at=estate)
+    again = enthesis("survey", "adopt", HOST, "--host", f"{HOST}={etc}", at=estate)
     assert "nothing that was not described" in again.err and (estate / "estate.yaml").read_text() == written
     assert all(path.read_bytes() == data for path, data in before.items())
     assert "endless-key" in enthesis("sweep", at=estate).out
@@ -277,7 +277,7 @@ def test_a_host_that_is_as_described_has_nothing_to_take_over(enthesis: Program,
     copy = f"{HOST}={tmp_path / 'written' / 'yard-host-crane'}"
     surveyed = enthesis("survey", "--host", copy, at=estate)
     assert surveyed.code == 0 and '"finding"' not in surveyed.out, surveyed.out
-    adopted = enthesis("survey", "--host", copy, "--adopt", HOST, at=estate)
+    adopted = enthesis("survey", "adopt", HOST, "--host", copy, at=estate)
     assert adopted.code == 0 and (estate / "estate.yaml").read_text() == text, adopted.err
 
 

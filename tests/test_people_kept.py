@@ -153,7 +153,7 @@ def test_a_directory_set_up_by_hand_is_taken_over_as_it_is(enthesis: Program, or
     with by_hand(orchard) as client:
         erin = client.post("/Users", json={"userName": "erin", "active": True, "title": "Miller"}).json()["id"]
         group = client.post("/Groups", json={"displayName": "millers", "members": [{"value": erin}]}).json()["id"]
-        ran = enthesis("survey", "--adopt", "@orchard", "--yes", at=place)
+        ran = enthesis("survey", "adopt", "@orchard", "--yes", at=place)
         assert ran.code == 0, ran.err
         text = (place / "estate.yaml").read_text()
         assert "@orchard/group/millers" in text and "@orchard/identity/erin" in text

@@ -106,7 +106,7 @@ def test_what_others_keep_there_is_told_surveyed_adopted_and_cut_off(enthesis: P
     lines = [json.loads(one) for one in (at / "live.jsonl").read_text().splitlines()]
     assert {one["name"] for one in lines if one.get("section") == "pipeline_access"} == {"press-way", "other"}
     assert "other" in enthesis("card", "press/identity/printer", "--survey", "live.jsonl", at=at).out
-    assert enthesis("survey", "--adopt", "kiln", "--yes", at=at).code == 0
+    assert enthesis("survey", "adopt", "kiln", "--yes", at=at).code == 0
     assert "other: {at: kiln" in (at / "estate.yaml").read_text()
     assert enthesis("propose", "--expect-none", at=at).code == 0
 

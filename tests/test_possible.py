@@ -72,7 +72,7 @@ def test_what_means_more_than_before_is_said_once(enthesis: Program, tmp_path: P
 
     assert "said once" not in checked()  # it was never enacted, so nothing means anything else
     journal = Journal(open_store(folder, None), lambda: datetime(2026, 11, 1, tzinfo=UTC))
-    journal.begin(Proposal("shop"), by="", because="", undoes=None)
+    journal.begin(Proposal("shop"), by="", because="")
     journal.close()
     first, second = checked(), checked()
     assert "admits the members of a/pool/p: 1 declared and those to come" in first

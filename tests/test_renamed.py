@@ -62,7 +62,7 @@ def test_every_old_word_is_an_error_at_its_place_that_names_the_new_one() -> Non
     for one in found:
         word = one.message.split("`")[1]
         assert OLD.splitlines()[one.source.line - 1][one.source.column - 1 :].lstrip("\"'").startswith(word)
-    assert all("enthesis check --rename-old" in one.expected for one in found)
+    assert all("enthesis check --fix" in one.expected for one in found)
 
 
 def test_an_estate_is_rewritten_and_all_else_in_it_stays(enthesis: Program, tmp_path: Path) -> None:
@@ -73,10 +73,10 @@ def test_an_estate_is_rewritten_and_all_else_in_it_stays(enthesis: Program, tmp_
     (tmp_path / "broken.yaml").unlink()
     (tmp_path / "estate.yaml").write_text(OLD, encoding="utf-8")
     assert enthesis("check", at=tmp_path).code == 2
-    ran = enthesis("check", "--rename-old", at=tmp_path)
+    ran = enthesis("check", "--fix", at=tmp_path)
     assert ran.code != 2 and "Renamed words in estate.yaml." in ran.err
     assert (tmp_path / "estate.yaml").read_text(encoding="utf-8") == NEW
-    assert "No renamed words." in enthesis("check", "--rename-old", at=tmp_path).err
+    assert "No renamed words." in enthesis("check", "--fix", at=tmp_path).err
 
 
 def test_a_file_with_an_old_section_is_never_taken_for_something_else() -> None:
@@ -95,9 +95,13 @@ def test_a_verb_of_a_kind_of_the_estate_is_no_old_word() -> None:
 @pytest.mark.parametrize(
     ("words", "new"),
     [
-        ("key", "enthesis credential"), ("credential tape --retire", "--revoke"), ("check --live f", "--survey"),
+        ("key", "enthesis credential"), ("credential tape --retire", "credential revoke"),
+        ("check --live f", "--survey"),
         ("check --live=f", "--survey"), ("lend --sign-in", "enthesis sign-in"), ("lend --forget", "enthesis sign-out"),
-        ("lend a --through f", "--kubeconfig"), ("reach --only-crossings", "--cross-account"),
+        ("lend a --through f", "--kubeconfig"), ("retire --next", "credential retire"), ("handoff @b", "request out"),
+        ("handoff --take a", "request in"), ("survey --adopt a", "survey adopt"), ("enact --show 1", "history show"),
+        ("survey --compared-with a", "survey compare"),
+        ("check --rename-old", "--fix"), ("reach --only-crossings", "--cross-account"),
     ],
 )  # fmt: skip
 def test_an_old_command_or_option_is_an_error_that_names_the_new_one(words: str, new: str) -> None:

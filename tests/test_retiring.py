@@ -197,20 +197,20 @@ def test_what_is_asked_wrongly_is_said_and_nothing_is_written(enthesis: Program,
         (("nobody",), "such keyed credential"), (("--plan", "--next"), "exclude"), (("--idle", "soon"), "duration"),
         (("--usage", "none.jsonl"), "cannot be read"),
     ):  # fmt: skip
-        ran = enthesis("retire", *words, at=folder)
+        ran = enthesis("credential", "retire", *words, at=folder)
         assert (ran.code, said in ran.err) == (2, True), ran.err
-    shown = enthesis("retire", "--plan", at=folder)
+    shown = enthesis("credential", "retire", "--plan", at=folder)
     assert shown.code == 1 and "two" in shown.out
-    told = enthesis("retire", "--format", "json", at=folder).json
+    told = enthesis("credential", "retire", "--format", "json", at=folder).json
     assert told["credentials"][0]["waits_for"] and told["not_on_the_way"] == ["two"]
     (folder / "empty.jsonl").write_text("")
     (folder / "odd.jsonl").write_text(json.dumps({"time": "x", "origin": {"credential": 7}}) + "\n[]\n{\n")
     for log in ("empty.jsonl", "odd.jsonl"):
-        ran = enthesis("retire", "--next", "--usage", log, "--yes", at=folder)
+        ran = enthesis("credential", "retire", "--next", "--usage", log, "--yes", at=folder)
         assert ran.code == 0 and "waits" in ran.out, ran.err
     assert (folder / "estate.yaml").read_text() == before
-    assert enthesis("retire", "--plan", "--yes", at=folder).code == 0
-    assert enthesis("retire", "--back", "--yes", at=folder).code == 0
+    assert enthesis("credential", "retire", "--plan", "--yes", at=folder).code == 0
+    assert enthesis("credential", "retire", "--back", "--yes", at=folder).code == 0
     assert "stage" not in (folder / "estate.yaml").read_text()
 
 

@@ -166,7 +166,7 @@ invariants:
   - {name: people-write-nothing, never: {from: {person: "@works/identity/ann"}, can: write, at: a/bucket/b}}
 """
     (tmp_path / "estate.yaml").write_text(text)
-    ran = enthesis("retire", "--plan", "tape", at=tmp_path)
+    ran = enthesis("credential", "retire", "--plan", "tape", at=tmp_path)
     line = next(one for one in ran.err.splitlines() if one.startswith("  accepted:"))
     (tmp_path / "more.yaml").write_text(line.strip() + "\n")
     found = enthesis("check", "--format", "json", at=tmp_path).json["invariants"]

@@ -99,12 +99,12 @@ def test_what_the_lab_recorded_is_collected(enthesis: Program, fresh_lab: Lab) -
         "enact", "--yes", "--accept", "power-gained", "--accept", "outside-gains", at=fresh_lab.folder
     ).code in (0, 2)
     enthesis("prove", at=fresh_lab.folder)
-    assert enthesis("survey", "--usage", "u.jsonl", at=fresh_lab.folder).code == 0
+    assert enthesis("survey", "usage", "u.jsonl", at=fresh_lab.folder).code == 0
     lines = [json.loads(one) for one in (fresh_lab.folder / "u.jsonl").read_text().splitlines()]
     assert lines[0]["enthesis"] == "usage" and len(lines) >= 5
     assert {one["outcome"] for one in lines[1:]} <= {"allowed", "refused"}
     assert all({"time", "caller", "verb", "target", "outcome"} <= one.keys() for one in lines[1:])
-    assert enthesis("survey", "--usage", "u.parquet", at=fresh_lab.folder).code == 0
+    assert enthesis("survey", "usage", "u.parquet", at=fresh_lab.folder).code == 0
     sums = [
         enthesis("sweep", "--usage", name, "--format", "json", at=fresh_lab.folder).json["findings"]
         for name in ("u.jsonl", "u.parquet")
@@ -154,7 +154,7 @@ def test_clusters_and_directories_record_use_and_audit_logs_are_read(enthesis: P
         start_lab(enthesis, place)
         assert enthesis("enact", "--yes", at=place).code == 0
         enthesis("prove", at=place)
-        assert enthesis("survey", "--usage", "u.jsonl", at=place).code == 0
+        assert enthesis("survey", "usage", "u.jsonl", at=place).code == 0
         rows = [json.loads(one) for one in (place / "u.jsonl").read_text().splitlines()[1:]]
         told = {(one["identity"].rsplit("/")[-1], one["verb"], one["target"], one["outcome"]) for one in rows}
         assert ("reader", "read", "yard/cluster/grid/namespace/tiles/secret/db", "allowed") in told
@@ -169,7 +169,7 @@ def test_clusters_and_directories_record_use_and_audit_logs_are_read(enthesis: P
     lines = [json.dumps({**usual, **one}) for one in AUDITED]
     (place / "audit.log").write_text("\n".join([*lines, "nonsense", "3", "{}"]))
     log = "yard/cluster/grid=audit.log"
-    assert enthesis("survey", "--usage", "a.jsonl", "--audit-log", log, at=place).code == 0
+    assert enthesis("survey", "usage", "a.jsonl", "--audit-log", log, at=place).code == 0
     rows = [json.loads(one) for one in (place / "a.jsonl").read_text().splitlines()[1:]]
     stem = "yard/cluster/grid/namespace/tiles"
     assert [(one["verb"], one["target"]) for one in rows] == [
@@ -180,4 +180,4 @@ def test_clusters_and_directories_record_use_and_audit_logs_are_read(enthesis: P
     assert rows[4]["caller"] == "@works/identity/https:%2F%2Fi#a" and rows[4]["identity"].endswith("identity/idle")
     assert rows[5]["identity"] == "yard/identity/system:node:n" and rows[5]["outcome"] == "refused"
     for wrong in ("yard/bucket/b=audit.log", "yard/cluster/grid=none.log", "nothing"):
-        assert enthesis("survey", "--usage", "b.jsonl", "--audit-log", wrong, at=place).code == 2
+        assert enthesis("survey", "usage", "b.jsonl", "--audit-log", wrong, at=place).code == 2

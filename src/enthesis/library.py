@@ -238,14 +238,8 @@ def enact(
     Raises InvalidInput where a danger is not accepted, an approval is missing or the live side has moved, RightMissing
     where a right is, Busy where another enactment is under way.
     """
-    from enthesis.change.carrying_out import (  # noqa: PLC0415  loads the connectors and the store
-        carry_out,
-        permitted,
-        refuse_if_enacted_elsewhere,
-        refuse_if_unfinished,
-    )
-    from enthesis.change.enacting import refuse_if_different  # noqa: PLC0415
-    from enthesis.change.preparing import prepare  # noqa: PLC0415
+    from enthesis.change.carrying_out import carry_out  # noqa: PLC0415  loads the connectors and the store
+    from enthesis.change.proposal_files import AgreedProposal, ready  # noqa: PLC0415
     from enthesis.connectors.http import closing_after  # noqa: PLC0415
     from enthesis.store.journal import journal_of  # noqa: PLC0415
 
@@ -254,15 +248,12 @@ def enact(
     clock = _clock_of(estate, place)
     journal = journal_of(place, store)
     with closing(journal), closing_after():
-        refuse_if_unfinished(journal, estate.name)
-        fences = journal.fences()
-        live = _live_of(estate, place, given, clock, acts=True)
-        now = prepare(estate, live, journal, clock, prune=bool(change.prune))
-        if store is None and now.last_rule is None and not journal.enactments(estate.name):
-            refuse_if_enacted_elsewhere(now)
-        refuse_if_different(change.proposal, now.proposal, now.surveys)
-        ready = permitted(now, journal, agreed=change.proposal, urgent=False, fences=fences)
-        return carry_out(ready, accepted=accepted, because=because)
+        now = ready(
+            estate, lambda: _live_of(estate, place, given, clock, acts=True), journal, clock,
+            agreed=AgreedProposal(change.proposal, "this proposal"), prune=bool(change.prune), wait=None,
+            new_store=store is None,
+        )  # fmt: skip
+        return carry_out(now, accepted=accepted, because=because)
 
 
 def prove(folder: str | Path, names: Sequence[str] = (), *, given: "Given | None" = None) -> "tuple[Proof, ...]":

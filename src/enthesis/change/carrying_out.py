@@ -68,7 +68,7 @@ class PermittedChange:
 
 
 def permitted(
-    prepared: PreparedChange, journal: Journal, *, agreed: Proposal | None, urgent: bool, undoes: bool = False,
+    prepared: PreparedChange, journal: Journal, *, agreed: Proposal | None, urgent: bool,
     fences: dict[str, int] | None = None, found_done: tuple[str, ...] = (),
 ) -> PermittedChange:  # fmt: skip
     """A change that may be carried out: approved, where the estate wants that, and within the rights of the person who
@@ -78,21 +78,20 @@ def permitted(
     """
     agreed = agreed if agreed is not None else prepared.proposal
     change = PermittedChange(prepared, journal, agreed.author, (), found_done, fences)
-    if undoes:
-        _refuse_if_not_allowed(prepared)
     if not urgent and change.does_something:
         _refuse_if_approvals_lack(prepared, agreed)
-    if not undoes:
-        _refuse_if_not_allowed(prepared)
+    _refuse_if_not_allowed(prepared)
     return replace(change, approved_by=_approvers(prepared, agreed))
 
 
 def carry_out(
-    change: PermittedChange, *, accepted: Collection[str], because: str = "", sending: Sending | None = None,
-    undoes: int | None = None,
-) -> Enacted:  # fmt: skip
-    """Carries a change out, each step written down first. `accepted` are the dangers that the caller has accepted;
-    `undoes` is the enactment that it takes back.
+    change: PermittedChange,
+    *,
+    accepted: Collection[str],
+    because: str = "",
+    sending: Sending | None = None,
+) -> Enacted:
+    """Carries a change out, each step written down first. `accepted` are the dangers that the caller has accepted.
 
     Raises InvalidInput where a danger is not accepted, Busy where another enactment is under way at the same accounts,
     MovedAway where the live side changed while that was waited for.
@@ -101,7 +100,7 @@ def carry_out(
     prepared, journal, sending = change.prepared, change.journal, sending or Sending()
     if prepared.prune is not None and prepared.rule != prepared.last_rule:
         journal.keep_rule(prepared.estate.name, prepared.rule)
-    why = Why(prepared.live.by, because, undoes, change.approved_by)
+    why = Why(prepared.live.by, because, change.approved_by)
     how = How(prepared.still_safe, sending.at_once, sending.patience)
     fences, tries = change.fences, 0
 
@@ -118,8 +117,9 @@ def carry_out(
         return enact(carried, fresh.surveys, live.connected, journal, live.reporter, why, how, fences)
 
     enacted = when_free(work, sending.wait)
-    if undoes is not None and not prepared.proposal.steps:
-        journal.finish(undoes, "undone")
+    if not prepared.proposal.steps:
+        for number in prepared.proposal.takes_back:
+            journal.finish(number, "undone")
     return replace(enacted, found_done=change.found_done)
 
 
@@ -228,24 +228,34 @@ def interrupted(journal: Journal, estate: str) -> Enactment:
         raise InvalidInput(
             f"no enactment of {estate} was interrupted",
             code="enactment-unknown",
-            remedy="enthesis enact --history lists them",
+            remedy="enthesis history lists them",
         )
     return found
 
 
-def enacted_before(journal: Journal, estate: str, number: str | None) -> Enactment:
-    """An enactment that can be undone, by its number; InvalidInput where there is none."""
-    if number is None or not number.isdigit():
-        raise InvalidInput(
-            "--undo wants the number of an enactment",
-            code="enactment-unknown",
-            remedy="enthesis enact --history lists them; --resume --undo takes the interrupted one back",
-        )
-    found = journal.enactment(estate, int(number))
+def enacted_before(journal: Journal, estate: str, number: int) -> Enactment:
+    """An enactment that can be undone; InvalidInput where there is none of this number, or it is undone."""
+    found = journal.enactment(estate, number)
     refuse_if_unfinished(journal, estate)
     if found.state == "undone":
         raise InvalidInput(f"enactment {found.number} is undone already", code="enactment-unknown")
     return found
+
+
+def enacted_since(journal: Journal, estate: str, number: int) -> list[Enactment]:
+    """The enactments after the one with a number (0: all), in their order; InvalidInput where there is none of that
+    number, or none after it."""
+    refuse_if_unfinished(journal, estate)
+    if number:
+        journal.enactment(estate, number)
+    later = [one for one in reversed(journal.enactments(estate)) if one.number > number]
+    if not later:
+        raise InvalidInput(
+            f"enactment {number} is the last one, so there is nothing to go back from",
+            code="enactment-unknown",
+            remedy="enthesis history lists them",
+        )
+    return later
 
 
 def refuse_for_another(enactment: Enactment, live: LiveSide) -> None:
@@ -272,18 +282,48 @@ def go_on(change: PreparedChange, enactment: Enactment, journal: Journal, sendin
     )
 
 
-def taking_back(enactment: Enactment, estate: Estate, live: LiveSide, journal: Journal, clock: Clock) -> PreparedChange:
-    """The change that takes an enactment back. What steps did of which nobody knows is found out first."""
-    if enactment.undoes is not None and enactment.state == "running":
-        raise InvalidInput(
-            f"enactment {enactment.number} undoes another one",
-            code="options-conflict",
-            remedy="enthesis enact --resume",
-        )
+def going_back(
+    estate: Estate, live: LiveSide, journal: Journal, clock: Clock, *, to: int | None, undo: int | None
+) -> PreparedChange:
+    """The change that takes back all enactments after one (`to`; 0: all), or one alone (`undo`)."""
+    if undo is not None:
+        enacted = [enacted_before(journal, estate.name, undo)]
+    else:
+        enacted = enacted_since(journal, estate.name, to or 0)
+    return taking_back(enacted, estate, live, journal, clock)
+
+
+def taking_back(
+    enacted: Sequence[Enactment], estate: Estate, live: LiveSide, journal: Journal, clock: Clock
+) -> PreparedChange:
+    """The change that takes enactments back, which come in their order. What steps did of which nobody knows is found
+    out first."""
     surveys = live.surveyed(estate)
-    if enactment.state == "running":
-        nothing = How(lambda done, coming: False)  # no step is begun
-        resume(enactment, surveys, live.connected, journal, live.reporter, how=nothing, only_sent=True)
-        surveys = live.surveyed(estate)
-    back = undoing(enactment, journal.steps(enactment.number), surveys)
+    for one in enacted:
+        if one.state == "running":
+            if one.undoes:
+                raise InvalidInput(
+                    f"enactment {one.number} undoes another one",
+                    code="options-conflict",
+                    remedy="enthesis enact --resume",
+                )
+            nothing = How(lambda done, coming: False)  # no step is begun
+            resume(one, surveys, live.connected, journal, live.reporter, how=nothing, only_sent=True)
+            surveys = live.surveyed(estate)
+    kept = [step for one in enacted for step in journal.steps(one.number)]
+    back = undoing(estate.name, [one.number for one in enacted], kept, surveys)
     return prepared_steps(estate, live, journal.last_rule(estate.name), clock, back, surveys)
+
+
+def taken_back_again(read: Proposal, estate: Estate, live: LiveSide, journal: Journal, clock: Clock) -> PreparedChange:
+    """The change that a proposal from a file describes which takes enactments back, prepared by now."""
+    listed = {one.number: one for one in journal.enactments(estate.name)}
+    if unknown := [number for number in read.takes_back if number not in listed]:
+        raise InvalidInput(
+            f"no enactment of {estate.name} has the number {unknown[0]}",
+            code="enactment-unknown",
+            remedy="enthesis history lists them",
+        )
+    if len(read.takes_back) == 1:
+        return taking_back([enacted_before(journal, estate.name, read.takes_back[0])], estate, live, journal, clock)
+    return taking_back([listed[number] for number in sorted(read.takes_back)], estate, live, journal, clock)

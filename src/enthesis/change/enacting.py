@@ -5,7 +5,7 @@ What an answer that was lost had done is found out by asking again under the sam
 
 import json
 import time
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict, dataclass, replace
 from queue import SimpleQueue
@@ -86,11 +86,10 @@ class How:
 
 @dataclass(frozen=True, slots=True)
 class Why:
-    """By whom, and why, something is enacted, which enactment it takes back, and who approved it."""
+    """By whom, and why, something is enacted, and who approved it."""
 
     by: str
     because: str = ""
-    undoes: int | None = None
     approved_by: tuple[str, ...] = ()
 
 
@@ -112,7 +111,7 @@ def enact(
                 code="enacted-by-another",
                 remedy="run the same again; with --wait 10m that is done by itself",
             )
-        number = journal.begin(proposal, by=why.by, because=why.because, undoes=why.undoes, lease=lease)
+        number = journal.begin(proposal, by=why.by, because=why.because, lease=lease)
         if why.approved_by:
             journal.keep_approvals(proposal.estate, number, why.approved_by)
         return _carry_out(journal, number, lease, surveys, connected, reporter, how)
@@ -409,50 +408,60 @@ def _place(step: Step) -> str:
 # -- undone ---------------------------------------------------------------------------------------------------------
 
 
-def undoing(enactment: Enactment, kept: Sequence[KeptStep], surveys: Sequence[Surveyed]) -> Proposal:
-    """The proposal that takes an enactment back: each of its steps that was done, the other way round.
+def undoing(estate: str, numbers: Sequence[int], kept: Sequence[KeptStep], surveys: Sequence[Surveyed]) -> Proposal:
+    """The proposal that takes enactments back: what their steps did, in their order, the other way round, with one step
+    for each statement.
 
-    MovedAway where a statement is not as the enactment left it: a person has changed it since. Keyed credentials that
-    were revoked and sessions that were ended stay so.
+    MovedAway where a statement is not as they left it: a person has changed it since. Keyed credentials that were
+    revoked and sessions that were ended stay so.
     """
-    done = [each for each in kept if each.state == DONE and each.step.collection not in NOT_UNDONE]
-    last = max((each.step.stage for each in done), default=0)
+    by_statement: dict[tuple[str, ...], list[KeptStep]] = {}
+    for each in kept:
+        if each.state == DONE and each.step.collection not in NOT_UNDONE:
+            by_statement.setdefault(_statement(each.step), []).append(each)
     live = {(surveyed.provider, each.id): each for surveyed in surveys for each in surveyed.objects}
-    latest = {(each.step.provider, _id_of(each)): each for each in done}  # of several steps at a statement
     moved = []
     steps: list[Step] = []
-    for each in reversed(done):
-        step, identifier = each.step, _id_of(each)
-        found = live.get((step.provider, identifier))
-        is_last = latest[step.provider, identifier] is each
-        if step.action != REMOVE and is_last and (found is None or found.etag != each.outcome.get("etag")):
-            moved.append(step.sentence)
+    for first, last in reversed([(its[0], its[-1]) for its in by_statement.values()]):
+        found = live.get((last.step.provider, _id_of(last)))
+        if last.step.action != REMOVE and (found is None or found.etag != last.outcome.get("etag")):
+            moved.append(last.step.sentence)
             continue
-        back = replace(_inverse(each, identifier), stage=last - step.stage)
-        steps.append(back if is_last else replace(back, etag=None))  # the one undone before makes another version
+        steps += _inverse(first.step, last)
     if moved:
+        said = f"enactment {numbers[0]}" if len(numbers) == 1 else f"enactments {', '.join(map(str, numbers))}"
         raise MovedAway(
-            f"enactment {enactment.number} cannot be undone, since this was changed after it: {'; '.join(moved[:5])}",
+            f"{said} cannot be undone, since this was changed after {'it' if len(numbers) == 1 else 'them'}: "
+            f"{'; '.join(moved[:5])}",
             code="live-side-changed",
             remedy="enthesis propose, and read what is different now",
         )
-    return Proposal(enactment.estate, tuple(steps), seen={surveyed.provider: surveyed.seen() for surveyed in surveys})
+    seen = {surveyed.provider: surveyed.seen() for surveyed in surveys}
+    return Proposal(estate, tuple(steps), seen=seen, takes_back=tuple(numbers))
+
+
+def _statement(step: Step) -> tuple[str, ...]:
+    """Which statement a step is about."""
+    return step.provider, step.holder, step.collection, statement_key(step.collection, step.body or step.before or {})
 
 
 def _id_of(each: KeptStep) -> str:
     return str(each.outcome.get("id") or each.step.id)
 
 
-def _inverse(each: KeptStep, identifier: str) -> Step:
-    """The step that takes one back."""
-    step, etag = each.step, each.outcome.get("etag")
-    sentence = statement_sentence(step.collection, step.before or step.body or {})
-    if step.action == MAKE:
-        return replace(step, action=REMOVE, body=None, before=step.body, id=identifier, etag=etag, sentence=sentence)
-    if step.action == REMOVE:
-        return replace(step, action=MAKE, body=step.before, before=None, id=None, etag=None, sentence=sentence)
-    more = f"{sentence}: as it was before"
-    return replace(step, action=CHANGE, body=step.before, before=step.body, id=identifier, etag=etag, sentence=more)
+def _inverse(first: Step, last: KeptStep) -> Iterator[Step]:
+    """The step from how the last of several at a statement left it to how the first found it; none where that is the
+    same."""
+    step, etag = last.step, last.outcome.get("etag")
+    before, body = first.before, step.body
+    sentence = statement_sentence(step.collection, before or body or {})
+    back = replace(step, body=before, before=body, id=_id_of(last), etag=etag, sentence=sentence, stage=0)
+    if before is None and body is not None:
+        yield replace(back, action=REMOVE)
+    elif before is not None and body is None:
+        yield replace(back, action=MAKE, id=None, etag=None)
+    elif before != body:
+        yield replace(back, action=CHANGE, sentence=f"{sentence}: as it was before")
 
 
 # -- a proposal and the live side by now ----------------------------------------------------------------------------

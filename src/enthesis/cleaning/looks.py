@@ -66,7 +66,7 @@ def _day(instant: datetime) -> str:
 
 
 def _revoking(sweeping: Sweeping, credential: Credential) -> Fix:
-    command = f"enthesis credential {word(credential.name)} --of {word(credential.of)} --revoke"
+    command = f"enthesis credential revoke {word(credential.name)} --of {word(credential.of)}"
     return Fix(f"revoke it: `{command}`", sweeping.changed(credential.source, "disabled", True))
 
 

@@ -84,9 +84,7 @@ def check(
     sarif: Annotated[
         Path | None, typer.Option("--sarif", metavar="FILE", help="Also write SARIF 2.1.0, for code review.")
     ] = None,
-    rename_old: Annotated[
-        bool, typer.Option("--rename-old", help="First rewrite renamed words in the estate's files.")
-    ] = False,
+    fix: Annotated[bool, typer.Option("--fix", help="First rewrite renamed words in the estate's files.")] = False,
     by_change: Annotated[
         bool,
         typer.Option(
@@ -112,7 +110,7 @@ def check(
     if names is not None and compared_with is not None:
         _twins(estate_folder(estate), compared_with, names, output)
         return
-    if rename_old:
+    if fix:
         _rename(estate_folder(estate), quiet=quiet)
     if live is not None and estate is None and find_estate(Path.cwd()) is None:
         folder, reading = live.resolve().parent, Reading(read_live(live).estate, (), (), live=True)

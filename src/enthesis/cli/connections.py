@@ -1,46 +1,48 @@
 """`enthesis connections`: how live systems are reached, and whether they are."""
 
-from typing import Annotated
-
 import typer
 
+from enthesis.cli.examples import EXAMPLES
+from enthesis.cli.lazy import ListedCommand, group
 from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.live.connections import connections_file
 from enthesis.live.trying_connections import TriedConnection, reached_by, tried_connections
-from enthesis.model.errors import InvalidInput
 from enthesis.output.lines import Line, Span, line
 from enthesis.output.progress import reporter
 from enthesis.output.streams import put_json, put_lines, remark
 
+COMMANDS = {"try": ListedCommand("connections:try_them", "Try each connection, and say what we may do there.")}
 
-def connections(
-    what: Annotated[str | None, typer.Argument(metavar="[try]", help="Try each, and say what we may do there.")] = None,
-    estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
-    quiet: QuietOption = False,
-) -> None:
-    """List how the live systems of the estate are reached, or try each of them.
+
+def connections(estate: EstateOption = None, output: FormatOption = Format.TEXT, quiet: QuietOption = False) -> None:
+    """List how the live systems of the estate are reached.
 
     They stand in one file of yours (connections.yaml in the folder of your settings, or the file that
     ENTHESIS_CONNECTIONS names), by the names of the estate, with no secret in it: it says which file, variable or
-    command holds one. Where a lab runs, its systems are listed. Exit 1 where one that is tried does not work.
+    command holds one. Where a lab runs, its systems are listed.
     """
-    if what not in (None, "try"):
-        raise InvalidInput(f"connections {what}: not known", code="option-invalid", remedy="enthesis connections try")
     folder = estate_folder(estate)
     described = read_estate(folder)
     by = reached_by(described, folder)
-    if what is None:
-        if output is Format.JSON:
-            put_json({"estate": described.name, "file": str(connections_file()), "connections": by})
-            return
-        width = max(map(len, by), default=0)
-        first = f"{described.name}: {len(by)} connection{'s' if len(by) != 1 else ''}."
-        put_lines([line(Span(first, "strong")), *(line(f"  {name.ljust(width)}  {how}") for name, how in by.items())])
-        remark(f"`enthesis connections try` tries them. The file: {connections_file()}", quiet=quiet)
+    if output is Format.JSON:
+        put_json({"estate": described.name, "file": str(connections_file()), "connections": by})
         return
+    width = max(map(len, by), default=0)
+    first = f"{described.name}: {len(by)} connection{'s' if len(by) != 1 else ''}."
+    put_lines([line(Span(first, "strong")), *(line(f"  {name.ljust(width)}  {how}") for name, how in by.items())])
+    remark(f"`enthesis connections try` tries them. The file: {connections_file()}", quiet=quiet)
+
+
+def try_them(estate: EstateOption = None, output: FormatOption = Format.TEXT, quiet: QuietOption = False) -> None:
+    """Try each connection, and say what we may do there.
+
+    Changes nothing. Exit 1 where one does not work.
+    """
+    folder = estate_folder(estate)
+    described = read_estate(folder)
+    by = reached_by(described, folder)
     found = list(tried_connections(described, folder, reporter(quiet=quiet)))
     working = sum(one.works for one in found)
     says = f"{described.name}: {working} of {len(found)} connections work."
@@ -63,3 +65,6 @@ def _told(one: TriedConnection, width: int) -> Line:
     said = "; ".join(filter(None, (*one.may, *(f"lacks: {lack}" for lack in one.lacks), one.why)))
     ending = Span("works", "good") if one.works else Span("fails", "bad")
     return line(f"  {one.name.ljust(width)}  ", ending, f"  {said}")
+
+
+app = group("connections", COMMANDS, EXAMPLES, connections)

@@ -167,7 +167,7 @@ def _do(change: PermittedChange, plan: Planned, asked: EnactRequest) -> None:
     if unfinished is not None:
         remark(
             f"Enactment {unfinished.number} was interrupted, and may give back what is taken here: look at it with"
-            f" `enthesis enact --show {unfinished.number}` before it is resumed."
+            f" `enthesis history show {unfinished.number}` before it is resumed."
         )
     on_interrupt("what was withdrawn stays so; enthesis enact --resume goes on")
     enacted, changed = cut_off(plan, change, accepted=asked.accept, because=asked.because, sending=asked.sending)
@@ -217,7 +217,7 @@ def _check(described: Estate, live_now: LiveSide, who: str, output: Format, *, q
 
 
 def _undo(folder: Path, described: Estate, number: int, store: str | None, *, yes: bool, quiet: bool) -> None:
-    """Writes the files as they were before a cut-off; the live side follows by `enact --undo`."""
+    """Writes the files as they were before a cut-off; the live side follows by `propose --undo`."""
     journal = journal_at(folder, store)
     try:
         kept = [content for _, content in journal.documents(CUTOFF, described.name)]
@@ -228,7 +228,7 @@ def _undo(folder: Path, described: Estate, number: int, store: str | None, *, ye
         raise InvalidInput(
             f"no cut-off has the number {number}",
             code="enactment-unknown",
-            remedy="enthesis enact --history lists them",
+            remedy="enthesis history lists them",
         )
     if not yes:
         put_lines([line(f"To give back what cut-off {number} took: the files, then the live side.")])
@@ -236,4 +236,4 @@ def _undo(folder: Path, described: Estate, number: int, store: str | None, *, ye
         raise typer.Exit(1)
     files = restore_files(folder, found)
     said = f"Written as before into {', '.join(files)}." if files else "No file was changed by it."
-    remark(f"{said} Now: enthesis enact --undo {number}", quiet=quiet)
+    remark(f"{said} Now: enthesis propose --undo {number} --out FILE, then enthesis enact FILE", quiet=quiet)

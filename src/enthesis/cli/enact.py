@@ -10,25 +10,20 @@ from enthesis.change.carrying_out import (
     Sending,
     begun,
     carry_out,
-    enacted_before,
     go_on,
     interrupted,
     permitted,
     refuse_for_another,
-    refuse_if_enacted_elsewhere,
-    refuse_if_unfinished,
     taking_back,
-    when_free,
 )
-from enthesis.change.preparing import LiveSide, live_side, prepare
-from enthesis.change.proposal_files import held_against, read_proposal, removes
+from enthesis.change.preparing import LiveSide, live_side
+from enthesis.change.proposal_files import AgreedProposal, read_proposal, ready
 from enthesis.cli.enacting import (
     AcceptOption,
     EnactRequest,
     PatienceOption,
     accepted_dangers,
     put_enacted,
-    put_history,
     refuse_unknown_dangers,
 )
 from enthesis.cli.histories import StoreOption, journal_at
@@ -61,9 +56,7 @@ if TYPE_CHECKING:
 def enact(
     file: Annotated[
         str | None,
-        typer.Argument(
-            metavar="PROPOSAL", help="A file that `propose --out` wrote; with --undo the number of an enactment."
-        ),
+        typer.Argument(metavar="PROPOSAL", help="A file that `propose --out` wrote (default: propose now)."),
     ] = None,
     kubeconfig: KubeconfigOption = None,
     database: DatabaseOption = None,
@@ -77,12 +70,8 @@ def enact(
     accept: AcceptOption = None,
     resume: Annotated[bool, typer.Option("--resume", help="Continue the interrupted enactment.")] = False,
     undo: Annotated[
-        bool, typer.Option("--undo", help="Undo an enactment: with --resume the interrupted one, else by its number.")
+        bool, typer.Option("--undo", help="With --resume: take the interrupted enactment back instead.")
     ] = False,
-    history: Annotated[bool, typer.Option("--history", help="List the enactments of this estate.")] = False,
-    show: Annotated[
-        int | None, typer.Option("--show", metavar="NUMBER", help="Show one enactment: who, when, what and why.")
-    ] = None,
     because: Annotated[str, typer.Option("--because", metavar="TEXT", help="The reason, kept in the history.")] = "",
     wait: Annotated[
         str | None,
@@ -110,13 +99,10 @@ def enact(
     folder = estate_folder(estate)
     described = read_estate(folder)
     by_clock_of(described, folder)
-    _refuse_conflicts(file, prune=prune, resume=resume, undo=undo, asking=history or show is not None)
+    _refuse_conflicts(file, prune=prune, resume=resume, undo=undo)
     asked = EnactRequest(output, quiet, yes, tuple(accept or ()), because, _sending(at_once, patience, wait))
     journal = journal_at(folder, store)
     try:
-        if history or show is not None:
-            put_history(journal, described, show, output)
-            return
         refuse_unknown_dangers(asked.accept)
         given = Given(
             kubeconfig=kubeconfig, context=context, databases=named_files(database, "--database"),
@@ -130,9 +116,6 @@ def enact(
 
         if resume:
             _go_on(interrupted(journal, described.name), described, reach(), journal, asked, undo=undo)
-        elif undo:
-            enactment = enacted_before(journal, described.name, file)
-            _go_on(enactment, described, reach(), journal, asked, undo=True)
         else:
             place = Path(file) if file is not None else None
             _afresh(described, reach, journal, asked, place, prune=prune, new_store=store is None)
@@ -140,16 +123,19 @@ def enact(
         journal.close()
 
 
-def _refuse_conflicts(file: str | None, *, prune: bool, resume: bool, undo: bool, asking: bool) -> None:
+def _refuse_conflicts(file: str | None, *, prune: bool, resume: bool, undo: bool) -> None:
     """InvalidInput where the options do not go together."""
-    if asking and (resume or undo or prune or file is not None):
+    if undo and not resume:
         raise InvalidInput(
-            "--history and --show only read", code="options-conflict", remedy="leave the other options out"
+            "--undo takes the interrupted enactment back, with --resume",
+            code="options-conflict",
+            remedy="of a finished one: enthesis propose --undo NUMBER --out FILE, then enthesis enact FILE",
         )
-    if (resume or undo) and prune:
+    if (resume or file is not None) and prune:
         raise InvalidInput(
-            "--prune belongs to a new proposal", code="options-conflict", remedy="leave it out, or propose --prune"
-        )
+            "--prune belongs to a new proposal", code="options-conflict",
+            remedy="leave it out, or propose --prune --out FILE, then enact FILE",
+        )  # fmt: skip
     if resume and file is not None:
         raise InvalidInput(
             "--resume continues an enactment of the store, so it takes no file",
@@ -168,24 +154,16 @@ def _afresh(
     prune: bool, new_store: bool,
 ) -> None:  # fmt: skip
     """A proposal from a file, or one of this moment. `new_store`: whether the store was named by nobody."""
-    if file is not None and prune:
-        raise InvalidInput(
-            "--prune belongs to the proposal",
-            code="options-conflict",
-            remedy="propose --prune --out FILE, then enact FILE",
-        )
-    read = read_proposal(file, described) if file is not None else None
-    when_free(lambda: refuse_if_unfinished(journal, described.name), asked.sending.wait)
-    fences = journal.fences()
-    prepared = prepare(described, reach(), journal, now, prune=prune or (read is not None and removes(read)))
+    agreed = AgreedProposal(read_proposal(file, described), str(file)) if file is not None else None
+    change = ready(
+        described, reach, journal, now, agreed=agreed, prune=prune, wait=asked.sending.wait, new_store=new_store
+    )
+    prepared = change.prepared
     may_lack(not_lived_with(prepared.unread, described.accepted, now()))
-    if new_store and prepared.last_rule is None and not journal.enactments(described.name):
-        refuse_if_enacted_elsewhere(prepared)
-    done = held_against(read, prepared, file) if read is not None and file is not None else ()
-    change = permitted(prepared, journal, agreed=read, urgent=False, fences=fences, found_done=done)
     accepted = accepted_dangers(change, asked)
     put_enacted(prepared, asked, lambda: carry_out(change, accepted=accepted, because=asked.because,
-                                                   sending=asked.sending), undone=False)  # fmt: skip
+                                                   sending=asked.sending),
+                undone=bool(prepared.proposal.takes_back))  # fmt: skip
     if any(blocked.never for blocked in prepared.proposal.blocked):
         raise typer.Exit(1)  # something that the estate describes was left undone since no live side can hold it
 
@@ -202,15 +180,14 @@ def _go_on(
         prepared = begun(enactment, described, live, journal, now)
         put_enacted(
             prepared, asked, lambda: go_on(prepared, enactment, journal, asked.sending),
-            undone=enactment.undoes is not None,
+            undone=bool(enactment.undoes),
         )  # fmt: skip
         return
-    prepared = taking_back(enactment, described, live, journal, now)
-    change = permitted(prepared, journal, agreed=None, urgent=False, undoes=True)
+    prepared = taking_back([enactment], described, live, journal, now)
+    change = permitted(prepared, journal, agreed=None, urgent=False)
     accepted = accepted_dangers(change, asked)
     put_enacted(
         prepared, asked,
-        lambda: carry_out(change, accepted=accepted, because=asked.because, sending=asked.sending,
-                          undoes=enactment.number),
+        lambda: carry_out(change, accepted=accepted, because=asked.because, sending=asked.sending),
         undone=True,
     )  # fmt: skip

@@ -15,22 +15,17 @@ from enthesis.cli.options import Format
 from enthesis.cli.questions import now
 from enthesis.files.shapes import duration_from, perhaps, time_text
 from enthesis.model.errors import InvalidInput, StoppedPartWay
-from enthesis.model.estate import Estate
 from enthesis.output.enactments import (
-    EnactmentPeople,
     enacted_json,
     enacted_lines,
     enacted_sentence,
-    enactment_json,
-    enactment_lines,
-    history_lines,
 )
 from enthesis.output.proposals import danger_lines, proposal_lines
 from enthesis.output.streams import put_json, put_lines, remark
 from enthesis.proposals.dangers import DANGERS
 
 if TYPE_CHECKING:
-    from enthesis.store.journal import Journal
+    pass
 
 AcceptOption = Annotated[
     list[str] | None, typer.Option("--accept", metavar="DANGER", help="Accept this danger, which is named when shown.")
@@ -107,21 +102,3 @@ def put_enacted(prepared: PreparedChange, asked: EnactRequest, work: Callable[[]
         remedy = "enthesis enact --resume" if resumable else "enthesis propose, and read what is different now"
         said = enacted_sentence(enacted, after).rstrip(".")
         raise StoppedPartWay(said[:1].lower() + said[1:], code="stopped-part-way", remedy=remedy)
-
-
-def put_history(journal: "Journal", described: Estate, show: int | None, output: Format) -> None:
-    """The enactments of an estate, or one of them."""
-    if show is not None:
-        enactment = journal.enactment(described.name, show)
-        kept = journal.steps(show)
-        people = EnactmentPeople(journal.proposal(enactment).author, tuple(journal.approved_by(show)))
-        if output is Format.JSON:
-            put_json(enactment_json(enactment, kept, people))
-        else:
-            put_lines(enactment_lines(enactment, kept, people))
-        return
-    every = journal.enactments(described.name)
-    if output is Format.JSON:
-        put_json({"estate": described.name, "enactments": [enactment_json(enactment) for enactment in every]})
-    else:
-        put_lines(history_lines(described.name, every))

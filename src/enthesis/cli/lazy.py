@@ -1,7 +1,7 @@
 """Groups of commands that know the name, the help and the panel of each, and import one only when it runs."""
 
 import gc
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from importlib import import_module
 from inspect import cleandoc
@@ -9,6 +9,8 @@ from typing import Any, NamedTuple
 
 import typer
 from typer.core import TyperCommand, TyperGroup
+
+from enthesis.model.errors import InvalidInput
 
 
 class ListedCommand(NamedTuple):
@@ -36,12 +38,29 @@ class Command(TyperCommand):
     def format_help(self, ctx: Any, formatter: Any) -> None:
         """The help, with the examples below it."""
         super().format_help(ctx, formatter)
-        if self.examples:
-            typer.echo("\n".join([" Examples:", *(f"   enthesis {words}" for words in self.examples), ""]))
+        _put_examples(self.examples)
 
     def get_params(self, ctx: Any) -> Any:
         """The parameters, shown without the names of their types."""
         return _without_types(super().get_params(ctx))
+
+
+def _put_examples(examples: Sequence[str]) -> None:
+    if examples:
+        typer.echo("\n".join([" Examples:", *(f"   enthesis {words}" for words in examples), ""]))
+
+
+def _refuse_before(ctx: Any, command: str) -> None:
+    """InvalidInput where an option of a group stands before one of its commands, which would not see it."""
+    for name in ctx.params:
+        source = ctx.get_parameter_source(name)
+        if source is not None and source.name == "COMMANDLINE":
+            option = f"--{name.replace('_', '-')}"
+            raise InvalidInput(
+                f"{option} stands before `{command}`",
+                code="option-invalid",
+                remedy=f"it follows: enthesis {command} … {option}",
+            )
 
 
 def _in_paragraphs(text: str | None) -> str | None:
@@ -72,17 +91,36 @@ def lazy_group(table: Mapping[str, ListedCommand], examples: Mapping[str, Sequen
         def __init__(self, **settings: Any) -> None:
             super().__init__(**settings)
             self.help = _in_paragraphs(self.help)
+            self.examples: tuple[str, ...] = ()
             for name, listed in table.items():
                 self.commands[name] = Command(name, help=listed.help, rich_help_panel=listed.panel)
 
         def get_params(self, ctx: Any) -> Any:
             return _without_types(super().get_params(ctx))
 
+        def format_help(self, ctx: Any, formatter: Any) -> None:
+            super().format_help(ctx, formatter)
+            _put_examples(self.examples)
+
         def resolve_command(self, ctx: Any, args: list[str]) -> Any:
             name, found, rest = super().resolve_command(ctx, args)
+            if self.invoke_without_command:
+                _refuse_before(ctx, f"{ctx.info_name} {name}")
+                self.callback = None  # it is what the group does alone
             return name, found and loaded(str(name), table[str(name)], examples.get(str(name), ())), rest
 
     return CommandGroup
+
+
+def group(
+    name: str, table: Mapping[str, ListedCommand], examples: Mapping[str, Sequence[str]], alone: Callable[..., None]
+) -> typer.Typer:
+    """A group that does something by itself (`alone`), beside the commands of its table."""
+    its = {one: examples[f"{name} {one}"] for one in table}
+    app = typer.Typer(cls=lazy_group(table, its), invoke_without_command=True, add_completion=False,
+                      subcommand_metavar="[COMMAND]")  # fmt: skip
+    app.callback()(alone)
+    return app
 
 
 def loaded(name: str, listed: ListedCommand, examples: Sequence[str] = ()) -> TyperCommand | TyperGroup:
@@ -98,7 +136,7 @@ def loaded(name: str, listed: ListedCommand, examples: Sequence[str] = ()) -> Ty
         found = alone
     made = typer.main.get_command(found)
     made.name = name
-    if isinstance(made, Command):
+    if isinstance(made, Command) or hasattr(made, "examples"):
         made.examples = tuple(examples)
     return made  # type: ignore[return-value]  # Typer makes no other
 

@@ -45,22 +45,21 @@ COMMANDS = {
     "admit": ListedCommand(
         "admit:admit", "Show whom a trust admits, claim by claim, with examples of who is in and who is not.", "Ask"
     ),
-    "connections": ListedCommand(
-        "connections:connections",
-        "List how the live systems of the estate are reached, or try each of them.",
-        "Change",
-    ),
+    "connections": ListedCommand("connections:app", "List how the live systems of the estate are reached.", "Change"),
     "survey": ListedCommand(
-        "survey:survey", "Read live systems into a survey file, which every question can be asked of.", "Change"
+        "survey:app", "Read live systems into a survey file, which every question can be asked of.", "Change"
     ),
     "propose": ListedCommand(
         "propose:propose", "Compare the live side with the estate and show what is not in place.", "Change"
     ),
     "enact": ListedCommand("enact:enact", "Carry out a proposal, or propose, show and ask.", "Change"),
-    "handoff": ListedCommand(
-        "handoff:handoff",
-        "Write down what another party must do for a crossing, or take in what they ask of us.",
+    "request": ListedCommand(
+        "request:app",
+        "List what other parties were asked for, and where each stands: asked, seen, in place, proved or refused.",
         "Change",
+    ),
+    "history": ListedCommand(
+        "history:app", "List the enactments of the estate: when, by whom, what came of each.", "Change"
     ),
     "prove": ListedCommand(
         "prove:prove", "Run journeys with real credentials and check that each ends as expected.", "Prove"
@@ -78,8 +77,8 @@ COMMANDS = {
         "whoami:whoami", "Show which origins are available here and which identities they can take on.", "Prove"
     ),
     "credential": ListedCommand(
-        "credential:credential",
-        "List credentials, create one that ends, or revoke one; keyless ways come first.",
+        "credential:app",
+        "List keyed credentials: of the files, and of the live systems where they are reached.",
         "Prove",
     ),
     "sweep": ListedCommand(
@@ -90,11 +89,6 @@ COMMANDS = {
     "trim": ListedCommand(
         "trim:trim",
         "Narrow roles and grants to what was used, and show what access that takes.",
-        "Keep clean",
-    ),
-    "retire": ListedCommand(
-        "retire:retire",
-        "Take keyed credentials to keyless, stage by stage, and show where each one stands.",
         "Keep clean",
     ),
     "calendar": ListedCommand(

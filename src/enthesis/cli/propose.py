@@ -5,10 +5,10 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from enthesis.change.preparing import LiveSide, live_side, prepare
+from enthesis.change.preparing import LiveSide, PreparedChange, live_side, prepare
 from enthesis.change.proposal_files import approve as approve_file
-from enthesis.change.proposal_files import authored, read_proposal, removes
-from enthesis.cli.histories import StoreOption, journal_if_any
+from enthesis.change.proposal_files import authored, prepared_again, read_proposal
+from enthesis.cli.histories import StoreOption, journal_at, journal_if_any
 from enthesis.cli.options import (
     ContextOption,
     DatabaseOption,
@@ -69,6 +69,18 @@ def propose(
             help="Exit 1 unless everything is in place and no statement of others opens access.",
         ),
     ] = False,
+    back_to: Annotated[
+        int | None,
+        typer.Option(
+            "--back-to",
+            metavar="NUMBER",
+            min=0,
+            help="Propose to take back everything after this enactment (0: all there was).",
+        ),
+    ] = None,
+    undo: Annotated[
+        int | None, typer.Option("--undo", metavar="NUMBER", help="Propose to take back this enactment alone.")
+    ] = None,
     approve: Annotated[
         Path | None,
         typer.Option("--approve", metavar="FILE", help="Add your approval to this proposal: signed in, or by a key."),
@@ -93,14 +105,10 @@ def propose(
     folder = estate_folder(estate)
     described = read_estate(folder)
     by_clock_of(described, folder)
-    _refuse_conflicts(approve, out, sign)
-    if manifests is not None and expect_none:
-        found = different_manifests(described, manifests)
-        put_lines(map(line, found or [f"{manifests} is as the estate wants it."]))
-        raise typer.Exit(1 if found else 0)
+    back = (back_to is not None, undo is not None, prune)
+    _refuse_conflicts(approve, out, sign, exclusive=sum(back) > 1)
     if manifests is not None:
-        written = write_manifests(described, manifests)
-        remark(f"{counted(len(written), 'file')} written to {manifests}.", quiet=quiet)
+        _manifests(described, manifests, compares=expect_none, quiet=quiet)
         return
     journal = journal_if_any(folder, store)
     try:
@@ -113,7 +121,10 @@ def propose(
         if read is not None and approve is not None:
             _approve(read, described, live, journal, approve, sign, quiet=quiet)
             return
-        made = prepare(described, live, journal, now, prune=prune)
+        if back_to is None and undo is None:
+            made = prepare(described, live, journal, now, prune=prune)
+        else:
+            made = _back(described, live, folder, store, back_to, undo)
     finally:
         if journal is not None:
             journal.close()
@@ -138,8 +149,22 @@ def propose(
         raise typer.Exit(1)
 
 
-def _refuse_conflicts(approve: Path | None, out: Path | None, sign: Path | None) -> None:
+def _manifests(described: Estate, folder: Path, *, compares: bool, quiet: bool) -> None:
+    """What clusters and hosts are to have, written into a folder or compared with what is there."""
+    if compares:
+        found = different_manifests(described, folder)
+        put_lines(map(line, found or [f"{folder} is as the estate wants it."]))
+        raise typer.Exit(1 if found else 0)
+    written = write_manifests(described, folder)
+    remark(f"{counted(len(written), 'file')} written to {folder}.", quiet=quiet)
+
+
+def _refuse_conflicts(approve: Path | None, out: Path | None, sign: Path | None, *, exclusive: bool) -> None:
     """InvalidInput where the options do not go together."""
+    if exclusive:
+        raise InvalidInput(
+            "--back-to, --undo and --prune exclude each other", code="options-conflict", remedy="give one of them"
+        )
     if sign is not None and approve is None and out is None:
         raise InvalidInput(
             "--sign KEY signs a proposal or an approval", code="options-conflict", remedy="add --out or --approve FILE"
@@ -154,12 +179,25 @@ def _approve(
 ) -> None:  # fmt: skip
     """Works a proposal that was written to a file out anew, shows that, and adds an approval to the file; InvalidInput
     where the file says something else."""
-    prepared = prepare(described, live, journal, now, prune=removes(read))
+    prepared = prepared_again(read, described, live, journal, now)
     made, fresh, person = approve_file(read, prepared, file, key, with_history=journal is not None)
     if not quiet:
         put_lines(proposal_lines(fresh))
     write_file(file, json_text(made.as_json()).encode() + b"\n")
     remark(f"Proposed by {read.author}. Approved by {person}.", quiet=quiet)
+
+
+def _back(
+    described: Estate, live: LiveSide, folder: Path, store: str | None, to: int | None, undo: int | None
+) -> PreparedChange:
+    """The change that takes enactments back."""
+    from enthesis.change.carrying_out import going_back  # noqa: PLC0415  loads the store
+
+    journal = journal_at(folder, store)
+    try:
+        return going_back(described, live, journal, now, to=to, undo=undo)
+    finally:
+        journal.close()
 
 
 def _put_rights(found: dict[str, list[Right]], output: ReviewFormat) -> None:

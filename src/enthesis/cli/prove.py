@@ -122,7 +122,7 @@ def prove(
     of a half that others write is waiting. Exit 1 where anything is unmet or, without --allow-waiting, waits.
     With --near-misses, --expiry or --replay, what must be refused is tried instead, each with a control that must not;
     trusts that could not be tried are named, and exit 1 too without --allow-untried.
-    Where the estate has a store, the results are kept there; `survey --kept` lists them.
+    Where the estate has a store, the results are kept there; `history documents` lists them.
     """
     if near_misses + expiry + replay > 1:
         raise InvalidInput(

@@ -1,4 +1,4 @@
-"""`enthesis retire`: takes keyed credentials to keyless, step by step, each when it is safe."""
+"""`enthesis credential retire`: takes keyed credentials to keyless, step by step, each when it is safe."""
 
 import json
 from collections.abc import Sequence
@@ -44,6 +44,7 @@ from enthesis.live.connecting import connect
 from enthesis.live.proving import Proof
 from enthesis.live.usage_logs import read_usage
 from enthesis.model.errors import EnthesisError, InvalidInput, StoppedPartWay, Unreachable
+from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
 from enthesis.output.lines import counted
 from enthesis.output.progress import reporter
@@ -191,7 +192,7 @@ class _RetireRun:
         if wanted and not yes:
             remark("Nothing was written: add --yes to write it.", quiet=self.quiet)
             raise typer.Exit(1)
-        remark("Now: enthesis retire --next", quiet=self.quiet or not wanted)
+        remark("Now: enthesis credential retire --next", quiet=self.quiet or not wanted)
 
     def _offer(self, names: Sequence[str]) -> None:
         """The lines by which invariants that these keys break are lived with until they are gone."""
@@ -286,7 +287,7 @@ class _RetireRun:
             raise InvalidInput(
                 f"{', '.join(gone)}: deleted, so there is nothing to go back to",
                 code="credential-deleted",
-                remedy=f"enthesis credential {gone[0]} --of IDENTITY makes a new one",
+                remedy=f"enthesis credential create {word(gone[0])} --of IDENTITY makes a new one",
             )
         moving = [standing for standing in self.found if standing.stage]
         edits = [edit for standing in moving for edit in self._edits_back(standing)]
@@ -382,10 +383,12 @@ class _RetireRun:
         else:
             put_lines(outcome_lines(done, failed))
         if DESCRIBED in done.values():
-            remark("Now: enthesis propose, enthesis enact, and then enthesis retire --next", quiet=self.quiet)
+            remark(
+                "Now: enthesis propose, enthesis enact, and then enthesis credential retire --next", quiet=self.quiet
+            )
         if failed:
             raise StoppedPartWay(
                 f"{counted(len(failed), 'credential')} not taken to the next stage",
                 code="stopped-part-way",
-                remedy="enthesis retire shows where each stands",
+                remedy="enthesis credential retire shows where each stands",
             )

@@ -60,7 +60,7 @@ def trim(
         raise InvalidInput(
             "no log of use is named",
             code="argument-missing",
-            remedy="--usage FILE; survey --usage FILE writes one",
+            remedy="--usage FILE; survey usage FILE writes one",
         )
     # loads the solver, which only this needs
     from enthesis.cleaning.trimming import edits_of  # noqa: PLC0415

@@ -15,7 +15,7 @@ FIELDS = {("journeys", "because"): "refused_at", ("accepted", "danger"): "risk"}
 STEPS = {"owner": "target-side", "caller": "caller-side"}
 OVER = {"resources": "targets"}
 VERBS = {"use": "run-as"}  # of identities
-FIX = "enthesis check --rename-old"
+FIX = "enthesis check --fix"
 
 
 @dataclass(frozen=True, slots=True, order=True)

@@ -241,7 +241,7 @@ def key_at(path: Place) -> HeldKey:
         raise InvalidInput(
             f"{path}: not a keyed credential (expected a JSON object with id, form and value)",
             code="credential-file-invalid",
-            remedy='write {"id": ID, "form": "access-key", "value": VALUE} there, as `enthesis credential` does',
+            remedy='write {"id": ID, "form": "access-key", "value": VALUE} there, as `enthesis credential create` does',
         )
     return HeldKey(read["id"], read["form"], Secret(read["value"]), time_from(read.get("expires")))
 

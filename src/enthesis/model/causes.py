@@ -277,7 +277,7 @@ CAUSES = {
     "enactment-unfinished": Cause(
         "An earlier enactment was interrupted.", "`enthesis enact --resume`, with --undo to take it back."
     ),
-    "survey-unknown": Cause("The store keeps no such survey.", "`enthesis survey --kept` lists them."),
+    "survey-unknown": Cause("The store keeps no such survey.", "`enthesis history documents` lists them."),
     "finding-unknown": Cause("No finding of a sweep has this code.", "docs/commands/sweep.md lists them."),
     "fingerprints-missing": Cause(
         "No credential that is known has a fingerprint.", "Sweep with --ask, or write the fingerprints down."
@@ -297,11 +297,11 @@ CAUSES = {
     ),
     "approver-unknown": Cause("The key is not that of an approver.", "Add it to `approvers`, or ask another one."),
     "handoff-invalid": Cause("A document of another party cannot be taken in.", "Ask them for another one."),
-    "handoff-unknown": Cause("An answer is to nothing that was asked for here.", "`enthesis handoff --list`."),
+    "handoff-unknown": Cause("An answer is to nothing that was asked for here.", "`enthesis request`."),
     "signature-invalid": Cause("A document is not signed by the key that was given.", "Check the key, and its source."),
     "key-invalid": Cause("A file holds no key of the kind that is needed.", "`ssh-keygen -t ed25519` makes one."),
     "lab-running": Cause("A lab of the estate runs already.", "`enthesis lab stop`."),
-    "enactment-unknown": Cause("No such enactment, or none to continue.", "`enthesis enact --history` lists them."),
+    "enactment-unknown": Cause("No such enactment, or none to continue.", "`enthesis history` lists them."),
     # the store
     "store-invalid": Cause("The store cannot be used as one.", "Correct its URL, or move the file away."),
     "store-unreachable": Cause("The database with the store does not answer.", "Check its URL, and that it runs."),
@@ -315,7 +315,7 @@ IN_ESTATE = {
     "unreadable-file": Cause("A file cannot be parsed.", "Correct the syntax at that place."),
     "no-estate": Cause("The folder has no `estate.yaml`.", "Add one with `estate: NAME`."),
     "not-an-estate-file": Cause("A file has no section of an estate.", "Move it, or list it under `ignore`."),
-    "renamed": Cause("A word was renamed.", "`enthesis check --rename-old` rewrites it."),
+    "renamed": Cause("A word was renamed.", "`enthesis check --fix` rewrites it."),
     "unknown-section": Cause("No such section.", "Use one of those listed."),
     "unknown-field": Cause("No such field in this entry.", "Use one of those listed."),
     "unknown-word": Cause("No such value for this field.", "Use one of those listed."),

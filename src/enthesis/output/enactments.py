@@ -151,7 +151,7 @@ def history_lines(estate: str, every: Sequence[Enactment]) -> Iterable[Line]:
     for enactment in every:
         words, style = OF_ENACTMENT[enactment.state]
         steps = f"{enactment.counts.get(DONE, 0)} of {counted(sum(enactment.counts.values()), 'step')} done"
-        undoes = f", undoes {enactment.undoes}" if enactment.undoes is not None else ""
+        undoes = f", undoes {', '.join(map(str, enactment.undoes))}" if enactment.undoes else ""
         by = f" by {enactment.by}" if enactment.by else ""
         yield line(
             f"  {enactment.number}  {_to_the_second(enactment.begun)}{by}: ", Span(words, style), f", {steps}{undoes}"
@@ -189,8 +189,8 @@ def enactment_lines(enactment: Enactment, kept: Sequence[KeptStep], people: Enac
     yield line(f"  enacted by {enactment.by or 'unknown'}")
     if enactment.because:
         yield line(f"  because {enactment.because}")
-    if enactment.undoes is not None:
-        yield line(f"  undoes enactment {enactment.undoes}")
+    if enactment.undoes:
+        yield line(f"  undoes {', '.join(f'enactment {number}' for number in enactment.undoes)}")
     yield line(f"  proposal {enactment.proposal}")
     for each in kept:
         words = "made" if each.step.action == MAKE else "removed" if each.step.action == REMOVE else "changed"

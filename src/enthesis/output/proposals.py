@@ -21,6 +21,7 @@ from enthesis.proposals.steps import (
 )
 
 OF_ACTION = ((MAKE, NOT_IN_PLACE, "doubt"), (CHANGE, DIFFERENT, "doubt"), (REMOVE, LEFT_BEHIND, "bad"))
+TAKEN_BACK = ((MAKE, "made again", "doubt"), (CHANGE, "changed back", "doubt"), (REMOVE, "removed again", "bad"))
 
 
 class ListSection(NamedTuple):
@@ -39,7 +40,7 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
     for provider, holder in _holders(proposal.steps):
         yield line(Span(holder, "strong"), Span(kept_where(provider, holder), "quiet"))
         mine = [step for step in proposal.steps if (step.provider, step.holder) == (provider, holder)]
-        for action, words, style in OF_ACTION:
+        for action, words, style in _states_of(proposal):
             its = [step.sentence for step in mine if step.action == action]
             if its:
                 yield line("  ", Span(words, style))
@@ -49,6 +50,11 @@ def proposal_lines(proposal: Proposal) -> Iterable[Line]:
         yield line(Span(part.head, part.style))
         yield from _entries(part)
     yield from danger_lines(proposal.dangers)
+
+
+def _states_of(proposal: Proposal) -> tuple[tuple[str, str, str], ...]:
+    """What each action of a step is called."""
+    return TAKEN_BACK if proposal.takes_back else OF_ACTION
 
 
 def kept_where(provider: str, holder: str) -> str:
@@ -81,7 +87,9 @@ def _parts(proposal: Proposal) -> Iterator[ListSection]:
         ListSection("ours, and changed by others since the last enactment", "bad", proposal.changed_since),
         ListSection("ours, and removed by others since the last enactment", "bad", proposal.gone_since),
         ListSection(NOT_POSSIBLE, "bad", proposal.states[NOT_POSSIBLE]),
-        ListSection(WAITING, "doubt", proposal.theirs, note="`enthesis handoff` writes down what they are asked for"),
+        ListSection(
+            WAITING, "doubt", proposal.theirs, note="`enthesis request out` writes down what they are asked for"
+        ),
         ListSection("written by others already", "strong", proposal.written),
         ListSection(
             "a statement of others with the same key as one of ours: narrowing ours leaves it", "bad", proposal.twins
@@ -126,7 +134,7 @@ def proposal_markdown(proposal: Proposal) -> Iterable[str]:
     if proposal.steps:
         yield ""
     for step in proposal.steps:
-        words = next(words for action, words, _ in OF_ACTION if action == step.action)
+        words = next(words for action, words, _ in _states_of(proposal) if action == step.action)
         yield f"- {markdown_text(step.holder)}, {words}: {markdown_text(step.sentence)}"
     for part in _parts(proposal):
         if part.head in ("access gained", "access lost"):
@@ -143,6 +151,10 @@ def proposal_markdown(proposal: Proposal) -> Iterable[str]:
 
 def first_sentence(proposal: Proposal) -> str:
     """The answer in a sentence: the states that are not empty, and nothing else."""
+    if proposal.takes_back:
+        which = f"enactment{'s' * (len(proposal.takes_back) > 1)} {' and '.join(map(str, proposal.takes_back))}"
+        changes = counted(len(proposal.steps), "step") if proposal.steps else "nothing is left to do"
+        return f"To take back {which} of {proposal.estate}: {changes}."
     counts = {state: len(said) for state, said in proposal.states.items() if said}
     others = len(proposal.twins) + len(proposal.unaccepted)
     also = f"{counted(others, 'statement')} of others {'opens' if others == 1 else 'open'} more" if others else ""

@@ -40,7 +40,7 @@ def retiring_lines(name: str, found: Sequence[Standing], others: Sequence[str]) 
     if found and others:
         names = ", ".join(others[:MOST]) + (f" and {len(others) - MOST} more" if len(others) > MOST else "")
         yield line()
-        yield line(f"Not on the way: {names}", Span("  enthesis retire --plan", "command"))
+        yield line(f"Not on the way: {names}", Span("  enthesis credential retire --plan", "command"))
 
 
 def planned_lines(name: str, wanted: Sequence[str], *, written: bool) -> Iterator[Line]:

@@ -107,6 +107,7 @@ class Proposal:
     in when it was made, `described_by` the digest of the estate that it was made for. `outages` is what is refused
     for a while, since no order of the steps keeps it allowed without opening more than either side does.
     `changed_since` and `gone_since` are statements of ours that others changed or removed since the last enactment.
+    `takes_back` are the enactments that it undoes, instead of making what the estate describes.
     `signatures` are by those who agreed to it, and no part of what it is known by.
     """
 
@@ -133,6 +134,7 @@ class Proposal:
     gone_since: tuple[str, ...] = ()
     author: str = ""
     described_by: str = ""
+    takes_back: tuple[int, ...] = ()
     signatures: tuple[str, ...] = ()
     seen: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
@@ -182,6 +184,8 @@ class Proposal:
             "states": states,
             **asdict(self),
         }
+        if not self.takes_back:
+            del data["takes_back"]
         return {**data, "digest": digest_of(data)}
 
 
@@ -202,6 +206,12 @@ def _texts(value: Any) -> tuple[str, ...]:
     if not isinstance(value, list | tuple):
         raise TypeError("not a list")
     return tuple(map(_text, value))
+
+
+def _numbers(value: Any) -> tuple[int, ...]:
+    if not isinstance(value, list) or not all(type(one) is int for one in value):
+        raise TypeError("not a list of numbers")
+    return tuple(value)
 
 
 def _opening_from(said: Mapping[str, Any]) -> Opening:
@@ -233,6 +243,7 @@ def proposal_from(data: Any, *, kept: bool = False) -> Proposal:
             **{name: _texts(data.get(name, [])) for name in ("aside", "dangling", "twins", *LATER)},
             author=_text(data.get("author", "")),
             described_by=_text(data.get("described_by", "")),
+            takes_back=_numbers(data.get("takes_back", [])),
             seen={name: {key: _text(tag) for key, tag in seen.items()} for name, seen in data["seen"].items()},
         )
         json.dumps(read.as_json(), ensure_ascii=False).encode()  # half a character cannot be shown

@@ -68,7 +68,7 @@ class Enactment:
     ended: str | None
     by: str
     because: str
-    undoes: int | None
+    undoes: tuple[int, ...]
     counts: Mapping[str, int] = field(default_factory=dict)
 
 
@@ -175,15 +175,14 @@ class Journal:
 
     # -- enactments --------------------------------------------------------------------------------------------
 
-    def begin(
-        self, proposal: Proposal, *, by: str, because: str = "", undoes: int | None = None, lease: "Lease | None" = None
-    ) -> int:
+    def begin(self, proposal: Proposal, *, by: str, because: str = "", lease: "Lease | None" = None) -> int:
         """Writes down an enactment with all of its steps, and that a lease is held for it; its number."""
         content = json.dumps(replace(proposal, steps=()).as_json(), sort_keys=True).encode()
         digest = self.keep("proposal", proposal.estate, content)
         with self._writing() as connection:
             begun = self._moment(connection, proposal.estate)
             values = {"estate": proposal.estate, "proposal": digest, "state": RUNNING, "begun": begun}
+            undoes = next(iter(proposal.takes_back), None)
             made = connection.execute(
                 insert(enactments).values(**values, by=by, because=because, undoes=undoes)
             ).inserted_primary_key
@@ -227,7 +226,10 @@ class Journal:
             counts: dict[int, dict[str, int]] = {}
             for number, state, count in connection.execute(counting):
                 counts.setdefault(number, {})[state] = count
-            return [_enactment(row, counts.get(row.number, {})) for row in connection.execute(query)]
+            return [
+                _enactment(row, counts.get(row.number, {}), _undone_by(row, connection))
+                for row in connection.execute(query).all()
+            ]
 
     def enactment(self, estate: str, number: int) -> Enactment:
         """One enactment; InvalidInput where there is none of this number."""
@@ -236,7 +238,7 @@ class Journal:
             raise InvalidInput(
                 f"no enactment of {estate} has the number {number}",
                 code="enactment-unknown",
-                remedy="enthesis enact --history lists them",
+                remedy="enthesis history lists them",
             )
         return found
 
@@ -287,13 +289,13 @@ class Journal:
     def finish(self, number: int, state: str) -> None:
         """Writes down that an enactment is over."""
         with self._writing() as connection:
-            found = select(enactments.c.undoes, enactments.c.begun).where(enactments.c.number == number)
+            found = select(enactments).where(enactments.c.number == number)
             row = connection.execute(found).one()
             ended = max(time_text(self.now()), row.begun)
             connection.execute(update(enactments).where(enactments.c.number == number).values(state=state, ended=ended))
-            if row.undoes is not None and state == FINISHED:
+            if state == FINISHED and (undone := _undone_by(row, connection)):
                 connection.execute(
-                    update(enactments).where(enactments.c.number == row.undoes).values(state=UNDONE, ended=ended)
+                    update(enactments).where(enactments.c.number.in_(undone)).values(state=UNDONE, ended=ended)
                 )
 
     # -- leases ------------------------------------------------------------------------------------------------
@@ -473,10 +475,19 @@ def _began(number: int) -> str:
         return ""
 
 
-def _enactment(row: Row[Any], counts: Mapping[str, int]) -> Enactment:
+def _enactment(row: Row[Any], counts: Mapping[str, int], undoes: tuple[int, ...]) -> Enactment:
     return Enactment(
-        row.number, row.estate, row.proposal, row.state, row.begun, row.ended, row.by, row.because, row.undoes, counts
+        row.number, row.estate, row.proposal, row.state, row.begun, row.ended, row.by, row.because, undoes, counts
     )
+
+
+def _undone_by(row: Row[Any], connection: Connection) -> tuple[int, ...]:
+    """The enactments that one takes back; its row has the first, its proposal all."""
+    if row.undoes is None:
+        return ()
+    content = connection.execute(select(documents.c.content).where(documents.c.digest == row.proposal)).scalar()
+    named = json.loads(content).get("takes_back", ()) if content is not None else ()
+    return tuple(named) or (row.undoes,)
 
 
 def _kept(row: Row[Any]) -> KeptStep:

@@ -204,7 +204,8 @@ def _endless_keys(looking: _RiskSearch) -> Iterator[Risk]:
             )
         else:
             continue
-        remedy = f"give it an end, or none at all: `enthesis credential --of {word(credential.of)}` says a keyless way"
+        keyless = f"`enthesis credential create --of {word(credential.of)}` says a keyless way"
+        remedy = f"give it an end, or none at all: {keyless}"
         yield Risk(
             "endless-key", message, credential.source, (credential.name, credential.of), remedy, path=("expires",)
         )
