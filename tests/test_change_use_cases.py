@@ -14,7 +14,6 @@ from enthesis.change.cutoff import cut_off
 from enthesis.change.enacting import How, enact, resume
 from enthesis.change.retiring import retiring_dangers
 from enthesis.cleaning.retiring import DELETED, Standing
-from enthesis.cli.options import Format
 from enthesis.cli.retire import _RetireRun
 from enthesis.model.errors import InvalidInput
 
@@ -111,7 +110,7 @@ def test_keys_that_are_deleted_at_once_are_accepted_by_name(tmp_path: Path) -> N
                    for name in names)  # fmt: skip
     stages = "".join(f"  {name}: {{stage: disabled, since: 2026-02-01T00:00:00Z}}\n" for name in names)
     folder = write_estate(tmp_path / "shop", {"estate.yaml": f"{TEXT}credentials:\n{keys}retiring:\n{stages}"})
-    work = _RetireRun(folder, enthesis.read_estate(folder), Format.TEXT, None, ())
+    work = _RetireRun(folder, enthesis.read_estate(folder), "text", None, ())
     work.found = [Standing(name, ONE, "access-key", "disabled", does="delete it", to=DELETED) for name in names]
     before = (folder / "estate.yaml").read_text()
     with pytest.raises(InvalidInput, match="not accepted: many-removed"):

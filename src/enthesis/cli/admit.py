@@ -7,7 +7,7 @@ import typer
 
 from enthesis.access.compiling import compile_estate
 from enthesis.cli import completing
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_subject
 from enthesis.conditions.callers import NOBODY, Callers
@@ -25,7 +25,8 @@ from enthesis.output.admitting import (
     trust_lines,
 )
 from enthesis.output.lines import counted, line
-from enthesis.output.streams import is_about, put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
+from enthesis.output.streams import is_about, remark
 from enthesis.surveys.unread import Inquiry, systems_by_address
 from enthesis.trusts.admitting import Admissions, Told, told
 from enthesis.trusts.keyless import keyless_trust
@@ -71,7 +72,7 @@ def admit(
     ] = None,
     estate: EstateOption = None,
     live: SurveyOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Show whom a trust admits, claim by claim, with examples of who is in and who is not.
@@ -130,7 +131,7 @@ def _told(
     trusts: list[Trust],
     wanted: Callers | None,
     other: Estate | None,
-    output: Format,
+    output: str,
 ) -> bool:
     """What trusts admit, and against what was meant or was before; whether no more is admitted than was meant."""
     instant = now()
@@ -148,9 +149,6 @@ def _told(
         for answer in answers
         for comparison in answer.compared
     )
-    if output is Format.JSON:
-        put_json({"asked": what, "well": well, "trusts": [told_json(answer) for answer in answers]})
-        return well
     access = estate.pipeline_access.get(what)
     if access is not None:
         first = f"Pipeline access {what} at {access.at} leads to {access.of} for the runs that may use it."
@@ -159,7 +157,8 @@ def _told(
     lines = [line(first)]
     for answer in answers:
         lines += [line(), *trust_lines(answer.trust), *told_lines(answer)]
-    put_lines(lines)
+    facts = {"asked": what, "well": well, "trusts": [told_json(answer) for answer in answers]}
+    put_answer(output, CommandAnswer(lambda: facts, lambda: lines))
     return well
 
 

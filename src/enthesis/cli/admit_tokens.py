@@ -4,7 +4,6 @@ from pathlib import Path
 
 import typer
 
-from enthesis.cli.options import Format
 from enthesis.cli.questions import now
 from enthesis.conditions.sampling import sample_of
 from enthesis.live.shown_tokens import (
@@ -26,7 +25,8 @@ from enthesis.output.admitting import (
     sample_json,
     sample_lines,
 )
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import CommandAnswer, put_answer
+from enthesis.output.streams import remark
 from enthesis.tokens.checking import Refused
 from enthesis.trusts.admitting import Held, held_against
 from enthesis.trusts.keyless import other_ways
@@ -42,9 +42,7 @@ def say_other_ways(estate: Estate, access: PipelineAccess, source: str, *, quiet
         remark(f"  what works: {way}", quiet=quiet)
 
 
-def hold_against(
-    estate: Estate, folder: Path, trusts: list[Trust], source: str, keys: KeySource, output: Format
-) -> None:
+def hold_against(estate: Estate, folder: Path, trusts: list[Trust], source: str, keys: KeySource, output: str) -> None:
     """Whether a token is admitted by one of the trusts, and of each why not. Exits as the answer is."""
     instant = now()
     shown: ShownToken | None = None
@@ -70,23 +68,24 @@ def hold_against(
     unknown = admitted and not any(answer.admitted and not answer.unchecked for answer in answers)
     what = shown.form if shown is not None else "token"
     of = ", ".join(dict.fromkeys(trust.of for trust in trusts))
-    if output is Format.JSON:
-        put_json(
-            {
+    put_answer(
+        output,
+        CommandAnswer(
+            lambda: {
                 "says": held_sentence(of, admitted, unknown, what),
                 "admitted": None if unknown else admitted,
                 "trusts": [held_json(answer) for answer in answers],
-            }
-        )
-    else:
-        put_lines(held_lines(of, admitted, unknown, answers, what))
+            },
+            lambda: held_lines(of, admitted, unknown, answers, what),
+        ),
+    )
     if not admitted:
         raise typer.Exit(1)
     if unknown and not keys.offline:
         raise typer.Exit(3)
 
 
-def write_trust_for(sources: list[str], output: Format, *, quiet: bool) -> None:
+def write_trust_for(sources: list[str], output: str, *, quiet: bool) -> None:
     """Reads sample tokens of one pipeline and writes the tightest sensible trust for them."""
     samples = [readable_token(source).unverified_claims for source in sources]
     issuers = list(dict.fromkeys(str(sample.get("iss")) for sample in samples))
@@ -99,7 +98,4 @@ def write_trust_for(sources: list[str], output: Format, *, quiet: bool) -> None:
     what = "The token's signature was" if len(samples) == 1 else "The tokens' signatures were"
     remark(f"{what} not checked: {'it is' if len(samples) == 1 else 'they are'} taken at face value.", quiet=quiet)
     sample = sample_of([as_pointers(sample) for sample in samples])
-    if output is Format.JSON:
-        put_json(sample_json(sample))
-        return
-    put_lines(sample_lines(sample))
+    put_answer(output, CommandAnswer(lambda: sample_json(sample), lambda: sample_lines(sample)))

@@ -9,14 +9,14 @@ import typer
 from enthesis.cleaning.ends import Calendar, WaitingHandoff, ended
 from enthesis.cleaning.ends import calendar as calendar_of
 from enthesis.cli.histories import StoreOption, journal_if_any
-from enthesis.cli.options import AskOption, EstateOption, Format, FormatOption, QuietOption, SurveyOption
+from enthesis.cli.options import AskOption, EstateOption, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import length_of, now
 from enthesis.cli.subjects import Subject, read_asked
 from enthesis.files.saving import write_file
 from enthesis.files.shapes import time_from
 from enthesis.output.calendars import calendar_csv, calendar_ics, calendar_json, calendar_lines
 from enthesis.output.differences import difference_json
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 
 
 def calendar(
@@ -37,7 +37,7 @@ def calendar(
     estate: EstateOption = None,
     live: SurveyOption = None,
     ask: AskOption = False,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
     store: StoreOption = None,
 ) -> None:
@@ -61,13 +61,17 @@ def calendar(
         write_file(ics, calendar_ics(subject.estate.name, found, instant))
     if table is not None:
         write_file(table, calendar_csv(found, instant).encode())
-    if output is Format.JSON:
-        more = {"access": difference_json(lost)} if lost is not None else {}
-        put_json({**calendar_json(subject.estate.name, found, instant, length), **more})
-    else:
-        put_lines(calendar_lines(subject.estate.name, found, instant, length, lost))
-        looked = "its live systems" if ask else str(live) if live is not None else "the estate's files"
-        remark(f"Looked at {looked}.", quiet=quiet)
+    more = {"access": difference_json(lost)} if lost is not None else {}
+    name, looked = subject.estate.name, "its live systems" if ask else str(live or "the estate's files")
+    put_answer(
+        output,
+        CommandAnswer(
+            lambda: {**calendar_json(name, found, instant, length), **more},
+            lambda: calendar_lines(name, found, instant, length, lost),
+        ),
+        beside=f"Looked at {looked}.",
+        quiet=quiet,
+    )
     if (length is not None or notice) and (found.coming or found.overdue):
         raise typer.Exit(1)
 

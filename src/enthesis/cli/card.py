@@ -9,13 +9,13 @@ from enthesis.access.compiling import compile_estate
 from enthesis.chains.cards import card as made
 from enthesis.chains.web import Web
 from enthesis.cli import completing
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_subject
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.output.cards import card_json, card_lines
-from enthesis.output.streams import put_json, put_lines
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 
 
 def card(
@@ -27,7 +27,7 @@ def card(
     ],
     estate: EstateOption = None,
     live: SurveyOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Show one identity, resource, group or role on a page.
@@ -46,7 +46,4 @@ def card(
         raise InvalidInput(
             f"no such address, role or credential: {name}", code="card-unknown", remedy=perhaps(name, known)
         )
-    if output is Format.JSON:
-        put_json(card_json(found))
-    else:
-        put_lines(card_lines(found))
+    put_answer(output, CommandAnswer(lambda: card_json(found), lambda: card_lines(found)))

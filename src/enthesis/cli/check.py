@@ -1,11 +1,12 @@
 """`enthesis check`: reads the estate, judges its journeys and invariants, and compares it with another version."""
 
+from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
 from hashlib import sha256
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
@@ -16,7 +17,7 @@ from enthesis.chains.differences import Difference, difference
 from enthesis.chains.invariants import Decided, decide
 from enthesis.chains.web import Web
 from enthesis.cli.histories import journal_if_any
-from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat, SurveyOption
+from enthesis.cli.options import EstateOption, QuietOption, ReviewFormatOption, SurveyOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate, read_live
 from enthesis.files.finding import (
@@ -48,10 +49,11 @@ from enthesis.output.checks import (
 from enthesis.output.differences import barred_lines, difference_json, difference_lines, difference_markdown
 from enthesis.output.estates import count_lines, estate_json, skipped_lines
 from enthesis.output.file_errors import file_error_json, file_error_lines
-from enthesis.output.lines import Span, line
+from enthesis.output.lines import Line, Span, json_text, line
 from enthesis.output.progress import reporter
+from enthesis.output.renderers import MARKDOWN, TEXT, CommandAnswer, is_document, put_answer
 from enthesis.output.sarif import sarif as log
-from enthesis.output.streams import put_json, put_lines, put_text, remark
+from enthesis.output.streams import put_lines, put_text, remark
 from enthesis.proposals.guards import barred_gains
 from enthesis.surveys.survey import beside
 from enthesis.trusts.risks import Risks, placed, risks
@@ -64,7 +66,7 @@ WORTH_A_BAR = 20  # journeys and invariants; fewer are judged before a bar is dr
 def check(
     estate: EstateOption = None,
     live: SurveyOption = None,
-    output: Annotated[ReviewFormat, typer.Option("--format", help="The format of the answer.")] = ReviewFormat.TEXT,
+    output: ReviewFormatOption = TEXT,
     quiet: QuietOption = False,
     schema: Annotated[bool, typer.Option("--schema", help="Print the JSON Schema of an estate's files.")] = False,
     compared_with: Annotated[
@@ -101,9 +103,9 @@ def check(
     With --survey, it judges what a survey found instead of what the estate describes.
     """
     if schema:
-        put_json(json_schema())
+        put_text(json_text(json_schema()) + "\n")
         return
-    if output is ReviewFormat.MARKDOWN and compared_with is None:
+    if output == MARKDOWN and compared_with is None:
         raise InvalidInput("--format markdown needs --compared-with", code="options-conflict")
     if (fail_on_gain or names) and compared_with is None:
         raise InvalidInput("--fail-on-gain and --names need --compared-with", code="options-conflict")
@@ -134,18 +136,16 @@ def _rename(folder: Path, *, quiet: bool) -> None:
     remark(f"Renamed words in {', '.join(changed)}." if changed else "No renamed words.", quiet=quiet)
 
 
-def _put_errors(folder: Path, reading: Reading, output: ReviewFormat, sarif: Path | None) -> None:
-    if output is ReviewFormat.JSON:
-        errors = [file_error_json(error) for error in reading.errors]
-        read = {"files": list(reading.files), "skipped": dict(reading.skipped)}
-        put_json({"usable": False, **read, "errors": errors})
-    else:
-        put_lines(file_error_lines(reading.errors))
+def _put_errors(folder: Path, reading: Reading, output: str, sarif: Path | None) -> None:
+    errors = [file_error_json(error) for error in reading.errors]
+    read = {"files": list(reading.files), "skipped": dict(reading.skipped)}
+    facts = {"usable": False, **read, "errors": errors}
+    put_answer(output, CommandAnswer(lambda: facts, lambda: file_error_lines(reading.errors)))
     if sarif is not None:
         write_file(sarif, log(reading.errors, inside=within_repository(folder)), foreign=True)
 
 
-def _twins(folder: Path, named: str, names: str, output: ReviewFormat) -> None:
+def _twins(folder: Path, named: str, names: str, output: str) -> None:
     """Whether a place here differs from another one there in names only; exit 1 where in more."""
     old, _, new = names.partition("=")
     if not old or not new:
@@ -155,15 +155,13 @@ def _twins(folder: Path, named: str, names: str, output: ReviewFormat) -> None:
         if one not in estate.accounts and one not in estate.identities:
             raise InvalidInput(f"{one} is neither an account nor an identity there", code="twin-unknown")
     lacking, more = apart_from_names(there, old, here, new)
-    if output is ReviewFormat.JSON:
-        put_json({"old": old, "new": new, "names_only": not lacking and not more, "lacking": lacking, "more": more})
-    elif not lacking and not more:
-        put_lines([line(Span(f"{old} and {new} differ in names only.", "good"))])
-    else:
-        lines = [line(Span(f"{old} and {new} differ in more than names.", "bad"))]
-        lines += [line(f"  {new} lacks   {one}") for one in lacking]
-        lines += [line(f"  {new} has too {one}") for one in more]
-        put_lines(lines)
+    names_only = not lacking and not more
+    lines = [line(Span(f"{old} and {new} differ in {'' if names_only else 'more than '}names{' only' * names_only}.",
+                       "good" if names_only else "bad"))]  # fmt: skip
+    lines += [line(f"  {new} lacks   {one}") for one in lacking]
+    lines += [line(f"  {new} has too {one}") for one in more]
+    facts = {"old": old, "new": new, "names_only": names_only, "lacking": lacking, "more": more}
+    put_answer(output, CommandAnswer(lambda: facts, lambda: lines))
     if lacking or more:
         raise typer.Exit(1)
 
@@ -212,7 +210,7 @@ def _answer(
     folder: Path,
     reading: Reading,
     estate: Estate,
-    output: ReviewFormat,
+    output: str,
     compared_with: str | None,
     barred: list[str],
     quiet: bool,
@@ -230,44 +228,45 @@ def _answer(
     well = code == 0
     if sarif is not None:
         write_file(sarif, log((), journeys, decided, risks, inside=within_repository(folder)), foreign=True)
-    if output is ReviewFormat.MARKDOWN and found is not None:
-        put_text("\n".join(difference_markdown(found)) + "\n")
-    elif output is ReviewFormat.JSON:
-        put_json(
-            {
-                "usable": True,
-                "files": list(reading.files),
-                "skipped": dict(reading.skipped),
-                **estate_json(estate),
-                "errors": [],
-                "journeys": [judged_json(journey) for journey in journeys],
-                "invariants": [decided_json(chains, one) for one in decided],
-                "risks": [risk_json(risk) for risk in (*risks.standing, *risks.accepted)],
-                "undecided": risks.undecided,
-                "not_tried_live": [{"journey": one.name, "why": why} for one, why in untriable(estate)],
-                **({"compared": difference_json(found), "barred_gains": len(gained)} if found is not None else {}),
-            }
-        )
-    else:
+
+    def facts() -> dict[str, Any]:
+        return {
+            "usable": True,
+            "files": list(reading.files),
+            "skipped": dict(reading.skipped),
+            **estate_json(estate),
+            "errors": [],
+            "journeys": [judged_json(journey) for journey in journeys],
+            "invariants": [decided_json(chains, one) for one in decided],
+            "risks": [risk_json(risk) for risk in (*risks.standing, *risks.accepted)],
+            "undecided": risks.undecided,
+            "not_tried_live": [{"journey": one.name, "why": why} for one, why in untriable(estate)],
+            **({"compared": difference_json(found), "barred_gains": len(gained)} if found is not None else {}),
+        }
+
+    def text() -> Iterator[Line]:
         said = check_sentence(estate, len(reading.files), journeys, decided, risks)
         wrong, _, right = said.partition(". ") if not well else ("", "", said)
         whole = line(Span(said, "good" if well else "bad"))
-        put_lines([line(Span(f"{wrong}. ", "bad"), right) if right and wrong else whole])
+        yield line(Span(f"{wrong}. ", "bad"), right) if right and wrong else whole
         if not quiet:
-            put_lines([*count_lines(estate), *skipped_lines(reading.skipped)])
+            yield from (*count_lines(estate), *skipped_lines(reading.skipped))
         texts = estate_texts(folder) if not well and reading.files else {}
-        put_lines(check_lines(texts, reading.named_at, chains, journeys, decided))
-        put_lines(risk_lines(texts, risks))
-        _tell_meanings(folder, judged, quiet=quiet)
+        yield from check_lines(texts, reading.named_at, chains, journeys, decided)
+        yield from risk_lines(texts, risks)
+        yield from _changed_lines(folder, judged, quiet=quiet)
         if not quiet:
-            put_lines(untriable_lines(list(untriable(estate))))
+            yield from untriable_lines(list(untriable(estate)))
         if found is not None:
-            put_lines([line(), *difference_lines(found)])
-    put_lines(barred_lines(gained), to_error=output is not ReviewFormat.TEXT)
+            yield from (line(), *difference_lines(found))
+
+    review = (lambda: difference_markdown(found)) if found is not None else None
+    put_answer(output, CommandAnswer(facts, text, markdown=review))
+    put_lines(barred_lines(gained), to_error=is_document(output))
     return code
 
 
-def _tell_meanings(folder: Path, judged: _Judged, *, quiet: bool) -> None:
+def _changed_lines(folder: Path, judged: _Judged, *, quiet: bool) -> Iterator[Line]:
     """Says once what of an estate means more than it did, where it was enacted by an earlier version: the first time
     that one with a history is checked."""
     told = cache_folder() / "meanings" / sha256(str(folder.resolve()).encode()).hexdigest()[:32]
@@ -278,8 +277,9 @@ def _tell_meanings(folder: Path, judged: _Judged, *, quiet: bool) -> None:
     by_key = [one.invariant.name for one in broken if one.chain is not None and one.chain.by_key]
     said = list(changed_meanings(judged.chains.compiled, by_key))
     if said and _enacted_before(folder, estate.name):
-        put_lines([line(), line(Span("means more than in earlier versions (said once):", "doubt"))])
-        put_lines(line(f"  {one}") for one in said)
+        yield line()
+        yield line(Span("means more than in earlier versions (said once):", "doubt"))
+        yield from (line(f"  {one}") for one in said)
     with suppress(OSError):
         told.parent.mkdir(parents=True, exist_ok=True)
         told.write_text(CHANGED_ON, encoding="utf-8")

@@ -9,7 +9,7 @@ import typer
 from enthesis.change.keys import keys_kept
 from enthesis.cli.examples import EXAMPLES
 from enthesis.cli.lazy import ListedCommand, group
-from enthesis.cli.options import EstateOption, Format, FormatOption, SurveyOption
+from enthesis.cli.options import EstateOption, FormatOption, SurveyOption
 from enthesis.cli.questions import by_clock_of, now
 from enthesis.cli.subjects import read_estate, read_subject
 from enthesis.files.finding import estate_folder
@@ -17,7 +17,7 @@ from enthesis.files.saving import write_file
 from enthesis.live.connecting import connect
 from enthesis.model.errors import Unreachable
 from enthesis.output.credentials import credential_json, credential_lines, credentials_csv
-from enthesis.output.streams import put_json, put_lines
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.ports import Credentialed
 from enthesis.proposals.listing import listed
 
@@ -36,7 +36,7 @@ def credential(
     table: Annotated[Path | None, typer.Option("--csv", metavar="FILE", help="Also write the list as CSV.")] = None,
     survey: SurveyOption = None,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
 ) -> None:
     """List keyed credentials: of the files, and of the live systems where they are reached.
 
@@ -55,10 +55,13 @@ def credential(
     every = listed(described, live, now())
     if table is not None:
         write_file(table, credentials_csv(every).encode())
-    if output is Format.JSON:
-        put_json({"live": live is not None, "credentials": [credential_json(keyed) for keyed in every]})
-    else:
-        put_lines(credential_lines(every, asked=live is not None))
+    put_answer(
+        output,
+        CommandAnswer(
+            lambda: {"live": live is not None, "credentials": [credential_json(keyed) for keyed in every]},
+            lambda: credential_lines(every, asked=live is not None),
+        ),
+    )
 
 
 app = group("credential", COMMANDS, EXAMPLES, credential)

@@ -8,7 +8,7 @@ import typer
 
 from enthesis.change.keys import make_key
 from enthesis.change.preparing import live_side
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption
 from enthesis.cli.questions import by_clock_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
@@ -17,7 +17,8 @@ from enthesis.live.connecting import Given
 from enthesis.model.errors import InvalidInput
 from enthesis.output.credentials import keyless_json, keyless_lines, made_lines
 from enthesis.output.progress import reporter
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
+from enthesis.output.streams import remark
 from enthesis.ports import WantedKey
 from enthesis.trusts.keyless import keyless_ways
 
@@ -50,7 +51,7 @@ def create(
         ),
     ] = None,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Create a keyed credential that ends; keyless ways come first.
@@ -77,20 +78,19 @@ def create(
         if not given
     ]  # fmt: skip
     if missing or (any(way.is_there for way in ways) and not anyway):
-        if output is Format.JSON:
-            put_json(keyless_json(of, ways, missing))
-        else:
-            put_lines(keyless_lines(of, ways, missing, bound))
+        put_answer(
+            output,
+            CommandAnswer(lambda: keyless_json(of, ways, missing), lambda: keyless_lines(of, ways, missing, bound)),
+        )
         raise typer.Exit(1)
     ends = _end(now(), lasting, until, bound)
     wanted = _wanted(str(name), of, form, ends, str(because))
     live = live_side(described, folder, Given(), reporter(quiet=quiet), now, acts=True)
     remark(f"Acting as {live.by}; `enthesis sign-out` ends that.", quiet=not live.by)
     made = make_key(described, live.connected, wanted, at, into, descriptor)
-    if output is Format.JSON:
-        put_json({"made": True, **made.as_entry()})
-    else:
-        put_lines(made_lines(made, into, quiet=quiet))
+    put_answer(
+        output, CommandAnswer(lambda: {"made": True, **made.as_entry()}, lambda: made_lines(made, into, quiet=quiet))
+    )
     remark("It is not shown, and cannot be retrieved later.", quiet=quiet)
 
 

@@ -26,7 +26,7 @@ from enthesis.cli import completing
 from enthesis.cli.enacting import AcceptOption, EnactRequest, PatienceOption, refuse_unknown_dangers
 from enthesis.cli.histories import StoreOption, journal_at
 from enthesis.cli.interrupts import on_interrupt
-from enthesis.cli.options import EstateOption, Format, FormatOption, KubeconfigOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, KubeconfigOption, QuietOption
 from enthesis.cli.questions import by_clock_of, length_of, now
 from enthesis.cli.subjects import read_estate, say_partial
 from enthesis.files.finding import estate_folder
@@ -39,7 +39,8 @@ from enthesis.output.cutting import check_json, check_lines, known_lines, plan_j
 from enthesis.output.enactments import enacted_json, enacted_lines
 from enthesis.output.lines import Span, counted, line
 from enthesis.output.progress import reporter
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer, put_on_the_way
+from enthesis.output.streams import put_lines, remark
 from enthesis.proposals.credentials import OpenSession
 from enthesis.surveys.survey import beside
 
@@ -75,7 +76,7 @@ def cutoff(
     patience: PatienceOption = "2m",
     kubeconfig: KubeconfigOption = None,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
     store: StoreOption = None,
 ) -> None:
@@ -116,13 +117,10 @@ def cutoff(
             remedy="let another person do it, or enthesis sign-out first",
         )
     plan = planned(described, live, target, surveys, kept, now(), Extent(also_others, forget))
-    if output is Format.JSON and not yes:
-        put_json(plan_json(plan))
-    elif output is Format.TEXT:
-        put_lines(known_lines(plan.cut) if yes and quiet else plan_lines(plan, quiet=quiet))
-    if not plan.cut.steps and not plan.cut.edits:
-        if output is Format.JSON and yes:
-            put_json(plan_json(plan))
+    nothing = not plan.cut.steps and not plan.cut.edits
+    lines = known_lines(plan.cut) if yes and quiet else plan_lines(plan, quiet=quiet)
+    put_on_the_way(output, CommandAnswer(lambda: plan_json(plan), lambda: lines), last=nothing or not yes)
+    if nothing:
         raise typer.Exit(0 if plan.cut.whole else 1)
     if not yes:
         remark("Nothing was done: add --yes to withdraw it.", quiet=quiet)
@@ -173,13 +171,11 @@ def _do(change: PermittedChange, plan: Planned, asked: EnactRequest) -> None:
     enacted, changed = cut_off(plan, change, accepted=asked.accept, because=asked.because, sending=asked.sending)
     on_interrupt("")
     after = replace(change.prepared.proposal, steps=enacted.left)
-    if asked.output is Format.JSON:
-        put_json({**plan_json(plan), "enacted": enacted_json(enacted, after, {})})
-    else:
-        done = counted(len(enacted.of("done")), "step")
-        put_lines([line(Span(f"Cut off {target_words(plan.cut.target)}: {done} done.", "strong"))])
-        if not enacted.whole:
-            put_lines(enacted_lines(enacted, after, {}, undone=False, quiet=quiet))
+    done = counted(len(enacted.of("done")), "step")
+    said = line(Span(f"Cut off {target_words(plan.cut.target)}: {done} done.", "strong"))
+    left = () if enacted.whole else enacted_lines(enacted, after, {}, undone=False, quiet=quiet)
+    facts = {**plan_json(plan), "enacted": enacted_json(enacted, after, {})}
+    put_answer(asked.output, CommandAnswer(lambda: facts, lambda: [said, *left]))
     files = f"; written into {', '.join(changed)}" if changed else ""
     remark(f"It has the number {enacted.number} in the history{files}.", quiet=quiet)
     remark(f"`enthesis cutoff --check {plan.cut.target.name}` tries whether anything still opens.", quiet=quiet)
@@ -195,7 +191,7 @@ def _do(change: PermittedChange, plan: Planned, asked: EnactRequest) -> None:
         )  # fmt: skip
 
 
-def _check(described: Estate, live_now: LiveSide, who: str, output: Format, *, quiet: bool) -> None:
+def _check(described: Estate, live_now: LiveSide, who: str, output: str, *, quiet: bool) -> None:
     """Looks at the live side as it is now, and tries what the target did before."""
     folder, connected = live_now.folder, live_now.connected
     kept = kept_at(described, connected)
@@ -207,11 +203,12 @@ def _check(described: Estate, live_now: LiveSide, who: str, output: Format, *, q
         found = checked(described, live, target, kept, connected, now(), reporter(quiet=quiet))
     finally:
         connected.let_go()
-    if output is Format.JSON:
-        put_json(check_json(target, found))
-    else:
-        put_lines(check_lines(target, found))
-        remark(f"Tried at {connected.spoke_to}.", quiet=quiet)
+    put_answer(
+        output,
+        CommandAnswer(lambda: check_json(target, found), lambda: check_lines(target, found)),
+        beside=f"Tried at {connected.spoke_to}.",
+        quiet=quiet,
+    )
     if not found.shut:
         raise typer.Exit(1)
 

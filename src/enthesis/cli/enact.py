@@ -32,7 +32,6 @@ from enthesis.cli.options import (
     DatabaseOption,
     DirectoryOption,
     EstateOption,
-    Format,
     FormatOption,
     KubeconfigOption,
     QuietOption,
@@ -46,6 +45,7 @@ from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.lines import counted
 from enthesis.output.progress import reporter
+from enthesis.output.renderers import TEXT
 from enthesis.output.streams import may_lack, remark
 from enthesis.surveys.unread import not_lived_with
 
@@ -63,7 +63,7 @@ def enact(
     directory: DirectoryOption = None,
     context: ContextOption = None,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
     yes: Annotated[bool, typer.Option("--yes", help="Do not ask; dangers need --accept.")] = False,
     prune: Annotated[bool, typer.Option("--prune", help="Also remove what the estate no longer describes.")] = False,

@@ -11,7 +11,6 @@ from enthesis.change.carrying_out import PermittedChange, Sending, refuse_unacce
 from enthesis.change.enacting import Enacted
 from enthesis.change.preparing import PreparedChange
 from enthesis.cli.interrupts import on_interrupt
-from enthesis.cli.options import Format
 from enthesis.cli.questions import now
 from enthesis.files.shapes import duration_from, perhaps, time_text
 from enthesis.model.errors import InvalidInput, StoppedPartWay
@@ -21,7 +20,8 @@ from enthesis.output.enactments import (
     enacted_sentence,
 )
 from enthesis.output.proposals import danger_lines, proposal_lines
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import CommandAnswer, put_answer
+from enthesis.output.streams import put_lines
 from enthesis.proposals.dangers import DANGERS
 
 if TYPE_CHECKING:
@@ -42,7 +42,7 @@ PatienceOption = Annotated[
 class EnactRequest:
     """How a change is asked for, whatever is carried out."""
 
-    output: Format
+    output: str
     quiet: bool
     yes: bool
     accept: tuple[str, ...]
@@ -92,11 +92,15 @@ def put_enacted(prepared: PreparedChange, asked: EnactRequest, work: Callable[[]
     after = replace(proposal, steps=enacted.left)
     lives = {name: duration_from(life) for name, life in proposal.lives_on} if enacted.of("done") else {}
     ends = {name: time_text(now() + life) for name, life in lives.items() if life is not None}
-    if asked.output is Format.JSON:
-        put_json({"spoke_to": live.connected.spoke_to, **enacted_json(enacted, after, ends)})
-    else:
-        put_lines(enacted_lines(enacted, after, ends, undone=undone, quiet=asked.quiet))
-        remark(f"Enacted at {live.connected.spoke_to}{', as ' + live.by if live.by else ''}.", quiet=asked.quiet)
+    put_answer(
+        asked.output,
+        CommandAnswer(
+            lambda: {"spoke_to": live.connected.spoke_to, **enacted_json(enacted, after, ends)},
+            lambda: enacted_lines(enacted, after, ends, undone=undone, quiet=asked.quiet),
+        ),
+        beside=f"Enacted at {live.connected.spoke_to}{', as ' + live.by if live.by else ''}.",
+        quiet=asked.quiet,
+    )
     if enacted.steps and not enacted.whole:
         resumable = bool(enacted.late or enacted.of("sent", "waiting"))
         remedy = "enthesis enact --resume" if resumable else "enthesis propose, and read what is different now"

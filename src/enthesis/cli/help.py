@@ -5,14 +5,14 @@ from typing import Annotated, Any
 
 import typer
 
-from enthesis.cli.options import Format, FormatOption, QuietOption
+from enthesis.cli.options import FormatOption, QuietOption
 from enthesis.files.cache import TreeCache
 from enthesis.files.folder import packaged_catalogue
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.output.lines import Line, Span, line
 from enthesis.output.reference import topic, topics
-from enthesis.output.streams import put_json, put_lines
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 
 
 def explain(
@@ -21,7 +21,7 @@ def explain(
         str | None,
         typer.Argument(metavar="TOPIC", help="A command, section, kind, verb, error or risk code, or idea."),
     ] = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Explain a command, a section of the files, a kind, a verb, the code of an error or risk, or an idea.
@@ -33,10 +33,7 @@ def explain(
     commands = list(group.commands) if group is not None else []
     if word is None:
         listed = {"commands": commands, **topics(catalogue)}
-        if output is Format.JSON:
-            put_json(listed)
-        elif not quiet:
-            put_lines(_listed(listed))
+        put_answer(output, CommandAnswer(lambda: listed, lambda: _listed(listed) if not quiet else ()))
         return
     found = topic(word, catalogue)
     if found is None and word in commands and ctx.parent is not None:
@@ -50,10 +47,7 @@ def explain(
         raise InvalidInput(f"unknown topic {word}", code="topic-unknown", remedy=hint)
     if word in commands:
         found["command"] = f"enthesis {word} --help"
-    if output is Format.JSON:
-        put_json(found)
-    elif not quiet:
-        put_lines(_told(found))
+    put_answer(output, CommandAnswer(lambda: found, lambda: _told(found) if not quiet else ()))
 
 
 def _listed(listed: Mapping[str, list[str]]) -> Iterator[Line]:

@@ -8,12 +8,12 @@ import typer
 from enthesis.cli.examples import EXAMPLES
 from enthesis.cli.histories import StoreOption, journal_if_any
 from enthesis.cli.lazy import ListedCommand, group
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.model.errors import InvalidInput
 from enthesis.output.lines import counted, line
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 
 COMMANDS = {
     "show": ListedCommand("history:show", "Show one enactment: who, when, what and why."),
@@ -24,7 +24,7 @@ DOCUMENTS = ("survey", "proof")
 
 def history(
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
     store: StoreOption = None,
 ) -> None:
@@ -39,17 +39,21 @@ def history(
     finally:
         if journal is not None:
             journal.close()
-    if output is Format.JSON:
-        put_json({"estate": name, "enactments": [enactment_json(one) for one in every]})
-    else:
-        put_lines(history_lines(name, every))
-        remark("`enthesis history show NUMBER` shows one.", quiet=quiet or not every)
+    put_answer(
+        output,
+        CommandAnswer(
+            lambda: {"estate": name, "enactments": [enactment_json(one) for one in every]},
+            lambda: history_lines(name, every),
+        ),
+        beside="`enthesis history show NUMBER` shows one.",
+        quiet=quiet or not every,
+    )
 
 
 def show(
     number: Annotated[int, typer.Argument(metavar="NUMBER", help="The number of the enactment.")],
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     store: StoreOption = None,
 ) -> None:
     """Show one enactment: who, when, what and why."""
@@ -72,13 +76,15 @@ def show(
         people = EnactmentPeople(journal.proposal(enactment).author, tuple(journal.approved_by(number)))
     finally:
         journal.close()
-    if output is Format.JSON:
-        put_json(enactment_json(enactment, kept, people))
-    else:
-        put_lines(enactment_lines(enactment, kept, people))
+    put_answer(
+        output,
+        CommandAnswer(
+            lambda: enactment_json(enactment, kept, people), lambda: enactment_lines(enactment, kept, people)
+        ),
+    )
 
 
-def documents(estate: EstateOption = None, output: FormatOption = Format.TEXT, store: StoreOption = None) -> None:
+def documents(estate: EstateOption = None, output: FormatOption = TEXT, store: StoreOption = None) -> None:
     """List the surveys and proofs in the store, with their digests."""
     place = estate_folder(estate)
     name = read_estate(place).name
@@ -88,14 +94,13 @@ def documents(estate: EstateOption = None, output: FormatOption = Format.TEXT, s
     finally:
         if journal is not None:
             journal.close()
-    if output is Format.JSON:
-        put_json({"estate": name, "kept": [asdict(document) for document in every]})
-        return
     told = (
         f"{document.made}  {document.kind.ljust(6)}  {document.digest}  {counted(document.size, 'byte')}"
         for document in every
     )
-    put_lines(map(line, [f"{name}: {counted(len(every), 'survey or proof', 'surveys and proofs')} kept.", *told]))
+    lines = list(map(line, [f"{name}: {counted(len(every), 'survey or proof', 'surveys and proofs')} kept.", *told]))
+    facts = {"estate": name, "kept": [asdict(document) for document in every]}
+    put_answer(output, CommandAnswer(lambda: facts, lambda: lines))
 
 
 app = group("history", COMMANDS, EXAMPLES, history)

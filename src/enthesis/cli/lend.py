@@ -14,7 +14,7 @@ import typer
 from enthesis.access.compiling import compile_estate
 from enthesis.access.questions import Question
 from enthesis.cli import completing
-from enthesis.cli.options import Format, FormatOption, QuietOption, named_files
+from enthesis.cli.options import FormatOption, QuietOption, named_files
 from enthesis.cli.questions import SurroundingOptions, context_from
 from enthesis.cli.subjects import read_estate, workload_identity
 from enthesis.connectors.cluster.lending import ASKED_BY, VERSIONS, answer_to_client, lent_kubeconfig, version_asked
@@ -34,7 +34,8 @@ from enthesis.live.stand_ins import running
 from enthesis.model.errors import InvalidInput, LiveFailure
 from enthesis.model.escapes import word
 from enthesis.model.estate import Attempt, Context, Estate, Hop, Origin
-from enthesis.output.streams import put_done, put_text, remark
+from enthesis.output.renderers import TEXT, put_done
+from enthesis.output.streams import put_text, remark
 from enthesis.output.verdicts import first_sentence
 from enthesis.ports import CertifiesLogins, Connected, HeldCredential, Refusal, Surroundings
 from enthesis.verdicts.expectations import rests_on
@@ -138,7 +139,7 @@ def lend(
             "--estate", metavar="DIR", help="The estate's folder (default: the nearest one upward with an estate.yaml)."
         ),
     ] = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Run a program as an identity with a short-lived credential, nothing on disk.
@@ -168,7 +169,7 @@ def lend(
         elif write_kubeconfig is not None:
             _to_clients(lent, write_kubeconfig, client_version)
             said = f"{write_kubeconfig} lends {identity}, for {life} at a time."
-            put_done(said, as_json=output is Format.JSON, quiet=quiet, file=str(write_kubeconfig), identity=identity)
+            put_done(said, output=output, quiet=quiet, file=str(write_kubeconfig), identity=identity)
         return
     if not command:
         raise InvalidInput(

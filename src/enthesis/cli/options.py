@@ -1,28 +1,13 @@
 """The options that several commands share, and the forms that an answer takes."""
 
-from enum import StrEnum
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
+from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
-
-
-class Format(StrEnum):
-    """How an answer is put out."""
-
-    TEXT = "text"
-    JSON = "json"
-
-
-class ReviewFormat(StrEnum):
-    """The same, and Markdown for a review."""
-
-    TEXT = "text"
-    JSON = "json"
-    MARKDOWN = "markdown"
-
+from enthesis.output.renderers import CSV, MARKDOWN, formats
 
 EstateOption = Annotated[
     Path | None,
@@ -72,7 +57,26 @@ DirectoryOption = Annotated[
         help="A file with the token of a directory's administrators (SCIM); not needed at a lab.",
     ),
 ]
-FormatOption = Annotated[Format, typer.Option("--format", help="The format of the answer.")]
+
+
+def format_option(*more: str) -> Any:
+    """The option that says in which format an answer is put out: one that every answer has, or one of `more`."""
+    names = formats(*more)
+
+    def known(value: str) -> str:
+        if value not in names:
+            raise InvalidInput(
+                f"--format {value}: there is no such format", code="format-unknown",
+                remedy=perhaps(value, names, f"one of {', '.join(names)}"),
+            )  # fmt: skip
+        return value
+
+    return typer.Option("--format", metavar="|".join(names), callback=known, help="The format of the answer.")
+
+
+FormatOption = Annotated[str, format_option()]
+ReviewFormatOption = Annotated[str, format_option(MARKDOWN)]
+ReachFormatOption = Annotated[str, format_option(CSV)]
 QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="Show only the answer: no progress, no remarks.")]
 OrganisationOption = Annotated[
     str | None,

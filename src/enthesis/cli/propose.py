@@ -16,7 +16,7 @@ from enthesis.cli.options import (
     EstateOption,
     KubeconfigOption,
     QuietOption,
-    ReviewFormat,
+    ReviewFormatOption,
     named_files,
 )
 from enthesis.cli.questions import by_clock_of, now
@@ -31,7 +31,8 @@ from enthesis.output.differences import barred_lines, difference_json, differenc
 from enthesis.output.lines import counted, json_text, line, markdown_text
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import proposal_lines, proposal_markdown, rights_lines
-from enthesis.output.streams import may_lack, put_json, put_lines, put_text, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, is_document, put_answer
+from enthesis.output.streams import may_lack, put_lines, remark
 from enthesis.ports import Right
 from enthesis.proposals.guards import barred_gains
 from enthesis.proposals.steps import Proposal
@@ -47,7 +48,7 @@ def propose(
     database: DatabaseOption = None,
     directory: DirectoryOption = None,
     context: ContextOption = None,
-    output: Annotated[ReviewFormat, typer.Option("--format", help="The format of the answer.")] = ReviewFormat.TEXT,
+    output: ReviewFormatOption = TEXT,
     quiet: QuietOption = False,
     out: Annotated[
         Path | None, typer.Option("--out", metavar="FILE", help="Write the proposal to FILE as JSON.")
@@ -137,14 +138,17 @@ def propose(
     if out is not None:
         write_file(out, json_text(proposal.as_json()).encode() + b"\n")
     spoke_to = live.connected.spoke_to
-    if output is ReviewFormat.JSON:
-        put_json({"spoke_to": spoke_to, **proposal.as_json(), "access": difference_json(made.difference)})
-    elif output is ReviewFormat.MARKDOWN:
-        put_text("\n".join([*proposal_markdown(proposal), "", *difference_markdown(made.difference)]) + "\n")
-    else:
-        put_lines(proposal_lines(proposal))
-        remark(f"Surveyed at {spoke_to}.", quiet=quiet)
-    put_lines(barred_lines(gained), to_error=output is not ReviewFormat.TEXT)
+    put_answer(
+        output,
+        CommandAnswer(
+            lambda: {"spoke_to": spoke_to, **proposal.as_json(), "access": difference_json(made.difference)},
+            lambda: proposal_lines(proposal),
+            markdown=lambda: [*proposal_markdown(proposal), "", *difference_markdown(made.difference)],
+        ),
+        beside=f"Surveyed at {spoke_to}.",
+        quiet=quiet,
+    )
+    put_lines(barred_lines(gained), to_error=is_document(output))
     if gained or (expect_none and not proposal.as_described):
         raise typer.Exit(1)
 
@@ -200,14 +204,9 @@ def _back(
         journal.close()
 
 
-def _put_rights(found: dict[str, list[Right]], output: ReviewFormat) -> None:
+def _put_rights(found: dict[str, list[Right]], output: str) -> None:
     """The rights that the survey needed, and the steps will."""
-    if output is ReviewFormat.JSON:
-        put_json(
-            {name: [{"may": right.may, "at": right.at, "to": right.to} for right in its] for name, its in found.items()}
-        )
-    elif output is ReviewFormat.MARKDOWN:
-        rows = (f"- {name}: {right.may} at {right.at}, to {right.to}" for name, its in found.items() for right in its)
-        put_text("\n".join(["## Rights needed", "", *map(markdown_text, rows)]) + "\n")
-    else:
-        put_lines(rights_lines(found))
+    facts = {name: [{"may": right.may, "at": right.at, "to": right.to} for right in its] for name, its in found.items()}
+    rows = [f"- {name}: {right.may} at {right.at}, to {right.to}" for name, its in found.items() for right in its]
+    review = ["## Rights needed", "", *map(markdown_text, rows)]
+    put_answer(output, CommandAnswer(lambda: facts, lambda: rights_lines(found), markdown=lambda: review))

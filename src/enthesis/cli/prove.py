@@ -12,7 +12,6 @@ from enthesis.cli.options import (
     ContextOption,
     DatabaseOption,
     EstateOption,
-    Format,
     FormatOption,
     KubeconfigOption,
     QuietOption,
@@ -51,7 +50,7 @@ from enthesis.output.proofs import (
     trials_lines,
     trials_sentence,
 )
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.ports import Connected, Reporter
 
 
@@ -110,7 +109,7 @@ def prove(
         ),
     ] = None,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
     junit: Annotated[Path | None, typer.Option("--junit", metavar="FILE", help="Also write JUnit XML.")] = None,
     store: StoreOption = None,
@@ -158,13 +157,9 @@ def prove(
     proof = {"estate": described.name, "spoke_to": connected.spoke_to, "says": says, key: results}
     kept = json_text({**proof, "taken": time_text(taken), "described_by": estate_digest(described)}).encode()
     keep_if_any(folder, store, described.name, "proof", kept)
-    if output is Format.JSON:
-        put_json(proof)
-    else:
-        put_lines(lines)
-        remark(f"Tried at {connected.spoke_to}.", quiet=quiet)
-        if expiry:
-            remark("Its clock was moved forward: `enthesis lab clock` says how far it is ahead.", quiet=quiet)
+    beside = f"Tried at {connected.spoke_to}."
+    beside += "\nIts clock was moved forward: `enthesis lab clock` says how far it is ahead." if expiry else ""
+    put_answer(output, CommandAnswer(lambda: proof, lambda: lines), beside=beside, quiet=quiet)
     if not well:
         raise typer.Exit(code)
 

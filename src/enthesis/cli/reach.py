@@ -1,7 +1,6 @@
 """`enthesis reach`: everything that a caller can reach, and everybody who can reach a place."""
 
 from collections.abc import Sequence
-from enum import StrEnum
 from typing import Annotated, Any
 
 import typer
@@ -16,7 +15,7 @@ from enthesis.chains.shared_logins import shared_logins_at
 from enthesis.chains.starts import asked_about, must_exist, starts_from
 from enthesis.chains.web import Web
 from enthesis.cli import completing
-from enthesis.cli.options import EstateOption, QuietOption, SurveyOption
+from enthesis.cli.options import EstateOption, QuietOption, ReachFormatOption, SurveyOption
 from enthesis.cli.questions import (
     ClaimOption,
     MfaOption,
@@ -34,18 +33,12 @@ from enthesis.files.sections import CONTEXT_NAMES
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput, NotDecided
 from enthesis.model.estate import Estate
+from enthesis.output.lines import Line
 from enthesis.output.reach import ReachAsked, from_lines, reached_csv, reached_json, to_lines
-from enthesis.output.streams import is_about, put_json, put_lines, put_text
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
+from enthesis.output.streams import is_about
 from enthesis.output.verdicts import absent_among, absent_lines
 from enthesis.surveys.unread import Inquiry, systems_by_address, with_groups
-
-
-class ReachFormat(StrEnum):
-    """The format of the answer."""
-
-    TEXT = "text"
-    JSON = "json"
-    CSV = "csv"
 
 
 def reach(
@@ -87,7 +80,7 @@ def reach(
     mfa: MfaOption = None,
     estate: EstateOption = None,
     live: SurveyOption = None,
-    output: Annotated[ReachFormat, typer.Option("--format", help="The format of the answer.")] = ReachFormat.TEXT,
+    output: ReachFormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """List what a caller can reach (--from), or who can reach a place (--to).
@@ -130,18 +123,21 @@ def reach(
     if cross_account:
         found = [access for access in found if access.crossing]
     named = [place for access in found for step in access.steps for place in (step[0], step[2])]
-    if output is ReachFormat.JSON:
-        put_json({"asked": {"from": who, "to": to}, "undecided": chains.undecided, "why": chains.why,
+
+    def facts() -> dict[str, Any]:
+        return ({"asked": {"from": who, "to": to}, "undecided": chains.undecided, "why": chains.why,
                   "found": [reached_json(access) for access in found],
                   "shared_logins": [{"at": one.address, "verbs": list(one.verbs)} for one in shared],
                   "not_there": absent_among(described, named)})  # fmt: skip
-    elif output is ReachFormat.CSV:
-        put_text(reached_csv(found, shared))
-    elif who is not None:
-        put_lines([*from_lines(who, found, chains.why, asked, kind_of), *absent_lines(described, named)])
-    else:
-        told = to_lines(_place_words(compiled, str(to)), found, chains.why, asked, kind_of, shared)
-        put_lines([*told, *absent_lines(described, named)])
+
+    def text() -> list[Line]:
+        if who is not None:
+            told = from_lines(who, found, chains.why, asked, kind_of)
+        else:
+            told = to_lines(_place_words(compiled, str(to)), found, chains.why, asked, kind_of, shared)
+        return [*told, *absent_lines(described, named)]
+
+    put_answer(output, CommandAnswer(facts, text, csv=lambda: reached_csv(found, shared)))
     if chains.undecided:
         raise typer.Exit(NotDecided.exit_code)
     if not found and not shared:

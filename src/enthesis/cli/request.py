@@ -9,13 +9,13 @@ import typer
 from enthesis.cli.examples import EXAMPLES
 from enthesis.cli.histories import StoreOption, journal_if_any
 from enthesis.cli.lazy import ListedCommand, group
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.model.estate import Estate
 from enthesis.output.handoffs import life_lines, life_sentence
 from enthesis.output.progress import reporter
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.proposals.handoff_life import TakenAnswer, answer_from, lives
 from enthesis.proposals.handoffs import Handoff, unchecked_handoff
 
@@ -33,7 +33,7 @@ KEPT, KEPT_ANSWER, KEPT_PROOF = "handoff", "handoff-answer", "proof"
 def request(
     ask: Annotated[bool, typer.Option("--ask", help="Look at the live systems for what is in place.")] = False,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
     store: StoreOption = None,
 ) -> None:
@@ -54,12 +54,12 @@ def request(
         finally:
             journal.close()
     found = list(lives(asked, answers, proofs, _written(described, folder, quiet=quiet) if ask and asked else None))
-    if output is Format.JSON:
-        put_json({"estate": described.name, "says": life_sentence(described.name, found),
-                  "handoffs": [one.as_json() for one in found]})  # fmt: skip
-        return
-    put_lines(life_lines(described.name, found))
-    remark("What is in place was not looked at: --ask does.", quiet=quiet or ask or not found)
+    says = life_sentence(described.name, found)
+    facts = {"estate": described.name, "says": says, "handoffs": [one.as_json() for one in found]}
+    beside = "" if ask or not found else "What is in place was not looked at: --ask does."
+    put_answer(
+        output, CommandAnswer(lambda: facts, lambda: life_lines(described.name, found)), beside=beside, quiet=quiet
+    )
 
 
 def asked_of_others(journal: "Journal", estate: str) -> list[tuple[str, Handoff]]:

@@ -11,7 +11,7 @@ from enthesis.cli.questions import now
 from enthesis.files.shapes import time_text
 from enthesis.model.errors import InvalidInput
 from enthesis.output.handoffs import answer_sentence
-from enthesis.output.streams import put_done
+from enthesis.output.renderers import TEXT, put_done
 from enthesis.proposals.handoff_life import HandoffAnswer, HandoffSays
 
 
@@ -38,4 +38,4 @@ def answer(
     made = HandoffAnswer(taken.reference, taken.theirs, says.value, because, time_text(now()))
     write_document(out, made.as_json(), sign)
     put_done(f"{answer_sentence(made)} Written to {out}{', signed' if sign is not None else ''}.",
-             as_json=False, quiet=quiet)  # fmt: skip
+             output=TEXT, quiet=quiet)  # fmt: skip

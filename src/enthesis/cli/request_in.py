@@ -1,14 +1,15 @@
 """`enthesis request in`: what another party asks of us, or answers to us."""
 
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
 from enthesis.chains.differences import difference
 from enthesis.cli.handoff_documents import KeyOption, document_from, handoff_in
 from enthesis.cli.histories import StoreOption, journal_at
-from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat
+from enthesis.cli.options import EstateOption, QuietOption, ReviewFormatOption
 from enthesis.cli.questions import now
 from enthesis.cli.request import KEPT_ANSWER, asked_of_others
 from enthesis.cli.subjects import read_estate
@@ -20,9 +21,10 @@ from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.differences import difference_json, difference_lines, difference_markdown
 from enthesis.output.handoffs import answer_sentence, handoff_markdown, handoff_sentence
-from enthesis.output.lines import Span, counted, json_text, line
+from enthesis.output.lines import Line, Span, counted, json_text, line
 from enthesis.output.proposals import danger_lines
-from enthesis.output.streams import put_done, put_json, put_lines, put_text, remark
+from enthesis.output.renderers import JSON, TEXT, CommandAnswer, put_answer, put_done
+from enthesis.output.streams import remark
 from enthesis.proposals.dangers import outside_gains
 from enthesis.proposals.handoff_life import DOCUMENT as ANSWER
 from enthesis.proposals.handoff_life import HandoffAnswer, TakenAnswer, answer_from
@@ -34,7 +36,7 @@ def take_in(
     key: KeyOption = None,
     write: Annotated[bool, typer.Option("--write", help="Write what it asks for into this estate's files.")] = False,
     estate: EstateOption = None,
-    output: Annotated[ReviewFormat, typer.Option("--format", help="The format of the answer.")] = ReviewFormat.TEXT,
+    output: ReviewFormatOption = TEXT,
     quiet: QuietOption = False,
     store: StoreOption = None,
 ) -> None:
@@ -60,7 +62,7 @@ def take_in(
         raise InvalidInput(f"{file}: {fault}", code="handoff-invalid") from None
     _keep_answer(folder, described, file, answered, store, verified=key is not None)
     unverified = "" if key is not None else " Not verified: no --key was given, or it is not signed."
-    put_done(f"{answer_sentence(answered)}{unverified}", as_json=output is ReviewFormat.JSON, quiet=quiet)
+    put_done(f"{answer_sentence(answered)}{unverified}", output=output, quiet=quiet)
 
 
 def _keep_answer(
@@ -84,7 +86,7 @@ def _keep_answer(
 
 
 def _put_received(
-    folder: Path, described: Estate, received: Path, taken: Handoff, output: ReviewFormat, *, checked: bool,
+    folder: Path, described: Estate, received: Path, taken: Handoff, output: str, *, checked: bool,
     write: bool, quiet: bool,
 ) -> None:  # fmt: skip
     """Shows what a document would do to effective access here, and writes it into the files."""
@@ -99,20 +101,21 @@ def _put_received(
         raise InvalidInput(f"{received}: this estate would be invalid with it: {first.message}", code="handoff-invalid")
     change = difference(described, after, now().timestamp())
     files = edit_files(folder, found, lambda reading: None) if write and found else []
-    if output is ReviewFormat.JSON:
+
+    def facts() -> dict[str, Any]:
         entries = [{"section": addition.section, "name": addition.name, "entry": addition.entry} for addition in found]
         more = {"verified": checked, "adds": entries, "written_to": files, "access": difference_json(change)}
-        put_json({**taken.as_json(), **more})
-        return
-    if output is ReviewFormat.MARKDOWN:
-        put_text("\n".join([*handoff_markdown(taken), "", *difference_markdown(change)]) + "\n")
-    else:
-        put_lines([*_received_lines(taken, found, checked=checked), *difference_lines(change)])
-        put_lines(danger_lines(outside_gains(after, change)))
+        return {**taken.as_json(), **more}
+
+    def text() -> Iterator[Line]:
+        yield from (*_received_lines(taken, found, checked=checked), *difference_lines(change))
+        yield from danger_lines(outside_gains(after, change))
+
+    review = [*handoff_markdown(taken), "", *difference_markdown(change)]
+    put_answer(output, CommandAnswer(facts, text, markdown=lambda: review))
     said = f"Written to {', '.join(files)}; enthesis propose shows what is to be enacted." if files else ""
     said = said or ("Add --write to write it into this estate's files." if found and not write else "")
-    if said:
-        remark(said, quiet=quiet)
+    remark(said, quiet=quiet or not said or output == JSON)
 
 
 def _received_lines(taken: Handoff, found: list[Addition], *, checked: bool) -> list[list[Span]]:

@@ -8,7 +8,7 @@ import typer
 
 from enthesis.cli.handoff_documents import SignOption, write_document
 from enthesis.cli.histories import StoreOption, journal_at, keep_if_any
-from enthesis.cli.options import EstateOption, QuietOption, ReviewFormat
+from enthesis.cli.options import EstateOption, QuietOption, ReviewFormatOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
@@ -17,7 +17,8 @@ from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
 from enthesis.output.handoffs import handoff_lines, handoff_markdown
 from enthesis.output.lines import json_text
-from enthesis.output.streams import put_json, put_lines, put_text, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
+from enthesis.output.streams import remark
 from enthesis.proposals.handoffs import Handoff, Priority, end_of, handoff
 
 
@@ -38,7 +39,7 @@ def out(
     ] = None,
     priority: Annotated[Priority | None, typer.Option("--priority", help="How soon it is wanted.")] = None,
     estate: EstateOption = None,
-    output: Annotated[ReviewFormat, typer.Option("--format", help="The format of the answer.")] = ReviewFormat.TEXT,
+    output: ReviewFormatOption = TEXT,
     quiet: QuietOption = False,
     store: StoreOption = None,
 ) -> None:
@@ -67,13 +68,15 @@ def out(
         raise typer.Exit(1)
 
 
-def _put(made: Handoff, output: ReviewFormat, *, quiet: bool) -> None:
-    if output is ReviewFormat.JSON:
-        put_json(made.as_json())
-    elif output is ReviewFormat.MARKDOWN:
-        put_text("\n".join(handoff_markdown(made)) + "\n")
-    elif not quiet:
-        put_lines(handoff_lines(made))
+def _put(made: Handoff, output: str, *, quiet: bool) -> None:
+    put_answer(
+        output,
+        CommandAnswer(
+            made.as_json,
+            lambda: handoff_lines(made) if not quiet else (),
+            markdown=lambda: handoff_markdown(made),
+        ),
+    )
 
 
 def _party(described: Estate, named: str | None) -> str:

@@ -1,7 +1,7 @@
 """`enthesis credential retire`: takes keyed credentials to keyless, step by step, each when it is safe."""
 
 import json
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
@@ -31,7 +31,7 @@ from enthesis.cleaning.retiring import (
 )
 from enthesis.cli.enacting import AcceptOption, refuse_unknown_dangers
 from enthesis.cli.histories import StoreOption, journal_if_any, signed_in
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption
 from enthesis.cli.questions import by_clock_of, length_of, now
 from enthesis.cli.subjects import read_estate, say_partial
 from enthesis.files.editing import Edit, Removal, edited
@@ -46,11 +46,12 @@ from enthesis.live.usage_logs import read_usage
 from enthesis.model.errors import EnthesisError, InvalidInput, StoppedPartWay, Unreachable
 from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
-from enthesis.output.lines import counted
+from enthesis.output.lines import Line, counted
 from enthesis.output.progress import reporter
 from enthesis.output.proposals import danger_lines
+from enthesis.output.renderers import TEXT, CommandAnswer, is_document, put_answer, put_on_the_way
 from enthesis.output.retiring import change_lines, outcome_lines, planned_lines, retiring_json, retiring_lines
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.streams import remark
 from enthesis.ports import Connected
 from enthesis.proposals.steps import Danger
 
@@ -83,7 +84,7 @@ def retire(
         typer.Option("--usage", metavar="FILE", help="A log of recorded use, which says what each key did."),
     ] = None,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
     store: StoreOption = None,
 ) -> None:
@@ -116,10 +117,13 @@ def retire(
         work.next(yes=yes)
     elif back:
         work.back(yes=yes)
-    elif output is Format.JSON:
-        put_json(retiring_json(described.name, work.found, work.others))
-    else:
-        put_lines(retiring_lines(described.name, work.found, work.others))
+    put_answer(
+        output,
+        CommandAnswer(
+            lambda: retiring_json(described.name, work.found, work.others),
+            lambda: retiring_lines(described.name, work.found, work.others),
+        ),
+    )
 
 
 def _length(option: str, text: str) -> timedelta:
@@ -145,7 +149,7 @@ class _RetireRun:
 
     folder: Path
     described: Estate
-    output: Format
+    output: str
     store: str | None
     accepted: tuple[str, ...]
     quiet: bool = False
@@ -184,10 +188,11 @@ class _RetireRun:
         if yes and wanted:
             self._write(edits)
             self._keep(dict.fromkeys(wanted, "planned"))
-        if self.output is Format.JSON:
-            put_json({"estate": self.described.name, "planned": wanted, "written": yes and bool(wanted)})
-        else:
-            put_lines(planned_lines(self.described.name, wanted, written=yes))
+        facts = {"estate": self.described.name, "planned": wanted, "written": yes and bool(wanted)}
+        put_answer(
+            self.output, CommandAnswer(lambda: facts, lambda: planned_lines(self.described.name, wanted, written=yes))
+        )
+        if not is_document(self.output):
             self._offer(wanted)
         if wanted and not yes:
             remark("Nothing was written: add --yes to write it.", quiet=self.quiet)
@@ -333,17 +338,21 @@ class _RetireRun:
         after = self._after(edits)
         change = difference(self.described, after, now().timestamp())
         fails = [end.journey for end in ending_otherwise(self.described, after, now()) if not end.met]
-        if self.output is Format.JSON and not yes:
-            put_json(retiring_json(self.described.name, self.found, self.others, change, fails=fails))
-        elif self.output is Format.TEXT and not (yes and self.quiet):
-            put_lines(retiring_lines(self.described.name, self.found, self.others))
-            if names:
-                put_lines(change_lines(change, fails))
-                put_lines(danger_lines(found))
+
+        def text() -> Iterator[Line]:
+            if not (yes and self.quiet):
+                yield from retiring_lines(self.described.name, self.found, self.others)
+                yield from (*change_lines(change, fails), *danger_lines(found)) if names else ()
+
+        foretold = CommandAnswer(
+            lambda: retiring_json(
+                self.described.name, self.found, self.others, change, {} if yes else None, fails=() if yes else fails
+            ),
+            text,
+        )
+        put_on_the_way(self.output, foretold, last=not yes or not names)
         if not names:
             remark("Nothing to do now.", quiet=self.quiet)
-            if self.output is Format.JSON and yes:
-                put_json(retiring_json(self.described.name, self.found, self.others, change, {}))
             return False
         if not yes:
             remark(f"Nothing was done: add --yes to do it for {counted(len(names), 'credential')}.", quiet=self.quiet)
@@ -378,10 +387,13 @@ class _RetireRun:
             journal.close()
 
     def _ended(self, done: dict[str, str], failed: dict[str, str]) -> None:
-        if self.output is Format.JSON:
-            put_json(retiring_json(self.described.name, self.found, self.others, None, {**done, **failed}))
-        else:
-            put_lines(outcome_lines(done, failed))
+        put_answer(
+            self.output,
+            CommandAnswer(
+                lambda: retiring_json(self.described.name, self.found, self.others, None, {**done, **failed}),
+                lambda: outcome_lines(done, failed),
+            ),
+        )
         if DESCRIBED in done.values():
             remark(
                 "Now: enthesis propose, enthesis enact, and then enthesis credential retire --next", quiet=self.quiet

@@ -5,13 +5,13 @@ from typing import Annotated
 import typer
 
 from enthesis.change.cutoff import kept_at
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption
 from enthesis.cli.questions import by_clock_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.live.connecting import connect
 from enthesis.output.cutting import session_json, session_lines
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.ports import Credentialed
 from enthesis.proposals.credentials import OpenSession, with_names
 
@@ -24,7 +24,7 @@ def sessions(
         ),
     ] = None,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """List the sessions that are open at live systems: whose, from which origin, until when.
@@ -43,8 +43,16 @@ def sessions(
         if not who or {session.of, *map(str, session.origin.values()), *session.via} & set(who)
     ]
     found.sort(key=lambda session: (session.ends, session.id), reverse=True)
-    if output is Format.JSON:
-        put_json({"estate": described.name, "spoke_to": connected.spoke_to, "sessions": list(map(session_json, found))})
-    else:
-        put_lines(session_lines(found, now()))
-        remark(f"Asked at {connected.spoke_to}.", quiet=quiet)
+    put_answer(
+        output,
+        CommandAnswer(
+            lambda: {
+                "estate": described.name,
+                "spoke_to": connected.spoke_to,
+                "sessions": list(map(session_json, found)),
+            },
+            lambda: session_lines(found, now()),
+        ),
+        beside=f"Asked at {connected.spoke_to}.",
+        quiet=quiet,
+    )

@@ -1,17 +1,18 @@
 """`enthesis sign-in`: signs a person in, so that `lend` can use their access."""
 
-from enthesis.cli.options import EstateOption, Format, FormatOption, OrganisationOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, OrganisationOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.files.shapes import time_text
 from enthesis.live.device_sign_in import sign_in_person
-from enthesis.output.streams import put_done, remark
+from enthesis.output.renderers import TEXT, put_done
+from enthesis.output.streams import remark
 
 
 def sign_in(
     estate: EstateOption = None,
     organisation: OrganisationOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Sign in as a person at the organisation's directory; kept for at most eight hours.
@@ -26,4 +27,4 @@ def sign_in(
 
     made = sign_in_person(read_estate(folder), folder, organisation, show)
     said = f"Signed in as {made.person} until {made.ends:%H:%M:%SZ}; `enthesis sign-out` ends it."
-    put_done(said, as_json=output is Format.JSON, quiet=quiet, person=made.person, ends=time_text(made.ends))
+    put_done(said, output=output, quiet=quiet, person=made.person, ends=time_text(made.ends))

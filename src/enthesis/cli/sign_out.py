@@ -1,18 +1,18 @@
 """`enthesis sign-out`: ends sign-ins, at their directories and on this machine."""
 
-from enthesis.cli.options import EstateOption, Format, FormatOption, OrganisationOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, OrganisationOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
 from enthesis.live.device_sign_in import end_sign_in
 from enthesis.live.kept_sign_in import kept
 from enthesis.model.errors import LiveFailure
-from enthesis.output.streams import put_done
+from enthesis.output.renderers import TEXT, put_done
 
 
 def sign_out(
     estate: EstateOption = None,
     organisation: OrganisationOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """End the sign-in of a person, at the directory and on this machine.
@@ -37,7 +37,7 @@ def sign_out(
             sign_in.path.unlink(missing_ok=True)
     said = f"Signed out {', '.join(ended)}." if ended else "No sign-in is kept here."
     if ended or not failed:
-        put_done(said, as_json=output is Format.JSON, quiet=quiet, signed_out=ended)
+        put_done(said, output=output, quiet=quiet, signed_out=ended)
     if failed:
         remedy = "a sign-in ends by itself within eight hours"
         raise LiveFailure(

@@ -11,7 +11,7 @@ from typing import Annotated
 
 import typer
 
-from enthesis.cli.options import Format, FormatOption, QuietOption
+from enthesis.cli.options import FormatOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.editing import Addition, Edit, Replacement
 from enthesis.files.finding import HEAD, estate_folder, find_estate
@@ -27,8 +27,9 @@ from enthesis.model.escapes import word
 from enthesis.model.estate import Estate
 from enthesis.model.words import Form
 from enthesis.output.estates import counts_text
-from enthesis.output.lines import Span, line
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.lines import Line, Span, line
+from enthesis.output.renderers import TEXT, CommandAnswer, is_document, put_answer
+from enthesis.output.streams import remark
 
 HEADS = ("organisations", "providers", "accounts", "issuers", "resources", "roles")  # may be there already
 PLACEHOLDER = re.compile(r"<(\w+)>")
@@ -75,7 +76,7 @@ def start(
         str | None, typer.Option("--for", metavar="NAME", help="The name of the twin that --like creates.")
     ] = None,
     usual: Annotated[bool, typer.Option("--usual-names", help="Do not ask; use the default names.")] = False,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Create a small estate from a pattern, or add a twin of an account or identity.
@@ -92,16 +93,13 @@ def start(
     if like is not None and twin is not None:
         if pattern is not None:
             raise InvalidInput("a twin is made of what is there, and no pattern is needed", code="options-conflict")
-        _twin(into, like, twin, quiet=quiet or output is Format.JSON)
-        if output is Format.JSON:
-            put_json({"written": str(estate_folder(into)), "twin": twin})
+        _twin(into, like, twin, quiet=quiet or is_document(output))
+        put_answer(output, CommandAnswer(lambda: {"written": str(estate_folder(into)), "twin": twin}, lambda: ()))
         return
     known = {pattern.name: pattern for pattern in patterns()}
     if pattern is None:
-        if output is Format.JSON:
-            put_json({"patterns": [{"name": one.name, "title": one.title} for one in known.values()]})
-        else:
-            _list(known.values())
+        listed = {"patterns": [{"name": one.name, "title": one.title} for one in known.values()]}
+        put_answer(output, CommandAnswer(lambda: listed, lambda: _list(known.values())))
         return
     chosen = known.get(pattern)
     if chosen is None:
@@ -112,11 +110,10 @@ def start(
         )
     text = _filled(chosen, _names(chosen, name or [], usual=usual))
     if folder is not None:
-        _new(folder, text, quiet=quiet or output is Format.JSON)
+        _new(folder, text, quiet=quiet or is_document(output))
     elif into is not None:
-        _add(into, list(_entries(into, text)), quiet=quiet or output is Format.JSON)
-    if output is Format.JSON:
-        put_json({"written": str(folder or into), "pattern": pattern})
+        _add(into, list(_entries(into, text)), quiet=quiet or is_document(output))
+    put_answer(output, CommandAnswer(lambda: {"written": str(folder or into), "pattern": pattern}, lambda: ()))
 
 
 def patterns() -> list[Pattern]:
@@ -136,12 +133,12 @@ def patterns() -> list[Pattern]:
     return out
 
 
-def _list(known: Iterable[Pattern]) -> None:
+def _list(known: Iterable[Pattern]) -> list[Line]:
     every = list(known)
     width = max(len(pattern.name) for pattern in every)
     lines = [line(f"There are {len(every)} patterns: enthesis start PATTERN FOLDER, or --into an estate there is.")]
     lines += [line("  ", Span(pattern.name.ljust(width), "command"), f"  {pattern.title}") for pattern in every]
-    put_lines(lines)
+    return lines
 
 
 def _names(pattern: Pattern, given: list[str], *, usual: bool) -> dict[str, str]:

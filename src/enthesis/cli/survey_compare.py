@@ -11,7 +11,6 @@ from enthesis.cli.options import (
     DatabaseOption,
     DirectoryOption,
     EstateOption,
-    Format,
     FormatOption,
     HostOption,
     QuietOption,
@@ -31,7 +30,7 @@ from enthesis.cli.surveyed_systems import (
 )
 from enthesis.files.finding import estate_folder
 from enthesis.model.errors import InvalidInput
-from enthesis.output.streams import put_json, put_lines
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.output.surveys import comparison_json, comparison_lines
 from enthesis.surveys.comparing import compare as compared
 from enthesis.surveys.survey import InvalidSurvey
@@ -54,7 +53,7 @@ def compare(
     kubeconfig: SurveyKubeconfigOption = None,
     context: SurveyContextOption = None,
     expect_none: Annotated[bool, typer.Option("--expect-none", help="Exit 1 if anything changed.")] = False,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     estate: EstateOption = None,
     store: StoreOption = None,
     quiet: QuietOption = False,
@@ -79,10 +78,7 @@ def compare(
         found = compared(before, after, (earlier, str(later) if later is not None else "the live side"))
     except InvalidSurvey as fault:
         raise InvalidInput(str(fault), code="survey-invalid") from None
-    if output is Format.JSON:
-        put_json(comparison_json(found))
-    else:
-        put_lines(comparison_lines(found))
+    put_answer(output, CommandAnswer(lambda: comparison_json(found), lambda: comparison_lines(found)))
     if not found.complete:
         raise typer.Exit(3)
     if expect_none and found.differs:

@@ -10,7 +10,7 @@ from enthesis.chains.chains import Chains
 from enthesis.chains.web import Web
 from enthesis.cleaning.findings import SEVERITIES, Finding, FindingBounds, Swept
 from enthesis.cleaning.sweep import sweep as swept_of
-from enthesis.cli.options import AskOption, EstateOption, Format, FormatOption, QuietOption, SurveyOption
+from enthesis.cli.options import AskOption, EstateOption, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import length_of, now
 from enthesis.cli.subjects import Subject, read_asked
 from enthesis.cli.sweep_copies import put_copies
@@ -21,8 +21,9 @@ from enthesis.live.usage_logs import read_usage
 from enthesis.model.errors import InvalidInput
 from enthesis.model.risks import FINDINGS
 from enthesis.output.progress import reporter
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis.output.sarif import sarif_of_findings
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.streams import remark
 from enthesis.output.sweeping import fix_numbers, sweep_csv, sweep_json, sweep_lines
 from enthesis.surveys.survey import ASKED_NOW
 
@@ -63,7 +64,7 @@ def sweep(
     sarif: Annotated[
         Path | None, typer.Option("--sarif", metavar="FILE", help="Also write the findings as SARIF, for code review.")
     ] = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Find what should not stay: keys, grants and identities that linger or are too wide, the gravest first.
@@ -98,10 +99,13 @@ def sweep(
         write_file(
             sarif, sarif_of_findings(found, within_repository(subject.folder) if subject.folder is not None else "")
         )
-    if output is Format.JSON:
-        put_json(sweep_json(subject.estate.name, looked_at, found))
-    else:
-        put_lines(sweep_lines(subject.estate.name, looked_at, found, quiet=quiet))
+    put_answer(
+        output,
+        CommandAnswer(
+            lambda: sweep_json(subject.estate.name, looked_at, found),
+            lambda: sweep_lines(subject.estate.name, looked_at, found, quiet=quiet),
+        ),
+    )
     if write is not None:
         _write(subject, found, write)
     if any(not fail_on or finding.code in fail_on or _is_as_grave(finding, fail_on) for finding in found.standing):

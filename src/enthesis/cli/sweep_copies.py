@@ -2,26 +2,27 @@
 
 import csv
 import io
+from collections.abc import Iterator
 from pathlib import Path
 
 from enthesis.access.compiling import compile_estate
 from enthesis.access.names.standing import why_shut
 from enthesis.cleaning.copies import Fingerprints
-from enthesis.cli.options import Format
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import Subject
 from enthesis.files.saving import write_file
 from enthesis.live.copies import CopyFound, Searched, copies_in
 from enthesis.model.errors import InvalidInput
 from enthesis.model.estate import Estate
-from enthesis.output.lines import Span, counted, csv_cell, line
+from enthesis.output.lines import Line, Span, counted, csv_cell, line
 from enthesis.output.progress import reporter
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import CommandAnswer, put_answer
+from enthesis.output.streams import remark
 
 WORKS = "works"
 
 
-def put_copies(subject: Subject, places: list[Path], output: Format, table: Path | None, *, quiet: bool) -> bool:
+def put_copies(subject: Subject, places: list[Path], output: str, table: Path | None, *, quiet: bool) -> bool:
     """Looks for copies and says where they are; whether there are any. InvalidInput where nothing can be looked for."""
     estate = subject.estate
     known = Fingerprints(
@@ -52,10 +53,10 @@ def put_copies(subject: Subject, places: list[Path], output: Format, table: Path
         progress.end()
     if table is not None:
         write_file(table, _csv(estate, found).encode())
-    if output is Format.JSON:
-        put_json(_json(estate, found, searched))
-    else:
-        _put_text(estate, found, searched, quiet=quiet)
+    put_answer(
+        output,
+        CommandAnswer(lambda: _json(estate, found, searched), lambda: _lines(estate, found, searched, quiet=quiet)),
+    )
     if known.unusable:
         remark(f"Not looked for, since their fingerprints are not SHA-256: {', '.join(known.unusable)}.", quiet=quiet)
     return bool(found)
@@ -68,16 +69,16 @@ def _states(estate: Estate, found: list[CopyFound]) -> dict[str, str]:
     return {name: why_shut(compiled, estate.credentials[name], at) or WORKS for name in names}
 
 
-def _put_text(estate: Estate, found: list[CopyFound], searched: Searched, *, quiet: bool) -> None:
+def _lines(estate: Estate, found: list[CopyFound], searched: Searched, *, quiet: bool) -> Iterator[Line]:
     if searched.unread:
-        put_lines([line(Span(f"Partial search: {counted(len(searched.unread), 'file')} not read.", "doubt"))])
+        yield line(Span(f"Partial search: {counted(len(searched.unread), 'file')} not read.", "doubt"))
     where = f"in {counted(searched.files, 'file')}"
     where += f" and {counted(searched.objects, 'earlier version')}" if searched.objects else ""
     states = _states(estate, found)
     works = sum(any(states[name] == WORKS for name in copy_found.names) for copy_found in found)
     said = f"{counted(len(found), 'copy', 'copies')} of known credentials {where}, {works} of which still work"
     told = f"{said}." if found else f"No copy of a known credential {where}."
-    put_lines([line(Span(told, "bad" if found else "strong"))])
+    yield line(Span(told, "bad" if found else "strong"))
     for copy_found in found:
         for name in copy_found.names:
             credential = estate.credentials[name]
@@ -85,9 +86,9 @@ def _put_text(estate: Estate, found: list[CopyFound], searched: Searched, *, qui
             commit = f" in commit {copy_found.commit}" if copy_found.commit else ""
             style = "bad" if state == WORKS else "quiet"
             at = f"{copy_found.file}:{copy_found.line}{commit}"
-            put_lines([line("  ", Span(state.ljust(8), style), f"  {at}  {name} of {credential.of}")])
+            yield line("  ", Span(state.ljust(8), style), f"  {at}  {name} of {credential.of}")
     if not quiet:
-        put_lines([line(f"  not read: {path}: {why}") for path, why in searched.unread[:10]])
+        yield from (line(f"  not read: {path}: {why}") for path, why in searched.unread[:10])
 
 
 def _rows(estate: Estate, found: list[CopyFound]) -> list[dict[str, object]]:

@@ -1,5 +1,6 @@
 """`enthesis trace`: why a request is allowed or refused, and what would turn it."""
 
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any
@@ -12,7 +13,7 @@ from enthesis.access.questions import Question, question_of
 from enthesis.chains.differences import newly_allowed
 from enthesis.chains.sentences import gain_sentences
 from enthesis.cli import completing
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption, SurveyOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption, SurveyOption
 from enthesis.cli.questions import (
     FROM_HELP,
     AgeOption,
@@ -39,7 +40,8 @@ from enthesis.model.errors import InvalidAddress, InvalidInput, NotDecided, Unde
 from enthesis.model.estate import Estate, Hop
 from enthesis.model.words import BEARERS, Ending, Form, Outcome, VerdictStep
 from enthesis.output.lines import Line
-from enthesis.output.streams import is_about, put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
+from enthesis.output.streams import is_about, remark
 from enthesis.output.verdicts import (
     TOLD,
     absent_lines,
@@ -100,7 +102,7 @@ def trace(
     ] = None,
     estate: EstateOption = None,
     live: SurveyOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Explain why a request is allowed or refused, and how to change that.
@@ -134,16 +136,20 @@ def trace(
     ]
     if remedies.found and not small:
         remark("What else a remedy allows: write it, then enthesis check --compared-with HEAD.", quiet=quiet)
-    if output is Format.JSON:
+
+    def facts() -> dict[str, Any]:
         of_members = {"members": members_json(members)} if members else {}
-        put_json({**verdict_json(described, verdict), **of_members, **at_host_told, **remedies_json(remedies, also)})
-    else:
+        return {**verdict_json(described, verdict), **of_members, **at_host_told, **remedies_json(remedies, also)}
+
+    def text() -> Iterator[Line]:
         first, *rest = verdict_lines(described, verdict)
         named = [str(question.origin.whom), *(hop.identity for hop in question.through)]
         absent = absent_lines(described, [*named, *([question.attempt.target] if question.attempt else [])])
-        put_lines([first, *member_lines(members), *rest, *at_host, *absent])
+        yield from (first, *member_lines(members), *rest, *at_host, *absent)
         if not verdict.allowed and not quiet:
-            put_lines(remedy_lines(remedies, also))
+            yield from remedy_lines(remedies, also)
+
+    put_answer(output, CommandAnswer(facts, text))
     if write is not None:
         if not 1 <= write <= len(remedies.found):
             raise InvalidInput(f"there is no remedy {write}: {len(remedies.found)} were found", code="remedy-unknown")

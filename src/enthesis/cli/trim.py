@@ -7,7 +7,7 @@ import typer
 
 from enthesis.chains.differences import difference
 from enthesis.cleaning.needs import needs_of
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption
 from enthesis.cli.questions import by_clock_of, length_of, now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
@@ -16,7 +16,8 @@ from enthesis.files.saving import CHANGE_BY_HAND, edit_files
 from enthesis.live.usage_logs import read_usage
 from enthesis.model.errors import InvalidInput
 from enthesis.output.progress import reporter
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
+from enthesis.output.streams import remark
 from enthesis.output.trimming import trim_json, trim_lines
 
 
@@ -47,7 +48,7 @@ def trim(
     ] = 60,
     write: Annotated[bool, typer.Option("--write", help="Write the narrower roles and grants into the files.")] = False,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Narrow roles and grants to what was used, and show what access that takes.
@@ -79,10 +80,13 @@ def trim(
     finally:
         progress.end()
     change = difference(described, found.after, instant.timestamp())
-    if output is Format.JSON:
-        put_json(trim_json(described.name, log, found, change))
-    else:
-        put_lines(trim_lines(described.name, log, found, change))
+    put_answer(
+        output,
+        CommandAnswer(
+            lambda: trim_json(described.name, log, found, change),
+            lambda: trim_lines(described.name, log, found, change),
+        ),
+    )
     if not found.changes:
         return
     if not write:

@@ -7,7 +7,7 @@ from typing import Any
 import typer
 
 from enthesis.access.compiling import compile_estate
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder, find_estate
 from enthesis.files.shapes import duration_text
@@ -15,7 +15,8 @@ from enthesis.live.clocks import clock_for
 from enthesis.live.origins import BECAUSE, AtHand, at_hand
 from enthesis.model.estate import Context, Estate
 from enthesis.output.lines import Span, line
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
+from enthesis.output.streams import remark
 from enthesis.verdicts.judge import Judge
 from enthesis.verdicts.takeable import Taken, can_take_on
 
@@ -30,7 +31,7 @@ WORDS = {
 }
 
 
-def whoami(estate: EstateOption = None, output: FormatOption = Format.TEXT, quiet: QuietOption = False) -> None:
+def whoami(estate: EstateOption = None, output: FormatOption = TEXT, quiet: QuietOption = False) -> None:
     """Show which origins are available here and which identities they can take on.
 
     Looks into the environment (a run's token, an assertion, the address of a metadata service), at the token file of a
@@ -45,26 +46,23 @@ def whoami(estate: EstateOption = None, output: FormatOption = Format.TEXT, quie
     every = at_hand(described, folder, instant)
     used = next((origin for origin in every if not origin.fault), None)
     taken = _taken(described, used, instant) if described is not None and used is not None else []
-    if output is Format.JSON:
-        put_json(
+    facts = {
+        "used": _plain(used) if used is not None else None,
+        "because": BECAUSE[used.form] if used is not None else "",
+        "at_hand": [_plain(origin) for origin in every],
+        "can_take_on": [
             {
-                "used": _plain(used) if used is not None else None,
-                "because": BECAUSE[used.form] if used is not None else "",
-                "at_hand": [_plain(origin) for origin in every],
-                "can_take_on": [
-                    {
-                        "identity": one.identity,
-                        "for_seconds": int(one.life.total_seconds()) if one.life else None,
-                        "trust": str(one.source) if one.source else None,
-                    }
-                    for one in taken
-                ],
+                "identity": one.identity,
+                "for_seconds": int(one.life.total_seconds()) if one.life else None,
+                "trust": str(one.source) if one.source else None,
             }
-        )
-    else:
-        put_lines(_lines(every, used, taken, described))
-        if described is None:
-            remark("No estate is here, so what can be taken on is not known.", quiet=quiet)
+            for one in taken
+        ],
+    }
+    unknown = "No estate is here, so what can be taken on is not known." if described is None else ""
+    put_answer(
+        output, CommandAnswer(lambda: facts, lambda: _lines(every, used, taken, described)), beside=unknown, quiet=quiet
+    )
     if used is None:
         raise typer.Exit(1)
 

@@ -13,6 +13,7 @@ class Cause(NamedTuple):
 CAUSES = {
     # the request
     "argument-missing": Cause("An argument that the command needs is missing.", "Give it; `--help` shows the form."),
+    "format-unknown": Cause("There is no such format of an answer.", "One of those that the message names."),
     "option-invalid": Cause("The value of an option has the wrong form.", "Write it as the message says."),
     "options-conflict": Cause(
         "Two options exclude each other, or one needs another.", "Leave one out, or add the other."

@@ -3,13 +3,14 @@
 import os
 import shutil
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from enthesis.output.lines import Line, Span, json_text, line, rendered
 from enthesis.surveys.unread import Inquiry, Unread
 
+JSON_FORMAT = 1  # raised when a field of an answer goes or means something else
 MOST = 12  # things that are named, and reasons that are given
 
 
@@ -68,9 +69,11 @@ def put_lines(lines: Iterable[Line], *, to_error: bool = False) -> None:
     stream.flush()
 
 
-def put_json(value: Any) -> None:
-    """A value as JSON to standard output; an answer that may lack something says so in `not_read`."""
-    if _PARTIAL.missing and isinstance(value, dict):
+def put_json(value: Mapping[str, Any]) -> None:
+    """An answer as JSON to standard output, with the `format` that its fields are of; one that may lack something says
+    so in `not_read`."""
+    value = {"format": JSON_FORMAT, **value}
+    if _PARTIAL.missing:
         unread = [f"{one.called} ({one.why})" if one.why else one.what for one in _PARTIAL.missing]
         value = {"not_read": unread, **value}
         _PARTIAL.told = True
@@ -82,14 +85,6 @@ def put_text(text: str) -> None:
     """Text that was made for a file or another program, as it is, to standard output."""
     sys.stdout.write(text)
     sys.stdout.flush()
-
-
-def put_done(text: str, *, as_json: bool, quiet: bool, **more: Any) -> None:
-    """What a command did, where that is all its answer: a remark, or JSON with the facts in `more`."""
-    if as_json:
-        put_json({"says": text, **more})
-    else:
-        remark(text, quiet=quiet)
 
 
 def remark(text: str, *, quiet: bool = False) -> None:

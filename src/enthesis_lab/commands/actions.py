@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 import typer
 
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption
 from enthesis.cli.questions import claims_from
 from enthesis.cli.subjects import PARTY, read_estate
 from enthesis.connectors.http import Client
@@ -22,7 +22,7 @@ from enthesis.live.variables import ASSERTION, METADATA, TOKEN, VARIABLES
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.secrets import Secret
 from enthesis.output.lines import counted
-from enthesis.output.streams import put_done
+from enthesis.output.renderers import TEXT, put_done
 from enthesis.ports import IssuesAssertions, TakesAssertions
 from enthesis_lab.commands.running import running_lab
 from enthesis_lab.running import OWNER, host_word, owners_word
@@ -42,7 +42,7 @@ def add(
         str | None,
         typer.Option("--tied", metavar="IDENTITY", help="Also create a managed identity that is tied to it."),
     ] = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Create resources directly at the lab's clouds, bypassing Enthesis."""
@@ -63,13 +63,13 @@ def add(
             client.expect(answer, 201)
     with_it = f", and {tied} with it" if tied else ""
     said = f"{counted(len(named), 'resource')} created{with_it}."
-    put_done(said, as_json=output is Format.JSON, quiet=quiet, created=named)
+    put_done(said, output=output, quiet=quiet, created=named)
 
 
 def remove(
     addresses: Annotated[list[str], typer.Argument(metavar="ADDRESS...", help="The resources to delete.")],
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Delete resources at the lab's clouds, with identities tied to them; grants stay behind."""
@@ -80,7 +80,7 @@ def remove(
             answer = client.ask("DELETE", f"/administration/resources/{quote(address)}", bearer=session)
             client.expect(answer, 204)
     said = f"{counted(len(addresses), 'resource')} deleted."
-    put_done(said, as_json=output is Format.JSON, quiet=quiet, deleted=addresses)
+    put_done(said, output=output, quiet=quiet, deleted=addresses)
 
 
 def on(
@@ -89,7 +89,7 @@ def on(
         list[str], typer.Argument(metavar="-- COMMAND...", help="The program to run, with its arguments.")
     ],
     estate: EstateOption = None,
-    _output: FormatOption = Format.TEXT,
+    _output: FormatOption = TEXT,
     _quiet: QuietOption = False,
 ) -> None:
     """Run a program as if on a host of the lab, with that host's metadata service."""
@@ -115,7 +115,7 @@ def run(
         typer.Option("--claim", metavar="NAME=VALUE", help="A claim of the token, or an attribute, e.g. event=push."),
     ] = None,
     estate: EstateOption = None,
-    _output: FormatOption = Format.TEXT,
+    _output: FormatOption = TEXT,
     _quiet: QuietOption = False,
 ) -> None:
     """Run a program as if in a run of the lab's pipeline service, with the run's token or assertion."""
@@ -140,7 +140,7 @@ def as_party(
     party: Annotated[str, typer.Argument(metavar="ORGANISATION", help="A party of the lab, or an account of one.")],
     command: Annotated[list[str], typer.Argument(metavar="-- COMMAND...", help="The command to run.")],
     estate: EstateOption = None,
-    _output: FormatOption = Format.TEXT,
+    _output: FormatOption = TEXT,
     _quiet: QuietOption = False,
 ) -> None:
     """Run a command as another party of the lab, with that party's administrators' sessions."""
@@ -164,7 +164,7 @@ def agree(
     mfa: Annotated[bool, typer.Option("--mfa", help="Use a second factor.")] = False,
     refuse: Annotated[bool, typer.Option("--refuse", help="Refuse the sign-in instead.")] = False,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Agree to a sign-in at the lab's directory, as a person does on its page."""
@@ -179,7 +179,7 @@ def agree(
         word = Secret(owners_word(sessions_of(found)))
         client.expect(client.ask("POST", "/agree", form=form, headers={OWNER: word.reveal()}), 200)
     said = f"{person} {'refused' if refuse else 'agreed'}."
-    put_done(said, as_json=output is Format.JSON, quiet=quiet, person=person, agreed=not refuse)
+    put_done(said, output=output, quiet=quiet, person=person, agreed=not refuse)
 
 
 def _next_sign_in(state: Path, directory: str) -> str:

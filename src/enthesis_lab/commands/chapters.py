@@ -240,7 +240,8 @@ CHAPTERS = {
         "A tape robot outside of any cloud wants a key.",
         (
             ENACT,
-            Scene("A keyless way is suggested first.", ("credential", "create", "tape", "--of", "gauges/identity/archiver"), 1),
+            Scene("A keyless way is suggested first.",
+                  ("credential", "create", "tape", "--of", "gauges/identity/archiver"), 1),
             Scene("The robot has no keyless way, so create a key with a reason, an expiry and a private file.",
                   ("credential", "create", "tape", "--of", "gauges/identity/archiver", "--because", "the tape robot",
                    "--for", "7d", "--into", "tape.key", "--anyway")),
@@ -301,8 +302,8 @@ CHAPTERS = {
             ENACT,
             *(
                 Scene("Create a key, as was done years ago." if name == "tape" else "",
-                      ("credential", "create", name, "--of", of, "--form", form, "--because", "it was quick", "--for", "20d",
-                       "--into", f"{name}.key", "--anyway", "--quiet"))
+                      ("credential", "create", name, "--of", of, "--form", form, "--because", "it was quick",
+                       "--for", "20d", "--into", f"{name}.key", "--anyway", "--quiet"))
                 for name, of, form in KEYS
             ),
             Scene("All keys work, and their use is recorded.", ("prove", "--quiet", *AT_HAND)),
@@ -313,7 +314,8 @@ CHAPTERS = {
             Scene("Describe all of them, and carry that out.",
                   ("credential", "retire", "--next", "--usage", "usage.jsonl", "--yes", "--quiet")),
             Scene("", ("enact", "--yes", "--quiet")),
-            Scene("Check that the keyless ways are in place live.", ("credential", "retire", "--next", "--yes", "--quiet")),
+            Scene("Check that the keyless ways are in place live.",
+                  ("credential", "retire", "--next", "--yes", "--quiet")),
             Scene("Try each of them live, with what the key was used for.",
                   ("credential", "retire", "--next", "--usage", "usage.jsonl", "--yes", "--quiet")),
             Scene("One program was forgotten and still uses its key.",
@@ -323,7 +325,8 @@ CHAPTERS = {
                   ("credential", "retire", "--next", "--idle", "0s", "--yes", "--quiet")),
             Scene("Show what access is lost when the keys are disabled.",
                   ("credential", "retire", "model", "--next", "--idle", "0s"), 1),
-            Scene("Disable them. One command undoes that.", ("credential", "retire", "--next", "--idle", "0s", "--yes", "--quiet")),
+            Scene("Disable them. One command undoes that.",
+                  ("credential", "retire", "--next", "--idle", "0s", "--yes", "--quiet")),
             Scene("Delete them (after a month, unless said otherwise). The key `tape` follows one step behind.",
                   ("credential", "retire", "--next", "--idle", "0s", "--keep", "0s", "--yes", "--quiet")),
             Scene("", ("credential", "retire", "--next", "--idle", "0s", "--keep", "0s", "--yes", "--quiet")),

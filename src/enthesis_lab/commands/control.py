@@ -8,7 +8,7 @@ from typing import Annotated, Any
 import typer
 
 from enthesis.cli.interrupts import on_interrupt
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder, place_of_work
 from enthesis.files.shapes import duration_from, duration_text, perhaps
@@ -16,7 +16,8 @@ from enthesis.files.writing import plain_statement
 from enthesis.model.errors import InvalidInput, LiveFailure, Unreachable
 from enthesis.model.estate import Estate
 from enthesis.output.lines import Span, line
-from enthesis.output.streams import put_done, put_json, put_lines, remark
+from enthesis.output.renderers import TEXT, CommandAnswer, is_document, put_answer, put_done
+from enthesis.output.streams import remark
 from enthesis_lab.commands.running import running_lab
 from enthesis_lab.control import LabFailed
 from enthesis_lab.control import join as join_lab
@@ -29,7 +30,7 @@ WITH_KEYS = ("cloud", "pipeline", "cluster", "directory", "registry")  # service
 
 def start(
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     foreground: Annotated[bool, typer.Option("--foreground", help="Stay in the foreground until interrupted.")] = False,
     allow_twins: Annotated[
         bool,
@@ -57,7 +58,7 @@ def start(
 
 def stop(
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
     clean: Annotated[bool, typer.Option("--clean", help="Also delete its state.")] = False,
 ) -> None:
@@ -71,13 +72,13 @@ def stop(
         _remove_place_of_work(state)
     removed = " Its state is removed." if clean else ""
     said = ("The lab is stopped." if was_running else "No lab was running.") + removed
-    put_done(said, as_json=output is Format.JSON, quiet=quiet, was_running=was_running, removed=clean)
+    put_done(said, output=output, quiet=quiet, was_running=was_running, removed=clean)
 
 
 def join(
     other: Annotated[Path, typer.Argument(metavar="DIR", help="The folder of the estate whose lab is running.")],
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Speak to the lab of another estate, as two parties with a folder each do.
@@ -104,21 +105,19 @@ def _own(folder: Path) -> Path:
     return own_state(folder)
 
 
-def status(estate: EstateOption = None, output: FormatOption = Format.TEXT, quiet: QuietOption = False) -> None:
+def status(estate: EstateOption = None, output: FormatOption = TEXT, quiet: QuietOption = False) -> None:
     """Say whether a lab runs, and at which addresses; exit 1 if none does."""
     found = running(state_folder(estate_folder(estate)))
     if found is None:
-        if output is Format.JSON:
-            put_json({"running": False, "services": []})
-        else:
-            remark("No lab runs for this estate.", quiet=quiet)
+        none = CommandAnswer(lambda: {"running": False, "services": []}, lambda: ())
+        put_answer(output, none, beside="No lab runs for this estate.", quiet=quiet)
         raise typer.Exit(1)
     _put_status(found, output, quiet=quiet)
 
 
 def clock(
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     forward: Annotated[
         str | None, typer.Option("--forward", metavar="DURATION", help="Move the clock forward by this much, e.g. 20m.")
     ] = None,
@@ -136,16 +135,19 @@ def clock(
     from enthesis_lab.tuning import clock as move  # noqa: PLC0415  loads the store of the lab
 
     ahead = move(running_lab(estate).state, seconds)
-    if output is Format.JSON:
-        put_json({"ahead_seconds": ahead})
-    elif not quiet:
-        put_lines([line(f"The lab's clock is {duration_text(timedelta(seconds=ahead))} ahead.")])
+    put_answer(
+        output,
+        CommandAnswer(
+            lambda: {"ahead_seconds": ahead},
+            lambda: [line(f"The lab's clock is {duration_text(timedelta(seconds=ahead))} ahead.")] if not quiet else (),
+        ),
+    )
 
 
 def rotate(
     issuer: Annotated[str, typer.Argument(help="The name of a service in the estate.")],
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Give a service of the lab new signing keys; tokens signed with the old ones stay valid."""
@@ -159,7 +161,7 @@ def rotate(
     from enthesis_lab.tuning import rotate as new_keys  # noqa: PLC0415  loads the libraries of tokens
 
     new_keys(found.state, issuer)
-    put_done(f"{issuer} signs with new keys.", as_json=output is Format.JSON, quiet=quiet, issuer=issuer)
+    put_done(f"{issuer} signs with new keys.", output=output, quiet=quiet, issuer=issuer)
 
 
 def _remove_place_of_work(state: Path) -> None:
@@ -169,23 +171,19 @@ def _remove_place_of_work(state: Path) -> None:
         place.rmdir()
 
 
-def _put_status(found: Running, output: Format, *, quiet: bool) -> None:
-    if output is Format.JSON:
-        services = [dict(service) for service in found.services]
-        absent = [{"name": name, "why": why} for name, why in found.absent.items()]
-        said = {"running": True, "estate": found.estate, "authority": str(found.authority), "services": services}
-        put_json(said | ({"not_running": absent} if absent else {}))
-        return
+def _put_status(found: Running, output: str, *, quiet: bool) -> None:
+    services = [dict(service) for service in found.services]
+    absent = [{"name": name, "why": why} for name, why in found.absent.items()]
+    facts = {"running": True, "estate": found.estate, "authority": str(found.authority), "services": services}
+    facts |= {"not_running": absent} if absent else {}
     for name, why in found.absent.items():
-        remark(f"{name} does not run here: {why}.")
-    if quiet:
-        return
+        remark(f"{name} does not run here: {why}.", quiet=is_document(output))
     lines = [line("The lab of ", found.estate, " is ", Span("running", "good"), ".")]
     width = max((len(service["name"]) for service in found.services), default=0)
     for service in found.services:
         lines.append(line(f"  {service['name'].ljust(width)}  {service['kind'].ljust(10)}  {service['url']}"))
     lines.append(line("  their certificates are signed by ", str(found.authority)))
-    put_lines(lines)
+    put_answer(output, CommandAnswer(lambda: facts, lambda: [] if quiet else lines))
 
 
 def inventory(estate: Estate) -> dict[str, Any]:

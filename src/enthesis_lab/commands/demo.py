@@ -17,11 +17,12 @@ import typer
 
 from enthesis.cli.forking import fork, import_everything
 from enthesis.cli.interrupts import held, on_interrupt
-from enthesis.cli.options import Format, FormatOption, QuietOption
+from enthesis.cli.options import FormatOption, QuietOption
 from enthesis.files.saving import fresh_folder
 from enthesis.model.errors import InvalidInput, Unreachable
-from enthesis.output.lines import Span, line
-from enthesis.output.streams import put_json, put_lines, remark
+from enthesis.output.lines import Line, Span, line
+from enthesis.output.renderers import TEXT, CommandAnswer, is_document, put_answer
+from enthesis.output.streams import put_lines, remark
 from enthesis_lab.commands.chapters import CHAPTERS, Chapter, Edit
 from enthesis_lab.control import stop
 from enthesis_lab.running import state_folder
@@ -46,7 +47,7 @@ def demo(
         Path | None, typer.Option("--into", metavar="DIR", help="Copy the estate to DIR, and keep it.")
     ] = None,
     keep: Annotated[bool, typer.Option("--keep", help="Keep the lab running, to explore it.")] = False,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Run the worked example: a pipeline publishes without a stored key, and the wrong branch is refused.
@@ -55,10 +56,8 @@ def demo(
     commands one after another, and stops the lab again. There is a chapter for each way a workload gets its identity.
     """
     if listed:
-        if output is Format.JSON:
-            put_json({"chapters": [{"name": name, "title": one.title} for name, one in CHAPTERS.items()]})
-        else:
-            _list()
+        every = {"chapters": [{"name": name, "title": one.title} for name, one in CHAPTERS.items()]}
+        put_answer(output, CommandAnswer(lambda: every, _list))
         return
     told = CHAPTERS.get(chapter)
     if told is None:
@@ -67,11 +66,10 @@ def demo(
         )
     if told.needs:
         _installed(told.needs)
-    with _muted(quiet or output is Format.JSON):
+    with _muted(quiet or is_document(output)):
         code, folder = _told(told, chapter, into, keep=keep)
-    if output is Format.JSON:
-        there = str(folder) if folder is not None and folder.exists() else None
-        put_json({"chapter": chapter, "went_well": not code, "folder": there})
+    there = str(folder) if folder is not None and folder.exists() else None
+    put_answer(output, CommandAnswer(lambda: {"chapter": chapter, "went_well": not code, "folder": there}, lambda: ()))
     raise typer.Exit(code)
 
 
@@ -143,11 +141,11 @@ def _told(told: Chapter, chapter: str, into: Path | None, *, keep: bool) -> tupl
     return code, folder
 
 
-def _list() -> None:
+def _list() -> list[Line]:
     width = max(map(len, CHAPTERS))
     lines = [line(f"There are {len(CHAPTERS)} chapters: enthesis demo --chapter NAME.")]
     lines += [line("  ", Span(name.ljust(width), "command"), f"  {one.title}") for name, one in CHAPTERS.items()]
-    put_lines(lines)
+    return lines
 
 
 def _fresh_folder(into: Path | None) -> Path:

@@ -6,11 +6,11 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption
 from enthesis.files.shapes import perhaps
 from enthesis.model.errors import InvalidInput
 from enthesis.output.lines import Span, counted, line
-from enthesis.output.streams import put_json, put_lines
+from enthesis.output.renderers import TEXT, CommandAnswer, put_answer
 from enthesis_lab.commands.running import running_lab
 from enthesis_lab.running import Running
 
@@ -73,7 +73,7 @@ def fault(
     seed: Annotated[int, typer.Option("--seed", metavar="NUMBER", help="The seed of everything random.")] = 0,
     clear: Annotated[bool, typer.Option("--clear", help="End the faults of WHERE, or all of them.")] = False,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Make the lab's services late, slow, limited or failing, as real ones are at times; or end that.
@@ -102,11 +102,10 @@ def fault(
         return [*(one for one in before if (one.where, one.route) != (place, route)), wanted]
 
     now = faults(found.state, change if clear or asked else None)
-    if output is Format.JSON:
-        put_json({"faults": [{name: getattr(one, name) for name in Fault.__dataclass_fields__} for one in now]})
-    elif not quiet:
-        head = f"{counted(len(now), 'fault')} set at the lab." if now else "No faults are set at the lab."
-        put_lines([line(Span(head, "strong")), *(line("  ", _sentence(one)) for one in now)])
+    facts = {"faults": [{name: getattr(one, name) for name in Fault.__dataclass_fields__} for one in now]}
+    head = f"{counted(len(now), 'fault')} set at the lab." if now else "No faults are set at the lab."
+    lines = [line(Span(head, "strong")), *(line("  ", _sentence(one)) for one in now)] if not quiet else []
+    put_answer(output, CommandAnswer(lambda: facts, lambda: lines))
 
 
 def _place(found: Running, where: str | None) -> str:

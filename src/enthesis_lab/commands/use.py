@@ -13,7 +13,7 @@ from enthesis.chains.chains import Chains
 from enthesis.chains.reach import reachable
 from enthesis.chains.web import Web
 from enthesis.cleaning.findings import LEADING_ON
-from enthesis.cli.options import EstateOption, Format, FormatOption, QuietOption
+from enthesis.cli.options import EstateOption, FormatOption, QuietOption
 from enthesis.cli.questions import now
 from enthesis.cli.subjects import read_estate
 from enthesis.files.finding import estate_folder
@@ -21,7 +21,7 @@ from enthesis.files.shapes import time_text
 from enthesis.model.estate import Estate
 from enthesis.model.words import VerbClass
 from enthesis.output.lines import counted
-from enthesis.output.streams import put_done
+from enthesis.output.renderers import TEXT, put_done
 from enthesis_lab.commands.running import running_lab
 from enthesis_lab.running import state_folder
 
@@ -36,7 +36,7 @@ def use(
     ] = 400,
     seed: Annotated[int, typer.Option("--seed", metavar="NUMBER", help="The seed of everything random.")] = 0,
     estate: EstateOption = None,
-    output: FormatOption = Format.TEXT,
+    output: FormatOption = TEXT,
     quiet: QuietOption = False,
 ) -> None:
     """Generate a long record of plausible use in the lab.
@@ -54,7 +54,7 @@ def use(
         by_provider.setdefault(str(row["at"]), []).append(row)
     record_use(state_folder(folder), by_provider)
     said = f"{counted(len(rows), 'request')} of {counted(days, 'day')} recorded."
-    put_done(said, as_json=output is Format.JSON, quiet=quiet, requests=len(rows), days=days)
+    put_done(said, output=output, quiet=quiet, requests=len(rows), days=days)
 
 
 def _rows(estate: Estate, days: int, rng: Random, until: datetime) -> Iterator[dict[str, Any]]:
