@@ -18,9 +18,7 @@ $ enthesis trace --journey publish-from-mian --format json
 …
 ```
 
-The exit code says what kind of error it is: 2 the request, a file or the estate is invalid; 3 a live system could not
-be reached or refused us, or not all of it was read; 4 stopped part-way; 1 not decided, or the live side moved away;
-70 a fault of Enthesis itself.
+The [exit code](interfaces.md#exit-codes) says what kind of error it is.
 
 ## Errors of a command
 """

@@ -178,7 +178,8 @@ def test_a_lab_deletes_overwrites_and_kills_nothing_that_a_link_or_a_lock_names(
         state.mkdir(parents=True, exist_ok=True)
         (state / "lock").write_text(str(victim.pid))
         holding = subprocess.Popen(["flock", str(state / "lock"), "sleep", "600"])
-        time.sleep(0.5)
+        while subprocess.run(["flock", "-n", str(state / "lock"), "true"], check=False).returncode == 0:
+            time.sleep(0.01)
         ran = enthesis("lab", "stop", "--clean", at=folder)
         assert ran.code == 3 and "left alone" in ran.err, ran.err
         assert victim.poll() is None and state.exists()

@@ -1,5 +1,6 @@
 """What every connector keeps: records are lines of a survey that reads back, nothing escapes, no secret is in them."""
 
+import ast
 import json
 import re
 from collections.abc import Iterator, Mapping
@@ -24,7 +25,7 @@ from enthesis.surveys.statements import LiveObject, Surveyed
 from enthesis.surveys.survey import read_survey
 
 from .clusters import RBAC
-from .conftest import Program
+from .conftest import Program, write_estate
 from .test_asking import MAIN
 from .test_keys import key
 
@@ -46,6 +47,8 @@ LISTS: Mapping[str, Any] = {
          "subjects": [{"kind": "ServiceAccount", "name": "s", "namespace": "n"}, {"kind": "Odd", "name": "x"}]}
     ],
 }  # fmt: skip
+
+SOURCES = Path(__file__).parent.parent / "src" / "enthesis"
 
 
 def answering(request: httpx.Request) -> httpx.Response:
@@ -148,3 +151,116 @@ def test_the_documented_connector_is_complete_and_is_found(enthesis: Program, tm
     assert ran.code == 0 and "ines" in ran.out and "tomas" not in ran.out
     ran = enthesis("survey", "--with", "barns=x", at=tmp_path, **more)
     assert ran.code == 2 and "installed: sheds" in ran.err
+
+
+ELSEWHERE = """
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from enthesis.ports import Changed
+from enthesis.surveys.statements import Surveyed
+
+
+@dataclass
+class Dunes:
+    services: list = field(default_factory=lambda: [{"name": "lowland", "kind": "dune", "url": "https://x.example"}])
+    authority: Path = Path("none.pem")
+    absent: dict = field(default_factory=dict)
+
+    def url_of(self, service):
+        return None
+
+    def sessions(self):
+        return []
+
+    def shown_by_owner(self):
+        return {}
+
+
+def of_estate(folder):
+    return Dunes() if (folder / ".enthesis" / "dunes").exists() else None
+
+
+class Dune:
+    name = "lowland"
+
+    def take_on(self, shown, identity, narrowed, asked):
+        raise AssertionError
+
+    def survey(self, holders, others=()):
+        return Surveyed("lowland", tuple(holders), accounts=frozenset(holders))
+
+    def change(self, step, ids, key=""):
+        return Changed("1", "1")
+
+    def learn(self, step, made, ids):
+        pass
+
+    def in_force(self, step, made):
+        return True
+
+    def rights(self, holders, steps):
+        return []
+
+    def lacking(self, steps):
+        return []
+
+    def objection(self, collection, body, allows):
+        return ""
+
+
+def joined(service):
+    return {"providers": {service.name: Dune()}}
+"""
+
+
+def test_a_stand_in_and_the_connector_of_its_kind_come_from_elsewhere(enthesis: Program, tmp_path: Path) -> None:
+    """Without a change to any file of the tool."""
+    text = """\
+estate: shop
+organisations: {home: {}}
+providers: {lowland: {style: one-sided}}
+accounts: {shop: {in: "@home", provider: lowland}}
+identities: {shop/identity/worker: {kind: service-account}}
+"""
+    folder = write_estate(tmp_path / "estate", {"estate.yaml": text})
+    (tmp_path / "dunes.py").write_text(ELSEWHERE)
+    place = tmp_path / "dunes-1.0.dist-info"
+    place.mkdir()
+    (place / "METADATA").write_text("Metadata-Version: 2.1\nName: dunes\nVersion: 1.0\n")
+    groups = "[enthesis.stand_ins]\ndunes = dunes:of_estate\n[enthesis.connectors]\ndune = dunes:joined\n"
+    (place / "entry_points.txt").write_text(groups)
+    more = {"PYTHONPATH": str(tmp_path)}
+    assert enthesis("propose", at=folder, **more).code == 3  # nothing stands in yet
+    (folder / ".enthesis").mkdir()
+    (folder / ".enthesis" / "dunes").touch()
+    ran = enthesis("propose", at=folder, **more)
+    assert ran.code == 0 and "the service-account shop/identity/worker" in ran.out, ran.out + ran.err
+    assert enthesis("enact", "--yes", at=folder, **more).code == 0
+
+
+def test_no_connector_has_a_method_that_only_refuses_or_agrees() -> None:
+    """A port that a connector cannot serve is a port that it has not. To take no note is no answer (`learn`)."""
+    silent = []
+    for path in sorted((SOURCES / "connectors").rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            its = (
+                [one for one in node.body if isinstance(one, ast.FunctionDef)] if isinstance(node, ast.ClassDef) else []
+            )
+            is_port = isinstance(node, ast.ClassDef) and any("Protocol" in ast.unparse(one) for one in node.bases)
+            silent += [f"{path.name} {one.name}" for one in its if not is_port and says_nothing(one)]
+    assert silent == []
+    planted = ast.parse("def change(self):\n    '''Does.'''\n    raise InvalidInput('no')").body[0]
+    assert isinstance(planted, ast.FunctionDef) and says_nothing(planted)
+
+
+def says_nothing(method: ast.FunctionDef) -> bool:
+    """Whether a public method is a single refusal or a constant answer."""
+    left = [one for one in method.body if not (isinstance(one, ast.Expr) and isinstance(one.value, ast.Constant))]
+    if method.name.startswith("_") or method.name == "learn" or len(left) > 1:
+        return False
+    return (
+        not left
+        or isinstance(left[0], ast.Raise)
+        or (isinstance(left[0], ast.Return) and isinstance(left[0].value, ast.Constant))
+    )

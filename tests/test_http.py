@@ -9,6 +9,7 @@ import time
 import tracemalloc
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
+from pathlib import Path
 
 import httpx
 import pytest
@@ -273,3 +274,11 @@ def test_pages_that_bring_nothing_end_the_reading() -> None:
         with pytest.raises(UnexpectedAnswer, match="bring nothing new"):
             list(Cluster("a/cluster/c", "o", client, None).items("/api/v1/namespaces"))
     assert next(asked) < 40
+
+
+def test_a_certificate_that_cannot_be_used_is_an_error_of_its_own(tmp_path: Path) -> None:
+    (tmp_path / "none.pem").write_text("no certificate")
+    for name in ("none.pem", "missing.pem"):
+        with pytest.raises(Unreachable, match="cannot be used") as raised:
+            Client("x", "https://x.example", authority=tmp_path / name)
+        assert raised.value.code == "authority-unusable"

@@ -127,7 +127,7 @@ def test_a_finished_enactment_is_undone_by_its_number(enthesis: Program, fresh_l
     assert "propose --undo NUMBER" in enthesis("enact", "--undo", at=folder).err
     assert undo(enthesis, folder, 7).code == 2
     stale = undo(enthesis, folder, 1)
-    assert stale.code == 1 and "changed after it" in stale.err
+    assert stale.code == 4 and "changed after it" in stale.err
     assert undo(enthesis, folder, 2).code == 0
     assert "session from 15m to 20m" in enthesis("propose", at=folder).out
     told = enthesis("history", "show", "1", at=folder).out
@@ -155,7 +155,7 @@ def test_several_enactments_are_taken_back_with_one_step_for_each_statement(enth
     ]  # fmt: skip
     assert "session from 15m to 25m" in enthesis("propose", at=folder).out
     again = enthesis("enact", "back.json", "--yes", at=folder)
-    assert again.code == 1 and "cannot be undone" in again.err
+    assert again.code == 4 and "cannot be undone" in again.err
     none = enthesis("propose", "--back-to", "2", "--undo", "3", at=folder)
     assert none.code == 2 and "exclude each other" in none.err
 

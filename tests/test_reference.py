@@ -12,13 +12,15 @@ from enthesis.cli.lazy import loaded
 from enthesis.cli.main import FAULT, GONE, PARTIAL
 from enthesis.files.folder import read_texts
 from enthesis.files.sections import SECTIONS
-from enthesis.model.errors import EnthesisError
+from enthesis.model import errors
+from enthesis.model.errors import EXIT_CODES, EnthesisError
 from enthesis.model.risks import FINDINGS, RISKS
 from enthesis.output.reference import SAYS, rows
 
 from .commands import LISTED
 from .commands_page import PAGE as COMMANDS_PAGE
 from .commands_page import page as commands_page
+from .conftest import Program
 from .fields_page import PAGE, page
 
 
@@ -112,3 +114,15 @@ def test_every_code_of_a_risk_or_finding_is_explained() -> None:
     risks, sweep = ((docs / page).read_text(encoding="utf-8") for page in ("concepts/risks.md", "commands/sweep.md"))
     assert {code for code in RISKS if f"`{code}`" not in risks} == set()
     assert {code for code in FINDINGS if f"`{code}`" not in sweep + risks} == set()
+
+
+def test_the_exit_codes_are_told_alike_everywhere(enthesis: Program, tmp_path: Path) -> None:
+    table = dict(re.findall(r"^\| (\d+) \| (.+) \|$", INTERFACES.partition("## Exit codes")[2], re.MULTILINE))
+    assert {code: table.get(str(code)) for code in EXIT_CODES} == EXIT_CODES
+    told = " ".join(enthesis("--help", at=tmp_path).out.split())
+    assert all(f"{code} {means}" in told for code, means in EXIT_CODES.items())
+    told = told.replace("│", " ")
+    raised = {
+        one.exit_code for one in vars(errors).values() if isinstance(one, type) and issubclass(one, EnthesisError)
+    }
+    assert raised <= EXIT_CODES.keys()

@@ -3,9 +3,11 @@
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
+from pathlib import Path
 from typing import Any, Protocol, runtime_checkable
 
-from enthesis.model.estate import Attempt, Claims, KindVerbs
+from enthesis.model.errors import InvalidInput
+from enthesis.model.estate import Attempt, Claims, Estate, KindVerbs
 from enthesis.model.secrets import Secret
 from enthesis.model.words import VerdictStep
 from enthesis.proposals.credentials import Credentialed, OpenSession
@@ -32,7 +34,6 @@ __all__ = [
     "LiveClusterPorts",
     "LiveDatabase",
     "LiveObject",
-    "LiveProvider",
     "LogsIn",
     "MovableClock",
     "OpenLogin",
@@ -116,6 +117,7 @@ class Right:
     to: str  # survey or enact
 
 
+@runtime_checkable
 class Administered(Protocol):
     """The survey and change ports: one live provider, seen by its administrators."""
 
@@ -268,6 +270,7 @@ class StatesWhoCalls(Protocol):
         ...
 
 
+@runtime_checkable
 class Attempts(Protocol):
     """The attempt port: does a thing for real, sees that it was done, and puts it back."""
 
@@ -487,10 +490,6 @@ class ListsResources(Protocol):
         ...
 
 
-class LiveProvider(Administered, TakesOn, TakesKeys, Attempts, Protocol):
-    """A provider with all of its ports."""
-
-
 class LiveClusterPorts(Administered, TakesOn, Attempts, Issues, Protocol):
     """A cluster: changed by its administrators, issuer of its service accounts' tokens, and where they open things."""
 
@@ -505,6 +504,16 @@ class LiveClusterPorts(Administered, TakesOn, Attempts, Issues, Protocol):
     def token_for(self, identity: str, life: timedelta) -> tuple[HeldCredential, str]:
         """A token of a service account for at most this life. Returns it with the id it was made under."""
         ...
+
+
+def attempting(system: object, name: str) -> Attempts:
+    """A system, where its connector can attempt something; InvalidInput where it cannot."""
+    if isinstance(system, Attempts):
+        return system
+    raise InvalidInput(
+        f"{name} cannot be tried for what is asked of it: what it is reached by does not do that", code="port-missing",
+        remedy="`enthesis connections` says how it is reached",
+    )  # fmt: skip
 
 
 class Reporter(Protocol):
@@ -524,6 +533,33 @@ class Reporter(Protocol):
 
 
 @dataclass(frozen=True)
+class ServiceHere:
+    """A service that stands in for a live system of an estate, as the connector of its kind is given it.
+
+    Where it is and who certifies it, how long it is waited for (seconds), how its owner is known (a header), whom
+    changes are made as, and the sessions of its administrators, also made anew.
+    """
+
+    name: str
+    kind: str
+    url: str
+    authority: Path
+    patience: float
+    estate: Estate
+    owner: Mapping[str, str]
+    sessions: Callable[[], Sequence[Mapping[str, str]]]
+    renewed: Callable[[], Sequence[Mapping[str, str]]]
+    acting: Secret | None = None
+    access: str = ""
+
+
+Joined = Mapping[str, Mapping[str, object]]
+"""What speaks to a service, by a field of `Connected` and the name that it has there; nothing where the estate has no
+use for the service. A connector registers what makes it of a `ServiceHere` in the group `enthesis.connectors`, under
+the kind of its services, with `.WORD` behind it where another one has that kind too."""
+
+
+@dataclass(frozen=True)
 class Connected:
     """The live systems of an estate by name; `spoke_to` says in words what they are (a lab, say).
 
@@ -534,7 +570,7 @@ class Connected:
     `hosts` are by provider, `directories` by organisation (with its '@'), `keys` are keyed credentials at hand by name.
     """
 
-    providers: Mapping[str, LiveProvider]
+    providers: Mapping[str, TakesOn]
     issuers: Mapping[str, Issues]
     spoke_to: str
     clock: MovableClock | None = None
@@ -551,8 +587,9 @@ class Connected:
 
     @property
     def administered(self) -> Mapping[str, Administered]:
-        """Everything that keeps statements, by the name that they have it under."""
-        return {**self.providers, **self.clusters, **self.databases, **self.people, **self.pipelines}
+        """Everything that keeps statements and can be read and changed, by the name that they have it under."""
+        providers = {name: one for name, one in self.providers.items() if isinstance(one, Administered)}
+        return {**providers, **self.clusters, **self.databases, **self.people, **self.pipelines}
 
     def let_go(self) -> None:
         """Ends the sessions and sign-ins that were obtained: what tries something leaves none behind."""

@@ -25,6 +25,7 @@ from enthesis.change.preparing import Clock, LiveSide, PreparedChange, prepare, 
 from enthesis.model.errors import Busy, InvalidInput, RightMissing
 from enthesis.model.estate import Estate, Origin
 from enthesis.model.words import Form
+from enthesis.ports import Administered
 from enthesis.proposals.acting import not_allowed
 from enthesis.proposals.rules import rule_of
 from enthesis.proposals.steps import Danger, Proposal, Step
@@ -198,7 +199,8 @@ def _refuse_if_not_allowed(prepared: PreparedChange) -> None:
     for name, provider in prepared.live.connected.providers.items():
         steps = [step for step in prepared.proposal.steps if step.provider == name]
         at_providers += steps
-        needed += [(right.may, right.at) for right in provider.rights((), steps)]
+        if isinstance(provider, Administered):
+            needed += [(right.may, right.at) for right in provider.rights((), steps)]
     origin = Origin(Form.PERSON, person.person, mfa=person.mfa, mfa_said=True)
     missing = not_allowed(prepared.estate, prepared.surveys, at_providers, needed, origin, prepared.clock())
     if missing:

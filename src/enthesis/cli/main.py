@@ -13,7 +13,7 @@ from enthesis import __version__
 from enthesis.cli.examples import EXAMPLES
 from enthesis.cli.lazy import ListedCommand, lazy_group
 from enthesis.cli.renamed import refuse_old_words
-from enthesis.model.errors import EnthesisError, InvalidEstate, NotDecided, StoppedPartWay, Undecided
+from enthesis.model.errors import EXIT_CODES, EnthesisError, InvalidEstate, NotDecided, StoppedPartWay, Undecided
 from enthesis.model.secrets import redacted
 from enthesis.output.file_errors import file_error_json, file_error_lines
 from enthesis.output.lines import Span, line
@@ -22,7 +22,7 @@ from enthesis.output.streams import begin, is_partial, put_json, put_lines, put_
 DISK_FAULTS = (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EFBIG, errno.EIO)
 GONE = 141  # exit code, as of a program that SIGPIPE ended
 PARTIAL = 3  # exit code of an answer that may lack something, since not all could be read
-FAULT = 70  # exit code, as in sysexits.h: an internal software error
+FAULT = 70  # as in sysexits.h: an internal software error
 COMMANDS = {
     "demo": ListedCommand(
         "",
@@ -135,7 +135,7 @@ def _version(wanted: bool) -> None:
         raise typer.Exit
 
 
-@app.callback()
+@app.callback(help=f"{ABOUT}\n\nExit codes: {'; '.join(f'{code} {means}' for code, means in EXIT_CODES.items())}.")
 def about(
     version: Annotated[
         bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version.")
@@ -144,10 +144,6 @@ def about(
 ) -> None:
     """Describe the access you intend. Enthesis sets it up, explains every yes and no, and proves both without
     long-lived keys.
-
-    Exit codes: 0 as asked; 1 the answer is no; 2 the request or the estate is wrong; 3 a live system could not be
-    reached or refused us, or not all of it was read, so that the answer may lack something; 4 stopped part-way, run
-    again to continue; 70 a fault of Enthesis itself.
     """
 
 

@@ -9,7 +9,7 @@ from enthesis.connectors.pipeline import issued, plain
 from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import Claims
 from enthesis.model.secrets import Secret
-from enthesis.ports import HeldCredential
+from enthesis.ports import HeldCredential, Joined, ServiceHere
 
 
 class AssertionIssuer:
@@ -39,3 +39,11 @@ class AssertionIssuer:
                 f"{self.name} answered without an assertion or without its life", code="answer-without-token"
             )
         return HeldCredential(Secret(shown), "assertion", timedelta(seconds=life))
+
+
+def joined(service: ServiceHere) -> Joined:
+    """A service that makes assertions for an issuer of the estate."""
+    if service.name not in service.estate.issuers:
+        return {}
+    client = Client(service.name, service.url, authority=service.authority, max_seconds=service.patience)
+    return {"issuers": {service.name: AssertionIssuer(service.name, client, service.owner)}}

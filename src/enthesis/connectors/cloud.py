@@ -27,11 +27,13 @@ from enthesis.ports import (
     Done,
     HeldCredential,
     HeldKey,
+    Joined,
     LiveObject,
     OpenSession,
     Passing,
     Refusal,
     Right,
+    ServiceHere,
     Step,
     Surroundings,
     Surveyed,
@@ -709,3 +711,18 @@ def _id(name: Any, ids: Mapping[str, str]) -> str:
     if found is None:
         raise MovedAway(f"{name} does not exist any more", code="gone-meanwhile", remedy="propose again")
     return found
+
+
+def joined(service: ServiceHere) -> Joined:
+    """A cloud that stands in for a provider of the estate."""
+    if service.name not in service.estate.providers:
+        return {}
+
+    def of_ours(listed: Sequence[Mapping[str, str]]) -> dict[str, Secret]:
+        mine = [entry for entry in listed if entry.get("cloud") == service.name]
+        ours = [entry for entry in mine if not service.estate.administered_by_others(entry["holder"])]
+        return {entry["holder"]: Secret(entry["session"]) for entry in ours}
+
+    client = Client(service.name, service.url, authority=service.authority, max_seconds=service.patience)
+    cloud = Cloud(service.name, client, of_ours(service.sessions()), lambda: of_ours(service.renewed()), service.acting)
+    return {"providers": {service.name: cloud}}

@@ -13,7 +13,7 @@ from enthesis.model.errors import LiveFailure, RightMissing, UnexpectedAnswer, U
 from enthesis.model.secrets import Secret
 from enthesis.model.urls import is_safe_url
 from enthesis.model.words import VerdictStep
-from enthesis.ports import HeldCredential, Refusal
+from enthesis.ports import HeldCredential, Joined, Refusal, ServiceHere
 
 DEVICE = "urn:ietf:params:oauth:grant-type:device_code"
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
@@ -184,3 +184,9 @@ class LabDirectory(Directory):
         while self._out:
             with suppress(LiveFailure):
                 self.forget(self._out.pop())
+
+
+def joined(service: ServiceHere) -> Joined:
+    """Where the people of an organisation sign in, as their owner plays them."""
+    client = Client(service.name, service.url, authority=service.authority, max_seconds=service.patience)
+    return {"directories": {service.name: LabDirectory(service.name, client, service.owner)}}

@@ -16,7 +16,7 @@ from enthesis.model.errors import NotIssued, UnexpectedAnswer
 from enthesis.model.estate import Claims
 from enthesis.model.secrets import Secret
 from enthesis.model.words import VerdictStep
-from enthesis.ports import HeldCredential, Refusal
+from enthesis.ports import HeldCredential, Joined, Refusal, ServiceHere
 
 ENROL = "/.well-known/est/simpleenroll"
 REQUEST = "application/pkcs10"
@@ -94,3 +94,11 @@ def _steps(answer: HttpAnswer) -> object:
         return answer.json("it").get("refused_at")
     except UnexpectedAnswer:
         return None
+
+
+def joined(service: ServiceHere) -> Joined:
+    """An authority that stands in for an issuer of the estate."""
+    if service.name not in service.estate.issuers:
+        return {}
+    client = Client(service.name, service.url, authority=service.authority, max_seconds=service.patience)
+    return {"issuers": {service.name: CertificateAuthority(service.name, client, service.owner)}}

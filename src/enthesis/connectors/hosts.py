@@ -19,7 +19,7 @@ from enthesis.connectors.http import Client, HttpAnswer, problem_said, understoo
 from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import KindVerbs
 from enthesis.model.secrets import CallerPlace, Secret
-from enthesis.ports import HeldCredential, Refusal, Surroundings
+from enthesis.ports import HeldCredential, Joined, Refusal, ServiceHere, Surroundings
 
 DIRECTLY = {"Asked-Directly": "yes"}
 MAX_ANSWER = 65_536  # bytes
@@ -141,3 +141,10 @@ def _refusal(answer: HttpAnswer, who: str) -> Refusal | None:
             f"{who} answered {answer.status} with content that is not understood", code="answer-not-understood"
         ) from None
     return Refusal.told(steps, problem_said(answer))
+
+
+def joined(service: ServiceHere) -> Joined:
+    """The services of a provider's hosts, which their owner plays."""
+    client = Client(service.name, service.url, authority=service.authority, max_seconds=service.patience)
+    hosts = Hosts(client, f"/{quote(''.join(service.owner.values()))}")
+    return {"hosts": {service.name.removesuffix("/hosts"): hosts}}

@@ -288,10 +288,17 @@ def surrounding(asked: Surroundings) -> dict[str, str]:
 
 def trusting(url: str, authority: Path | None = None, *, data: str | None = None) -> ssl.SSLContext:
     """What a server proves itself by: a file of PEM or its content, else all that this machine trusts, which is loaded
-    only where something is to be proved."""
+    only where something is to be proved. Unreachable where the file cannot be used."""
     if authority is None and data is None and url.startswith("http://"):
         return ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)  # which trusts nobody
-    return ssl.create_default_context(cafile=str(authority) if authority else None, cadata=data)
+    try:
+        return ssl.create_default_context(cafile=str(authority) if authority else None, cadata=data)
+    except OSError as fault:
+        raise Unreachable(
+            f"the certificate in {authority}, by which {url} is to prove itself, cannot be used: {fault.strerror}",
+            code="authority-unusable",
+            remedy="enthesis lab start writes it again, where it is a lab's",
+        ) from None
 
 
 _MADE: ContextVar["list[Client] | None"] = ContextVar("_MADE", default=None)

@@ -8,7 +8,7 @@ import json
 import time
 import uuid
 from base64 import b64encode
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -20,12 +20,12 @@ from joserfc.jwk import ECKey, OKPKey, RSAKey
 
 from enthesis.connectors.http import Client, HttpAnswer, problem_said, understood
 from enthesis.model.addresses import account_of
-from enthesis.model.errors import InvalidInput, NotIssued, UnexpectedAnswer, Unreachable
-from enthesis.model.estate import Attempt, Claims, Exchange, KindVerbs
+from enthesis.model.errors import InvalidInput, NotIssued, UnexpectedAnswer
+from enthesis.model.estate import Claims, Exchange, KindVerbs
 from enthesis.model.secrets import Secret
 from enthesis.model.urls import is_safe_url
 from enthesis.model.words import VerdictStep
-from enthesis.ports import Done, HeldCredential, HeldKey, Refusal, Surroundings
+from enthesis.ports import HeldCredential, Refusal, Surroundings
 from enthesis.tokens.checking import Refused, parsed
 
 EXCHANGE = "urn:ietf:params:oauth:grant-type:token-exchange"
@@ -245,45 +245,6 @@ class OAuthProvider:
         for word, value in parts.items():
             named = named.replace(f"{{{word}}}", value)
         return named
-
-    def by_key(self, key: HeldKey) -> HeldCredential | Refusal:
-        raise InvalidInput(f"how {self.name} takes keyed credentials is not known", code="keyed-sign-in-not-known")
-
-    def attempt(self, session: HeldCredential, attempt: Attempt, asked: Surroundings) -> Done | Refusal:
-        raise InvalidInput(
-            f"only the token endpoint of {self.name} is known, so requests cannot be tried there",
-            code="not-possible-by-token-endpoint",
-        )
-
-    def survey(self, holders: Sequence[str], others: Sequence[str] = ()) -> Any:
-        raise Unreachable(
-            f"of {self.name} only its token endpoint is known: it cannot be surveyed",
-            code="not-possible-by-token-endpoint",
-        )
-
-    def learn(self, step: Any, made: Any, ids: dict[str, str]) -> None:
-        """Nothing is made there."""
-
-    def rights(self, holders: Sequence[str], steps: Sequence[Any]) -> Any:
-        """Nothing is read or changed there."""
-        return []
-
-    def lacking(self, steps: Sequence[Any]) -> Any:
-        """Nothing is read or changed there."""
-        return []
-
-    def in_force(self, step: Any, made: Any) -> bool:
-        """Nothing is made there."""
-        return True
-
-    def change(self, step: Any, ids: dict[str, str], key: str = "") -> Any:
-        raise Unreachable(
-            f"only the token endpoint of {self.name} is known, so nothing can be changed there",
-            code="not-possible-by-token-endpoint",
-        )
-
-    def objection(self, collection: str, body: Any, allows: Any) -> str:
-        return ""  # nothing is proposed for what cannot be surveyed
 
 
 class GivenToken:

@@ -15,7 +15,7 @@ from urllib.parse import unquote, urlsplit
 from enthesis.connectors.host_log import OTHERWISE, reason_in
 from enthesis.model.errors import InvalidInput, Unreachable
 from enthesis.model.words import VerdictStep
-from enthesis.ports import CertifiesLogins, Done, HeldCredential, Refusal, Surroundings
+from enthesis.ports import CertifiesLogins, Done, HeldCredential, Joined, Refusal, ServiceHere, Surroundings
 
 SECONDS = 10  # for a connection to be made
 LONGEST = 30  # seconds for a login and what is done with it
@@ -170,3 +170,10 @@ class LoginHost:
             said = ""
         step, reason = reason_in(said) or (VerdictStep.TARGET_SIDE, OTHERWISE)
         return Refusal((step,), reason)
+
+
+def joined(service: ServiceHere) -> Joined:
+    """A host that is logged in at; its access is the folder with its keys and its log."""
+    place = Path(service.access)
+    host = LoginHost(service.name, service.url, place / "known_hosts", place / "sshd.log")
+    return {"logins": {service.name: host}}

@@ -11,7 +11,7 @@ from enthesis.model.estate import Claims
 from enthesis.model.pointers import nested
 from enthesis.model.secrets import Secret
 from enthesis.model.words import STATEMENT_SECTIONS, VerdictStep
-from enthesis.ports import Changed, Done, HeldCredential, Refusal, Right
+from enthesis.ports import Changed, Done, HeldCredential, Joined, Refusal, Right, ServiceHere
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed
 
@@ -157,3 +157,12 @@ def plain(value: Any) -> Any:
     if isinstance(value, tuple):
         return [plain(one) for one in value]
     return {name: plain(one) for name, one in value.items()} if isinstance(value, dict) else value
+
+
+def joined(service: ServiceHere) -> Joined:
+    """A pipeline service that stands in for an issuer of the estate."""
+    if service.name not in service.estate.issuers:
+        return {}
+    client = Client(service.name, service.url, authority=service.authority, max_seconds=service.patience)
+    pipeline = AdministeredPipeline(service.name, client, service.owner)
+    return {"issuers": {service.name: pipeline}, "pipelines": {service.name: pipeline}}

@@ -15,7 +15,7 @@ from enthesis.model.errors import UnexpectedAnswer
 from enthesis.model.estate import Attempt
 from enthesis.model.secrets import Secret
 from enthesis.model.words import VerdictStep
-from enthesis.ports import Done, HeldCredential, Refusal, Surroundings
+from enthesis.ports import Done, HeldCredential, Joined, Refusal, ServiceHere, Surroundings
 
 MANIFESTS = (
     "application/vnd.oci.image.manifest.v1+json, application/vnd.oci.image.index.v1+json, "
@@ -171,3 +171,9 @@ def _refusal(answer: HttpAnswer) -> Refusal | None:
     detail = errors[0].get("detail")
     steps = detail.get("refused_at") if isinstance(detail, dict) else None
     return Refusal.told(steps, str(errors[0].get("message", "access is refused")))
+
+
+def joined(service: ServiceHere) -> Joined:
+    """A registry of images."""
+    client = Client(service.name, service.url, authority=service.authority, max_seconds=service.patience)
+    return {"registries": {service.name: ImageRegistry(service.name, client, service.owner)}}

@@ -19,7 +19,7 @@ from enthesis.connectors.http import Client, HttpAnswer, understood
 from enthesis.model.errors import MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.foreign_names import name_of, word_of
 from enthesis.model.secrets import Secret
-from enthesis.ports import Changed, Record, Right
+from enthesis.ports import Changed, Joined, Record, Right, ServiceHere
 from enthesis.proposals.holding import directory_objection
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed, listed, records_of
@@ -344,3 +344,22 @@ def _tag(entry: Mapping[str, Any]) -> str:
         return version if version.startswith(('"', "W/")) else f'"{version}"'
     told = {name: value for name, value in entry.items() if name not in ("meta", "groups")}
     return hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()[:16]
+
+
+SCIM = "/scim/v2"  # where a directory that stands in keeps people
+
+
+def joined(service: ServiceHere) -> Joined:
+    """A directory whose people the estate keeps."""
+    if not service.estate.keeps_people(service.name):
+        return {}
+
+    def of_directory(listed: Sequence[Mapping[str, str]]) -> Secret:
+        """The session of its administrators; an empty one, which opens nothing, where there is none."""
+        return Secret(next((entry["session"] for entry in listed if entry.get("directory") == service.name), ""))
+
+    url = f"{service.url}{SCIM}"
+    client = Client(service.name, url, authority=service.authority, max_seconds=service.patience)
+    session = of_directory(service.sessions())
+    kept = KeptDirectory(service.name, client, session, lambda: of_directory(service.renewed()))
+    return {"people": {service.name: kept}}

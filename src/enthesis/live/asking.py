@@ -18,11 +18,12 @@ from enthesis.surveys.unread import systems_not_read
 def surveyed_clouds(estate: Estate, folder: Path, reporter: Reporter) -> list[SurveyedCloud]:
     """What the providers and directories of an estate have now, with the keyed credentials that providers keep."""
     connected = connect(estate, folder)
-    if not (connected.providers or connected.people or connected.pipelines) and connected.administered:
-        return []  # clusters and databases are surveyed by themselves
+    clouds = replace(connected, clusters={}, databases={})
+    if not clouds.administered and (connected.administered or connected.providers):
+        return []  # clusters and databases are surveyed by themselves, and some providers cannot be
     urls = {name: getattr(getattr(one, "client", None), "url", "") for name, one in connected.administered.items()}
     found = []
-    surveys = survey(estate, replace(connected, clusters={}, databases={}), reporter)
+    surveys = survey(estate, clouds, reporter)
     for one in counting_together(surveys, Keepers.of(estate, surveys)):
         provider = connected.administered[one.provider]
         keys = provider.keys(one.holders) if isinstance(provider, KeepsKeys) else None

@@ -1,25 +1,17 @@
 """Wires connectors to ports: which live systems an estate speaks to."""
 
-import base64
 import json
 import os
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from functools import partial
+from functools import cache
 from pathlib import Path
-from typing import TYPE_CHECKING
-from urllib.parse import quote
+from typing import TYPE_CHECKING, Any
 
-from enthesis.connectors.asserting import AssertionIssuer
-from enthesis.connectors.cloud import Cloud
-from enthesis.connectors.cluster.changing import AdministeredCluster
+from enthesis.connectors.cluster.changing import AdministeredCluster, cluster_here
 from enthesis.connectors.cluster.kubeconfig import from_inside, from_kubeconfigs
 from enthesis.connectors.cluster.surveying import Cluster
-from enthesis.connectors.directory import LabDirectory
-from enthesis.connectors.hosts import Hosts
-from enthesis.connectors.http import MAX_SECONDS, Client, Connection
-from enthesis.connectors.openssh import LoginHost
-from enthesis.connectors.pipeline import AdministeredPipeline
+from enthesis.connectors.http import MAX_SECONDS, Client
 from enthesis.connectors.registry import ImageRegistry
 from enthesis.connectors.scim import KeptDirectory
 from enthesis.files.shapes import perhaps, time_from
@@ -34,13 +26,12 @@ from enthesis.ports import (
     Connected,
     HeldKey,
     Issues,
+    Joined,
     KeepsImages,
     LiveClusterPorts,
     LiveDatabase,
-    LiveProvider,
-    LogsIn,
-    RunsHosts,
-    SignsIn,
+    ServiceHere,
+    TakesOn,
 )
 
 if TYPE_CHECKING:
@@ -48,8 +39,7 @@ if TYPE_CHECKING:
     from enthesis.connectors.postgresql.surveying import Database
 
 LAB = "the lab of this estate"
-ISSUING = ("pipeline", "authority", "assertions")  # services of a lab that sign what callers show
-SCIM = "/scim/v2"  # where a lab's directories keep people
+GROUP = "enthesis.connectors"  # entry points by the kind of what they speak to
 MAX_GIVEN = 65_536  # bytes of a file with a token or a client
 
 
@@ -69,92 +59,41 @@ def connect(estate: Estate, folder: Path, given: "Given | None" = None) -> Conne
             code="lab-not-running",
             remedy=remedy,
         )
-    listed = sessions_of(lab)
-    owner = shown_by_owner(lab)
-
-    def sessions_at(cloud: str, listed: Sequence[Mapping[str, str]]) -> dict[str, Secret]:
-        mine = [entry for entry in listed if entry.get("cloud") == cloud]
-        return {
-            entry["holder"]: Secret(entry["session"])
-            for entry in mine
-            if not estate.administered_by_others(entry["holder"])
-        }
-
-    def renewed(cloud: str) -> dict[str, Secret]:
-        return sessions_at(cloud, _renewed(lab))
-
-    providers: dict[str, LiveProvider] = {}
-    issuers: dict[str, Issues] = {}
-    hosts: dict[str, RunsHosts] = {}
-    directories: dict[str, SignsIn] = {}
-    registries: dict[str, KeepsImages] = {}
-    bound = given.patience if given is not None and given.patience else MAX_SECONDS
-    for service in (one for one in lab.services if one["kind"] not in ("database", "login")):
-        name = service["name"]
-        acting = given.acting if given is not None else None
-        client = Client(name, service["url"], authority=lab.authority, max_seconds=bound)
-        if service["kind"] == "cloud" and name in estate.providers:
-            providers[name] = Cloud(name, client, sessions_at(name, listed), partial(renewed, name), acting)
-        elif service["kind"] in ISSUING and name in estate.issuers:
-            issuers[name] = _issuing(service["kind"], name, client, owner)
-        elif service["kind"] == "hosts":
-            hosts[name.removesuffix("/hosts")] = Hosts(client, f"/{quote(''.join(owner.values()))}")
-        elif service["kind"] == "registry":
-            registries[name] = ImageRegistry(name, client, owner)
-        elif service["kind"] == "directory":
-            directories[name] = LabDirectory(name, client, owner)
-    clusters: dict[str, LiveClusterPorts] = {}
-    for address in clusters_reached(estate, folder):
-        found = _cluster_of_lab(address, estate.organisation_of(address), folder)
-        if found is not None:
-            clusters[address] = AdministeredCluster(found)
-    of_clusters = {name: clusters[one.cluster] for name, one in estate.issuers.items() if one.cluster in clusters}
+    ports: dict[str, dict[str, Any]] = {}
+    for service in lab.services:
+        here = _service_here(service, lab, estate, given)
+        for joined in connectors_of(service["kind"]):
+            for port, named in joined(here).items():
+                ports.setdefault(port, {}).update(named)
     keys = {name: key_at(path) for name, path in given.keys.items()} if given is not None else {}
-    every = {**issuers, **of_clusters}
-    accesses = {service["name"]: Secret(service["access"]) for service in lab.services if service["kind"] == "database"}
-    urls = {service["name"]: service["url"] for service in lab.services}
-    databases = _databases(estate, accesses, urls, str(lab.authority))
-    return Connected(
-        providers, every, LAB, lab, clusters, hosts=hosts, directories=directories, keys=keys,
-        databases=databases, logins=_logins(lab), registries=registries,
-        people=_people(estate, lab, listed, bound), absent=lab.absent,
-        pipelines={name: one for name, one in issuers.items() if isinstance(one, AdministeredPipeline)},
+    both = {"providers": {}, "issuers": {}, **ports}
+    return Connected(**both, spoke_to=LAB, clock=lab, keys=keys, absent=lab.absent)
+
+
+def _service_here(service: Mapping[str, str], lab: StandIn, estate: Estate, given: "Given | None") -> ServiceHere:
+    """A service that stands in, as its connector is given it."""
+
+    def renewed() -> Sequence[Mapping[str, str]]:
+        lab.renew_sessions()
+        return sessions_of(lab)
+
+    patience = given.patience if given is not None and given.patience else MAX_SECONDS
+    return ServiceHere(
+        service["name"], service["kind"], service["url"], lab.authority, patience, estate, shown_by_owner(lab),
+        lambda: sessions_of(lab), renewed, given.acting if given is not None else None, service.get("access", ""),
     )  # fmt: skip
 
 
-def _issuing(kind: str, name: str, client: Client, headers: Mapping[str, str]) -> Issues:
-    """An issuer of the lab, which plays whom its owner says."""
-    if kind == "authority":
-        from enthesis.connectors.enrolling import CertificateAuthority  # noqa: PLC0415  loads cryptography
+@cache
+def connectors_of(kind: str) -> tuple[Callable[[ServiceHere], Joined], ...]:
+    """What is registered for services of a kind, imported now."""
+    from importlib.metadata import entry_points  # noqa: PLC0415  only what is at work asks
 
-        return CertificateAuthority(name, client, headers)
-    return (AssertionIssuer if kind == "assertions" else AdministeredPipeline)(name, client, headers)
-
-
-def _people(estate: Estate, lab: StandIn, listed: Sequence[Mapping[str, str]], bound: float) -> dict[str, Administered]:
-    """The directories of a lab whose people the estate keeps."""
-    found: dict[str, Administered] = {}
-    for service in lab.services:
-        name, url = service["name"], f"{service['url']}{SCIM}"
-        if service["kind"] == "directory" and keeps_people(estate, name):
-            client = Client(name, url, authority=lab.authority, max_seconds=bound)
-            found[name] = KeptDirectory(name, client, _of_directory(name, listed), partial(_renewed_at, name, lab))
-    return found
-
-
-def _of_directory(name: str, listed: Sequence[Mapping[str, str]]) -> Secret:
-    """The session of a directory's administrators; an empty one, which opens nothing, where there is none."""
-    return Secret(next((entry["session"] for entry in listed if entry.get("directory") == name), ""))
-
-
-def _renewed_at(directory: str, lab: StandIn) -> Secret:
-    return _of_directory(directory, _renewed(lab))
-
-
-def _renewed(lab: StandIn) -> Sequence[Mapping[str, str]]:
-    """The sessions of the lab's administrators, made anew."""
-    lab.renew_sessions()
-    return sessions_of(lab)
+    found = [point for point in entry_points(group=GROUP) if point.name.partition(".")[0] == kind]
+    if kind == "database" and found:
+        with extra("postgresql", "PostgreSQL"):  # it is installed on demand
+            return tuple(point.load() for point in found)
+    return tuple(point.load() for point in found)
 
 
 @dataclass(frozen=True)
@@ -276,7 +215,7 @@ def without_lab(estate: Estate, given: Given) -> Connected:
                 code="issuer-without-url",
                 remedy=f"add one at {estate.issuers[name].source}",
             )
-    providers: dict[str, LiveProvider] = {}
+    providers: dict[str, TakesOn] = {}
     for name, one in estate.providers.items():
         if one.url is not None:
             file = given.clients.get(name)
@@ -296,7 +235,7 @@ def without_lab(estate: Estate, given: Given) -> Connected:
     every = {**of_clusters, **issuers}
     people: dict[str, Administered] = {}
     for name, path in given.directories.items():
-        if not keeps_people(estate, name):
+        if not estate.keeps_people(name):
             raise InvalidInput(
                 f"the estate does not keep the people of {name}",
                 code="people-not-kept",
@@ -314,13 +253,6 @@ def without_lab(estate: Estate, given: Given) -> Connected:
         people=people,
         registries=registries,
     )
-
-
-def keeps_people(estate: Estate, organisation: str) -> bool:
-    """Whether an estate keeps the directory of an organisation of ours (with its '@') in step."""
-    found = estate.organisations.get(organisation.removeprefix("@")) if organisation.startswith("@") else None
-    ours = found is not None and not estate.administered_by_others(organisation)
-    return ours and found is not None and found.people is not None
 
 
 def directory_at(organisation: str, file: Place, url: str | None = None) -> KeptDirectory:
@@ -351,12 +283,6 @@ def database_access(file: Place) -> Secret:
     text = held_in(file, MAX_GIVEN).decode(errors="replace").strip()
     must_be_conninfo(text, str(file))
     return Secret(text)
-
-
-def _logins(lab: StandIn) -> dict[str, LogsIn]:
-    """The hosts of a lab that are logged in at, by address."""
-    found = [(one["name"], one["url"], Path(one["access"])) for one in lab.services if one["kind"] == "login"]
-    return {name: LoginHost(name, url, place / "known_hosts", place / "sshd.log") for name, url, place in found}
 
 
 def _databases(
@@ -511,11 +437,9 @@ def cluster_of(
 
 def _cluster_of_lab(address: str, organisation: str, folder: Path) -> Cluster | None:
     lab = running(folder)
-    if lab is None or address not in [service["name"] for service in lab.services if service["kind"] == "cluster"]:
+    if lab is None:
         return None
-    url = next(service["url"] for service in lab.services if service["name"] == address)
-    listed = sessions_of(lab)
-    token = next((Secret(entry["session"]) for entry in listed if entry.get("cluster") == address), None)
-    authority = base64.b64encode(lab.authority.read_bytes()).decode()
-    client = Client(address, url, authority=lab.authority, way=Connection(after_faults=True))
-    return Cluster(address, organisation, client, token, authority)
+    service = next((one for one in lab.services if one["kind"] == "cluster" and one["name"] == address), None)
+    if service is None:
+        return None
+    return cluster_here(service["name"], organisation, service["url"], lab.authority, sessions_of(lab))

@@ -33,7 +33,6 @@ from enthesis.ports import (
     ListsResources,
     LiveClusterPorts,
     LiveDatabase,
-    LiveProvider,
     Refusal,
     Reporter,
     RunsCode,
@@ -43,6 +42,7 @@ from enthesis.ports import (
     TakesAssertions,
     TakesKeys,
     TakesOn,
+    attempting,
 )
 from enthesis.verdicts.expectations import Seen, expectation_unmet, judge_journey, some
 from enthesis.verdicts.judge import Judge
@@ -473,7 +473,8 @@ def tried(
         registry = next((one for name, one in connected.registries.items() if contains(name, attempt.target)), None)
         if registry is not None and attempt.verb in BY_REGISTRY:
             return registry.attempt(fitting, attempt, asked)
-        return system.attempt(fitting, attempt, asked)
+        name = estate.system_of(attempt.target)
+        return attempting(system, name).attempt(fitting, attempt, asked)
     provider = provider_of(estate, attempt.target, connected)
     taken = take_on(provider, credential, attempt.target, narrowed, asked, connected)
     return taken if isinstance(taken, Refusal) else Done("a session was got, and let go")
@@ -604,7 +605,7 @@ def _database_at(estate: Estate, address: str, connected: Connected) -> LiveData
     return connected.databases[system]
 
 
-def provider_of(estate: Estate, address: str, connected: Connected) -> LiveProvider | LiveClusterPorts:
+def provider_of(estate: Estate, address: str, connected: Connected) -> TakesOn:
     """What a place is asked of: the cluster that it is in, or else the provider of its account."""
     cluster = cluster_at(address, connected)
     if cluster is not None:

@@ -32,6 +32,7 @@ from enthesis.ports import (
     Refusal,
     Reporter,
     Surroundings,
+    attempting,
 )
 from enthesis.trusts.admitting import BESIDES, Admissions, Near, near_misses
 from enthesis.verdicts.judge import Judge
@@ -578,7 +579,8 @@ def _elsewhere(estate: Estate, kept: _Kept, connected: Connected) -> Iterator[Tr
             )
             continue
         try:
-            done = provider.attempt(kept.credential, Attempt("describe", account), Surroundings())
+            trying = attempting(provider, name)
+            done = trying.attempt(kept.credential, Attempt("describe", account), Surroundings())
         except EnthesisError as fault:
             yield Trial(what, Ending.REFUSED, Ending.UNDECIDED, said=fault.message)
             continue

@@ -105,6 +105,10 @@ CAUSES = {
         "The file is not a proposal of this version.", "`enthesis propose --out FILE` makes one."
     ),
     "file-too-large": Cause("The file is larger than what is read of its kind.", "Name the file that was meant."),
+    "authority-unusable": Cause(
+        "The certificate by which a server is to prove itself is missing or damaged.",
+        "Write it again; `enthesis lab start` does where it is a lab's.",
+    ),
     "lab-sessions-unusable": Cause(
         "The file with the sessions of the lab's administrators is missing or damaged.",
         "`enthesis lab start` writes it.",
@@ -252,9 +256,9 @@ CAUSES = {
     ),
     "not-issued": Cause("The issuer signs no such statement.", "Ask for claims that it signs."),
     "narrowing-not-known": Cause("How this service narrows a session is not known.", "Leave `narrowed` out."),
-    "keyed-sign-in-not-known": Cause("How this service takes keyed credentials is not known.", "Use a keyless origin."),
-    "not-possible-by-token-endpoint": Cause(
-        "Only the token endpoint of the service is known.", "Use a connector for it."
+    "port-missing": Cause(
+        "What this service is reached by does not do that.",
+        "Reach it by another connector; `enthesis connections` says how it is reached.",
     ),
     "verb-not-of-cluster": Cause("A cluster cannot be asked to do this.", "Use a verb of its resources."),
     "address-not-of-cluster": Cause("The address is not in this cluster.", "Correct the address."),

@@ -23,6 +23,19 @@ from typing import ClassVar
 from enthesis.model.file_errors import FileError
 from enthesis.model.secrets import redacted
 
+EXIT_CODES = {
+    0: "as asked",
+    1: "the answer is no: refused, findings, expectations not met or waiting, something not in place where all was "
+    "expected",
+    2: "the request or the estate is wrong",
+    3: "a live system could not be reached or refused us, or not all of it was read, so that the answer may be "
+    "incomplete",
+    4: "stopped part-way, or the live side moved away; run the same again to continue",
+    5: "not decided: a bound on work was reached, or a step stayed unknown",
+    70: "a fault of Enthesis itself",
+}
+"""What the program ends with. A signal ends it as it ends any program."""
+
 
 class EnthesisError(Exception):
     """The root; only the outermost layer turns one into an exit. `code` is a key of `model.causes.CAUSES`."""
@@ -81,7 +94,7 @@ class NotDecided(EnthesisError):
 class MovedAway(EnthesisError):
     """The live side is no longer what a proposal was made for."""
 
-    exit_code: ClassVar[int] = 1
+    exit_code: ClassVar[int] = 4
 
 
 class Busy(MovedAway):
@@ -113,4 +126,3 @@ class Undecided(InnerError):
     """Past a bound on work; says which, so that the answer can be *not decided, because more than …*."""
 
     inner_code = "not-decided"
-    exit_code: ClassVar[int] = 1

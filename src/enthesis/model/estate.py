@@ -608,6 +608,11 @@ class Estate:
         found = self.organisations.get(self.organisation_of(address))
         return found is not None and found.outside
 
+    def keeps_people(self, organisation: str) -> bool:
+        """Whether the directory of an organisation of ours (with its '@') is kept in step."""
+        found = self.organisations.get(organisation.removeprefix("@")) if organisation.startswith("@") else None
+        return found is not None and found.people is not None and not self.administered_by_others(organisation)
+
     def administered_by_others(self, holder: str) -> bool:
         """Whether the administrators of this account (or '@' boundary) are others than us."""
         if self.is_outside(holder):

@@ -1,12 +1,14 @@
 """A cluster as its administrators see it: what we made there, compared with what it is now, and changed by steps."""
 
+import base64
 import json
 from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
 from enthesis.connectors.cluster.resources import RBAC
-from enthesis.connectors.cluster.surveying import NAMES_ONLY
+from enthesis.connectors.cluster.surveying import NAMES_ONLY, Cluster
 from enthesis.connectors.cluster.using import LiveCluster, said_by
 from enthesis.connectors.cluster.writing import (
     MARK,
@@ -16,10 +18,11 @@ from enthesis.connectors.cluster.writing import (
     objection,
     objects_for,
 )
-from enthesis.connectors.http import HttpAnswer, understood
+from enthesis.connectors.http import Client, Connection, HttpAnswer, understood
 from enthesis.model.errors import MovedAway, RightMissing, UnexpectedAnswer
 from enthesis.model.foreign_names import MADE_BY, OURS
-from enthesis.ports import Changed, Right
+from enthesis.model.secrets import Secret
+from enthesis.ports import Changed, Joined, Right, ServiceHere
 from enthesis.proposals.steps import CHANGE, MAKE, REMOVE, Step
 from enthesis.surveys.statements import LiveObject, Surveyed
 
@@ -299,3 +302,22 @@ def _in_any_order(value: Any) -> Any:
     if isinstance(value, list):
         return sorted(map(_in_any_order, value), key=lambda one: json.dumps(one, sort_keys=True))
     return value
+
+
+def joined(service: ServiceHere) -> Joined:
+    """A cluster of ours that stands in; its service accounts' tokens are of whichever issuer the estate says."""
+    if service.estate.administered_by_others(service.name):
+        return {}
+    name, organisation = service.name, service.estate.organisation_of(service.name)
+    cluster = AdministeredCluster(cluster_here(name, organisation, service.url, service.authority, service.sessions()))
+    issuers = {name: cluster for name, one in service.estate.issuers.items() if one.cluster == service.name}
+    return {"clusters": {service.name: cluster}, "issuers": issuers}
+
+
+def cluster_here(
+    address: str, organisation: str, url: str, authority: Path, sessions: Sequence[Mapping[str, str]]
+) -> Cluster:
+    """A cluster that stands in, with the session of its administrators."""
+    token = next((Secret(entry["session"]) for entry in sessions if entry.get("cluster") == address), None)
+    client = Client(address, url, authority=authority, way=Connection(after_faults=True))
+    return Cluster(address, organisation, client, token, base64.b64encode(authority.read_bytes()).decode())

@@ -31,7 +31,8 @@ from enthesis.connectors.postgresql.words import (
 )
 from enthesis.model.errors import MovedAway, RightMissing
 from enthesis.model.foreign_names import name_of, word_of
-from enthesis.ports import Changed, Record, Right
+from enthesis.model.secrets import Secret
+from enthesis.ports import Changed, Joined, Record, Right, ServiceHere
 from enthesis.proposals.steps import Step
 from enthesis.surveys.statements import LiveObject, Surveyed
 
@@ -337,3 +338,15 @@ class _Now:
 
 def _etag(value: object) -> str:
     return hashlib.sha256(json.dumps(value, sort_keys=True).encode()).hexdigest()[:16]
+
+
+def joined(service: ServiceHere) -> Joined:
+    """A database of ours that stands in; its access is a connection string."""
+    known = service.estate.resources.get(service.name)
+    if service.estate.administered_by_others(service.name) or known is None or known.certificates is None:
+        return {}
+    organisation = service.estate.organisation_of(service.name)
+    database = Database(service.name, service.url, Secret(service.access))
+    trusts = str(service.authority)
+    kept = AdministeredDatabase(database, known.certificates, service.estate.name, organisation, trusts)
+    return {"databases": {service.name: kept}}
